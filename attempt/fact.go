@@ -1,0 +1,57 @@
+package attempt
+
+import (
+	"bytes"
+	"encoding/json"
+)
+
+// Fact is a value that may be known, known not to be there, or unknown. The
+// zero Fact is unknown. On the wire a missing key is unknown and null says that
+// there is none.
+type Fact[T any] struct {
+	value T
+	state factState
+}
+
+type factState uint8
+
+const (
+	unknown factState = iota
+	none
+	known
+)
+
+// Known returns a fact with that value.
+func Known[T any](value T) Fact[T] { return Fact[T]{value, known} }
+
+// None returns the fact that there is no such thing.
+func None[T any]() Fact[T] { return Fact[T]{state: none} }
+
+// Get returns the value, and whether there is one.
+func (f Fact[T]) Get() (T, bool) { return f.value, f.state == known }
+
+// IsUnknown tells that nothing is known.
+func (f Fact[T]) IsUnknown() bool { return f.state == unknown }
+
+// IsZero tells the same, for encoding/json's omitzero.
+func (f Fact[T]) IsZero() bool { return f.IsUnknown() }
+
+// MarshalJSON writes the value, or null where there is none or it is unknown.
+func (f Fact[T]) MarshalJSON() ([]byte, error) {
+	if f.state != known {
+		return []byte("null"), nil
+	}
+	return json.Marshal(f.value)
+}
+
+// UnmarshalJSON reads a value, or null for none.
+func (f *Fact[T]) UnmarshalJSON(text []byte) error {
+	if bytes.Equal(text, []byte("null")) {
+		*f = None[T]()
+		return nil
+	}
+	f.state = known
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.DisallowUnknownFields()
+	return decoder.Decode(&f.value)
+}

@@ -1,0 +1,128 @@
+package condition
+
+import "strings"
+
+// Facts answer the tests of a bound condition. Holds is called from the
+// evaluation of decisions and must not allocate.
+type Facts interface {
+	// Holds says whether one of the test's numbers fits the fact behind its key.
+	Holds(t *Test) Truth
+}
+
+// Witness tells what was seen, for the words of a Reason.
+type Witness interface {
+	// Saw describes the fact behind key as a reader would, "" where it is
+	// unknown.
+	Saw(key Key) string
+}
+
+// Eval evaluates a bound condition in Kleene's strong logic.
+func Eval(node Node, facts Facts) Truth {
+	switch n := node.(type) {
+	case *Test:
+		return facts.Holds(n)
+	case *All:
+		all := True
+		for _, kid := range n.Of {
+			if all = min(all, Eval(kid, facts)); all == False {
+				break
+			}
+		}
+		return all
+	case *Any:
+		any := False
+		for _, kid := range n.Of {
+			if any = max(any, Eval(kid, facts)); any == True {
+				break
+			}
+		}
+		return any
+	case *Not:
+		return Eval(n.Of, facts).Not()
+	}
+	return True // the nil condition limits nothing
+}
+
+// Reason is one test and what became of it.
+type Reason struct {
+	Key Key
+	// Negated says that the test stood under a `not` or `except`.
+	Negated bool
+	// Truth is what the test came to, before any negation.
+	Truth Truth
+	// Wants and Saw are for a reader. Saw is "" where the fact is unknown.
+	Wants, Saw string
+}
+
+// String is the reason in one line: "countries: wants home-waters (DK, NO, SE),
+// saw BR".
+func (r Reason) String() string {
+	var b strings.Builder
+	b.WriteString(r.Key.String() + ": wants ")
+	if r.Negated {
+		b.WriteString("not ")
+	}
+	b.WriteString(r.Wants + ", saw ")
+	if r.Saw == "" {
+		b.WriteString("nothing (unknown)")
+	} else {
+		b.WriteString(r.Saw)
+	}
+	return b.String()
+}
+
+// Why returns the tests that kept a bound condition from holding: of those that
+// must all hold the first that failed, of alternatives each one. Where the
+// condition is unknown, they are the unknown tests it hangs on. It returns nil
+// where the condition holds.
+func Why(node Node, facts Facts, witness Witness) []Reason {
+	if Eval(node, facts) == True {
+		return nil
+	}
+	return explain(node, facts, witness, false, nil)
+}
+
+// Because returns the tests that made a bound condition hold: of those that must
+// all hold each one, of alternatives the first that held. It returns nil where
+// the condition does not hold.
+func Because(node Node, facts Facts, witness Witness) []Reason {
+	if Eval(node, facts) != True {
+		return nil
+	}
+	reasons := explain(node, facts, witness, true, nil)
+	for i := range reasons {
+		reasons[i].Negated = !reasons[i].Negated
+	}
+	return reasons
+}
+
+// explain collects the tests because of which node is not what is wanted of it:
+// True, or where negated is set, False.
+func explain(node Node, facts Facts, witness Witness, negated bool, found []Reason) []Reason {
+	kidsOf := func(kids []Node, conjunction bool) []Reason {
+		came := Eval(node, facts)
+		// One kid settles a conjunction that failed, or a disjunction that held
+		// against the wish; otherwise each kid of that truth had a part in it.
+		one := came != Unknown && conjunction != negated
+		for _, kid := range kids {
+			if Eval(kid, facts) == came {
+				found = explain(kid, facts, witness, negated, found)
+				if one {
+					break
+				}
+			}
+		}
+		return found
+	}
+	switch n := node.(type) {
+	case *Test:
+		return append(found, Reason{n.Key, negated, facts.Holds(n), n.wants, witness.Saw(n.Key)})
+	case *All:
+		return kidsOf(n.Of, true)
+	case *Any:
+		return kidsOf(n.Of, false)
+	case *Not:
+		return explain(n.Of, facts, witness, !negated, found)
+	}
+	return found
+}

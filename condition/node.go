@@ -1,0 +1,179 @@
+// Package condition holds the three-valued conditions that policies, groups,
+// signals and consent rules are written in: the tree, its binding to the
+// numbers that facts come in, its evaluation, and its words.
+//
+// A condition is a tree of a closed set of nodes: [All], [Any], [Not] and
+// [Test]. The tree that is evaluated is the tree that is read, so whatever
+// explains or checks a condition walks what is judged. The package knows
+// nothing of accounts or networks: a [Vocabulary] turns names into numbers when
+// a tree is bound, and [Facts] answer each test when it is evaluated.
+package condition
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Position is a place in a file. Lines and columns count from 1; the zero
+// Position is no place.
+type Position struct {
+	File         string
+	Line, Column int
+}
+
+// IsValid tells whether the position is a place.
+func (p Position) IsValid() bool { return p.Line > 0 }
+
+// String returns file:line:column, or "-" for no place.
+func (p Position) String() string {
+	if !p.IsValid() {
+		return "-"
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Compare orders positions by file, line and column.
+func (p Position) Compare(q Position) int {
+	switch {
+	case p.File < q.File:
+		return -1
+	case p.File > q.File:
+		return 1
+	case p.Line != q.Line:
+		return p.Line - q.Line
+	}
+	return p.Column - q.Column
+}
+
+// A Node is a condition. Its types are *All, *Any, *Not and *Test, and no others.
+type Node interface {
+	// Pos is where the condition stands in the book, if it was read from one.
+	Pos() Position
+	node()
+}
+
+// All holds where each of its conditions holds; an empty one always does.
+type All struct {
+	At Position
+	Of []Node
+}
+
+// Any holds where one of its conditions holds; an empty one never does.
+type Any struct {
+	At Position
+	Of []Node
+}
+
+// Not holds where its condition does not.
+type Not struct {
+	At Position
+	Of Node
+	// Except records that the book wrote `except` rather than `not`. The
+	// meaning is the same, the words differ.
+	Except bool
+}
+
+// Test asks one thing of one fact.
+type Test struct {
+	At  Position
+	Key Key
+	// Values are the alternatives as the book writes them; a flag has "true" or
+	// "false".
+	Values []string
+
+	numbers []int32
+	wants   string
+}
+
+func (n *All) Pos() Position  { return n.At }
+func (n *Any) Pos() Position  { return n.At }
+func (n *Not) Pos() Position  { return n.At }
+func (n *Test) Pos() Position { return n.At }
+
+func (*All) node()  {}
+func (*Any) node()  {}
+func (*Not) node()  {}
+func (*Test) node() {}
+
+// Numbers are the alternatives of a bound test, ascending and without
+// duplicates; what they count is the Vocabulary's affair. The caller must not
+// change them.
+func (n *Test) Numbers() []int32 { return n.numbers }
+
+// Wants says what a bound test asks for, as a reader would: "home-waters (DK,
+// NO, SE)".
+func (n *Test) Wants() string { return n.wants }
+
+// Walk calls visit for node and what is below it, parents first, and goes below
+// a node only where visit returns true.
+func Walk(node Node, visit func(Node) bool) {
+	if node == nil || !visit(node) {
+		return
+	}
+	switch n := node.(type) {
+	case *All:
+		for _, kid := range n.Of {
+			Walk(kid, visit)
+		}
+	case *Any:
+		for _, kid := range n.Of {
+			Walk(kid, visit)
+		}
+	case *Not:
+		Walk(n.Of, visit)
+	}
+}
+
+// Vocabulary knows the names that conditions use.
+type Vocabulary interface {
+	// Bind returns the numbers that stand for value under key, and the words
+	// that describe it to a reader; an error where the name is not known.
+	Bind(key Key, value string) (numbers []int32, words string, err error)
+}
+
+// Bind returns a copy of the tree whose tests carry the vocabulary's numbers.
+// A nil node binds to a condition that always holds. The error names the test
+// that could not be bound, with its position.
+func Bind(node Node, names Vocabulary) (Node, error) {
+	switch n := node.(type) {
+	case nil:
+		return &All{}, nil
+	case *All:
+		kids, err := bindEach(n.Of, names)
+		return &All{n.At, kids}, err
+	case *Any:
+		kids, err := bindEach(n.Of, names)
+		return &Any{n.At, kids}, err
+	case *Not:
+		kid, err := Bind(n.Of, names)
+		return &Not{n.At, kid, n.Except}, err
+	case *Test:
+		bound := &Test{At: n.At, Key: n.Key, Values: n.Values}
+		for i, value := range n.Values {
+			numbers, words, err := names.Bind(n.Key, value)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %s: %w", n.At, n.Key, err)
+			}
+			bound.numbers = append(bound.numbers, numbers...)
+			if i > 0 {
+				bound.wants += " or "
+			}
+			bound.wants += words
+		}
+		slices.Sort(bound.numbers)
+		bound.numbers = slices.Compact(bound.numbers)
+		return bound, nil
+	}
+	panic(fmt.Sprintf("condition: node of type %T", node))
+}
+
+func bindEach(nodes []Node, names Vocabulary) ([]Node, error) {
+	bound := make([]Node, len(nodes))
+	for i, n := range nodes {
+		var err error
+		if bound[i], err = Bind(n, names); err != nil {
+			return nil, err
+		}
+	}
+	return bound, nil
+}
