@@ -1,0 +1,178 @@
+// Package book reads a book: a folder of YAML files that says everything. All
+// that is wrong is reported at once, each with its place.
+//
+//	b, err := book.Open("kestrel")
+//	judge, err := b.Compile()
+//	decision := judge.Decide(attempt)
+package book
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// MaxFileSize is how large one file of a book may be, in bytes.
+const MaxFileSize = 32 << 20
+
+// Book is what the files say.
+type Book struct {
+	Sections
+	// Digest is "sha256:" and a hash of the files' contents, whatever their names.
+	Digest string
+	// Files are the names of the files that were read, sorted.
+	Files []string
+
+	places map[definition]condition.Position
+}
+
+// Sections are the parts of a book. Any may stand in any file.
+type Sections struct {
+	Settings   Settings           `book:"settings" doc:"what holds for the whole book"`
+	Networks   []estate.Network   `book:"networks" of:"network" doc:"named sets of address ranges"`
+	Regions    []estate.Region    `book:"regions" of:"region" doc:"named sets of countries"`
+	Windows    []estate.Window    `book:"windows" of:"window" doc:"named stretches of time"`
+	Assurances []decide.Assurance `book:"assurances" of:"assurance" doc:"named bundles of demands"`
+	Policies   []decide.Policy    `book:"policies" of:"policy" doc:"who may sign on to what under which circumstances"`
+	Accounts   []estate.Account   `book:"accounts" of:"account" doc:"who signs on"`
+	Groups     []estate.Group     `book:"groups" of:"group" doc:"named sets of accounts"`
+	Apps       []estate.App       `book:"apps" of:"app" doc:"what people sign on to"`
+}
+
+// Settings hold for the whole book.
+type Settings struct {
+	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none; UTC where left out"`
+	Otherwise decide.Outcome `book:"otherwise" doc:"joined in where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
+}
+
+// Open reads the *.yaml files of a folder as one book. What is wrong with them
+// is returned as [Errors], all at once.
+func Open(dir string) (*Book, error) {
+	info, err := os.Stat(dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("there is no folder %s", dir)
+	case err != nil:
+		return nil, err
+	case !info.IsDir():
+		return nil, fmt.Errorf("%s is a file; a book is the folder that it is in", dir)
+	}
+	return open(os.DirFS(dir), dir)
+}
+
+// OpenFS reads the *.yaml files at the root of a file system as one book.
+func OpenFS(files fs.FS) (*Book, error) { return open(files, ".") }
+
+func open(files fs.FS, dir string) (*Book, error) {
+	names, err := fs.Glob(files, "*.yaml")
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		hint := ""
+		if other, _ := fs.Glob(files, "*.yml"); len(other) > 0 {
+			hint = fmt.Sprintf("; rename %s to end in .yaml", strings.Join(other, ", "))
+		}
+		return nil, fmt.Errorf("%s holds no book: it has no *.yaml file%s", dir, hint)
+	}
+	slices.Sort(names)
+	r := newReader()
+	var sums []string
+	for _, name := range names {
+		label := name
+		if dir != "." {
+			label = filepath.ToSlash(filepath.Join(dir, name))
+		}
+		text, err := readFile(files, name)
+		if err != nil {
+			r.add(condition.Position{File: label, Line: 1, Column: 1}, "%v", err)
+			continue
+		}
+		sum := sha256.Sum256(text)
+		sums = append(sums, hex.EncodeToString(sum[:]))
+		r.readFile(label, text)
+	}
+	r.resolve()
+	r.check()
+	if err := r.err(); err != nil {
+		return nil, err
+	}
+	slices.Sort(sums)
+	sum := sha256.Sum256([]byte(strings.Join(sums, "\n")))
+	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(sum[:]), Files: names, places: r.definitions}, nil
+}
+
+// readFile reads a whole file, unless it is too large or no text.
+func readFile(files fs.FS, name string) ([]byte, error) {
+	f, err := files.Open(name)
+	if err != nil {
+		return nil, unwrapPath(err)
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, MaxFileSize+1))
+	switch {
+	case err != nil:
+		return nil, unwrapPath(err)
+	case len(text) > MaxFileSize:
+		return nil, fmt.Errorf("the file is larger than %d MiB; spread it over several files", MaxFileSize>>20)
+	case !utf8.Valid(text):
+		return nil, fmt.Errorf("the file is not UTF-8 text: %s", firstBadByte(text))
+	}
+	return text, nil
+}
+
+// unwrapPath leaves out the path that the diagnostic states already.
+func unwrapPath(err error) error {
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		return fmt.Errorf("the file cannot be read: %w", pathError.Err)
+	}
+	return err
+}
+
+func firstBadByte(text []byte) string {
+	for i := 0; i < len(text); {
+		r, size := utf8.DecodeRune(text[i:])
+		if r == utf8.RuneError && size == 1 {
+			line := bytes.Count(text[:i], []byte("\n")) + 1
+			return fmt.Sprintf("line %d, column %d has the byte 0x%02X", line, i-bytes.LastIndexByte(text[:i], '\n'), text[i])
+		}
+		i += size
+	}
+	return ""
+}
+
+// Where returns the place at which something is defined. What is its kind in
+// the singular, such as "policy".
+func (b *Book) Where(what, name string) condition.Position { return b.places[definition{what, name}] }
+
+// Rulebook returns the book as the values that decide.Compile takes.
+func (b *Book) Rulebook() decide.Rulebook {
+	return decide.Rulebook{
+		Digest: b.Digest,
+		Estate: estate.Contents{
+			Zone: b.Settings.Zone, Networks: b.Networks, Regions: b.Regions, Windows: b.Windows,
+			Accounts: b.Accounts, Groups: b.Groups, Apps: b.Apps,
+		},
+		Otherwise:  b.Settings.Otherwise,
+		Assurances: b.Assurances,
+		Policies:   b.Policies,
+	}
+}
+
+// Compile makes the judge that decides by the book.
+func (b *Book) Compile() (*decide.Judge, error) { return decide.Compile(b.Rulebook()) }

@@ -1,0 +1,218 @@
+package book
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// connectives are the keys that combine conditions.
+var connectives = []string{"all", "any", "not", "except"}
+
+// condition reads a condition on the given subjects. It returns nil where
+// nothing could be made of it, which has been reported then.
+func (r *reader) condition(n *yaml.Node, about condition.Subject) condition.Node {
+	if n.Kind == yaml.ScalarNode {
+		return r.marker(n, about)
+	}
+	if n.Kind != yaml.MappingNode {
+		r.add(r.at(n), "expected a condition with keys such as %s, found %s", strings.Join(keysAbout(about)[:3], ", "), describe(n))
+		return nil
+	}
+	all := &condition.All{At: r.at(n)}
+	r.pairs(n, func(key, value *yaml.Node) {
+		r.follow(value, func(value *yaml.Node) {
+			if c := r.conditionKey(key, value, about); c != nil {
+				all.Of = append(all.Of, c)
+			}
+		})
+	})
+	switch {
+	case len(n.Content) == 0:
+		r.add(r.at(n), "the condition is empty; expected keys such as %s", strings.Join(keysAbout(about)[:3], ", "))
+	case len(all.Of) == 1:
+		if not, ok := all.Of[0].(*condition.Not); ok && not.Except {
+			r.add(not.At, "`except` takes away from what stands beside it, and nothing does")
+		}
+		return all.Of[0]
+	}
+	return all
+}
+
+// marker reads the short form of a condition, `who: anyone`.
+func (r *reader) marker(n *yaml.Node, about condition.Subject) condition.Node {
+	var markers []string
+	for _, k := range condition.Keys() {
+		if k.Shape() == condition.Marker && k.About()&about != 0 {
+			if n.Value == k.String() {
+				return &condition.Test{At: r.at(n), Key: k, Values: []string{"true"}}
+			}
+			markers = append(markers, k.String())
+		}
+	}
+	r.add(r.at(n), "expected %s or a condition with keys such as %s, found %s", strings.Join(markers, " or "), strings.Join(keysAbout(about)[:3], ", "), describe(n))
+	return nil
+}
+
+// keysAbout returns the keys that a place on these subjects allows.
+func keysAbout(about condition.Subject) []string {
+	var names []string
+	for _, k := range condition.Keys() {
+		if k.About()&about != 0 {
+			names = append(names, k.String())
+		}
+	}
+	return append(names, connectives...)
+}
+
+func (r *reader) conditionKey(key, value *yaml.Node, about condition.Subject) condition.Node {
+	switch key.Value {
+	case "all":
+		return &condition.All{At: r.at(key), Of: r.conditions(key, value, about)}
+	case "any":
+		return &condition.Any{At: r.at(key), Of: r.conditions(key, value, about)}
+	case "not", "except":
+		if c := r.condition(value, about); c != nil {
+			return &condition.Not{At: r.at(key), Of: c, Except: key.Value == "except"}
+		}
+		return nil
+	}
+	k, known := condition.ParseKey(key.Value)
+	switch {
+	case !known:
+		r.add(r.at(key), "a condition has no key %q%s", key.Value, nearest.DidYouMean(key.Value, keysAbout(about)))
+		return nil
+	case k.About()&about == 0:
+		r.add(r.at(key), "%q makes no sense here; the keys are %s", key.Value, strings.Join(keysAbout(about), ", "))
+		return nil
+	}
+	test := &condition.Test{At: r.at(key), Key: k}
+	if k.Shape() != condition.List {
+		r.scalar(value, "true or false", func(text string) error {
+			if text != "true" && (text != "false" || k.Shape() == condition.Marker) {
+				return fmt.Errorf("expected true for %s, found %q", k, text)
+			}
+			test.Values = []string{text}
+			return nil
+		})
+		return test
+	}
+	r.eachText(key, value, func(n *yaml.Node, text string) {
+		test.Values = append(test.Values, text)
+		r.checkValue(n, k, text)
+	})
+	return test
+}
+
+func (r *reader) conditions(key, value *yaml.Node, about condition.Subject) []condition.Node {
+	if value.Kind != yaml.SequenceNode || len(value.Content) == 0 {
+		r.add(r.at(value), "expected a list of conditions for %s, found %s", key.Value, describe(value))
+		return nil
+	}
+	var of []condition.Node
+	for _, item := range value.Content {
+		r.follow(item, func(item *yaml.Node) {
+			if c := r.condition(item, about); c != nil {
+				of = append(of, c)
+			}
+		})
+	}
+	return of
+}
+
+// eachText visits the texts of a list that is not empty, or a text alone.
+func (r *reader) eachText(key, value *yaml.Node, visit func(n *yaml.Node, text string)) {
+	items := value.Content
+	switch {
+	case value.Kind == yaml.ScalarNode:
+		items = []*yaml.Node{value}
+	case value.Kind != yaml.SequenceNode:
+		r.add(r.at(value), "expected a list for %s, found %s", key.Value, describe(value))
+		return
+	case len(items) == 0:
+		r.add(r.at(value), "the list of %s is empty; name at least one", key.Value)
+	}
+	for _, item := range items {
+		r.follow(item, func(item *yaml.Node) {
+			r.scalar(item, "a name", func(text string) error {
+				visit(item, text)
+				return nil
+			})
+		})
+	}
+}
+
+// checkValue checks one alternative of a test, or notes what it refers to.
+func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
+	var err error
+	switch k {
+	case condition.Accounts:
+		r.refer(n, "account", text)
+	case condition.Groups:
+		r.refer(n, "group", text)
+	case condition.Names:
+		r.refer(n, "app", text)
+	case condition.During:
+		r.refer(n, "window", text)
+	case condition.Networks:
+		if _, wrong := estate.ParseRange(text); wrong != nil {
+			if strings.ContainsAny(text, "/:") || strings.Trim(text, "0123456789.-") == "" {
+				err = wrong
+			} else {
+				r.refer(n, "network", text)
+			}
+		}
+	case condition.Countries:
+		if (*estate.Country)(new(attempt.CountryCode)).UnmarshalText([]byte(text)) != nil {
+			r.refer(n, "region", text)
+		}
+	case condition.Kinds:
+		err = new(estate.Kind).UnmarshalText([]byte(text))
+	case condition.Through:
+		err = new(attempt.Through).UnmarshalText([]byte(text))
+	}
+	if err != nil {
+		r.add(r.at(n), "%v", err)
+	}
+}
+
+// outcome reads grant, block, or {require: [assurances]}.
+func (r *reader) outcome(n *yaml.Node) decide.Outcome {
+	if n.Kind == yaml.ScalarNode {
+		switch n.Value {
+		case "grant":
+			return decide.Outcome{}
+		case "block":
+			return decide.Outcome{Block: true}
+		}
+		r.add(r.at(n), "expected grant, block or {require: [assurances]}, found %s%s", describe(n), nearest.DidYouMean(n.Value, []string{"grant", "block"}))
+		return decide.Outcome{Block: true}
+	}
+	if n.Kind != yaml.MappingNode || len(n.Content) == 0 {
+		r.add(r.at(n), "expected grant, block or {require: [assurances]}, found %s", describe(n))
+	}
+	var o decide.Outcome
+	r.pairs(n, func(key, value *yaml.Node) {
+		if key.Value != "require" {
+			r.add(r.at(key), "an outcome has no key %q%s", key.Value, nearest.DidYouMean(key.Value, []string{"require"}))
+			return
+		}
+		r.follow(value, func(value *yaml.Node) {
+			r.eachText(key, value, func(n *yaml.Node, text string) {
+				r.refer(n, "assurance", text)
+				if !slices.Contains(o.Require, text) {
+					o.Require = append(o.Require, text)
+				}
+			})
+		})
+	})
+	return o
+}

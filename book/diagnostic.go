@@ -1,0 +1,55 @@
+package book
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+// Diagnostic is one thing that is wrong with a book.
+type Diagnostic struct {
+	At   condition.Position
+	Text string
+}
+
+// String returns file:line:column and the text.
+func (d Diagnostic) String() string { return d.At.String() + ": " + d.Text }
+
+// Errors are all the things that are wrong with a book, in the order of their
+// places. It is never empty where it is an error.
+type Errors []Diagnostic
+
+// Error returns one line for each diagnostic.
+func (e Errors) Error() string {
+	lines := make([]string, len(e))
+	for i, d := range e {
+		lines[i] = d.String()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// diagnostics collects what is wrong while a book is read.
+type diagnostics struct {
+	found Errors
+	// suggested counts the suggestions looked for: each costs a pass over all
+	// names, so a book that is wrong all over gets them for the first ones only.
+	suggested int
+}
+
+const mostSuggestions = 100
+
+func (d *diagnostics) add(at condition.Position, format string, args ...any) {
+	d.found = append(d.found, Diagnostic{at, fmt.Sprintf(format, args...)})
+}
+
+// err returns what was found, sorted, or nil.
+func (d *diagnostics) err() error {
+	if len(d.found) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(d.found, func(a, b Diagnostic) int { return a.At.Compare(b.At) })
+	d.found = slices.Compact(d.found)
+	return d.found
+}

@@ -1,0 +1,487 @@
+package book
+
+import (
+	"bytes"
+	"encoding"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"strings"
+	"sync"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// mostUnfolded is how many values aliases may stand for, all together. It stops
+// a small file from unfolding into one that fills the memory.
+const mostUnfolded = 100_000
+
+// reader decodes YAML into the core's values by the `book` tags of their
+// fields. The tags are the one description of the book's form:
+//
+//	book:"key,required"  the key; "-" is set by other means; ",whole" takes the
+//	                     value of the whole definition
+//	ref:"group"          the text refers to a definition of that kind
+//	of:"group"           the items of the section are definitions of that kind
+//	about:"account,app"  the subjects that a condition may be about
+type reader struct {
+	diagnostics
+	sections    Sections
+	definitions map[definition]condition.Position
+	references  []reference
+
+	file     string
+	unfolded int
+	// unfolding holds the anchors that are being followed.
+	unfolding map[*yaml.Node]bool
+	version   bool
+}
+
+// definition names something that a book defines.
+type definition struct{ what, name string }
+
+// reference is a place that names a definition.
+type reference struct {
+	definition
+	at condition.Position
+}
+
+func newReader() *reader {
+	r := &reader{
+		definitions: make(map[definition]condition.Position),
+		unfolding:   make(map[*yaml.Node]bool),
+	}
+	r.sections.Settings.Otherwise.Block = true
+	r.sections.Settings.Zone = time.UTC
+	return r
+}
+
+// readFile adds what one file says.
+func (r *reader) readFile(label string, text []byte) {
+	r.file, r.version = label, false
+	loader := yaml.NewDecoder(bytes.NewReader(text))
+	var document yaml.Node
+	switch err := loader.Decode(&document); {
+	case errors.Is(err, io.EOF):
+		r.add(r.top(), "the file says nothing; a book begins with `briskwarden: 1`")
+		return
+	case err != nil:
+		r.syntaxError(err)
+		return
+	}
+	var second yaml.Node
+	switch err := loader.Decode(&second); {
+	case err == nil:
+		r.add(r.at(&second), "a file is one document; take the `---` out or begin another file")
+	case !errors.Is(err, io.EOF):
+		r.syntaxError(err)
+		return
+	}
+	root := document.Content[0]
+	if root.Kind != yaml.MappingNode {
+		r.add(r.at(root), "expected the sections of a book, which begins with `briskwarden: 1`, found %s", describe(root))
+		return
+	}
+	r.mapping(root, reflect.ValueOf(&r.sections).Elem(), "a book", func(key, value *yaml.Node) bool {
+		if key.Value != "briskwarden" {
+			return false
+		}
+		r.version = true
+		if value.Value != "1" {
+			r.add(r.at(value), "this program reads books of version 1, not %s", describe(value))
+		}
+		return true
+	})
+	if !r.version {
+		r.add(r.top(), "the file lacks `briskwarden: 1`, which says that it is part of a book")
+	}
+}
+
+func (r *reader) top() condition.Position {
+	return condition.Position{File: r.file, Line: 1, Column: 1}
+}
+
+func (r *reader) at(n *yaml.Node) condition.Position {
+	return condition.Position{File: r.file, Line: max(1, n.Line), Column: max(1, n.Column)}
+}
+
+func (r *reader) syntaxError(err error) {
+	at := r.top()
+	text := err.Error()
+	var load *yaml.LoadError
+	if errors.As(err, &load) {
+		text = load.Message
+		if load.Mark.Line > 0 {
+			at.Line, at.Column = load.Mark.Line, max(1, load.Mark.Column)
+		}
+		if load.ContextMsg != "" {
+			text = load.ContextMsg + ", " + text
+		}
+	}
+	r.add(at, "not YAML: %s", text)
+}
+
+// describe names what a node is, for an error.
+func describe(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "a mapping"
+	case yaml.SequenceNode:
+		return "a list"
+	case yaml.ScalarNode:
+		if n.ShortTag() == "!!null" {
+			return "nothing"
+		}
+		if len(n.Value) > 60 {
+			return fmt.Sprintf("%q…", n.Value[:60])
+		}
+		return fmt.Sprintf("%q", n.Value)
+	}
+	return "an alias"
+}
+
+// follow returns the node that an alias stands for, and calls then with it. It
+// reports aliases that contain themselves or unfold too far.
+func (r *reader) follow(n *yaml.Node, then func(*yaml.Node)) {
+	if len(r.unfolding) > 0 {
+		if r.unfolded++; r.unfolded >= mostUnfolded {
+			if r.unfolded == mostUnfolded {
+				r.add(r.at(n), "the aliases of the book unfold to more than %d values; write them out or define them by name", mostUnfolded)
+			}
+			return
+		}
+	}
+	if n.Kind != yaml.AliasNode {
+		if strings.HasPrefix(n.Tag, "!") && !strings.HasPrefix(n.Tag, "!!") {
+			r.add(r.at(n), "the tag %s has no meaning in a book; take it out", n.Tag)
+			return
+		}
+		then(n)
+		return
+	}
+	if r.unfolding[n.Alias] {
+		r.add(r.at(n), "the alias *%s contains itself", n.Value)
+		return
+	}
+	r.unfolding[n.Alias] = true
+	then(n.Alias)
+	delete(r.unfolding, n.Alias)
+}
+
+// field is one key of a struct as its tags describe it.
+type field struct {
+	index    int
+	key      string
+	required bool
+	ref      string
+	of       string
+	about    condition.Subject
+}
+
+// form is what the tags of a struct say.
+type form struct {
+	fields []field
+	keys   []string
+	byKey  map[string]int
+	// whole is the field that takes the whole definition, or -1.
+	whole int
+	// named says that items have a `name` key of their own; otherwise they stand
+	// in a mapping from their names.
+	named bool
+	at    int
+}
+
+var forms sync.Map // of reflect.Type to *form
+
+func formOf(t reflect.Type) *form {
+	if f, ok := forms.Load(t); ok {
+		return f.(*form)
+	}
+	f := &form{byKey: make(map[string]int), whole: -1, at: -1}
+	for i := range t.NumField() {
+		tag := t.Field(i).Tag
+		key, option, _ := strings.Cut(tag.Get("book"), ",")
+		switch {
+		case t.Field(i).Type == reflect.TypeFor[condition.Position]():
+			f.at = i
+			continue
+		case option == "whole":
+			f.whole = i
+		case key == "" || key == "-":
+			continue
+		}
+		f.byKey[key] = len(f.fields)
+		f.keys = append(f.keys, key)
+		f.named = f.named || key == "name"
+		f.fields = append(f.fields, field{i, key, option == "required", tag.Get("ref"), tag.Get("of"), subjects(tag.Get("about"))})
+	}
+	forms.Store(t, f)
+	return f
+}
+
+func subjects(words string) condition.Subject {
+	var s condition.Subject
+	for word := range strings.SplitSeq(words, ",") {
+		s |= map[string]condition.Subject{"account": condition.AboutAccount, "app": condition.AboutApp, "attempt": condition.AboutAttempt}[word]
+	}
+	return s
+}
+
+// mapping decodes a mapping into a struct. Keys that other takes are left to it.
+func (r *reader) mapping(n *yaml.Node, into reflect.Value, what string, other func(key, value *yaml.Node) bool) {
+	if n.Kind != yaml.MappingNode {
+		r.add(r.at(n), "expected %s with the keys %s, found %s", what, strings.Join(formOf(into.Type()).keys, ", "), describe(n))
+		return
+	}
+	f := formOf(into.Type())
+	seen := make([]bool, len(f.fields))
+	r.pairs(n, func(key, value *yaml.Node) {
+		if other != nil && other(key, value) {
+			return
+		}
+		i, ok := f.byKey[key.Value]
+		if !ok {
+			r.add(r.at(key), "%s has no key %q%s", what, key.Value, nearest.DidYouMean(key.Value, f.keys))
+			return
+		}
+		seen[i] = true
+		r.follow(value, func(value *yaml.Node) { r.value(value, into.Field(f.fields[i].index), &f.fields[i]) })
+	})
+	for i := range f.fields {
+		if f.fields[i].required && !seen[i] {
+			r.add(r.at(n), "%s lacks the key %q", what, f.fields[i].key)
+		}
+	}
+	if f.at >= 0 {
+		into.Field(f.at).Set(reflect.ValueOf(r.at(n)))
+	}
+}
+
+// pairs calls visit for each key of a mapping, and reports a key that stands
+// twice.
+func (r *reader) pairs(n *yaml.Node, visit func(key, value *yaml.Node)) {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i]
+		if key.Kind != yaml.ScalarNode {
+			r.add(r.at(key), "a key is a word, not %s", describe(key))
+			continue
+		}
+		twice := false
+		// Mappings of a book are short, but for sections with a great many names,
+		// whose names are checked as definitions.
+		for k := 0; k < i && i < 64; k += 2 {
+			if n.Content[k].Value == key.Value {
+				r.add(r.at(key), "%q stands twice; the other is on line %d", key.Value, n.Content[k].Line)
+				twice = true
+				break
+			}
+		}
+		if !twice {
+			visit(key, n.Content[i+1])
+		}
+	}
+}
+
+var (
+	conditionType = reflect.TypeFor[condition.Node]()
+	outcomeType   = reflect.TypeFor[decide.Outcome]()
+	zoneType      = reflect.TypeFor[*time.Location]()
+	settingsType  = reflect.TypeFor[Settings]()
+	textType      = reflect.TypeFor[encoding.TextUnmarshaler]()
+)
+
+// value decodes any node into a field.
+func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
+	switch t := into.Type(); {
+	case t == conditionType:
+		if c := r.condition(n, f.about); c != nil {
+			into.Set(reflect.ValueOf(c))
+		}
+	case t == outcomeType:
+		into.Set(reflect.ValueOf(r.outcome(n)))
+	case t == zoneType:
+		r.scalar(n, "an IANA time zone such as Europe/Oslo", func(text string) error {
+			zone, err := time.LoadLocation(text)
+			if err != nil || text == "" || text == "Local" {
+				return fmt.Errorf("%q is no IANA time zone such as Europe/Oslo", text)
+			}
+			into.Set(reflect.ValueOf(zone))
+			return nil
+		})
+	case t.Kind() == reflect.Pointer:
+		into.Set(reflect.New(t.Elem()))
+		r.value(n, into.Elem(), f)
+	case reflect.PointerTo(t).Implements(textType):
+		r.scalar(n, "a value", func(text string) error {
+			return into.Addr().Interface().(encoding.TextUnmarshaler).UnmarshalText([]byte(text))
+		})
+	case t.Kind() == reflect.String:
+		r.scalar(n, "text", func(text string) error {
+			into.SetString(text)
+			switch {
+			case f.ref != "":
+				r.refer(n, f.ref, text)
+			case f.key == "name":
+				return checkName(text)
+			}
+			return nil
+		})
+	case t.Kind() == reflect.Bool:
+		r.scalar(n, "true or false", func(text string) error {
+			if text != "true" && text != "false" {
+				return fmt.Errorf("expected true or false for %s, found %q", f.key, text)
+			}
+			into.SetBool(text == "true")
+			return nil
+		})
+	case t.Kind() == reflect.Slice && f.of != "":
+		r.section(n, into, f)
+	case t.Kind() == reflect.Slice:
+		r.list(n, into, f)
+	case t == settingsType:
+		// Each setting may stand once, in whichever file.
+		r.mapping(n, into, "settings", func(key, _ *yaml.Node) bool {
+			r.define("setting", key.Value, r.at(key))
+			return false
+		})
+	case t.Kind() == reflect.Struct:
+		r.mapping(n, into, article(t.Name()), nil)
+	default:
+		panic(fmt.Sprintf("book: no way to read a %s", t))
+	}
+}
+
+// scalar hands the text of a scalar to set and reports its error.
+func (r *reader) scalar(n *yaml.Node, what string, set func(text string) error) {
+	if n.Kind != yaml.ScalarNode || n.ShortTag() == "!!null" {
+		r.add(r.at(n), "expected %s, found %s", what, describe(n))
+		return
+	}
+	if err := set(n.Value); err != nil {
+		r.add(r.at(n), "%v", err)
+	}
+}
+
+// list decodes a list; one value alone may stand for a list of it.
+func (r *reader) list(n *yaml.Node, into reflect.Value, f *field) {
+	items := n.Content
+	switch n.Kind {
+	case yaml.SequenceNode:
+	case yaml.ScalarNode:
+		items = []*yaml.Node{n}
+	default:
+		r.add(r.at(n), "expected a list for %s, found %s", f.key, describe(n))
+		return
+	}
+	// An empty list is not a list left out, so it must not stay nil.
+	list := reflect.MakeSlice(into.Type(), len(items), len(items))
+	for i, item := range items {
+		r.follow(item, func(item *yaml.Node) { r.value(item, list.Index(i), f) })
+	}
+	into.Set(list)
+	r.ownNames(list)
+}
+
+// ownNames reports items of one list that share a name, such as two rules.
+func (r *reader) ownNames(list reflect.Value) {
+	t := list.Type().Elem()
+	if t.Kind() != reflect.Struct || !formOf(t).named || formOf(t).at < 0 {
+		return
+	}
+	lines := map[string]int{}
+	for i := range list.Len() {
+		name := list.Index(i).FieldByName("Name").String()
+		at := list.Index(i).Field(formOf(t).at).Interface().(condition.Position)
+		if line, twice := lines[name]; twice && name != "" {
+			r.add(at, "%s %q stands twice; the other is on line %d", strings.ToLower(t.Name()), name, line)
+		}
+		lines[name] = at.Line
+	}
+}
+
+// section decodes the definitions of a section and adds them to those of other
+// files. Items with a name of their own stand in a list, others in a mapping
+// from their names.
+func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
+	t := into.Type().Elem()
+	add := func(name string, at *yaml.Node, item reflect.Value) {
+		r.define(f.of, name, r.at(at))
+		into.Set(reflect.Append(into, item))
+	}
+	if formOf(t).named {
+		if n.Kind != yaml.SequenceNode {
+			r.add(r.at(n), "expected a list of items with a name in %s, found %s", f.key, describe(n))
+			return
+		}
+		into.Grow(len(n.Content))
+		for _, node := range n.Content {
+			r.follow(node, func(node *yaml.Node) {
+				item := reflect.New(t).Elem()
+				r.mapping(node, item, article(t.Name()), nil)
+				add(item.FieldByName("Name").String(), node, item)
+			})
+		}
+		return
+	}
+	if n.Kind != yaml.MappingNode {
+		r.add(r.at(n), "expected a mapping from names to definitions in %s, found %s", f.key, describe(n))
+		return
+	}
+	r.pairs(n, func(key, value *yaml.Node) {
+		if err := checkName(key.Value); err != nil {
+			r.add(r.at(key), "%v", err)
+		}
+		r.follow(value, func(value *yaml.Node) {
+			item := reflect.New(t).Elem()
+			item.FieldByName("Name").SetString(key.Value)
+			if w := formOf(t).whole; w >= 0 {
+				r.value(value, item.Field(w), &field{key: key.Value})
+			} else {
+				r.mapping(value, item, article(t.Name()), nil)
+			}
+			add(key.Value, key, item)
+		})
+	})
+}
+
+func article(name string) string {
+	name = strings.ToLower(name)
+	if strings.ContainsRune("aeiou", rune(name[0])) {
+		return "an " + name
+	}
+	return "a " + name
+}
+
+// checkName refuses names that nobody could type or tell apart.
+func checkName(name string) error {
+	switch {
+	case name == "":
+		return errors.New("a name cannot be empty")
+	case len(name) > 200:
+		return errors.New("a name has at most 200 characters")
+	case strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == 0x7f }):
+		return fmt.Errorf("a name has no spaces or control characters: %q", name)
+	}
+	return nil
+}
+
+func (r *reader) define(what, name string, at condition.Position) {
+	if name == "" {
+		return // reported where it was read
+	}
+	if other, twice := r.definitions[definition{what, name}]; twice {
+		r.add(at, "%s %q is defined twice; the other is at %s", what, name, other)
+		return
+	}
+	r.definitions[definition{what, name}] = at
+}
+
+func (r *reader) refer(n *yaml.Node, what, name string) {
+	r.references = append(r.references, reference{definition{what, name}, r.at(n)})
+}
