@@ -1,0 +1,12 @@
+// Briskwarden writes, rehearses and explains conditional sign-on policies.
+// `briskwarden demo` shows how.
+package main
+
+import (
+	"os"
+	_ "time/tzdata" // so that a machine without time zone files can judge too
+
+	"github.com/briskwarden/briskwarden/internal/cli"
+)
+
+func main() { os.Exit(cli.Run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

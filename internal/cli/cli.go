@@ -1,0 +1,132 @@
+// Package cli is the command line of briskwarden: one file a command, which
+// reads flags, calls a library package, and hands what it found to render.
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"runtime/debug"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/briskwarden/briskwarden/book"
+)
+
+// The exit statuses.
+const (
+	// Fine says that the command did its work and found nothing amiss.
+	Fine = 0
+	// Found says that it did its work and found something.
+	Found = 1
+	// CouldNotRun says that it could not do its work.
+	CouldNotRun = 2
+)
+
+// errFound ends a command that found something, which it has told already.
+var errFound = errors.New("found something")
+
+// environment is what a command gets from outside.
+type environment struct {
+	in       io.Reader
+	out, err io.Writer
+	now      func() time.Time
+	// json is set where the command is asked for JSON.
+	json bool
+	book string
+}
+
+// Run runs the program with these arguments and returns its exit status.
+func Run(args []string, in io.Reader, out, errOut io.Writer) (status int) {
+	env := &environment{in: in, out: out, err: errOut, now: time.Now}
+	defer func() {
+		if failure := recover(); failure != nil {
+			fmt.Fprintf(errOut, "briskwarden: this is a fault of the program, please report it: %v\n%s", failure, debug.Stack())
+			status = CouldNotRun
+		}
+	}()
+	root := env.root()
+	root.SetArgs(args)
+	err := root.Execute()
+	switch {
+	case err == nil:
+		return Fine
+	case errors.Is(err, errFound):
+		return Found
+	}
+	env.tell(err)
+	return CouldNotRun
+}
+
+func (env *environment) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "briskwarden",
+		Short: "Write, rehearse and explain conditional sign-on policies",
+		Long: "Brisk Warden judges who may sign on to which application under which circumstances,\n" +
+			"and tells what a policy will do before it does it.\n\nBegin with `briskwarden demo`.",
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetIn(env.in)
+	root.SetOut(env.out)
+	root.SetErr(env.err)
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
+	root.PersistentFlags().StringVar(&env.book, "book", ".", "the folder of the book")
+	root.AddCommand(env.demoCommand(), env.rehearseCommand())
+	return root
+}
+
+// open reads and compiles nothing but the book that --book names.
+func (env *environment) open() (*book.Book, error) { return book.Open(env.book) }
+
+// printJSON writes v, indented.
+func (env *environment) printJSON(v any) error {
+	encoder := json.NewEncoder(env.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+// failure is what --json prints of an error.
+type failure struct {
+	File   string `json:"file,omitzero"`
+	Line   int    `json:"line,omitzero"`
+	Column int    `json:"column,omitzero"`
+	Text   string `json:"text"`
+}
+
+// tell reports why the command could not run: on standard error for a person, on
+// standard output for a program.
+func (env *environment) tell(err error) {
+	var wrong book.Errors
+	isBook := errors.As(err, &wrong)
+	if env.json {
+		failures := []failure{}
+		for _, d := range wrong {
+			failures = append(failures, failure{d.At.File, d.At.Line, d.At.Column, d.Text})
+		}
+		if !isBook {
+			failures = append(failures, failure{Text: err.Error()})
+		}
+		if env.printJSON(map[string]any{"errors": failures}) == nil {
+			return
+		}
+	}
+	if !isBook {
+		fmt.Fprintf(env.err, "briskwarden: %v\n", err)
+		return
+	}
+	for _, d := range wrong {
+		fmt.Fprintln(env.err, d)
+	}
+	things := "1 thing is"
+	if len(wrong) > 1 {
+		things = fmt.Sprintf("%d things are", len(wrong))
+	}
+	fmt.Fprintf(env.err, "briskwarden: %s wrong with the book; nothing was judged\n", things)
+}

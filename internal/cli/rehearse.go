@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/rehearse"
+)
+
+func (env *environment) rehearseCommand() *cobra.Command {
+	var request rehearse.Request
+	var file, expect string
+	cmd := &cobra.Command{
+		Use:   "rehearse",
+		Short: "Judge one imagined attempt and explain the verdict",
+		Long: "rehearse judges one attempt that you describe with flags, or give as JSON with --attempt, and\n" +
+			"tells the verdict, why, what to do about it, what was assumed, which missing facts would\n" +
+			"change it, and what became of every policy.\n\n" +
+			"The exit status is 0 whatever the verdict, unless --expect names another: then it is 1.",
+		Example: "  briskwarden rehearse --account ingrid@kestrelsound.example --app card-till \\\n" +
+			"      --ip 198.51.100.200 --country BR --at \"2026-11-23 14:10\" --proved password\n" +
+			"  briskwarden rehearse --account ingrid@kestrelsound.example --app mail --unknown ip --expect step_up\n" +
+			"  briskwarden rehearse --attempt attempt.json --json",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var wanted *decide.Verdict
+			if cmd.Flags().Changed("expect") {
+				wanted = new(decide.Verdict)
+				if err := wanted.UnmarshalText([]byte(expect)); err != nil {
+					return fmt.Errorf("--expect: %w", err)
+				}
+			}
+			return env.rehearse(cmd.Flags(), request, file, wanted)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&request.Account, "account", "", "the account that signs on")
+	f.StringVar(&request.App, "app", "", "the app that it signs on to")
+	f.StringVar(&request.Action, "action", "", "what is attempted: "+strings.Join(attempt.Actions(), ", "))
+	f.StringVar(&request.IP, "ip", "", "the address that the attempt comes from")
+	f.StringVar(&request.Country, "country", "", "the country that it comes from, such as NO")
+	f.StringVar(&request.At, "at", "", "when: \"2026-11-23 14:10\" or 14:10 in the book's zone, or RFC 3339 (now)")
+	f.StringVar(&request.Through, "through", "", "what it is made through: "+strings.Join(attempt.Throughs(), ", ")+" (browser)")
+	f.StringArrayVar(&request.Proved, "proved", nil, "a method proven just now, or METHOD:AGE earlier in the session, such as push:3h")
+	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
+	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
+	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
+	return cmd
+}
+
+func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request, file string, wanted *decide.Verdict) error {
+	if file != "" {
+		if err := refuseBeside(flags); err != nil {
+			return err
+		}
+	} else if request.Account == "" || request.App == "" {
+		return errors.New("say who signs on to what: --account NAME and --app NAME, or --attempt FILE")
+	}
+	b, err := env.open()
+	if err != nil {
+		return err
+	}
+	judge, err := b.Compile()
+	if err != nil {
+		return err
+	}
+	var a *attempt.Attempt
+	var assumed []string
+	if file != "" {
+		a, err = env.readAttempt(file)
+	} else {
+		a, assumed, err = request.Attempt(judge, env.now())
+	}
+	if err != nil {
+		return err
+	}
+	report := rehearse.Rehearse(judge, a, assumed)
+	if env.json {
+		err = env.printJSON(report)
+	} else {
+		page := render.NewPage(env.out)
+		page.Rehearsal(report, judge.Estate().Zone)
+		err = page.Err()
+	}
+	if err == nil && wanted != nil && report.Verdict != *wanted {
+		fmt.Fprintf(env.err, "briskwarden: expected %s, the verdict is %s\n", *wanted, report.Verdict)
+		return errFound
+	}
+	return err
+}
+
+// refuseBeside reports a flag that describes an attempt beside one that is
+// given whole.
+func refuseBeside(flags *pflag.FlagSet) error {
+	for _, name := range []string{"account", "app", "action", "ip", "country", "at", "through", "proved", "unknown"} {
+		if flags.Changed(name) {
+			return fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", name)
+		}
+	}
+	return nil
+}
+
+func (env *environment) readAttempt(file string) (*attempt.Attempt, error) {
+	in := env.in
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, fmt.Errorf("--attempt: %w", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	a, err := attempt.Read(in)
+	if err != nil {
+		return nil, fmt.Errorf("--attempt %s: %w", file, err)
+	}
+	return a, nil
+}

@@ -1,0 +1,117 @@
+// Package render writes what the commands found for a person at a terminal.
+package render
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/rehearse"
+)
+
+// plainWidth is how wide a page is that goes to no terminal.
+const plainWidth = 100
+
+// Page lays out lines for a terminal, or for a file. Colour comes only on a
+// terminal, not where NO_COLOR is set, and never carries a meaning alone.
+type Page struct {
+	w     io.Writer
+	width int
+
+	bold, dim, heading lipgloss.Style
+	verdicts           [3]lipgloss.Style
+	err                error
+}
+
+// NewPage makes a page on w.
+func NewPage(w io.Writer) *Page {
+	r := lipgloss.NewRenderer(w)
+	colour := func(c string) lipgloss.Style { return r.NewStyle().Bold(true).Foreground(lipgloss.Color(c)) }
+	p := &Page{
+		w: w, width: plainWidth,
+		bold: r.NewStyle().Bold(true), dim: r.NewStyle().Faint(true), heading: r.NewStyle().Bold(true).Underline(true),
+		verdicts: [3]lipgloss.Style{decide.Grant: colour("10"), decide.StepUp: colour("11"), decide.Block: colour("9")},
+	}
+	if f, ok := w.(*os.File); ok {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+			p.width = max(60, min(width, 140))
+		}
+	}
+	return p
+}
+
+// Err returns the first error of writing.
+func (p *Page) Err() error { return p.err }
+
+func (p *Page) line(format string, args ...any) {
+	if p.err == nil {
+		_, p.err = fmt.Fprintln(p.w, strings.TrimRight(fmt.Sprintf(format, args...), " "))
+	}
+}
+
+// Verdict returns the verdict in capitals.
+func (p *Page) verdict(v decide.Verdict) string {
+	return p.verdicts[v].Render(strings.ToUpper(rehearse.Words(v)))
+}
+
+// hang writes a text behind a lead, wrapped so that the text keeps its column.
+func (p *Page) hang(lead string, column int, text string) {
+	for i, l := range wrap(text, max(20, p.width-column-1)) {
+		if i > 0 {
+			lead = ""
+		}
+		p.line("%s%s%s", lead, strings.Repeat(" ", max(0, column-ansi.StringWidth(lead))), l)
+	}
+}
+
+// labelled writes texts behind a label, one below the other.
+func (p *Page) labelled(label string, texts ...string) {
+	for i, text := range texts {
+		if i > 0 {
+			label = ""
+		}
+		p.hang(p.bold.Render(label), labelColumn, text)
+	}
+}
+
+// labelColumn is where the text behind a label begins.
+const labelColumn = 10
+
+// pad fills a cell up to a width.
+func pad(text string, width int) string {
+	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
+}
+
+// wrap breaks a text at spaces only: a name or an option with a hyphen in it
+// stays whole, so that it can be copied.
+func wrap(text string, width int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+			lines = append(lines, line)
+			line = ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(lines, line)
+}
+
+// commands writes commands behind a label, each on one line for copying.
+func (p *Page) commands(label string, commands ...string) {
+	for i, c := range commands {
+		if i > 0 {
+			label = ""
+		}
+		p.line("%s%s", pad(p.bold.Render(label), labelColumn), c)
+	}
+}

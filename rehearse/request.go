@@ -1,0 +1,146 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// Request is an attempt as an administrator types it: texts, of which all but
+// the account and the app may be left out.
+type Request struct {
+	Account, App, Action, IP, Country, Through string
+	// At is a time in the book's zone ("2026-11-23 14:10", or "14:10" for today)
+	// or with an offset (RFC 3339).
+	At string
+	// Proved are methods, each proven just now, or METHOD:AGE earlier in the
+	// session, such as push:3h.
+	Proved []string
+	// Unknown are facts to be left unknown: ip, country, through.
+	Unknown []string
+}
+
+// Facts are the facts that a request can leave unknown.
+var Facts = []string{"ip", "country", "through"}
+
+// Attempt makes the attempt. What the request does not say is taken from the
+// ordinary case, and each such assumption is returned as a sentence. The moment
+// now stands in for a time that is not given.
+func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, []string, error) {
+	e := judge.Estate()
+	a := &attempt.Attempt{Account: q.Account, App: q.App}
+	var assumed []string
+	for _, fact := range q.Unknown {
+		if !slices.Contains(Facts, fact) {
+			return nil, nil, fmt.Errorf("--unknown: there is no fact %q%s", fact, nearest.DidYouMean(fact, Facts))
+		}
+	}
+	for fact, said := range map[string]string{"ip": q.IP, "country": q.Country, "through": q.Through} {
+		if said != "" && slices.Contains(q.Unknown, fact) {
+			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", fact, fact, said)
+		}
+	}
+	var err error
+	if a.At, err = parseTime(q.At, e.Zone, now); err != nil {
+		return nil, nil, fmt.Errorf("--at: %w", err)
+	}
+	if q.At == "" {
+		assumed = append(assumed, fmt.Sprintf("It happens now, %s.", a.At.In(e.Zone).Format("Mon 2006-01-02 15:04 MST")))
+	}
+	if q.Action != "" {
+		if err := a.Action.UnmarshalText([]byte(q.Action)); err != nil {
+			return nil, nil, fmt.Errorf("--action: %w", err)
+		}
+	}
+	switch {
+	case q.IP != "":
+		ip, err := netip.ParseAddr(q.IP)
+		if err != nil {
+			return nil, nil, fmt.Errorf("--ip: %q is no IP address such as 203.0.113.20 or 2001:db8:51::20", q.IP)
+		}
+		a.IP = attempt.Known(ip.WithZone("").Unmap())
+	case !slices.Contains(q.Unknown, "ip"):
+		assumed = append(assumed, "The address is not known (--ip says it).")
+	}
+	if q.Country != "" {
+		var code attempt.CountryCode
+		if err := code.UnmarshalText([]byte(q.Country)); err != nil {
+			return nil, nil, fmt.Errorf("--country: %w", err)
+		}
+		a.Country = attempt.Known(code)
+	}
+	if err := q.through(a, &assumed); err != nil {
+		return nil, nil, err
+	}
+	if err := q.proofs(a, e); err != nil {
+		return nil, nil, err
+	}
+	if len(q.Proved) == 0 {
+		assumed = append(assumed, "Nothing has been proven yet (--proved METHOD says what has).")
+	}
+	return a, assumed, nil
+}
+
+func (q Request) through(a *attempt.Attempt, assumed *[]string) error {
+	if slices.Contains(q.Unknown, "through") {
+		return nil
+	}
+	through := attempt.Browser
+	if q.Through == "" {
+		*assumed = append(*assumed, "It is made through a browser.")
+	} else if err := through.UnmarshalText([]byte(q.Through)); err != nil {
+		return fmt.Errorf("--through: %w", err)
+	}
+	a.Through = attempt.Known(through)
+	return nil
+}
+
+func (q Request) proofs(a *attempt.Attempt, e *estate.Estate) error {
+	var known []string
+	for _, m := range e.Methods() {
+		known = append(known, m.Name)
+	}
+	for _, said := range q.Proved {
+		method, age, isOld := strings.Cut(said, ":")
+		if !slices.Contains(known, method) {
+			return fmt.Errorf("--proved: the book has no method %q%s", method, nearest.DidYouMean(method, known))
+		}
+		if !isOld {
+			a.Proofs = append(a.Proofs, attempt.Proof{Method: method, At: a.At})
+			continue
+		}
+		var span estate.Span
+		if err := span.UnmarshalText([]byte(age)); err != nil {
+			return fmt.Errorf("--proved %s: %w", said, err)
+		}
+		a.Session.Proofs = append(a.Session.Proofs, attempt.Proof{Method: method, At: a.At.Add(-time.Duration(span))})
+	}
+	return nil
+}
+
+// parseTime reads a moment; a text without an offset is wall-clock in zone.
+func parseTime(text string, zone *time.Location, now time.Time) (time.Time, error) {
+	if text == "" {
+		return now, nil
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	for _, layout := range []string{"2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
+			return t, nil
+		}
+	}
+	if t, err := time.Parse("15:04", text); err == nil {
+		today := now.In(zone)
+		return time.Date(today.Year(), today.Month(), today.Day(), t.Hour(), t.Minute(), 0, 0, zone), nil
+	}
+	return time.Time{}, fmt.Errorf("%q is no time such as \"2026-11-23 14:10\", \"14:10\" or 2026-11-23T13:10:00Z", text)
+}
