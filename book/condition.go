@@ -96,9 +96,13 @@ func (r *reader) conditionKey(key, value *yaml.Node, about condition.Subject) co
 	}
 	test := &condition.Test{At: r.at(key), Key: k}
 	if k.Shape() != condition.List {
-		r.scalar(value, "true or false", func(text string) error {
-			if text != "true" && (text != "false" || k.Shape() == condition.Marker) {
-				return fmt.Errorf("expected true for %s, found %q", k, text)
+		words := []string{"true", "false"}
+		if k.Shape() == condition.Marker {
+			words = words[:1]
+		}
+		r.scalar(value, strings.Join(words, " or "), func(text string) error {
+			if !slices.Contains(words, text) {
+				return fmt.Errorf("expected %s for %s, found %q", strings.Join(words, " or "), k, text)
 			}
 			test.Values = []string{text}
 			return nil

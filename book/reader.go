@@ -133,6 +133,9 @@ func describe(n *yaml.Node) string {
 	case yaml.MappingNode:
 		return "a mapping"
 	case yaml.SequenceNode:
+		if len(n.Content) == 0 {
+			return "an empty list"
+		}
 		return "a list"
 	case yaml.ScalarNode:
 		if n.ShortTag() == "!!null" {

@@ -8,11 +8,14 @@ import (
 	"fmt"
 	"io"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
 // The exit statuses.
@@ -68,7 +71,7 @@ func (env *environment) root() *cobra.Command {
 			"and tells what a policy will do before it does it.\n\nBegin with `briskwarden demo`.",
 		SilenceUsage:  true,
 		SilenceErrors: true,
-		Args:          cobra.NoArgs,
+		Args:          knownCommand,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetIn(env.in)
@@ -78,7 +81,39 @@ func (env *environment) root() *cobra.Command {
 	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
 	root.PersistentFlags().StringVar(&env.book, "book", ".", "the folder of the book")
 	root.AddCommand(env.demoCommand(), env.rehearseCommand())
+	root.SetFlagErrorFunc(flagError)
 	return root
+}
+
+// knownCommand refuses a word that is no command.
+func knownCommand(root *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, c := range root.Commands() {
+		names = append(names, c.Name())
+	}
+	return fmt.Errorf("there is no command %q%s", args[0], nearest.DidYouMean(args[0], names))
+}
+
+// noArguments refuses words that belong to no flag.
+func noArguments(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s takes flags only, found %q; see briskwarden %[1]s --help", cmd.Name(), args[0])
+}
+
+// flagError adds the nearest flag to the error about one that does not exist.
+func flagError(cmd *cobra.Command, err error) error {
+	wrong, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+	if !unknown {
+		return err
+	}
+	var names []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, "--"+f.Name) })
+	return fmt.Errorf("%s has no flag --%s%s", cmd.Name(), wrong, nearest.DidYouMean("--"+wrong, names))
 }
 
 // open reads and compiles nothing but the book that --book names.

@@ -20,7 +20,7 @@ func (env *environment) demoCommand() *cobra.Command {
 			"program. It needs no files and no network. With --out it lays that book into a folder for\n" +
 			"you to change; it never overwrites anything.",
 		Example: "  briskwarden demo\n  briskwarden demo --out kestrel",
-		Args:    cobra.NoArgs,
+		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Flags().Changed("book") {
 				return errors.New("demo has its own book; leave --book out, or use rehearse")

@@ -29,7 +29,7 @@ func (env *environment) rehearseCommand() *cobra.Command {
 			"      --ip 198.51.100.200 --country BR --at \"2026-11-23 14:10\" --proved password\n" +
 			"  briskwarden rehearse --account ingrid@kestrelsound.example --app mail --unknown ip --expect step_up\n" +
 			"  briskwarden rehearse --attempt attempt.json --json",
-		Args: cobra.NoArgs,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var wanted *decide.Verdict
 			if cmd.Flags().Changed("expect") {

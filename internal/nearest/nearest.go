@@ -23,7 +23,7 @@ func Names(wrong string, known []string, most int) []string {
 	for _, name := range known {
 		other := strings.ToLower(name)
 		d := distance(typed, []rune(other), limit)
-		if d > limit && len(typed) >= 3 && strings.HasPrefix(other, lower) {
+		if d > limit && sameBeginning(lower, other) {
 			d = limit
 		}
 		if d <= limit {
@@ -41,6 +41,16 @@ func Names(wrong string, known []string, most int) []string {
 		names = append(names, c.name)
 	}
 	return names
+}
+
+// sameBeginning tells whether two words share at least two thirds of the first,
+// and no less than three letters.
+func sameBeginning(a, b string) bool {
+	shared := 0
+	for shared < min(len(a), len(b)) && a[shared] == b[shared] {
+		shared++
+	}
+	return shared >= 3 && shared*3 >= len(a)*2
 }
 
 // DidYouMean is the end of an error about wrong: "; did you mean "when"?", or

@@ -106,12 +106,25 @@ func wrap(text string, width int) []string {
 	return append(lines, line)
 }
 
-// commands writes commands behind a label, each on one line for copying.
+// commands writes commands behind a label, ready for copying: where one is too
+// long for a line it goes on behind a backslash.
 func (p *Page) commands(label string, commands ...string) {
-	for i, c := range commands {
-		if i > 0 {
-			label = ""
+	lead := pad(p.bold.Render(label), labelColumn)
+	for _, c := range commands {
+		line := lead
+		for i, option := range strings.Split(c, " --") {
+			if i > 0 {
+				option = "--" + option
+			}
+			if ansi.StringWidth(line)+len(option)+len(" \\") > p.width {
+				p.line("%s \\", line)
+				line = strings.Repeat(" ", labelColumn+4)
+			} else if i > 0 {
+				line += " "
+			}
+			line += option
 		}
-		p.line("%s%s", pad(p.bold.Render(label), labelColumn), c)
+		p.line("%s", line)
+		lead = strings.Repeat(" ", labelColumn)
 	}
 }

@@ -1,0 +1,176 @@
+package book_test
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/demo"
+)
+
+func files(texts map[string]string) fstest.MapFS {
+	all := fstest.MapFS{}
+	for name, text := range texts {
+		all[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	return all
+}
+
+// wrongs are faulty files, each with the diagnostics that it must bring, all of
+// them and no others.
+var wrongs = map[string]struct {
+	text string
+	want []string
+}{
+	"no version":        {"accounts: []\n", []string{"1:1: the file lacks `briskwarden: 1`, which says that it is part of a book"}},
+	"other version":     {"briskwarden: 2\n", []string{`1:14: this program reads books of version 1, not "2"`}},
+	"nothing":           {"# nothing\n", []string{"1:1: the file says nothing; a book begins with `briskwarden: 1`"}},
+	"a list":            {"- 1\n", []string{"1:1: expected the sections of a book, which begins with `briskwarden: 1`, found a list"}},
+	"two documents":     {"briskwarden: 1\n---\nbriskwarden: 1\n", []string{"2:1: a file is one document; take the `---` out or begin another file"}},
+	"no YAML":           {"briskwarden: 1\na: [1, 2\nb: 3\n", []string{"3:2: not YAML: while parsing a flow sequence, did not find expected ',' or ']'"}},
+	"section":           {"briskwarden: 1\npolicy: []\n", []string{`2:1: a book has no key "policy"; did you mean "policies"?`}},
+	"key":               {"briskwarden: 1\naccounts:\n- {name: a, grops: [g]}\n", []string{`3:13: an account has no key "grops"; did you mean "groups"?`}},
+	"lacks":             {"briskwarden: 1\napps: [{tags: [x]}]\n", []string{`2:8: an app lacks the key "name"`}},
+	"key twice":         {"briskwarden: 1\napps:\n- {name: a, tags: [x], tags: [y]}\n", []string{`3:24: "tags" stands twice; the other is on line 3`}},
+	"name twice":        {"briskwarden: 1\napps:\n- {name: a}\n- {name: a}\n", []string{`4:3: app "a" is defined twice; the other is at x.yaml:3:3`}},
+	"no name":           {"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n", []string{"3:10: a name cannot be empty", `4:10: a name has no spaces or control characters: "a b"`}},
+	"zone":              {"briskwarden: 1\nsettings: {zone: Europe/Olso, otherwise: blok}\n", []string{`2:18: "Europe/Olso" is no IANA time zone such as Europe/Oslo`, `2:42: expected grant, block or {require: [assurances]}, found "blok"; did you mean "block"?`}},
+	"range":             {"briskwarden: 1\nnetworks: {n: {ranges: [203.0.113.5/24, 1.2.3]}, 10.0.0.1: {ranges: []}}\n", []string{`2:25: "203.0.113.5/24" has bits set behind the /24; write 203.0.113.0/24 for the block or 203.0.113.5 for the one address`, `2:41: "1.2.3" is no IP address, CIDR block or range a-b`, `2:50: the network "10.0.0.1" is named like an address; give it a name of its own`}},
+	"country":           {"briskwarden: 1\nregions: {r: [NO, UK], SE: [SE]}\n", []string{`2:19: "UK" is not an assigned ISO 3166-1 code; did you mean GB?`, `2:24: the region "SE" is named like a country; give it a name of its own`}},
+	"window":            {"briskwarden: 1\nwindows: {w: {from: 5, days: [frid]}, v: {from: '24:00'}}\n", []string{`2:21: a time of day is written like "05:00", from 00:00 to 24:00, not "5"`, `2:31: "frid" is not a day of the week; did you mean "fri"?`, "2:39: window v starts at 24:00, the end of the day; write 00:00 for its beginning"}},
+	"assurance":         {"briskwarden: 1\nassurances: {s: {prove: [{within: 12}]}, u: {prove: []}, v: {prove: [{any_of: [pasword]}, {traits: [phishing_resistant, out_of_band]}]}}\n", []string{"2:14: assurance s, item 1 of prove: give any_of or traits, and one of them only", "2:35: within is now, session or a length of time such as 12h, not \"12\"", "2:42: assurance u demands nothing; list what is to be proven", "2:58: assurance v, item 2 of prove: no method has all of these traits", `2:80: method "pasword" is not defined; did you mean "password"?`}},
+	"references":        {"briskwarden: 1\ngroups: [{name: crew}]\naccounts: [{name: a, groups: [crwe]}]\napps: [{name: p, open_to: [grew]}]\n", []string{`3:31: group "crwe" is not defined; did you mean "crew"?`, `4:28: group "grew" is not defined; did you mean "crew"?`}},
+	"group circle":      {"briskwarden: 1\ngroups:\n- {name: c, includes: [b]}\n- {name: b, includes: [a]}\n- {name: a, includes: [c]}\n", []string{`5:3: group a includes itself: a > c > b > a`}},
+	"self":              {"briskwarden: 1\ngroups: [{name: a, includes: [a]}]\n", []string{`2:10: group a includes itself: a > a`}},
+	"policy circle":     {"briskwarden: 1\npolicies:\n- {name: p, stage: live, who: anyone, apps: every, replaces: [q], rules: [{name: r, then: block}]}\n- {name: q, stage: live, who: anyone, apps: every, replaces: [p], rules: [{name: r, then: block}]}\n", []string{`3:3: policy p replaces itself: p > q > p`}},
+	"policy":            {"briskwarden: 1\npolicies: [{name: p, stage: alive, who: anybody, apps: {anyone: true}, rules: []}]\n", []string{"2:12: policy p has no rules, so it never speaks; give it at least one", `2:29: "alive" is not a stage; did you mean "live"?`, `2:41: expected anyone or a condition with keys such as anyone, accounts, groups, found "anybody"`, `2:57: "anyone" makes no sense here; the keys are every, names, tags, all, any, not, except`}},
+	"rules":             {"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: anyone\n  apps: every\n  rules:\n  - {name: r, then: {require: [x]}}\n  - {name: r, then: {ask: 1}, when: {}}\n", []string{`8:32: assurance "x" is not defined`, `9:5: rule "r" stands twice; the other is on line 8`, `9:22: an outcome has no key "ask"; it is one of require`, "9:37: the condition is empty; expected keys such as anyone, accounts, groups"}},
+	"conditions":        {condition("{countrys: [NO], networks: [], during: [w], networks: [n]}"), []string{`2:77: a condition has no key "countrys"; did you mean "countries"?`, `2:103: the list of networks is empty; name at least one`, `2:116: window "w" is not defined`, `2:120: "networks" stands twice; the other is on line 2`}},
+	"condition values":  {condition("{networks: [1.2.3.4.5, pier, 10.0.0.1], countries: [XY, no], kinds: [human], through: [tunnel], our_network: yes, except: {every: false}}"), []string{`2:88: "1.2.3.4.5" is no IP address, CIDR block or range a-b`, `2:99: network "pier" is not defined`, `2:128: no region is named "XY"; and as a country: "XY" is not an ISO 3166-1 alpha-2 country code such as NO`, `2:132: no region is named "no"; and as a country: country codes are in capitals: write NO for "no"`, `2:145: "human" is not a kind of account; it is one of person, service, emergency`, "2:163: `through` is one of browser, native, unattended, unpromptable, not \"tunnel\"", `2:185: expected true or false for our_network, found "yes"`, `2:206: expected true for every, found "false"`}},
+	"except alone":      {condition("{except: {kinds: [person]}}"), []string{"2:77: `except` takes away from what stands beside it, and nothing does"}},
+	"alone":             {condition("{all: [], not: 3}"), []string{`2:82: expected a list of conditions for all, found an empty list`, `2:91: expected anyone or every or a condition with keys such as anyone, accounts, groups, found "3"`}},
+	"wrong shapes":      {"briskwarden: 1\nnetworks: []\naccounts: {a: 1}\napps: [3, {name: [a]}, {name: b, tags: {}, public: maybe}]\n", []string{`2:11: expected a mapping from names to definitions in networks, found an empty list`, "3:11: expected a list of items with a name in accounts, found a mapping", `4:8: expected an app with the keys name, about, tags, open_to, public, found "3"`, "4:18: expected text, found a list", "4:40: expected a list for tags, found a mapping", `4:52: expected true or false for public, found "maybe"`}},
+	"a tag":             {"briskwarden: 1\nsettings: {zone: !!binary aGk=, otherwise: !secret block}\n", []string{`2:18: "aGk=" is no IANA time zone such as Europe/Oslo`, "2:44: the tag !secret has no meaning in a book; take it out"}},
+	"a key that is not": {"briskwarden: 1\n? [a]\n: 1\n", []string{"2:3: a key is a word, not a list"}},
+	"alias of itself":   {"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: &w {any: [*w, {groups: [g]}]}\n  apps: every\n  rules: [{name: r, then: block}]\ngroups: [{name: g}]\n", []string{"5:18: the alias *w contains itself"}},
+}
+
+// condition is a file whose rule has this condition, which begins in column 73
+// less one.
+func condition(text string) string {
+	return "briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{when: " + text + ", name: r, then: block}]}]\n"
+}
+
+func TestEverythingWrongIsToldWithItsPlace(t *testing.T) {
+	for name, c := range wrongs {
+		_, err := book.OpenFS(files(map[string]string{"x.yaml": c.text}))
+		var found book.Errors
+		require.ErrorAs(t, err, &found, name)
+		var got []string
+		for _, d := range found {
+			got = append(got, strings.TrimPrefix(d.String(), "x.yaml:"))
+		}
+		require.Equal(t, c.want, got, name)
+	}
+}
+
+func TestWhatIsNoBook(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name string, text []byte) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
+	}
+	fails := func(path, want string) {
+		t.Helper()
+		_, err := book.Open(path)
+		require.ErrorContains(t, err, want)
+	}
+	fails(filepath.Join(dir, "missing"), "there is no folder")
+	fails(dir, "holds no book: it has no *.yaml file")
+	write("x.yml", []byte("briskwarden: 1\n"))
+	fails(dir, "rename x.yml to end in .yaml")
+	fails(filepath.Join(dir, "x.yml"), "is a file; a book is the folder that it is in")
+	write("latin.yaml", []byte("briskwarden: 1\n# Bod\xf8\n"))
+	fails(dir, "latin.yaml:1:1: the file is not UTF-8 text: line 2, column 6 has the byte 0xF8")
+	write("latin.yaml", make([]byte, 50<<20))
+	fails(dir, "larger than 32 MiB; spread it over several files")
+	require.NoError(t, os.Remove(filepath.Join(dir, "latin.yaml")))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder.yaml"), 0o700))
+	fails(dir, "folder.yaml:1:1: the file cannot be read: is a directory")
+}
+
+func TestABombDoesNotGoOff(t *testing.T) {
+	var bomb strings.Builder
+	bomb.WriteString("briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  apps: every\n  rules: [{name: r, then: block}]\n  who:\n    all:\n    - &b0 {any: [{groups: [g]}, {groups: [g]}]}\n")
+	for i := 1; i < 40; i++ {
+		fmt.Fprintf(&bomb, "    - &b%d {any: [*b%d, *b%d]}\n", i, i-1, i-1)
+	}
+	bomb.WriteString("groups: [{name: g}]\n")
+	_, err := book.OpenFS(files(map[string]string{"x.yaml": bomb.String()}))
+	require.ErrorContains(t, err, "the aliases of the book unfold to more than 100000 values")
+	_, err = book.OpenFS(files(map[string]string{"x.yaml": "briskwarden: 1\nsettings: " + strings.Repeat("[", 1<<20)}))
+	require.ErrorContains(t, err, "exceeded max depth")
+}
+
+func TestFilesAreOneBook(t *testing.T) {
+	one := "briskwarden: 1\ngroups: [{name: crew}]\nsettings: {zone: Europe/Oslo}\n"
+	two := "briskwarden: 1\naccounts:\n- {name: liv, groups: crew, methods: &m [password]}\n- {name: per, methods: *m}\n"
+	b, err := book.OpenFS(files(map[string]string{"a.yaml": one, "b.yaml": two}))
+	require.NoError(t, err)
+	require.Equal(t, []string{"crew"}, b.Accounts[0].Groups, "one value alone stands for a list of it")
+	require.Equal(t, []string{"password"}, b.Accounts[1].Methods, "an alias stands for its anchor")
+	require.Equal(t, "b.yaml:4:3", b.Where("account", "per").String())
+	renamed, err := book.OpenFS(files(map[string]string{"z.yaml": one, "b.yaml": two}))
+	require.NoError(t, err)
+	require.Equal(t, b.Digest, renamed.Digest, "names of files do not matter")
+	_, err = book.OpenFS(files(map[string]string{"a.yaml": one, "b.yaml": one}))
+	require.ErrorContains(t, err, `b.yaml:2:10: group "crew" is defined twice; the other is at a.yaml:2:10`)
+	require.ErrorContains(t, err, `b.yaml:3:12: setting "zone" is defined twice; the other is at a.yaml:3:12`)
+}
+
+func FuzzOpen(f *testing.F) {
+	for _, c := range wrongs {
+		f.Add(c.text)
+	}
+	entries, err := demo.Files().(interface {
+		ReadDir(string) ([]os.DirEntry, error)
+	}).ReadDir(".")
+	require.NoError(f, err)
+	for _, entry := range entries {
+		text, err := demo.Files().(interface{ ReadFile(string) ([]byte, error) }).ReadFile(entry.Name())
+		require.NoError(f, err)
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		b, err := book.OpenFS(files(map[string]string{"x.yaml": text}))
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		_, err = b.Compile()
+		require.NoError(t, err, "what can be read can be compiled")
+	})
+}
+
+func TestWrongsCoverEachOther(t *testing.T) {
+	// Every diagnostic of one file is told also where other files are wrong.
+	all := map[string]string{}
+	for i, name := range slices.Sorted(maps.Keys(wrongs)) {
+		all[fmt.Sprintf("%02d.yaml", i)] = wrongs[name].text
+	}
+	_, err := book.OpenFS(files(all))
+	var found book.Errors
+	require.ErrorAs(t, err, &found)
+	in := map[string]bool{}
+	for _, d := range found {
+		in[d.At.File] = true
+	}
+	require.Len(t, in, len(wrongs))
+}

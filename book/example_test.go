@@ -1,0 +1,57 @@
+package book_test
+
+import (
+	"fmt"
+	"strings"
+	"testing/fstest"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/demo"
+)
+
+// Open a book, compile it, decide, read the reasons.
+func Example() {
+	b, err := demo.Open() // or book.Open("kestrel")
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	judge, err := b.Compile()
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	a, err := attempt.Read(strings.NewReader(`{
+		"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "card-till",
+		"ip": "198.51.100.200", "country": "BR", "through": "browser", "proofs": [{"method": "password"}]}`))
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	decision := judge.Decide(a)
+	fmt.Println(decision.Verdict)
+	for _, cause := range decision.Causes {
+		fmt.Println(cause.Text)
+	}
+	fmt.Println(decision.ToPerson.Say)
+	// Output:
+	// block
+	// card-till / far-away blocks; countries: wants not home-waters (DK, NO, SE), saw BR.
+	// The till opens in home waters only.
+}
+
+// All that is wrong with a book comes at once, each with its place.
+func ExampleOpenFS() {
+	_, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+networks:
+  pier: {ranges: [203.0.113.5/24]}
+policies:
+  - {name: base, stage: live, who: {groups: [crw]}, apps: every, rules: [{name: all, then: block}]}
+groups: [{name: crew}]
+`)}})
+	fmt.Println(err)
+	// Output:
+	// book.yaml:3:19: "203.0.113.5/24" has bits set behind the /24; write 203.0.113.0/24 for the block or 203.0.113.5 for the one address
+	// book.yaml:5:46: group "crw" is not defined; did you mean "crew"?
+}

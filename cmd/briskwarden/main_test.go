@@ -1,0 +1,238 @@
+package main_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/decide"
+)
+
+// program is the built command.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "briskwarden")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "briskwarden")
+	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	status := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// run runs the program and returns its exit status and what it printed.
+func run(t *testing.T, in string, args ...string) (status int, out, errOut string) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Stdin = strings.NewReader(in)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	if err := cmd.Run(); err != nil {
+		require.IsType(t, &exec.ExitError{}, err)
+	}
+	return cmd.ProcessState.ExitCode(), stdout.String(), stderr.String()
+}
+
+// demoBook lays the demo's book into a new folder.
+func demoBook(t *testing.T) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "kestrel")
+	status, out, errOut := run(t, "", "demo", "--out", dir)
+	require.Equal(t, 0, status, errOut)
+	require.Contains(t, out, "briskwarden rehearse --book "+dir)
+	return dir
+}
+
+func TestDemo(t *testing.T) {
+	status, out, errOut := run(t, "", "demo")
+	require.Equal(t, 0, status)
+	require.Empty(t, errOut)
+	require.NotContains(t, out, "\x1b", "no colour but on a terminal")
+	var verdicts []string
+	for line := range strings.Lines(out) {
+		for _, v := range []string{"GRANT", "STEP UP", "BLOCK"} {
+			if strings.HasPrefix(line, v) {
+				verdicts = append(verdicts, v)
+			}
+		}
+	}
+	require.Equal(t, []string{"GRANT", "STEP UP", "BLOCK", "BLOCK", "BLOCK", "STEP UP"}, verdicts)
+
+	_, out, _ = run(t, "", "demo", "--json")
+	var shown struct {
+		Scenes []struct {
+			Title  string
+			Report struct{ Verdict decide.Verdict }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &shown))
+	require.Len(t, shown.Scenes, 6)
+	require.Equal(t, decide.Block, shown.Scenes[4].Report.Verdict)
+
+	dir := demoBook(t)
+	status, _, errOut = run(t, "", "demo", "--out", dir)
+	require.Equal(t, 2, status)
+	require.Contains(t, errOut, "apps.yaml exists already, and nothing is overwritten")
+}
+
+// ingrid is the ordinary rehearsal that the cases below vary.
+var ingrid = []string{"rehearse", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--at", "2026-11-23 14:10"}
+
+func TestRehearseView(t *testing.T) {
+	dir := demoBook(t)
+	status, out, _ := run(t, "", append(ingrid, "--book", dir, "--ip", "198.51.100.200", "--proved", "password")...)
+	require.Equal(t, 0, status)
+	want := `BLOCK  ingrid@kestrelsound.example at card-till, Mon 2026-11-23 14:10 CET
+
+Why       card-till / far-away may block, and a missing fact decides; countries: wants not
+          home-waters (DK, NO, SE), saw nothing (unknown).
+Do        Find out the country. The rule stands at BOOK/policies.yaml:38:9.
+Say       The till opens in home waters only.
+Assumed   It is made through a browser.
+Place     198.51.100.200 lies in no network of the book; the nearest is depot (198.51.100.64/27),
+          105 addresses away.
+Missing   country: step up if DK, NO, SE; block if any other
+
+Policy          Stage   Applies  Rule, or why not
+card-till       live    yes      one of far-away, open; rule far-away: countries: wants not
+                                 home-waters (DK, NO, SE), saw nothing (unknown)
+fleet-baseline  live    yes      elsewhere: require
+auditor-reads   live    no       accounts: wants auditor@kestrelsound.example, saw
+                                 ingrid@kestrelsound.example
+board-papers    shadow  no       tags: wants confidential, saw card-data
+harbour-key     live    no       kinds: wants emergency, saw person
+machines        live    no       kinds: wants service, saw person
+night-watch     draft   no       stage: a draft is never evaluated
+yard-hands      live    no       domains: wants gdansk-yard.example, saw kestrelsound.example
+`
+	// The folder's path decides where that one line is wrapped.
+	unwrapped := strings.Join(strings.Fields(strings.ReplaceAll(out, dir, "BOOK")), " ")
+	require.Equal(t, strings.Join(strings.Fields(want), " "), unwrapped)
+}
+
+func TestRehearse(t *testing.T) {
+	dir := demoBook(t)
+	for _, c := range []struct {
+		name   string
+		args   []string
+		status int
+		want   string
+	}{
+		{"grant", []string{"--ip", "203.0.113.20", "--proved", "password"}, 0, "GRANT"},
+		{"own network over IPv6", []string{"--ip", "2001:db8:51::9", "--proved", "password"}, 0, "lies in pier-office, an own network, in NO."},
+		{"contradiction", []string{"--ip", "203.0.113.20", "--country", "BR"}, 0, "Warning The attempt states BR, but 203.0.113.20 is in NO, where pier-office lies; the network's country counts."},
+		{"age of a proof", []string{"--ip", "192.0.2.200", "--country", "NO", "--proved", "password", "--proved", "push:13h"}, 0, "STEP UP"},
+		{"an account that does not exist", []string{"--account", "ingird@kestrelsound.example"}, 0, "Do Did you mean ingrid@kestrelsound.example"},
+		{"an app that does not exist", []string{"--app", "cardtill"}, 0, "Do Did you mean card-till?"},
+		{"unknown facts", []string{"--unknown", "ip", "--unknown", "through", "--country", "NO", "--proved", "password"}, 0, "ip: grant if pier-office, depot; step up if any other; block if gdansk-yard"},
+		{"as expected", []string{"--ip", "203.0.113.20", "--proved", "password", "--expect", "grant"}, 0, "GRANT"},
+		{"not as expected", []string{"--ip", "203.0.113.20", "--expect", "grant"}, 1, "expected grant, the verdict is step_up"},
+
+		{"verdict", []string{"--expect", "allow"}, 2, `"allow" is not a verdict; it is one of grant, step_up, block`},
+		{"address", []string{"--ip", "203.0.113"}, 2, `"203.0.113" is no IP address`},
+		{"country", []string{"--country", "Norway"}, 2, "two capital letters"},
+		{"time", []string{"--at", "yesterday"}, 2, `"yesterday" is no time such as`},
+		{"method", []string{"--proved", "pasword"}, 2, `no method "pasword"; did you mean "password"?`},
+		{"age", []string{"--proved", "push:old"}, 2, "30d, 12h or 90m"},
+		{"fact", []string{"--unknown", "contry"}, 2, `no fact "contry"; did you mean "country"?`},
+		{"fact both ways", []string{"--unknown", "ip", "--ip", "192.0.2.1"}, 2, "leave one of the two out"},
+		{"through", []string{"--through", "tunnel"}, 2, "one of browser, native"},
+		{"action", []string{"--action", "fly"}, 2, "one of sign-in"},
+		{"flag", []string{"--acount", "x"}, 2, `rehearse has no flag --acount; did you mean "--account"?`},
+		{"argument", []string{"ingrid"}, 2, `takes flags only, found "ingrid"`},
+		{"attempt beside flags", []string{"--attempt", "-"}, 2, "leave --account out"},
+		{"no book", []string{"--book", filepath.Join(dir, "none")}, 2, "there is no folder"},
+	} {
+		args := append(append([]string{}, ingrid...), "--book", dir)
+		status, out, errOut := run(t, "", append(args, c.args...)...)
+		require.Equal(t, c.status, status, "%s: %s", c.name, errOut)
+		require.Contains(t, strings.Join(strings.Fields(out+errOut), " "), c.want, c.name)
+	}
+}
+
+func TestRehearseJSON(t *testing.T) {
+	dir := demoBook(t)
+	in := `{"at": "2026-11-23T13:10:00Z", "account": "einar@kestrelsound.example", "app": "card-till", "ip": "2001:db8:51::7",
+	 "through": "native", "session": {"id": "s-9", "proofs": [{"method": "password", "at": "2026-11-23T12:00:00Z"}]}}`
+	status, out, errOut := run(t, in, "rehearse", "--book", dir, "--attempt", "-", "--json")
+	require.Equal(t, 0, status, errOut)
+	var d decide.Decision
+	require.NoError(t, json.Unmarshal([]byte(out), &d))
+	require.Equal(t, decide.Grant, d.Verdict)
+	require.Equal(t, decide.Source{Policy: "card-till", Rule: "open", Assurance: "password-once"}, d.Demands[0].From[0])
+	require.Regexp(t, "^sha256:[0-9a-f]{64}$", d.JudgedBy.Book)
+
+	file := filepath.Join(t.TempDir(), "attempt.json")
+	require.NoError(t, os.WriteFile(file, []byte(in), 0o600))
+	_, fromFile, _ := run(t, "", "rehearse", "--book", dir, "--attempt", file, "--json")
+	require.Equal(t, out, fromFile)
+
+	for wrong, want := range map[string]string{
+		``:          "expected an attempt as a JSON object, found nothing",
+		`{`:         "line 1, column 2: the JSON ends in the middle",
+		`{"at": 5}`: "line 1, column",
+		"{\"at\": \"2026-11-23T13:10:00Z\",\n \"acount\": \"x\"}": `line 2, column 2: an attempt has no key "acount"; did you mean "account"?`,
+		`{"account": "a", "app": "b"}`:                            "has no `at`",
+		in + in:                                                   "expected one attempt and nothing after it",
+		strings.Replace(in, "native", "pipe", 1):                  "`through` is one of browser",
+		strings.Replace(in, "2001:db8:51::7", "pier", 1):          "unable to parse IP",
+	} {
+		status, out, errOut := run(t, wrong, "rehearse", "--book", dir, "--attempt", "-")
+		require.Equal(t, 2, status, wrong)
+		require.Empty(t, out)
+		require.Contains(t, errOut, want)
+	}
+}
+
+func TestAFaultyBookStopsEverything(t *testing.T) {
+	dir := demoBook(t)
+	file := filepath.Join(dir, "policies.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	faulty := strings.NewReplacer("stage: shadow", "stage: shadwo", "[home-waters]", "[home-water]").Replace(string(text))
+	require.NoError(t, os.WriteFile(file, []byte(faulty), 0o600))
+	status, out, errOut := run(t, "", append(ingrid, "--book", dir)...)
+	require.Equal(t, 2, status)
+	require.Empty(t, out)
+	require.Contains(t, errOut, file+`:38:51: no region is named "home-water"; did you mean "home-waters"?`)
+	require.Contains(t, errOut, `"shadwo" is not a stage; did you mean "shadow"?`)
+	require.Contains(t, errOut, "2 things are wrong with the book; nothing was judged")
+
+	status, out, errOut = run(t, "", append(ingrid, "--book", dir, "--json")...)
+	require.Equal(t, 2, status)
+	require.Empty(t, errOut)
+	var told struct {
+		Errors []struct {
+			File         string
+			Line, Column int
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &told))
+	require.Equal(t, 38, told.Errors[0].Line)
+	require.Len(t, told.Errors, 2)
+}
+
+func TestHelp(t *testing.T) {
+	for _, args := range [][]string{{}, {"--help"}, {"demo", "--help"}, {"rehearse", "--help"}} {
+		status, out, _ := run(t, "", args...)
+		require.Equal(t, 0, status)
+		require.Contains(t, out, "briskwarden")
+		if len(args) == 2 {
+			require.Contains(t, out, "Examples:")
+		}
+	}
+	status, _, errOut := run(t, "", "rehears")
+	require.Equal(t, 2, status)
+	require.Contains(t, errOut, `there is no command "rehears"; did you mean "rehearse"?`)
+}

@@ -1,0 +1,40 @@
+package decide_test
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// A rulebook can be made in Go as well as read from files.
+func ExampleCompile() {
+	judge, err := decide.Compile(decide.Rulebook{
+		Estate: estate.Contents{
+			Accounts: []estate.Account{{Name: "ingrid@kestrelsound.example", Methods: []string{"password", "otp-app"}}},
+			Apps:     []estate.App{{Name: "mail"}},
+		},
+		Otherwise:  decide.Outcome{Block: true},
+		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},
+		Policies: []decide.Policy{{
+			Name: "mail", Stage: decide.Live,
+			Who:   &condition.Test{Key: condition.Anyone, Values: []string{"true"}},
+			Apps:  &condition.Test{Key: condition.Names, Values: []string{"mail"}},
+			Rules: []decide.Rule{{Name: "all", Then: decide.Outcome{Require: []string{"held"}}}},
+		}},
+	})
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	a := attempt.Attempt{At: time.Date(2026, time.November, 23, 8, 0, 0, 0, time.UTC), Account: "ingrid@kestrelsound.example", App: "mail"}
+	fmt.Println(judge.Verdict(&a))
+	a.Proofs = []attempt.Proof{{Method: "otp-app"}}
+	fmt.Println(judge.Verdict(&a))
+	// Output:
+	// step_up
+	// grant
+}

@@ -1,0 +1,226 @@
+package decide_test
+
+import (
+	"encoding/json"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+)
+
+// world is the estate that the cases below are judged in; a case adds policies.
+const world = `briskwarden: 1
+settings: {zone: Europe/Oslo}
+networks: {pier: {ranges: [203.0.113.0/24], ours: true, country: NO}}
+regions: {home: [NO, SE]}
+windows: {day: {from: "06:00", to: "18:00"}}
+assurances:
+  known: {prove: [{any_of: [password], within: session}]}
+  held: {prove: [{any_of: [push, otp-app], within: 12h}]}
+  fresh: {prove: [{any_of: [password, otp-app], within: now}]}
+  strong: {prove: [{traits: [phishing_resistant], within: session}]}
+accounts:
+  - {name: ann, groups: [crew], methods: [password, otp-app, push]}
+  - {name: bob, methods: [password]}
+  - {name: gone, methods: [password], disabled: true}
+  - {name: key, kind: emergency, methods: [security-key]}
+groups: [{name: crew}]
+apps: [{name: mail}, {name: till, open_to: [crew]}, {name: map, public: true}]
+`
+
+func judgeOf(t *testing.T, policies string) *decide.Judge {
+	t.Helper()
+	b, err := book.OpenFS(fstest.MapFS{"world.yaml": {Data: []byte(world)}, "p.yaml": {Data: []byte("briskwarden: 1\npolicies:\n" + policies)}})
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	return judge
+}
+
+// read makes an attempt by ann on mail on a Monday noon; more adds to it, or
+// says otherwise.
+func read(t *testing.T, more string) *attempt.Attempt {
+	t.Helper()
+	fields := map[string]any{}
+	require.NoError(t, json.Unmarshal([]byte(`{"at":"2026-11-23T11:00:00Z","account":"ann","app":"mail","through":"browser"}`), &fields))
+	require.NoError(t, json.Unmarshal([]byte("{"+more+"}"), &fields))
+	text, err := json.Marshal(fields)
+	require.NoError(t, err)
+	a, err := attempt.Read(strings.NewReader(string(text)))
+	require.NoError(t, err)
+	return a
+}
+
+const (
+	passwordNow   = `"proofs":[{"method":"password"}]`
+	basePolicy    = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known]}}]}\n"
+	grantPolicy   = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: grant}]}\n"
+	countryPolicy = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: far, when: {not: {countries: [home]}}, then: block, say: Too far.}, {name: near, then: {require: [known]}}]}\n"
+)
+
+// TestDecisions goes through section 4 of the design step by step. What is
+// wanted is written as "verdict: causes: demands still open".
+func TestDecisions(t *testing.T) {
+	for _, c := range []struct{ name, policies, attempt, want string }{
+		{"unknown account", basePolicy, `"account":"eve"`, "block: account_unknown: "},
+		{"disabled account", basePolicy, `"account":"gone",` + passwordNow, "block: account_disabled: "},
+		{"unknown app", basePolicy, `"app":"nothing",` + passwordNow, "block: app_unknown: "},
+		{"app not open", basePolicy, `"account":"bob","app":"till",` + passwordNow, "block: app_not_open: "},
+		{"app open", basePolicy, `"app":"till",` + passwordNow, "grant: demands_met: "},
+
+		{"nobody speaks", "  - {name: base, stage: live, who: {groups: [crew]}, apps: every, rules: [{name: all, then: grant}]}\n", `"account":"bob",` + passwordNow, "block: otherwise_blocks: "},
+		{"a draft is never evaluated", strings.Replace(basePolicy, "live", "draft", 1), passwordNow, "block: otherwise_blocks: "},
+		{"a shadow has no effect", strings.Replace(basePolicy, "live", "shadow", 1), passwordNow, "block: otherwise_blocks: "},
+
+		{"open demand", basePolicy, ``, "step_up: demand_open: password proven in this session"},
+		{"a grant wants a proof", grantPolicy, ``, "step_up: demand_open: one of otp-app, password, push proven in this session"},
+		{"any proof will do", grantPolicy, `"session":{"proofs":[{"method":"sms-code"}]}`, "grant: demands_met: "},
+		{"but of a method the book has", grantPolicy, `"proofs":[{"method":"smoke"}]`, "step_up: demand_open: one of otp-app, password, push proven in this session"},
+		{"a public app wants none", grantPolicy, `"app":"map"`, "grant: public_app: "},
+		{"but what a rule asks", basePolicy, `"app":"map"`, "step_up: demand_open: password proven in this session"},
+
+		{"first rule that matches", countryPolicy, `"country":"SE",` + passwordNow, "grant: demands_met: "},
+		{"the network's country wins", countryPolicy, `"country":"BR","ip":"203.0.113.9",` + passwordNow, "grant: demands_met: "},
+		{"a mapped address is the IPv4 one", countryPolicy, `"ip":"::ffff:203.0.113.9",` + passwordNow, "grant: demands_met: "},
+		{"blocked from abroad", countryPolicy, `"country":"BR",` + passwordNow, "block: rule_may_block: "},
+		{"and surely with an address", countryPolicy, `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block: rule_blocks: "},
+		{"unknown country: both worlds", countryPolicy, passwordNow, "block: rule_may_block: "},
+		{"no country at all", countryPolicy, `"country":null,"ip":null,` + passwordNow, "block: rule_blocks: "},
+		{"no address is no network", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: in, when: {our_network: true}, then: block}, {name: out, then: grant}]}\n", `"ip":null,` + passwordNow, "grant: demands_met: "},
+		{"a rule that may speak does not settle it", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: near, when: {countries: [home]}, then: grant}]}\n", passwordNow, "block: otherwise_blocks: "},
+
+		{"the strictest stands", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}\n", passwordNow, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"replaced", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: {require: [held]}}]}\n", ``, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"a policy that only may speak replaces nothing", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, when: {countries: [NO]}, then: grant}]}\n", ``, "step_up: demand_open demand_open: password proven in this session"},
+		{"the silenced still silences", basePolicy + "  - {name: c, stage: live, who: anyone, apps: every, replaces: [b], rules: [{name: all, then: {require: [held]}}]}\n  - {name: b, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", ``, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"a shadow replaces nothing", basePolicy + "  - {name: more, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", passwordNow, "grant: demands_met: "},
+
+		{"an emergency account is not anyone", basePolicy, `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
+		{"named by kind", basePolicy + "  - {name: k, stage: live, who: {kinds: [emergency, person]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","proofs":[{"method":"security-key"}]`, "grant: demands_met: "},
+		{"named itself, and not held back by open_to", basePolicy + "  - {name: k, stage: live, who: {accounts: [key]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","app":"till"`, "step_up: demand_open: one of certificate, passkey, security-key proven in this session"},
+		{"named in a not only", basePolicy + "  - {name: k, stage: live, who: {not: {kinds: [person, service]}}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
+
+		{"proven too long ago", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push","at":"2026-11-22T22:59:59Z"}]}`, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"proven just in time", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push","at":"2026-11-22T23:00:00Z"}]}`, "grant: demands_met: "},
+		{"proven nobody knows when", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push"}]}`, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"now is not the session", strings.Replace(basePolicy, "known", "fresh", 1), `"session":{"proofs":[{"method":"password","at":"2026-11-23T11:00:00Z"}]}`, "step_up: demand_open: one of otp-app, password proven in this very attempt"},
+		{"now", strings.Replace(basePolicy, "known", "fresh", 1), passwordNow, "grant: demands_met: "},
+		{"nothing enrolled that would do", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob",` + passwordNow, "step_up: demand_open: one of otp-app, push enrolled"},
+		{"a proof counts though not enrolled", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob","proofs":[{"method":"push"}]`, "grant: demands_met: "},
+		{"implied demands are left out", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: grant}]}\n  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, fresh]}}]}\n", ``, "step_up: demand_open demand_open: one of otp-app, password proven in this very attempt, password proven in this session"},
+
+		{"an unattended device cannot be asked", basePolicy, `"through":"unattended"`, "block: cannot_be_asked: password proven in this session"},
+		{"nor an unpromptable program", basePolicy, `"through":"unpromptable"`, "block: cannot_be_asked: password proven in this session"},
+		{"whoever is not known to be unaskable can be asked", basePolicy, `"through":null`, "step_up: demand_open: password proven in this session"},
+		{"during", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: day, when: {during: [day]}, then: {require: [known]}}, {name: night, then: block}]}\n", `"at":"2026-11-23T17:00:00Z",` + passwordNow, "block: rule_blocks: "},
+	} {
+		judge := judgeOf(t, c.policies)
+		a := read(t, c.attempt)
+		d := judge.Decide(a)
+		var causes, open []string
+		for _, cause := range d.Causes {
+			causes = append(causes, string(cause.Code))
+		}
+		for _, demand := range d.Demands {
+			if !demand.Met {
+				open = append(open, demand.String())
+			}
+		}
+		require.Equal(t, c.want, d.Verdict.String()+": "+strings.Join(causes, " ")+": "+strings.Join(open, ", "), c.name)
+		require.Equal(t, d.Verdict, judge.Verdict(a), c.name)
+	}
+}
+
+func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
+	judge := judgeOf(t, countryPolicy+
+		"  - {name: crew-only, stage: live, who: {groups: [crew], except: {accounts: [ann]}}, apps: every, rules: [{name: all, then: block}]}\n"+
+		"  - {name: other-app, stage: live, who: anyone, apps: {names: [till]}, rules: [{name: all, then: block}]}\n"+
+		"  - {name: never, stage: live, who: anyone, apps: every, rules: [{name: x, when: {any: [{networks: [pier]}, {through: [native, unattended]}]}, then: block}]}\n"+
+		"  - {name: unready, stage: draft, who: anyone, apps: every, rules: [{name: all, then: block}]}\n")
+	d := judge.Decide(read(t, `"country":"BR","ip":"192.0.2.1",`+passwordNow))
+	got := map[string]string{}
+	for _, p := range d.Policies {
+		got[p.Name] = strings.Join(append([]string{p.Applies.String(), p.Rule, p.Outcome}, p.Why...), " | ")
+	}
+	require.Equal(t, map[string]string{
+		"base":      "true | far | block",
+		"crew-only": "false |  |  | accounts: wants not ann, saw ann",
+		"other-app": "false |  |  | names: wants till, saw mail",
+		"never":     "true |  |  | rule x: networks: wants pier, saw 192.0.2.1 (in no network) | rule x: through: wants native or unattended, saw browser",
+		"unready":   "false |  |  | stage: a draft is never evaluated",
+	}, got)
+	require.Equal(t, "base / far blocks; countries: wants not home (NO, SE), saw BR.", d.Causes[0].Text)
+
+	d = judge.Decide(read(t, passwordNow))
+	require.Equal(t, []string{"far", "near"}, d.Policies[0].Rules)
+	require.Equal(t, []string{"rule far: countries: wants not home (NO, SE), saw nothing (unknown)"}, d.Policies[0].Why)
+}
+
+func TestWhatThePersonIsTold(t *testing.T) {
+	shadow := "  - {name: soon, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: {require: [strong]}}]}\n"
+	for _, c := range []struct{ name, attempt, want string }{
+		{"nothing before a proof", `"country":"BR","ip":"192.0.2.1"`, "step_up  [] [certificate passkey password security-key]"},
+		{"nor of an unknown account", `"account":"eve"`, "step_up  [] [certificate passkey password security-key]"},
+		{"nor where nobody can be asked", `"account":"eve","through":"unattended"`, "block  [Sign in where you can be asked for a proof.] []"},
+		{"the say after one", `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block Too far. [] []"},
+		{"granted", `"country":"NO","ip":"192.0.2.1",` + passwordNow, "grant  [] []"},
+	} {
+		d := judgeOf(t, countryPolicy+shadow).Decide(read(t, c.attempt))
+		told := d.ToPerson
+		require.Equal(t, c.want, told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]", c.name)
+	}
+	d := judgeOf(t, countryPolicy+shadow).Decide(read(t, `"country":"NO","ip":"192.0.2.1",`+passwordNow))
+	require.Equal(t, decide.StepUp, d.WithShadow.Verdict)
+	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(read(t, ``))
+	require.Equal(t, []string{"otp-app"}, d.Demands[0].Offer, "a push is offered only after another proof")
+	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(read(t, passwordNow))
+	require.Equal(t, []string{"otp-app", "push"}, d.ToPerson.Offer)
+}
+
+func TestConcurrentDecisionsAgree(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	scenes := demo.Scenes()
+	want := make([]string, len(scenes))
+	for i := range scenes {
+		want[i] = answer(t, judge, &scenes[i].Attempt)
+	}
+	var group sync.WaitGroup
+	for range 8 {
+		group.Go(func() {
+			for n := range 300 {
+				i := n % len(scenes)
+				if got := answer(t, judge, &scenes[i].Attempt); got != want[i] {
+					t.Errorf("scene %d: %s, not %s", i, got, want[i])
+				}
+				judge.Verdict(&scenes[i].Attempt)
+			}
+		})
+	}
+	group.Wait()
+}
+
+func TestCompileRefuses(t *testing.T) {
+	rules := []decide.Rule{{Name: "all"}}
+	for wrong, r := range map[string]decide.Rulebook{
+		`policy "a" is defined twice`:             {Policies: []decide.Policy{{Name: "a"}, {Name: "a"}}},
+		`replaces: policy "b" is not defined`:     {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}, Rules: rules}}},
+		"policy a replaces itself":                {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}}, {Name: "b", Replaces: []string{"a"}}}},
+		`assurance "s" is not defined`:            {Otherwise: decide.Outcome{Require: []string{"s"}}},
+		`assurance "s" is defined twice`:          {Assurances: []decide.Assurance{{Name: "s"}, {Name: "s"}}},
+		`assurance s: method "m" is not defined`:  {Otherwise: decide.Outcome{Require: []string{"s"}}, Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{AnyOf: []string{"m"}}}}}},
+		"otherwise: assurance s: no method would": {Otherwise: decide.Outcome{Require: []string{"s"}}, Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{}}}}},
+	} {
+		_, err := decide.Compile(r)
+		require.ErrorContains(t, err, wrong)
+	}
+}

@@ -1,0 +1,129 @@
+package decide_test
+
+import (
+	"encoding/json"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+// chance draws from rapid, which can then shrink what it found.
+type chance struct{ *rapid.T }
+
+func (c chance) IntN(n int) int { return rapid.IntRange(0, n-1).Draw(c.T, "n") }
+
+// compile reads a made-up book as a user would: from files.
+func compile(t require.TestingT, c synth.Chance, made synth.Book) *decide.Judge {
+	files := fstest.MapFS{}
+	for name, text := range made.Files(c, 1+c.IntN(3)) {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	b, err := book.OpenFS(files)
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	return judge
+}
+
+// answer is the decision without the name of the book that made it.
+func answer(t require.TestingT, judge *decide.Judge, a *attempt.Attempt) string {
+	d := judge.Decide(a)
+	d.JudgedBy = decide.JudgedBy{}
+	text, err := json.Marshal(d)
+	require.NoError(t, err)
+	return string(text)
+}
+
+func TestAGrantHoldsWhateverTheMissingFactsWere(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chance{t}
+		judge := compile(t, c, synth.Small(c, 3))
+		for range 10 {
+			a := synth.Attempt(c)
+			verdict := judge.Verdict(a)
+			require.Equal(t, verdict, judge.Decide(a).Verdict, "the quick verdict and the full decision agree")
+			if verdict != decide.Grant {
+				continue
+			}
+			for range 5 {
+				complete := synth.Complete(c, a)
+				require.Equal(t, decide.Grant, judge.Verdict(complete), "%+v completed to %+v", a, complete)
+			}
+		}
+	})
+}
+
+// surelySpeaks tells whether some live policy does: it applies, one rule spoke,
+// and nothing is left that it hangs on.
+func surelySpeaks(d *decide.Decision) bool {
+	return slices.ContainsFunc(d.Policies, func(p decide.PolicyTrace) bool {
+		return p.Stage == decide.Live && p.Applies == condition.True && p.Rule != "" && len(p.Why) == 0
+	})
+}
+
+func TestAnotherPolicyOnlyMakesADecisionStricter(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chance{t}
+		made := synth.Small(c, 3)
+		before := compile(t, c, made)
+		made.Definitions = append(made.Definitions, synth.Policy(c, 9, 9)) // the last of nine replaces nothing
+		after := compile(t, c, made)
+		for range 10 {
+			a := synth.Attempt(c)
+			was, is := before.Decide(a), after.Decide(a)
+			if !surelySpeaks(was) {
+				continue
+			}
+			require.GreaterOrEqual(t, is.Verdict, was.Verdict, "%+v", a)
+			if is.Verdict != decide.StepUp {
+				continue
+			}
+			for _, d := range was.Demands {
+				require.True(t, d.Met || slices.ContainsFunc(is.Demands, func(e decide.Demand) bool { return !e.Met }), "%v is asked no more", d)
+			}
+		}
+	})
+}
+
+func TestNoOrderMatters(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chance{t}
+		made := synth.Small(c, 4)
+		one := compile(t, c, made)
+		shuffled := synth.Book{Definitions: rapid.Permutation(made.Definitions).Draw(t, "order")}
+		other := compile(t, c, shuffled)
+		for range 10 {
+			a := synth.Attempt(c)
+			require.Equal(t, answer(t, one, a), answer(t, other, a))
+		}
+	})
+}
+
+func TestNothingIsToldBeforeAProof(t *testing.T) {
+	// The same attempt by whoever, known or not, is answered alike until a method
+	// has been proven; only where a public app lets somebody in does she see it.
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		judge := compile(t, random, synth.Small(random, 3))
+		a := synth.Attempt(random)
+		a.Proofs, a.Session.Proofs = nil, nil
+		a.Account = "nobody@one.example"
+		want := judge.Decide(a).ToPerson
+		for _, account := range judge.Estate().Accounts {
+			a.Account = account.Name
+			if d := judge.Decide(a); d.Verdict != decide.Grant {
+				require.Equal(t, want, d.ToPerson, account.Name)
+			}
+		}
+	}
+}
