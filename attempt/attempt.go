@@ -20,16 +20,30 @@ import (
 // be given; a [Fact] that is missing is unknown to the conditions that ask for
 // it, and what the reports (Session, Proofs) do not hold did not happen.
 type Attempt struct {
-	ID      string            `json:"id,omitzero"`
-	At      time.Time         `json:"at"`
-	Account string            `json:"account"`
-	App     string            `json:"app"`
-	Action  Action            `json:"action,omitzero"`
-	IP      Fact[netip.Addr]  `json:"ip,omitzero"`
-	Country Fact[CountryCode] `json:"country,omitzero"`
-	Through Fact[Through]     `json:"through,omitzero"`
-	Session Session           `json:"session,omitzero"`
-	Proofs  []Proof           `json:"proofs,omitempty"`
+	ID       string            `json:"id,omitzero"`
+	At       time.Time         `json:"at"`
+	Account  string            `json:"account"`
+	App      string            `json:"app"`
+	Action   Action            `json:"action,omitzero"`
+	IP       Fact[netip.Addr]  `json:"ip,omitzero"`
+	Country  Fact[CountryCode] `json:"country,omitzero"`
+	Location Fact[Location]    `json:"location,omitzero"`
+	Through  Fact[Through]     `json:"through,omitzero"`
+	Device   Fact[Device]      `json:"device,omitzero"`
+	Session  Session           `json:"session,omitzero"`
+	// Proofs are those of this very attempt, made for its app.
+	Proofs []Proof `json:"proofs,omitempty"`
+	// Failed are the proofs that were tried in this attempt and failed.
+	Failed []Failure `json:"failed,omitempty"`
+	// External are the results of outside checks, by name.
+	External map[string]CheckResult `json:"external,omitempty"`
+	Accepted []Acceptance           `json:"accepted,omitempty"`
+	// Signals names what others noticed about the attempt.
+	Signals []string `json:"signals,omitempty"`
+	// Previous is the sign-in before this one; none says that this is the first.
+	Previous Fact[Previous] `json:"previous,omitzero"`
+	// Failures are the times of the account's failed sign-ins before this one.
+	Failures Fact[[]time.Time] `json:"failures,omitzero"`
 }
 
 // Session is what went before in the session that the attempt continues.
@@ -48,6 +62,59 @@ type Proof struct {
 	At time.Time `json:"at,omitzero"`
 	// App is the app that it was proven for.
 	App string `json:"app,omitzero"`
+	// Fallback says that it was accepted in place of a method preferred to it.
+	Fallback bool `json:"fallback,omitzero"`
+}
+
+// Failure is a proof that failed.
+type Failure struct {
+	Method string        `json:"method"`
+	Reason FailureReason `json:"reason"`
+}
+
+// Acceptance is a version of a document that the person accepted.
+type Acceptance struct {
+	Document string    `json:"document"`
+	Version  int       `json:"version"`
+	At       time.Time `json:"at,omitzero"`
+}
+
+// Previous is an earlier sign-in of the account.
+type Previous struct {
+	At       time.Time         `json:"at"`
+	Country  Fact[CountryCode] `json:"country,omitzero"`
+	Location Fact[Location]    `json:"location,omitzero"`
+}
+
+// Location is a place on Earth in degrees (WGS 84).
+type Location struct {
+	Lat float64 `json:"lat"`
+	Lon float64 `json:"lon"`
+}
+
+// Device is what is said of the device with the attempt. One without an ID is
+// identified by nothing. It completes the device of that name in the estate, and
+// wins where both say something.
+type Device struct {
+	ID       Fact[string] `json:"id,omitzero"`
+	Platform Fact[string] `json:"platform,omitzero"`
+	Managed  Fact[bool]   `json:"managed,omitzero"`
+	Known    Fact[bool]   `json:"known,omitzero"`
+	Shared   Fact[bool]   `json:"shared,omitzero"`
+	Owner    Fact[string] `json:"owner,omitzero"`
+	// Tags is nil where nothing is said of them.
+	Tags       []string          `json:"tags,omitzero"`
+	Facts      map[string]Scalar `json:"facts,omitempty"`
+	ReportedAt Fact[time.Time]   `json:"reported_at,omitzero"`
+	Remembered []Remembered      `json:"remembered,omitempty"`
+}
+
+// Remembered says that an account asked to be remembered on the device, when it
+// had proven a method.
+type Remembered struct {
+	Account string    `json:"account"`
+	Method  string    `json:"method"`
+	At      time.Time `json:"at"`
 }
 
 // CountryCode is an ISO 3166-1 alpha-2 code in capitals.
@@ -70,12 +137,20 @@ type Action uint8
 // The actions.
 const (
 	SignIn Action = iota
+	Enrol
+	ChangePassword
+	Recover
+	Consent
 )
 
-var actionNames = []string{SignIn: "sign-in"}
+var actionNames = []string{"sign-in", "enrol", "change-password", "recover", "consent"}
 
 // Actions returns the words for the actions.
 func Actions() []string { return slices.Clone(actionNames) }
+
+// TakesDeskPass tells whether a pass issued by a help desk can stand for a
+// method: where the account itself is being put right.
+func (a Action) TakesDeskPass() bool { return a == Enrol || a == ChangePassword || a == Recover }
 
 // String returns the word for the action.
 func (a Action) String() string { return actionNames[a] }
@@ -84,10 +159,46 @@ func (a Action) String() string { return actionNames[a] }
 func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
 
 // UnmarshalText reads the word for an action.
-func (a *Action) UnmarshalText(text []byte) error {
-	i, err := word("an action", text, actionNames)
-	*a = Action(i)
-	return err
+func (a *Action) UnmarshalText(text []byte) error { return word(a, "an action", text, actionNames) }
+
+// FailureReason is why a proof failed.
+type FailureReason uint8
+
+// Why a proof may fail. A refused one was denied by the person or wrong.
+const (
+	TimedOut FailureReason = iota
+	Unreachable
+	Refused
+)
+
+var failureReasons = []string{"timed_out", "unreachable", "refused"}
+
+// MarshalText writes the word for the reason.
+func (r FailureReason) MarshalText() ([]byte, error) { return []byte(failureReasons[r]), nil }
+
+// UnmarshalText reads the word for a reason.
+func (r *FailureReason) UnmarshalText(text []byte) error {
+	return word(r, "the reason of a failed proof", text, failureReasons)
+}
+
+// CheckResult is the result of an outside check.
+type CheckResult uint8
+
+// The results of an outside check.
+const (
+	CheckPassed CheckResult = iota
+	CheckFailed
+	CheckUnreachable
+)
+
+var checkResults = []string{"passed", "failed", "unreachable"}
+
+// MarshalText writes the word for the result.
+func (r CheckResult) MarshalText() ([]byte, error) { return []byte(checkResults[r]), nil }
+
+// UnmarshalText reads the word for a result.
+func (r *CheckResult) UnmarshalText(text []byte) error {
+	return word(r, "the result of an outside check", text, checkResults)
 }
 
 // Through is what a sign-in is made through, which decides what can be asked.
@@ -118,22 +229,22 @@ func (t Through) String() string { return throughNames[t] }
 func (t Through) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
 
 // UnmarshalText reads the word.
-func (t *Through) UnmarshalText(text []byte) error {
-	i, err := word("`through`", text, throughNames)
-	*t = Through(i)
-	return err
-}
+func (t *Through) UnmarshalText(text []byte) error { return word(t, "`through`", text, throughNames) }
 
-func word(what string, text []byte, known []string) (int, error) {
-	if i := slices.Index(known, string(text)); i >= 0 {
-		return i, nil
+// word stores the number of a word in a closed list.
+func word[T ~uint8](into *T, what string, text []byte, known []string) error {
+	i := slices.Index(known, string(text))
+	if i < 0 {
+		return fmt.Errorf("%s is one of %s, not %q", what, strings.Join(known, ", "), text)
 	}
-	return 0, fmt.Errorf("%s is one of %s, not %q", what, strings.Join(known, ", "), text)
+	*into = T(i)
+	return nil
 }
 
-// fields are the keys of an attempt on the wire, for suggestions.
-var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "through", "session", "proofs",
-	"started", "method"}
+// fields are the keys of an attempt on the wire at any depth, for suggestions.
+var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "location", "lat", "lon", "through", "device", "platform",
+	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "started", "proofs",
+	"fallback", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous", "failures"}
 
 // Read decodes exactly one attempt from r. It refuses keys it does not know,
 // with the nearest right one, and anything after the attempt.

@@ -30,6 +30,17 @@ func None[T any]() Fact[T] { return Fact[T]{state: none} }
 // Get returns the value, and whether there is one.
 func (f Fact[T]) Get() (T, bool) { return f.value, f.state == known }
 
+// Ref returns the value in place, nil where there is none or it is unknown.
+func (f *Fact[T]) Ref() *T {
+	if f.state != known {
+		return nil
+	}
+	return &f.value
+}
+
+// IsNone tells that there is no such thing.
+func (f Fact[T]) IsNone() bool { return f.state == none }
+
 // IsUnknown tells that nothing is known.
 func (f Fact[T]) IsUnknown() bool { return f.state == unknown }
 

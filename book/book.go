@@ -24,6 +24,8 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/geo"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -37,7 +39,8 @@ type Book struct {
 	// Files are the names of the files that were read, sorted.
 	Files []string
 
-	places map[definition]condition.Position
+	places  map[definition]condition.Position
+	locator decide.Locator
 }
 
 // Sections are the parts of a book. Any may stand in any file.
@@ -46,17 +49,25 @@ type Sections struct {
 	Networks   []estate.Network   `book:"networks" of:"network" doc:"named sets of address ranges"`
 	Regions    []estate.Region    `book:"regions" of:"region" doc:"named sets of countries"`
 	Windows    []estate.Window    `book:"windows" of:"window" doc:"named stretches of time"`
+	Postures   []estate.Posture   `book:"postures" of:"posture" doc:"named lists of checks that a device must pass"`
+	Risk       risk.Scheme        `book:"risk" doc:"what is noticed about an attempt, and how much it weighs"`
+	Methods    []estate.Method    `book:"methods" of:"method" doc:"methods beside the built-in ones, or what is other about those"`
 	Assurances []decide.Assurance `book:"assurances" of:"assurance" doc:"named bundles of demands"`
 	Policies   []decide.Policy    `book:"policies" of:"policy" doc:"who may sign on to what under which circumstances"`
+	Exemptions []decide.Exemption `book:"exemptions" of:"exemption" doc:"accounts excused from assurances, everywhere at once"`
+	Rollouts   []decide.Rollout   `book:"rollouts" of:"rollout" doc:"dated campaigns by which people enrol a method"`
 	Accounts   []estate.Account   `book:"accounts" of:"account" doc:"who signs on"`
 	Groups     []estate.Group     `book:"groups" of:"group" doc:"named sets of accounts"`
 	Apps       []estate.App       `book:"apps" of:"app" doc:"what people sign on to"`
+	Devices    []estate.Device    `book:"devices" of:"device" doc:"devices that the organisation knows"`
 }
 
 // Settings hold for the whole book.
 type Settings struct {
 	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none; UTC where left out"`
 	Otherwise decide.Outcome `book:"otherwise" doc:"joined in where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
+	// IPDatabase is the name of an MMDB file in the book's folder.
+	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses"`
 }
 
 // Open reads the *.yaml files of a folder as one book. What is wrong with them
@@ -108,12 +119,43 @@ func open(files fs.FS, dir string) (*Book, error) {
 	}
 	r.resolve()
 	r.check()
+	locator, sum := r.openDatabase(files)
+	if sum != "" {
+		sums = append(sums, sum)
+	}
 	if err := r.err(); err != nil {
 		return nil, err
 	}
 	slices.Sort(sums)
-	sum := sha256.Sum256([]byte(strings.Join(sums, "\n")))
-	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(sum[:]), Files: names, places: r.definitions}, nil
+	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
+	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), Files: names,
+		places: r.definitions, locator: locator}, nil
+}
+
+// openDatabase opens the file that knows addresses, where the book names one,
+// and returns the hash of its contents.
+func (r *reader) openDatabase(files fs.FS) (decide.Locator, string) {
+	name := r.sections.Settings.IPDatabase
+	if name == "" {
+		return nil, ""
+	}
+	at := r.definitions[definition{"setting", "ip_database"}]
+	if !fs.ValidPath(name) {
+		r.add(at, "ip_database names a file in the book's folder, such as places.mmdb, not %q", name)
+		return nil, ""
+	}
+	text, err := fs.ReadFile(files, name)
+	if err != nil {
+		r.add(at, "ip_database: %v", unwrapPath(err))
+		return nil, ""
+	}
+	locator, err := geo.Open(text)
+	if err != nil {
+		r.add(at, "ip_database: %s: %v", name, err)
+		return nil, ""
+	}
+	sum := sha256.Sum256(text)
+	return locator, hex.EncodeToString(sum[:])
 }
 
 // readFile reads a whole file, unless it is too large or no text.
@@ -166,11 +208,15 @@ func (b *Book) Rulebook() decide.Rulebook {
 		Digest: b.Digest,
 		Estate: estate.Contents{
 			Zone: b.Settings.Zone, Networks: b.Networks, Regions: b.Regions, Windows: b.Windows,
-			Accounts: b.Accounts, Groups: b.Groups, Apps: b.Apps,
+			Accounts: b.Accounts, Groups: b.Groups, Apps: b.Apps, Devices: b.Devices, Postures: b.Postures, Methods: b.Methods,
 		},
 		Otherwise:  b.Settings.Otherwise,
+		Risk:       b.Risk,
 		Assurances: b.Assurances,
 		Policies:   b.Policies,
+		Exemptions: b.Exemptions,
+		Rollouts:   b.Rollouts,
+		Locator:    b.locator,
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // resolve reports each reference to what the book does not define.
@@ -66,25 +67,124 @@ func (r *reader) check() {
 			r.add(r.definitions[definition{"window", w.Name}], "window %s starts at 24:00, the end of the day; write 00:00 for its beginning", w.Name)
 		}
 	}
-	for _, a := range r.sections.Assurances {
-		for i, p := range a.Prove {
-			if (len(p.AnyOf) == 0) == (len(p.Traits) == 0) {
-				r.add(r.definitions[definition{"assurance", a.Name}], "assurance %s, item %d of prove: give any_of or traits, and one of them only", a.Name, i+1)
-			} else if !slices.ContainsFunc(estate.BuiltInMethods(), func(m estate.Method) bool { return m.HasAll(p.Traits) }) {
-				r.add(r.definitions[definition{"assurance", a.Name}], "assurance %s, item %d of prove: no method has all of these traits", a.Name, i+1)
-			}
-		}
-		if len(a.Prove) == 0 {
-			r.add(r.definitions[definition{"assurance", a.Name}], "assurance %s demands nothing; list what is to be proven", a.Name)
-		}
+	r.checkEstate()
+	r.checkAssurances()
+	r.checkRisk()
+	firm := map[string]bool{}
+	for _, p := range r.sections.Policies {
+		firm[p.Name] = p.Firm
 	}
 	for _, p := range r.sections.Policies {
 		if len(p.Rules) == 0 {
 			r.add(p.At, "policy %s has no rules, so it never speaks; give it at least one", p.Name)
 		}
+		if p.LiveFor != nil && p.Stage != decide.Shadow {
+			r.add(p.At, "policy %s is %s; live_for is for a shadow policy", p.Name, p.Stage)
+		}
+		if p.From != nil && p.Until != nil && p.Until.Before(*p.From) {
+			r.add(p.At, "policy %s ends on %s, before it begins on %s", p.Name, p.Until, p.From)
+		}
+		for _, name := range p.Replaces {
+			if firm[name] {
+				r.add(p.At, "policy %s cannot replace %s, which is firm", p.Name, name)
+			}
+		}
 	}
 	r.checkCircles("policy", "replaces itself", edges(r.sections.Policies, func(p decide.Policy) (string, []string) { return p.Name, p.Replaces }))
 	r.checkCircles("group", "includes itself", edges(r.sections.Groups, func(g estate.Group) (string, []string) { return g.Name, g.Includes }))
+}
+
+// checkEstate checks what the facts say of each other.
+func (r *reader) checkEstate() {
+	if n := len(estate.Catalogue(r.sections.Methods)); n > estate.MaxMethods {
+		r.add(r.definitions[definition{"method", r.sections.Methods[0].Name}], "%d methods, with the built-in ones, are more than the %d there is room for", n, estate.MaxMethods)
+	}
+	for _, m := range r.sections.Methods {
+		if err := estate.CheckBarredFor(m.BarredFor); err != nil {
+			r.add(r.definitions[definition{"method", m.Name}], "method %s: %v", m.Name, err)
+		}
+	}
+	for _, g := range r.sections.Groups {
+		if err := estate.CheckWhere(g.Where); err != nil {
+			r.add(r.definitions[definition{"group", g.Name}], "group %s: %v", g.Name, err)
+		}
+	}
+	for _, p := range r.sections.Postures {
+		at := r.definitions[definition{"posture", p.Name}]
+		if len(p.Checks) == 0 {
+			r.add(at, "posture %s checks nothing; list what the device's report must show", p.Name)
+		}
+		for i := range p.Checks {
+			if err := p.Checks[i].Check(); err != nil {
+				r.add(at, "posture %s, check %d: %v", p.Name, i+1, err)
+			}
+		}
+	}
+	known := map[string]string{}
+	for _, a := range r.sections.Apps {
+		known[a.Name] = a.Name
+	}
+	for _, a := range r.sections.Apps {
+		at := r.definitions[definition{"app", a.Name}]
+		for _, alias := range a.KnownAs {
+			if other, taken := known[alias]; taken && other != a.Name {
+				r.add(at, "apps %s and %s are both known as %q", other, a.Name, alias)
+			}
+			known[alias] = a.Name
+		}
+	}
+	for _, clash := range estate.CheckHosts(r.sections.Apps) {
+		r.add(r.definitions[definition{"app", clash.App}], "app %s: %v", clash.App, clash.Wrong)
+	}
+}
+
+// checkAssurances checks that each assurance demands something that can be shown.
+func (r *reader) checkAssurances() {
+	catalogue := estate.Catalogue(r.sections.Methods)
+	for _, a := range r.sections.Assurances {
+		wrong := func(format string, args ...any) {
+			r.add(a.At, "assurance %s"+format, append([]any{a.Name}, args...)...)
+		}
+		for i, p := range a.Prove {
+			switch {
+			case (len(p.AnyOf) == 0) == (len(p.Traits) == 0):
+				wrong(", item %d of prove: give any_of or traits, and one of them only", i+1)
+			case !slices.ContainsFunc(catalogue, func(m estate.Method) bool { return m.HasAll(p.Traits) && m.Name != estate.DeskPass }):
+				wrong(", item %d of prove: no method has all of these traits", i+1)
+			case slices.Contains(slices.Concat(p.AnyOf, p.Fallback), estate.DeskPass):
+				wrong(", item %d of prove: a %s cannot be asked for: it stands for other methods", i+1, estate.DeskPass)
+			}
+		}
+		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && len(a.Enrol) == 0 {
+			wrong(" demands nothing; give prove, posture, change_password, accept, external or enrol")
+		}
+		if slices.Contains(a.Enrol, estate.DeskPass) {
+			wrong(": a %s cannot be enrolled", estate.DeskPass)
+		}
+		if a.Accept != nil && a.Accept.Version < 1 {
+			wrong(": versions of a document count from 1")
+		}
+	}
+	for _, rollout := range r.sections.Rollouts {
+		if slices.Contains(rollout.Methods, estate.DeskPass) {
+			r.add(rollout.At, "rollout %s: a %s cannot be enrolled", rollout.Name, estate.DeskPass)
+		}
+	}
+}
+
+// checkRisk checks levels and signals.
+func (r *reader) checkRisk() {
+	if levels := r.sections.Risk.Levels; levels != (risk.Levels{}) {
+		if err := levels.Check(); err != nil {
+			r.add(r.definitions[definition{"setting", "risk.levels"}], "%v", err)
+		}
+	}
+	for i := range r.sections.Risk.Signals {
+		signal := &r.sections.Risk.Signals[i]
+		if err := signal.Check(); err != nil {
+			r.add(signal.At, "%v", err)
+		}
+	}
 }
 
 func edges[T any](items []T, of func(T) (string, []string)) map[string][]string {

@@ -94,26 +94,74 @@ func (r *reader) conditionKey(key, value *yaml.Node, about condition.Subject) co
 		r.add(r.at(key), "%q makes no sense here; the keys are %s", key.Value, strings.Join(keysAbout(about), ", "))
 		return nil
 	}
+	return r.test(key, value, k)
+}
+
+// test reads the value of a key in the shape that the key has.
+func (r *reader) test(key, value *yaml.Node, k condition.Key) condition.Node {
 	test := &condition.Test{At: r.at(key), Key: k}
-	if k.Shape() != condition.List {
-		words := []string{"true", "false"}
-		if k.Shape() == condition.Marker {
-			words = words[:1]
-		}
-		r.scalar(value, strings.Join(words, " or "), func(text string) error {
-			if !slices.Contains(words, text) {
-				return fmt.Errorf("expected %s for %s, found %q", strings.Join(words, " or "), k, text)
-			}
+	single := func(check func(text string) error) condition.Node {
+		r.scalar(value, "a value for "+k.String(), func(text string) error {
 			test.Values = []string{text}
-			return nil
+			return check(text)
 		})
 		return test
+	}
+	switch k.Shape() {
+	case condition.Flag:
+		return single(oneOfWords(k, "true", "false"))
+	case condition.Marker:
+		return single(oneOfWords(k, "true"))
+	case condition.Level:
+		return single(func(text string) error {
+			_, err := estate.ParseLevel(text)
+			return err
+		})
+	case condition.Length:
+		return single(func(text string) error { return new(estate.Span).UnmarshalText([]byte(text)) })
+	case condition.Number:
+		return single(func(text string) error {
+			_, err := estate.Percent(text)
+			return err
+		})
+	case condition.Named:
+		return r.attributes(key, value, k)
 	}
 	r.eachText(key, value, func(n *yaml.Node, text string) {
 		test.Values = append(test.Values, text)
 		r.checkValue(n, k, text)
 	})
 	return test
+}
+
+func oneOfWords(k condition.Key, words ...string) func(string) error {
+	return func(text string) error {
+		if !slices.Contains(words, text) {
+			return fmt.Errorf("expected %s for %s, found %q", strings.Join(words, " or "), k, text)
+		}
+		return nil
+	}
+}
+
+// attributes reads a mapping from attributes to their alternatives: a test each,
+// of which all must hold.
+func (r *reader) attributes(key, value *yaml.Node, k condition.Key) condition.Node {
+	all := &condition.All{At: r.at(key)}
+	if value.Kind != yaml.MappingNode || len(value.Content) == 0 {
+		r.add(r.at(value), "expected a mapping from attributes to values for %s, found %s", key.Value, describe(value))
+		return all
+	}
+	r.pairs(value, func(name, alternatives *yaml.Node) {
+		r.follow(alternatives, func(alternatives *yaml.Node) {
+			test := &condition.Test{At: r.at(name), Key: k, Attribute: name.Value}
+			r.eachText(name, alternatives, func(_ *yaml.Node, text string) { test.Values = append(test.Values, text) })
+			all.Of = append(all.Of, test)
+		})
+	})
+	if len(all.Of) == 1 {
+		return all.Of[0]
+	}
+	return all
 }
 
 func (r *reader) conditions(key, value *yaml.Node, about condition.Subject) []condition.Node {
@@ -166,6 +214,18 @@ func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
 		r.refer(n, "app", text)
 	case condition.During:
 		r.refer(n, "window", text)
+	case condition.Enrolled:
+		r.refer(n, "method", text)
+	case condition.Posture:
+		r.refer(n, "posture", text)
+	case condition.Signals:
+		r.refer(n, "signal", text)
+	case condition.Proved:
+		r.refer(n, "assurance", text)
+	case condition.Actions:
+		err = new(attempt.Action).UnmarshalText([]byte(text))
+	case condition.Device:
+		err = new(estate.DeviceTrait).UnmarshalText([]byte(text))
 	case condition.Networks:
 		if _, wrong := estate.ParseRange(text); wrong != nil {
 			if strings.ContainsAny(text, "/:") || strings.Trim(text, "0123456789.-") == "" {
@@ -210,13 +270,47 @@ func (r *reader) outcome(n *yaml.Node) decide.Outcome {
 			return
 		}
 		r.follow(value, func(value *yaml.Node) {
-			r.eachText(key, value, func(n *yaml.Node, text string) {
-				r.refer(n, "assurance", text)
-				if !slices.Contains(o.Require, text) {
-					o.Require = append(o.Require, text)
-				}
-			})
+			items := value.Content
+			if value.Kind == yaml.ScalarNode {
+				items = []*yaml.Node{value}
+			}
+			if len(items) == 0 || value.Kind == yaml.MappingNode {
+				r.add(r.at(value), "expected a list of assurances for require, found %s", describe(value))
+				return
+			}
+			for _, item := range items {
+				r.follow(item, func(item *yaml.Node) { o.Require = append(o.Require, r.requirement(item)) })
+			}
 		})
 	})
 	return o
+}
+
+// requirement reads the name of an assurance, or {one_of: [assurances]}.
+func (r *reader) requirement(n *yaml.Node) decide.Requirement {
+	var required decide.Requirement
+	note := func(n *yaml.Node, text string) {
+		r.refer(n, "assurance", text)
+		if !slices.Contains(required.OneOf, text) {
+			required.OneOf = append(required.OneOf, text)
+		}
+	}
+	if n.Kind != yaml.MappingNode {
+		r.scalar(n, "an assurance or {one_of: [assurances]}", func(text string) error {
+			note(n, text)
+			return nil
+		})
+		return required
+	}
+	if len(n.Content) == 0 {
+		r.add(r.at(n), "expected an assurance or {one_of: [assurances]}, found nothing")
+	}
+	r.pairs(n, func(key, value *yaml.Node) {
+		if key.Value != "one_of" {
+			r.add(r.at(key), "a requirement has no key %q%s", key.Value, nearest.DidYouMean(key.Value, []string{"one_of"}))
+			return
+		}
+		r.follow(value, func(value *yaml.Node) { r.eachText(key, value, note) })
+	})
+	return required
 }

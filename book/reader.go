@@ -6,16 +6,22 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"reflect"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v4"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // mostUnfolded is how many values aliases may stand for, all together. It stops
@@ -231,7 +237,8 @@ func formOf(t reflect.Type) *form {
 func subjects(words string) condition.Subject {
 	var s condition.Subject
 	for word := range strings.SplitSeq(words, ",") {
-		s |= map[string]condition.Subject{"account": condition.AboutAccount, "app": condition.AboutApp, "attempt": condition.AboutAttempt}[word]
+		s |= map[string]condition.Subject{"account": condition.AboutAccount, "app": condition.AboutApp,
+			"attempt": condition.AboutAttempt, "risk": condition.AboutRisk}[word]
 	}
 	return s
 }
@@ -296,6 +303,10 @@ var (
 	outcomeType   = reflect.TypeFor[decide.Outcome]()
 	zoneType      = reflect.TypeFor[*time.Location]()
 	settingsType  = reflect.TypeFor[Settings]()
+	levelsType    = reflect.TypeFor[risk.Levels]()
+	momentType    = reflect.TypeFor[time.Time]()
+	scalarType    = reflect.TypeFor[attempt.Scalar]()
+	minimumType   = reflect.TypeFor[estate.Minimum]()
 	textType      = reflect.TypeFor[encoding.TextUnmarshaler]()
 )
 
@@ -317,6 +328,19 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 			into.Set(reflect.ValueOf(zone))
 			return nil
 		})
+	case t == momentType:
+		r.scalar(n, "a time", func(text string) error {
+			moment, err := time.Parse(time.RFC3339, text)
+			if err != nil {
+				return fmt.Errorf("a time is written like 2026-11-23T18:00:00Z, not %q", text)
+			}
+			into.Set(reflect.ValueOf(moment))
+			return nil
+		})
+	case t == scalarType:
+		into.Set(reflect.ValueOf(r.fact(n)))
+	case t == minimumType:
+		into.Set(reflect.ValueOf(r.minimum(n)))
 	case t.Kind() == reflect.Pointer:
 		into.Set(reflect.New(t.Elem()))
 		r.value(n, into.Elem(), f)
@@ -343,6 +367,17 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 			into.SetBool(text == "true")
 			return nil
 		})
+	case t.Kind() == reflect.Int || t.Kind() == reflect.Float64:
+		r.scalar(n, "a number", func(text string) error {
+			number, err := strconv.ParseFloat(text, 64)
+			if err != nil || math.IsInf(number, 0) || math.IsNaN(number) || t.Kind() == reflect.Int && number != math.Trunc(number) || math.Abs(number) > 1e9 {
+				return fmt.Errorf("expected a number for %s, found %q", f.key, text)
+			}
+			into.Set(reflect.ValueOf(number).Convert(t))
+			return nil
+		})
+	case t.Kind() == reflect.Map:
+		r.facts(n, into, f)
 	case t.Kind() == reflect.Slice && f.of != "":
 		r.section(n, into, f)
 	case t.Kind() == reflect.Slice:
@@ -353,11 +388,77 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 			r.define("setting", key.Value, r.at(key))
 			return false
 		})
+	case t == levelsType:
+		r.define("setting", "risk.levels", r.at(n))
+		into.Set(reflect.ValueOf(risk.DefaultLevels))
+		r.mapping(n, into, "levels of risk", nil)
 	case t.Kind() == reflect.Struct:
 		r.mapping(n, into, article(t.Name()), nil)
 	default:
 		panic(fmt.Sprintf("book: no way to read a %s", t))
 	}
+}
+
+// fact decodes a truth, a number, a text or null by its YAML type.
+func (r *reader) fact(n *yaml.Node) attempt.Scalar {
+	if n.Kind != yaml.ScalarNode {
+		r.add(r.at(n), "expected true, false, a number, a text or null, found %s", describe(n))
+		return attempt.Scalar{}
+	}
+	switch n.ShortTag() {
+	case "!!null":
+		return attempt.Scalar{}
+	case "!!bool":
+		return attempt.BoolScalar(strings.EqualFold(n.Value, "true"))
+	case "!!int", "!!float":
+		if number, err := strconv.ParseFloat(n.Value, 64); err == nil && !math.IsInf(number, 0) && !math.IsNaN(number) {
+			return attempt.NumberScalar(number)
+		}
+	}
+	return attempt.TextScalar(n.Value)
+}
+
+// facts decodes a mapping from names to facts.
+func (r *reader) facts(n *yaml.Node, into reflect.Value, f *field) {
+	if n.Kind != yaml.MappingNode {
+		r.add(r.at(n), "expected a mapping from names to values for %s, found %s", f.key, describe(n))
+		return
+	}
+	facts := make(map[string]attempt.Scalar, len(n.Content)/2)
+	r.pairs(n, func(key, value *yaml.Node) {
+		if err := checkName(key.Value); err != nil {
+			r.add(r.at(key), "%v", err)
+		}
+		r.follow(value, func(value *yaml.Node) { facts[key.Value] = r.fact(value) })
+	})
+	into.Set(reflect.ValueOf(facts))
+}
+
+var dottedVersion = regexp.MustCompile(`^\d{1,18}(\.\d{1,18})*$`)
+
+// minimum decodes a dotted version, or one for each platform.
+func (r *reader) minimum(n *yaml.Node) estate.Minimum {
+	var m estate.Minimum
+	version := func(n *yaml.Node, set func(string)) {
+		r.scalar(n, "a version", func(text string) error {
+			if !dottedVersion.MatchString(text) {
+				return fmt.Errorf("a version is written like 10.0.22631, not %q", text)
+			}
+			set(text)
+			return nil
+		})
+	}
+	if n.Kind != yaml.MappingNode {
+		version(n, func(text string) { m.All = text })
+		return m
+	}
+	m.ByPlatform = make(map[string]string)
+	r.pairs(n, func(key, value *yaml.Node) {
+		r.follow(value, func(value *yaml.Node) {
+			version(value, func(text string) { m.ByPlatform[key.Value] = text })
+		})
+	})
+	return m
 }
 
 // scalar hands the text of a scalar to set and reports its error.
@@ -447,6 +548,9 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 				r.value(value, item.Field(w), &field{key: key.Value})
 			} else {
 				r.mapping(value, item, article(t.Name()), nil)
+			}
+			if at := formOf(t).at; at >= 0 {
+				item.Field(at).Set(reflect.ValueOf(r.at(key)))
 			}
 			add(key.Value, key, item)
 		})

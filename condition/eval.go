@@ -11,9 +11,9 @@ type Facts interface {
 
 // Witness tells what was seen, for the words of a Reason.
 type Witness interface {
-	// Saw describes the fact behind key as a reader would, "" where it is
-	// unknown.
-	Saw(key Key) string
+	// Saw describes the fact behind a bound test as a reader would, "" where it
+	// is unknown.
+	Saw(t *Test) string
 }
 
 // Eval evaluates a bound condition in Kleene's strong logic.
@@ -46,6 +46,8 @@ func Eval(node Node, facts Facts) Truth {
 // Reason is one test and what became of it.
 type Reason struct {
 	Key Key
+	// Attribute is the attribute that the key Attributes asks about.
+	Attribute string
 	// Negated says that the test stood under a `not` or `except`.
 	Negated bool
 	// Truth is what the test came to, before any negation.
@@ -58,7 +60,11 @@ type Reason struct {
 // saw BR".
 func (r Reason) String() string {
 	var b strings.Builder
-	b.WriteString(r.Key.String() + ": wants ")
+	b.WriteString(r.Key.String())
+	if r.Attribute != "" {
+		b.WriteString(" " + r.Attribute)
+	}
+	b.WriteString(": wants ")
 	if r.Negated {
 		b.WriteString("not ")
 	}
@@ -116,7 +122,7 @@ func explain(node Node, facts Facts, witness Witness, negated bool, found []Reas
 	}
 	switch n := node.(type) {
 	case *Test:
-		return append(found, Reason{n.Key, negated, facts.Holds(n), n.wants, witness.Saw(n.Key)})
+		return append(found, Reason{n.Key, n.Attribute, negated, facts.Holds(n), n.wants, witness.Saw(n)})
 	case *All:
 		return kidsOf(n.Of, true)
 	case *Any:

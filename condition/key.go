@@ -11,6 +11,11 @@ const (
 	Groups
 	Domains
 	Kinds
+	Attributes
+	Enrolled
+	JoinedWithin
+	AccountRiskAtLeast
+	Share
 	Every
 	Names
 	Tags
@@ -18,7 +23,16 @@ const (
 	OurNetwork
 	Countries
 	During
+	Platforms
+	Device
+	DeviceTags
+	Posture
 	Through
+	Actions
+	Signals
+	RiskAtLeast
+	ScoreAtLeast
+	Proved
 	numKeys
 )
 
@@ -31,6 +45,8 @@ const (
 	AboutAccount Subject = 1 << iota
 	AboutApp
 	AboutAttempt
+	// AboutRisk is what hangs on the score of an attempt, and so cannot add to it.
+	AboutRisk
 )
 
 // Shape is the form of a key's value.
@@ -44,6 +60,14 @@ const (
 	Flag
 	// Marker is true only: the condition that always holds of its subject.
 	Marker
+	// Named maps names to values: a test for each name.
+	Named
+	// Length is a length of time.
+	Length
+	// Level is low, medium or high.
+	Level
+	// Number is a whole number from 1 to 100.
+	Number
 )
 
 // keyTable is the one description of each key.
@@ -53,19 +77,33 @@ var keyTable = [numKeys]struct {
 	shape Shape
 	doc   string
 }{
-	Anyone:     {"anyone", AboutAccount, Marker, "every account (an emergency account only where it is named)"},
-	Accounts:   {"accounts", AboutAccount, List, "accounts by name"},
-	Groups:     {"groups", AboutAccount, List, "members of a group, directly or through the groups it includes"},
-	Domains:    {"domains", AboutAccount, List, "the part of the account's name after the last @"},
-	Kinds:      {"kinds", AboutAccount, List, "the account's kind: person, service or emergency"},
-	Every:      {"every", AboutApp, Marker, "every app"},
-	Names:      {"names", AboutApp, List, "apps by name"},
-	Tags:       {"tags", AboutApp, List, "apps that bear a tag"},
-	Networks:   {"networks", AboutAttempt, List, "the address lies in a network, by name or as an address, a CIDR block or a range a-b"},
-	OurNetwork: {"our_network", AboutAttempt, Flag, "the address lies in a network marked `ours`"},
-	Countries:  {"countries", AboutAttempt, List, "the country, by ISO 3166-1 alpha-2 code or by region"},
-	During:     {"during", AboutAttempt, List, "the time lies in a window"},
-	Through:    {"through", AboutAttempt, List, "what the sign-in is made through: browser, native, unattended or unpromptable"},
+	Anyone:             {"anyone", AboutAccount, Marker, "every account (an emergency account only where it is named)"},
+	Accounts:           {"accounts", AboutAccount, List, "accounts by name"},
+	Groups:             {"groups", AboutAccount, List, "members of a group, directly or through the groups it includes"},
+	Domains:            {"domains", AboutAccount, List, "the part of the account's name after the last @"},
+	Kinds:              {"kinds", AboutAccount, List, "the account's kind: person, service or emergency"},
+	Attributes:         {"attributes", AboutAccount, Named, "attributes of the account, by name, each with its alternatives"},
+	Enrolled:           {"enrolled", AboutAccount, List, "the account has enrolled one of these methods"},
+	JoinedWithin:       {"joined_within", AboutAccount, Length, "so many times 24 hours have not passed since the midnight that began the day of joining"},
+	AccountRiskAtLeast: {"account_risk_at_least", AboutAccount, Level, "the standing risk of the account: low, medium or high"},
+	Share:              {"share", AboutAccount, Number, "so many percent of all accounts, the same ones each time; a wider share only adds accounts"},
+	Every:              {"every", AboutApp, Marker, "every app"},
+	Names:              {"names", AboutApp, List, "apps by name"},
+	Tags:               {"tags", AboutApp, List, "apps that bear a tag"},
+	Networks:           {"networks", AboutAttempt, List, "the address lies in a network, by name or as an address, a CIDR block or a range a-b"},
+	OurNetwork:         {"our_network", AboutAttempt, Flag, "the address lies in a network marked `ours`"},
+	Countries:          {"countries", AboutAttempt, List, "the country, by ISO 3166-1 alpha-2 code or by region"},
+	During:             {"during", AboutAttempt, List, "the time lies in a window"},
+	Platforms:          {"platforms", AboutAttempt, List, "the platform of the device, such as windows or ios"},
+	Device:             {"device", AboutAttempt, List, "the device is known, managed, shared or the account's own"},
+	DeviceTags:         {"device_tags", AboutAttempt, List, "the device bears a tag"},
+	Posture:            {"posture", AboutAttempt, List, "the device passes a posture"},
+	Through:            {"through", AboutAttempt, List, "what the sign-in is made through: browser, native, unattended or unpromptable"},
+	Actions:            {"actions", AboutAttempt, List, "what is attempted: sign-in, enrol, change-password, recover or consent"},
+	Signals:            {"signals", AboutRisk, List, "a signal holds"},
+	RiskAtLeast:        {"risk_at_least", AboutRisk, Level, "the level of the score: low, medium or high"},
+	ScoreAtLeast:       {"score_at_least", AboutRisk, Number, "the score, from 1 to 100"},
+	Proved:             {"proved", AboutAttempt, List, "the session meets an assurance already"},
 }
 
 // Keys returns all keys in the order of the documentation.

@@ -77,12 +77,27 @@ type Not struct {
 type Test struct {
 	At  Position
 	Key Key
-	// Values are the alternatives as the book writes them; a flag has "true" or
-	// "false".
+	// Attribute is the name of the attribute that the key Attributes asks about.
+	Attribute string
+	// Values are the alternatives as the book writes them. A flag has "true" or
+	// "false", and a key that asks for so much has one value.
 	Values []string
 
-	numbers []int32
-	wants   string
+	bound Binding
+	wants string
+}
+
+// Binding is what a value of a test stands for.
+type Binding struct {
+	// Numbers are the numbers of what is named.
+	Numbers []int32
+	// Limit is how much is asked for: a level, a score, a percentage, or a length
+	// of time in nanoseconds.
+	Limit int64
+	// Salt makes the share of one policy another than that of the next.
+	Salt uint64
+	// Words describe the value to a reader.
+	Words string
 }
 
 func (n *All) Pos() Position  { return n.At }
@@ -98,7 +113,13 @@ func (*Test) node() {}
 // Numbers are the alternatives of a bound test, ascending and without
 // duplicates; what they count is the Vocabulary's affair. The caller must not
 // change them.
-func (n *Test) Numbers() []int32 { return n.numbers }
+func (n *Test) Numbers() []int32 { return n.bound.Numbers }
+
+// Limit is how much a bound test asks for, as Binding has it.
+func (n *Test) Limit() int64 { return n.bound.Limit }
+
+// Salt is the salt of a bound test on a share.
+func (n *Test) Salt() uint64 { return n.bound.Salt }
 
 // Wants says what a bound test asks for, as a reader would: "home-waters (DK,
 // NO, SE)".
@@ -126,9 +147,9 @@ func Walk(node Node, visit func(Node) bool) {
 
 // Vocabulary knows the names that conditions use.
 type Vocabulary interface {
-	// Bind returns the numbers that stand for value under key, and the words
-	// that describe it to a reader; an error where the name is not known.
-	Bind(key Key, value string) (numbers []int32, words string, err error)
+	// Bind returns what one of the test's values stands for; an error where it is
+	// not known.
+	Bind(t *Test, value string) (Binding, error)
 }
 
 // Bind returns a copy of the tree whose tests carry the vocabulary's numbers.
@@ -148,21 +169,22 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		kid, err := Bind(n.Of, names)
 		return &Not{n.At, kid, n.Except}, err
 	case *Test:
-		bound := &Test{At: n.At, Key: n.Key, Values: n.Values}
+		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values}
 		for i, value := range n.Values {
-			numbers, words, err := names.Bind(n.Key, value)
+			b, err := names.Bind(n, value)
 			if err != nil {
 				return nil, fmt.Errorf("%s: %s: %w", n.At, n.Key, err)
 			}
-			bound.numbers = append(bound.numbers, numbers...)
+			b.Numbers = append(t.bound.Numbers, b.Numbers...)
+			t.bound = b
 			if i > 0 {
-				bound.wants += " or "
+				t.wants += " or "
 			}
-			bound.wants += words
+			t.wants += b.Words
 		}
-		slices.Sort(bound.numbers)
-		bound.numbers = slices.Compact(bound.numbers)
-		return bound, nil
+		slices.Sort(t.bound.Numbers)
+		t.bound.Numbers = slices.Compact(t.bound.Numbers)
+		return t, nil
 	}
 	panic(fmt.Sprintf("condition: node of type %T", node))
 }

@@ -5,23 +5,32 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // Judge decides attempts by one rulebook. It does not change and is safe for
 // concurrent use.
 type Judge struct {
-	estate *estate.Estate
-	digest string
+	estate  *estate.Estate
+	digest  string
+	locator Locator
+	model   *risk.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
 	otherwise outcome
-	demands   []methodDemand
-	// heard lists for each app, by number, the policies that are aimed at it and
-	// are not drafts.
-	heard [][]int32
+	// demands are all demands, each once; assurances refer to them by number.
+	demands         []demand
+	assurances      []assurance
+	assuranceNumber map[string]int32
+	exemptions      []exemption
+	rollouts        []rollout
+	index           index
+	deskPass        int
 	// openers are the methods that anybody may be offered before any proof.
 	openers  []string
 	sittings sync.Pool
@@ -30,37 +39,53 @@ type Judge struct {
 // policy is a Policy made ready.
 type policy struct {
 	Policy
-	who, apps condition.Node
+	who, apps, liveFor condition.Node
 	// namesEmergencies says that `who` names emergency accounts as a kind, and
 	// named lists the accounts that it names, both outside any not and except.
 	namesEmergencies bool
 	named            []int32
 	replaces         []int32
 	rules            []rule
+	// from and until bound the time in which it is in force, until not included;
+	// zero does not limit.
+	from, until time.Time
 }
 
 type rule struct {
-	when condition.Node
-	then outcome
+	when   condition.Node
+	then   outcome
+	limits limits
 }
 
 // outcome is an Outcome made ready.
 type outcome struct {
-	block   bool
-	demands []sourcedDemand
+	block    bool
+	requires []requirement
 }
 
-// sourcedDemand is a demand, by number, and the assurance that it is from.
-type sourcedDemand struct {
-	demand    int32
-	assurance string
+// requirement asks for one of some assurances, by number.
+type requirement struct{ ways []int32 }
+
+// assurance is an Assurance made ready.
+type assurance struct {
+	name, acr string
+	demands   []int32
+	// exemptions and rollouts are those that excuse from it or ease it.
+	exemptions, rollouts []int32
 }
 
-// methodDemand asks for one of some methods, proven recently enough. Two that
-// ask the same are one.
-type methodDemand struct {
-	methods estate.MethodSet
-	within  Within
+type exemption struct {
+	Exemption
+	who, when condition.Node
+	instead   []int32
+	until     time.Time
+}
+
+type rollout struct {
+	Rollout
+	who             condition.Node
+	methods         estate.MethodSet
+	opens, enforced time.Time
 }
 
 // Compile makes a Judge from a rulebook. The error names what is wrong with it:
@@ -73,44 +98,67 @@ func Compile(book Rulebook) (*Judge, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Judge{estate: facts, digest: book.Digest}
-	assurances := make(map[string]Assurance, len(book.Assurances))
-	for _, a := range book.Assurances {
-		if _, twice := assurances[a.Name]; twice {
-			return nil, fmt.Errorf("assurance %q is defined twice", a.Name)
-		}
-		assurances[a.Name] = a
-	}
-	if j.otherwise, err = j.compileOutcome(book.Otherwise, assurances); err != nil {
-		return nil, fmt.Errorf("otherwise: %w", err)
-	}
-	sorted := slices.SortedFunc(slices.Values(book.Policies), func(a, b Policy) int { return cmp.Compare(a.Name, b.Name) })
-	for i, p := range sorted {
-		if i > 0 && sorted[i-1].Name == p.Name {
-			return nil, fmt.Errorf("policy %q is defined twice", p.Name)
-		}
-		compiled, err := j.compilePolicy(p, sorted, assurances)
-		if err != nil {
-			return nil, fmt.Errorf("policy %s: %w", p.Name, err)
-		}
-		j.policies = append(j.policies, compiled)
-	}
-	if err := j.checkReplaces(); err != nil {
+	j := &Judge{estate: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
+	j.deskPass, _ = facts.FindMethod(estate.DeskPass)
+	if err := j.compileAssurances(book.Assurances); err != nil {
 		return nil, err
 	}
-	j.indexApps()
+	if j.model, err = risk.Compile(book.Risk, j.vocabulary("risk")); err != nil {
+		return nil, err
+	}
+	if err := j.compileExemptions(book.Exemptions); err != nil {
+		return nil, err
+	}
+	if err := j.compileRollouts(book.Rollouts); err != nil {
+		return nil, err
+	}
+	if j.otherwise, err = j.compileOutcome(book.Otherwise); err != nil {
+		return nil, fmt.Errorf("otherwise: %w", err)
+	}
+	if err := j.compilePolicies(book.Policies); err != nil {
+		return nil, err
+	}
+	j.index = newIndex(j)
 	j.chooseOpeners()
-	j.sittings.New = func() any { return &sitting{judge: j, slots: make([]int32, len(j.policies))} }
+	j.sittings.New = func() any {
+		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals))}
+	}
 	return j, nil
 }
 
 // Estate returns the facts that the judge decides on.
 func (j *Judge) Estate() *estate.Estate { return j.estate }
 
+// Risk returns the model by which attempts are weighed.
+func (j *Judge) Risk() *risk.Model { return j.model }
+
+// eachCondition calls visit for each node of each condition of the rulebook.
+func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
+	for i := range book.Policies {
+		p := &book.Policies[i]
+		for _, n := range []condition.Node{p.Who, p.Apps, p.LiveFor} {
+			condition.Walk(n, visit)
+		}
+		for k := range p.Rules {
+			condition.Walk(p.Rules[k].When, visit)
+		}
+	}
+	for i := range book.Risk.Signals {
+		condition.Walk(book.Risk.Signals[i].When, visit)
+	}
+	for i := range book.Exemptions {
+		condition.Walk(book.Exemptions[i].Who, visit)
+		condition.Walk(book.Exemptions[i].When, visit)
+	}
+	for i := range book.Rollouts {
+		condition.Walk(book.Rollouts[i].Who, visit)
+	}
+}
+
 // literals collects the ranges that conditions name without a network.
 func literals(book Rulebook) []estate.Range {
 	var found []estate.Range
-	collect := func(n condition.Node) bool {
+	book.eachCondition(func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok && t.Key == condition.Networks {
 			for _, value := range t.Values {
 				if r, err := estate.ParseRange(value); err == nil && !slices.Contains(found, r) {
@@ -119,42 +167,192 @@ func literals(book Rulebook) []estate.Range {
 			}
 		}
 		return true
-	}
-	for _, p := range book.Policies {
-		for _, r := range p.Rules {
-			condition.Walk(r.When, collect)
-		}
-	}
+	})
 	return found
 }
 
-func (j *Judge) compilePolicy(p Policy, sorted []Policy, assurances map[string]Assurance) (policy, error) {
-	compiled := policy{Policy: p}
+// vocabulary knows the names of the estate, and those of signals and assurances.
+type vocabulary struct {
+	estate.Vocabulary
+	judge *Judge
+}
+
+// vocabulary returns the names for the conditions of an owner, such as a policy.
+func (j *Judge) vocabulary(owner string) vocabulary { return vocabulary{j.estate.Vocabulary(owner), j} }
+
+// Bind implements condition.Vocabulary.
+func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
+	if t.Key.About() == condition.AboutRisk && v.judge.model == nil {
+		return condition.Binding{}, fmt.Errorf("what adds to the score cannot ask for it: %s", t.Key)
+	}
+	switch t.Key {
+	case condition.Signals:
+		i := slices.IndexFunc(v.judge.model.Signals, func(s risk.Signal) bool { return s.Name == value })
+		if i < 0 {
+			return condition.Binding{}, fmt.Errorf("signal %q is not defined", value)
+		}
+		return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
+	case condition.RiskAtLeast:
+		return estate.LevelBinding(value)
+	case condition.ScoreAtLeast:
+		score, err := estate.Percent(value)
+		return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
+	case condition.Proved:
+		i, ok := v.judge.assuranceNumber[value]
+		if !ok {
+			return condition.Binding{}, fmt.Errorf("assurance %q is not defined", value)
+		}
+		return condition.Binding{Numbers: []int32{i}, Words: value}, nil
+	}
+	return v.Vocabulary.Bind(t, value)
+}
+
+func (j *Judge) compileAssurances(assurances []Assurance) error {
+	for _, a := range assurances {
+		if _, twice := j.assuranceNumber[a.Name]; twice {
+			return fmt.Errorf("assurance %q is defined twice", a.Name)
+		}
+		demands, err := j.compileDemands(a)
+		if err != nil {
+			return fmt.Errorf("assurance %s: %w", a.Name, err)
+		}
+		j.assuranceNumber[a.Name] = int32(len(j.assurances))
+		j.assurances = append(j.assurances, assurance{name: a.Name, acr: a.ACR, demands: demands})
+	}
+	return nil
+}
+
+// assuranceNumbers finds assurances by name.
+func (j *Judge) assuranceNumbers(names []string) ([]int32, error) {
+	var numbers []int32
+	for _, name := range names {
+		n, ok := j.assuranceNumber[name]
+		if !ok {
+			return nil, fmt.Errorf("assurance %q is not defined", name)
+		}
+		numbers = append(numbers, n)
+	}
+	return numbers, nil
+}
+
+// endOf returns the end of a day that is included, zero where none is given.
+func (j *Judge) endOf(day *estate.Date) time.Time {
+	if day == nil {
+		return time.Time{}
+	}
+	return estate.Date{Year: day.Year, Month: day.Month, Day: day.Day + 1}.Start(j.estate.Zone)
+}
+
+// startOf returns the beginning of a day, zero where none is given.
+func (j *Judge) startOf(day *estate.Date) time.Time {
+	if day == nil {
+		return time.Time{}
+	}
+	return day.Start(j.estate.Zone)
+}
+
+func (j *Judge) compileExemptions(exemptions []Exemption) error {
+	byName := func(a, b Exemption) int { return cmp.Compare(a.Name, b.Name) }
+	for _, x := range slices.SortedFunc(slices.Values(exemptions), byName) {
+		names := j.vocabulary("exemption " + x.Name)
+		who, err := condition.Bind(x.Who, names)
+		if err != nil {
+			return fmt.Errorf("exemption %s: who: %w", x.Name, err)
+		}
+		when, err := condition.Bind(x.When, names)
+		if err != nil {
+			return fmt.Errorf("exemption %s: when: %w", x.Name, err)
+		}
+		from, err := j.assuranceNumbers(x.From)
+		if err != nil {
+			return fmt.Errorf("exemption %s: from: %w", x.Name, err)
+		}
+		instead, err := j.assuranceNumbers(x.Instead)
+		if err != nil {
+			return fmt.Errorf("exemption %s: instead: %w", x.Name, err)
+		}
+		for _, a := range from {
+			j.assurances[a].exemptions = append(j.assurances[a].exemptions, int32(len(j.exemptions)))
+		}
+		j.exemptions = append(j.exemptions, exemption{x, who, when, instead, j.endOf(x.Until)})
+	}
+	return nil
+}
+
+func (j *Judge) compileRollouts(rollouts []Rollout) error {
+	byName := func(a, b Rollout) int { return cmp.Compare(a.Name, b.Name) }
+	for _, r := range slices.SortedFunc(slices.Values(rollouts), byName) {
+		who, err := condition.Bind(r.Who, j.vocabulary("rollout "+r.Name))
+		if err != nil {
+			return fmt.Errorf("rollout %s: who: %w", r.Name, err)
+		}
+		methods, err := j.methodSet(r.Methods)
+		if err != nil {
+			return fmt.Errorf("rollout %s: %w", r.Name, err)
+		}
+		eases, err := j.assuranceNumbers(r.Eases)
+		if err != nil {
+			return fmt.Errorf("rollout %s: eases: %w", r.Name, err)
+		}
+		for _, a := range eases {
+			j.assurances[a].rollouts = append(j.assurances[a].rollouts, int32(len(j.rollouts)))
+		}
+		j.rollouts = append(j.rollouts, rollout{r, who, methods, j.startOf(r.Opens), j.startOf(&r.Enforced)})
+	}
+	return nil
+}
+
+func (j *Judge) compilePolicies(policies []Policy) error {
+	sorted := slices.SortedFunc(slices.Values(policies), func(a, b Policy) int { return cmp.Compare(a.Name, b.Name) })
+	for i, p := range sorted {
+		if i > 0 && sorted[i-1].Name == p.Name {
+			return fmt.Errorf("policy %q is defined twice", p.Name)
+		}
+		compiled, err := j.compilePolicy(p, sorted)
+		if err != nil {
+			return fmt.Errorf("policy %s: %w", p.Name, err)
+		}
+		j.policies = append(j.policies, compiled)
+	}
+	return j.checkReplaces()
+}
+
+func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
+	compiled := policy{Policy: p, from: j.startOf(p.From), until: j.endOf(p.Until)}
+	names := j.vocabulary(p.Name)
 	var err error
-	if compiled.who, err = condition.Bind(p.Who, j.estate); err != nil {
+	if compiled.who, err = condition.Bind(p.Who, names); err != nil {
 		return compiled, fmt.Errorf("who: %w", err)
 	}
-	if compiled.apps, err = condition.Bind(p.Apps, j.estate); err != nil {
+	if compiled.apps, err = condition.Bind(p.Apps, names); err != nil {
 		return compiled, fmt.Errorf("apps: %w", err)
+	}
+	if p.LiveFor != nil {
+		if compiled.liveFor, err = condition.Bind(p.LiveFor, names); err != nil {
+			return compiled, fmt.Errorf("live_for: %w", err)
+		}
 	}
 	compiled.noteNames()
 	for _, name := range p.Replaces {
 		i, ok := slices.BinarySearchFunc(sorted, name, func(p Policy, name string) int { return cmp.Compare(p.Name, name) })
-		if !ok {
+		switch {
+		case !ok:
 			return compiled, fmt.Errorf("replaces: policy %q is not defined", name)
+		case sorted[i].Firm:
+			return compiled, fmt.Errorf("replaces: policy %q is firm and cannot be replaced", name)
 		}
 		compiled.replaces = append(compiled.replaces, int32(i))
 	}
 	for _, r := range p.Rules {
-		when, err := condition.Bind(r.When, j.estate)
+		when, err := condition.Bind(r.When, names)
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		then, err := j.compileOutcome(r.Then, assurances)
+		then, err := j.compileOutcome(r.Then)
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		compiled.rules = append(compiled.rules, rule{when, then})
+		compiled.rules = append(compiled.rules, rule{when, then, limitsOf(r.Limits)})
 	}
 	return compiled, nil
 }
@@ -177,52 +375,19 @@ func (p *policy) noteNames() {
 	})
 }
 
-func (j *Judge) compileOutcome(o Outcome, assurances map[string]Assurance) (outcome, error) {
+func (j *Judge) compileOutcome(o Outcome) (outcome, error) {
 	compiled := outcome{block: o.Block}
-	for _, name := range o.Require {
-		assurance, ok := assurances[name]
-		if !ok {
-			return compiled, fmt.Errorf("assurance %q is not defined", name)
+	for _, r := range o.Require {
+		ways, err := j.assuranceNumbers(r.OneOf)
+		if err != nil {
+			return compiled, err
 		}
-		for _, prove := range assurance.Prove {
-			demand, err := j.compileProve(prove)
-			if err != nil {
-				return compiled, fmt.Errorf("assurance %s: %w", name, err)
-			}
-			compiled.demands = append(compiled.demands, sourcedDemand{j.intern(demand), name})
+		if len(ways) == 0 {
+			return compiled, fmt.Errorf("a requirement names no assurance")
 		}
+		compiled.requires = append(compiled.requires, requirement{ways})
 	}
 	return compiled, nil
-}
-
-func (j *Judge) compileProve(p Prove) (methodDemand, error) {
-	d := methodDemand{within: p.Within}
-	for _, name := range p.AnyOf {
-		m, ok := j.estate.FindMethod(name)
-		if !ok {
-			return d, fmt.Errorf("method %q is not defined", name)
-		}
-		d.methods = d.methods.Add(m)
-	}
-	if len(p.Traits) > 0 {
-		for i, m := range j.estate.Methods() {
-			if m.HasAll(p.Traits) {
-				d.methods = d.methods.Add(i)
-			}
-		}
-	}
-	if d.methods == 0 {
-		return d, fmt.Errorf("no method would do")
-	}
-	return d, nil
-}
-
-func (j *Judge) intern(d methodDemand) int32 {
-	if i := slices.Index(j.demands, d); i >= 0 {
-		return int32(i)
-	}
-	j.demands = append(j.demands, d)
-	return int32(len(j.demands) - 1)
 }
 
 // checkReplaces refuses a circle: no policy may silence itself by way of others.
@@ -258,30 +423,9 @@ func (j *Judge) checkReplaces() error {
 	return nil
 }
 
-// appFacts answers tests about one app and nothing else.
-type appFacts struct {
-	estate *estate.Estate
-	app    int
-}
-
-func (f appFacts) Holds(t *condition.Test) condition.Truth { return f.estate.AppHolds(f.app, t) }
-
-// indexApps notes which policies are aimed at which app. Nothing about an app
-// changes after compilation, so this need not be asked again.
-func (j *Judge) indexApps() {
-	j.heard = make([][]int32, len(j.estate.Apps))
-	for app := range j.heard {
-		for i := range j.policies {
-			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, appFacts{j.estate, app}) != condition.False {
-				j.heard[app] = append(j.heard[app], int32(i))
-			}
-		}
-	}
-}
-
 // chooseOpeners picks the methods that are offered to whoever has proven
-// nothing yet: those that some rule asks for and that reach out to no phone. The
-// list hangs on the book alone, so it tells nobody whether an account exists.
+// nothing yet: those that some assurance asks for and that reach out to no phone.
+// The list hangs on the book alone, so it tells nobody whether an account exists.
 func (j *Judge) chooseOpeners() {
 	var asked estate.MethodSet
 	for _, d := range j.demands {
@@ -289,7 +433,7 @@ func (j *Judge) chooseOpeners() {
 	}
 	var inBand []string
 	for i, m := range j.estate.Methods() {
-		if slices.Contains(m.Traits, estate.OutOfBand) {
+		if i == j.deskPass || slices.Contains(m.Traits, estate.OutOfBand) {
 			continue
 		}
 		inBand = append(inBand, m.Name)
@@ -317,7 +461,7 @@ func (j *Judge) RulePosition(policyName, ruleName string) condition.Position {
 	return condition.Position{}
 }
 
-// Values returns what the conditions of the policies name under a key, sorted.
+// Values returns what the conditions of the rulebook name under a key, sorted.
 func (j *Judge) Values(key condition.Key) []string {
 	var values []string
 	collect := func(n condition.Node) bool {
@@ -327,12 +471,24 @@ func (j *Judge) Values(key condition.Key) []string {
 		return true
 	}
 	for i := range j.policies {
-		condition.Walk(j.policies[i].who, collect)
-		condition.Walk(j.policies[i].apps, collect)
-		for _, r := range j.policies[i].rules {
+		p := &j.policies[i]
+		condition.Walk(p.who, collect)
+		condition.Walk(p.apps, collect)
+		for _, r := range p.rules {
 			condition.Walk(r.when, collect)
 		}
 	}
+	for i := range j.model.Signals {
+		condition.Walk(j.model.When(i), collect)
+	}
+	for _, x := range j.exemptions {
+		condition.Walk(x.when, collect)
+	}
 	slices.Sort(values)
 	return slices.Compact(values)
+}
+
+// appliesTo tells whether a policy is for an action.
+func (p *policy) isFor(action attempt.Action) bool {
+	return p.Actions == nil || slices.Contains(p.Actions, action)
 }

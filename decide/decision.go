@@ -1,12 +1,10 @@
 package decide
 
 import (
-	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
+	"time"
 
-	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
 )
@@ -17,7 +15,13 @@ type Decision struct {
 	Verdict Verdict  `json:"verdict"`
 	Causes  []Cause  `json:"causes"`
 	Demands []Demand `json:"demands"`
+	Limits  Limits   `json:"limits"`
+	Risk    Risk     `json:"risk"`
 	Notices []Notice `json:"notices"`
+	// ACR are the classes of the assurances that the session meets, and AMR the
+	// methods that were proven (RFC 8176), for the tokens of a granted session.
+	ACR []string `json:"acr"`
+	AMR []string `json:"amr"`
 	// ToPerson is what the one who signs on may be told.
 	ToPerson ToPerson `json:"to_person"`
 	// WithShadow is what the decision would be were the shadow policies live.
@@ -37,7 +41,7 @@ const (
 	AccountDisabled CauseCode = "account_disabled"
 	// AppUnknown: the book has no such app.
 	AppUnknown CauseCode = "app_unknown"
-	// AppNotOpen: the app is given to none of the account's groups.
+	// AppNotOpen: the app is surely given to none of the account's groups.
 	AppNotOpen CauseCode = "app_not_open"
 	// RuleBlocks: a rule that surely speaks blocks.
 	RuleBlocks CauseCode = "rule_blocks"
@@ -49,6 +53,15 @@ const (
 	DemandOpen CauseCode = "demand_open"
 	// CannotBeAsked: something is missing, and there is nobody to ask for it.
 	CannotBeAsked CauseCode = "cannot_be_asked"
+	// DeviceUnidentified: a posture is asked for, and nothing identifies the
+	// device.
+	DeviceUnidentified CauseCode = "device_unidentified"
+	// DeviceUnfit: the device reported something that fails a posture.
+	DeviceUnfit CauseCode = "device_unfit"
+	// CheckFailed: an outside check failed.
+	CheckFailed CauseCode = "check_failed"
+	// NoWay: none of several ways, of which one is asked for, can be met.
+	NoWay CauseCode = "no_way"
 	// DemandsMet: all that a rule asks for has been shown.
 	DemandsMet CauseCode = "demands_met"
 	// PublicApp: the app asks for no proof, and nothing else does.
@@ -71,19 +84,53 @@ type DemandKind string
 const (
 	// DemandMethod wants a method proven.
 	DemandMethod DemandKind = "method"
+	// DemandPosture wants a device that passes a posture.
+	DemandPosture DemandKind = "posture"
+	// DemandChangePassword wants the password changed.
+	DemandChangePassword DemandKind = "change_password"
+	// DemandAccept wants a version of a document accepted.
+	DemandAccept DemandKind = "accept"
+	// DemandExternal wants an outside check passed.
+	DemandExternal DemandKind = "external"
 	// DemandEnrol wants a method enrolled, of which the account has none.
 	DemandEnrol DemandKind = "enrol"
+	// DemandOneOf wants one of several ways met whole.
+	DemandOneOf DemandKind = "one_of"
 )
+
+// DemandKinds returns all kinds of demand.
+func DemandKinds() []DemandKind {
+	return []DemandKind{DemandMethod, DemandPosture, DemandChangePassword, DemandAccept, DemandExternal, DemandEnrol, DemandOneOf}
+}
 
 // Demand is one thing that was, or is still, to be shown.
 type Demand struct {
-	Kind   DemandKind `json:"kind"`
-	AnyOf  []string   `json:"any_of,omitempty"`
-	Within *Within    `json:"within,omitempty"`
-	Met    bool       `json:"met"`
-	// Offer lists the methods that the person can be asked for.
+	Kind     DemandKind  `json:"kind"`
+	AnyOf    []string    `json:"any_of,omitempty"`
+	Within   *Within     `json:"within,omitempty"`
+	Posture  string      `json:"posture,omitzero"`
+	Document string      `json:"document,omitzero"`
+	Version  int         `json:"version,omitzero"`
+	Every    estate.Span `json:"every,omitzero"`
+	External string      `json:"external,omitzero"`
+	Ways     [][]Demand  `json:"ways,omitempty"`
+	Met      bool        `json:"met"`
+	// Impossible says that it cannot be met in this attempt.
+	Impossible bool `json:"impossible,omitzero"`
+	// Offer lists the methods that the person can be asked for, the preferred ones
+	// first.
 	Offer []string `json:"offer,omitempty"`
-	From  []Source `json:"from"`
+	// Failing are the checks of a posture that the device did not pass.
+	Failing []FailedCheck `json:"failing,omitempty"`
+	From    []Source      `json:"from"`
+}
+
+// FailedCheck is a check of a posture that a device did not pass.
+type FailedCheck struct {
+	Fact  string `json:"fact"`
+	Wants string `json:"wants"`
+	Saw   string `json:"saw"`
+	Fix   string `json:"fix,omitzero"`
 }
 
 // String is the demand in words: "one of otp-app, push proven in the last 12h".
@@ -92,8 +139,27 @@ func (d Demand) String() string {
 	if len(d.AnyOf) > 1 {
 		methods = "one of " + methods
 	}
-	if d.Kind == DemandEnrol {
+	switch d.Kind {
+	case DemandEnrol:
 		return methods + " enrolled"
+	case DemandPosture:
+		return "a device that passes " + d.Posture
+	case DemandChangePassword:
+		return "a changed password"
+	case DemandAccept:
+		return fmt.Sprintf("%s version %d accepted", d.Document, d.Version)
+	case DemandExternal:
+		return "the outside check " + d.External + " passed"
+	case DemandOneOf:
+		var ways []string
+		for _, way := range d.Ways {
+			var parts []string
+			for _, demand := range way {
+				parts = append(parts, demand.String())
+			}
+			ways = append(ways, strings.Join(parts, " and "))
+		}
+		return "either " + strings.Join(ways, ", or ")
 	}
 	switch *d.Within {
 	case Now:
@@ -112,10 +178,42 @@ type Source struct {
 	Assurance string `json:"assurance,omitzero"`
 }
 
+// Limits bound a session. What is zero does not limit.
+type Limits struct {
+	Lasts estate.Span `json:"lasts,omitzero"`
+	Idle  estate.Span `json:"idle,omitzero"`
+	// Shared is false where only proofs made for this very app count.
+	Shared bool `json:"shared"`
+	// Until is when a granted session ends at the latest, because a window or a
+	// date passes.
+	Until time.Time `json:"until,omitzero"`
+}
+
+// Risk is what was noticed about an attempt. The score is a span, from Score
+// without the signals that are unknown to AtMost with them.
+type Risk struct {
+	Score       int           `json:"score"`
+	AtMost      int           `json:"at_most"`
+	Level       estate.Level  `json:"level"`
+	LevelAtMost estate.Level  `json:"level_at_most"`
+	Signals     []SignalTrace `json:"signals"`
+}
+
+// SignalTrace is a signal that holds, or may.
+type SignalTrace struct {
+	Name   string          `json:"name"`
+	Points int             `json:"points"`
+	Holds  condition.Truth `json:"holds"`
+}
+
 // Notice tells something that does not change the verdict.
 type Notice struct {
 	Code NoticeCode `json:"code"`
 	Text string     `json:"text"`
+	// Until and DaysLeft are for what is due: the moment, and the days begun until
+	// then.
+	Until    time.Time `json:"until,omitzero"`
+	DaysLeft int       `json:"days_left,omitzero"`
 }
 
 // NoticeCode names a kind of notice. The list is closed.
@@ -123,8 +221,12 @@ type NoticeCode string
 
 // The notices.
 const (
-	// ProofIgnored: the book has no method of that name, so it proves nothing.
+	// ProofIgnored: the proof counts for nothing.
 	ProofIgnored NoticeCode = "proof_ignored"
+	// EnrolmentDue: a rollout lets the person in for some days yet.
+	EnrolmentDue NoticeCode = "enrolment_due"
+	// Exempted: an exemption took demands away, or put others in their place.
+	Exempted NoticeCode = "exempted"
 )
 
 // ToPerson is what the person is told. Until one method is proven it is the
@@ -134,6 +236,9 @@ type ToPerson struct {
 	Say     string   `json:"say"`
 	Repairs []string `json:"repairs"`
 	Offer   []string `json:"offer"`
+	// DaysLeft is how many days are left to enrol a method, zero where nothing is
+	// due.
+	DaysLeft int `json:"days_left,omitzero"`
 }
 
 // Outlook is a decision under other circumstances.
@@ -148,9 +253,12 @@ type JudgedBy struct {
 
 // PolicyTrace is what became of one policy.
 type PolicyTrace struct {
-	Name    string          `json:"name"`
-	Stage   Stage           `json:"stage"`
+	Name  string `json:"name"`
+	Stage Stage  `json:"stage"`
+	// Applies tells whether the policy applies, or would were it live.
 	Applies condition.Truth `json:"applies"`
+	// InForce tells of a shadow policy with `live_for` whether it counts here.
+	InForce *condition.Truth `json:"in_force,omitempty"`
 	// Rule is the rule that spoke. Where several may speak, Rules lists them.
 	Rule    string   `json:"rule,omitzero"`
 	Rules   []string `json:"rules,omitempty"`
@@ -159,464 +267,4 @@ type PolicyTrace struct {
 	SilencedBy string `json:"silenced_by,omitzero"`
 	// Why lists the conditions that failed, or on which it hangs.
 	Why []string `json:"why"`
-}
-
-// MarshalIndent returns the decision as indented JSON.
-func (d *Decision) MarshalIndent() ([]byte, error) { return json.MarshalIndent(d, "", "  ") }
-
-// Decide judges an attempt and explains the decision in full.
-func (j *Judge) Decide(a *attempt.Attempt) *Decision {
-	s := j.sit(a)
-	defer s.rise()
-	d := &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, Policies: []PolicyTrace{},
-		JudgedBy: JudgedBy{j.digest}}
-	s.noteIgnoredProofs(d)
-	if code := s.refusal(); code != "" {
-		d.Verdict, d.WithShadow.Verdict = Block, Block
-		d.Causes = append(d.Causes, Cause{Code: code, Text: s.refusalText(code)})
-		s.tellPerson(d)
-		s.hear(true)
-		s.trace(d, make([]int32, len(s.hearings)))
-		return d
-	}
-	s.hear(true)
-	s.join(true)
-	d.WithShadow.Verdict = s.verdict()
-	shadowSilenced := make([]int32, len(s.hearings))
-	for i := range s.hearings {
-		shadowSilenced[i] = s.hearings[i].silencedBy
-	}
-	s.join(false)
-	d.Verdict = s.verdict()
-	s.listDemands(d)
-	s.listCauses(d)
-	s.tellPerson(d)
-	s.trace(d, shadowSilenced)
-	return d
-}
-
-func (s *sitting) noteIgnoredProofs(d *Decision) {
-	for _, p := range slices.Concat(s.attempt.Proofs, s.attempt.Session.Proofs) {
-		if _, ok := s.judge.estate.FindMethod(p.Method); !ok {
-			d.Notices = append(d.Notices, Notice{ProofIgnored, fmt.Sprintf("The proof of %q counts for nothing: the book has no such method.", p.Method)})
-		}
-	}
-}
-
-func (s *sitting) refusalText(code CauseCode) string {
-	switch code {
-	case AccountUnknown:
-		return fmt.Sprintf("The book has no account %q.", s.attempt.Account)
-	case AccountDisabled:
-		return fmt.Sprintf("The account %s is disabled.", s.attempt.Account)
-	case AppUnknown:
-		return fmt.Sprintf("The book has no app %q.", s.attempt.App)
-	}
-	app := &s.judge.estate.Apps[s.app]
-	return fmt.Sprintf("%s is open to %s, and %s is in none of them.", app.Name, strings.Join(app.OpenTo, ", "), s.attempt.Account)
-}
-
-// listDemands collects what the joined outcomes ask for. A demand asked for in
-// several places is listed once, with all of them; an open one that another
-// open one implies is left out.
-func (s *sitting) listDemands(d *Decision) {
-	type entry struct {
-		methodDemand
-		anyProof bool
-		met      bool
-		from     []Source
-	}
-	var entries []entry
-	add := func(e entry, from Source) {
-		i := slices.IndexFunc(entries, func(o entry) bool { return o.methodDemand == e.methodDemand && o.anyProof == e.anyProof })
-		if i < 0 {
-			entries = append(entries, e)
-			i = len(entries) - 1
-		}
-		if !slices.Contains(entries[i].from, from) {
-			entries[i].from = append(entries[i].from, from)
-		}
-	}
-	for _, o := range s.outcomes {
-		source := s.source(o)
-		if o.outcome.block {
-			continue
-		}
-		if s.needsAnyProof(o.outcome) {
-			add(entry{methodDemand{s.judge.estate.Enrolled(s.account), Session}, true, len(s.proofs) > 0, nil}, source)
-		}
-		for _, demand := range o.outcome.demands {
-			source.Assurance = demand.assurance
-			m := s.judge.demands[demand.demand]
-			add(entry{m, false, s.met(&m), nil}, source)
-		}
-	}
-	enrolled := s.judge.estate.Enrolled(s.account)
-	implied := func(i int) bool {
-		for k := range entries {
-			if k == i || entries[k].met || entries[i].met {
-				continue
-			}
-			// To enrol a method is something else than to prove one.
-			if (entries[k].methods&enrolled == 0) != (entries[i].methods&enrolled == 0) {
-				continue
-			}
-			if entries[i].anyProof || entries[k].implies(entries[i].methodDemand) && !entries[k].anyProof {
-				return true
-			}
-		}
-		return false
-	}
-	for i, e := range entries {
-		if !implied(i) {
-			d.Demands = append(d.Demands, s.demand(e.methodDemand, e.met, e.from))
-		}
-	}
-	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
-		if a.Met != b.Met {
-			if b.Met {
-				return -1
-			}
-			return 1
-		}
-		return slices.Compare(a.AnyOf, b.AnyOf)
-	})
-}
-
-// implies tells whether whatever meets d also meets the other, which is not the
-// same.
-func (d methodDemand) implies(other methodDemand) bool {
-	return d.methods&^other.methods == 0 && (other.within == Session || d.within == Now || d.within > 0 && d.within <= other.within)
-}
-
-func (s *sitting) source(o joined) Source {
-	if o.policy == none {
-		return Source{}
-	}
-	p := &s.judge.policies[o.policy]
-	return Source{Policy: p.Name, Rule: p.Rules[o.rule].Name}
-}
-
-// demand puts a demand in its wire form. One that the account has no method for
-// becomes a demand to enrol one.
-func (s *sitting) demand(m methodDemand, met bool, from []Source) Demand {
-	enrolled := s.judge.estate.Enrolled(s.account)
-	slices.SortFunc(from, func(a, b Source) int {
-		return strings.Compare(a.Policy+"\x00"+a.Rule+"\x00"+a.Assurance, b.Policy+"\x00"+b.Rule+"\x00"+b.Assurance)
-	})
-	if !met && m.methods&enrolled == 0 {
-		wanted := m.methods
-		if wanted == 0 { // any method at all
-			wanted = ^estate.MethodSet(0)
-		}
-		return Demand{Kind: DemandEnrol, AnyOf: s.methodNames(wanted), From: from}
-	}
-	within := m.within
-	demand := Demand{Kind: DemandMethod, AnyOf: s.methodNames(m.methods), Within: &within, Met: met, From: from}
-	if !met {
-		demand.Offer = s.offer(m.methods & enrolled)
-	}
-	return demand
-}
-
-func (s *sitting) methodNames(set estate.MethodSet) []string {
-	var names []string
-	for i, m := range s.judge.estate.Methods() {
-		if set.Has(i) {
-			names = append(names, m.Name)
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-// offer leaves out of a set the methods that reach out to a phone, until
-// another proof has been given.
-func (s *sitting) offer(set estate.MethodSet) []string {
-	if len(s.proofs) == 0 {
-		for i, m := range s.judge.estate.Methods() {
-			if slices.Contains(m.Traits, estate.OutOfBand) {
-				set &^= 1 << i
-			}
-		}
-	}
-	return s.methodNames(set)
-}
-
-// listCauses says why the verdict is as it is, the decisive reasons only.
-func (s *sitting) listCauses(d *Decision) {
-	for _, o := range s.outcomes {
-		source := s.source(o)
-		cause := Cause{Policy: source.Policy, Rule: source.Rule}
-		switch {
-		case o.outcome.block && d.Verdict == Block:
-			s.explainBlock(&cause, o)
-		case d.Verdict == Block && s.judgeBlocks():
-			continue // another outcome blocks; what this one asks for is beside the point
-		case s.isOpen(o.outcome):
-			cause.Code = DemandOpen
-			cause.Text = s.ruleName(o) + " asks for " + s.openDemands(d, source) + "."
-			if d.Verdict == Block {
-				cause.Code = CannotBeAsked
-				cause.Text = strings.TrimSuffix(cause.Text, ".") + ", and nobody can be asked through " + s.Saw(condition.Through) + "."
-			}
-		case d.Verdict != Grant:
-			continue
-		case len(o.outcome.demands) == 0 && s.judge.estate.Apps[s.app].Public:
-			cause.Code, cause.Text = PublicApp, s.judge.estate.Apps[s.app].Name+" is public, and "+s.ruleName(o)+" asks for nothing more."
-		default:
-			cause.Code, cause.Text = DemandsMet, s.ruleName(o)+" has all it asks for."
-		}
-		d.Causes = append(d.Causes, cause)
-	}
-}
-
-// judgeBlocks tells whether an outcome that was joined blocks by itself.
-func (s *sitting) judgeBlocks() bool {
-	return slices.ContainsFunc(s.outcomes, func(o joined) bool { return o.outcome.block })
-}
-
-func (s *sitting) explainBlock(cause *Cause, o joined) {
-	if o.policy == none {
-		cause.Code = OtherwiseBlocks
-		cause.Text = "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
-		return
-	}
-	r := &s.judge.policies[o.policy].rules[o.rule]
-	if o.sure {
-		cause.Code = RuleBlocks
-		cause.Text = s.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(r.when, s, s)) + "."
-		return
-	}
-	cause.Code = RuleMayBlock
-	why := s.hangsOn(o)
-	cause.Text = s.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", why) + "."
-}
-
-// hangsOn lists the unknown tests that decide whether a rule speaks: those of
-// its policy, of the rules before it, and its own.
-func (s *sitting) hangsOn(o joined) []condition.Reason {
-	p := &s.judge.policies[o.policy]
-	reasons := s.whyNot(p)
-	h := s.hearingOf(o.policy)
-	for _, r := range s.spoken[h.first:h.last] {
-		if r.rule <= o.rule {
-			reasons = append(reasons, condition.Why(p.rules[r.rule].when, s, s)...)
-		}
-	}
-	return reasons
-}
-
-func reasonsAfter(lead string, reasons []condition.Reason) string {
-	if len(reasons) == 0 {
-		return ""
-	}
-	var words []string
-	for _, r := range reasons {
-		if word := r.String(); !slices.Contains(words, word) {
-			words = append(words, word)
-		}
-	}
-	return lead + strings.Join(words, "; ")
-}
-
-// whyNot lists what keeps a policy from surely applying.
-func (s *sitting) whyNot(p *policy) []condition.Reason {
-	return append(condition.Why(p.apps, s, s), condition.Why(p.who, s, s)...)
-}
-
-func (s *sitting) ruleName(o joined) string {
-	if o.policy == none {
-		return "The book's `otherwise`"
-	}
-	p := &s.judge.policies[o.policy]
-	return p.Name + " / " + p.Rules[o.rule].Name
-}
-
-// openDemands words the open demands of one rule; where those are left out as
-// implied by others, it words all that are open.
-func (s *sitting) openDemands(d *Decision, source Source) string {
-	var own, all []string
-	for _, demand := range d.Demands {
-		if demand.Met {
-			continue
-		}
-		all = append(all, demand.String())
-		if slices.ContainsFunc(demand.From, func(f Source) bool { return f.Policy == source.Policy && f.Rule == source.Rule }) {
-			own = append(own, demand.String())
-		}
-	}
-	if len(own) == 0 {
-		own = all
-	}
-	return strings.Join(own, ", and for ")
-}
-
-// tellPerson makes the view for the one who signs on.
-func (s *sitting) tellPerson(d *Decision) {
-	d.ToPerson = ToPerson{Verdict: d.Verdict, Repairs: []string{}, Offer: []string{}}
-	switch {
-	case d.Verdict == Grant:
-		return
-	case len(s.proofs) == 0 && !s.canBeAsked():
-		d.ToPerson.Verdict = Block
-		d.ToPerson.Repairs = append(d.ToPerson.Repairs, "Sign in where you can be asked for a proof.")
-		return
-	case len(s.proofs) == 0:
-		d.ToPerson.Verdict = StepUp
-		d.ToPerson.Offer = slices.Clone(s.judge.openers)
-		return
-	}
-	d.ToPerson.Say = s.say(d.Verdict)
-	for _, demand := range d.Demands {
-		if demand.Met || s.judgeBlocks() || s.refusal() != "" {
-			continue
-		}
-		switch {
-		case demand.Kind == DemandEnrol:
-			d.ToPerson.Repairs = append(d.ToPerson.Repairs, "Enrol "+strings.Join(demand.AnyOf, " or ")+".")
-		case d.Verdict == Block:
-			d.ToPerson.Repairs = append(d.ToPerson.Repairs, "Sign in where you can be asked for "+strings.Join(demand.AnyOf, " or ")+".")
-		}
-		for _, m := range demand.Offer {
-			if d.Verdict == StepUp && !slices.Contains(d.ToPerson.Offer, m) {
-				d.ToPerson.Offer = append(d.ToPerson.Offer, m)
-			}
-		}
-	}
-}
-
-// say joins what the rules say that stand in the way.
-func (s *sitting) say(verdict Verdict) string {
-	if s.refusal() != "" {
-		return ""
-	}
-	var said []string
-	for _, o := range s.outcomes {
-		if o.policy == none {
-			continue
-		}
-		stands := o.outcome.block || !s.judgeBlocks() && s.isOpen(o.outcome)
-		if text := s.judge.policies[o.policy].Rules[o.rule].Say; stands && text != "" && !slices.Contains(said, text) {
-			said = append(said, text)
-		}
-	}
-	return strings.Join(said, " ")
-}
-
-// trace tells for every policy what became of it.
-func (s *sitting) trace(d *Decision, shadowSilenced []int32) {
-	next := 0 // hearings are in the order of policies
-	for i := range s.judge.policies {
-		p := &s.judge.policies[i]
-		t := PolicyTrace{Name: p.Name, Stage: p.Stage, Why: []string{}}
-		if next < len(s.hearings) && s.hearings[next].policy == int32(i) {
-			h := s.hearings[next]
-			if p.Stage == Shadow {
-				h.silencedBy = shadowSilenced[next]
-			}
-			s.traceHearing(&t, p, h)
-			next++
-		} else {
-			s.traceSilence(&t, p)
-		}
-		d.Policies = append(d.Policies, t)
-	}
-}
-
-// traceHearing tells of a policy that applies, surely or perhaps.
-func (s *sitting) traceHearing(t *PolicyTrace, p *policy, h hearing) {
-	t.Applies = h.applies
-	addReasons(t, "", s.whyNot(p))
-	rules := s.spoken[h.first:h.last]
-	switch len(rules) {
-	case 0:
-		for i := range p.rules {
-			addReasons(t, "rule "+p.Rules[i].Name+": ", condition.Why(p.rules[i].when, s, s))
-		}
-	case 1:
-		t.Rule = p.Rules[rules[0].rule].Name
-		t.Outcome = p.Rules[rules[0].rule].Then.String()
-		addReasons(t, "rule "+t.Rule+": ", condition.Why(p.rules[rules[0].rule].when, s, s))
-	default:
-		for _, r := range rules {
-			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
-			addReasons(t, "rule "+p.Rules[r.rule].Name+": ", condition.Why(p.rules[r.rule].when, s, s))
-		}
-	}
-	if h.silencedBy != none {
-		t.SilencedBy = s.judge.policies[h.silencedBy].Name
-	}
-}
-
-// traceSilence tells why a policy does not apply.
-func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
-	if p.Stage == Draft {
-		t.Why = append(t.Why, "stage: a draft is never evaluated")
-		return
-	}
-	if condition.Eval(p.apps, s) == condition.False {
-		addReasons(t, "", condition.Why(p.apps, s, s))
-		return
-	}
-	if condition.Eval(p.who, s) != condition.False { // so it is the rule for emergency accounts
-		t.Why = append(t.Why, "kinds: an emergency account is only meant where `who` names it")
-		return
-	}
-	addReasons(t, "", condition.Why(p.who, s, s))
-}
-
-func addReasons(t *PolicyTrace, lead string, reasons []condition.Reason) {
-	for _, r := range reasons {
-		t.Why = append(t.Why, lead+r.String())
-	}
-}
-
-// Saw implements condition.Witness.
-func (s *sitting) Saw(key condition.Key) string {
-	e := s.judge.estate
-	switch key.About() {
-	case condition.AboutAccount:
-		return e.SawAccount(s.account, key)
-	case condition.AboutApp:
-		return e.SawApp(s.app, key)
-	}
-	switch key {
-	case condition.Networks, condition.OurNetwork:
-		return s.sawPlace()
-	case condition.Countries:
-		switch s.countryState {
-		case countryKnown:
-			return string(s.country)
-		case countryStated:
-			return string(s.country) + " as stated"
-		case countryNone:
-			return "none"
-		}
-	case condition.During:
-		return s.attempt.At.In(e.Zone).Format("Mon 2006-01-02 15:04 MST")
-	case condition.Through:
-		if through, ok := s.attempt.Through.Get(); ok {
-			return through.String()
-		}
-		if !s.attempt.Through.IsUnknown() {
-			return "nothing"
-		}
-	}
-	return ""
-}
-
-func (s *sitting) sawPlace() string {
-	ip, ok := s.attempt.IP.Get()
-	switch {
-	case s.place == nil:
-		return ""
-	case !ok:
-		return "no address"
-	}
-	names := "no network"
-	if len(s.place.Networks) > 0 {
-		names = strings.Join(s.judge.estate.NetworkNames(s.place), ", ")
-	}
-	return fmt.Sprintf("%s (in %s)", ip.Unmap(), names)
 }

@@ -23,7 +23,7 @@ func ExampleCompile() {
 			Name: "mail", Stage: decide.Live,
 			Who:   &condition.Test{Key: condition.Anyone, Values: []string{"true"}},
 			Apps:  &condition.Test{Key: condition.Names, Values: []string{"mail"}},
-			Rules: []decide.Rule{{Name: "all", Then: decide.Outcome{Require: []string{"held"}}}},
+			Rules: []decide.Rule{{Name: "all", Then: decide.Require("held")}},
 		}},
 	})
 	if err != nil {

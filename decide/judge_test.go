@@ -166,8 +166,8 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 func TestWhatThePersonIsTold(t *testing.T) {
 	shadow := "  - {name: soon, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: {require: [strong]}}]}\n"
 	for _, c := range []struct{ name, attempt, want string }{
-		{"nothing before a proof", `"country":"BR","ip":"192.0.2.1"`, "step_up  [] [certificate passkey password security-key]"},
-		{"nor of an unknown account", `"account":"eve"`, "step_up  [] [certificate passkey password security-key]"},
+		{"nothing before a proof", `"country":"BR","ip":"192.0.2.1"`, "step_up  [] [certificate otp-app passkey password security-key]"},
+		{"nor of an unknown account", `"account":"eve"`, "step_up  [] [certificate otp-app passkey password security-key]"},
 		{"nor where nobody can be asked", `"account":"eve","through":"unattended"`, "block  [Sign in where you can be asked for a proof.] []"},
 		{"the say after one", `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block Too far. [] []"},
 		{"granted", `"country":"NO","ip":"192.0.2.1",` + passwordNow, "grant  [] []"},
@@ -212,13 +212,13 @@ func TestConcurrentDecisionsAgree(t *testing.T) {
 func TestCompileRefuses(t *testing.T) {
 	rules := []decide.Rule{{Name: "all"}}
 	for wrong, r := range map[string]decide.Rulebook{
-		`policy "a" is defined twice`:             {Policies: []decide.Policy{{Name: "a"}, {Name: "a"}}},
-		`replaces: policy "b" is not defined`:     {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}, Rules: rules}}},
-		"policy a replaces itself":                {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}}, {Name: "b", Replaces: []string{"a"}}}},
-		`assurance "s" is not defined`:            {Otherwise: decide.Outcome{Require: []string{"s"}}},
-		`assurance "s" is defined twice`:          {Assurances: []decide.Assurance{{Name: "s"}, {Name: "s"}}},
-		`assurance s: method "m" is not defined`:  {Otherwise: decide.Outcome{Require: []string{"s"}}, Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{AnyOf: []string{"m"}}}}}},
-		"otherwise: assurance s: no method would": {Otherwise: decide.Outcome{Require: []string{"s"}}, Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{}}}}},
+		`policy "a" is defined twice`:            {Policies: []decide.Policy{{Name: "a"}, {Name: "a"}}},
+		`replaces: policy "b" is not defined`:    {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}, Rules: rules}}},
+		"policy a replaces itself":               {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}}, {Name: "b", Replaces: []string{"a"}}}},
+		`assurance "s" is not defined`:           {Otherwise: decide.Require("s")},
+		`assurance "s" is defined twice`:         {Assurances: []decide.Assurance{{Name: "s", External: "x"}, {Name: "s", External: "x"}}},
+		`assurance s: method "m" is not defined`: {Otherwise: decide.Require("s"), Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{AnyOf: []string{"m"}}}}}},
+		"assurance s: no method would":           {Otherwise: decide.Require("s"), Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{}}}}},
 	} {
 		_, err := decide.Compile(r)
 		require.ErrorContains(t, err, wrong)

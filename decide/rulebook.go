@@ -8,12 +8,14 @@ package decide
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // Rulebook is what is decided by: the facts, and the policies on them.
@@ -24,8 +26,20 @@ type Rulebook struct {
 	// Otherwise is joined in where no live policy surely speaks. The zero
 	// Outcome grants to whoever proves any method; a book says block.
 	Otherwise  Outcome
+	Risk       risk.Scheme
 	Assurances []Assurance
 	Policies   []Policy
+	Exemptions []Exemption
+	Rollouts   []Rollout
+	// Locator looks addresses up; nil knows none.
+	Locator Locator
+}
+
+// Locator tells where an address is. It is asked where neither the attempt nor a
+// network says, must be safe for concurrent use and must do no I/O that waits.
+type Locator interface {
+	// Locate returns the country, "" where it is not known, and the location.
+	Locate(netip.Addr) (attempt.CountryCode, attempt.Fact[attempt.Location])
 }
 
 // Verdict is the answer to an attempt. The order is from mild to strict.
@@ -51,16 +65,7 @@ func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil 
 
 // UnmarshalText reads grant, step_up or block.
 func (v *Verdict) UnmarshalText(text []byte) error {
-	return parseWord(v, "a verdict", string(text), verdicts)
-}
-
-func parseWord[T ~uint8](into *T, what, text string, words []string) error {
-	i := slices.Index(words, text)
-	if i < 0 {
-		return fmt.Errorf("%q is not %s%s", text, what, nearest.DidYouMean(text, words))
-	}
-	*into = T(i)
-	return nil
+	return estate.ParseWord(v, "a verdict", string(text), verdicts, Grant)
 }
 
 // Stage says how far a policy has come.
@@ -84,7 +89,7 @@ func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // UnmarshalText reads draft, shadow or live.
 func (s *Stage) UnmarshalText(text []byte) error {
-	return parseWord(s, "a stage", string(text), stages)
+	return estate.ParseWord(s, "a stage", string(text), stages, Draft)
 }
 
 // Policy says what is asked of whom at which apps. The first of its rules that
@@ -100,25 +105,48 @@ type Policy struct {
 	// Who and Apps are about the account and the app.
 	Who  condition.Node `book:"who,required" about:"account" doc:"the accounts it is for; anyone for all"`
 	Apps condition.Node `book:"apps,required" about:"app" doc:"the apps it is for; every for all"`
+	// Actions are those that it is for; nil is all.
+	Actions []attempt.Action `book:"actions" doc:"the actions it is for; left out, all"`
+	From    *estate.Date     `book:"from" doc:"first day on which it is in force"`
+	Until   *estate.Date     `book:"until" doc:"last day on which it is in force"`
 	// Replaces names policies that it silences where it surely speaks.
 	Replaces []string `book:"replaces" ref:"policy" doc:"policies that it silences where it surely speaks"`
-	Rules    []Rule   `book:"rules,required" doc:"rules in order; the first that matches speaks"`
+	// Firm policies cannot be replaced.
+	Firm bool `book:"firm" doc:"true where no other policy may replace it"`
+	// LiveFor are the accounts for which a shadow policy is in force already.
+	LiveFor condition.Node `book:"live_for" about:"account" doc:"accounts for which a shadow policy is in force already"`
+	Rules   []Rule         `book:"rules,required" doc:"rules in order; the first that matches speaks"`
 }
 
 // Rule is a condition and an outcome.
 type Rule struct {
-	At   condition.Position `book:"-"`
-	Name string             `book:"name,required" doc:"name of the rule, its own within the policy"`
-	When condition.Node     `book:"when" about:"account,app,attempt" doc:"when the rule matches; left out, always"`
-	Then Outcome            `book:"then,required" doc:"grant, block, or {require: [assurances]}"`
-	Say  string             `book:"say" doc:"what the person is told where the rule blocks or asks for something"`
+	At     condition.Position `book:"-"`
+	Name   string             `book:"name,required" doc:"name of the rule, its own within the policy"`
+	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches; left out, always"`
+	Then   Outcome            `book:"then,required" doc:"grant, block, or {require: [assurances]}"`
+	Say    string             `book:"say" doc:"what the person is told where the rule blocks or asks for something"`
+	Limits estate.Limits      `book:"limits" doc:"limits on the session that is granted"`
 }
 
-// Outcome is what a rule comes to: a block, or a grant to whoever meets the
-// required assurances.
+// Outcome is what a rule comes to: a block, or a grant to whoever meets all that
+// is required.
 type Outcome struct {
 	Block   bool
-	Require []string
+	Require []Requirement
+}
+
+// Requirement asks for one of some assurances, met whole; mostly there is one.
+type Requirement struct {
+	OneOf []string
+}
+
+// Require asks for each of the assurances.
+func Require(assurances ...string) Outcome {
+	var o Outcome
+	for _, name := range assurances {
+		o.Require = append(o.Require, Requirement{[]string{name}})
+	}
+	return o
 }
 
 // String returns the outcome's word in the trace: grant, block or require.
@@ -134,9 +162,22 @@ func (o Outcome) String() string {
 
 // Assurance is a named bundle of demands.
 type Assurance struct {
-	Name  string  `book:"-"`
-	About string  `book:"about" doc:"what the assurance is for"`
-	Prove []Prove `book:"prove,required" doc:"what is to be proven, all of it"`
+	At    condition.Position `book:"-"`
+	Name  string             `book:"-"`
+	About string             `book:"about" doc:"what the assurance is for"`
+	// ACR names the assurance in tokens (OpenID Connect Core 1.0 §2, RFC 9470).
+	ACR   string  `book:"acr" doc:"the authentication context class that a token states where it is met"`
+	Prove []Prove `book:"prove" doc:"what is to be proven, all of it"`
+	// Posture is a posture that the device must pass.
+	Posture string `book:"posture" ref:"posture" doc:"a posture that the device must pass"`
+	// ChangePassword asks for a password changed since the account's risk arose,
+	// or in this session.
+	ChangePassword bool    `book:"change_password" doc:"true where the password is to be changed"`
+	Accept         *Accept `book:"accept" doc:"a document to be accepted"`
+	// External names an outside check that must pass.
+	External string `book:"external" doc:"an outside check that must pass, by name"`
+	// Enrol lists methods of which one must be enrolled.
+	Enrol []string `book:"enrol" ref:"method" doc:"methods of which one is to be enrolled"`
 }
 
 // Prove asks for a method proven recently enough. One of AnyOf and Traits is
@@ -145,6 +186,51 @@ type Prove struct {
 	AnyOf  []string       `book:"any_of" ref:"method" doc:"methods of which one is to be proven"`
 	Traits []estate.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
 	Within Within         `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
+	// Fallback lists methods that count where a preferred one could not be
+	// reached, or where the account has none of those.
+	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one timed out or was unreachable, or where the account has none of those"`
+	// Remember is how long the device may stand for the method where the account
+	// asked to be remembered on it.
+	Remember estate.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d"`
+}
+
+// Accept asks for a version of a document to be accepted.
+type Accept struct {
+	Document string `book:"document,required" doc:"name of the document"`
+	Version  int    `book:"version,required" doc:"the version; a later one counts too"`
+	// Every is how long an acceptance holds; zero is for good.
+	Every estate.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good"`
+}
+
+// Exemption excuses accounts from assurances, everywhere at once. It never lifts
+// a block.
+type Exemption struct {
+	At         condition.Position `book:"-"`
+	Name       string             `book:"name,required" doc:"name of the exemption"`
+	Who        condition.Node     `book:"who,required" about:"account" doc:"the accounts that are excused"`
+	From       []string           `book:"from,required" ref:"assurance" doc:"the assurances that are not asked of them"`
+	Instead    []string           `book:"instead" ref:"assurance" doc:"the assurances that are asked in their place"`
+	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds; left out, always"`
+	Because    string             `book:"because,required" doc:"the reason"`
+	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
+	Until      *estate.Date       `book:"until" doc:"last day on which it holds"`
+}
+
+// Rollout is a dated campaign by which people enrol a method.
+type Rollout struct {
+	At      condition.Position `book:"-"`
+	Name    string             `book:"name,required" doc:"name of the rollout"`
+	Who     condition.Node     `book:"who,required" about:"account" doc:"the accounts that it is for"`
+	Methods []string           `book:"methods,required" ref:"method" doc:"methods of which each account enrols one"`
+	// Eases names the assurances whose demands wait for those still in time.
+	Eases    []string     `book:"eases,required" ref:"assurance" doc:"assurances whose demands wait while there is time left"`
+	Opens    *estate.Date `book:"opens" doc:"day from which people are told"`
+	AskBy    *estate.Date `book:"ask_by" doc:"day by which everyone has been asked"`
+	Enforced estate.Date  `book:"enforced,required" doc:"day from whose beginning it is demanded"`
+	// Newcomers is how long after joining a person has in any case.
+	Newcomers estate.Span `book:"newcomers" doc:"time that a person has after joining, such as 30d"`
+	// Grace is how long after being first asked a person has in any case.
+	Grace estate.Span `book:"grace" doc:"time that a person has after being first asked, such as 14d"`
 }
 
 // Within says how recent a proof must be: Now, Session, or no older than so

@@ -1,27 +1,33 @@
 package decide
 
 import (
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/risk"
 )
 
 // sitting is the judging of one attempt: its facts looked up, the policies that
-// apply, and what they say. Sittings are used again, so that a verdict
-// allocates nothing.
+// apply, what they say, and what is demanded. Sittings are used again, so that a
+// verdict allocates nothing.
 type sitting struct {
 	judge   *Judge
 	attempt *attempt.Attempt
+	// moment is the time for windows and dates. It is the attempt's own, but
+	// where a sitting looks ahead.
+	moment time.Time
 	// account and app are numbers in the estate, -1 where it has none.
 	account, app int
-	// place is nil while the address is unknown.
-	place *estate.Place
-	// country is where the attempt comes from, as far as is known.
-	country      attempt.CountryCode
-	countryState countryState
+	where        whereabouts
+	device       estate.DeviceView
 	proofs       []proof
+	weighed      bool
+	weight       risk.Score
+	// signals tells of each signal whether it holds, once weighed.
+	signals []condition.Truth
 
 	hearings []hearing
 	// spoken holds the rules that may speak, each hearing's in one run.
@@ -30,27 +36,25 @@ type sitting struct {
 	// hearings[slots[p]] is of p. Stale values do no harm, so that nothing has to
 	// be cleared.
 	slots []int32
-	// outcomes are what was joined last.
+	// outcomes are what was joined last, and limits what bounds the session.
 	outcomes []joined
+	limits   limits
+	// needs holds the demands, each outcome's in one run; ways and wayNeeds those
+	// of which one way is enough.
+	needs    []need
+	ways     []way
+	wayNeeds []need
+	eased    []eased
 }
 
-type countryState uint8
-
-const (
-	countryUnknown countryState = iota
-	// countryStated is what the attempt says while its address is unknown: a
-	// network may yet say otherwise.
-	countryStated
-	countryKnown
-	countryNone
-)
-
-// proof is a proof of a method of the catalogue.
+// proof is a proof that counts for something.
 type proof struct {
 	method int
 	// age is how old the proof is; ageless where it is not known.
 	age time.Duration
-	now bool
+	// now says that it was made in this very attempt, ownApp that it was made for
+	// the attempt's app, and fallback that it stood in for a preferred method.
+	now, ownApp, fallback bool
 }
 
 // ageless is older than any span.
@@ -58,10 +62,12 @@ const ageless = time.Duration(1<<63 - 1)
 
 // hearing is one policy that applies, surely or perhaps.
 type hearing struct {
-	policy  int32
-	applies condition.Truth
-	// surely says that it surely speaks.
-	surely bool
+	policy int32
+	// applies tells whether it applies, were it live; inForce whether it is.
+	applies, inForce condition.Truth
+	// speaks says that one of its rules speaks in every world in which it
+	// applies.
+	speaks bool
 	// first and last bound its rules in sitting.spoken.
 	first, last int32
 	silencedBy  int32
@@ -82,12 +88,35 @@ type joined struct {
 	// sure says that the rule speaks in every world.
 	sure    bool
 	outcome *outcome
+	// first and last bound its demands in sitting.needs.
+	first, last int32
+}
+
+// limits bound a session; zero sets no limit.
+type limits struct {
+	lasts, idle time.Duration
+	unshared    bool
+}
+
+func limitsOf(l estate.Limits) limits {
+	return limits{time.Duration(l.Lasts), time.Duration(l.Idle), l.Shared != nil && !*l.Shared}
+}
+
+// join takes the stricter of each limit.
+func (l *limits) join(m limits) {
+	if m.lasts > 0 && (l.lasts == 0 || m.lasts < l.lasts) {
+		l.lasts = m.lasts
+	}
+	if m.idle > 0 && (l.idle == 0 || m.idle < l.idle) {
+		l.idle = m.idle
+	}
+	l.unshared = l.unshared || m.unshared
 }
 
 // sit takes a sitting from the pool and looks up what the attempt names.
 func (j *Judge) sit(a *attempt.Attempt) *sitting {
 	s := j.sittings.Get().(*sitting)
-	s.attempt = a
+	s.attempt, s.moment = a, a.At
 	s.account, s.app = -1, -1
 	if i, ok := j.estate.FindAccount(a.Account); ok {
 		s.account = i
@@ -95,153 +124,126 @@ func (j *Judge) sit(a *attempt.Attempt) *sitting {
 	if i, ok := j.estate.FindApp(a.App); ok {
 		s.app = i
 	}
-	s.findPlace()
+	s.device = j.estate.View(a)
+	s.where.find(j, a)
 	s.gatherProofs()
-	s.hearings, s.spoken, s.outcomes = s.hearings[:0], s.spoken[:0], s.outcomes[:0]
+	s.clear()
 	return s
 }
 
+// clear forgets what was heard, before the attempt is judged (again).
+func (s *sitting) clear() {
+	s.hearings, s.spoken, s.weighed = s.hearings[:0], s.spoken[:0], false
+}
+
 func (s *sitting) rise() {
-	s.attempt, s.place = nil, nil
+	s.attempt = nil
 	s.judge.sittings.Put(s)
 }
 
-// findPlace works out the address's networks and the country: a network's own
-// wins over the attempt's.
-func (s *sitting) findPlace() {
-	s.place, s.country, s.countryState = nil, "", countryUnknown
-	if !s.attempt.IP.IsUnknown() {
-		ip, _ := s.attempt.IP.Get() // no address lies nowhere
-		s.place = s.judge.estate.Place(ip)
-	}
-	stated, isStated := s.attempt.Country.Get()
-	switch {
-	case s.place != nil && s.place.Country != "":
-		s.country, s.countryState = s.place.Country, countryKnown
-	case isStated && s.place == nil:
-		s.country, s.countryState = stated, countryStated
-	case isStated:
-		s.country, s.countryState = stated, countryKnown
-	case !s.attempt.Country.IsUnknown() && s.place != nil:
-		s.countryState = countryNone
-	}
-}
-
+// gatherProofs notes the proofs that count: of methods that the book knows and
+// that are not barred for the account. A desk pass counts once, where an account
+// is being put right.
 func (s *sitting) gatherProofs() {
 	s.proofs = s.proofs[:0]
-	add := func(p *attempt.Proof, now bool) {
-		m, ok := s.judge.estate.FindMethod(p.Method)
-		if !ok {
-			return // it proves nothing; Decide says so in a notice
-		}
-		age := ageless
-		switch {
-		case !p.At.IsZero():
-			age = s.attempt.At.Sub(p.At)
-		case now:
-			age = 0
-		}
-		s.proofs = append(s.proofs, proof{m, age, now})
-	}
 	for i := range s.attempt.Proofs {
-		add(&s.attempt.Proofs[i], true)
+		s.addProof(&s.attempt.Proofs[i], true)
 	}
 	for i := range s.attempt.Session.Proofs {
-		add(&s.attempt.Session.Proofs[i], false)
+		s.addProof(&s.attempt.Session.Proofs[i], false)
 	}
 }
 
-// Holds implements condition.Facts.
-func (s *sitting) Holds(t *condition.Test) condition.Truth {
-	switch t.Key.About() {
-	case condition.AboutAccount:
-		if s.account < 0 {
-			return condition.False
-		}
-		return s.judge.estate.AccountHolds(s.account, t)
-	case condition.AboutApp:
-		if s.app < 0 {
-			return condition.False
-		}
-		return s.judge.estate.AppHolds(s.app, t)
-	}
-	switch t.Key {
-	case condition.Networks, condition.OurNetwork:
-		if s.place == nil {
-			return condition.Unknown
-		}
-		return s.judge.estate.PlaceHolds(s.place, t)
-	case condition.Countries:
-		return s.countryHolds(t)
-	case condition.During:
-		for _, w := range t.Numbers() {
-			if s.judge.estate.InWindow(int(w), s.attempt.At) {
-				return condition.True
-			}
-		}
-		return condition.False
-	case condition.Through:
-		if through, ok := s.attempt.Through.Get(); ok {
-			return estate.ThroughHolds(through, t)
-		}
-		if s.attempt.Through.IsUnknown() {
-			return condition.Unknown
-		}
-		return condition.False
-	}
-	return condition.Unknown
-}
-
-func (s *sitting) countryHolds(t *condition.Test) condition.Truth {
-	switch s.countryState {
-	case countryKnown:
-		return estate.CountryHolds(s.country, t)
-	case countryNone:
-		return condition.False
-	case countryStated:
-		return s.judge.estate.CountryMayHold(s.country, t)
-	}
-	return condition.Unknown
-}
-
-// hear listens to the policies aimed at the app: to the live ones, and with
-// shadows to those too.
-func (s *sitting) hear(shadows bool) {
-	if s.app < 0 {
+func (s *sitting) addProof(p *attempt.Proof, now bool) {
+	m, ok := s.judge.estate.FindMethod(p.Method)
+	switch {
+	case !ok:
+		return // it proves nothing; Decide says so in a notice
+	case m == s.judge.deskPass && !(now && s.attempt.Action.TakesDeskPass()):
+		return
+	case s.account >= 0 && s.judge.estate.Barred(s.account).Has(m):
 		return
 	}
-	for _, number := range s.judge.heard[s.app] {
-		p := &s.judge.policies[number]
-		if p.Stage != Live && !shadows {
-			continue
-		}
-		applies := s.appliesTo(p)
-		if applies == condition.False {
-			continue
-		}
-		h := hearing{policy: number, applies: applies, first: int32(len(s.spoken)), silencedBy: none}
-		for i := range p.rules {
-			match := condition.Eval(p.rules[i].when, s)
-			if match == condition.False {
-				continue
-			}
-			s.spoken = append(s.spoken, spokenRule{int32(i), match})
-			if match == condition.True {
-				h.surely = applies == condition.True
-				break
-			}
-		}
-		h.last = int32(len(s.spoken))
-		if h.first < h.last {
-			s.slots[number] = int32(len(s.hearings))
-		}
-		s.hearings = append(s.hearings, h)
+	made := proof{method: m, age: ageless, now: now, ownApp: now, fallback: p.Fallback}
+	switch {
+	case !p.At.IsZero():
+		made.age = s.attempt.At.Sub(p.At)
+	case now:
+		made.age = 0
+	}
+	if !now && p.App != "" {
+		app, ok := s.judge.estate.FindApp(p.App)
+		made.ownApp = ok && app == s.app
+	}
+	s.proofs = append(s.proofs, made)
+}
+
+// hear listens to the policies that may be for the account and the app: to those
+// in force, and with shadows to those too.
+func (s *sitting) hear(shadows bool) {
+	if s.app < 0 || s.account < 0 {
+		return
+	}
+	x, e := &s.judge.index, s.judge.estate
+	s.hearEach(x.everyone, shadows)
+	s.hearEach(x.byAccount[int32(s.account)], shadows)
+	s.hearEach(x.byKind[int32(e.Accounts[s.account].Kind)], shadows)
+	sure, perhaps, domain := e.Memberships(s.account)
+	s.hearEach(x.byDomain[domain], shadows)
+	for _, g := range sure {
+		s.hearEach(x.byGroup[g], shadows)
+	}
+	for _, g := range perhaps {
+		s.hearEach(x.byGroup[g], shadows)
 	}
 }
 
-// appliesTo tells whether the policy is for the account at all.
+func (s *sitting) hearEach(policies []int32, shadows bool) {
+	for _, number := range policies {
+		if s.judge.index.isAimed(s.app, number) && s.heard(number) == nil {
+			s.hearOne(number, shadows)
+		}
+	}
+}
+
+func (s *sitting) hearOne(number int32, shadows bool) {
+	p := &s.judge.policies[number]
+	h := hearing{policy: number, inForce: condition.True, first: int32(len(s.spoken)), silencedBy: none}
+	if p.Stage == Shadow {
+		h.inForce = condition.False
+		if p.liveFor != nil {
+			h.inForce = condition.Eval(p.liveFor, s)
+		}
+		if h.inForce == condition.False && !shadows {
+			return
+		}
+	}
+	if h.applies = s.appliesTo(p); h.applies == condition.False {
+		return
+	}
+	for i := range p.rules {
+		match := condition.Eval(p.rules[i].when, s)
+		if match == condition.False {
+			continue
+		}
+		s.spoken = append(s.spoken, spokenRule{int32(i), match})
+		if match == condition.True {
+			h.speaks = true
+			break
+		}
+	}
+	h.last = int32(len(s.spoken))
+	s.slots[number] = int32(len(s.hearings))
+	s.hearings = append(s.hearings, h)
+}
+
+// appliesTo tells whether a policy is for the attempt at all.
 func (s *sitting) appliesTo(p *policy) condition.Truth {
-	if s.account >= 0 && s.judge.estate.Accounts[s.account].Kind == estate.Emergency && !p.names(int32(s.account)) {
+	switch {
+	case s.account >= 0 && s.judge.estate.Accounts[s.account].Kind == estate.Emergency && !p.names(int32(s.account)),
+		!p.isFor(s.attempt.Action),
+		!p.from.IsZero() && s.moment.Before(p.from),
+		!p.until.IsZero() && !s.moment.Before(p.until):
 		return condition.False
 	}
 	return min(condition.Eval(p.apps, s), condition.Eval(p.who, s))
@@ -249,84 +251,77 @@ func (s *sitting) appliesTo(p *policy) condition.Truth {
 
 // names tells whether `who` names the emergency account, by kind or by name.
 func (p *policy) names(account int32) bool {
-	if p.namesEmergencies {
-		return true
-	}
-	for _, n := range p.named {
-		if n == account {
-			return true
-		}
-	}
-	return false
+	return p.namesEmergencies || slices.Contains(p.named, account)
 }
 
-// hearingOf returns the hearing of a policy, nil where it says nothing.
-func (s *sitting) hearingOf(policy int32) *hearing {
+// heard returns the hearing of a policy, nil where it does not apply.
+func (s *sitting) heard(policy int32) *hearing {
 	if slot := int(s.slots[policy]); slot < len(s.hearings) && s.hearings[slot].policy == policy {
-		if h := &s.hearings[slot]; h.first < h.last {
-			return h
-		}
+		return &s.hearings[slot]
 	}
 	return nil
 }
 
-// join silences what is replaced and collects the outcomes of the rest.
+// force tells whether a hearing counts: as things are, or were the shadows live.
+func (h *hearing) force(shadows bool) condition.Truth {
+	if shadows {
+		return condition.True
+	}
+	return h.inForce
+}
+
+// join silences what is replaced, collects the outcomes of the rest and what
+// they demand.
 func (s *sitting) join(shadows bool) {
-	s.outcomes = s.outcomes[:0]
-	inForce := func(h *hearing) bool { return shadows || s.judge.policies[h.policy].Stage == Live }
+	s.outcomes, s.needs, s.ways, s.wayNeeds, s.eased = s.outcomes[:0], s.needs[:0], s.ways[:0], s.wayNeeds[:0], s.eased[:0]
 	for i := range s.hearings {
 		s.hearings[i].silencedBy = none
 	}
-	sure := false
+	sure := s.silence(shadows)
+	s.limits = limitsOf(s.judge.estate.Apps[s.app].Limits)
 	for i := range s.hearings {
 		h := &s.hearings[i]
-		if !h.surely || !inForce(h) {
+		force := h.force(shadows)
+		if h.silencedBy != none || force == condition.False {
+			continue
+		}
+		surely := h.speaks && h.applies == condition.True && force == condition.True
+		for _, r := range s.spoken[h.first:h.last] {
+			rule := &s.judge.policies[h.policy].rules[r.rule]
+			s.outcomes = append(s.outcomes, joined{policy: h.policy, rule: r.rule, sure: surely && h.last-h.first == 1, outcome: &rule.then})
+			s.limits.join(rule.limits)
+		}
+	}
+	if !sure {
+		s.outcomes = append(s.outcomes, joined{policy: none, rule: none, sure: len(s.outcomes) == 0, outcome: &s.judge.otherwise})
+	}
+	// What is demanded hangs on the limits of all that was joined.
+	for i := range s.outcomes {
+		o := &s.outcomes[i]
+		o.first = int32(len(s.needs))
+		if !o.outcome.block {
+			s.collect(o.outcome)
+		}
+		o.last = int32(len(s.needs))
+	}
+}
+
+// silence marks what policies that surely speak replace. It tells whether any
+// policy surely speaks.
+func (s *sitting) silence(shadows bool) (sure bool) {
+	for i := range s.hearings {
+		h := &s.hearings[i]
+		if !h.speaks || min(h.applies, h.force(shadows)) != condition.True {
 			continue
 		}
 		sure = true
 		for _, target := range s.judge.policies[h.policy].replaces {
-			if t := s.hearingOf(target); t != nil && t.silencedBy == none {
+			if t := s.heard(target); t != nil && t.first < t.last && (t.silencedBy == none || t.silencedBy > h.policy) {
 				t.silencedBy = h.policy
 			}
 		}
 	}
-	for i := range s.hearings {
-		h := &s.hearings[i]
-		if h.silencedBy != none || !inForce(h) {
-			continue
-		}
-		rules := s.spoken[h.first:h.last]
-		for k := range rules {
-			s.outcomes = append(s.outcomes, joined{h.policy, rules[k].rule, h.surely && len(rules) == 1,
-				&s.judge.policies[h.policy].rules[rules[k].rule].then})
-		}
-	}
-	if !sure {
-		s.outcomes = append(s.outcomes, joined{none, none, len(s.outcomes) == 0, &s.judge.otherwise})
-	}
-}
-
-// met tells whether a demand is met by a proof.
-func (s *sitting) met(d *methodDemand) bool {
-	for i := range s.proofs {
-		p := &s.proofs[i]
-		if !d.methods.Has(p.method) {
-			continue
-		}
-		switch {
-		case d.within == Session, d.within == Now && p.now:
-			return true
-		case d.within > 0 && p.age <= time.Duration(d.within):
-			return true
-		}
-	}
-	return false
-}
-
-// needsAnyProof tells whether the outcome asks for no method, so that a proof by
-// any method stands in: a grant never means an unproven account.
-func (s *sitting) needsAnyProof(o *outcome) bool {
-	return len(o.demands) == 0 && !s.judge.estate.Apps[s.app].Public
+	return sure
 }
 
 // canBeAsked tells whether a person can be asked for what is missing.
@@ -352,35 +347,39 @@ func (s *sitting) refusal() CauseCode {
 	return ""
 }
 
-// verdict is the strictest of what was joined.
-func (s *sitting) verdict() Verdict {
-	verdict := Grant
-	for i := range s.outcomes {
-		o := s.outcomes[i].outcome
-		if o.block {
-			return Block
-		}
-		if verdict == Grant && s.isOpen(o) {
-			verdict = StepUp
-		}
+// state is the strictest state of the demands of an outcome.
+func (s *sitting) state(o *joined) demandState {
+	state := met
+	for i := o.first; i < o.last; i++ {
+		state = max(state, s.needs[i].state)
 	}
-	if verdict == StepUp && !s.canBeAsked() {
-		return Block
-	}
-	return verdict
+	return state
 }
 
-// isOpen tells whether something is still to be shown for the outcome.
-func (s *sitting) isOpen(o *outcome) bool {
-	if s.needsAnyProof(o) && len(s.proofs) == 0 {
-		return true
-	}
-	for _, d := range o.demands {
-		if !s.met(&s.judge.demands[d.demand]) {
-			return true
+// verdict is the strictest of what was joined.
+func (s *sitting) verdict() Verdict {
+	state := met
+	for i := range s.outcomes {
+		if s.outcomes[i].outcome.block {
+			return Block
 		}
+		state = max(state, s.state(&s.outcomes[i]))
 	}
-	return false
+	switch {
+	case state == met:
+		return Grant
+	case state == open && s.canBeAsked():
+		return StepUp
+	}
+	return Block
+}
+
+// judgeAgain judges as things are, from what has been looked up.
+func (s *sitting) judgeAgain() Verdict {
+	s.clear()
+	s.hear(false)
+	s.join(false)
+	return s.verdict()
 }
 
 // Verdict judges an attempt and returns the verdict alone. It allocates nothing
@@ -391,7 +390,5 @@ func (j *Judge) Verdict(a *attempt.Attempt) Verdict {
 	if s.refusal() != "" {
 		return Block
 	}
-	s.hear(false)
-	s.join(false)
-	return s.verdict()
+	return s.judgeAgain()
 }

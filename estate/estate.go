@@ -5,11 +5,15 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"hash/fnv"
+	"io"
 	"net/netip"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -37,24 +41,92 @@ func (k *Kind) UnmarshalText(text []byte) error {
 	return parseWord(k, "a kind of account", string(text), kinds)
 }
 
-// parseWord finds text among the words and stores its number.
-func parseWord[T ~uint8 | ~int](into *T, what, text string, words []string) error {
+// ParseWord finds text among the words of a closed list and stores its number,
+// counted from first. The error suggests the nearest word.
+func ParseWord[T ~uint8 | ~int](into *T, what, text string, words []string, first T) error {
 	i := slices.Index(words, text)
 	if i < 0 {
 		return fmt.Errorf("%q is not %s%s", text, what, nearest.DidYouMean(text, words))
 	}
-	*into = T(i)
+	*into = T(i) + first
 	return nil
+}
+
+func parseWord[T ~uint8 | ~int](into *T, what, text string, words []string) error {
+	return ParseWord(into, what, text, words, 0)
+}
+
+// Level is how much risk there is.
+type Level uint8
+
+// The levels.
+const (
+	NoRisk Level = iota
+	LowRisk
+	MediumRisk
+	HighRisk
+)
+
+var levels = []string{"none", "low", "medium", "high"}
+
+// String returns none, low, medium or high.
+func (l Level) String() string { return levels[l] }
+
+// MarshalText writes String.
+func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
+
+// UnmarshalText reads none, low, medium or high.
+func (l *Level) UnmarshalText(text []byte) error {
+	return parseWord(l, "a level of risk", string(text), levels)
+}
+
+// ParseLevel reads a level that a condition can ask for: low, medium or high.
+func ParseLevel(text string) (level Level, err error) {
+	err = ParseWord(&level, "a level of risk to ask for", text, levels[1:], LowRisk)
+	return level, err
 }
 
 // Account is one who signs on.
 type Account struct {
-	Name     string   `book:"name,required" doc:"how the account is named in attempts, often a mail address"`
-	Kind     Kind     `book:"kind" doc:"person (the default), service or emergency"`
-	Disabled bool     `book:"disabled" doc:"true where the account may not sign on at all"`
-	Groups   []string `book:"groups" ref:"group" doc:"groups that it is a member of"`
-	Methods  []string `book:"methods" ref:"method" doc:"methods that it has enrolled"`
-	Joined   *Date    `book:"joined" doc:"day on which the person joined"`
+	Name       string                    `book:"name,required" doc:"how the account is named in attempts, often a mail address"`
+	Kind       Kind                      `book:"kind" doc:"person (the default), service or emergency"`
+	Disabled   bool                      `book:"disabled" doc:"true where the account may not sign on at all"`
+	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of"`
+	Methods    []string                  `book:"methods" ref:"method" doc:"methods that it has enrolled"`
+	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known of it, by name; what is missing is unknown, null says that there is none"`
+	Joined     *Date                     `book:"joined" doc:"day on which the person joined"`
+	// AskedAt is when a rollout first asked the person to enrol.
+	AskedAt     *time.Time   `book:"asked_at" doc:"when a rollout first asked the person to enrol"`
+	AccountRisk *AccountRisk `book:"account_risk" doc:"the standing risk of the account, until it is put right"`
+	// PasswordChangedAt is when the password was last changed, as far as known.
+	PasswordChangedAt *time.Time `book:"password_changed_at" doc:"when the password was last changed"`
+}
+
+// LeakedPassword is the reason of an account risk that a changed password puts
+// right; any other stays until a reviewer takes it out.
+const LeakedPassword = "leaked-password"
+
+// AccountRisk is a standing risk of an account.
+type AccountRisk struct {
+	Level   Level      `book:"level,required" doc:"low, medium or high"`
+	Because string     `book:"because" doc:"the reason; leaked-password is put right by a changed password"`
+	Since   *time.Time `book:"since" doc:"when it arose"`
+}
+
+// Risk returns the level of the account's standing risk, none where a changed
+// password has put it right.
+func (a *Account) Risk() Level {
+	if a.AccountRisk == nil || a.AccountRisk.Because == LeakedPassword && a.ChangedSinceRisk() {
+		return NoRisk
+	}
+	return a.AccountRisk.Level
+}
+
+// ChangedSinceRisk tells whether the password was changed after the account's
+// risk arose.
+func (a *Account) ChangedSinceRisk() bool {
+	return a.AccountRisk != nil && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil &&
+		a.PasswordChangedAt.After(*a.AccountRisk.Since)
 }
 
 // Group is a named set of accounts.
@@ -63,15 +135,30 @@ type Group struct {
 	About    string   `book:"about" doc:"what the group is for"`
 	Members  []string `book:"members" ref:"account" doc:"accounts in the group, besides those that name it themselves"`
 	Includes []string `book:"includes" ref:"group" doc:"groups whose members are members of this one too"`
+	// Where adds the accounts that it holds for. It cannot ask for groups.
+	Where condition.Node `book:"where" about:"account" doc:"a condition on accounts that are members too; not on groups or on the time"`
 }
 
 // App is what people sign on to.
 type App struct {
-	Name   string   `book:"name,required" doc:"how the app is named in attempts"`
-	About  string   `book:"about" doc:"what the app is for"`
-	Tags   []string `book:"tags" doc:"tags that policies can aim at"`
-	OpenTo []string `book:"open_to" ref:"group" doc:"groups that the app is given to at all; left out, to all"`
-	Public bool     `book:"public" doc:"true for an app that needs no proof"`
+	Name    string   `book:"name,required" doc:"how the app is named in attempts"`
+	About   string   `book:"about" doc:"what the app is for"`
+	Tags    []string `book:"tags" doc:"tags that policies can aim at"`
+	OpenTo  []string `book:"open_to" ref:"group" doc:"groups that the app is given to at all; left out, to all"`
+	Public  bool     `book:"public" doc:"true for an app that needs no proof"`
+	KnownAs []string `book:"known_as" doc:"other identifiers: SAML entity ID, OAuth client ID, the name at a gateway"`
+	Hosts   []string `book:"hosts" doc:"hosts and paths that it is reached by: host, *.host, host/path, host/path/*; the most specific wins"`
+	Limits  Limits   `book:"limits" doc:"limits on each session on the app"`
+}
+
+// Limits bound a session. Of several the strictest stands.
+type Limits struct {
+	// Lasts is how long a session may last, Idle how long it may rest; zero sets
+	// no limit.
+	Lasts Span `book:"lasts" doc:"how long a session may last, such as 4h"`
+	Idle  Span `book:"idle" doc:"how long a session may rest, such as 15m"`
+	// Shared false asks for proofs made for this very app.
+	Shared *bool `book:"shared" doc:"false where only proofs made for this very app count"`
 }
 
 // Contents are the facts that an Estate is made from.
@@ -85,6 +172,10 @@ type Contents struct {
 	Accounts []Account
 	Groups   []Group
 	Apps     []App
+	Devices  []Device
+	Postures []Posture
+	// Methods are added to the built-in ones, or redefine them.
+	Methods []Method
 	// Literals are ranges that conditions name without defining a network.
 	Literals []Range
 }
@@ -96,19 +187,31 @@ type Estate struct {
 	methods []Method
 
 	accountNumber, groupNumber, appNumber, networkNumber, windowNumber map[string]int32
-	regionNumber, methodNumber, domainNumber, tagNumber                map[string]int32
+	regionNumber, methodNumber, deviceNumber, postureNumber            map[string]int32
+	// Names that need no definition are numbered as they are met.
+	domainNumber, tagNumber, attributeNumber map[string]int32
 
 	accounts []accountFacts
 	apps     []appFacts
+	hosts    []hostPattern
 	places   *placeTable
 	windows  []compiledWindow
+	// stated are the networks that state a country, for CountryMayHold.
+	stated []attempt.CountryCode
 }
 
 // accountFacts are what conditions ask of an account, as numbers.
 type accountFacts struct {
-	groups  []int32
-	domain  int32
-	methods MethodSet
+	// groups are those it surely is in, perhaps those whose `where` is unknown.
+	groups, perhaps []int32
+	// attributes are the numbers of its attributes and of each with its value.
+	attributes []int32
+	domain     int32
+	// methods are those enrolled and not barred; barred are those that count for
+	// nothing.
+	methods, barred MethodSet
+	// hash spreads accounts over shares.
+	hash uint64
 }
 
 type appFacts struct {
@@ -122,9 +225,9 @@ func New(c Contents) (*Estate, error) {
 	if c.Zone == nil {
 		c.Zone = time.UTC
 	}
-	e := &Estate{Contents: c, methods: BuiltInMethods()}
-	if len(e.methods) > maxMethods {
-		return nil, fmt.Errorf("%d methods are more than the %d there is room for", len(e.methods), maxMethods)
+	e := &Estate{Contents: c, methods: Catalogue(c.Methods)}
+	if len(e.methods) > MaxMethods {
+		return nil, fmt.Errorf("%d methods are more than the %d there is room for", len(e.methods), MaxMethods)
 	}
 	var err error
 	number := func(what string, n int, name func(int) string) map[string]int32 {
@@ -143,6 +246,8 @@ func New(c Contents) (*Estate, error) {
 	e.networkNumber = number("network", len(c.Networks), func(i int) string { return c.Networks[i].Name })
 	e.windowNumber = number("window", len(c.Windows), func(i int) string { return c.Windows[i].Name })
 	e.regionNumber = number("region", len(c.Regions), func(i int) string { return c.Regions[i].Name })
+	e.deviceNumber = number("device", len(c.Devices), func(i int) string { return c.Devices[i].Name })
+	e.postureNumber = number("posture", len(c.Postures), func(i int) string { return c.Postures[i].Name })
 	e.methodNumber = number("method", len(e.methods), func(i int) string { return e.methods[i].Name })
 	if err != nil {
 		return nil, err
@@ -159,6 +264,11 @@ func New(c Contents) (*Estate, error) {
 		all = append(all, Network{Name: r.String(), Ranges: []Range{r}})
 	}
 	e.places = newPlaceTable(all)
+	for i := range c.Networks {
+		if code := attempt.CountryCode(c.Networks[i].Country); code != "" && !slices.Contains(e.stated, code) {
+			e.stated = append(e.stated, code)
+		}
+	}
 	for i := range c.Windows {
 		e.windows = append(e.windows, c.Windows[i].compile(c.Zone))
 	}
@@ -176,10 +286,11 @@ func (e *Estate) fillAccounts() error {
 		return err
 	}
 	e.accounts = make([]accountFacts, len(e.Accounts))
-	e.domainNumber = make(map[string]int32)
+	e.domainNumber, e.attributeNumber = make(map[string]int32), make(map[string]int32)
 	for i := range e.Accounts {
 		a, facts := &e.Accounts[i], &e.accounts[i]
-		facts.domain = e.intern(e.domainNumber, domainOf(a.Name))
+		facts.domain = intern(e.domainNumber, domainOf(a.Name))
+		facts.hash = hashText(a.Name)
 		for _, name := range a.Groups {
 			group, ok := e.groupNumber[name]
 			if !ok {
@@ -194,6 +305,13 @@ func (e *Estate) fillAccounts() error {
 			}
 			facts.methods = facts.methods.Add(int(method))
 		}
+		for name, value := range a.Attributes {
+			facts.attributes = append(facts.attributes, intern(e.attributeNumber, name))
+			if value.Kind() != attempt.Nothing {
+				facts.attributes = append(facts.attributes, intern(e.attributeNumber, attributeValue(name, value.String())))
+			}
+		}
+		slices.Sort(facts.attributes)
 	}
 	for i := range e.Groups {
 		for _, name := range e.Groups[i].Members {
@@ -204,11 +322,123 @@ func (e *Estate) fillAccounts() error {
 			e.accounts[account].groups = append(e.accounts[account].groups, above[i]...)
 		}
 	}
+	if err := e.addWhere(above); err != nil {
+		return err
+	}
 	for i := range e.accounts {
-		slices.Sort(e.accounts[i].groups)
-		e.accounts[i].groups = slices.Compact(e.accounts[i].groups)
+		e.accounts[i].groups = settle(e.accounts[i].groups)
+		e.accounts[i].perhaps = settle(e.accounts[i].perhaps)
+	}
+	return e.barMethods()
+}
+
+// settle sorts numbers and takes out what stands twice.
+func settle(numbers []int32) []int32 {
+	slices.Sort(numbers)
+	return slices.Compact(numbers)
+}
+
+// addWhere adds the accounts that a group's `where` holds for.
+func (e *Estate) addWhere(above [][]int32) error {
+	for i := range e.Groups {
+		if e.Groups[i].Where == nil {
+			continue
+		}
+		if key, ok := unfitForWhere(e.Groups[i].Where); ok {
+			return fmt.Errorf("group %s: where cannot ask for %s", e.Groups[i].Name, key)
+		}
+		where, err := condition.Bind(e.Groups[i].Where, e.Vocabulary("group "+e.Groups[i].Name))
+		if err != nil {
+			return fmt.Errorf("group %s: where: %w", e.Groups[i].Name, err)
+		}
+		for account := range e.accounts {
+			facts := &e.accounts[account]
+			switch condition.Eval(where, AccountFacts{e, account, time.Time{}}) {
+			case condition.True:
+				facts.groups = append(facts.groups, above[i]...)
+			case condition.Unknown:
+				facts.perhaps = append(facts.perhaps, above[i]...)
+			}
+		}
 	}
 	return nil
+}
+
+// unfitForWhere finds a key that a group's `where` cannot use: membership must
+// hang neither on other groups nor on the time.
+func unfitForWhere(where condition.Node) (unfit condition.Key, found bool) {
+	condition.Walk(where, func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok && (t.Key == condition.Groups || t.Key == condition.JoinedWithin) {
+			unfit, found = t.Key, true
+		}
+		return true
+	})
+	return unfit, found
+}
+
+// CheckWhere tells what a group's `where` asks for that it cannot.
+func CheckWhere(where condition.Node) error {
+	if key, ok := unfitForWhere(where); ok {
+		return fmt.Errorf("where cannot ask for %s: membership hangs neither on other groups nor on the time", key)
+	}
+	return nil
+}
+
+// barMethods takes from each account the methods that count for nothing with
+// it. Where that is not known they are barred, for what is not known never helps.
+func (e *Estate) barMethods() error {
+	for m := range e.methods {
+		if e.methods[m].BarredFor == nil {
+			continue
+		}
+		if key, ok := unfitForBar(e.methods[m].BarredFor); ok {
+			return fmt.Errorf("method %s: barred_for cannot ask for %s", e.methods[m].Name, key)
+		}
+		barred, err := condition.Bind(e.methods[m].BarredFor, e.Vocabulary("method "+e.methods[m].Name))
+		if err != nil {
+			return fmt.Errorf("method %s: barred_for: %w", e.methods[m].Name, err)
+		}
+		for account := range e.accounts {
+			if condition.Eval(barred, AccountFacts{e, account, time.Time{}}) != condition.False {
+				e.accounts[account].barred = e.accounts[account].barred.Add(m)
+			}
+		}
+	}
+	for i := range e.accounts {
+		e.accounts[i].methods &^= e.accounts[i].barred
+	}
+	return nil
+}
+
+// unfitForBar finds a key that `barred_for` cannot use, since it hangs on the
+// time or on what is barred.
+func unfitForBar(barred condition.Node) (unfit condition.Key, found bool) {
+	condition.Walk(barred, func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok && (t.Key == condition.Enrolled || t.Key == condition.JoinedWithin) {
+			unfit, found = t.Key, true
+		}
+		return true
+	})
+	return unfit, found
+}
+
+// CheckBarredFor tells what a method's `barred_for` asks for that it cannot.
+func CheckBarredFor(barred condition.Node) error {
+	if key, ok := unfitForBar(barred); ok {
+		return fmt.Errorf("barred_for cannot ask for %s: it hangs neither on what is enrolled nor on the time", key)
+	}
+	return nil
+}
+
+// attributeValue is the name under which an attribute with a value is numbered.
+func attributeValue(name, value string) string { return name + "\x00" + value }
+
+// hashText is FNV-1a with 64 bits, which stays the same from release to release
+// (G. Fowler, L. C. Noll, K.-P. Vo; RFC 9923).
+func hashText(text string) uint64 {
+	h := fnv.New64a()
+	_, _ = io.WriteString(h, text)
+	return h.Sum64()
 }
 
 // groupsAbove returns for each group the groups that its members are in: itself
@@ -252,7 +482,13 @@ func (e *Estate) fillApps() error {
 	e.tagNumber = make(map[string]int32)
 	for i := range e.Apps {
 		for _, tag := range e.Apps[i].Tags {
-			e.apps[i].tags = append(e.apps[i].tags, e.intern(e.tagNumber, tag))
+			e.apps[i].tags = append(e.apps[i].tags, intern(e.tagNumber, tag))
+		}
+		for _, alias := range e.Apps[i].KnownAs {
+			if other, taken := e.appNumber[alias]; taken && other != int32(i) {
+				return fmt.Errorf("apps %s and %s are both known as %q", e.Apps[other].Name, e.Apps[i].Name, alias)
+			}
+			e.appNumber[alias] = int32(i)
 		}
 		for _, name := range e.Apps[i].OpenTo {
 			group, ok := e.groupNumber[name]
@@ -264,10 +500,22 @@ func (e *Estate) fillApps() error {
 		slices.Sort(e.apps[i].tags)
 		slices.Sort(e.apps[i].openTo)
 	}
+	hosts, wrong := readHosts(e.Apps)
+	if len(wrong) > 0 {
+		return fmt.Errorf("app %s: %w", wrong[0].App, wrong[0].Wrong)
+	}
+	e.hosts = hosts
+	for i := range e.Postures {
+		for k := range e.Postures[i].Checks {
+			if err := e.Postures[i].Checks[k].Check(); err != nil {
+				return fmt.Errorf("posture %s: %w", e.Postures[i].Name, err)
+			}
+		}
+	}
 	return nil
 }
 
-func (e *Estate) intern(numbers map[string]int32, name string) int32 {
+func intern(numbers map[string]int32, name string) int32 {
 	n, ok := numbers[name]
 	if !ok {
 		n = int32(len(numbers))
@@ -288,9 +536,6 @@ func domainOf(account string) string {
 // FindAccount returns the number of the account of that name.
 func (e *Estate) FindAccount(name string) (int, bool) { return find(e.accountNumber, name) }
 
-// FindApp returns the number of the app of that name.
-func (e *Estate) FindApp(name string) (int, bool) { return find(e.appNumber, name) }
-
 // FindMethod returns the number of the method of that name.
 func (e *Estate) FindMethod(name string) (int, bool) { return find(e.methodNumber, name) }
 
@@ -303,8 +548,13 @@ func find(numbers map[string]int32, name string) (int, bool) {
 // not change them.
 func (e *Estate) Methods() []Method { return e.methods }
 
-// Enrolled returns the methods of an account, by its number.
+// Enrolled returns the methods that an account, by its number, has enrolled and
+// that are not barred for it.
 func (e *Estate) Enrolled(account int) MethodSet { return e.accounts[account].methods }
+
+// Barred returns the methods that count for nothing with an account, by its
+// number.
+func (e *Estate) Barred(account int) MethodSet { return e.accounts[account].barred }
 
 // GroupsOf returns the names of all groups that an account is in, directly or
 // through others, by its number.
@@ -317,7 +567,8 @@ func (e *Estate) GroupsOf(account int) []string {
 	return names
 }
 
-// IsOpenTo tells whether the app is given to the account, both by number.
+// IsOpenTo tells whether the app is given to the account, both by number. A
+// membership that is not sure opens nothing.
 func (e *Estate) IsOpenTo(app, account int) bool {
 	return e.Apps[app].OpenTo == nil || intersects(e.apps[app].openTo, e.accounts[account].groups)
 }
@@ -378,4 +629,20 @@ func intersects(a, b []int32) bool {
 		}
 	}
 	return false
+}
+
+// FindPosture returns the number of the posture of that name.
+func (e *Estate) FindPosture(name string) (int, bool) { return find(e.postureNumber, name) }
+
+// Memberships returns the numbers of the groups that an account, by number, is
+// surely in and may be in, and of its domain. The caller must not change them.
+func (e *Estate) Memberships(account int) (sure, perhaps []int32, domain int32) {
+	facts := &e.accounts[account]
+	return facts.groups, facts.perhaps, facts.domain
+}
+
+// MayStateOther tells whether a network could make the answer to "is it another
+// country than that one" differ from what the stated country says.
+func (e *Estate) MayStateOther(stated, than attempt.CountryCode) bool {
+	return slices.ContainsFunc(e.stated, func(code attempt.CountryCode) bool { return (code != than) != (stated != than) })
 }

@@ -3,6 +3,7 @@ package estate_test
 import (
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -109,10 +110,10 @@ func TestGroupsReachThroughIncludes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"all", "crew", "engine"}, e.GroupsOf(0))
 	require.Equal(t, []string{"deck"}, e.GroupsOf(1))
-	domain, err := condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{"one.example"}}, e)
+	domain, err := condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{"one.example"}}, e.Vocabulary(""))
 	require.NoError(t, err)
-	require.Equal(t, condition.True, e.AccountHolds(0, domain.(*condition.Test)), "domains have no case")
-	require.Equal(t, condition.False, e.AccountHolds(1, domain.(*condition.Test)), "a name without @ has no domain")
+	require.Equal(t, condition.True, e.AccountHolds(0, time.Time{}, domain.(*condition.Test)), "domains have no case")
+	require.Equal(t, condition.False, e.AccountHolds(1, time.Time{}, domain.(*condition.Test)), "a name without @ has no domain")
 }
 
 func TestNewRefuses(t *testing.T) {

@@ -136,3 +136,53 @@ func (w *Window) String() string {
 	}
 	return strings.Join(parts, " ")
 }
+
+// WindowTurns returns the moments after now, and not after end, at which the
+// window of that number may open or close.
+func (e *Estate) WindowTurns(window int, now, end time.Time) []time.Time {
+	return e.windows[window].turns(now, end)
+}
+
+func (w *compiledWindow) turns(now, end time.Time) []time.Time {
+	var turns []time.Time
+	inside := w.contains(now)
+	local := now.In(w.zone)
+	add := func(t time.Time) {
+		if t.After(now) && !t.After(end) {
+			turns = append(turns, t)
+		}
+	}
+	for day := -1; ; day++ {
+		year, month, date := local.Date()
+		midnight := time.Date(year, month, date+day, 0, 0, 0, 0, w.zone)
+		if midnight.After(end) {
+			break
+		}
+		for _, clock := range []Clock{0, w.from, w.to} {
+			add(time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone))
+		}
+		// A clock change may skip a boundary, or bring it twice.
+		if _, change := midnight.ZoneBounds(); !change.IsZero() && change.Sub(midnight) < 24*time.Hour {
+			before, after := change.Add(-time.Second).In(w.zone), change.In(w.zone)
+			_, from := before.Zone()
+			_, to := after.Zone()
+			shift := time.Duration(to-from) * time.Second
+			add(change)
+			for _, clock := range []Clock{0, w.from, w.to} {
+				t := time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone)
+				add(t.Add(shift))
+				add(t.Add(-shift))
+			}
+		}
+	}
+	slices.SortFunc(turns, time.Time.Compare)
+	// Only those at which the window really opens or closes are of interest.
+	kept := turns[:0]
+	for _, t := range turns {
+		if is := w.contains(t); is != inside {
+			kept = append(kept, t)
+			inside = is
+		}
+	}
+	return kept
+}

@@ -1,0 +1,95 @@
+package attempt
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"strconv"
+)
+
+// Scalar is a fact about a device or an attribute of an account: a truth, a
+// number, a text, or nothing. Scalars can be compared with ==.
+type Scalar struct {
+	kind   ScalarKind
+	number float64
+	text   string
+}
+
+// ScalarKind is what sort of value a Scalar holds.
+type ScalarKind uint8
+
+// The kinds of scalar. The zero Scalar is nothing, which JSON writes as null.
+const (
+	Nothing ScalarKind = iota
+	Bool
+	Number
+	Text
+)
+
+// BoolScalar returns a truth as a scalar.
+func BoolScalar(b bool) Scalar {
+	s := Scalar{kind: Bool}
+	if b {
+		s.number = 1
+	}
+	return s
+}
+
+// NumberScalar returns a number as a scalar.
+func NumberScalar(n float64) Scalar { return Scalar{kind: Number, number: n} }
+
+// TextScalar returns a text as a scalar.
+func TextScalar(text string) Scalar { return Scalar{kind: Text, text: text} }
+
+// Kind returns what sort of value it is.
+func (s Scalar) Kind() ScalarKind { return s.kind }
+
+// Float returns the number that the scalar is.
+func (s Scalar) Float() (float64, bool) { return s.number, s.kind == Number }
+
+// String returns the value as a reader would write it.
+func (s Scalar) String() string {
+	switch s.kind {
+	case Bool:
+		return strconv.FormatBool(s.number == 1)
+	case Number:
+		return strconv.FormatFloat(s.number, 'f', -1, 64)
+	case Text:
+		return s.text
+	}
+	return "nothing"
+}
+
+// MarshalJSON writes a JSON truth, number, text or null.
+func (s Scalar) MarshalJSON() ([]byte, error) {
+	switch s.kind {
+	case Bool:
+		return json.Marshal(s.number == 1)
+	case Number:
+		return json.Marshal(s.number)
+	case Text:
+		return json.Marshal(s.text)
+	}
+	return []byte("null"), nil
+}
+
+// UnmarshalJSON reads a JSON truth, number, text or null.
+func (s *Scalar) UnmarshalJSON(data []byte) error {
+	var value any
+	if err := json.NewDecoder(bytes.NewReader(data)).Decode(&value); err != nil {
+		return err
+	}
+	switch v := value.(type) {
+	case nil:
+		*s = Scalar{}
+	case bool:
+		*s = BoolScalar(v)
+	case float64:
+		*s = NumberScalar(v)
+	case string:
+		*s = TextScalar(v)
+	default:
+		return errors.New("a fact is true, false, a number, a text or null")
+	}
+	return nil
+}

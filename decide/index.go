@@ -1,0 +1,113 @@
+package decide
+
+import (
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// index finds the policies that may be for an account and an app without asking
+// each one. A policy is posted under something that every account it is for must
+// have: a group, a kind, a domain or its own name. Who is found so is still
+// asked whether it really is for the account.
+type index struct {
+	// everyone lists the policies of which nothing of the kind is known.
+	everyone []int32
+	// by lists policies by the number of what accounts must have.
+	byAccount, byGroup, byDomain, byKind map[int32][]int32
+	// aimed has a bit for each policy that is aimed at an app and is no draft.
+	aimed [][]uint64
+}
+
+// appFacts answers tests about one app and nothing else.
+type appFacts struct {
+	estate *estate.Estate
+	app    int
+}
+
+func (f appFacts) Holds(t *condition.Test) condition.Truth { return f.estate.AppHolds(f.app, t) }
+
+func newIndex(j *Judge) index {
+	x := index{
+		byAccount: make(map[int32][]int32), byGroup: make(map[int32][]int32),
+		byDomain: make(map[int32][]int32), byKind: make(map[int32][]int32),
+		aimed: make([][]uint64, len(j.estate.Apps)),
+	}
+	for app := range x.aimed {
+		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
+		for i := range j.policies {
+			// Nothing about an app changes after compilation.
+			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, appFacts{j.estate, app}) != condition.False {
+				x.aimed[app][i/64] |= 1 << (i % 64)
+			}
+		}
+	}
+	for i := range j.policies {
+		if j.policies[i].Stage != Draft {
+			x.post(int32(i), j.policies[i].who)
+		}
+	}
+	return x
+}
+
+// post enters a policy under what its `who` needs.
+func (x *index) post(policy int32, who condition.Node) {
+	tests, ok := needed(who)
+	if !ok {
+		x.everyone = append(x.everyone, policy)
+		return
+	}
+	for _, t := range tests {
+		under := map[condition.Key]map[int32][]int32{condition.Accounts: x.byAccount, condition.Groups: x.byGroup,
+			condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
+		for _, n := range t.Numbers() {
+			under[n] = append(under[n], policy)
+		}
+	}
+}
+
+// needed returns tests of which one must hold, or may, where the condition does;
+// false where there are none such.
+func needed(node condition.Node) ([]*condition.Test, bool) {
+	switch n := node.(type) {
+	case *condition.Test:
+		switch n.Key {
+		case condition.Accounts, condition.Groups, condition.Domains, condition.Kinds:
+			return []*condition.Test{n}, true
+		}
+	case *condition.All:
+		// Any one of them will do; the one that names accounts leaves fewest.
+		var best []*condition.Test
+		for _, kid := range n.Of {
+			if tests, ok := needed(kid); ok && (best == nil || breadth(tests) < breadth(best)) {
+				best = tests
+			}
+		}
+		return best, best != nil
+	case *condition.Any:
+		var all []*condition.Test
+		for _, kid := range n.Of {
+			tests, ok := needed(kid)
+			if !ok {
+				return nil, false
+			}
+			all = append(all, tests...)
+		}
+		return all, len(all) > 0
+	}
+	return nil, false
+}
+
+// breadth orders lists of tests by how many accounts they are likely to leave.
+func breadth(tests []*condition.Test) int {
+	widest := 0
+	for _, t := range tests {
+		width := map[condition.Key]int{condition.Accounts: 0, condition.Groups: 1, condition.Domains: 2, condition.Kinds: 3}[t.Key]
+		widest = max(widest, width)
+	}
+	return widest
+}
+
+// isAimed tells whether a policy is aimed at an app.
+func (x *index) isAimed(app int, policy int32) bool {
+	return x.aimed[app][policy/64]&(1<<(policy%64)) != 0
+}

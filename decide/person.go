@@ -1,0 +1,122 @@
+package decide
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// tellPerson makes the view for the one who signs on.
+func (s *sitting) tellPerson(d *Decision) {
+	d.ToPerson = ToPerson{Verdict: d.Verdict, Repairs: []string{}, Offer: []string{}}
+	switch {
+	case d.Verdict != Grant && len(s.proofs) == 0 && !s.canBeAsked():
+		d.ToPerson.Verdict = Block
+		d.ToPerson.Repairs = append(d.ToPerson.Repairs, "Sign in where you can be asked for a proof.")
+		return
+	case d.Verdict != Grant && len(s.proofs) == 0:
+		d.ToPerson.Verdict = StepUp
+		d.ToPerson.Offer = slices.Clone(s.judge.openers)
+		return
+	case len(s.proofs) == 0:
+		return // a public app lets everybody in, and says no more
+	}
+	for _, n := range d.Notices {
+		if n.Code == EnrolmentDue && (d.ToPerson.DaysLeft == 0 || n.DaysLeft < d.ToPerson.DaysLeft) {
+			d.ToPerson.DaysLeft = n.DaysLeft
+		}
+	}
+	if d.Verdict == Grant {
+		return
+	}
+	d.ToPerson.Say = s.say()
+	if s.blocks() || s.refusal() != "" {
+		return // nothing that could be shown would help
+	}
+	for _, demand := range d.Demands {
+		if !demand.Met {
+			d.ToPerson.add(demand, d.Verdict)
+		}
+	}
+}
+
+// add tells what to do about a demand.
+func (t *ToPerson) add(demand Demand, verdict Verdict) {
+	repair := func(format string, args ...any) {
+		if text := fmt.Sprintf(format, args...); !slices.Contains(t.Repairs, text) {
+			t.Repairs = append(t.Repairs, text)
+		}
+	}
+	switch demand.Kind {
+	case DemandMethod:
+		if verdict == Block {
+			repair("Sign in where you can be asked for %s.", strings.Join(demand.AnyOf, " or "))
+			return
+		}
+		for _, m := range demand.Offer {
+			if !slices.Contains(t.Offer, m) {
+				t.Offer = append(t.Offer, m)
+			}
+		}
+	case DemandEnrol:
+		repair("Enrol %s.", strings.Join(demand.AnyOf, " or "))
+	case DemandPosture:
+		t.addPosture(demand, repair)
+	case DemandChangePassword:
+		repair("Change your password.")
+	case DemandAccept:
+		repair("Read and accept %s, version %d.", demand.Document, demand.Version)
+	case DemandExternal:
+		if demand.Impossible {
+			repair("The check %s failed; ask the help desk.", demand.External)
+		} else {
+			repair("Pass the check %s.", demand.External)
+		}
+	case DemandOneOf:
+		for _, way := range demand.Ways {
+			for _, inner := range way {
+				if !inner.Met {
+					t.add(inner, verdict)
+				}
+			}
+		}
+	}
+}
+
+// addPosture tells the three ways in which a device falls short apart: nothing
+// identifies it, it did not report lately, or it is unfit.
+func (t *ToPerson) addPosture(demand Demand, repair func(string, ...any)) {
+	fixed := false
+	for _, f := range demand.Failing {
+		if f.Fix != "" {
+			repair("%s", f.Fix)
+			fixed = true
+		}
+	}
+	switch {
+	case fixed:
+	case len(demand.Failing) > 0 && demand.Impossible:
+		repair("Have the device put in order: it does not pass %s.", demand.Posture)
+	case demand.Impossible:
+		repair("Use a browser or an app that tells which device you are on.")
+	default:
+		repair("Let the device report its state, and sign in again.")
+	}
+}
+
+// say joins what the rules say that stand in the way.
+func (s *sitting) say() string {
+	var said []string
+	blocks := s.blocks()
+	for i := range s.outcomes {
+		o := &s.outcomes[i]
+		if o.policy == none {
+			continue
+		}
+		stands := o.outcome.block || !blocks && s.state(o) != met
+		if text := s.judge.policies[o.policy].Rules[o.rule].Say; stands && text != "" && !slices.Contains(said, text) {
+			said = append(said, text)
+		}
+	}
+	return strings.Join(said, " ")
+}

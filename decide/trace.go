@@ -1,0 +1,89 @@
+package decide
+
+import (
+	"fmt"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// trace tells for every policy what became of it.
+func (s *sitting) trace(d *Decision, shadowSilenced []int32) {
+	next := 0 // hearings are in the order of policies
+	for i := range s.judge.policies {
+		p := &s.judge.policies[i]
+		t := PolicyTrace{Name: p.Name, Stage: p.Stage, Why: []string{}}
+		if next < len(s.hearings) && s.hearings[next].policy == int32(i) {
+			h := s.hearings[next]
+			if p.Stage == Shadow && h.inForce == condition.False {
+				h.silencedBy = shadowSilenced[next]
+			}
+			s.traceHearing(&t, p, h)
+			next++
+		} else {
+			s.traceSilence(&t, p)
+		}
+		d.Policies = append(d.Policies, t)
+	}
+}
+
+// traceHearing tells of a policy that applies, surely or perhaps.
+func (s *sitting) traceHearing(t *PolicyTrace, p *policy, h hearing) {
+	t.Applies = h.applies
+	t.add("", s.whyNot(p))
+	if p.liveFor != nil {
+		t.InForce = &h.inForce
+		t.add("live_for: ", condition.Why(p.liveFor, s, s))
+	}
+	rules := s.spoken[h.first:h.last]
+	switch len(rules) {
+	case 0:
+		for i := range p.rules {
+			t.add("rule "+p.Rules[i].Name+": ", condition.Why(p.rules[i].when, s, s))
+		}
+	case 1:
+		t.Rule = p.Rules[rules[0].rule].Name
+		t.Outcome = p.Rules[rules[0].rule].Then.String()
+		t.add("rule "+t.Rule+": ", condition.Why(p.rules[rules[0].rule].when, s, s))
+	default:
+		for _, r := range rules {
+			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
+			t.add("rule "+p.Rules[r.rule].Name+": ", condition.Why(p.rules[r.rule].when, s, s))
+		}
+	}
+	if h.silencedBy != none {
+		t.SilencedBy = s.judge.policies[h.silencedBy].Name
+	}
+}
+
+// traceSilence tells why a policy does not apply: the first thing that failed.
+func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
+	why := func(format string, args ...any) { t.Why = append(t.Why, fmt.Sprintf(format, args...)) }
+	zone := s.judge.estate.Zone
+	switch {
+	case p.Stage == Draft:
+		why("stage: a draft is never evaluated")
+	case s.account < 0:
+		why("accounts: the book has none of this name")
+	case s.app < 0:
+		why("names: the book has no app of this name")
+	case condition.Eval(p.apps, s) == condition.False:
+		t.add("", condition.Why(p.apps, s, s))
+	case condition.Eval(p.who, s) == condition.False:
+		t.add("", condition.Why(p.who, s, s))
+	case !p.isFor(s.attempt.Action):
+		why("actions: it is not for %s", s.attempt.Action)
+	case !p.from.IsZero() && s.moment.Before(p.from):
+		why("from: wants %s or later, saw %s", p.From, estate.DateOf(s.moment.In(zone)))
+	case !p.until.IsZero() && !s.moment.Before(p.until):
+		why("until: wants %s or earlier, saw %s", p.Until, estate.DateOf(s.moment.In(zone)))
+	default: // so it is the rule for emergency accounts
+		why("kinds: an emergency account is only meant where `who` names it")
+	}
+}
+
+func (t *PolicyTrace) add(lead string, reasons []condition.Reason) {
+	for _, r := range reasons {
+		t.Why = append(t.Why, lead+r.String())
+	}
+}

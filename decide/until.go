@@ -1,0 +1,108 @@
+package decide
+
+import (
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// farthestLook is how far ahead a granted session is looked at.
+const farthestLook = 40 * 24 * time.Hour
+
+// grantedUntil returns the first moment at which the attempt, repeated, would no
+// longer be granted because a window or a date has passed; the zero Time where
+// there is none in sight. Ages of proofs and reports stand still for this. The
+// sitting must have granted the attempt; it is changed by the look ahead.
+func (s *sitting) grantedUntil() time.Time {
+	horizon := farthestLook
+	if s.limits.lasts > 0 && s.limits.lasts < horizon {
+		horizon = s.limits.lasts
+	}
+	now := s.attempt.At
+	turns := s.turns(now, now.Add(horizon))
+	defer func() { s.moment = now }()
+	for _, t := range turns {
+		s.moment = t
+		if s.judgeAgain() != Grant {
+			return t
+		}
+	}
+	return time.Time{}
+}
+
+// turns returns the moments after now, and not after end, at which something
+// that hangs on the time may change, in order.
+func (s *sitting) turns(now, end time.Time) []time.Time {
+	var turns []time.Time
+	add := func(t time.Time) {
+		if t.After(now) && !t.After(end) {
+			turns = append(turns, t)
+		}
+	}
+	windows := map[int32]bool{}
+	look := func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok {
+			switch t.Key {
+			case condition.During:
+				for _, w := range t.Numbers() {
+					windows[w] = true
+				}
+			case condition.JoinedWithin:
+				if joined, known := s.judge.estate.JoinedUntil(s.account, estate.Span(t.Limit())); known {
+					add(joined)
+				}
+			}
+		}
+		return true
+	}
+	for i := range s.judge.policies {
+		p := &s.judge.policies[i]
+		if !s.judge.index.isAimed(s.app, int32(i)) {
+			continue
+		}
+		add(p.from)
+		add(p.until)
+		condition.Walk(p.who, look)
+		condition.Walk(p.liveFor, look)
+		if s.heard(int32(i)) == nil && !s.mayApplyLater(p) {
+			continue
+		}
+		for _, r := range p.rules {
+			condition.Walk(r.when, look)
+		}
+	}
+	for i := range s.judge.model.Signals {
+		condition.Walk(s.judge.model.When(i), look)
+	}
+	for i := range s.judge.exemptions {
+		x := &s.judge.exemptions[i]
+		add(x.until)
+		condition.Walk(x.who, look)
+		condition.Walk(x.when, look)
+	}
+	for i := range s.judge.rollouts {
+		add(s.deadline(&s.judge.rollouts[i]))
+		condition.Walk(s.judge.rollouts[i].who, look)
+	}
+	for w := range windows {
+		for _, t := range s.judge.estate.WindowTurns(int(w), now, end) {
+			add(t)
+		}
+	}
+	slices.SortFunc(turns, time.Time.Compare)
+	return slices.Compact(turns)
+}
+
+// mayApplyLater tells whether a policy that does not apply now hangs on the time
+// for that.
+func (s *sitting) mayApplyLater(p *policy) bool {
+	timely := !p.from.IsZero()
+	condition.Walk(p.who, func(n condition.Node) bool {
+		t, ok := n.(*condition.Test)
+		timely = timely || ok && t.Key == condition.JoinedWithin
+		return true
+	})
+	return timely || p.liveFor != nil
+}
