@@ -222,7 +222,7 @@ func (j *Judge) compileAssurances(assurances []Assurance) error {
 	return nil
 }
 
-// assuranceNumbers finds assurances by name.
+// assuranceNumbers finds assurances by name, each once.
 func (j *Judge) assuranceNumbers(names []string) ([]int32, error) {
 	var numbers []int32
 	for _, name := range names {
@@ -230,7 +230,9 @@ func (j *Judge) assuranceNumbers(names []string) ([]int32, error) {
 		if !ok {
 			return nil, fmt.Errorf("assurance %q is not defined", name)
 		}
-		numbers = append(numbers, n)
+		if !slices.Contains(numbers, n) {
+			numbers = append(numbers, n)
+		}
 	}
 	return numbers, nil
 }

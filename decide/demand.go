@@ -152,8 +152,12 @@ const (
 	oneOf int32 = -2
 )
 
-// way bounds the demands of one way in sitting.wayNeeds.
-type way struct{ first, last int32 }
+// way bounds the demands of one way in sitting.wayNeeds. It proves where it asks
+// for a method in every world.
+type way struct {
+	first, last int32
+	proves      bool
+}
 
 // collect works out what an outcome demands: exemptions, easing and what the
 // action waives are taken into account, and any proof is asked for where no
@@ -251,7 +255,7 @@ func (s *sitting) choose(assurances []int32) (proves bool) {
 	proves = true
 	for _, a := range assurances {
 		w := way{first: int32(len(s.wayNeeds))}
-		s.wayNeeds, _ = s.ask(a, s.wayNeeds, true)
+		s.wayNeeds, w.proves = s.ask(a, s.wayNeeds, true)
 		w.last = int32(len(s.wayNeeds))
 		s.ways = append(s.ways, w)
 	}
@@ -269,7 +273,7 @@ func (s *sitting) choose(assurances []int32) (proves bool) {
 			asks = asks || s.judge.demands[m.demand].kind == DemandMethod
 		}
 		n.state = min(n.state, state) // a way of which nothing is left is met
-		proves = proves && asks
+		proves = proves && w.proves && asks
 	}
 	s.needs = append(s.needs, n)
 	return proves

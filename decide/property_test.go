@@ -24,15 +24,19 @@ func (c chance) IntN(n int) int { return rapid.IntRange(0, n-1).Draw(c.T, "n") }
 
 // compile reads a made-up book as a user would: from files.
 func compile(t require.TestingT, c synth.Chance, made synth.Book) *decide.Judge {
-	files := fstest.MapFS{}
-	for name, text := range made.Files(c, 1+c.IntN(3)) {
-		files[name] = &fstest.MapFile{Data: []byte(text)}
-	}
-	b, err := book.OpenFS(files)
+	b, err := book.OpenFS(mapFS(made.Files(c, 1+c.IntN(3))))
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	return judge
+}
+
+func mapFS(texts map[string]string) fstest.MapFS {
+	files := fstest.MapFS{}
+	for name, text := range texts {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	return files
 }
 
 // answer is the decision without the name of the book that made it.

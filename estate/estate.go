@@ -135,7 +135,9 @@ type Group struct {
 	About    string   `book:"about" doc:"what the group is for"`
 	Members  []string `book:"members" ref:"account" doc:"accounts in the group, besides those that name it themselves"`
 	Includes []string `book:"includes" ref:"group" doc:"groups whose members are members of this one too"`
-	// Where adds the accounts that it holds for. It cannot ask for groups.
+	// Where adds the accounts that it holds for. It cannot ask for groups, and
+	// methods that are barred for an account count as enrolled there, since
+	// barring may hang on groups.
 	Where condition.Node `book:"where" about:"account" doc:"a condition on accounts that are members too; not on groups or on the time"`
 }
 

@@ -1,0 +1,626 @@
+package decide_test
+
+import (
+	"cmp"
+	"fmt"
+	"hash/fnv"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/risk"
+)
+
+// naive is a second evaluator. It follows section 4 of the design step by step on
+// the rulebook as it was read: no compilation, no numbers, no index, nothing
+// remembered from one question to the next.
+type naive struct {
+	book   *decide.Rulebook
+	a      *attempt.Attempt
+	moment time.Time // for windows and dates
+	owner  string    // of the condition that is asked, for its share
+}
+
+// of asks the conditions of an owner.
+func (n naive) of(owner string) naive {
+	n.owner = owner
+	return n
+}
+
+const (
+	no    = condition.False
+	maybe = condition.Unknown
+	yes   = condition.True
+)
+
+func named[T any](items []T, name func(T) string, wanted string) *T {
+	for i := range items {
+		if name(items[i]) == wanted {
+			return &items[i]
+		}
+	}
+	return nil
+}
+
+func (n naive) account() *estate.Account {
+	return named(n.book.Estate.Accounts, func(a estate.Account) string { return a.Name }, n.a.Account)
+}
+
+func (n naive) appNamed(text string) *estate.App {
+	host, _, _ := strings.Cut(strings.ToLower(text), "/")
+	host, _, _ = strings.Cut(host, ":")
+	host = strings.TrimSuffix(host, ".")
+	for i := range n.book.Estate.Apps {
+		if app := &n.book.Estate.Apps[i]; app.Name == text || slices.Contains(app.KnownAs, text) || slices.Contains(app.Hosts, host) {
+			return app
+		}
+	}
+	return nil
+}
+
+func (n naive) catalogue() []estate.Method { return estate.Catalogue(n.book.Estate.Methods) }
+
+func (n naive) method(name string) *estate.Method {
+	return named(n.catalogue(), func(m estate.Method) string { return m.Name }, name)
+}
+
+// barred follows "methods barred for some groups": what is not known bars.
+func (n naive) barred(method string) bool {
+	m := n.method(method)
+	return m != nil && m.BarredFor != nil && n.of("method "+method).holds(m.BarredFor) != no
+}
+
+func (n naive) enrolled() []string {
+	var list []string
+	for _, m := range n.account().Methods {
+		if !n.barred(m) && !slices.Contains(list, m) {
+			list = append(list, m)
+		}
+	}
+	return list
+}
+
+// member tells whether the account is in a group.
+func (n naive) member(group string) condition.Truth {
+	g := named(n.book.Estate.Groups, func(g estate.Group) string { return g.Name }, group)
+	in := condition.Of(slices.Contains(n.account().Groups, group) || slices.Contains(g.Members, n.a.Account))
+	if g.Where != nil {
+		in = max(in, n.of("group "+group).holds(g.Where))
+	}
+	for _, included := range g.Includes {
+		in = max(in, n.member(included))
+	}
+	return in
+}
+
+// country returns the codes that the attempt may come from; nil is any, an empty
+// list none at all.
+func (n naive) country() []attempt.CountryCode {
+	ip, has := n.a.IP.Get()
+	stated, isStated := n.a.Country.Get()
+	if has {
+		if code := n.networkCountry(ip.Unmap()); code != "" {
+			return []attempt.CountryCode{code}
+		}
+	}
+	switch {
+	case isStated && n.a.IP.IsUnknown():
+		codes := []attempt.CountryCode{stated}
+		for _, network := range n.book.Estate.Networks {
+			if network.Country != "" {
+				codes = append(codes, attempt.CountryCode(network.Country))
+			}
+		}
+		return codes
+	case isStated:
+		return []attempt.CountryCode{stated}
+	case n.a.Country.IsNone() && !n.a.IP.IsUnknown():
+		return []attempt.CountryCode{}
+	}
+	return nil
+}
+
+func (n naive) networkCountry(ip netip.Addr) attempt.CountryCode {
+	type statement struct {
+		size    int
+		country attempt.CountryCode
+	}
+	var all []statement
+	for _, network := range n.book.Estate.Networks {
+		for _, r := range network.Ranges {
+			if r.Contains(ip) && network.Country != "" {
+				// The ranges in use here are told apart by the bits that their ends share.
+				size := 0
+				for from, to := r.From.AsSlice(), r.To.AsSlice(); size < len(from)*8 && from[size/8]>>(7-size%8)&1 == to[size/8]>>(7-size%8)&1; {
+					size++
+				}
+				all = append(all, statement{-size, attempt.CountryCode(network.Country)})
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b statement) int { return cmp.Or(a.size-b.size, cmp.Compare(a.country, b.country)) })
+	if len(all) == 0 {
+		return ""
+	}
+	return all[0].country
+}
+
+// among is a test over what a fact may be: sure where all of it answers alike.
+func among[T comparable](may []T, known bool, wanted func(T) bool) condition.Truth {
+	if !known {
+		return maybe
+	}
+	held, failed := false, len(may) == 0
+	for _, m := range may {
+		held, failed = held || wanted(m), failed || !wanted(m)
+	}
+	switch {
+	case held && failed:
+		return maybe
+	case held:
+		return yes
+	}
+	return no
+}
+
+func (n naive) inNetworks(wanted func(estate.Network) bool) condition.Truth {
+	ip, has := n.a.IP.Get()
+	if n.a.IP.IsUnknown() {
+		return maybe
+	}
+	for _, network := range n.book.Estate.Networks {
+		for _, r := range network.Ranges {
+			if has && r.Contains(ip) && wanted(network) {
+				return yes
+			}
+		}
+	}
+	return no
+}
+
+func (n naive) during(name string) bool {
+	w := named(n.book.Estate.Windows, func(w estate.Window) string { return w.Name }, name)
+	local := n.moment.In(n.book.Estate.Zone)
+	clock := estate.Clock(local.Hour()*60 + local.Minute())
+	from, to := estate.Clock(0), estate.Clock(24*60)
+	if w.From != nil {
+		from = *w.From
+	}
+	if w.To != nil {
+		to = *w.To
+	}
+	starts := func(day time.Time) bool {
+		onDay := len(w.Days) == 0 || slices.Contains(w.Days, estate.Weekday(day.Weekday()))
+		onDate := len(w.Dates) == 0
+		for _, r := range w.Dates {
+			onDate = onDate || r.Contains(estate.DateOf(day))
+		}
+		return onDay && onDate
+	}
+	yesterday := time.Date(local.Year(), local.Month(), local.Day()-1, 12, 0, 0, 0, time.UTC)
+	if from < to {
+		return starts(local) && from <= clock && clock < to
+	}
+	return starts(local) && from <= clock || starts(yesterday) && clock < to
+}
+
+// device returns what is said of the device, and the estate's entry.
+func (n naive) device() (said attempt.Device, entry *estate.Device, exists condition.Truth) {
+	said, given := n.a.Device.Get()
+	switch {
+	case given:
+		exists = yes
+	case n.a.Device.IsUnknown():
+		exists = maybe
+	}
+	if id, ok := said.ID.Get(); ok {
+		entry = named(n.book.Estate.Devices, func(d estate.Device) string { return d.Name }, id)
+	}
+	return said, entry, exists
+}
+
+func (n naive) deviceIs(what string) condition.Truth {
+	said, entry, exists := n.device()
+	flag := func(fact attempt.Fact[bool], registered func() bool) condition.Truth {
+		value, known := fact.Get()
+		switch {
+		case exists == no, fact.IsNone():
+			return no
+		case known:
+			return condition.Of(value)
+		case entry != nil:
+			return condition.Of(registered())
+		}
+		return maybe
+	}
+	switch what {
+	case "known":
+		return flag(said.Known, func() bool { return true })
+	case "managed":
+		return flag(said.Managed, func() bool { return entry.Managed })
+	case "shared":
+		return flag(said.Shared, func() bool { return entry.Shared })
+	}
+	owns := attempt.Fact[bool]{}
+	if owner, ok := said.Owner.Get(); ok {
+		owns = attempt.Known(owner == n.a.Account)
+	} else if said.Owner.IsNone() {
+		owns = attempt.None[bool]()
+	}
+	return flag(owns, func() bool { return entry.Owner == n.a.Account })
+}
+
+func (n naive) platform() (string, condition.Truth) {
+	said, entry, exists := n.device()
+	name, known := said.Platform.Get()
+	switch {
+	case exists == no, said.Platform.IsNone():
+		return "", no
+	case known:
+		return name, yes
+	case entry != nil:
+		return entry.Platform, condition.Of(entry.Platform != "")
+	}
+	return "", maybe
+}
+
+// posture returns fit, unfit, unreported or unidentified.
+func (n naive) posture(name string) string {
+	p := named(n.book.Estate.Postures, func(p estate.Posture) string { return p.Name }, name)
+	said, entry, _ := n.device()
+	if id, ok := said.ID.Get(); !ok || id == "" {
+		return "unidentified"
+	}
+	reported, known := said.ReportedAt.Get()
+	if said.ReportedAt.IsUnknown() && entry != nil && entry.ReportedAt != nil {
+		reported, known = *entry.ReportedAt, true
+	}
+	if p.Fresh > 0 && (!known || reported.Add(time.Duration(p.Fresh)).Before(n.a.At)) {
+		return "unreported"
+	}
+	all := yes
+	for _, c := range p.Checks {
+		value, given := said.Facts[c.Fact]
+		if !given && entry != nil {
+			value, given = entry.Facts[c.Fact]
+		}
+		passes := maybe
+		if given {
+			passes = n.passes(c, value)
+		}
+		all = min(all, passes)
+	}
+	return map[condition.Truth]string{no: "unfit", maybe: "unreported", yes: "fit"}[all]
+}
+
+func (n naive) passes(c estate.Check, value attempt.Scalar) condition.Truth {
+	switch {
+	case c.Is != nil:
+		return condition.Of(value == *c.Is)
+	case c.In != nil:
+		return condition.Of(slices.Contains(c.In, value))
+	case c.AtMost != nil:
+		number, ok := value.Float()
+		return condition.Of(ok && number <= *c.AtMost)
+	}
+	least := c.AtLeast.All
+	if c.AtLeast.ByPlatform != nil {
+		platform, known := n.platform()
+		if known == maybe {
+			return maybe
+		}
+		if least = c.AtLeast.ByPlatform[platform]; least == "" {
+			return no
+		}
+	}
+	parts := func(text string) (numbers [4]int, ok bool) {
+		for i, part := range strings.Split(text, ".") {
+			if _, err := fmt.Sscanf(part, "%d", &numbers[i]); err != nil {
+				return numbers, false
+			}
+		}
+		return numbers, true
+	}
+	have, ok := parts(value.String())
+	want, _ := parts(least)
+	return condition.Of(ok && slices.Compare(have[:], want[:]) >= 0)
+}
+
+// holds evaluates a condition on the names that it was read with.
+func (n naive) holds(node condition.Node) condition.Truth {
+	switch c := node.(type) {
+	case *condition.All:
+		all := yes
+		for _, kid := range c.Of {
+			all = min(all, n.holds(kid))
+		}
+		return all
+	case *condition.Any:
+		any := no
+		for _, kid := range c.Of {
+			any = max(any, n.holds(kid))
+		}
+		return any
+	case *condition.Not:
+		return yes - n.holds(c.Of)
+	case *condition.Test:
+		any := no
+		for _, value := range c.Values {
+			any = max(any, n.tested(c, value))
+		}
+		return any
+	}
+	return yes
+}
+
+func (n naive) tested(t *condition.Test, value string) condition.Truth {
+	account, app := n.account(), n.appNamed(n.a.App)
+	switch t.Key {
+	case condition.Anyone:
+		return yes
+	case condition.Accounts:
+		return condition.Of(account.Name == value)
+	case condition.Groups:
+		return n.member(value)
+	case condition.Domains:
+		return condition.Of(strings.HasSuffix(strings.ToLower(account.Name), "@"+strings.ToLower(value)))
+	case condition.Kinds:
+		return condition.Of(account.Kind.String() == value)
+	case condition.Attributes:
+		has, given := account.Attributes[t.Attribute]
+		if !given {
+			return maybe
+		}
+		return condition.Of(has.Kind() != attempt.Nothing && has.String() == value)
+	case condition.Enrolled:
+		if strings.HasPrefix(n.owner, "group ") { // membership comes before barring, which may hang on it
+			return condition.Of(slices.Contains(account.Methods, value))
+		}
+		return condition.Of(slices.Contains(n.enrolled(), value))
+	case condition.JoinedWithin:
+		if account.Joined == nil {
+			return maybe
+		}
+		return condition.Of(n.moment.Before(account.Joined.Start(n.book.Estate.Zone).Add(span(value))))
+	case condition.AccountRiskAtLeast:
+		return condition.Of(n.accountRisk() >= level(value))
+	case condition.Share:
+		var percent uint64
+		_, _ = fmt.Sscan(value, &percent)
+		return condition.Of(share(account.Name, n.owner) < percent*100)
+	case condition.Every:
+		return yes
+	case condition.Names:
+		return condition.Of(app.Name == value)
+	case condition.Tags:
+		return condition.Of(slices.Contains(app.Tags, value))
+	case condition.Networks:
+		if r, err := estate.ParseRange(value); err == nil {
+			ip, has := n.a.IP.Get()
+			return among([]netip.Addr{ip}, !n.a.IP.IsUnknown(), func(ip netip.Addr) bool { return has && r.Contains(ip) })
+		}
+		return n.inNetworks(func(network estate.Network) bool { return network.Name == value })
+	case condition.OurNetwork:
+		ours := n.inNetworks(func(network estate.Network) bool { return network.Ours })
+		if value == "false" {
+			ours = ours.Not()
+		}
+		return ours
+	case condition.Countries:
+		return n.fromOneOf(t)
+	case condition.During:
+		return condition.Of(n.during(value))
+	case condition.Through:
+		through, has := n.a.Through.Get()
+		return among([]attempt.Through{through}, !n.a.Through.IsUnknown(), func(through attempt.Through) bool { return has && through.String() == value })
+	case condition.Actions:
+		return condition.Of(n.a.Action.String() == value)
+	case condition.Platforms:
+		name, known := n.platform()
+		return truthIf(known, name == value)
+	case condition.Device:
+		return n.deviceIs(value)
+	case condition.DeviceTags:
+		said, entry, exists := n.device()
+		switch {
+		case exists == no:
+			return no
+		case said.Tags != nil:
+			return condition.Of(slices.Contains(said.Tags, value))
+		case entry != nil:
+			return condition.Of(slices.Contains(entry.Tags, value))
+		}
+		return maybe
+	case condition.Posture:
+		switch said, _, exists := n.device(); n.posture(value) {
+		case "fit":
+			return yes
+		case "unfit":
+			return no
+		case "unidentified":
+			if exists == no || !said.ID.IsUnknown() {
+				return no
+			}
+		}
+		return maybe
+	case condition.Signals:
+		return n.signal(*named(n.book.Risk.Signals, func(s risk.Signal) string { return s.Name }, value))
+	case condition.RiskAtLeast:
+		return n.scored(n.levels().From(level(value)))
+	case condition.ScoreAtLeast:
+		var bar int
+		_, _ = fmt.Sscan(value, &bar)
+		return n.scored(bar)
+	case condition.Proved:
+		return n.proved(value)
+	}
+	panic("naive: no such key: " + t.Key.String())
+}
+
+func (n naive) accountRisk() estate.Level {
+	a := n.account()
+	switch {
+	case a.AccountRisk == nil:
+		return estate.NoRisk
+	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(*a.AccountRisk.Since):
+		return estate.NoRisk
+	}
+	return a.AccountRisk.Level
+}
+
+// fromOneOf tests the countries of one key together, for they are alternatives of
+// one fact.
+func (n naive) fromOneOf(t *condition.Test) condition.Truth {
+	may := n.country()
+	return among(may, may != nil, func(code attempt.CountryCode) bool {
+		for _, value := range t.Values {
+			region := named(n.book.Estate.Regions, func(r estate.Region) string { return r.Name }, value)
+			if value == string(code) || region != nil && slices.Contains(region.Countries, estate.Country(code)) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func span(text string) time.Duration {
+	var s estate.Span
+	if err := s.UnmarshalText([]byte(text)); err != nil {
+		panic(err)
+	}
+	return time.Duration(s)
+}
+
+func level(text string) estate.Level {
+	return estate.Level(slices.Index([]string{"none", "low", "medium", "high"}, text))
+}
+
+func (n naive) levels() risk.Levels {
+	if n.book.Risk.Levels == (risk.Levels{}) {
+		return risk.DefaultLevels
+	}
+	return n.book.Risk.Levels
+}
+
+func (n naive) score() (low, high int) {
+	for _, s := range n.book.Risk.Signals {
+		switch n.signal(s) {
+		case yes:
+			low, high = low+s.Points, high+s.Points
+		case maybe:
+			high += s.Points
+		}
+	}
+	return min(low, 100), min(high, 100)
+}
+
+func (n naive) scored(bar int) condition.Truth {
+	low, high := n.score()
+	switch {
+	case low >= bar:
+		return yes
+	case high < bar:
+		return no
+	}
+	return maybe
+}
+
+func (n naive) signal(s risk.Signal) condition.Truth {
+	if s.When != nil {
+		return n.of("risk").holds(s.When)
+	}
+	previous, hasPrevious := n.a.Previous.Get()
+	ofPrevious := func(answer func() condition.Truth) condition.Truth {
+		switch {
+		case hasPrevious:
+			return answer()
+		case n.a.Previous.IsUnknown():
+			return maybe
+		}
+		return no
+	}
+	switch s.Detect {
+	case risk.Travel:
+		return ofPrevious(func() condition.Truth {
+			from, hasFrom := previous.Location.Get()
+			to, hasTo := n.a.Location.Get()
+			switch {
+			case previous.Location.IsNone(), n.a.Location.IsNone():
+				return no
+			case !hasFrom, !hasTo:
+				return maybe
+			}
+			km, hours := risk.Distance(from, to), n.a.At.Sub(previous.At).Hours()
+			return condition.Of(km > 0 && (hours <= 0 || km/hours > s.FasterThan))
+		})
+	case risk.CountryChange:
+		return ofPrevious(func() condition.Truth {
+			was, known := previous.Country.Get()
+			switch {
+			case previous.Country.IsNone():
+				return no
+			case !known:
+				return maybe
+			}
+			may := n.country()
+			return among(may, may != nil, func(code attempt.CountryCode) bool { return code != was })
+		})
+	case risk.NewDevice:
+		return n.deviceIs("known").Not()
+	case risk.AnonymousNetwork:
+		return n.inNetworks(func(network estate.Network) bool { return network.Anonymous })
+	case risk.FailedBurst:
+		times, known := n.a.Failures.Get()
+		if !known {
+			return unknownIf(n.a.Failures.IsUnknown())
+		}
+		count := 0
+		for _, t := range times {
+			if !t.After(n.a.At) && !t.Add(time.Duration(s.Within)).Before(n.a.At) {
+				count++
+			}
+		}
+		return condition.Of(count >= s.Failures)
+	case risk.Dormant:
+		return ofPrevious(func() condition.Truth {
+			return condition.Of(!previous.At.Add(time.Duration(s.After)).After(n.a.At))
+		})
+	case risk.ProofRefused:
+		return condition.Of(slices.ContainsFunc(n.a.Failed, func(f attempt.Failure) bool { return f.Reason == attempt.Refused }))
+	}
+	return condition.Of(slices.Contains(n.a.Signals, s.Name))
+}
+
+// truthIf is no more than known, and no where the answer is.
+func truthIf(known condition.Truth, answer bool) condition.Truth {
+	if known == maybe {
+		return maybe
+	}
+	return min(known, condition.Of(answer))
+}
+
+func unknownIf(unknown bool) condition.Truth {
+	if unknown {
+		return maybe
+	}
+	return no
+}
+
+// share places an account in one of 10,000 parts, as the documentation of the
+// key has it.
+func share(account, owner string) uint64 {
+	sum := func(text string) uint64 {
+		h := fnv.New64a()
+		h.Write([]byte(text))
+		return h.Sum64()
+	}
+	z := sum(account) ^ sum(owner)*0x9e3779b97f4a7c15
+	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+	z = (z ^ z>>27) * 0x94d049bb133111eb
+	return (z ^ z>>31) % 10_000
+}
