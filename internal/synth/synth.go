@@ -407,7 +407,7 @@ func Attempt(chance Chance) *attempt.Attempt {
 	if !m.odds(3) {
 		a.Session.Started = ago(48 * time.Hour)
 	}
-	for range m.IntN(2) {
+	for range m.IntN(3) {
 		a.Failed = append(a.Failed, attempt.Failure{Method: m.one(methods), Reason: attempt.FailureReason(m.IntN(3))})
 	}
 	if m.odds(2) {
@@ -454,7 +454,7 @@ func drawFacts(m maker, a *attempt.Attempt, odds int) {
 	a.Failures = drawFact(m, odds, a.Failures, func() []time.Time {
 		var times []time.Time
 		for range m.IntN(4) {
-			times = append(times, a.At.Add(-time.Duration(m.IntN(20))*time.Minute))
+			times = append(times, a.At.Add(time.Duration(3-m.IntN(20))*time.Minute))
 		}
 		return times
 	})
@@ -503,7 +503,7 @@ func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt
 		d.Facts = facts
 	}
 	if odds > 0 && m.odds(3) {
-		d.Remembered = []attempt.Remembered{{Account: a.Account, Method: m.one(methods), At: a.At.Add(-time.Duration(m.IntN(60*24)) * time.Hour)}}
+		d.Remembered = []attempt.Remembered{{Account: m.one([]string{a.Account, a.Account, accounts[0]}), Method: m.one(methods), At: a.At.Add(-time.Duration(m.IntN(60*24)) * time.Hour)}}
 	}
 	return d
 }
