@@ -78,6 +78,9 @@ func (r *reader) check() {
 		if len(p.Rules) == 0 {
 			r.add(p.At, "policy %s has no rules, so it never speaks; give it at least one", p.Name)
 		}
+		if r.broken[definition{"policy", p.Name}] {
+			continue
+		}
 		if p.LiveFor != nil && p.Stage != decide.Shadow {
 			r.add(p.At, "policy %s is %s; live_for is for a shadow policy", p.Name, p.Stage)
 		}
@@ -142,6 +145,9 @@ func (r *reader) checkEstate() {
 func (r *reader) checkAssurances() {
 	catalogue := estate.Catalogue(r.sections.Methods)
 	for _, a := range r.sections.Assurances {
+		if r.broken[definition{"assurance", a.Name}] {
+			continue
+		}
 		wrong := func(format string, args ...any) {
 			r.add(a.At, "assurance %s"+format, append([]any{a.Name}, args...)...)
 		}

@@ -41,6 +41,9 @@ type reader struct {
 	sections    Sections
 	definitions map[definition]condition.Position
 	references  []reference
+	// broken are the definitions in which something could not be read. What is
+	// wrong with them beyond that would only follow from it.
+	broken map[definition]bool
 
 	file     string
 	unfolded int
@@ -62,6 +65,7 @@ func newReader() *reader {
 	r := &reader{
 		definitions: make(map[definition]condition.Position),
 		unfolding:   make(map[*yaml.Node]bool),
+		broken:      make(map[definition]bool),
 	}
 	r.sections.Settings.Otherwise.Block = true
 	r.sections.Settings.Zone = time.UTC
@@ -514,8 +518,11 @@ func (r *reader) ownNames(list reflect.Value) {
 // from their names.
 func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 	t := into.Type().Elem()
-	add := func(name string, at *yaml.Node, item reflect.Value) {
+	add := func(name string, at *yaml.Node, item reflect.Value, wrong int) {
 		r.define(f.of, name, r.at(at))
+		if len(r.found) > wrong {
+			r.broken[definition{f.of, name}] = true
+		}
 		into.Set(reflect.Append(into, item))
 	}
 	if formOf(t).named {
@@ -526,9 +533,9 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 		into.Grow(len(n.Content))
 		for _, node := range n.Content {
 			r.follow(node, func(node *yaml.Node) {
-				item := reflect.New(t).Elem()
+				item, wrong := reflect.New(t).Elem(), len(r.found)
 				r.mapping(node, item, article(t.Name()), nil)
-				add(item.FieldByName("Name").String(), node, item)
+				add(item.FieldByName("Name").String(), node, item, wrong)
 			})
 		}
 		return
@@ -542,7 +549,7 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 			r.add(r.at(key), "%v", err)
 		}
 		r.follow(value, func(value *yaml.Node) {
-			item := reflect.New(t).Elem()
+			item, wrong := reflect.New(t).Elem(), len(r.found)
 			item.FieldByName("Name").SetString(key.Value)
 			if w := formOf(t).whole; w >= 0 {
 				r.value(value, item.Field(w), &field{key: key.Value})
@@ -552,7 +559,7 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 			if at := formOf(t).at; at >= 0 {
 				item.Field(at).Set(reflect.ValueOf(r.at(key)))
 			}
-			add(key.Value, key, item)
+			add(key.Value, key, item, wrong)
 		})
 	})
 }

@@ -129,6 +129,15 @@ func Compile(book Rulebook) (*Judge, error) {
 // Estate returns the facts that the judge decides on.
 func (j *Judge) Estate() *estate.Estate { return j.estate }
 
+// Country returns where an attempt comes from, as it is judged: by a network, the
+// attempt itself or the look-up of its address. It returns false where that is
+// not known.
+func (j *Judge) Country(a *attempt.Attempt) (attempt.CountryCode, bool) {
+	var w whereabouts
+	w.find(j, a)
+	return w.country, w.state != countryUnknown
+}
+
 // Risk returns the model by which attempts are weighed.
 func (j *Judge) Risk() *risk.Model { return j.model }
 

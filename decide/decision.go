@@ -155,7 +155,9 @@ func (d Demand) String() string {
 		for _, way := range d.Ways {
 			var parts []string
 			for _, demand := range way {
-				parts = append(parts, demand.String())
+				if d.Met || !demand.Met { // of an open way, what is still open
+					parts = append(parts, demand.String())
+				}
 			}
 			ways = append(ways, strings.Join(parts, " and "))
 		}

@@ -252,7 +252,10 @@ func (s *sitting) Saw(t *condition.Test) string {
 		case countryKnown:
 			return string(s.where.country)
 		case countryStated:
-			return string(s.where.country) + " as stated"
+			if e.CountryMayHold(s.where.country, t) == condition.Unknown {
+				return string(s.where.country) + " stated, without an address to bear it out (unknown)"
+			}
+			return string(s.where.country)
 		case countryNone:
 			return "no country"
 		}
@@ -307,7 +310,7 @@ func (s *sitting) sawRisk() string {
 		case condition.True:
 			names = append(names, s.judge.model.Signals[i].Name)
 		case condition.Unknown:
-			names = append(names, s.judge.model.Signals[i].Name+"?")
+			names = append(names, s.judge.model.Signals[i].Name+" unknown")
 		}
 	}
 	if len(names) > 0 {

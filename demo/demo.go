@@ -12,7 +12,9 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 )
 
-//go:embed book/*.yaml
+//go:generate go run ./places book/places.mmdb
+
+//go:embed book/*.yaml book/places.mmdb
 var embedded embed.FS
 
 // Files are the files of the book.
@@ -42,12 +44,12 @@ func Scenes() []Scene {
 		at := time.Date(2026, time.November, 23, 14, 10, 0, 0, oslo)
 		return attempt.Attempt{
 			At: at, Account: "ingrid@kestrelsound.example", App: "card-till",
-			IP: attempt.Known(netip.MustParseAddr("203.0.113.20")), Through: attempt.Known(attempt.Browser),
-			Country: attempt.Known[attempt.CountryCode]("NO"),
-			Proofs:  []attempt.Proof{{Method: "password", At: at}},
+			IP: address("203.0.113.20"), Through: attempt.Known(attempt.Browser),
+			Device:   attempt.Known(attempt.Device{ID: attempt.Known("laptop-ingrid")}),
+			Proofs:   []attempt.Proof{{Method: "password", At: at}},
+			Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time](),
 		}
 	}
-	elsewhere := attempt.Known(netip.MustParseAddr("198.51.100.200"))
 	scene := func(title, differs string, change func(*attempt.Attempt)) Scene {
 		a := pier()
 		change(&a)
@@ -55,19 +57,17 @@ func Scenes() []Scene {
 	}
 	return []Scene{
 		scene("pier", "Ingrid opens the till at the pier on Monday at 14:10, password proven", func(*attempt.Attempt) {}),
-		scene("home", "from home in Norway", func(a *attempt.Attempt) { a.IP = elsewhere }),
-		scene("abroad", "from an address in Brazil", func(a *attempt.Attempt) {
-			a.IP, a.Country = elsewhere, attempt.Known[attempt.CountryCode]("BR")
-		}),
+		scene("home", "from home in Norway", func(a *attempt.Attempt) { a.IP = address("192.0.2.70") }),
+		scene("abroad", "from an address in Brazil", func(a *attempt.Attempt) { a.IP = address("192.0.2.150") }),
 		scene("night", "at 02:10", func(a *attempt.Attempt) {
 			a.At = a.At.Add(-12 * time.Hour)
 			a.Proofs = []attempt.Proof{{Method: "password", At: a.At}}
 		}),
-		scene("unknown country", "from an address of no known country", func(a *attempt.Attempt) {
-			a.IP, a.Country = elsewhere, attempt.Fact[attempt.CountryCode]{}
-		}),
+		scene("unknown country", "from an address of no known country", func(a *attempt.Attempt) { a.IP = address("198.51.100.200") }),
 		scene("emergency account", "with the account from the harbour master's safe", func(a *attempt.Attempt) {
 			a.Account = "harbour-key@kestrelsound.example"
 		}),
 	}
 }
+
+func address(text string) attempt.Fact[netip.Addr] { return attempt.Known(netip.MustParseAddr(text)) }

@@ -464,6 +464,9 @@ func (e *Estate) sawPosture(v *DeviceView, at time.Time, t *condition.Test) stri
 		case Fit:
 			return p.Name + " passed"
 		case Unidentified:
+			if v.PassesPosture(p, at) == condition.Unknown {
+				return "a device that does not tell which one it is (unknown)"
+			}
 			saw = append(saw, "a device that nothing identifies")
 		case Unreported:
 			return ""

@@ -8,11 +8,11 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
 )
 
 // Report is a decision with the findings of the rehearsal.
@@ -79,7 +79,7 @@ func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
 	}
-	r.describePlace(judge.Estate())
+	r.describePlace(judge)
 	if !r.Refused() {
 		r.findMissing(judge)
 	}
@@ -98,7 +98,8 @@ func (r *Report) Refused() bool {
 
 // describePlace names the networks of the address, or the nearest one, and
 // warns where a network and the stated country disagree.
-func (r *Report) describePlace(e *estate.Estate) {
+func (r *Report) describePlace(judge *decide.Judge) {
+	e := judge.Estate()
 	ip, ok := r.Rehearsal.Attempt.IP.Get()
 	if !ok {
 		return
@@ -130,6 +131,9 @@ func (r *Report) describePlace(e *estate.Estate) {
 		}
 		r.Rehearsal.Place += "."
 	}
+	if country, known := judge.Country(r.Rehearsal.Attempt); known && !isStated {
+		r.Rehearsal.Place += fmt.Sprintf(" The address database puts it in %s.", country)
+	}
 }
 
 // candidate is one value that a missing fact could have.
@@ -141,18 +145,23 @@ type candidate struct {
 // findMissing tries, for each unknown fact alone, the values that could matter.
 func (r *Report) findMissing(judge *decide.Judge) {
 	a := r.Rehearsal.Attempt
-	place, addressed := (*estate.Place)(nil), false
-	if ip, ok := a.IP.Get(); ok {
-		place, addressed = judge.Estate().Place(ip), true
-	}
 	if a.IP.IsUnknown() {
 		r.tryAll(judge, "ip", addresses(judge))
 	}
-	if a.Country.IsUnknown() && !(addressed && place.Country != "") {
+	if _, known := judge.Country(a); !known {
 		r.tryAll(judge, "country", countries(judge))
 	}
 	if a.Through.IsUnknown() {
 		r.tryAll(judge, "through", throughs())
+	}
+	if a.Device.IsUnknown() {
+		r.tryAll(judge, "device", devices(judge))
+	}
+	if a.Previous.IsUnknown() {
+		r.tryAll(judge, "previous", previous(a))
+	}
+	if a.Failures.IsUnknown() {
+		r.tryAll(judge, "failures", failures(a))
 	}
 }
 
@@ -248,6 +257,49 @@ func throughs() []candidate {
 	return found
 }
 
+// devices returns the registered devices, one that is not, and none.
+func devices(judge *decide.Judge) []candidate {
+	at := func(words string, device attempt.Fact[attempt.Device]) candidate {
+		return candidate{words, func(a *attempt.Attempt) { a.Device = device }}
+	}
+	unregistered := attempt.Device{ID: attempt.Known("not-registered"), Known: attempt.Known(false), Managed: attempt.Known(false), Shared: attempt.Known(false)}
+	found := []candidate{at("no device", attempt.None[attempt.Device]()), at("one not registered", attempt.Known(unregistered))}
+	for i, d := range judge.Estate().Devices {
+		if i == mostDevices {
+			break
+		}
+		found = append(found, at(d.Name, attempt.Known(attempt.Device{ID: attempt.Known(d.Name)})))
+	}
+	return found
+}
+
+// mostDevices is how many registered devices are tried.
+const mostDevices = 100
+
+// previous returns the sign-ins before this one that could matter: none, one
+// from the other side of the Earth, and one a year ago.
+func previous(a *attempt.Attempt) []candidate {
+	before := func(words string, p attempt.Fact[attempt.Previous]) candidate {
+		return candidate{words, func(a *attempt.Attempt) { a.Previous = p }}
+	}
+	afar := attempt.Previous{At: a.At.Add(-time.Hour), Country: attempt.Known[attempt.CountryCode]("NZ"), Location: attempt.Known(attempt.Location{Lat: -41.3, Lon: 174.8})}
+	return []candidate{
+		before("there was none", attempt.None[attempt.Previous]()),
+		before("it was an hour ago in New Zealand", attempt.Known(afar)),
+		before("it was a year ago", attempt.Known(attempt.Previous{At: a.At.AddDate(-1, 0, 0), Country: attempt.None[attempt.CountryCode](), Location: attempt.None[attempt.Location]()})),
+	}
+}
+
+// failures returns none, and a hundred of this very moment.
+func failures(a *attempt.Attempt) []candidate {
+	return []candidate{
+		{"there were none", func(a *attempt.Attempt) { a.Failures = attempt.None[[]time.Time]() }},
+		{"there were a hundred", func(b *attempt.Attempt) {
+			b.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, 100))
+		}},
+	}
+}
+
 // advise says what would help, the nearest thing first.
 func (r *Report) advise(judge *decide.Judge) {
 	do := func(format string, args ...any) {
@@ -276,24 +328,81 @@ func (r *Report) advise(judge *decide.Judge) {
 			do("Give %s a live policy that surely speaks for this account, or see below why those there are do not.", a.App)
 		case decide.CannotBeAsked:
 			do("Bring the proof along with the attempt, or sign on through a browser or a native app.")
+		case decide.DeviceUnidentified:
+			do("Sign on from a device that tells which one it is, through a browser or an app that passes that on.")
+		case decide.CheckFailed:
+			do("Have the outside check looked at; nothing that the person shows will lift it.")
 		}
 	}
 	if r.Refused() {
 		return
 	}
+	blocked := slices.ContainsFunc(r.Causes, func(c decide.Cause) bool {
+		return c.Code == decide.RuleBlocks || c.Code == decide.RuleMayBlock || c.Code == decide.OtherwiseBlocks || c.Code == decide.CannotBeAsked
+	})
+	if blocked {
+		return
+	}
 	for _, d := range r.Demands {
-		if d.Met || r.Verdict != decide.StepUp {
-			continue
-		}
-		switch {
-		case d.Kind == decide.DemandEnrol:
-			do("Let %s enrol one of %s: the account has none.", a.Account, strings.Join(d.AnyOf, ", "))
-		case len(d.Offer) > 0:
-			do("Prove %s.", strings.Join(d.Offer, " or "))
-		default:
-			do("Prove another method first, then one of %s.", strings.Join(d.AnyOf, ", "))
+		if !d.Met && (r.Verdict == decide.StepUp || d.Impossible) {
+			r.adviseOn(d, do)
 		}
 	}
+}
+
+// adviseOn says what would meet a demand.
+func (r *Report) adviseOn(d decide.Demand, do func(string, ...any)) {
+	switch d.Kind {
+	case decide.DemandMethod:
+		if len(d.Offer) > 0 {
+			do("Prove %s.", strings.Join(d.Offer, " or "))
+		} else {
+			do("Prove another method first, then one of %s.", strings.Join(d.AnyOf, ", "))
+		}
+	case decide.DemandEnrol:
+		do("Let %s enrol one of %s: the account has none.", r.Rehearsal.Attempt.Account, strings.Join(d.AnyOf, ", "))
+	case decide.DemandPosture:
+		for _, f := range d.Failing {
+			do("%s: wants %s, saw %s. %s", f.Fact, f.Wants, f.Saw, f.Fix)
+		}
+		if len(d.Failing) == 0 && !d.Impossible {
+			do("Let the device report its state: %s asks for a newer report.", d.Posture)
+		}
+	case decide.DemandChangePassword:
+		do("Change the password.")
+	case decide.DemandAccept:
+		do("Accept %s, version %d.", d.Document, d.Version)
+	case decide.DemandExternal:
+		if !d.Impossible {
+			do("Pass the outside check %s.", d.External)
+		}
+	case decide.DemandOneOf:
+		// The way with the least left to show is the one to take.
+		best := slices.MinFunc(d.Ways, func(a, b []decide.Demand) int { return cost(a) - cost(b) })
+		for _, inner := range best {
+			if !inner.Met {
+				r.adviseOn(inner, do)
+			}
+		}
+	}
+}
+
+// cost orders ways by how much is left to do: an enrolment is more than a proof,
+// and what is impossible more than anything.
+func cost(way []decide.Demand) int {
+	total := 0
+	for _, d := range way {
+		switch {
+		case d.Met:
+		case d.Impossible:
+			total += 1000
+		case d.Kind == decide.DemandEnrol:
+			total += 10
+		default:
+			total++
+		}
+	}
+	return total
 }
 
 // findOut names the missing facts that decide.

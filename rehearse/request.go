@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,12 +24,17 @@ type Request struct {
 	// Proved are methods, each proven just now, or METHOD:AGE earlier in the
 	// session, such as push:3h.
 	Proved []string
-	// Unknown are facts to be left unknown: ip, country, through.
+	// Device is the identity that the device states.
+	Device string
+	// Signals are named by others. Failed are METHOD:REASON, Checked are
+	// CHECK:RESULT, and Accepted are DOCUMENT:VERSION.
+	Signals, Failed, Checked, Accepted []string
+	// Unknown are facts to be left unknown, of Facts.
 	Unknown []string
 }
 
 // Facts are the facts that a request can leave unknown.
-var Facts = []string{"ip", "country", "through"}
+var Facts = []string{"ip", "country", "location", "through", "device", "previous", "failures"}
 
 // Attempt makes the attempt. What the request does not say is taken from the
 // ordinary case, and each such assumption is returned as a sentence. The moment
@@ -42,9 +48,9 @@ func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, 
 			return nil, nil, fmt.Errorf("--unknown: there is no fact %q%s", fact, nearest.DidYouMean(fact, Facts))
 		}
 	}
-	for fact, said := range map[string]string{"ip": q.IP, "country": q.Country, "through": q.Through} {
-		if said != "" && slices.Contains(q.Unknown, fact) {
-			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", fact, fact, said)
+	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}} {
+		if said[1] != "" && slices.Contains(q.Unknown, said[0]) {
+			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", said[0], said[0], said[1])
 		}
 	}
 	var err error
@@ -82,6 +88,10 @@ func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, 
 	if err := q.proofs(a, e); err != nil {
 		return nil, nil, err
 	}
+	if err := q.reports(a, judge); err != nil {
+		return nil, nil, err
+	}
+	assumed = append(assumed, q.ordinary(a, e)...)
 	if len(q.Proved) == 0 {
 		assumed = append(assumed, "Nothing has been proven yet (--proved METHOD says what has).")
 	}
@@ -121,6 +131,90 @@ func (q Request) proofs(a *attempt.Attempt, e *estate.Estate) error {
 			return fmt.Errorf("--proved %s: %w", said, err)
 		}
 		a.Session.Proofs = append(a.Session.Proofs, attempt.Proof{Method: method, At: a.At.Add(-time.Duration(span))})
+	}
+	return nil
+}
+
+// ordinary fills in what is not said with the ordinary case, and says so.
+func (q Request) ordinary(a *attempt.Attempt, e *estate.Estate) []string {
+	var assumed []string
+	left := func(fact string) bool { return slices.Contains(q.Unknown, fact) }
+	switch {
+	case q.Device != "":
+		device := attempt.Device{}
+		if !slices.ContainsFunc(e.Devices, func(d estate.Device) bool { return d.Name == q.Device }) {
+			device = unregistered()
+			assumed = append(assumed, fmt.Sprintf("The device %s has been seen before; it is not registered, so it is nobody's and not managed.", q.Device))
+		}
+		device.ID = attempt.Known(q.Device)
+		a.Device = attempt.Known(device)
+	case !left("device"):
+		a.Device = attempt.Known(unregistered())
+		assumed = append(assumed, "The device has been seen before, but does not tell which one it is (--device ID does).")
+	}
+	if !left("previous") {
+		a.Previous = attempt.None[attempt.Previous]()
+	}
+	if !left("failures") {
+		a.Failures = attempt.None[[]time.Time]()
+	}
+	if !left("previous") && !left("failures") {
+		assumed = append(assumed, "No earlier sign-in and no failed one is known of.")
+	}
+	return assumed
+}
+
+// unregistered is the ordinary device that the estate does not have: seen before,
+// but nobody's and not managed, and without an identity.
+func unregistered() attempt.Device {
+	return attempt.Device{
+		ID: attempt.None[string](), Known: attempt.Known(true), Managed: attempt.Known(false),
+		Shared: attempt.Known(false), Owner: attempt.None[string](),
+	}
+}
+
+// reports takes over what happened in the attempt, as far as the book knows of
+// such a thing.
+func (q Request) reports(a *attempt.Attempt, judge *decide.Judge) error {
+	for _, name := range q.Signals {
+		var known []string
+		for _, s := range judge.Risk().Signals {
+			known = append(known, s.Name)
+		}
+		if !slices.Contains(known, name) {
+			return fmt.Errorf("--signal: the book has no signal %q%s", name, nearest.DidYouMean(name, known))
+		}
+		a.Signals = append(a.Signals, name)
+	}
+	for _, said := range q.Failed {
+		method, reason, _ := strings.Cut(said, ":")
+		f := attempt.Failure{Method: method}
+		if _, ok := judge.Estate().FindMethod(method); !ok {
+			return fmt.Errorf("--failed: the book has no method %q", method)
+		}
+		if err := f.Reason.UnmarshalText([]byte(reason)); err != nil {
+			return fmt.Errorf("--failed %s: expected METHOD:REASON; %w", said, err)
+		}
+		a.Failed = append(a.Failed, f)
+	}
+	for _, said := range q.Checked {
+		name, result, _ := strings.Cut(said, ":")
+		var r attempt.CheckResult
+		if err := r.UnmarshalText([]byte(result)); err != nil {
+			return fmt.Errorf("--checked %s: expected CHECK:RESULT; %w", said, err)
+		}
+		if a.External == nil {
+			a.External = make(map[string]attempt.CheckResult)
+		}
+		a.External[name] = r
+	}
+	for _, said := range q.Accepted {
+		document, text, _ := strings.Cut(said, ":")
+		version, err := strconv.Atoi(text)
+		if err != nil || document == "" {
+			return fmt.Errorf("--accepted %s: expected DOCUMENT:VERSION, such as crew-handbook:3", said)
+		}
+		a.Accepted = append(a.Accepted, attempt.Acceptance{Document: document, Version: version, At: a.At})
 	}
 	return nil
 }

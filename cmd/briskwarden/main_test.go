@@ -3,6 +3,7 @@ package main_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -91,15 +92,16 @@ var ingrid = []string{"rehearse", "--account", "ingrid@kestrelsound.example", "-
 
 func TestRehearseView(t *testing.T) {
 	dir := demoBook(t)
-	status, out, _ := run(t, "", append(ingrid, "--book", dir, "--ip", "198.51.100.200", "--proved", "password")...)
+	status, out, _ := run(t, "", append(ingrid, "--book", dir, "--ip", "198.51.100.200", "--device", "laptop-ingrid", "--proved", "password")...)
 	require.Equal(t, 0, status)
 	want := `BLOCK  ingrid@kestrelsound.example at card-till, Mon 2026-11-23 14:10 CET
 
 Why       card-till / far-away may block, and a missing fact decides; countries: wants not
           home-waters (DK, NO, SE), saw nothing (unknown).
-Do        Find out the country. The rule stands at BOOK/policies.yaml:38:9.
+Do        Find out the country. The rule stands at BOOK/policies.yaml:55:9.
 Say       The till opens in home waters only.
 Assumed   It is made through a browser.
+          No earlier sign-in and no failed one is known of.
 Place     198.51.100.200 lies in no network of the book; the nearest is depot (198.51.100.64/27),
           105 addresses away.
 Missing   country: step up if DK, NO, SE; block if any other
@@ -108,12 +110,16 @@ Policy          Stage   Applies  Rule, or why not
 card-till       live    yes      one of far-away, open; rule far-away: countries: wants not
                                  home-waters (DK, NO, SE), saw nothing (unknown)
 fleet-baseline  live    yes      elsewhere: require
+account-risk    live    no       account_risk_at_least: wants at least medium, saw none
+administrators  live    no       names: wants shore-vpn or berth-planner, saw card-till
 auditor-reads   live    no       accounts: wants auditor@kestrelsound.example, saw
                                  ingrid@kestrelsound.example
 board-papers    shadow  no       tags: wants confidential, saw card-data
+bridge          live    no       tags: wants operations, saw card-data
 harbour-key     live    no       kinds: wants emergency, saw person
 machines        live    no       kinds: wants service, saw person
 night-watch     draft   no       stage: a draft is never evaluated
+own-account     live    no       names: wants account-page, saw card-till
 yard-hands      live    no       domains: wants gdansk-yard.example, saw kestrelsound.example
 `
 	// The folder's path decides where that one line is wrapped.
@@ -129,15 +135,36 @@ func TestRehearse(t *testing.T) {
 		status int
 		want   string
 	}{
-		{"grant", []string{"--ip", "203.0.113.20", "--proved", "password"}, 0, "GRANT"},
+		{"grant", []string{"--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password", "--expect", "grant"}, 0, "GRANT"},
 		{"own network over IPv6", []string{"--ip", "2001:db8:51::9", "--proved", "password"}, 0, "lies in pier-office, an own network, in NO."},
 		{"contradiction", []string{"--ip", "203.0.113.20", "--country", "BR"}, 0, "Warning The attempt states BR, but 203.0.113.20 is in NO, where pier-office lies; the network's country counts."},
-		{"age of a proof", []string{"--ip", "192.0.2.200", "--country", "NO", "--proved", "password", "--proved", "push:13h"}, 0, "STEP UP"},
+		{"address database", []string{"--ip", "192.0.2.150"}, 0, "The address database puts it in BR."},
+		{"age of a proof", []string{"--app", "mail", "--ip", "192.0.2.70", "--proved", "password", "--proved", "push:13h", "--expect", "step_up"}, 0, "Do Prove push."},
 		{"an account that does not exist", []string{"--account", "ingird@kestrelsound.example"}, 0, "Do Did you mean ingrid@kestrelsound.example"},
 		{"an app that does not exist", []string{"--app", "cardtill"}, 0, "Do Did you mean card-till?"},
-		{"unknown facts", []string{"--unknown", "ip", "--unknown", "through", "--country", "NO", "--proved", "password"}, 0, "ip: grant if pier-office, depot; step up if any other; block if gdansk-yard"},
-		{"as expected", []string{"--ip", "203.0.113.20", "--proved", "password", "--expect", "grant"}, 0, "GRANT"},
-		{"not as expected", []string{"--ip", "203.0.113.20", "--expect", "grant"}, 1, "expected grant, the verdict is step_up"},
+		{"an app by its entity ID", []string{"--app", "urn:kestrel:till", "--ip", "203.0.113.20"}, 0, "card-till live yes"},
+		{"an app by its host", []string{"--app", "https://pier-2.TILLS.kestrelsound.example./pay", "--ip", "203.0.113.20"}, 0, "card-till live yes"},
+		{"unknown facts", []string{"--unknown", "ip", "--unknown", "through", "--country", "NO", "--device", "laptop-ingrid", "--proved", "password"}, 0, "ip: grant if pier-office, depot; step up if 198.51.100.0/24, any other; block if gdansk-yard, relay-exits"},
+		{"nothing identifies the device", []string{"--ip", "203.0.113.20", "--proved", "password", "--expect", "block"}, 0, "asks for a device that passes seaworthy, and nothing identifies the device."},
+		{"an unfit device", []string{"--account", "einar@kestrelsound.example", "--ip", "203.0.113.20", "--device", "laptop-einar", "--proved", "password"}, 0, "patch_age_days: wants at most 30, saw 97. Install the updates that are waiting."},
+		{"an old report", []string{"--at", "2026-11-25 14:10", "--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password", "--expect", "step_up"}, 0, "Do Let the device report its state: seaworthy asks for a newer report."},
+		{"risk", []string{"--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password", "--signal", "leaked-list"}, 0, "Risk medium, score 40: leaked-list (40)"},
+		{"unknown risk", []string{"--app", "mail", "--ip", "203.0.113.20", "--unknown", "previous", "--unknown", "failures", "--unknown", "device"}, 0, "perhaps too-fast (80)"},
+		{"fallback", []string{"--app", "mail", "--account", "nina@kestrelsound.example", "--ip", "192.0.2.70", "--proved", "password", "--failed", "push:timed_out"}, 0, "a changed password"},
+		{"grace", []string{"--account", "jonas@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved", "password", "--expect", "grant"}, 0, "within 11 days, before 2026-12-04 09:00."},
+		{"grace over", []string{"--account", "jonas@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--at", "2026-12-05 10:00", "--proved", "password", "--expect", "step_up"}, 0, "Let jonas@kestrelsound.example enrol one of"},
+		{"a leaked password", []string{"--account", "nina@kestrelsound.example", "--app", "mail", "--ip", "203.0.113.20", "--proved", "password", "--proved", "push"}, 0, "Do Change the password."},
+		{"which it may change", []string{"--account", "nina@kestrelsound.example", "--app", "account-page", "--action", "change-password", "--ip", "203.0.113.20", "--proved", "password", "--proved", "push", "--expect", "grant"}, 0, "GRANT"},
+		{"a new hand enrols", []string{"--account", "oskar@kestrelsound.example", "--app", "account-page", "--action", "enrol", "--at", "2026-11-20 10:00", "--ip", "192.0.2.70", "--proved", "password", "--expect", "grant"}, 0, "own-account live yes new-hand: require"},
+		{"an exemption", []string{"--account", "tide-gauge", "--app", "mail", "--ip", "198.51.100.7", "--through", "unattended", "--proved", "certificate:2h", "--expect", "grant"}, 0, "is excused from certificate-now by tide-gauge, until 2027-03-31: It has no hands"},
+		{"no exemption elsewhere", []string{"--account", "tide-gauge", "--app", "mail", "--ip", "203.0.113.9", "--through", "unattended", "--proved", "certificate:2h", "--expect", "block"}, 0, "nobody can be asked through unattended"},
+		{"an outside check", []string{"--account", "marek@gdansk-yard.example", "--app", "engine-logs", "--ip", "192.0.2.20", "--proved", "password", "--proved", "otp-app", "--checked", "shipyard-verifier:failed", "--expect", "block"}, 0, "the outside check shipyard-verifier passed, and it failed."},
+		{"a document", []string{"--account", "torstein@kestrelsound.example", "--app", "berth-planner", "--ip", "203.0.113.9", "--proved", "password", "--proved", "crew-card", "--accepted", "crew-handbook:3", "--expect", "grant"}, 0, "silenced by bridge"},
+		{"a barred method", []string{"--account", "ragna@kestrelsound.example", "--app", "mail", "--ip", "203.0.113.9", "--proved", "sms-code", "--expect", "step_up"}, 0, "The proof of sms-code counts for nothing: it is barred for ragna@kestrelsound.example."},
+		{"the end of a window", []string{"--at", "2026-11-23 21:00", "--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password"}, 0, "ends by Mon 2026-11-23 23:00 CET."},
+		{"a shadow in force for some", []string{"--account", "astrid@kestrelsound.example", "--app", "board-papers", "--ip", "203.0.113.9", "--proved", "password", "--proved", "push"}, 0, "live_for: share: wants 20 %, saw"},
+		{"as expected", []string{"--ip", "192.0.2.150", "--expect", "block"}, 0, "BLOCK"},
+		{"not as expected", []string{"--ip", "192.0.2.150", "--expect", "grant"}, 1, "expected grant, the verdict is block"},
 
 		{"verdict", []string{"--expect", "allow"}, 2, `"allow" is not a verdict; it is one of grant, step_up, block`},
 		{"address", []string{"--ip", "203.0.113"}, 2, `"203.0.113" is no IP address`},
@@ -149,9 +176,13 @@ func TestRehearse(t *testing.T) {
 		{"fact both ways", []string{"--unknown", "ip", "--ip", "192.0.2.1"}, 2, "leave one of the two out"},
 		{"through", []string{"--through", "tunnel"}, 2, "one of browser, native"},
 		{"action", []string{"--action", "fly"}, 2, "one of sign-in"},
+		{"signal", []string{"--signal", "leaked"}, 2, `no signal "leaked"; did you mean "leaked-list"?`},
+		{"failure", []string{"--failed", "push:late"}, 2, "one of timed_out, unreachable, refused"},
+		{"check", []string{"--checked", "yard"}, 2, "one of passed, failed, unreachable"},
+		{"document", []string{"--accepted", "handbook"}, 2, "DOCUMENT:VERSION"},
 		{"flag", []string{"--acount", "x"}, 2, `rehearse has no flag --acount; did you mean "--account"?`},
 		{"argument", []string{"ingrid"}, 2, `takes flags only, found "ingrid"`},
-		{"attempt beside flags", []string{"--attempt", "-"}, 2, "leave --account out"},
+		{"attempt beside flags", []string{"--attempt", "-"}, 2, "leave --at out"},
 		{"no book", []string{"--book", filepath.Join(dir, "none")}, 2, "there is no folder"},
 	} {
 		args := append(append([]string{}, ingrid...), "--book", dir)
@@ -164,13 +195,17 @@ func TestRehearse(t *testing.T) {
 func TestRehearseJSON(t *testing.T) {
 	dir := demoBook(t)
 	in := `{"at": "2026-11-23T13:10:00Z", "account": "einar@kestrelsound.example", "app": "card-till", "ip": "2001:db8:51::7",
-	 "through": "native", "session": {"id": "s-9", "proofs": [{"method": "password", "at": "2026-11-23T12:00:00Z"}]}}`
+	 "through": "native", "previous": null, "failures": null,
+	 "device": {"id": "laptop-anna", "managed": true, "known": true, "platform": "windows", "reported_at": "2026-11-23T12:00:00Z",
+	            "facts": {"firewall": true, "os_version": "10.0.22631.1", "patch_age_days": 3}}, "session": {"id": "s-9", "proofs": [{"method": "password", "at": "2026-11-23T12:00:00Z", "app": "card-till"}]}}`
 	status, out, errOut := run(t, in, "rehearse", "--book", dir, "--attempt", "-", "--json")
 	require.Equal(t, 0, status, errOut)
 	var d decide.Decision
 	require.NoError(t, json.Unmarshal([]byte(out), &d))
 	require.Equal(t, decide.Grant, d.Verdict)
+	require.Equal(t, []decide.DemandKind{decide.DemandMethod, decide.DemandPosture}, []decide.DemandKind{d.Demands[0].Kind, d.Demands[1].Kind})
 	require.Equal(t, decide.Source{Policy: "card-till", Rule: "open", Assurance: "password-once"}, d.Demands[0].From[0])
+	require.Equal(t, "4h 15m false", d.Limits.Lasts.String()+" "+d.Limits.Idle.String()+" "+fmt.Sprint(d.Limits.Shared))
 	require.Regexp(t, "^sha256:[0-9a-f]{64}$", d.JudgedBy.Book)
 
 	file := filepath.Join(t.TempDir(), "attempt.json")
@@ -205,7 +240,7 @@ func TestAFaultyBookStopsEverything(t *testing.T) {
 	status, out, errOut := run(t, "", append(ingrid, "--book", dir)...)
 	require.Equal(t, 2, status)
 	require.Empty(t, out)
-	require.Contains(t, errOut, file+`:38:51: no region is named "home-water"; did you mean "home-waters"?`)
+	require.Contains(t, errOut, file+`:55:51: no region is named "home-water"; did you mean "home-waters"?`)
 	require.Contains(t, errOut, `"shadwo" is not a stage; did you mean "shadow"?`)
 	require.Contains(t, errOut, "2 things are wrong with the book; nothing was judged")
 
@@ -219,7 +254,7 @@ func TestAFaultyBookStopsEverything(t *testing.T) {
 		}
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &told))
-	require.Equal(t, 38, told.Errors[0].Line)
+	require.Equal(t, 55, told.Errors[0].Line)
 	require.Len(t, told.Errors, 2)
 }
 

@@ -4,7 +4,8 @@
 //
 // and then, from another terminal, the lines that it prints. A real gateway
 // would take the account and the proofs from its own session; this one believes
-// the headers X-Account and X-Proved, so that the verdicts can be seen with curl.
+// the headers X-Account, X-Device and X-Proved, so that the verdicts can be seen
+// with curl.
 package main
 
 import (
@@ -59,6 +60,9 @@ func (g *Guard) attempt(r *http.Request) *attempt.Attempt {
 	a := &attempt.Attempt{At: g.Now(), Account: r.Header.Get("X-Account"), App: g.App, Through: attempt.Known(attempt.Browser)}
 	if remote, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
 		a.IP = attempt.Known(remote.Addr())
+	}
+	if device := r.Header.Get("X-Device"); device != "" {
+		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(device)})
 	}
 	for method := range strings.SplitSeq(r.Header.Get("X-Proved"), ",") {
 		if method = strings.TrimSpace(method); method != "" {

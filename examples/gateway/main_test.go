@@ -32,6 +32,7 @@ func ask(g http.Handler, ip, account, proved string) *httptest.ResponseRecorder 
 	r.RemoteAddr = ip + ":4711"
 	r.Header.Set("X-Account", account)
 	r.Header.Set("X-Proved", proved)
+	r.Header.Set("X-Device", "laptop-ingrid")
 	w := httptest.NewRecorder()
 	g.ServeHTTP(w, r)
 	return w
@@ -49,8 +50,8 @@ func TestGuard(t *testing.T) {
 		{"192.0.2.200", "ingrid@kestrelsound.example", "password, push", http.StatusOK, nil},
 		{"192.0.2.200", "marek@gdansk-yard.example", "password", http.StatusForbidden, []any{}},
 		// Whoever has proven nothing is told the same, known or not.
-		{"192.0.2.200", "marek@gdansk-yard.example", "", http.StatusUnauthorized, []any{"certificate", "otp-app", "passkey", "password", "security-key"}},
-		{"192.0.2.200", "nobody@kestrelsound.example", "", http.StatusUnauthorized, []any{"certificate", "otp-app", "passkey", "password", "security-key"}},
+		{"192.0.2.200", "marek@gdansk-yard.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
+		{"192.0.2.200", "nobody@kestrelsound.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
 	} {
 		w := ask(g, c.ip, c.account, c.proved)
 		require.Equal(t, c.status, w.Code, c)

@@ -50,6 +50,11 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&request.At, "at", "", "when: \"2026-11-23 14:10\" or 14:10 in the book's zone, or RFC 3339 (now)")
 	f.StringVar(&request.Through, "through", "", "what it is made through: "+strings.Join(attempt.Throughs(), ", ")+" (browser)")
 	f.StringArrayVar(&request.Proved, "proved", nil, "a method proven just now, or METHOD:AGE earlier in the session, such as push:3h")
+	f.StringVar(&request.Device, "device", "", "the identity that the device states")
+	f.StringArrayVar(&request.Signals, "signal", nil, "a signal that others noticed, by name")
+	f.StringArrayVar(&request.Failed, "failed", nil, "a proof that failed, METHOD:REASON; the reasons are timed_out, unreachable, refused")
+	f.StringArrayVar(&request.Checked, "checked", nil, "an outside check, CHECK:RESULT; the results are passed, failed, unreachable")
+	f.StringArrayVar(&request.Accepted, "accepted", nil, "a document accepted just now, DOCUMENT:VERSION")
 	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
@@ -100,12 +105,15 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 // refuseBeside reports a flag that describes an attempt beside one that is
 // given whole.
 func refuseBeside(flags *pflag.FlagSet) error {
-	for _, name := range []string{"account", "app", "action", "ip", "country", "at", "through", "proved", "unknown"} {
-		if flags.Changed(name) {
-			return fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", name)
+	var err error
+	flags.Visit(func(f *pflag.Flag) {
+		switch f.Name {
+		case "attempt", "expect", "book", "json":
+		default:
+			err = fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", f.Name)
 		}
-	}
-	return nil
+	})
+	return err
 }
 
 func (env *environment) readAttempt(file string) (*attempt.Attempt, error) {

@@ -39,6 +39,7 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 		}
 		p.labelled(label, m.String())
 	}
+	p.session(r.Decision, zone)
 	if r.WithShadow.Verdict != r.Verdict {
 		p.labelled("Shadow", "Were the shadow policies live, the verdict would be "+rehearse.Words(r.WithShadow.Verdict)+".")
 	}
@@ -48,6 +49,44 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 		return
 	}
 	p.policies(r.Policies)
+}
+
+// session tells the risk of an attempt and the bounds of a granted session.
+func (p *Page) session(d *decide.Decision, zone *time.Location) {
+	if d.Risk.AtMost > 0 {
+		var signals []string
+		for _, s := range d.Risk.Signals {
+			word := ""
+			if s.Holds == condition.Unknown {
+				word = "perhaps "
+			}
+			signals = append(signals, fmt.Sprintf("%s%s (%d)", word, s.Name, s.Points))
+		}
+		score := fmt.Sprintf("%s, score %d", d.Risk.Level, d.Risk.Score)
+		if d.Risk.AtMost != d.Risk.Score {
+			score = fmt.Sprintf("%s to %s, score %d to %d", d.Risk.Level, d.Risk.LevelAtMost, d.Risk.Score, d.Risk.AtMost)
+		}
+		p.labelled("Risk", score+": "+strings.Join(signals, ", "))
+	}
+	if d.Verdict == decide.Block {
+		return
+	}
+	var bounds []string
+	if d.Limits.Lasts > 0 {
+		bounds = append(bounds, "lasts "+d.Limits.Lasts.String())
+	}
+	if d.Limits.Idle > 0 {
+		bounds = append(bounds, "rests "+d.Limits.Idle.String()+" at most")
+	}
+	if !d.Limits.Shared {
+		bounds = append(bounds, "takes only proofs made for this app")
+	}
+	if !d.Limits.Until.IsZero() {
+		bounds = append(bounds, "ends by "+d.Limits.Until.In(zone).Format("Mon 2006-01-02 15:04 MST"))
+	}
+	if len(bounds) > 0 {
+		p.labelled("Session", "It "+strings.Join(bounds, ", ")+".")
+	}
 }
 
 // causes returns the first causes in words, and says how many more there are.
