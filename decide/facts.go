@@ -274,7 +274,9 @@ func (s *sitting) Saw(t *condition.Test) string {
 		return s.attempt.Action.String()
 	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
 		return e.SawDevice(&s.device, s.attempt.Account, s.attempt.At, t)
-	case condition.Signals, condition.RiskAtLeast, condition.ScoreAtLeast:
+	case condition.Signals:
+		return s.sawSignals(t)
+	case condition.RiskAtLeast, condition.ScoreAtLeast:
 		return s.sawRisk()
 	case condition.Proved:
 		return s.sawProofs()
@@ -317,6 +319,24 @@ func (s *sitting) sawRisk() string {
 		text += " (" + strings.Join(names, ", ") + ")"
 	}
 	return text
+}
+
+// sawSignals tells which of the signals that a test asks for hold, or may.
+func (s *sitting) sawSignals(t *condition.Test) string {
+	s.score()
+	var names []string
+	for _, n := range t.Numbers() {
+		switch s.signals[n] {
+		case condition.True:
+			names = append(names, s.judge.model.Signals[n].Name)
+		case condition.Unknown:
+			names = append(names, s.judge.model.Signals[n].Name+" unknown")
+		}
+	}
+	if len(names) == 0 {
+		return "none of these"
+	}
+	return strings.Join(names, ", ")
 }
 
 func (s *sitting) sawProofs() string {
