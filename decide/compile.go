@@ -135,6 +135,7 @@ func (j *Judge) Estate() *estate.Estate { return j.estate }
 func (j *Judge) Country(a *attempt.Attempt) (attempt.CountryCode, bool) {
 	var w whereabouts
 	w.find(j, a)
+	w.lookUp(j)
 	return w.country, w.state != countryUnknown
 }
 

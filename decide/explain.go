@@ -30,13 +30,13 @@ func (j *Judge) Decide(a *attempt.Attempt) *Decision {
 		return d
 	}
 	s.join(true)
-	d.WithShadow.Verdict = s.verdict()
+	d.WithShadow.Verdict = s.weigh()
 	shadowSilenced := make([]int32, len(s.hearings))
 	for i := range s.hearings {
 		shadowSilenced[i] = s.hearings[i].silencedBy
 	}
 	s.join(false)
-	d.Verdict = s.verdict()
+	d.Verdict = s.weigh()
 	s.listDemands(d)
 	s.listCauses(d)
 	s.noteEasing(d)
@@ -432,11 +432,6 @@ func (s *sitting) listCauses(d *Decision) {
 func (s *sitting) attemptThrough() string {
 	through, _ := s.attempt.Through.Get()
 	return through.String()
-}
-
-// blocks tells whether an outcome that was joined blocks by itself.
-func (s *sitting) blocks() bool {
-	return slices.ContainsFunc(s.outcomes, func(o joined) bool { return o.outcome.block })
 }
 
 func (s *sitting) explainBlock(cause *Cause, o *joined) {

@@ -14,9 +14,12 @@ import (
 // whereabouts is where an attempt comes from, as far as is known.
 type whereabouts struct {
 	// place is nil while the address is unknown.
-	place    *estate.Place
-	country  attempt.CountryCode
-	state    countryState
+	place   *estate.Place
+	country attempt.CountryCode
+	state   countryState
+	// address is to be looked up, where it is valid, once the country or the
+	// location is asked for.
+	address  netip.Addr
 	location attempt.Fact[attempt.Location]
 }
 
@@ -34,7 +37,7 @@ const (
 // find works out the address's networks and the country: a network's own wins
 // over the attempt's, which wins over a look-up.
 func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
-	*w = whereabouts{location: a.Location}
+	w.place, w.country, w.state, w.address, w.location = nil, "", countryUnknown, netip.Addr{}, a.Location
 	ip, addressed := a.IP.Get()
 	if !a.IP.IsUnknown() {
 		if !addressed {
@@ -54,25 +57,42 @@ func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
 		w.state = countryNone
 	}
 	if addressed && j.locator != nil && (w.state == countryUnknown || a.Location.IsUnknown()) {
-		country, location := j.locator.Locate(ip.Unmap())
-		if w.state == countryUnknown && country != "" {
-			w.country, w.state = country, countryKnown
-		}
-		if a.Location.IsUnknown() {
-			w.location = location
-		}
+		w.address = ip.Unmap()
 	}
 }
 
+// lookUp fills in what only the look-up of the address can tell.
+func (w *whereabouts) lookUp(j *Judge) {
+	if !w.address.IsValid() {
+		return
+	}
+	country, location := j.locator.Locate(w.address)
+	w.address = netip.Addr{}
+	if w.state == countryUnknown && country != "" {
+		w.country, w.state = country, countryKnown
+	}
+	if w.location.IsUnknown() {
+		w.location = location
+	}
+}
+
+// countryState returns what is known of the country, looking it up if need be.
+func (s *sitting) countryState() countryState {
+	if s.where.state == countryUnknown {
+		s.where.lookUp(s.judge)
+	}
+	return s.where.state
+}
+
 // countryHolds answers a bound test on the country.
-func (w *whereabouts) countryHolds(e *estate.Estate, t *condition.Test) condition.Truth {
-	switch w.state {
+func (s *sitting) countryHolds(t *condition.Test) condition.Truth {
+	switch s.countryState() {
 	case countryKnown:
-		return estate.CountryHolds(w.country, t)
+		return estate.CountryHolds(s.where.country, t)
 	case countryNone:
 		return condition.False
 	case countryStated:
-		return e.CountryMayHold(w.country, t)
+		return s.judge.estate.CountryMayHold(s.where.country, t)
 	}
 	return condition.Unknown
 }
@@ -99,7 +119,7 @@ func (s *sitting) Holds(t *condition.Test) condition.Truth {
 		}
 		return e.PlaceHolds(s.where.place, t)
 	case condition.Countries:
-		return s.where.countryHolds(e, t)
+		return s.countryHolds(t)
 	case condition.During:
 		for _, w := range t.Numbers() {
 			if e.InWindow(int(w), s.moment) {
@@ -206,11 +226,16 @@ func (s *sitting) shown(d *demand) condition.Truth {
 func (s *sitting) Attempt() *attempt.Attempt { return s.attempt }
 
 // Location returns where the attempt comes from.
-func (s *sitting) Location() attempt.Fact[attempt.Location] { return s.where.location }
+func (s *sitting) Location() attempt.Fact[attempt.Location] {
+	if s.where.location.IsUnknown() {
+		s.where.lookUp(s.judge)
+	}
+	return s.where.location
+}
 
 // ComesFromOther tells whether the attempt comes from another country.
 func (s *sitting) ComesFromOther(country attempt.CountryCode) condition.Truth {
-	switch s.where.state {
+	switch s.countryState() {
 	case countryKnown:
 		return condition.Of(s.where.country != country)
 	case countryNone:
@@ -248,7 +273,7 @@ func (s *sitting) Saw(t *condition.Test) string {
 	case condition.Networks, condition.OurNetwork:
 		return s.sawPlace()
 	case condition.Countries:
-		switch s.where.state {
+		switch s.countryState() {
 		case countryKnown:
 			return string(s.where.country)
 		case countryStated:

@@ -12,8 +12,9 @@ import (
 type index struct {
 	// everyone lists the policies of which nothing of the kind is known.
 	everyone []int32
-	// by lists policies by the number of what accounts must have.
-	byAccount, byGroup, byDomain, byKind map[int32][]int32
+	// The others list policies by the number of what accounts must have.
+	byAccount                 map[int32][]int32
+	byGroup, byDomain, byKind [][]int32
 	// aimed has a bit for each policy that is aimed at an app and is no draft.
 	aimed [][]uint64
 }
@@ -28,8 +29,8 @@ func (f appFacts) Holds(t *condition.Test) condition.Truth { return f.estate.App
 
 func newIndex(j *Judge) index {
 	x := index{
-		byAccount: make(map[int32][]int32), byGroup: make(map[int32][]int32),
-		byDomain: make(map[int32][]int32), byKind: make(map[int32][]int32),
+		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.estate.Groups)),
+		byDomain: make([][]int32, j.estate.Domains()), byKind: make([][]int32, len(estate.Kinds())),
 		aimed: make([][]uint64, len(j.estate.Apps)),
 	}
 	for app := range x.aimed {
@@ -57,10 +58,13 @@ func (x *index) post(policy int32, who condition.Node) {
 		return
 	}
 	for _, t := range tests {
-		under := map[condition.Key]map[int32][]int32{condition.Accounts: x.byAccount, condition.Groups: x.byGroup,
-			condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
+		lists := map[condition.Key][][]int32{condition.Groups: x.byGroup, condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
 		for _, n := range t.Numbers() {
-			under[n] = append(under[n], policy)
+			if t.Key == condition.Accounts {
+				x.byAccount[n] = append(x.byAccount[n], policy)
+			} else if n >= 0 { // a domain that no account has has no number
+				lists[n] = append(lists[n], policy)
+			}
 		}
 	}
 }

@@ -270,8 +270,7 @@ func (h *hearing) force(shadows bool) condition.Truth {
 	return h.inForce
 }
 
-// join silences what is replaced, collects the outcomes of the rest and what
-// they demand.
+// join silences what is replaced and collects the outcomes of the rest.
 func (s *sitting) join(shadows bool) {
 	s.outcomes, s.needs, s.ways, s.wayNeeds, s.eased = s.outcomes[:0], s.needs[:0], s.ways[:0], s.wayNeeds[:0], s.eased[:0]
 	for i := range s.hearings {
@@ -295,7 +294,11 @@ func (s *sitting) join(shadows bool) {
 	if !sure {
 		s.outcomes = append(s.outcomes, joined{policy: none, rule: none, sure: len(s.outcomes) == 0, outcome: &s.judge.otherwise})
 	}
-	// What is demanded hangs on the limits of all that was joined.
+}
+
+// weigh works out what the joined outcomes demand, which hangs on the limits of
+// all of them, and returns the verdict.
+func (s *sitting) weigh() Verdict {
 	for i := range s.outcomes {
 		o := &s.outcomes[i]
 		o.first = int32(len(s.needs))
@@ -304,6 +307,7 @@ func (s *sitting) join(shadows bool) {
 		}
 		o.last = int32(len(s.needs))
 	}
+	return s.verdict()
 }
 
 // silence marks what policies that surely speak replace. It tells whether any
@@ -356,13 +360,23 @@ func (s *sitting) state(o *joined) demandState {
 	return state
 }
 
-// verdict is the strictest of what was joined.
-func (s *sitting) verdict() Verdict {
-	state := met
+// blocks tells whether an outcome that was joined blocks by itself.
+func (s *sitting) blocks() bool {
 	for i := range s.outcomes {
 		if s.outcomes[i].outcome.block {
-			return Block
+			return true
 		}
+	}
+	return false
+}
+
+// verdict is the strictest of what was joined.
+func (s *sitting) verdict() Verdict {
+	if s.blocks() {
+		return Block
+	}
+	state := met
+	for i := range s.outcomes {
 		state = max(state, s.state(&s.outcomes[i]))
 	}
 	switch {
@@ -379,7 +393,10 @@ func (s *sitting) judgeAgain() Verdict {
 	s.clear()
 	s.hear(false)
 	s.join(false)
-	return s.verdict()
+	if s.blocks() {
+		return Block // whatever the rest demands
+	}
+	return s.weigh()
 }
 
 // Verdict judges an attempt and returns the verdict alone. It allocates nothing

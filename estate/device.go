@@ -291,30 +291,37 @@ func versionAtLeast(value attempt.Scalar, least string) bool {
 	}
 	version := value.String()
 	for version != "" || least != "" {
-		var have, want string
-		have, version, _ = strings.Cut(version, ".")
-		want, least, _ = strings.Cut(least, ".")
-		h, err := versionPart(have)
-		if err != nil {
+		have, restHave, ok := cutPart(version)
+		want, restWant, _ := cutPart(least)
+		if !ok {
 			return false
 		}
-		w, err := versionPart(want)
-		if err != nil {
-			return false
+		if have != want {
+			return have > want
 		}
-		if h != w {
-			return h > w
-		}
+		version, least = restHave, restWant
 	}
 	return true
 }
 
-func versionPart(text string) (uint64, error) {
-	if text == "" {
-		return 0, nil
+// cutPart cuts the first number off a dotted version; an empty version begins
+// with 0. It returns false where the version does not begin with a number.
+func cutPart(version string) (part uint64, rest string, ok bool) {
+	for i := range len(version) {
+		digit := version[i] - '0'
+		switch {
+		case version[i] == '.' && i > 0:
+			return part, version[i+1:], true
+		case digit > 9 || i == maxDigits:
+			return 0, "", false
+		}
+		part = part*10 + uint64(digit)
 	}
-	return strconv.ParseUint(text, 10, 64)
+	return part, "", true
 }
+
+// maxDigits is how many digits a part of a version may have; more would not fit.
+const maxDigits = 18
 
 // Check tells what is wrong with a check.
 func (c *Check) Check() error {

@@ -648,3 +648,6 @@ func (e *Estate) Memberships(account int) (sure, perhaps []int32, domain int32) 
 func (e *Estate) MayStateOther(stated, than attempt.CountryCode) bool {
 	return slices.ContainsFunc(e.stated, func(code attempt.CountryCode) bool { return (code != than) != (stated != than) })
 }
+
+// Domains returns how many domains the accounts have; they are numbered from 0.
+func (e *Estate) Domains() int { return len(e.domainNumber) }
