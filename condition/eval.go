@@ -1,7 +1,5 @@
 package condition
 
-import "strings"
-
 // Facts answer the tests of a bound condition. Holds is called from the
 // evaluation of decisions and must not allocate.
 type Facts interface {
@@ -59,22 +57,19 @@ type Reason struct {
 // String is the reason in one line: "countries: wants home-waters (DK, NO, SE),
 // saw BR".
 func (r Reason) String() string {
-	var b strings.Builder
-	b.WriteString(r.Key.String())
+	// One concatenation, for a trace words many reasons.
+	var space, not string
 	if r.Attribute != "" {
-		b.WriteString(" " + r.Attribute)
+		space = " "
 	}
-	b.WriteString(": wants ")
 	if r.Negated {
-		b.WriteString("not ")
+		not = "not "
 	}
-	b.WriteString(r.Wants + ", saw ")
-	if r.Saw == "" {
-		b.WriteString("nothing (unknown)")
-	} else {
-		b.WriteString(r.Saw)
+	saw := r.Saw
+	if saw == "" {
+		saw = "nothing (unknown)"
 	}
-	return b.String()
+	return r.Key.String() + space + r.Attribute + ": wants " + not + r.Wants + ", saw " + saw
 }
 
 // Why returns the tests that kept a bound condition from holding: of those that

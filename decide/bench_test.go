@@ -1,15 +1,26 @@
 package decide_test
 
 import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
-func demoJudge(b *testing.B) *decide.Judge {
+func demoJudge(b testing.TB) *decide.Judge {
 	b.Helper()
 	opened, err := demo.Open()
 	require.NoError(b, err)
@@ -34,4 +45,110 @@ func BenchmarkDecide(b *testing.B) {
 	for i := 0; b.Loop(); i++ {
 		judge.Decide(&scenes[i%len(scenes)].Attempt)
 	}
+}
+
+// large is the book of the bars: 1,000 policies, 100,000 accounts, 500 apps and
+// 200 networks of 50 ranges, about 10 policies speaking.
+var large = synth.Size{Accounts: 100_000, Policies: 1000, Apps: 500, Networks: 200, RangesEach: 50, Speaking: 10}
+
+// largeBook lays a large book into a folder, as a user has it.
+func largeBook(b testing.TB, size synth.Size) string {
+	dir := b.TempDir()
+	random := rand.New(rand.NewPCG(1, 1))
+	for name, text := range synth.Large(random, size).Files(random, 4) {
+		require.NoError(b, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	return dir
+}
+
+var judges sync.Map // of synth.Size to *decide.Judge: the large book is opened once
+
+func largeJudge(b testing.TB, size synth.Size) (*decide.Judge, []*attempt.Attempt) {
+	b.Helper()
+	kept, ok := judges.Load(size)
+	if !ok {
+		opened, err := book.Open(largeBook(b, size))
+		require.NoError(b, err)
+		judge, err := opened.Compile()
+		require.NoError(b, err)
+		judges.Store(size, judge)
+		kept = judge
+	}
+	random := rand.New(rand.NewPCG(2, 2))
+	var attempts []*attempt.Attempt
+	for range 1000 {
+		attempts = append(attempts, synth.LargeAttempt(random, size))
+	}
+	return kept.(*decide.Judge), attempts
+}
+
+// BenchmarkLarge judges attempts on the large book, and on one with 20 policies
+// of which as many speak.
+func BenchmarkLarge(b *testing.B) {
+	for _, policies := range []int{20, 1000} {
+		size := large
+		size.Policies = policies
+		b.Run(fmt.Sprintf("policies=%d", policies), func(b *testing.B) {
+			judge, attempts := largeJudge(b, size)
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				judge.Verdict(attempts[i%len(attempts)])
+			}
+		})
+	}
+}
+
+// BenchmarkGoroutines judges attempts on the large book with one goroutine and
+// with two; the metric to compare is decisions a second.
+func BenchmarkGoroutines(b *testing.B) {
+	judge, attempts := largeJudge(b, large)
+	for _, n := range []int{1, 2} {
+		b.Run(fmt.Sprintf("goroutines=%d", n), func(b *testing.B) {
+			var group sync.WaitGroup
+			for g := range n {
+				group.Go(func() {
+					for i := range b.N / n {
+						judge.Verdict(attempts[(i+g*500)%len(attempts)])
+					}
+				})
+			}
+			group.Wait()
+			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "decisions/s")
+		})
+	}
+}
+
+// BenchmarkOpen opens and compiles books of several sizes from files. The peak is
+// that of the process since it began, so that a size of its own is best asked for
+// by name, in a process of its own.
+func BenchmarkOpen(b *testing.B) {
+	for _, accounts := range []int{25_000, 50_000, 100_000} {
+		for _, policies := range []int{250, 500, 1000} {
+			size := large
+			size.Accounts, size.Policies = accounts, policies
+			b.Run(fmt.Sprintf("accounts=%d/policies=%d", accounts, policies), func(b *testing.B) {
+				dir := largeBook(b, size)
+				runtime.GC()
+				for b.Loop() {
+					opened, err := book.Open(dir)
+					require.NoError(b, err)
+					_, err = opened.Compile()
+					require.NoError(b, err)
+				}
+				b.ReportMetric(peak(b), "MB-peak")
+			})
+		}
+	}
+}
+
+// peak is the most memory that the process ever held, in MB, as Linux tells.
+func peak(b *testing.B) float64 {
+	status, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		b.Skip("the peak of memory is only known on Linux")
+	}
+	_, after, _ := strings.Cut(string(status), "VmHWM:")
+	kilobytes, err := strconv.Atoi(strings.Fields(after)[0])
+	require.NoError(b, err)
+	return float64(kilobytes) / 1000
 }

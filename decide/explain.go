@@ -216,8 +216,13 @@ func (s *sitting) listDemands(d *Decision) {
 		}
 	}
 	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
-		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(a.Kind, b.Kind), slices.Compare(a.AnyOf, b.AnyOf), cmp.Compare(a.String(), b.String()))
+		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(a.Kind, b.Kind), slices.Compare(a.AnyOf, b.AnyOf),
+			cmp.Compare(a.Posture+a.Document+a.External, b.Posture+b.Document+b.External), slices.CompareFunc(a.From, b.From, compareSources))
 	})
+}
+
+func compareSources(a, b Source) int {
+	return cmp.Or(cmp.Compare(a.Policy, b.Policy), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Assurance, b.Assurance))
 }
 
 func boolCompare(a, b bool) int {
@@ -275,9 +280,7 @@ func (s *sitting) source(o *joined) Source {
 
 // wire puts a demand in its wire form.
 func (s *sitting) wire(n need, from []Source) Demand {
-	slices.SortFunc(from, func(a, b Source) int {
-		return cmp.Or(cmp.Compare(a.Policy, b.Policy), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Assurance, b.Assurance))
-	})
+	slices.SortFunc(from, compareSources)
 	w := Demand{Met: n.state == met, Impossible: n.state == impossible, From: from}
 	enrolled := s.judge.estate.Enrolled(s.account)
 	switch n.demand {

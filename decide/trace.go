@@ -84,6 +84,10 @@ func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
 
 func (t *PolicyTrace) add(lead string, reasons []condition.Reason) {
 	for _, r := range reasons {
-		t.Why = append(t.Why, lead+r.String())
+		text := r.String()
+		if lead != "" {
+			text = lead + text
+		}
+		t.Why = append(t.Why, text)
 	}
 }
