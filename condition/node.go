@@ -84,6 +84,7 @@ type Test struct {
 	Values []string
 
 	bound Binding
+	about Subject
 	wants string
 }
 
@@ -114,6 +115,9 @@ func (*Test) node() {}
 // duplicates; what they count is the Vocabulary's affair. The caller must not
 // change them.
 func (n *Test) Numbers() []int32 { return n.bound.Numbers }
+
+// About returns the subject of a bound test.
+func (n *Test) About() Subject { return n.about }
 
 // Limit is how much a bound test asks for, as Binding has it.
 func (n *Test) Limit() int64 { return n.bound.Limit }
@@ -169,7 +173,7 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		kid, err := Bind(n.Of, names)
 		return &Not{n.At, kid, n.Except}, err
 	case *Test:
-		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values}
+		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, about: n.Key.About()}
 		for i, value := range n.Values {
 			b, err := names.Bind(n, value)
 			if err != nil {

@@ -6,10 +6,12 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -29,13 +31,47 @@ func demoJudge(b testing.TB) *decide.Judge {
 	return judge
 }
 
-// BenchmarkVerdict judges the demo's scenes in turn, for the verdict alone.
-func BenchmarkVerdict(b *testing.B) {
-	judge, scenes := demoJudge(b), demo.Scenes()
-	b.ReportAllocs()
-	for i := 0; b.Loop(); i++ {
-		judge.Verdict(&scenes[i%len(scenes)].Attempt)
+// inTurn times two ways of doing the same in turn, a few thousand times each, and
+// reports the median of each and of the ratio of neighbours: a machine whose speed
+// drifts slows both alike.
+func inTurn(b *testing.B, firstName, secondName string, first, second func(i int)) {
+	const stretch = 2000
+	time1 := func(do func(i int)) float64 {
+		start := time.Now()
+		for i := range stretch {
+			do(i)
+		}
+		return float64(time.Since(start).Nanoseconds()) / stretch
 	}
+	time1(first)
+	time1(second)
+	var firsts, seconds, ratios []float64
+	b.ReportAllocs()
+	for b.Loop() {
+		x, y := time1(first), time1(second)
+		firsts, seconds, ratios = append(firsts, x), append(seconds, y), append(ratios, x/y)
+	}
+	b.ReportMetric(median(firsts), firstName+"-ns")
+	b.ReportMetric(median(seconds), secondName+"-ns")
+	b.ReportMetric(median(ratios), "ratio")
+}
+
+func median(values []float64) float64 {
+	slices.Sort(values)
+	return values[len(values)/2]
+}
+
+// BenchmarkVerdict judges the demo's scenes for the verdict alone, and decides
+// them by the hand-written function.
+func BenchmarkVerdict(b *testing.B) {
+	opened, err := demo.Open()
+	require.NoError(b, err)
+	judge, err := opened.Compile()
+	require.NoError(b, err)
+	h, scenes := newHand(opened.Rulebook(), judge), demo.Scenes()
+	inTurn(b, "judge", "hand",
+		func(i int) { judge.Verdict(&scenes[i%len(scenes)].Attempt) },
+		func(i int) { h.verdict(&scenes[i%len(scenes)].Attempt) })
 }
 
 // BenchmarkDecide judges them with the full trace.
@@ -85,37 +121,34 @@ func largeJudge(b testing.TB, size synth.Size) (*decide.Judge, []*attempt.Attemp
 // BenchmarkLarge judges attempts on the large book, and on one with 20 policies
 // of which as many speak.
 func BenchmarkLarge(b *testing.B) {
-	for _, policies := range []int{20, 1000} {
-		size := large
-		size.Policies = policies
-		b.Run(fmt.Sprintf("policies=%d", policies), func(b *testing.B) {
-			judge, attempts := largeJudge(b, size)
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				judge.Verdict(attempts[i%len(attempts)])
-			}
-		})
-	}
+	judge, attempts := largeJudge(b, large)
+	size := large
+	size.Policies = 20
+	few, attemptsOnFew := largeJudge(b, size)
+	inTurn(b, "policies=1000", "policies=20",
+		func(i int) { judge.Verdict(attempts[i%len(attempts)]) },
+		func(i int) { few.Verdict(attemptsOnFew[i%len(attempts)]) })
 }
 
 // BenchmarkGoroutines judges attempts on the large book with one goroutine and
-// with two; the metric to compare is decisions a second.
+// with two, as many decisions in all; the ratio says how many times as many two
+// make in the same time.
 func BenchmarkGoroutines(b *testing.B) {
 	judge, attempts := largeJudge(b, large)
-	for _, n := range []int{1, 2} {
-		b.Run(fmt.Sprintf("goroutines=%d", n), func(b *testing.B) {
-			var group sync.WaitGroup
-			for g := range n {
-				group.Go(func() {
-					for i := range b.N / n {
-						judge.Verdict(attempts[(i+g*500)%len(attempts)])
-					}
-				})
-			}
-			group.Wait()
-			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "decisions/s")
-		})
+	const decisions = 200
+	work := func(from, n int) {
+		for i := range n {
+			judge.Verdict(attempts[(from+i)%len(attempts)])
+		}
 	}
+	inTurn(b, "one-of-200", "two-of-200",
+		func(i int) { work(i, decisions) },
+		func(i int) {
+			var group sync.WaitGroup
+			group.Go(func() { work(i, decisions/2) })
+			group.Go(func() { work(i+decisions/2, decisions/2) })
+			group.Wait()
+		})
 }
 
 // BenchmarkOpen opens and compiles books of several sizes from files. The peak is

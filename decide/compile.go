@@ -44,8 +44,12 @@ type policy struct {
 	// named lists the accounts that it names, both outside any not and except.
 	namesEmergencies bool
 	named            []int32
-	replaces         []int32
-	rules            []rule
+	// forAnyone says that `who` is anyone, which need not be asked.
+	forAnyone bool
+	// bounded says that it is for some actions or for a time only.
+	bounded  bool
+	replaces []int32
+	rules    []rule
 	// from and until bound the time in which it is in force, until not included;
 	// zero does not limit.
 	from, until time.Time
@@ -121,7 +125,8 @@ func Compile(book Rulebook) (*Judge, error) {
 	j.index = newIndex(j)
 	j.chooseOpeners()
 	j.sittings.New = func() any {
-		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals))}
+		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
+			answers: make([]answer, len(j.assurances))}
 	}
 	return j, nil
 }
@@ -345,6 +350,9 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		}
 	}
 	compiled.noteNames()
+	test, isTest := compiled.who.(*condition.Test)
+	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil
+	compiled.forAnyone = isTest && test.Key == condition.Anyone
 	for _, name := range p.Replaces {
 		i, ok := slices.BinarySearchFunc(sorted, name, func(p Policy, name string) int { return cmp.Compare(p.Name, name) })
 		switch {

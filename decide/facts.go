@@ -100,7 +100,7 @@ func (s *sitting) countryHolds(t *condition.Test) condition.Truth {
 // Holds implements condition.Facts.
 func (s *sitting) Holds(t *condition.Test) condition.Truth {
 	e := s.judge.estate
-	switch t.Key.About() {
+	switch t.About() {
 	case condition.AboutAccount:
 		if s.account < 0 {
 			return condition.False

@@ -431,15 +431,3 @@ func TestHandWritten(t *testing.T) {
 	}
 	require.Len(t, seen, 3, "%v", seen)
 }
-
-// BenchmarkHandWritten decides the demo's scenes by the hand-written function.
-func BenchmarkHandWritten(b *testing.B) {
-	opened, err := demo.Open()
-	require.NoError(b, err)
-	h := newHand(opened.Rulebook(), demoJudge(b))
-	scenes := demo.Scenes()
-	b.ReportAllocs()
-	for i := 0; b.Loop(); i++ {
-		h.verdict(&scenes[i%len(scenes)].Attempt)
-	}
-}

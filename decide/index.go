@@ -10,8 +10,9 @@ import (
 // have: a group, a kind, a domain or its own name. Who is found so is still
 // asked whether it really is for the account.
 type index struct {
-	// everyone lists the policies of which nothing of the kind is known.
-	everyone []int32
+	// everyone lists for each app the policies aimed at it of which nothing of the
+	// kind is known.
+	everyone [][]int32
 	// The others list policies by the number of what accounts must have.
 	byAccount                 map[int32][]int32
 	byGroup, byDomain, byKind [][]int32
@@ -31,7 +32,7 @@ func newIndex(j *Judge) index {
 	x := index{
 		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.estate.Groups)),
 		byDomain: make([][]int32, j.estate.Domains()), byKind: make([][]int32, len(estate.Kinds())),
-		aimed: make([][]uint64, len(j.estate.Apps)),
+		aimed: make([][]uint64, len(j.estate.Apps)), everyone: make([][]int32, len(j.estate.Apps)),
 	}
 	for app := range x.aimed {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
@@ -54,7 +55,11 @@ func newIndex(j *Judge) index {
 func (x *index) post(policy int32, who condition.Node) {
 	tests, ok := needed(who)
 	if !ok {
-		x.everyone = append(x.everyone, policy)
+		for app := range x.everyone {
+			if x.isAimed(app, policy) {
+				x.everyone[app] = append(x.everyone[app], policy)
+			}
+		}
 		return
 	}
 	for _, t := range tests {

@@ -666,6 +666,10 @@ func TestNaive(t *testing.T) {
 					lookAhead := random.IntN(6) == 0
 					want, got := n.decide(lookAhead), showing(judge, a, lookAhead)
 					d := judge.Decide(a)
+					if judge.Verdict(a) != d.Verdict {
+						t.Errorf("seed %d: the quick verdict is %s, the decision says %s", seed, judge.Verdict(a), d.Verdict)
+						return
+					}
 					agree := demandsAgree(want.Demands, d)
 					demands := want.Demands
 					want.Demands = nil

@@ -21,11 +21,13 @@ type sitting struct {
 	moment time.Time
 	// account and app are numbers in the estate, -1 where it has none.
 	account, app int
-	where        whereabouts
-	device       estate.DeviceView
-	proofs       []proof
-	weighed      bool
-	weight       risk.Score
+	// emergency says that it is an emergency account.
+	emergency bool
+	where     whereabouts
+	device    estate.DeviceView
+	proofs    []proof
+	weighed   bool
+	weight    risk.Score
 	// signals tells of each signal whether it holds, once weighed.
 	signals []condition.Truth
 
@@ -45,6 +47,9 @@ type sitting struct {
 	ways     []way
 	wayNeeds []need
 	eased    []eased
+	// answers are what assurances came to in this round of judging.
+	answers []answer
+	round   uint32
 }
 
 // proof is a proof that counts for something.
@@ -117,9 +122,10 @@ func (l *limits) join(m limits) {
 func (j *Judge) sit(a *attempt.Attempt) *sitting {
 	s := j.sittings.Get().(*sitting)
 	s.attempt, s.moment = a, a.At
-	s.account, s.app = -1, -1
+	s.account, s.app, s.emergency = -1, -1, false
 	if i, ok := j.estate.FindAccount(a.Account); ok {
 		s.account = i
+		s.emergency = j.estate.Kind(i) == estate.Emergency
 	}
 	if i, ok := j.estate.FindApp(a.App); ok {
 		s.app = i
@@ -185,9 +191,9 @@ func (s *sitting) hear(shadows bool) {
 		return
 	}
 	x, e := &s.judge.index, s.judge.estate
-	s.hearEach(x.everyone, shadows)
+	s.hearEach(x.everyone[s.app], shadows)
 	s.hearEach(x.byAccount[int32(s.account)], shadows)
-	s.hearEach(x.byKind[int32(e.Accounts[s.account].Kind)], shadows)
+	s.hearEach(x.byKind[e.Kind(s.account)], shadows)
 	sure, perhaps, domain := e.Memberships(s.account)
 	s.hearEach(x.byDomain[domain], shadows)
 	for _, g := range sure {
@@ -237,16 +243,25 @@ func (s *sitting) hearOne(number int32, shadows bool) {
 	s.hearings = append(s.hearings, h)
 }
 
-// appliesTo tells whether a policy is for the attempt at all.
+// appliesTo tells whether a policy that is aimed at the app is for the attempt at
+// all.
 func (s *sitting) appliesTo(p *policy) condition.Truth {
-	switch {
-	case s.account >= 0 && s.judge.estate.Accounts[s.account].Kind == estate.Emergency && !p.names(int32(s.account)),
-		!p.isFor(s.attempt.Action),
-		!p.from.IsZero() && s.moment.Before(p.from),
-		!p.until.IsZero() && !s.moment.Before(p.until):
+	if s.emergency && !p.names(int32(s.account)) {
 		return condition.False
 	}
-	return min(condition.Eval(p.apps, s), condition.Eval(p.who, s))
+	if p.bounded && (!p.isFor(s.attempt.Action) || !p.inForceAt(s.moment)) {
+		return condition.False
+	}
+	// That it is aimed at the app is sure: nothing about an app is ever unknown.
+	if p.forAnyone {
+		return condition.True
+	}
+	return condition.Eval(p.who, s)
+}
+
+// inForceAt tells whether a moment lies between the policy's dates.
+func (p *policy) inForceAt(t time.Time) bool {
+	return (p.from.IsZero() || !t.Before(p.from)) && (p.until.IsZero() || t.Before(p.until))
 }
 
 // names tells whether `who` names the emergency account, by kind or by name.
@@ -288,7 +303,9 @@ func (s *sitting) join(shadows bool) {
 		for _, r := range s.spoken[h.first:h.last] {
 			rule := &s.judge.policies[h.policy].rules[r.rule]
 			s.outcomes = append(s.outcomes, joined{policy: h.policy, rule: r.rule, sure: surely && h.last-h.first == 1, outcome: &rule.then})
-			s.limits.join(rule.limits)
+			if rule.limits != (limits{}) {
+				s.limits.join(rule.limits)
+			}
 		}
 	}
 	if !sure {
@@ -341,11 +358,11 @@ func (s *sitting) refusal() CauseCode {
 	switch {
 	case s.account < 0:
 		return AccountUnknown
-	case e.Accounts[s.account].Disabled:
+	case e.Disabled(s.account):
 		return AccountDisabled
 	case s.app < 0:
 		return AppUnknown
-	case e.Accounts[s.account].Kind != estate.Emergency && !e.IsOpenTo(s.app, s.account):
+	case e.Kind(s.account) != estate.Emergency && !e.IsOpenTo(s.app, s.account):
 		return AppNotOpen
 	}
 	return ""
@@ -379,6 +396,11 @@ func (s *sitting) verdict() Verdict {
 	for i := range s.outcomes {
 		state = max(state, s.state(&s.outcomes[i]))
 	}
+	return s.verdictOf(state)
+}
+
+// verdictOf is the verdict where the strictest demand stands so.
+func (s *sitting) verdictOf(state demandState) Verdict {
 	switch {
 	case state == met:
 		return Grant
@@ -393,10 +415,65 @@ func (s *sitting) judgeAgain() Verdict {
 	s.clear()
 	s.hear(false)
 	s.join(false)
+	return s.quickVerdict()
+}
+
+// answer is what an assurance comes to: its strictest demand, and whether it
+// asks for a method in every world.
+type answer struct {
+	round  uint32
+	state  demandState
+	proves bool
+}
+
+// quickVerdict is the verdict of weigh without a list of the demands: each
+// assurance is asked once, however many rules require it.
+func (s *sitting) quickVerdict() Verdict {
 	if s.blocks() {
 		return Block // whatever the rest demands
 	}
-	return s.weigh()
+	if s.round++; s.round == 0 { // after four thousand million rounds
+		clear(s.answers)
+		s.round = 1
+	}
+	state := met
+	for i := range s.outcomes {
+		state = max(state, s.quickState(s.outcomes[i].outcome))
+	}
+	return s.verdictOf(state)
+}
+
+// quickState is the strictest state of what an outcome demands.
+func (s *sitting) quickState(o *outcome) demandState {
+	state, proves := met, false
+	for i := range o.requires {
+		ways := o.requires[i].ways
+		if len(ways) > 1 {
+			proves = s.choose(ways) || proves
+			state = max(state, s.needs[len(s.needs)-1].state)
+			continue
+		}
+		a := &s.answers[ways[0]]
+		if a.round != s.round {
+			*a = s.ponder(ways[0])
+		}
+		state, proves = max(state, a.state), proves || a.proves
+	}
+	if !proves && state == met && !s.judge.estate.Apps[s.app].Public && !s.hasAnyProof() {
+		state = open
+	}
+	return state
+}
+
+// ponder asks what an assurance demands.
+func (s *sitting) ponder(assurance int32) answer {
+	first := len(s.needs)
+	a := answer{round: s.round}
+	s.needs, a.proves = s.ask(assurance, s.needs, false)
+	for i := first; i < len(s.needs); i++ {
+		a.state = max(a.state, s.needs[i].state)
+	}
+	return a
 }
 
 // Verdict judges an attempt and returns the verdict alone. It allocates nothing

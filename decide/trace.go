@@ -73,9 +73,9 @@ func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
 		t.add("", condition.Why(p.who, s, s))
 	case !p.isFor(s.attempt.Action):
 		why("actions: it is not for %s", s.attempt.Action)
-	case !p.from.IsZero() && s.moment.Before(p.from):
+	case p.From != nil && s.moment.Before(p.from):
 		why("from: wants %s or later, saw %s", p.From, estate.DateOf(s.moment.In(zone)))
-	case !p.until.IsZero() && !s.moment.Before(p.until):
+	case !p.inForceAt(s.moment):
 		why("until: wants %s or earlier, saw %s", p.Until, estate.DateOf(s.moment.In(zone)))
 	default: // so it is the rule for emergency accounts
 		why("kinds: an emergency account is only meant where `who` names it")

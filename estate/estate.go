@@ -209,6 +209,9 @@ type accountFacts struct {
 	// attributes are the numbers of its attributes and of each with its value.
 	attributes []int32
 	domain     int32
+	// kind and disabled stand here too, next to what else a verdict looks at.
+	kind     Kind
+	disabled bool
 	// methods are those enrolled and not barred; barred are those that count for
 	// nothing.
 	methods, barred MethodSet
@@ -292,7 +295,7 @@ func (e *Estate) fillAccounts() error {
 	for i := range e.Accounts {
 		a, facts := &e.Accounts[i], &e.accounts[i]
 		facts.domain = intern(e.domainNumber, domainOf(a.Name))
-		facts.hash = hashText(a.Name)
+		facts.hash, facts.kind, facts.disabled = hashText(a.Name), a.Kind, a.Disabled
 		for _, name := range a.Groups {
 			group, ok := e.groupNumber[name]
 			if !ok {
@@ -539,7 +542,14 @@ func domainOf(account string) string {
 func (e *Estate) FindAccount(name string) (int, bool) { return find(e.accountNumber, name) }
 
 // FindMethod returns the number of the method of that name.
-func (e *Estate) FindMethod(name string) (int, bool) { return find(e.methodNumber, name) }
+func (e *Estate) FindMethod(name string) (int, bool) {
+	for i := range e.methods { // there are few, so that this beats a map
+		if e.methods[i].Name == name {
+			return i, true
+		}
+	}
+	return 0, false
+}
 
 func find(numbers map[string]int32, name string) (int, bool) {
 	n, ok := numbers[name]
@@ -549,6 +559,12 @@ func find(numbers map[string]int32, name string) (int, bool) {
 // Methods returns all methods in the order of their numbers. The caller must
 // not change them.
 func (e *Estate) Methods() []Method { return e.methods }
+
+// Kind returns the kind of an account, by its number.
+func (e *Estate) Kind(account int) Kind { return e.accounts[account].kind }
+
+// Disabled tells whether an account, by its number, may not sign on at all.
+func (e *Estate) Disabled(account int) bool { return e.accounts[account].disabled }
 
 // Enrolled returns the methods that an account, by its number, has enrolled and
 // that are not barred for it.

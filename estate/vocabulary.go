@@ -204,7 +204,7 @@ func (e *Estate) AccountHolds(account int, at time.Time, t *condition.Test) cond
 	case condition.Domains:
 		return among(t, facts.domain)
 	case condition.Kinds:
-		return among(t, int32(e.Accounts[account].Kind))
+		return among(t, int32(facts.kind))
 	case condition.Attributes:
 		return e.attributeHolds(account, t)
 	case condition.Enrolled:
