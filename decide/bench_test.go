@@ -31,17 +31,16 @@ func demoJudge(b testing.TB) *decide.Judge {
 	return judge
 }
 
-// inTurn times two ways of doing the same in turn, a few thousand times each, and
+// inTurn times two ways of doing the same in turn, a stretch of so many each, and
 // reports the median of each and of the ratio of neighbours: a machine whose speed
 // drifts slows both alike.
-func inTurn(b *testing.B, firstName, secondName string, first, second func(i int)) {
-	const stretch = 2000
+func inTurn(b *testing.B, stretch int, firstName, secondName string, first, second func(i int)) {
 	time1 := func(do func(i int)) float64 {
 		start := time.Now()
 		for i := range stretch {
 			do(i)
 		}
-		return float64(time.Since(start).Nanoseconds()) / stretch
+		return float64(time.Since(start).Nanoseconds()) / float64(stretch)
 	}
 	time1(first)
 	time1(second)
@@ -69,7 +68,7 @@ func BenchmarkVerdict(b *testing.B) {
 	judge, err := opened.Compile()
 	require.NoError(b, err)
 	h, scenes := newHand(opened.Rulebook(), judge), demo.Scenes()
-	inTurn(b, "judge", "hand",
+	inTurn(b, 2000, "judge", "hand",
 		func(i int) { judge.Verdict(&scenes[i%len(scenes)].Attempt) },
 		func(i int) { h.verdict(&scenes[i%len(scenes)].Attempt) })
 }
@@ -125,7 +124,7 @@ func BenchmarkLarge(b *testing.B) {
 	size := large
 	size.Policies = 20
 	few, attemptsOnFew := largeJudge(b, size)
-	inTurn(b, "policies=1000", "policies=20",
+	inTurn(b, 2000, "policies=1000", "policies=20",
 		func(i int) { judge.Verdict(attempts[i%len(attempts)]) },
 		func(i int) { few.Verdict(attemptsOnFew[i%len(attempts)]) })
 }
@@ -135,13 +134,13 @@ func BenchmarkLarge(b *testing.B) {
 // make in the same time.
 func BenchmarkGoroutines(b *testing.B) {
 	judge, attempts := largeJudge(b, large)
-	const decisions = 200
+	const decisions = 200_000 // long enough that starting a goroutine is nothing to it
 	work := func(from, n int) {
 		for i := range n {
 			judge.Verdict(attempts[(from+i)%len(attempts)])
 		}
 	}
-	inTurn(b, "one-of-200", "two-of-200",
+	inTurn(b, 1, "one", "two",
 		func(i int) { work(i, decisions) },
 		func(i int) {
 			var group sync.WaitGroup
