@@ -47,9 +47,12 @@ type policy struct {
 	// forAnyone says that `who` is anyone, which need not be asked.
 	forAnyone bool
 	// bounded says that it is for some actions or for a time only.
-	bounded  bool
-	replaces []int32
-	rules    []rule
+	bounded bool
+	// replaceable says that another policy replaces it. The block of one that is
+	// not stands, whatever the others say.
+	replaceable bool
+	replaces    []int32
+	rules       []rule
 	// from and until bound the time in which it is in force, until not included;
 	// zero does not limit.
 	from, until time.Time
@@ -330,6 +333,11 @@ func (j *Judge) compilePolicies(policies []Policy) error {
 			return fmt.Errorf("policy %s: %w", p.Name, err)
 		}
 		j.policies = append(j.policies, compiled)
+	}
+	for i := range j.policies {
+		for _, target := range j.policies[i].replaces {
+			j.policies[target].replaceable = true
+		}
 	}
 	return j.checkReplaces()
 }

@@ -23,11 +23,13 @@ type sitting struct {
 	account, app int
 	// emergency says that it is an emergency account.
 	emergency bool
-	where     whereabouts
-	device    estate.DeviceView
-	proofs    []proof
-	weighed   bool
-	weight    risk.Score
+	// quick asks for the verdict alone; settled says that it is a block already.
+	quick, settled bool
+	where          whereabouts
+	device         estate.DeviceView
+	proofs         []proof
+	weighed        bool
+	weight         risk.Score
 	// signals tells of each signal whether it holds, once weighed.
 	signals []condition.Truth
 
@@ -139,7 +141,11 @@ func (j *Judge) sit(a *attempt.Attempt) *sitting {
 
 // clear forgets what was heard, before the attempt is judged (again).
 func (s *sitting) clear() {
-	s.hearings, s.spoken, s.weighed = s.hearings[:0], s.spoken[:0], false
+	s.hearings, s.spoken, s.weighed, s.settled = s.hearings[:0], s.spoken[:0], false, false
+	if s.round++; s.round == 0 { // after four thousand million rounds
+		clear(s.answers)
+		s.round = 1
+	}
 }
 
 func (s *sitting) rise() {
@@ -206,6 +212,9 @@ func (s *sitting) hear(shadows bool) {
 
 func (s *sitting) hearEach(policies []int32, shadows bool) {
 	for _, number := range policies {
+		if s.settled {
+			return
+		}
 		if s.judge.index.isAimed(s.app, number) && s.heard(number) == nil {
 			s.hearOne(number, shadows)
 		}
@@ -233,6 +242,10 @@ func (s *sitting) hearOne(number int32, shadows bool) {
 			continue
 		}
 		s.spoken = append(s.spoken, spokenRule{int32(i), match})
+		if s.quick && p.rules[i].then.block && !p.replaceable {
+			s.settled = true
+			return
+		}
 		if match == condition.True {
 			h.speaks = true
 			break
@@ -410,12 +423,62 @@ func (s *sitting) verdictOf(state demandState) Verdict {
 	return Block
 }
 
-// judgeAgain judges as things are, from what has been looked up.
+// judgeAgain judges as things are, from what has been looked up, for the verdict
+// alone. It goes the way of join and weigh, but lists neither the outcomes nor
+// the demands, and asks each assurance once, however many rules require it.
 func (s *sitting) judgeAgain() Verdict {
 	s.clear()
+	s.quick = true
 	s.hear(false)
-	s.join(false)
-	return s.quickVerdict()
+	s.quick = false
+	if s.settled {
+		return Block
+	}
+	s.needs, s.ways, s.wayNeeds, s.eased = s.needs[:0], s.ways[:0], s.wayNeeds[:0], s.eased[:0]
+	sure := s.silence(false)
+	if s.quickBlock() || !sure && s.judge.otherwise.block {
+		return Block // whatever the rest demands
+	}
+	state := met
+	if !sure {
+		state = s.quickState(&s.judge.otherwise)
+	}
+	for i := range s.hearings {
+		h := &s.hearings[i]
+		if h.silencedBy != none {
+			continue
+		}
+		rules := s.judge.policies[h.policy].rules
+		for _, r := range s.spoken[h.first:h.last] {
+			if state = max(state, s.quickState(&rules[r.rule].then)); state == impossible {
+				return Block
+			}
+		}
+	}
+	return s.verdictOf(state)
+}
+
+// quickBlock joins the limits of the rules that may speak, and tells whether one
+// of them blocks.
+func (s *sitting) quickBlock() bool {
+	s.limits = limitsOf(s.judge.estate.Apps[s.app].Limits)
+	for i := range s.hearings {
+		h := &s.hearings[i]
+		if h.silencedBy != none {
+			continue
+		}
+		rules := s.judge.policies[h.policy].rules
+		for _, r := range s.spoken[h.first:h.last] {
+			rule := &rules[r.rule]
+			if rule.then.block {
+				return true
+			}
+			if rule.limits != (limits{}) {
+				s.limits.join(rule.limits)
+			}
+		}
+	}
+	return false
 }
 
 // answer is what an assurance comes to: its strictest demand, and whether it
@@ -424,23 +487,6 @@ type answer struct {
 	round  uint32
 	state  demandState
 	proves bool
-}
-
-// quickVerdict is the verdict of weigh without a list of the demands: each
-// assurance is asked once, however many rules require it.
-func (s *sitting) quickVerdict() Verdict {
-	if s.blocks() {
-		return Block // whatever the rest demands
-	}
-	if s.round++; s.round == 0 { // after four thousand million rounds
-		clear(s.answers)
-		s.round = 1
-	}
-	state := met
-	for i := range s.outcomes {
-		state = max(state, s.quickState(s.outcomes[i].outcome))
-	}
-	return s.verdictOf(state)
 }
 
 // quickState is the strictest state of what an outcome demands.
