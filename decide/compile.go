@@ -22,7 +22,9 @@ type Judge struct {
 	model   *risk.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
-	otherwise outcome
+	otherwise *outcome
+	// outcomes are all outcomes, each once.
+	outcomes []*outcome
 	// demands are all demands, each once; assurances refer to them by number.
 	demands         []demand
 	assurances      []assurance
@@ -36,14 +38,12 @@ type Judge struct {
 	sittings sync.Pool
 }
 
-// policy is a Policy made ready.
+// policy is a Policy made ready. What each verdict looks at comes first and lies
+// close together.
 type policy struct {
-	Policy
-	who, apps, liveFor condition.Node
-	// namesEmergencies says that `who` names emergency accounts as a kind, and
-	// named lists the accounts that it names, both outside any not and except.
-	namesEmergencies bool
-	named            []int32
+	rules    []rule
+	replaces []int32
+	stage    Stage
 	// forAnyone says that `who` is anyone, which need not be asked.
 	forAnyone bool
 	// bounded says that it is for some actions or for a time only.
@@ -51,21 +51,28 @@ type policy struct {
 	// replaceable says that another policy replaces it. The block of one that is
 	// not stands, whatever the others say.
 	replaceable bool
-	replaces    []int32
-	rules       []rule
+	// namesEmergencies says that `who` names emergency accounts as a kind, and
+	// named lists the accounts that it names, both outside any not and except.
+	namesEmergencies   bool
+	named              []int32
+	who, apps, liveFor condition.Node
 	// from and until bound the time in which it is in force, until not included;
 	// zero does not limit.
 	from, until time.Time
+	*Policy
 }
 
 type rule struct {
-	when   condition.Node
-	then   outcome
-	limits limits
+	when condition.Node
+	then *outcome
+	// limits is nil where the rule sets none.
+	limits *limits
 }
 
-// outcome is an Outcome made ready.
+// outcome is an Outcome made ready. Rules of the same outcome share one, so that
+// it is weighed once for them all.
 type outcome struct {
+	number   int32
 	block    bool
 	requires []requirement
 }
@@ -129,7 +136,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	j.chooseOpeners()
 	j.sittings.New = func() any {
 		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
-			answers: make([]answer, len(j.assurances))}
+			answers: make([]answer, len(j.assurances)), states: make([]weighed, len(j.outcomes))}
 	}
 	return j, nil
 }
@@ -343,7 +350,7 @@ func (j *Judge) compilePolicies(policies []Policy) error {
 }
 
 func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
-	compiled := policy{Policy: p, from: j.startOf(p.From), until: j.endOf(p.Until)}
+	compiled := policy{Policy: &p, stage: p.Stage, from: j.startOf(p.From), until: j.endOf(p.Until)}
 	names := j.vocabulary(p.Name)
 	var err error
 	if compiled.who, err = condition.Bind(p.Who, names); err != nil {
@@ -380,7 +387,11 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		compiled.rules = append(compiled.rules, rule{when, then, limitsOf(r.Limits)})
+		ready := rule{when: when, then: then}
+		if l := limitsOf(r.Limits); l != (limits{}) {
+			ready.limits = &l
+		}
+		compiled.rules = append(compiled.rules, ready)
 	}
 	return compiled, nil
 }
@@ -403,18 +414,25 @@ func (p *policy) noteNames() {
 	})
 }
 
-func (j *Judge) compileOutcome(o Outcome) (outcome, error) {
-	compiled := outcome{block: o.Block}
+// compileOutcome makes an outcome ready, or returns the one like it that is.
+func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
+	compiled := &outcome{number: int32(len(j.outcomes)), block: o.Block}
 	for _, r := range o.Require {
 		ways, err := j.assuranceNumbers(r.OneOf)
 		if err != nil {
-			return compiled, err
+			return nil, err
 		}
 		if len(ways) == 0 {
-			return compiled, fmt.Errorf("a requirement names no assurance")
+			return nil, fmt.Errorf("a requirement names no assurance")
 		}
 		compiled.requires = append(compiled.requires, requirement{ways})
 	}
+	for _, known := range j.outcomes {
+		if known.block == compiled.block && slices.EqualFunc(known.requires, compiled.requires, func(a, b requirement) bool { return slices.Equal(a.ways, b.ways) }) {
+			return known, nil
+		}
+	}
+	j.outcomes = append(j.outcomes, compiled)
 	return compiled, nil
 }
 

@@ -51,7 +51,9 @@ type sitting struct {
 	eased    []eased
 	// answers are what assurances came to in this round of judging.
 	answers []answer
-	round   uint32
+	// states are what outcomes came to in this round.
+	states []weighed
+	round  uint32
 }
 
 // proof is a proof that counts for something.
@@ -144,6 +146,7 @@ func (s *sitting) clear() {
 	s.hearings, s.spoken, s.weighed, s.settled = s.hearings[:0], s.spoken[:0], false, false
 	if s.round++; s.round == 0 { // after four thousand million rounds
 		clear(s.answers)
+		clear(s.states)
 		s.round = 1
 	}
 }
@@ -224,7 +227,7 @@ func (s *sitting) hearEach(policies []int32, shadows bool) {
 func (s *sitting) hearOne(number int32, shadows bool) {
 	p := &s.judge.policies[number]
 	h := hearing{policy: number, inForce: condition.True, first: int32(len(s.spoken)), silencedBy: none}
-	if p.Stage == Shadow {
+	if p.stage == Shadow {
 		h.inForce = condition.False
 		if p.liveFor != nil {
 			h.inForce = condition.Eval(p.liveFor, s)
@@ -315,14 +318,14 @@ func (s *sitting) join(shadows bool) {
 		surely := h.speaks && h.applies == condition.True && force == condition.True
 		for _, r := range s.spoken[h.first:h.last] {
 			rule := &s.judge.policies[h.policy].rules[r.rule]
-			s.outcomes = append(s.outcomes, joined{policy: h.policy, rule: r.rule, sure: surely && h.last-h.first == 1, outcome: &rule.then})
-			if rule.limits != (limits{}) {
-				s.limits.join(rule.limits)
+			s.outcomes = append(s.outcomes, joined{policy: h.policy, rule: r.rule, sure: surely && h.last-h.first == 1, outcome: rule.then})
+			if rule.limits != nil {
+				s.limits.join(*rule.limits)
 			}
 		}
 	}
 	if !sure {
-		s.outcomes = append(s.outcomes, joined{policy: none, rule: none, sure: len(s.outcomes) == 0, outcome: &s.judge.otherwise})
+		s.outcomes = append(s.outcomes, joined{policy: none, rule: none, sure: len(s.outcomes) == 0, outcome: s.judge.otherwise})
 	}
 }
 
@@ -441,7 +444,7 @@ func (s *sitting) judgeAgain() Verdict {
 	}
 	state := met
 	if !sure {
-		state = s.quickState(&s.judge.otherwise)
+		state = s.quickState(s.judge.otherwise)
 	}
 	for i := range s.hearings {
 		h := &s.hearings[i]
@@ -450,7 +453,7 @@ func (s *sitting) judgeAgain() Verdict {
 		}
 		rules := s.judge.policies[h.policy].rules
 		for _, r := range s.spoken[h.first:h.last] {
-			if state = max(state, s.quickState(&rules[r.rule].then)); state == impossible {
+			if state = max(state, s.quickState(rules[r.rule].then)); state == impossible {
 				return Block
 			}
 		}
@@ -473,8 +476,8 @@ func (s *sitting) quickBlock() bool {
 			if rule.then.block {
 				return true
 			}
-			if rule.limits != (limits{}) {
-				s.limits.join(rule.limits)
+			if rule.limits != nil {
+				s.limits.join(*rule.limits)
 			}
 		}
 	}
@@ -489,8 +492,23 @@ type answer struct {
 	proves bool
 }
 
-// quickState is the strictest state of what an outcome demands.
+// weighed is what an outcome came to: its strictest demand.
+type weighed struct {
+	round uint32
+	state demandState
+}
+
+// quickState is the strictest state of what an outcome demands, worked out once
+// for all rules that have it.
 func (s *sitting) quickState(o *outcome) demandState {
+	known := &s.states[o.number]
+	if known.round != s.round {
+		*known = weighed{s.round, s.weighOutcome(o)}
+	}
+	return known.state
+}
+
+func (s *sitting) weighOutcome(o *outcome) demandState {
 	state, proves := met, false
 	for i := range o.requires {
 		ways := o.requires[i].ways
