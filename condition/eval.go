@@ -77,10 +77,15 @@ func (r Reason) String() string {
 // condition is unknown, they are the unknown tests it hangs on. It returns nil
 // where the condition holds.
 func Why(node Node, facts Facts, witness Witness) []Reason {
+	return AppendWhy(nil, node, facts, witness)
+}
+
+// AppendWhy appends to reasons what Why returns.
+func AppendWhy(reasons []Reason, node Node, facts Facts, witness Witness) []Reason {
 	if Eval(node, facts) == True {
-		return nil
+		return reasons
 	}
-	return explain(node, facts, witness, false, nil)
+	return explain(node, facts, witness, false, reasons)
 }
 
 // Because returns the tests that made a bound condition hold: of those that must

@@ -65,6 +65,8 @@ type policy struct {
 type rule struct {
 	when condition.Node
 	then *outcome
+	// always says that there is no condition.
+	always bool
 	// limits is nil where the rule sets none.
 	limits *limits
 }
@@ -387,7 +389,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		ready := rule{when: when, then: then}
+		ready := rule{when: when, then: then, always: r.When == nil}
 		if l := limitsOf(r.Limits); l != (limits{}) {
 			ready.limits = &l
 		}

@@ -173,7 +173,7 @@ func (s *sitting) collect(o *outcome) {
 			proves = true
 		}
 	}
-	if !proves && !s.judge.estate.Apps[s.app].Public {
+	if !proves && !s.judge.index.apps[s.app].public {
 		s.needs = append(s.needs, s.needAnyProof())
 	}
 }

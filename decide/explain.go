@@ -26,17 +26,22 @@ func (j *Judge) Decide(a *attempt.Attempt) *Decision {
 		d.Causes = append(d.Causes, Cause{Code: code, Text: s.refusalText(code)})
 		s.outcomes = s.outcomes[:0]
 		s.tellPerson(d)
-		s.trace(d, make([]int32, len(s.hearings)))
+		s.trace(d, slices.Repeat([]int32{none}, len(s.hearings)))
 		return d
 	}
-	s.join(true)
-	d.WithShadow.Verdict = s.weigh()
-	shadowSilenced := make([]int32, len(s.hearings))
-	for i := range s.hearings {
-		shadowSilenced[i] = s.hearings[i].silencedBy
+	shadowSilenced, shadows := []int32(nil), slices.ContainsFunc(s.hearings, func(h hearing) bool { return h.inForce != condition.True })
+	if shadows {
+		s.join(true)
+		d.WithShadow.Verdict = s.weigh()
+		for i := range s.hearings {
+			shadowSilenced = append(shadowSilenced, s.hearings[i].silencedBy)
+		}
 	}
 	s.join(false)
 	d.Verdict = s.weigh()
+	if !shadows {
+		d.WithShadow.Verdict = d.Verdict
+	}
 	s.listDemands(d)
 	s.listCauses(d)
 	s.noteEasing(d)

@@ -13,11 +13,23 @@ type index struct {
 	// everyone lists for each app the policies aimed at it of which nothing of the
 	// kind is known.
 	everyone [][]int32
+	// others lists for each app the other policies aimed at it. Where they are few
+	// they are asked one by one, which touches less memory than to look under all
+	// that the account has.
+	others [][]int32
 	// The others list policies by the number of what accounts must have.
 	byAccount                 map[int32][]int32
 	byGroup, byDomain, byKind [][]int32
 	// aimed has a bit for each policy that is aimed at an app and is no draft.
 	aimed [][]uint64
+	// apps holds what a verdict looks at of an app, close together.
+	apps []appBounds
+}
+
+// appBounds is what an app itself says of its sessions.
+type appBounds struct {
+	limits limits
+	public bool
 }
 
 // appFacts answers tests about one app and nothing else.
@@ -33,6 +45,7 @@ func newIndex(j *Judge) index {
 		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.estate.Groups)),
 		byDomain: make([][]int32, j.estate.Domains()), byKind: make([][]int32, len(estate.Kinds())),
 		aimed: make([][]uint64, len(j.estate.Apps)), everyone: make([][]int32, len(j.estate.Apps)),
+		others: make([][]int32, len(j.estate.Apps)),
 	}
 	for app := range x.aimed {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
@@ -42,6 +55,9 @@ func newIndex(j *Judge) index {
 				x.aimed[app][i/64] |= 1 << (i % 64)
 			}
 		}
+	}
+	for i := range j.estate.Apps {
+		x.apps = append(x.apps, appBounds{limitsOf(j.estate.Apps[i].Limits), j.estate.Apps[i].Public})
 	}
 	for i := range j.policies {
 		if j.policies[i].Stage != Draft {
@@ -54,21 +70,25 @@ func newIndex(j *Judge) index {
 // post enters a policy under what its `who` needs.
 func (x *index) post(policy int32, who condition.Node) {
 	tests, ok := needed(who)
+	lists := x.others
 	if !ok {
-		for app := range x.everyone {
-			if x.isAimed(app, policy) {
-				x.everyone[app] = append(x.everyone[app], policy)
-			}
+		lists = x.everyone
+	}
+	for app := range lists {
+		if x.isAimed(app, policy) {
+			lists[app] = append(lists[app], policy)
 		}
+	}
+	if !ok {
 		return
 	}
 	for _, t := range tests {
-		lists := map[condition.Key][][]int32{condition.Groups: x.byGroup, condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
+		under := map[condition.Key][][]int32{condition.Groups: x.byGroup, condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
 		for _, n := range t.Numbers() {
 			if t.Key == condition.Accounts {
 				x.byAccount[n] = append(x.byAccount[n], policy)
 			} else if n >= 0 { // a domain that no account has has no number
-				lists[n] = append(lists[n], policy)
+				under[n] = append(under[n], policy)
 			}
 		}
 	}

@@ -53,7 +53,9 @@ type sitting struct {
 	answers []answer
 	// states are what outcomes came to in this round.
 	states []weighed
-	round  uint32
+	// reasons is room for those of one condition at a time.
+	reasons []condition.Reason
+	round   uint32
 }
 
 // proof is a proof that counts for something.
@@ -201,6 +203,10 @@ func (s *sitting) hear(shadows bool) {
 	}
 	x, e := &s.judge.index, s.judge.estate
 	s.hearEach(x.everyone[s.app], shadows)
+	if others := x.others[s.app]; len(others) <= fewOthers {
+		s.hearEach(others, shadows)
+		return
+	}
 	s.hearEach(x.byAccount[int32(s.account)], shadows)
 	s.hearEach(x.byKind[e.Kind(s.account)], shadows)
 	sure, perhaps, domain := e.Memberships(s.account)
@@ -212,6 +218,9 @@ func (s *sitting) hear(shadows bool) {
 		s.hearEach(x.byGroup[g], shadows)
 	}
 }
+
+// fewOthers is how many policies of an app are asked one by one.
+const fewOthers = 16
 
 func (s *sitting) hearEach(policies []int32, shadows bool) {
 	for _, number := range policies {
@@ -240,7 +249,10 @@ func (s *sitting) hearOne(number int32, shadows bool) {
 		return
 	}
 	for i := range p.rules {
-		match := condition.Eval(p.rules[i].when, s)
+		match := condition.True
+		if !p.rules[i].always {
+			match = condition.Eval(p.rules[i].when, s)
+		}
 		if match == condition.False {
 			continue
 		}
@@ -308,7 +320,7 @@ func (s *sitting) join(shadows bool) {
 		s.hearings[i].silencedBy = none
 	}
 	sure := s.silence(shadows)
-	s.limits = limitsOf(s.judge.estate.Apps[s.app].Limits)
+	s.limits = s.judge.index.apps[s.app].limits
 	for i := range s.hearings {
 		h := &s.hearings[i]
 		force := h.force(shadows)
@@ -464,7 +476,7 @@ func (s *sitting) judgeAgain() Verdict {
 // quickBlock joins the limits of the rules that may speak, and tells whether one
 // of them blocks.
 func (s *sitting) quickBlock() bool {
-	s.limits = limitsOf(s.judge.estate.Apps[s.app].Limits)
+	s.limits = s.judge.index.apps[s.app].limits
 	for i := range s.hearings {
 		h := &s.hearings[i]
 		if h.silencedBy != none {
@@ -523,7 +535,7 @@ func (s *sitting) weighOutcome(o *outcome) demandState {
 		}
 		state, proves = max(state, a.state), proves || a.proves
 	}
-	if !proves && state == met && !s.judge.estate.Apps[s.app].Public && !s.hasAnyProof() {
+	if !proves && state == met && !s.judge.index.apps[s.app].public && !s.hasAnyProof() {
 		state = open
 	}
 	return state

@@ -30,25 +30,26 @@ func (s *sitting) trace(d *Decision, shadowSilenced []int32) {
 // traceHearing tells of a policy that applies, surely or perhaps.
 func (s *sitting) traceHearing(t *PolicyTrace, p *policy, h hearing) {
 	t.Applies = h.applies
-	t.add("", s.whyNot(p))
+	s.addWhy(t, "", p.apps)
+	s.addWhy(t, "", p.who)
 	if p.liveFor != nil {
 		t.InForce = &h.inForce
-		t.add("live_for: ", condition.Why(p.liveFor, s, s))
+		s.addWhy(t, "live_for: ", p.liveFor)
 	}
 	rules := s.spoken[h.first:h.last]
 	switch len(rules) {
 	case 0:
 		for i := range p.rules {
-			t.add("rule "+p.Rules[i].Name+": ", condition.Why(p.rules[i].when, s, s))
+			s.addWhy(t, "rule "+p.Rules[i].Name+": ", p.rules[i].when)
 		}
 	case 1:
 		t.Rule = p.Rules[rules[0].rule].Name
 		t.Outcome = p.Rules[rules[0].rule].Then.String()
-		t.add("rule "+t.Rule+": ", condition.Why(p.rules[rules[0].rule].when, s, s))
+		s.addWhy(t, "rule "+t.Rule+": ", p.rules[rules[0].rule].when)
 	default:
 		for _, r := range rules {
 			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
-			t.add("rule "+p.Rules[r.rule].Name+": ", condition.Why(p.rules[r.rule].when, s, s))
+			s.addWhy(t, "rule "+p.Rules[r.rule].Name+": ", p.rules[r.rule].when)
 		}
 	}
 	if h.silencedBy != none {
@@ -68,9 +69,9 @@ func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
 	case s.app < 0:
 		why("names: the book has no app of this name")
 	case condition.Eval(p.apps, s) == condition.False:
-		t.add("", condition.Why(p.apps, s, s))
+		s.addWhy(t, "", p.apps)
 	case condition.Eval(p.who, s) == condition.False:
-		t.add("", condition.Why(p.who, s, s))
+		s.addWhy(t, "", p.who)
 	case !p.isFor(s.attempt.Action):
 		why("actions: it is not for %s", s.attempt.Action)
 	case p.From != nil && s.moment.Before(p.from):
@@ -82,8 +83,13 @@ func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
 	}
 }
 
-func (t *PolicyTrace) add(lead string, reasons []condition.Reason) {
-	for _, r := range reasons {
+// addWhy adds the reasons for which a condition does not hold.
+func (s *sitting) addWhy(t *PolicyTrace, lead string, node condition.Node) {
+	s.reasons = condition.AppendWhy(s.reasons[:0], node, s, s)
+	if len(s.reasons) > 0 && cap(t.Why) == 0 {
+		t.Why = make([]string, 0, len(s.reasons))
+	}
+	for _, r := range s.reasons {
 		text := r.String()
 		if lead != "" {
 			text = lead + text
