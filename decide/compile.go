@@ -138,7 +138,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	j.chooseOpeners()
 	j.sittings.New = func() any {
 		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
-			answers: make([]answer, len(j.assurances)), states: make([]weighed, len(j.outcomes))}
+			answers: make([]answer, len(j.assurances)), noted: make([]uint32, len(j.outcomes))}
 	}
 	return j, nil
 }

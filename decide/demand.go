@@ -10,9 +10,24 @@ import (
 	"github.com/briskwarden/briskwarden/estate"
 )
 
+// demandCode is a DemandKind as a number, which a verdict tells apart faster.
+type demandCode uint8
+
+const (
+	methodDemand demandCode = iota
+	postureDemand
+	passwordDemand
+	acceptDemand
+	externalDemand
+	enrolDemand
+)
+
+// kind returns the word for the wire.
+func (c demandCode) kind() DemandKind { return DemandKinds()[c] }
+
 // demand is one thing to be shown, made ready. Two that ask the same are equal.
 type demand struct {
-	kind DemandKind
+	kind demandCode
 	// methods are those that would do, of a method demand and of one to enrol.
 	methods, fallback estate.MethodSet
 	// fallbackNames keeps the order in which fallbacks are offered.
@@ -57,23 +72,23 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 		if !ok {
 			return nil, fmt.Errorf("posture %q is not defined", a.Posture)
 		}
-		demands = append(demands, demand{kind: DemandPosture, name: a.Posture, posture: int32(n)})
+		demands = append(demands, demand{kind: postureDemand, name: a.Posture, posture: int32(n)})
 	}
 	if a.ChangePassword {
-		demands = append(demands, demand{kind: DemandChangePassword})
+		demands = append(demands, demand{kind: passwordDemand})
 	}
 	if a.Accept != nil {
-		demands = append(demands, demand{kind: DemandAccept, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)})
+		demands = append(demands, demand{kind: acceptDemand, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)})
 	}
 	if a.External != "" {
-		demands = append(demands, demand{kind: DemandExternal, name: a.External})
+		demands = append(demands, demand{kind: externalDemand, name: a.External})
 	}
 	if len(a.Enrol) > 0 {
 		set, err := j.methodSet(a.Enrol)
 		if err != nil {
 			return nil, err
 		}
-		demands = append(demands, demand{kind: DemandEnrol, methods: set})
+		demands = append(demands, demand{kind: enrolDemand, methods: set})
 	}
 	if len(demands) == 0 {
 		return nil, fmt.Errorf("it demands nothing")
@@ -86,7 +101,7 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 }
 
 func (j *Judge) compileProve(p Prove) (demand, error) {
-	d := demand{kind: DemandMethod, within: p.Within, remember: time.Duration(p.Remember), fallbackNames: strings.Join(p.Fallback, ",")}
+	d := demand{kind: methodDemand, within: p.Within, remember: time.Duration(p.Remember), fallbackNames: strings.Join(p.Fallback, ",")}
 	var err error
 	if d.methods, err = j.methodSet(p.AnyOf); err != nil {
 		return d, err
@@ -242,7 +257,7 @@ func (s *sitting) askAll(assurance int32, needs []need, inChoice bool) (_ []need
 		n, asked := s.need(number, assurance, inChoice)
 		if asked {
 			needs = append(needs, n)
-			proves = proves || s.judge.demands[number].kind == DemandMethod
+			proves = proves || s.judge.demands[number].kind == methodDemand
 		}
 	}
 	return needs, proves
@@ -270,7 +285,7 @@ func (s *sitting) choose(assurances []int32) (proves bool) {
 		for i := range s.wayNeeds[w.first:w.last] {
 			m := &s.wayNeeds[int(w.first)+i]
 			state = max(state, m.state)
-			asks = asks || s.judge.demands[m.demand].kind == DemandMethod
+			asks = asks || s.judge.demands[m.demand].kind == methodDemand
 		}
 		n.state = min(n.state, state) // a way of which nothing is left is met
 		proves = proves && w.proves && asks
@@ -315,16 +330,16 @@ func (s *sitting) need(number, assurance int32, inChoice bool) (need, bool) {
 	d := &s.judge.demands[number]
 	n := need{demand: number, assurance: assurance, state: open}
 	switch d.kind {
-	case DemandMethod:
+	case methodDemand:
 		return s.needMethod(n, d, inChoice)
-	case DemandEnrol:
+	case enrolDemand:
 		if d.methods&s.judge.estate.Enrolled(s.account) != 0 {
 			n.state = met
 			return n, true
 		}
 		n.enrol = true
 		return n, !s.eases(assurance, d) && (inChoice || s.attempt.Action != attempt.Enrol)
-	case DemandPosture:
+	case postureDemand:
 		switch s.device.Assess(&s.judge.estate.Postures[d.posture], s.attempt.At) {
 		case estate.Fit:
 			n.state = met
@@ -334,16 +349,16 @@ func (s *sitting) need(number, assurance int32, inChoice bool) (need, bool) {
 			n.state = impossible
 			n.perhaps = s.device.PassesPosture(&s.judge.estate.Postures[d.posture], s.attempt.At) == condition.Unknown
 		}
-	case DemandChangePassword:
+	case passwordDemand:
 		if s.passwordChanged() {
 			n.state = met
 		}
 		return n, s.attempt.Action != attempt.ChangePassword
-	case DemandAccept:
+	case acceptDemand:
 		if s.accepted(d) {
 			n.state = met
 		}
-	case DemandExternal:
+	case externalDemand:
 		if result, given := s.attempt.External[d.name]; given && result == attempt.CheckPassed {
 			n.state = met
 		} else if given && result == attempt.CheckFailed {

@@ -264,14 +264,14 @@ func (s *sitting) implies(a, b need) bool {
 		return false
 	}
 	x := &s.judge.demands[a.demand]
-	if x.kind != DemandMethod {
+	if x.kind != methodDemand {
 		return false
 	}
 	if b.demand == anyProof {
 		return true
 	}
 	y := &s.judge.demands[b.demand]
-	return y.kind == DemandMethod && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
+	return y.kind == methodDemand && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
 		(y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within)
 }
 
@@ -319,9 +319,9 @@ func (s *sitting) wire(n need, from []Source) Demand {
 		return w
 	}
 	d := &s.judge.demands[n.demand]
-	w.Kind = d.kind
+	w.Kind = d.kind.kind()
 	switch d.kind {
-	case DemandMethod:
+	case methodDemand:
 		w.AnyOf = s.methodNames(d.methods)
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
@@ -334,16 +334,16 @@ func (s *sitting) wire(n need, from []Source) Demand {
 				w.Offer = append(w.Offer, s.inOrder(d.fallbackNames, s.offer(d.fallback&enrolled))...)
 			}
 		}
-	case DemandEnrol:
+	case enrolDemand:
 		w.AnyOf = s.methodNames(d.methods)
-	case DemandPosture:
+	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
 			s.describePosture(&w, &s.judge.estate.Postures[d.posture])
 		}
-	case DemandAccept:
+	case acceptDemand:
 		w.Document, w.Version, w.Every = d.name, d.version, estate.Span(d.every)
-	case DemandExternal:
+	case externalDemand:
 		w.External = d.name
 	}
 	return w

@@ -203,17 +203,17 @@ func (s *sitting) shown(d *demand) condition.Truth {
 		return condition.False
 	}
 	switch d.kind {
-	case DemandMethod:
+	case methodDemand:
 		return condition.Of(s.isMet(d))
-	case DemandEnrol:
+	case enrolDemand:
 		return condition.Of(d.methods&s.judge.estate.Enrolled(s.account) != 0)
-	case DemandPosture:
+	case postureDemand:
 		return s.device.PassesPosture(&s.judge.estate.Postures[d.posture], s.attempt.At)
-	case DemandChangePassword:
+	case passwordDemand:
 		return condition.Of(s.passwordChanged())
-	case DemandAccept:
+	case acceptDemand:
 		return condition.Of(s.accepted(d))
-	case DemandExternal:
+	case externalDemand:
 		result, given := s.attempt.External[d.name]
 		return condition.Of(given && result == attempt.CheckPassed)
 	}

@@ -51,8 +51,11 @@ type sitting struct {
 	eased    []eased
 	// answers are what assurances came to in this round of judging.
 	answers []answer
-	// states are what outcomes came to in this round.
-	states []weighed
+	// said are the outcomes noted in this round, each once, which noted tells by
+	// their numbers; sure says that some policy surely speaks.
+	said  []*outcome
+	noted []uint32
+	sure  bool
 	// reasons is room for those of one condition at a time.
 	reasons []condition.Reason
 	round   uint32
@@ -148,7 +151,7 @@ func (s *sitting) clear() {
 	s.hearings, s.spoken, s.weighed, s.settled = s.hearings[:0], s.spoken[:0], false, false
 	if s.round++; s.round == 0 { // after four thousand million rounds
 		clear(s.answers)
-		clear(s.states)
+		clear(s.noted)
 		s.round = 1
 	}
 }
@@ -220,7 +223,7 @@ func (s *sitting) hear(shadows bool) {
 }
 
 // fewOthers is how many policies of an app are asked one by one.
-const fewOthers = 16
+const fewOthers = 2
 
 func (s *sitting) hearEach(policies []int32, shadows bool) {
 	for _, number := range policies {
@@ -248,6 +251,7 @@ func (s *sitting) hearOne(number int32, shadows bool) {
 	if h.applies = s.appliesTo(p); h.applies == condition.False {
 		return
 	}
+	at := s.quick && !p.replaceable // what it says stands, so it is noted at once
 	for i := range p.rules {
 		match := condition.True
 		if !p.rules[i].always {
@@ -256,14 +260,22 @@ func (s *sitting) hearOne(number int32, shadows bool) {
 		if match == condition.False {
 			continue
 		}
-		s.spoken = append(s.spoken, spokenRule{int32(i), match})
-		if s.quick && p.rules[i].then.block && !p.replaceable {
-			s.settled = true
-			return
+		if at {
+			if s.note(&p.rules[i]); s.settled {
+				return
+			}
+		} else {
+			s.spoken = append(s.spoken, spokenRule{int32(i), match})
 		}
 		if match == condition.True {
 			h.speaks = true
 			break
+		}
+	}
+	if at {
+		s.sure = s.sure || h.speaks && min(h.applies, h.inForce) == condition.True
+		if len(p.replaces) == 0 {
+			return // nor does it silence any
 		}
 	}
 	h.last = int32(len(s.spoken))
@@ -439,25 +451,15 @@ func (s *sitting) verdictOf(state demandState) Verdict {
 }
 
 // judgeAgain judges as things are, from what has been looked up, for the verdict
-// alone. It goes the way of join and weigh, but lists neither the outcomes nor
-// the demands, and asks each assurance once, however many rules require it.
+// alone. It goes the way of join and weigh, but lists neither what policies say
+// that none can silence, nor the demands; and each outcome and each assurance is
+// weighed once, however many rules have it.
 func (s *sitting) judgeAgain() Verdict {
 	s.clear()
-	s.quick = true
+	s.limits, s.said, s.sure, s.quick = s.judge.index.apps[s.app].limits, s.said[:0], false, true
 	s.hear(false)
 	s.quick = false
-	if s.settled {
-		return Block
-	}
-	s.needs, s.ways, s.wayNeeds, s.eased = s.needs[:0], s.ways[:0], s.wayNeeds[:0], s.eased[:0]
-	sure := s.silence(false)
-	if s.quickBlock() || !sure && s.judge.otherwise.block {
-		return Block // whatever the rest demands
-	}
-	state := met
-	if !sure {
-		state = s.quickState(s.judge.otherwise)
-	}
+	s.sure = s.silence(false) || s.sure
 	for i := range s.hearings {
 		h := &s.hearings[i]
 		if h.silencedBy != none {
@@ -465,35 +467,36 @@ func (s *sitting) judgeAgain() Verdict {
 		}
 		rules := s.judge.policies[h.policy].rules
 		for _, r := range s.spoken[h.first:h.last] {
-			if state = max(state, s.quickState(rules[r.rule].then)); state == impossible {
-				return Block
-			}
+			s.note(&rules[r.rule])
 		}
+	}
+	if !s.sure {
+		s.note(&rule{then: s.judge.otherwise})
+	}
+	if s.settled {
+		return Block // whatever the rest demands
+	}
+	s.needs, s.ways, s.wayNeeds, s.eased = s.needs[:0], s.ways[:0], s.wayNeeds[:0], s.eased[:0]
+	state := met
+	for _, o := range s.said {
+		state = max(state, s.weighOutcome(o))
 	}
 	return s.verdictOf(state)
 }
 
-// quickBlock joins the limits of the rules that may speak, and tells whether one
-// of them blocks.
-func (s *sitting) quickBlock() bool {
-	s.limits = s.judge.index.apps[s.app].limits
-	for i := range s.hearings {
-		h := &s.hearings[i]
-		if h.silencedBy != none {
-			continue
-		}
-		rules := s.judge.policies[h.policy].rules
-		for _, r := range s.spoken[h.first:h.last] {
-			rule := &rules[r.rule]
-			if rule.then.block {
-				return true
-			}
-			if rule.limits != nil {
-				s.limits.join(*rule.limits)
-			}
-		}
+// note notes what a rule comes to that may speak and is not silenced.
+func (s *sitting) note(r *rule) {
+	if r.then.block {
+		s.settled = true
+		return
 	}
-	return false
+	if r.limits != nil {
+		s.limits.join(*r.limits)
+	}
+	if s.noted[r.then.number] != s.round {
+		s.noted[r.then.number] = s.round
+		s.said = append(s.said, r.then)
+	}
 }
 
 // answer is what an assurance comes to: its strictest demand, and whether it
@@ -504,22 +507,7 @@ type answer struct {
 	proves bool
 }
 
-// weighed is what an outcome came to: its strictest demand.
-type weighed struct {
-	round uint32
-	state demandState
-}
-
-// quickState is the strictest state of what an outcome demands, worked out once
-// for all rules that have it.
-func (s *sitting) quickState(o *outcome) demandState {
-	known := &s.states[o.number]
-	if known.round != s.round {
-		*known = weighed{s.round, s.weighOutcome(o)}
-	}
-	return known.state
-}
-
+// weighOutcome is the strictest state of what an outcome demands.
 func (s *sitting) weighOutcome(o *outcome) demandState {
 	state, proves := met, false
 	for i := range o.requires {
@@ -543,10 +531,19 @@ func (s *sitting) weighOutcome(o *outcome) demandState {
 
 // ponder asks what an assurance demands.
 func (s *sitting) ponder(assurance int32) answer {
-	first := len(s.needs)
 	a := answer{round: s.round}
-	s.needs, a.proves = s.ask(assurance, s.needs, false)
-	for i := first; i < len(s.needs); i++ {
+	asked := &s.judge.assurances[assurance]
+	if len(asked.exemptions) == 0 { // the common case needs no list
+		for _, number := range asked.demands {
+			if n, counts := s.need(number, assurance, false); counts {
+				a.state = max(a.state, n.state)
+				a.proves = a.proves || s.judge.demands[number].kind == methodDemand
+			}
+		}
+		return a
+	}
+	s.needs, a.proves = s.ask(assurance, s.needs[:0], false)
+	for i := range s.needs {
 		a.state = max(a.state, s.needs[i].state)
 	}
 	return a
