@@ -186,6 +186,9 @@ func (s *sitting) asksFromAny(x *exemption) bool {
 	return false
 }
 
+// kindOrder is the order in which demands are listed and met: proofs come first.
+var kindOrder = DemandKinds()
+
 // listDemands collects what the joined outcomes ask for. A demand asked for in
 // several places is listed once, with all of them; an open one that another
 // open one implies is left out.
@@ -221,7 +224,7 @@ func (s *sitting) listDemands(d *Decision) {
 		}
 	}
 	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
-		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(a.Kind, b.Kind), slices.Compare(a.AnyOf, b.AnyOf),
+		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)), slices.Compare(a.AnyOf, b.AnyOf),
 			cmp.Compare(a.Posture+a.Document+a.External, b.Posture+b.Document+b.External), slices.CompareFunc(a.From, b.From, compareSources))
 	})
 }

@@ -52,16 +52,6 @@ type speaker struct {
 	silencedBy     string
 }
 
-func (n naive) session() []attempt.Proof {
-	var counted []attempt.Proof
-	for _, p := range append(slices.Clone(n.a.Proofs), n.a.Session.Proofs...) {
-		if n.method(p.Method) != nil && !n.barred(p.Method) && p.Method != estate.DeskPass {
-			counted = append(counted, p)
-		}
-	}
-	return counted
-}
-
 func (n naive) deskPass() bool {
 	return n.a.Action.TakesDeskPass() && slices.ContainsFunc(n.a.Proofs, func(p attempt.Proof) bool { return p.Method == estate.DeskPass }) && !n.barred(estate.DeskPass)
 }

@@ -85,7 +85,7 @@ func (p *Page) session(d *decide.Decision, zone *time.Location) {
 		bounds = append(bounds, "ends by "+d.Limits.Until.In(zone).Format("Mon 2006-01-02 15:04 MST"))
 	}
 	if len(bounds) > 0 {
-		p.labelled("Session", "It "+strings.Join(bounds, ", ")+".")
+		p.labelled("Session", "A session "+strings.Join(bounds, ", ")+".")
 	}
 }
 

@@ -1,0 +1,111 @@
+package condition_test
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+// letters is a vocabulary in which each word is its first letter, and facts that
+// hold the upper-case letters, fail the lower-case ones and do not know the digits.
+type letters struct{}
+
+func (letters) Bind(_ *condition.Test, value string) (condition.Binding, error) {
+	if value == "" {
+		return condition.Binding{}, errors.New("a word is missing")
+	}
+	return condition.Binding{Numbers: []int32{int32(value[0])}, Words: "the letter " + value}, nil
+}
+
+func (letters) Holds(t *condition.Test) condition.Truth {
+	holds := condition.False
+	for _, n := range t.Numbers() {
+		switch {
+		case n < 'A':
+			holds = max(holds, condition.Unknown)
+		case n < 'a':
+			holds = condition.True
+		}
+	}
+	return holds
+}
+
+func (f letters) Saw(t *condition.Test) string {
+	if f.Holds(t) == condition.Unknown {
+		return ""
+	}
+	return "letters"
+}
+
+func test(values ...string) condition.Node {
+	return &condition.Test{At: condition.Position{File: "x.yaml", Line: 3, Column: 7}, Key: condition.Tags, Values: values}
+}
+func all(of ...condition.Node) condition.Node   { return &condition.All{Of: of} }
+func anyOf(of ...condition.Node) condition.Node { return &condition.Any{Of: of} }
+func not(of condition.Node) condition.Node      { return &condition.Not{Of: of} }
+
+// TestReasons holds the truth of conditions, why they do not hold and because of
+// what they do.
+func TestReasons(t *testing.T) {
+	yes, no, maybe := test("A"), test("b"), test("1")
+	for _, c := range []struct {
+		node         condition.Node
+		want         condition.Truth
+		why, because []string
+	}{
+		{nil, condition.True, nil, nil},
+		{all(), condition.True, nil, nil},
+		{anyOf(), condition.False, nil, nil},
+		{yes, condition.True, nil, []string{"tags: wants the letter A, saw letters"}},
+		{no, condition.False, []string{"tags: wants the letter b, saw letters"}, nil},
+		{maybe, condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
+		{test("b", "1", "A"), condition.True, nil, []string{"tags: wants the letter b or the letter 1 or the letter A, saw letters"}},
+		{all(yes, maybe), condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
+		{all(maybe, no, test("c")), condition.False, []string{"tags: wants the letter b, saw letters"}, nil},
+		{anyOf(no, maybe), condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
+		{anyOf(no, test("c")), condition.False, []string{"tags: wants the letter b, saw letters", "tags: wants the letter c, saw letters"}, nil},
+		{anyOf(no, yes, test("D")), condition.True, nil, []string{"tags: wants the letter A, saw letters"}},
+		{all(yes, test("D")), condition.True, nil, []string{"tags: wants the letter A, saw letters", "tags: wants the letter D, saw letters"}},
+		{not(yes), condition.False, []string{"tags: wants not the letter A, saw letters"}, nil},
+		{not(no), condition.True, nil, []string{"tags: wants not the letter b, saw letters"}},
+		{not(maybe), condition.Unknown, []string{"tags: wants not the letter 1, saw nothing (unknown)"}, nil},
+		{not(anyOf(no, yes)), condition.False, []string{"tags: wants not the letter A, saw letters"}, nil},
+		{not(all(yes, no)), condition.True, nil, []string{"tags: wants not the letter b, saw letters"}},
+		{not(not(no)), condition.False, []string{"tags: wants the letter b, saw letters"}, nil},
+	} {
+		bound, err := condition.Bind(c.node, letters{})
+		require.NoError(t, err)
+		require.Equal(t, c.want, condition.Eval(bound, letters{}))
+		require.Equal(t, c.why, words(condition.Why(bound, letters{}, letters{})))
+		require.Equal(t, c.because, words(condition.Because(bound, letters{}, letters{})))
+	}
+}
+
+func words(reasons []condition.Reason) (list []string) {
+	for _, r := range reasons {
+		list = append(list, r.String())
+	}
+	return list
+}
+
+func TestBindTellsWhere(t *testing.T) {
+	for _, node := range []condition.Node{test(""), all(test("A"), test("")), anyOf(test("")), not(test(""))} {
+		_, err := condition.Bind(node, letters{})
+		require.EqualError(t, err, "x.yaml:3:7: tags: a word is missing")
+	}
+}
+
+func TestTruthText(t *testing.T) {
+	for _, truth := range []condition.Truth{condition.False, condition.Unknown, condition.True} {
+		text, err := truth.MarshalText()
+		require.NoError(t, err)
+		var again condition.Truth
+		require.NoError(t, again.UnmarshalText(text))
+		require.Equal(t, truth, again)
+		require.Equal(t, truth, truth.Not().Not())
+	}
+	require.Error(t, new(condition.Truth).UnmarshalText([]byte("perhaps")))
+}
