@@ -205,9 +205,9 @@ func (s *sitting) hear(shadows bool) {
 		return
 	}
 	x, e := &s.judge.index, s.judge.estate
-	s.hearEach(x.everyone[s.app], shadows)
+	s.hearAimed(x.everyone[s.app], shadows)
 	if others := x.others[s.app]; len(others) <= fewOthers {
-		s.hearEach(others, shadows)
+		s.hearAimed(others, shadows)
 		return
 	}
 	s.hearEach(x.byAccount[int32(s.account)], shadows)
@@ -225,6 +225,18 @@ func (s *sitting) hear(shadows bool) {
 // fewOthers is how many policies of an app are asked one by one.
 const fewOthers = 2
 
+// hearAimed listens to policies that are aimed at the app.
+func (s *sitting) hearAimed(policies []int32, shadows bool) {
+	for _, number := range policies {
+		if s.settled {
+			return
+		}
+		s.hearOne(number, shadows)
+	}
+}
+
+// hearEach listens to those of the policies that are aimed at the app, and that
+// have not been heard under something else that the account has.
 func (s *sitting) hearEach(policies []int32, shadows bool) {
 	for _, number := range policies {
 		if s.settled {

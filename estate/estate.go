@@ -3,7 +3,6 @@
 package estate
 
 import (
-	"cmp"
 	"fmt"
 	"hash/fnv"
 	"io"
@@ -637,10 +636,10 @@ func nearestNames[T any](name string, things []T, nameOf func(T) string, most in
 // intersects tells whether two ascending lists share a number.
 func intersects(a, b []int32) bool {
 	for len(a) > 0 && len(b) > 0 {
-		switch cmp.Compare(a[0], b[0]) {
-		case 0:
+		switch x, y := a[0], b[0]; {
+		case x == y:
 			return true
-		case -1:
+		case x < y:
 			a = a[1:]
 		default:
 			b = b[1:]
