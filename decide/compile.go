@@ -33,6 +33,8 @@ type Judge struct {
 	rollouts        []rollout
 	index           index
 	deskPass        int
+	// methodOrder are the numbers of the methods in order of name.
+	methodOrder []int
 	// openers are the methods that anybody may be offered before any proof.
 	openers  []string
 	sittings sync.Pool
@@ -116,6 +118,10 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	j := &Judge{estate: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
 	j.deskPass, _ = facts.FindMethod(estate.DeskPass)
+	for i := range facts.Methods() {
+		j.methodOrder = append(j.methodOrder, i)
+	}
+	slices.SortFunc(j.methodOrder, func(a, b int) int { return cmp.Compare(facts.Methods()[a].Name, facts.Methods()[b].Name) })
 	if err := j.compileAssurances(book.Assurances); err != nil {
 		return nil, err
 	}

@@ -169,7 +169,7 @@ func (d Demand) String() string {
 	case Session:
 		return methods + " proven in this session"
 	}
-	return fmt.Sprintf("%s proven in the last %s", methods, d.Within)
+	return methods + " proven in the last " + d.Within.String()
 }
 
 // Source is where a demand is from. Assurance is empty where the book's words

@@ -367,14 +367,14 @@ func (s *sitting) allMethods() estate.MethodSet {
 	return ^estate.MethodSet(0) &^ estate.MethodSet(0).Add(s.judge.deskPass) &^ s.judge.estate.Barred(s.account)
 }
 
+// methodNames returns the names of a set, sorted.
 func (s *sitting) methodNames(set estate.MethodSet) []string {
 	names := make([]string, 0, set.Len())
-	for i, m := range s.judge.estate.Methods() {
+	for _, i := range s.judge.methodOrder {
 		if set.Has(i) {
-			names = append(names, m.Name)
+			names = append(names, s.judge.estate.Methods()[i].Name)
 		}
 	}
-	slices.Sort(names)
 	return names
 }
 

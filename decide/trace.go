@@ -1,8 +1,6 @@
 package decide
 
 import (
-	"fmt"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
 )
@@ -59,27 +57,34 @@ func (s *sitting) traceHearing(t *PolicyTrace, p *policy, h hearing) {
 
 // traceSilence tells why a policy does not apply: the first thing that failed.
 func (s *sitting) traceSilence(t *PolicyTrace, p *policy) {
-	why := func(format string, args ...any) { t.Why = append(t.Why, fmt.Sprintf(format, args...)) }
-	zone := s.judge.estate.Zone
 	switch {
 	case p.Stage == Draft:
-		why("stage: a draft is never evaluated")
+		t.Why = []string{"stage: a draft is never evaluated"}
 	case s.account < 0:
-		why("accounts: the book has none of this name")
+		t.Why = []string{"accounts: the book has none of this name"}
 	case s.app < 0:
-		why("names: the book has no app of this name")
-	case condition.Eval(p.apps, s) == condition.False:
-		s.addWhy(t, "", p.apps)
-	case condition.Eval(p.who, s) == condition.False:
-		s.addWhy(t, "", p.who)
+		t.Why = []string{"names: the book has no app of this name"}
+	default:
+		if s.addWhy(t, "", p.apps); len(t.Why) == 0 {
+			s.traceNotFor(t, p)
+		}
+	}
+}
+
+// traceNotFor tells why a policy that is aimed at the app is not for the attempt.
+func (s *sitting) traceNotFor(t *PolicyTrace, p *policy) {
+	zone := s.judge.estate.Zone
+	switch {
+	case s.emergency && !p.names(int32(s.account)):
+		t.Why = []string{"kinds: an emergency account is only meant where `who` names it"}
 	case !p.isFor(s.attempt.Action):
-		why("actions: it is not for %s", s.attempt.Action)
+		t.Why = []string{"actions: it is not for " + s.attempt.Action.String()}
 	case p.From != nil && s.moment.Before(p.from):
-		why("from: wants %s or later, saw %s", p.From, estate.DateOf(s.moment.In(zone)))
+		t.Why = []string{"from: wants " + p.From.String() + " or later, saw " + estate.DateOf(s.moment.In(zone)).String()}
 	case !p.inForceAt(s.moment):
-		why("until: wants %s or earlier, saw %s", p.Until, estate.DateOf(s.moment.In(zone)))
-	default: // so it is the rule for emergency accounts
-		why("kinds: an emergency account is only meant where `who` names it")
+		t.Why = []string{"until: wants " + p.Until.String() + " or earlier, saw " + estate.DateOf(s.moment.In(zone)).String()}
+	default:
+		s.addWhy(t, "", p.who)
 	}
 }
 
