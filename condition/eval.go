@@ -56,20 +56,23 @@ type Reason struct {
 
 // String is the reason in one line: "countries: wants home-waters (DK, NO, SE),
 // saw BR".
-func (r Reason) String() string {
-	// One concatenation, for a trace words many reasons.
-	var space, not string
+func (r Reason) String() string { return string(r.Append(nil)) }
+
+// Append appends String to text.
+func (r Reason) Append(text []byte) []byte {
+	text = append(text, r.Key.String()...)
 	if r.Attribute != "" {
-		space = " "
+		text = append(append(text, ' '), r.Attribute...)
 	}
+	text = append(text, ": wants "...)
 	if r.Negated {
-		not = "not "
+		text = append(text, "not "...)
 	}
-	saw := r.Saw
-	if saw == "" {
-		saw = "nothing (unknown)"
+	text = append(append(text, r.Wants...), ", saw "...)
+	if r.Saw == "" {
+		return append(text, "nothing (unknown)"...)
 	}
-	return r.Key.String() + space + r.Attribute + ": wants " + not + r.Wants + ", saw " + saw
+	return append(text, r.Saw...)
 }
 
 // Why returns the tests that kept a bound condition from holding: of those that

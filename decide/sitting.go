@@ -56,8 +56,12 @@ type sitting struct {
 	said  []*outcome
 	noted []uint32
 	sure  bool
-	// reasons is room for those of one condition at a time.
+	// reasons is room for those of one condition at a time. Those of the policy
+	// that is being traced are written into text, each noted as pending.
 	reasons []condition.Reason
+	tracing int
+	text    []byte
+	pending []pendingReason
 	round   uint32
 }
 
