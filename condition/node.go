@@ -101,9 +101,16 @@ type Binding struct {
 	Words string
 }
 
-func (n *All) Pos() Position  { return n.At }
-func (n *Any) Pos() Position  { return n.At }
-func (n *Not) Pos() Position  { return n.At }
+// Pos returns where the condition stands in the book.
+func (n *All) Pos() Position { return n.At }
+
+// Pos returns where the condition stands in the book.
+func (n *Any) Pos() Position { return n.At }
+
+// Pos returns where the condition stands in the book.
+func (n *Not) Pos() Position { return n.At }
+
+// Pos returns where the test's key stands in the book.
 func (n *Test) Pos() Position { return n.At }
 
 func (*All) node()  {}

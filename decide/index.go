@@ -38,6 +38,7 @@ type appFacts struct {
 	app    int
 }
 
+// Holds implements condition.Facts.
 func (f appFacts) Holds(t *condition.Test) condition.Truth { return f.estate.AppHolds(f.app, t) }
 
 func newIndex(j *Judge) index {
