@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -15,7 +16,9 @@ import (
 // resolve reports each reference to what the book does not define.
 func (r *reader) resolve() {
 	for _, m := range estate.BuiltInMethods() {
-		r.definitions[definition{what: "method", name: m.Name}] = r.top()
+		if _, redefined := r.definitions[definition{"method", m.Name}]; !redefined {
+			r.definitions[definition{"method", m.Name}] = condition.Position{}
+		}
 	}
 	known := map[string][]string{}
 	for _, ref := range r.references {
