@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -170,6 +171,37 @@ func (d Demand) String() string {
 		return methods + " proven in this session"
 	}
 	return methods + " proven in the last " + d.Within.String()
+}
+
+// EasiestWay returns the open demands of the way of a one_of with the least left
+// to do; nil for a demand of another kind.
+func (d Demand) EasiestWay() []Demand {
+	var best []Demand
+	least := -1
+	for _, way := range d.Ways {
+		if c := cost(way); least < 0 || c < least {
+			best, least = way, c
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(best), func(d Demand) bool { return d.Met })
+}
+
+// cost orders ways by how much is left to do: an enrolment is more than any
+// number of proofs, and what is impossible more than anything.
+func cost(way []Demand) int {
+	total := 0
+	for _, d := range way {
+		switch {
+		case d.Met:
+		case d.Impossible:
+			total += 10_000
+		case d.Kind == DemandEnrol:
+			total += 100
+		default:
+			total++
+		}
+	}
+	return total
 }
 
 // Source is where a demand is from. Assurance is empty where the book's words

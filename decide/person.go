@@ -73,12 +73,8 @@ func (t *ToPerson) add(demand Demand, verdict Verdict) {
 			repair("Pass the check %s.", demand.External)
 		}
 	case DemandOneOf:
-		for _, way := range demand.Ways {
-			for _, inner := range way {
-				if !inner.Met {
-					t.add(inner, verdict)
-				}
-			}
+		for _, inner := range demand.EasiestWay() {
+			t.add(inner, verdict)
 		}
 	}
 }

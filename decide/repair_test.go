@@ -79,6 +79,7 @@ func TestRepairs(t *testing.T) {
 		{"but once", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol","session":{"proofs":[{"method":"desk-pass"}]}`, "step_up | desk-pass proven in this session | proof_ignored"},
 		{"and for nothing else", bothPolicy, `"account":"ann","proofs":[{"method":"desk-pass"}]`, "step_up | one of otp-app, push proven in the last 12h | password proven in this session | proof_ignored"},
 		{"where another way can be met it is to be met", choicePolicy, `"account":"bob","action":"enrol"`, "step_up | either one of certificate, passkey, security-key enrolled, or password proven in this session"},
+		{"of several ways the easiest is told", choicePolicy, `"account":"bob","session":{"proofs":[{"method":"otp-app"}]}`, "step_up | either one of certificate, passkey, security-key enrolled, or password proven in this session | offered password"},
 		{"a forgotten password", bothPolicy, `"action":"recover","proofs":[{"method":"otp-app"}]`, "grant"},
 		{"with nothing else proven now", bothPolicy, `"action":"recover","session":{"proofs":[{"method":"otp-app","at":"2026-11-23T10:00:00Z"}]}`, "step_up | password proven in this session | offer password desk-pass"},
 		{"a password to be changed", changedPolicy, passwordNow, "step_up | a changed password | Change your password."},
@@ -128,6 +129,7 @@ func repairWords(d *decide.Decision) string {
 	}
 	add(d.ToPerson.Say != "", d.ToPerson.Say)
 	words = append(words, d.ToPerson.Repairs...)
+	add(len(d.Demands) == 1 && d.Demands[0].Kind == decide.DemandOneOf && len(d.AMR) > 0, "offered "+strings.Join(d.ToPerson.Offer, " "))
 	add(d.Limits.Lasts > 0, "lasts "+d.Limits.Lasts.String())
 	add(d.Limits.Idle > 0, "idle "+d.Limits.Idle.String())
 	add(!d.Limits.Shared, "for this app alone")

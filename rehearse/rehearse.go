@@ -377,32 +377,10 @@ func (r *Report) adviseOn(d decide.Demand, do func(string, ...any)) {
 			do("Pass the outside check %s.", d.External)
 		}
 	case decide.DemandOneOf:
-		// The way with the least left to show is the one to take.
-		best := slices.MinFunc(d.Ways, func(a, b []decide.Demand) int { return cost(a) - cost(b) })
-		for _, inner := range best {
-			if !inner.Met {
-				r.adviseOn(inner, do)
-			}
+		for _, inner := range d.EasiestWay() {
+			r.adviseOn(inner, do)
 		}
 	}
-}
-
-// cost orders ways by how much is left to do: an enrolment is more than a proof,
-// and what is impossible more than anything.
-func cost(way []decide.Demand) int {
-	total := 0
-	for _, d := range way {
-		switch {
-		case d.Met:
-		case d.Impossible:
-			total += 1000
-		case d.Kind == decide.DemandEnrol:
-			total += 10
-		default:
-			total++
-		}
-	}
-	return total
 }
 
 // findOut names the missing facts that decide.
