@@ -131,6 +131,16 @@ func BenchmarkLarge(b *testing.B) {
 		func(i int) { few.Verdict(attemptsOnFew[i%len(attempts)]) })
 }
 
+// BenchmarkLargeAlone judges attempts on the large book while no other book takes
+// its place in the caches.
+func BenchmarkLargeAlone(b *testing.B) {
+	judge, attempts := largeJudge(b, large)
+	n := len(attempts)
+	inTurn(b, 2000, "forth", "back",
+		func(i int) { judge.Verdict(attempts[i%n]) },
+		func(i int) { judge.Verdict(attempts[n-1-i%n]) })
+}
+
 // BenchmarkGoroutines judges attempts on the large book with one goroutine and
 // with two, as many decisions in all; the ratio says how many times as many two
 // make in the same time.

@@ -197,7 +197,8 @@ func (s *sitting) listDemands(d *Decision) {
 		need need
 		from []Source
 	}
-	var entries []entry
+	entries := make([]entry, 0, len(s.needs))
+	d.Demands = make([]Demand, 0, len(s.needs))
 	for i := range s.outcomes {
 		o := &s.outcomes[i]
 		for _, n := range s.needs[o.first:o.last] {
@@ -405,6 +406,7 @@ func (s *sitting) offer(set estate.MethodSet) []string {
 // listCauses says why the verdict is as it is, the decisive reasons only.
 func (s *sitting) listCauses(d *Decision) {
 	blocks := s.blocks()
+	d.Causes = make([]Cause, 0, len(s.outcomes))
 	worst := met
 	for i := range s.outcomes {
 		worst = max(worst, s.state(&s.outcomes[i]))
