@@ -24,6 +24,15 @@ func Of(b bool) Truth {
 	return False
 }
 
+// FalseUnless is the truth of what is not so, or not known to be: False, and
+// Unknown where the fact behind it is unknown.
+func FalseUnless(unknown bool) Truth {
+	if unknown {
+		return Unknown
+	}
+	return False
+}
+
 // Not is the negation: the unknown stays unknown.
 func (t Truth) Not() Truth { return True - t }
 

@@ -131,7 +131,7 @@ func (s *sitting) Holds(t *condition.Test) condition.Truth {
 		if through, ok := s.attempt.Through.Get(); ok {
 			return estate.NumberHolds(int32(through), t)
 		}
-		return unlessUnknown(s.attempt.Through.IsUnknown())
+		return condition.FalseUnless(s.attempt.Through.IsUnknown())
 	case condition.Actions:
 		return estate.NumberHolds(int32(s.attempt.Action), t)
 	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
@@ -151,13 +151,6 @@ func (s *sitting) Holds(t *condition.Test) condition.Truth {
 		return s.proved(t)
 	}
 	return condition.Unknown
-}
-
-func unlessUnknown(unknown bool) condition.Truth {
-	if unknown {
-		return condition.Unknown
-	}
-	return condition.False
 }
 
 // score weighs the attempt, once.

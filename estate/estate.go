@@ -348,8 +348,8 @@ func (e *Estate) addWhere(above [][]int32) error {
 		if e.Groups[i].Where == nil {
 			continue
 		}
-		if key, ok := unfitForWhere(e.Groups[i].Where); ok {
-			return fmt.Errorf("group %s: where cannot ask for %s", e.Groups[i].Name, key)
+		if err := CheckWhere(e.Groups[i].Where); err != nil {
+			return fmt.Errorf("group %s: %w", e.Groups[i].Name, err)
 		}
 		where, err := condition.Bind(e.Groups[i].Where, e.Vocabulary("group "+e.Groups[i].Name))
 		if err != nil {
@@ -368,24 +368,23 @@ func (e *Estate) addWhere(above [][]int32) error {
 	return nil
 }
 
-// unfitForWhere finds a key that a group's `where` cannot use: membership must
-// hang neither on other groups nor on the time.
-func unfitForWhere(where condition.Node) (unfit condition.Key, found bool) {
-	condition.Walk(where, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && (t.Key == condition.Groups || t.Key == condition.JoinedWithin) {
-			unfit, found = t.Key, true
-		}
-		return true
-	})
-	return unfit, found
-}
-
 // CheckWhere tells what a group's `where` asks for that it cannot.
 func CheckWhere(where condition.Node) error {
-	if key, ok := unfitForWhere(where); ok {
+	if key, ok := asksFor(where, condition.Groups, condition.JoinedWithin); ok {
 		return fmt.Errorf("where cannot ask for %s: membership hangs neither on other groups nor on the time", key)
 	}
 	return nil
+}
+
+// asksFor finds a test on one of the keys in a condition.
+func asksFor(node condition.Node, keys ...condition.Key) (key condition.Key, found bool) {
+	condition.Walk(node, func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok && slices.Contains(keys, t.Key) {
+			key, found = t.Key, true
+		}
+		return true
+	})
+	return key, found
 }
 
 // barMethods takes from each account the methods that count for nothing with
@@ -395,8 +394,8 @@ func (e *Estate) barMethods() error {
 		if e.methods[m].BarredFor == nil {
 			continue
 		}
-		if key, ok := unfitForBar(e.methods[m].BarredFor); ok {
-			return fmt.Errorf("method %s: barred_for cannot ask for %s", e.methods[m].Name, key)
+		if err := CheckBarredFor(e.methods[m].BarredFor); err != nil {
+			return fmt.Errorf("method %s: %w", e.methods[m].Name, err)
 		}
 		barred, err := condition.Bind(e.methods[m].BarredFor, e.Vocabulary("method "+e.methods[m].Name))
 		if err != nil {
@@ -414,21 +413,9 @@ func (e *Estate) barMethods() error {
 	return nil
 }
 
-// unfitForBar finds a key that `barred_for` cannot use, since it hangs on the
-// time or on what is barred.
-func unfitForBar(barred condition.Node) (unfit condition.Key, found bool) {
-	condition.Walk(barred, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && (t.Key == condition.Enrolled || t.Key == condition.JoinedWithin) {
-			unfit, found = t.Key, true
-		}
-		return true
-	})
-	return unfit, found
-}
-
 // CheckBarredFor tells what a method's `barred_for` asks for that it cannot.
 func CheckBarredFor(barred condition.Node) error {
-	if key, ok := unfitForBar(barred); ok {
+	if key, ok := asksFor(barred, condition.Enrolled, condition.JoinedWithin); ok {
 		return fmt.Errorf("barred_for cannot ask for %s: it hangs neither on what is enrolled nor on the time", key)
 	}
 	return nil

@@ -226,7 +226,7 @@ func (s *Signal) detect(e Evidence) condition.Truth {
 		if p := a.Previous.Ref(); p != nil {
 			return condition.Of(a.At.Sub(p.At) >= time.Duration(s.After))
 		}
-		return unlessUnknown(a.Previous.IsUnknown())
+		return condition.FalseUnless(a.Previous.IsUnknown())
 	case ProofRefused:
 		for _, f := range a.Failed {
 			if f.Reason == attempt.Refused {
@@ -237,18 +237,10 @@ func (s *Signal) detect(e Evidence) condition.Truth {
 	return condition.False
 }
 
-// unlessUnknown is false, or unknown where the fact is.
-func unlessUnknown(unknown bool) condition.Truth {
-	if unknown {
-		return condition.Unknown
-	}
-	return condition.False
-}
-
 func (s *Signal) travelled(a *attempt.Attempt, here attempt.Fact[attempt.Location]) condition.Truth {
 	p := a.Previous.Ref()
 	if p == nil {
-		return unlessUnknown(a.Previous.IsUnknown())
+		return condition.FalseUnless(a.Previous.IsUnknown())
 	}
 	from, to := p.Location.Ref(), here.Ref()
 	if from == nil || to == nil {
@@ -264,18 +256,18 @@ func (s *Signal) travelled(a *attempt.Attempt, here attempt.Fact[attempt.Locatio
 func countryChanged(a *attempt.Attempt, e Evidence) condition.Truth {
 	p := a.Previous.Ref()
 	if p == nil {
-		return unlessUnknown(a.Previous.IsUnknown())
+		return condition.FalseUnless(a.Previous.IsUnknown())
 	}
 	if code := p.Country.Ref(); code != nil {
 		return e.ComesFromOther(*code)
 	}
-	return unlessUnknown(p.Country.IsUnknown())
+	return condition.FalseUnless(p.Country.IsUnknown())
 }
 
 func (s *Signal) burst(a *attempt.Attempt) condition.Truth {
 	times := a.Failures.Ref()
 	if times == nil {
-		return unlessUnknown(a.Failures.IsUnknown())
+		return condition.FalseUnless(a.Failures.IsUnknown())
 	}
 	recent := 0
 	for _, t := range *times {
