@@ -36,8 +36,10 @@ type Book struct {
 	Sections
 	// Digest is "sha256:" and a hash of the files' contents, whatever their names.
 	Digest string
-	// Files are the names of the files that were read, sorted.
+	// Files are the names of the YAML files that were read, sorted.
 	Files []string
+	// Imported are the files that accounts and groups were read from.
+	Imported []Imported
 
 	places  map[definition]condition.Position
 	locator decide.Locator
@@ -60,6 +62,8 @@ type Sections struct {
 	Groups     []estate.Group     `book:"groups" of:"group" doc:"named sets of accounts"`
 	Apps       []estate.App       `book:"apps" of:"app" doc:"what people sign on to"`
 	Devices    []estate.Device    `book:"devices" of:"device" doc:"devices that the organisation knows"`
+	Imports    []Import           `book:"imports" of:"import" doc:"files of the folder that accounts and groups are read from"`
+	Accepted   []Acceptance       `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }
 
 // Settings hold for the whole book.
@@ -68,6 +72,19 @@ type Settings struct {
 	Otherwise decide.Outcome `book:"otherwise" doc:"joined in where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
 	// IPDatabase is the name of an MMDB file in the book's folder.
 	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses"`
+	// Administrators have no effect on decisions; inspect makes sure that they get
+	// in and that nobody sends them text messages.
+	Administrators condition.Node `book:"administrators" about:"account" doc:"the accounts that look after the systems, which inspect watches over"`
+}
+
+// Acceptance says that a finding of inspect is lived with. It has no effect on
+// decisions.
+type Acceptance struct {
+	At         condition.Position `book:"-"`
+	Name       string             `book:"name,required" doc:"the finding as inspect names it, such as wide-range:pier-office"`
+	Because    string             `book:"because,required" doc:"the reason"`
+	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
+	Until      *estate.Date       `book:"until,required" doc:"last day on which it is accepted"`
 }
 
 // Open reads the *.yaml files of a folder as one book. What is wrong with them
@@ -104,10 +121,7 @@ func open(files fs.FS, dir string) (*Book, error) {
 	r := newReader()
 	var sums []string
 	for _, name := range names {
-		label := name
-		if dir != "." {
-			label = filepath.ToSlash(filepath.Join(dir, name))
-		}
+		label := labelOf(dir, name)
 		text, err := readFile(files, name)
 		if err != nil {
 			r.add(condition.Position{File: label, Line: 1, Column: 1}, "%v", err)
@@ -117,6 +131,7 @@ func open(files fs.FS, dir string) (*Book, error) {
 		sums = append(sums, hex.EncodeToString(sum[:]))
 		r.readFile(label, text)
 	}
+	sums = append(sums, r.readImports(files, dir)...)
 	r.resolve()
 	r.check()
 	locator, sum := r.openDatabase(files)
@@ -128,8 +143,16 @@ func open(files fs.FS, dir string) (*Book, error) {
 	}
 	slices.Sort(sums)
 	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
-	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), Files: names,
+	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), Files: names, Imported: r.imported,
 		places: r.definitions, locator: locator}, nil
+}
+
+// labelOf names a file of a folder in diagnostics.
+func labelOf(dir, name string) string {
+	if dir == "." {
+		return name
+	}
+	return filepath.ToSlash(filepath.Join(dir, name))
 }
 
 // openDatabase opens the file that knows addresses, where the book names one,

@@ -43,7 +43,8 @@ type reader struct {
 	references  []reference
 	// broken are the definitions in which something could not be read. What is
 	// wrong with them beyond that would only follow from it.
-	broken map[definition]bool
+	broken   map[definition]bool
+	imported []Imported
 
 	file     string
 	unfolded int
@@ -577,8 +578,8 @@ func checkName(name string) error {
 	switch {
 	case name == "":
 		return errors.New("a name cannot be empty")
-	case len(name) > 200:
-		return errors.New("a name has at most 200 characters")
+	case len(name) > estate.LongestName:
+		return fmt.Errorf("a name has at most %d characters", estate.LongestName)
 	case strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == 0x7f }):
 		return fmt.Errorf("a name has no spaces or control characters: %q", name)
 	}

@@ -17,8 +17,9 @@ import (
 // Position is a place in a file. Lines and columns count from 1; the zero
 // Position is no place.
 type Position struct {
-	File         string
-	Line, Column int
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
 }
 
 // IsValid tells whether the position is a place.

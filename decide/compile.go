@@ -16,6 +16,8 @@ import (
 // Judge decides attempts by one rulebook. It does not change and is safe for
 // concurrent use.
 type Judge struct {
+	// book is what was compiled.
+	book    Rulebook
 	estate  *estate.Estate
 	digest  string
 	locator Locator
@@ -116,7 +118,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Judge{estate: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
+	j := &Judge{book: book, estate: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
 	j.deskPass, _ = facts.FindMethod(estate.DeskPass)
 	for i := range facts.Methods() {
 		j.methodOrder = append(j.methodOrder, i)

@@ -309,7 +309,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 		return w
 	case anyProof:
 		session := Session
-		w.Kind, w.AnyOf, w.Within = DemandMethod, s.methodNames(enrolled), &session
+		w.Kind, w.AnyOf, w.Within = DemandMethod, s.judge.MethodNames(enrolled), &session
 		if n.state == met {
 			return w
 		}
@@ -317,7 +317,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 		case n.enrol && s.attempt.Action.TakesDeskPass():
 			w.AnyOf = []string{estate.DeskPass}
 		case n.enrol:
-			return Demand{Kind: DemandEnrol, AnyOf: s.methodNames(s.allMethods()), From: from}
+			return Demand{Kind: DemandEnrol, AnyOf: s.judge.MethodNames(s.allMethods()), From: from}
 		}
 		w.Offer = s.offer(enrolled)
 		return w
@@ -326,7 +326,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 	w.Kind = d.kind.kind()
 	switch d.kind {
 	case methodDemand:
-		w.AnyOf = s.methodNames(d.methods)
+		w.AnyOf = s.judge.MethodNames(d.methods)
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
 			return w
@@ -339,7 +339,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 			}
 		}
 	case enrolDemand:
-		w.AnyOf = s.methodNames(d.methods)
+		w.AnyOf = s.judge.MethodNames(d.methods)
 	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
@@ -368,17 +368,6 @@ func (s *sitting) allMethods() estate.MethodSet {
 	return ^estate.MethodSet(0) &^ estate.MethodSet(0).Add(s.judge.deskPass) &^ s.judge.estate.Barred(s.account)
 }
 
-// methodNames returns the names of a set, sorted.
-func (s *sitting) methodNames(set estate.MethodSet) []string {
-	names := make([]string, 0, set.Len())
-	for _, i := range s.judge.methodOrder {
-		if set.Has(i) {
-			names = append(names, s.judge.estate.Methods()[i].Name)
-		}
-	}
-	return names
-}
-
 // inOrder sorts names by their places in a comma-separated list.
 func (s *sitting) inOrder(list string, names []string) []string {
 	order := strings.Split(list, ",")
@@ -396,7 +385,7 @@ func (s *sitting) offer(set estate.MethodSet) []string {
 			}
 		}
 	}
-	names := s.methodNames(set)
+	names := s.judge.MethodNames(set)
 	if s.attempt.Action.TakesDeskPass() {
 		names = append(names, estate.DeskPass)
 	}

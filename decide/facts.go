@@ -365,5 +365,5 @@ func (s *sitting) sawProofs() string {
 	for _, p := range s.proofs {
 		set = set.Add(p.method)
 	}
-	return strings.Join(s.methodNames(set), ", ")
+	return strings.Join(s.judge.MethodNames(set), ", ")
 }

@@ -32,15 +32,6 @@ type appBounds struct {
 	public bool
 }
 
-// appFacts answers tests about one app and nothing else.
-type appFacts struct {
-	estate *estate.Estate
-	app    int
-}
-
-// Holds implements condition.Facts.
-func (f appFacts) Holds(t *condition.Test) condition.Truth { return f.estate.AppHolds(f.app, t) }
-
 func newIndex(j *Judge) index {
 	x := index{
 		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.estate.Groups)),
@@ -52,7 +43,7 @@ func newIndex(j *Judge) index {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
 		for i := range j.policies {
 			// Nothing about an app changes after compilation.
-			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, appFacts{j.estate, app}) != condition.False {
+			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, estate.AppFacts{Estate: j.estate, App: app}) != condition.False {
 				x.aimed[app][i/64] |= 1 << (i % 64)
 			}
 		}

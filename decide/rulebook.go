@@ -102,6 +102,8 @@ type Policy struct {
 	// ReviewBy is advice to the owner and has no effect on decisions.
 	ReviewBy *estate.Date `book:"review_by" doc:"day by which the policy is to be looked at again"`
 	Stage    Stage        `book:"stage,required" doc:"draft, shadow or live"`
+	// Since is advice too.
+	Since *estate.Date `book:"since" doc:"day on which it came to its stage"`
 	// Who and Apps are about the account and the app.
 	Who  condition.Node `book:"who,required" about:"account" doc:"the accounts it is for; anyone for all"`
 	Apps condition.Node `book:"apps,required" about:"app" doc:"the apps it is for; every for all"`

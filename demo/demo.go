@@ -3,10 +3,13 @@
 package demo
 
 import (
+	"bytes"
 	"embed"
 	"io/fs"
 	"net/netip"
 	"time"
+
+	"golang.org/x/tools/txtar"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
@@ -14,7 +17,7 @@ import (
 
 //go:generate go run ./places book/places.mmdb
 
-//go:embed book/*.yaml book/places.mmdb
+//go:embed book/*.yaml book/seasonal.csv book/places.mmdb
 var embedded embed.FS
 
 // Files are the files of the book.
@@ -24,6 +27,62 @@ func Files() fs.FS {
 		panic(err) // the name is fixed when the program is built
 	}
 	return files
+}
+
+// Fault is a mistake in the faulty copy of the book, of the kind that people
+// make.
+type Fault struct {
+	// Title says what went wrong.
+	Title string
+	// Finding is the finding of inspect that tells of it.
+	Finding string
+
+	file, right, wrong string
+}
+
+// Faults are the mistakes in the faulty copy of the book.
+func Faults() []Fault {
+	return []Fault{
+		{"the key in the harbour master's safe was lost, and a password took its place", "weak-emergency-account:harbour-key@kestrelsound.example", "people.yaml",
+			"kind: emergency, methods: [security-key]", "kind: emergency, methods: [password]"},
+		{"the contractors' domain is mistyped", "aims-at-nobody:yard-hands", "policies.yaml",
+			"who: {domains: [gdansk-yard.example]}", "who: {domains: [gdansk-yards.example]}"},
+		{"a rule of the till slipped below the one that matches everything", "unreached-rule:card-till/doubtful", "policies.yaml",
+			"- {name: doubtful, when: {risk_at_least: medium}", "- {name: any-device, then: {require: [password-once, fit-device]}}\n      - {name: doubtful, when: {risk_at_least: medium}"},
+		{"the yard's IPv6 range was forgotten", "ipv6-forgotten:gdansk-yard", "places.yaml",
+			`, "2001:db8:53::/48"`, ""},
+		{"the tide gauge's exemption lost its end", "endless-exemption:tide-gauge", "policies.yaml",
+			"    approved_by: ragna@kestrelsound.example\n    until: 2027-03-31\n", "    approved_by: ragna@kestrelsound.example\n"},
+		{"nobody bars text messages for administrators any more", "sms-for-administrators:ragna@kestrelsound.example", "policies.yaml",
+			"  sms-code: {barred_for: {groups: [shore-it]}}\n", ""},
+	}
+}
+
+// FaultyFiles are the files of a copy of the book with the Faults in it.
+func FaultyFiles() fs.FS {
+	files := Files()
+	entries, err := fs.ReadDir(files, ".")
+	if err != nil {
+		panic(err) // they are built into the program
+	}
+	copied := new(txtar.Archive)
+	for _, entry := range entries {
+		text, err := fs.ReadFile(files, entry.Name())
+		if err != nil {
+			panic(err)
+		}
+		for _, f := range Faults() {
+			if f.file == entry.Name() {
+				text = bytes.Replace(text, []byte(f.right), []byte(f.wrong), 1)
+			}
+		}
+		copied.Files = append(copied.Files, txtar.File{Name: entry.Name(), Data: text})
+	}
+	faulty, err := txtar.FS(copied)
+	if err != nil {
+		panic(err)
+	}
+	return faulty
 }
 
 // Open reads the book that is built into the program.

@@ -16,6 +16,9 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
+// LongestName is how many bytes the name of anything may have.
+const LongestName = 200
+
 // Kind is what an account is for.
 type Kind uint8
 
@@ -150,6 +153,22 @@ type App struct {
 	KnownAs []string `book:"known_as" doc:"other identifiers: SAML entity ID, OAuth client ID, the name at a gateway"`
 	Hosts   []string `book:"hosts" doc:"hosts and paths that it is reached by: host, *.host, host/path, host/path/*; the most specific wins"`
 	Limits  Limits   `book:"limits" doc:"limits on each session on the app"`
+	// Over has no effect on decisions; inspect looks for networks that forget one.
+	Over []IPVersion `book:"over" doc:"the versions of IP that it is reached over: ipv4, ipv6; left out, both"`
+}
+
+// IPVersion is a version of the Internet Protocol.
+type IPVersion uint8
+
+// The versions.
+const (
+	IPv4 IPVersion = iota
+	IPv6
+)
+
+// UnmarshalText reads ipv4 or ipv6.
+func (v *IPVersion) UnmarshalText(text []byte) error {
+	return parseWord(v, "a version of IP", string(text), []string{"ipv4", "ipv6"})
 }
 
 // Limits bound a session. Of several the strictest stands.

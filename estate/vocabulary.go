@@ -264,6 +264,15 @@ func (e *Estate) JoinedUntil(account int, span Span) (time.Time, bool) {
 	return joined.Start(e.Zone).Add(time.Duration(span)), true
 }
 
+// AppFacts answers the tests on one app, by number.
+type AppFacts struct {
+	Estate *Estate
+	App    int
+}
+
+// Holds implements condition.Facts.
+func (f AppFacts) Holds(t *condition.Test) condition.Truth { return f.Estate.AppHolds(f.App, t) }
+
 // AppHolds answers a bound test about the app of that number.
 func (e *Estate) AppHolds(app int, t *condition.Test) condition.Truth {
 	switch t.Key {
