@@ -54,7 +54,7 @@ func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, 
 		}
 	}
 	var err error
-	if a.At, err = parseTime(q.At, e.Zone, now); err != nil {
+	if a.At, err = ParseTime(q.At, e.Zone, now); err != nil {
 		return nil, nil, fmt.Errorf("--at: %w", err)
 	}
 	if q.At == "" {
@@ -219,8 +219,8 @@ func (q Request) reports(a *attempt.Attempt, judge *decide.Judge) error {
 	return nil
 }
 
-// parseTime reads a moment; a text without an offset is wall-clock in zone.
-func parseTime(text string, zone *time.Location, now time.Time) (time.Time, error) {
+// ParseTime reads a moment; a text without an offset is wall-clock in zone.
+func ParseTime(text string, zone *time.Location, now time.Time) (time.Time, error) {
 	if text == "" {
 		return now, nil
 	}

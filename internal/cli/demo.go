@@ -2,10 +2,13 @@ package cli
 
 import (
 	"errors"
+	"io/fs"
 
 	"github.com/spf13/cobra"
 
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/rehearse"
@@ -13,33 +16,42 @@ import (
 
 func (env *environment) demoCommand() *cobra.Command {
 	var out string
+	var faulty bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Show six attempts on the book of a made-up ferry line",
 		Long: "demo rehearses six attempts on the book of Kestrel Sound Ferries, which is built into the\n" +
 			"program. It needs no files and no network. With --out it lays that book into a folder for\n" +
-			"you to change; it never overwrites anything.",
-		Example: "  briskwarden demo\n  briskwarden demo --out kestrel",
+			"you to change; it never overwrites anything. With --faulty it shows a copy of the book with six\n" +
+			"mistakes in it, of the kind that people make, and what inspect says of each.",
+		Example: "  briskwarden demo\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out kestrel-faulty",
 		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Flags().Changed("book") {
 				return errors.New("demo has its own book; leave --book out, or use rehearse")
 			}
-			if cmd.Flags().Changed("out") {
-				return env.writeDemo(out)
+			switch {
+			case cmd.Flags().Changed("out") && faulty:
+				return env.writeDemo(out, demo.FaultyFiles(), "inspect")
+			case cmd.Flags().Changed("out"):
+				return env.writeDemo(out, demo.Files(), "rehearse")
+			case faulty:
+				return env.showFaulty()
 			}
 			return env.showDemo()
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "", "lay the book into this folder instead")
+	cmd.Flags().BoolVar(&faulty, "faulty", false, "show, or lay out, a copy of the book with six mistakes in it")
 	return cmd
 }
 
-func (env *environment) writeDemo(dir string) error {
+// writeDemo lays a book into a folder, to go on with a command.
+func (env *environment) writeDemo(dir string, files fs.FS, next string) error {
 	if dir == "" {
 		return errors.New("--out: name a folder")
 	}
-	paths, err := newfile.WriteAll(dir, demo.Files())
+	paths, err := newfile.WriteAll(dir, files)
 	if err != nil {
 		return err
 	}
@@ -47,7 +59,25 @@ func (env *environment) writeDemo(dir string) error {
 		return env.printJSON(map[string]any{"folder": dir, "files": paths})
 	}
 	page := render.NewPage(env.out)
-	page.DemoWritten(dir, paths)
+	page.DemoWritten(dir, paths, next)
+	return page.Err()
+}
+
+// showFaulty inspects the faulty copy of the book.
+func (env *environment) showFaulty() error {
+	b, err := book.OpenFS(demo.FaultyFiles())
+	if err != nil {
+		return err
+	}
+	report, err := inspect.Inspect(b, env.now())
+	if err != nil {
+		return err
+	}
+	if env.json {
+		return env.printJSON(report)
+	}
+	page := render.NewPage(env.out)
+	page.DemoFaulty(demo.Faults(), report)
 	return page.Err()
 }
 

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/rehearse"
 )
 
@@ -41,13 +43,37 @@ func (p *Page) Demo(b *book.Book, scenes []SceneReport, zone *time.Location) {
 	p.commands("Next", "briskwarden demo --out kestrel", "briskwarden rehearse --book kestrel --account ingrid@kestrelsound.example --app card-till --ip 198.51.100.200 --country BR --proved password")
 }
 
-// DemoWritten tells where the demo's book was laid.
-func (p *Page) DemoWritten(dir string, paths []string) {
+// DemoWritten tells where a book of the demo was laid, and the command to go on
+// with.
+func (p *Page) DemoWritten(dir string, paths []string, next string) {
 	p.line("The book of Kestrel Sound Ferries is in %s:", dir)
 	for _, path := range paths {
 		p.line("  %s", path)
 	}
 	p.line("")
+	if next == "inspect" {
+		p.commands("Next", "briskwarden inspect --book "+dir)
+		p.labelled("", "Then correct what it finds in "+dir+" and inspect again.")
+		return
+	}
 	p.commands("Next", "briskwarden rehearse --book "+dir+" --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password")
 	p.labelled("", "Then change a rule in "+dir+"/policies.yaml and rehearse again.")
+}
+
+// DemoFaulty tells of each mistake in the faulty book what inspect says of it.
+func (p *Page) DemoFaulty(faults []demo.Fault, r *inspect.Report) {
+	p.line("%s", p.bold.Render(fmt.Sprintf("Kestrel Sound Ferries with %d mistakes, and what inspect says", len(faults))))
+	for i, fault := range faults {
+		p.line("")
+		p.hang(fmt.Sprintf("%d", i+1), 3, fault.Title)
+		for _, f := range r.Findings {
+			if f.Name == fault.Finding {
+				p.hang("", 3, p.severity(f.Severity)+" "+f.Name)
+				p.hang("", 3, f.Text)
+			}
+		}
+	}
+	p.line("")
+	p.labelled("Score", fmt.Sprintf("%d of %d points.", r.Score.Reached, r.Score.Possible))
+	p.commands("Next", "briskwarden demo --faulty --out kestrel-faulty", "briskwarden inspect --book kestrel-faulty")
 }

@@ -1,0 +1,165 @@
+package inspect
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+const topicOrder = "order"
+
+var orderChecks = []Check{
+	{"unreached-rule", topicOrder, Error, "a rule that the rules before it leave nothing",
+		"The first rule that matches speaks. Whatever this rule would match, a rule before it has matched already, so it never speaks.",
+		"Move it up, or take it out.", unreachedRule},
+	{"impossible-rule", topicOrder, Warning, "a rule whose condition can never hold",
+		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks.",
+		"Correct the condition, or take the rule out.", impossibleRule},
+	{"same-demand-twice", topicOrder, Note, "the same demand from two policies",
+		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one changes nothing, and whoever takes the other one out will be surprised.",
+		"Ask it in one place.", sameDemandTwice},
+	{"except-in-one-place", topicOrder, Warning, "an `except` made in one of several policies",
+		"The excepted accounts are still asked for the same by another policy, for `except` takes them out of one policy only. An exemption excuses them everywhere at once.",
+		"Replace the `except` by an exemption with a reason and an end, or make it in the other policy too.", exceptInOnePlace},
+	{"always-silenced", topicOrder, Warning, "a policy that is always silenced",
+		"For everyone it is for, at each of its apps, a policy that surely speaks replaces it. It has no effect.",
+		"Take it out, or narrow the policies that replace it.", alwaysSilenced},
+}
+
+func unreachedRule(in *inspection) {
+	in.eachRule(func(s *subject, k int) {
+		if own := []condition.Node{s.Rules[k].When}; k > 0 && in.canHold(s, own, nil) && !in.canHold(s, own, conditionsOf(s.Rules[:k])) {
+			var before []string
+			for _, r := range s.Rules[:k] {
+				before = append(before, r.Name)
+			}
+			in.find(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.", s.Name, s.Rules[k].Name, strings.Join(before, " or "))
+		}
+	})
+}
+
+func impossibleRule(in *inspection) {
+	in.eachRule(func(s *subject, k int) {
+		if !in.canHold(s, []condition.Node{s.Rules[k].When}, nil) {
+			in.find(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.", s.Name, s.Rules[k].Name)
+		}
+	})
+}
+
+// eachRule visits the rules of policies that are for somebody and for some app.
+func (in *inspection) eachRule(visit func(s *subject, rule int)) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		if s.audience.IsEmpty() || len(s.apps) == 0 {
+			continue // there is another finding for that
+		}
+		for k := range s.Rules {
+			visit(s, k)
+		}
+	}
+}
+
+// unbounded tells that a policy is for all actions that the other is for, and at
+// all times.
+func (s *subject) unbounded(t *subject) bool {
+	if s.From != nil || s.Until != nil {
+		return false
+	}
+	if s.Actions == nil {
+		return true
+	}
+	return t.Actions != nil && !slices.ContainsFunc(t.Actions, func(a attempt.Action) bool { return !slices.Contains(s.Actions, a) })
+}
+
+// linked tells whether one of two policies replaces the other, so that only one
+// of them has its say.
+func linked(s, t *subject) bool {
+	return slices.Contains(s.Replaces, t.Name) || slices.Contains(t.Replaces, s.Name)
+}
+
+func sameDemandTwice(in *inspection) {
+	live := in.live()
+	for _, s := range live {
+		for _, t := range live {
+			// Of two that are for the same, the later in the alphabet adds nothing.
+			if s == t || len(s.always) == 0 || !t.speaks || linked(s, t) || t.replaced || !s.appsWithin(t) || !t.unbounded(s) {
+				continue
+			}
+			for _, name := range s.always {
+				if !slices.Contains(t.always, name) || !t.audience.Covers(s.audience) {
+					continue
+				}
+				if s.audience.Covers(t.audience) && t.appsWithin(s) && s.speaks && s.Name < t.Name {
+					continue
+				}
+				in.find(s.Name+"/"+name, s.At, "%s asks for %s, which %s asks of the same accounts at the same apps anyway.", s.Name, name, t.Name)
+			}
+		}
+	}
+}
+
+func exceptInOnePlace(in *inspection) {
+	live := in.live()
+	for _, s := range live {
+		if len(s.always) == 0 {
+			continue
+		}
+		for _, except := range exceptsIn(s.Who) {
+			excepted := in.crowd.Of(except.Of)
+			for _, t := range live {
+				if s == t || !s.sharesApps(t) || linked(s, t) || t.replaced {
+					continue
+				}
+				for _, name := range s.always {
+					if slices.Contains(t.always, name) && !excepted.IsEmpty() && t.audience.Meets(excepted) {
+						in.find(s.Name+"/"+t.Name, except.Pos(), "%s excepts %s, but %s still asks %s of them at %s.",
+							s.Name, in.accountNames(t.audience.And(excepted)), t.Name, name, in.appNames(common(s.apps, t.apps)))
+					}
+				}
+			}
+		}
+	}
+}
+
+// exceptsIn returns the `except`s of a condition.
+func exceptsIn(node condition.Node) []*condition.Not {
+	var found []*condition.Not
+	condition.Walk(node, func(n condition.Node) bool {
+		if not, ok := n.(*condition.Not); ok && not.Except {
+			found = append(found, not)
+		}
+		return true
+	})
+	return found
+}
+
+func common(a, b []int) []int {
+	return slices.DeleteFunc(slices.Clone(a), func(n int) bool { return !slices.Contains(b, n) })
+}
+
+func alwaysSilenced(in *inspection) {
+	live := in.live()
+	for _, s := range live {
+		if s.audience.IsEmpty() || len(s.apps) == 0 {
+			continue
+		}
+		var by []string
+		silenced := !slices.ContainsFunc(s.apps, func(app int) bool {
+			covered := in.crowd.Nobody()
+			for _, t := range live {
+				if t.speaks && slices.Contains(t.Replaces, s.Name) && slices.Contains(t.apps, app) && t.unbounded(s) {
+					covered = covered.Or(t.audience.Surely())
+					if !slices.Contains(by, t.Name) {
+						by = append(by, t.Name)
+					}
+				}
+			}
+			return !covered.Covers(s.audience)
+		})
+		if silenced {
+			in.find(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, orNothing(by))
+		}
+	}
+}

@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/inspect"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/rehearse"
+)
+
+// inspectFlags are the flags of inspect.
+type inspectFlags struct {
+	at, explain, format, failOn, since string
+}
+
+func (env *environment) inspectCommand() *cobra.Command {
+	var flags inspectFlags
+	cmd := &cobra.Command{
+		Use:   "inspect",
+		Short: "Find errors in a book, and give advice",
+		Long: "inspect looks the book over before anybody is judged by it: whether somebody can always get\n" +
+			"back in, whether each policy reaches those it is meant for, which rules never speak, which\n" +
+			"exceptions were forgotten elsewhere, and more. Each finding says where it stands and what to do,\n" +
+			"and the book can accept it for a time. The score says how much is in order, and what brings most.\n\n" +
+			"The exit status is 1 where an error or a warning is open; --fail-on says from which severity on.",
+		Example: "  briskwarden inspect --book kestrel\n" +
+			"  briskwarden inspect --explain all\n" +
+			"  briskwarden inspect --explain open-enrolment\n" +
+			"  briskwarden inspect --book kestrel --since last-month/kestrel\n" +
+			"  briskwarden inspect --book kestrel --format sarif > kestrel.sarif",
+		Args: noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			if flags.explain != "" {
+				return env.explainCheck(flags.explain)
+			}
+			return env.inspect(flags)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&flags.at, "at", "", "inspect as of this day or time, such as 2026-12-01 (now)")
+	f.StringVar(&flags.explain, "explain", "", "explain the check of this name instead; `all` lists the checks")
+	f.StringVar(&flags.format, "format", "text", "text, or sarif for SARIF 2.1.0")
+	f.StringVar(&flags.failOn, "fail-on", "warning", "the least severity that makes the exit status 1: "+strings.Join(inspect.Severities(), ", "))
+	f.StringVar(&flags.since, "since", "", "tell how the score moved against the older book in this folder")
+	return cmd
+}
+
+func (env *environment) explainCheck(name string) error {
+	page := render.NewPage(env.out)
+	if name == "all" {
+		if env.json {
+			return env.printJSON(map[string]any{"checks": inspect.Checks()})
+		}
+		page.Checks(inspect.Checks())
+		return page.Err()
+	}
+	check, ok := inspect.FindCheck(name)
+	if !ok {
+		var names []string
+		for _, c := range inspect.Checks() {
+			names = append(names, c.Name)
+		}
+		return fmt.Errorf("--explain: there is no check %q%s", name, nearest.DidYouMean(name, names))
+	}
+	if env.json {
+		return env.printJSON(check)
+	}
+	page.Check(check)
+	return page.Err()
+}
+
+func (env *environment) inspect(flags inspectFlags) error {
+	var least inspect.Severity
+	if err := least.UnmarshalText([]byte(flags.failOn)); err != nil {
+		return fmt.Errorf("--fail-on: %w", err)
+	}
+	if flags.format != "text" && flags.format != "sarif" {
+		return fmt.Errorf("--format: %q is not text or sarif", flags.format)
+	}
+	report, err := env.inspectBook(env.book, flags.at)
+	if err != nil {
+		return err
+	}
+	if flags.since != "" {
+		older, err := env.inspectBook(flags.since, flags.at)
+		if err != nil {
+			return fmt.Errorf("--since: %w", err)
+		}
+		report.Against(older)
+	}
+	return env.tellInspection(report, least, flags.format, os.ReadFile)
+}
+
+// inspectBook inspects the book in a folder. What is wrong with one that cannot
+// be read is reported too.
+func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
+	b, err := book.Open(dir)
+	var wrong book.Errors
+	switch {
+	case errors.As(err, &wrong):
+		return inspect.Unreadable(wrong), nil
+	case err != nil:
+		return nil, err
+	}
+	moment, err := env.moment(b, at)
+	if err != nil {
+		return nil, err
+	}
+	return inspect.Inspect(b, moment)
+}
+
+// moment reads --at in the zone of a book; now where it is left out.
+func (env *environment) moment(b *book.Book, at string) (time.Time, error) {
+	moment, err := rehearse.ParseTime(at, b.Settings.Zone, env.now())
+	if err != nil {
+		return moment, fmt.Errorf("--at: %w", err)
+	}
+	return moment, nil
+}
+
+func (env *environment) tellInspection(report *inspect.Report, least inspect.Severity, format string, source render.Source) error {
+	var err error
+	switch {
+	case format == "sarif":
+		err = env.printJSON(report.SARIF())
+	case env.json:
+		err = env.printJSON(report)
+	default:
+		page := render.NewPage(env.out)
+		page.Inspection(report, env.book, source)
+		err = page.Err()
+	}
+	if err == nil && report.Open(least) > 0 {
+		return errFound
+	}
+	return err
+}
