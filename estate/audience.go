@@ -52,6 +52,18 @@ func (g *Gathering) Members(group int) []int32 { return g.members[group] }
 // change them.
 func (g *Gathering) Emergencies() []int { return g.emergencies }
 
+// InGroup returns the accounts in a group, by number.
+func (g *Gathering) InGroup(group int) Audience {
+	a := g.Nobody()
+	for _, n := range g.members[group] {
+		a.add(n, condition.True)
+	}
+	for _, n := range g.perhaps[group] {
+		a.add(n, condition.Unknown)
+	}
+	return a
+}
+
 // Of returns the accounts for which a bound condition on accounts holds. What it
 // asks of anything else is unknown.
 func (g *Gathering) Of(node condition.Node) Audience {
@@ -91,12 +103,7 @@ func (g *Gathering) test(t *condition.Test) Audience {
 		}
 	case condition.Groups:
 		for _, group := range t.Numbers() {
-			for _, n := range g.members[group] {
-				a.add(n, condition.True)
-			}
-			for _, n := range g.perhaps[group] {
-				a.add(n, condition.Unknown)
-			}
+			a = a.Or(g.InGroup(int(group)))
 		}
 	default:
 		for n := range g.estate.accounts {

@@ -47,6 +47,24 @@ func (s Span) String() string {
 // MarshalText writes String.
 func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
+// Words returns the span as a reader would say it: 12 hours, 30 days.
+func (s Span) Words() string {
+	for _, unit := range []struct {
+		length time.Duration
+		word   string
+	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}} {
+		switch n := time.Duration(s) / unit.length; {
+		case time.Duration(s)%unit.length != 0 || n == 0 || n == 1 && unit.word == "day":
+			// A day is said as 24 hours, lest it be taken for one of the calendar.
+		case n == 1:
+			return "1 " + unit.word
+		default:
+			return fmt.Sprintf("%d %ss", n, unit.word)
+		}
+	}
+	return s.String()
+}
+
 // Date is a day of the calendar, in no zone.
 type Date struct {
 	Year  int

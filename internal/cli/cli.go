@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -80,7 +81,7 @@ func (env *environment) root() *cobra.Command {
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
 	root.PersistentFlags().StringVar(&env.book, "book", ".", "the folder of the book")
-	root.AddCommand(env.demoCommand(), env.inspectCommand(), env.rehearseCommand())
+	root.AddCommand(env.demoCommand(), env.startCommand(), env.inspectCommand(), env.describeCommand(), env.rehearseCommand())
 	root.SetFlagErrorFunc(flagError)
 	return root
 }
@@ -116,8 +117,15 @@ func flagError(cmd *cobra.Command, err error) error {
 	return fmt.Errorf("%s has no flag --%s%s", cmd.Name(), wrong, nearest.DidYouMean("--"+wrong, names))
 }
 
-// open reads and compiles nothing but the book that --book names.
-func (env *environment) open() (*book.Book, error) { return book.Open(env.book) }
+// compile reads and compiles the book that --book names.
+func (env *environment) compile() (*book.Book, *decide.Judge, error) {
+	b, err := book.Open(env.book)
+	if err != nil {
+		return nil, nil, err
+	}
+	judge, err := b.Compile()
+	return b, judge, err
+}
 
 // printJSON writes v, indented.
 func (env *environment) printJSON(v any) error {

@@ -69,11 +69,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	} else if request.Account == "" || request.App == "" {
 		return errors.New("say who signs on to what: --account NAME and --app NAME, or --attempt FILE")
 	}
-	b, err := env.open()
-	if err != nil {
-		return err
-	}
-	judge, err := b.Compile()
+	_, judge, err := env.compile()
 	if err != nil {
 		return err
 	}

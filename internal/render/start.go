@@ -1,0 +1,51 @@
+package render
+
+import (
+	"fmt"
+
+	"github.com/briskwarden/briskwarden/inspect"
+	"github.com/briskwarden/briskwarden/start"
+)
+
+// Started is a new book that was laid out.
+type Started struct {
+	Folder string   `json:"folder" doc:"the folder of the book"`
+	Files  []string `json:"files" doc:"the files that were written"`
+	*start.Layout
+	Inspection *inspect.Report `json:"inspection" doc:"what inspect says of the new book"`
+}
+
+// mostSkipped is how many lines that were left out are told.
+const mostSkipped = 10
+
+// Started tells what was laid out, and how to go on.
+func (p *Page) Started(s Started) {
+	p.line("%s", p.bold.Render("A new book is in "+s.Folder))
+	for _, path := range s.Files {
+		p.line("  %s", path)
+	}
+	p.line("")
+	if s.Accounts > 0 {
+		p.labelled("People", fmt.Sprintf("%s in %s were read.", count(s.Accounts, "account"), count(s.Groups, "group")))
+	}
+	for i, skipped := range s.Skipped {
+		label := ""
+		if i == 0 {
+			label = "Left out"
+		}
+		if i == mostSkipped {
+			p.labelled("", fmt.Sprintf("… and %d more; --json has them all.", len(s.Skipped)-i))
+			break
+		}
+		p.labelled(label, fmt.Sprintf("line %d: %s", skipped.Line, skipped.Text))
+	}
+	p.labelled("Begins", s.Administrator+" looks after the systems, and is the first for whom the second factor is in force. "+
+		"Everyone else signs on as until now, and the shadow tells what will change for them.")
+	p.labelled("Inspect", inspectionSum(s.Inspection)+".")
+	for _, f := range s.Inspection.Findings {
+		p.labelled("", f.Name+": "+f.Text)
+	}
+	p.line("")
+	p.commands("Next", "briskwarden describe --book "+s.Folder,
+		"briskwarden rehearse --book "+s.Folder+" --account "+s.Administrator+" --app mail --ip 203.0.113.20 --proved password")
+}
