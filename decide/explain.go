@@ -13,11 +13,17 @@ import (
 )
 
 // Decide judges an attempt and explains the decision in full.
-func (j *Judge) Decide(a *attempt.Attempt) *Decision {
+func (j *Judge) Decide(a *attempt.Attempt) *Decision { return j.decide(a, true) }
+
+// Outline is Decide without the trace of policies and without the moment at which
+// a granted session ends, which costs a fraction where there are many policies.
+func (j *Judge) Outline(a *attempt.Attempt) *Decision { return j.decide(a, false) }
+
+func (j *Judge) decide(a *attempt.Attempt, full bool) *Decision {
 	s := j.sit(a)
 	defer s.rise()
 	d := &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
-		Policies: make([]PolicyTrace, 0, len(j.policies)), Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}, JudgedBy: JudgedBy{j.digest}}
+		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}, JudgedBy: JudgedBy{j.digest}}
 	s.hear(true)
 	s.sortHearings()
 	s.noteIgnoredProofs(d)
@@ -26,7 +32,9 @@ func (j *Judge) Decide(a *attempt.Attempt) *Decision {
 		d.Causes = append(d.Causes, Cause{Code: code, Text: s.refusalText(code)})
 		s.outcomes = s.outcomes[:0]
 		s.tellPerson(d)
-		s.trace(d, slices.Repeat([]int32{none}, len(s.hearings)))
+		if full {
+			s.trace(d, slices.Repeat([]int32{none}, len(s.hearings)))
+		}
 		return d
 	}
 	shadowSilenced, shadows := []int32(nil), slices.ContainsFunc(s.hearings, func(h hearing) bool { return h.inForce != condition.True })
@@ -47,6 +55,9 @@ func (j *Judge) Decide(a *attempt.Attempt) *Decision {
 	s.noteEasing(d)
 	s.describeSession(d)
 	s.tellPerson(d)
+	if !full {
+		return d
+	}
 	s.trace(d, shadowSilenced)
 	if d.Verdict == Grant {
 		d.Limits.Until = s.grantedUntil() // last, for it judges again

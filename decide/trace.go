@@ -7,6 +7,7 @@ import (
 
 // trace tells for every policy what became of it.
 func (s *sitting) trace(d *Decision, shadowSilenced []int32) {
+	d.Policies = make([]PolicyTrace, 0, len(s.judge.policies))
 	next := 0 // hearings are in the order of policies
 	s.text, s.pending = s.text[:0], s.pending[:0]
 	for i := range s.judge.policies {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
 )
@@ -115,3 +116,19 @@ func (j *Judge) Apps(policy int) []int {
 // InForceAt tells whether a moment lies between the dates of a policy, by its
 // number among Policies.
 func (j *Judge) InForceAt(policy int, at time.Time) bool { return j.policies[policy].inForceAt(at) }
+
+// Covered tells of each app, by number, whether a live policy within its dates
+// speaks on sign-ins there for some account.
+func (j *Judge) Covered(g *estate.Gathering, at time.Time) []bool {
+	covered := make([]bool, len(j.estate.Apps))
+	for i := range j.policies {
+		p := &j.policies[i]
+		if p.stage != Live || !p.isFor(attempt.SignIn) || !p.inForceAt(at) || j.Audience(i, g).IsEmpty() {
+			continue
+		}
+		for _, app := range j.Apps(i) {
+			covered[app] = true
+		}
+	}
+	return covered
+}

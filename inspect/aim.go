@@ -94,15 +94,7 @@ func aimsAtNoApp(in *inspection) {
 }
 
 func uncoveredApp(in *inspection) {
-	covered := make([]bool, len(in.estate.Apps))
-	for _, s := range in.live() {
-		if s.audience.IsEmpty() || s.Actions != nil {
-			continue // for some actions only
-		}
-		for _, app := range s.apps {
-			covered[app] = true
-		}
-	}
+	covered := in.judge.Covered(in.crowd, in.at)
 	for n := range in.estate.Apps {
 		if a := &in.estate.Apps[n]; !covered[n] && !a.Public {
 			in.find(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)

@@ -12,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/reach"
 )
 
 // Request is an attempt as an administrator types it: texts, of which all but
@@ -237,4 +238,50 @@ func ParseTime(text string, zone *time.Location, now time.Time) (time.Time, erro
 		return time.Date(today.Year(), today.Month(), today.Day(), t.Hour(), t.Minute(), 0, 0, zone), nil
 	}
 	return time.Time{}, fmt.Errorf("%q is no time such as \"2026-11-23 14:10\", \"14:10\" or 2026-11-23T13:10:00Z", text)
+}
+
+// Circumstances makes of the request those under which accounts try apps. What
+// it does not say is the ordinary case of a working day: an own network of the
+// book, and a device of one's own.
+func (q Request) Circumstances(judge *decide.Judge, now time.Time) (reach.Circumstances, []string, error) {
+	a, assumed, err := q.Attempt(judge, now)
+	if err != nil {
+		return reach.Circumstances{}, nil, err
+	}
+	c := reach.Circumstances{Attempt: *a}
+	unless := func(fact string) bool { return !slices.Contains(q.Unknown, fact) }
+	if q.IP == "" && q.Country == "" && unless("ip") {
+		for _, n := range judge.Estate().Networks {
+			if n.Ours && len(n.Ranges) > 0 {
+				ip := n.Ranges[0].From
+				if n.Ranges[0].Contains(ip.Next()) {
+					ip = ip.Next() // the first of a block belongs to nobody
+				}
+				c.Attempt.IP = attempt.Known(ip)
+				assumed = replaced(assumed, "The address is not known", fmt.Sprintf("Everyone comes from %s (%s).", n.Name, ip))
+				break
+			}
+		}
+	}
+	if q.Device == "" && unless("device") {
+		c.OwnDevice = true
+		assumed = replaced(assumed, "The device has been seen before", "Each signs on from the registered device of their own, else from one that does not tell which it is.")
+	}
+	if q.Through == "" && unless("through") {
+		c.Unattended = true
+		assumed = replaced(assumed, "It is made through a browser", "People sign on through a browser, service accounts unattended with what they have enrolled just proven.")
+	}
+	return c, assumed, nil
+}
+
+// replaced returns the sentences with another in the place of the one that begins
+// so.
+func replaced(sentences []string, begins, by string) []string {
+	sentences = slices.Clone(sentences)
+	for i := range sentences {
+		if strings.HasPrefix(sentences[i], begins) {
+			sentences[i] = by
+		}
+	}
+	return sentences
 }

@@ -58,7 +58,7 @@ func (env *environment) writeDemo(dir string, files fs.FS, next string) error {
 	if env.json {
 		return env.printJSON(map[string]any{"folder": dir, "files": paths})
 	}
-	page := render.NewPage(env.out)
+	page := render.NewPage(env.out, env.book)
 	page.DemoWritten(dir, paths, next)
 	return page.Err()
 }
@@ -76,7 +76,7 @@ func (env *environment) showFaulty() error {
 	if env.json {
 		return env.printJSON(report)
 	}
-	page := render.NewPage(env.out)
+	page := render.NewPage(env.out, env.book)
 	page.DemoFaulty(demo.Faults(), report)
 	return page.Err()
 }
@@ -98,7 +98,7 @@ func (env *environment) showDemo() error {
 	if env.json {
 		return env.printJSON(map[string]any{"scenes": reports})
 	}
-	page := render.NewPage(env.out)
+	page := render.NewPage(env.out, env.book)
 	page.Demo(b, reports, judge.Estate().Zone)
 	return page.Err()
 }

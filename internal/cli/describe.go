@@ -80,7 +80,7 @@ func (env *environment) describe(flags describeFlags) error {
 		_, err := io.WriteString(env.out, doc.Markdown())
 		return err
 	}
-	page := render.NewPage(env.out)
+	page := render.NewPage(env.out, env.book)
 	page.Document(doc)
 	return page.Err()
 }

@@ -54,7 +54,7 @@ func (env *environment) inspectCommand() *cobra.Command {
 }
 
 func (env *environment) explainCheck(name string) error {
-	page := render.NewPage(env.out)
+	page := render.NewPage(env.out, env.book)
 	if name == "all" {
 		if env.json {
 			return env.printJSON(map[string]any{"checks": inspect.Checks()})
@@ -134,8 +134,8 @@ func (env *environment) tellInspection(report *inspect.Report, least inspect.Sev
 	case env.json:
 		err = env.printJSON(report)
 	default:
-		page := render.NewPage(env.out)
-		page.Inspection(report, env.book, source)
+		page := render.NewPage(env.out, env.book)
+		page.Inspection(report, source)
 		err = page.Err()
 	}
 	if err == nil && report.Open(least) > 0 {

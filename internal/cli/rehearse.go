@@ -44,6 +44,15 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&request.Account, "account", "", "the account that signs on")
 	f.StringVar(&request.App, "app", "", "the app that it signs on to")
+	circumstanceFlags(f, &request)
+	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
+	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
+	return cmd
+}
+
+// circumstanceFlags are the flags that describe an attempt beside who signs on to
+// what.
+func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
 	f.StringVar(&request.Action, "action", "", "what is attempted: "+strings.Join(attempt.Actions(), ", "))
 	f.StringVar(&request.IP, "ip", "", "the address that the attempt comes from")
 	f.StringVar(&request.Country, "country", "", "the country that it comes from, such as NO")
@@ -56,9 +65,6 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringArrayVar(&request.Checked, "checked", nil, "an outside check, CHECK:RESULT; the results are passed, failed, unreachable")
 	f.StringArrayVar(&request.Accepted, "accepted", nil, "a document accepted just now, DOCUMENT:VERSION")
 	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
-	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
-	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
-	return cmd
 }
 
 func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request, file string, wanted *decide.Verdict) error {
@@ -87,7 +93,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	if env.json {
 		err = env.printJSON(report)
 	} else {
-		page := render.NewPage(env.out)
+		page := render.NewPage(env.out, env.book)
 		page.Rehearsal(report, judge.Estate().Zone)
 		err = page.Err()
 	}

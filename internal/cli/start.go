@@ -70,7 +70,7 @@ func (env *environment) start(request start.Request, file string) error {
 	if env.json {
 		err = env.printJSON(started)
 	} else {
-		page := render.NewPage(env.out)
+		page := render.NewPage(env.out, env.book)
 		page.Started(started)
 		err = page.Err()
 	}

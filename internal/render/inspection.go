@@ -20,7 +20,7 @@ const mostOfOneCheck = 4
 
 // Inspection writes what an inspection found: the sum first, then each finding
 // with its line, then what brings most.
-func (p *Page) Inspection(r *inspect.Report, folder string, source Source) {
+func (p *Page) Inspection(r *inspect.Report, source Source) {
 	p.line("%s", p.bold.Render(inspectionSum(r)))
 	shown := map[string]int{}
 	for i, f := range r.Findings {
@@ -57,7 +57,7 @@ func (p *Page) Inspection(r *inspect.Report, folder string, source Source) {
 	if len(r.Findings) > 0 {
 		p.commands("Next", "briskwarden inspect --explain "+r.Findings[0].Check)
 	} else {
-		p.commands("Next", "briskwarden describe --book "+folder)
+		p.commands("Next", "briskwarden describe --by app")
 	}
 }
 

@@ -23,18 +23,20 @@ const plainWidth = 100
 type Page struct {
 	w     io.Writer
 	width int
+	// folder is the book's, for the commands that are suggested.
+	folder string
 
 	bold, dim, heading lipgloss.Style
 	verdicts           [3]lipgloss.Style
 	err                error
 }
 
-// NewPage makes a page on w.
-func NewPage(w io.Writer) *Page {
+// NewPage makes a page on w about the book in a folder.
+func NewPage(w io.Writer, folder string) *Page {
 	r := lipgloss.NewRenderer(w)
 	colour := func(c string) lipgloss.Style { return r.NewStyle().Bold(true).Foreground(lipgloss.Color(c)) }
 	p := &Page{
-		w: w, width: plainWidth,
+		w: w, width: plainWidth, folder: folder,
 		bold: r.NewStyle().Bold(true), dim: r.NewStyle().Faint(true), heading: r.NewStyle().Bold(true).Underline(true),
 		verdicts: [3]lipgloss.Style{decide.Grant: colour("10"), decide.StepUp: colour("11"), decide.Block: colour("9")},
 	}
@@ -106,11 +108,15 @@ func wrap(text string, width int) []string {
 	return append(lines, line)
 }
 
-// commands writes commands behind a label, ready for copying: where one is too
-// long for a line it goes on behind a backslash.
+// commands writes commands behind a label, ready for copying, on the page's book
+// where they name none. Where one is too long for a line it goes on behind a
+// backslash.
 func (p *Page) commands(label string, commands ...string) {
 	lead := pad(p.bold.Render(label), labelColumn)
 	for _, c := range commands {
+		if p.folder != "." && !strings.Contains(c, "--book") && !strings.Contains(c, "--out") {
+			c = strings.Replace(c, " --", " --book "+p.folder+" --", 1)
+		}
 		line := lead
 		for i, option := range strings.Split(c, " --") {
 			if i > 0 {

@@ -1,0 +1,179 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"github.com/briskwarden/briskwarden/reach"
+	"github.com/briskwarden/briskwarden/rehearse"
+)
+
+// AccountReach writes the apps that an account can open.
+func (p *Page) AccountReach(r *reach.AccountReach) {
+	p.line("%s", p.bold.Render(fmt.Sprintf("%s can open %d of %s", r.Account, r.Opens(), count(len(r.Apps), "app"))))
+	p.line("")
+	width := 0
+	for _, a := range r.Apps {
+		width = max(width, len(a.App))
+	}
+	for _, a := range r.Apps {
+		text := a.Why
+		if len(a.Asks) > 0 {
+			text = "asks for " + strings.Join(a.Asks, ", and for ")
+		}
+		if a.WithShadow != a.Verdict {
+			text += " (with the shadow policies: " + rehearse.Words(a.WithShadow) + ")"
+		}
+		p.hang(pad(p.verdict(a.Verdict), verdictWidth)+"  "+pad(a.App, width)+"  ", verdictWidth+width+4, text)
+	}
+	p.line("")
+	p.labelled("Assumed", r.Assumed...)
+	p.commands("Next", "briskwarden describe --account "+r.Account)
+}
+
+// verdictWidth is the width of the longest verdict.
+const verdictWidth = len("STEP UP")
+
+// mostAccounts is how many accounts are named of those of which the same becomes.
+const mostAccounts = 8
+
+// AppReach writes who can open an app.
+func (p *Page) AppReach(r *reach.AppReach) {
+	can, all := r.Opens()
+	p.line("%s", p.bold.Render(fmt.Sprintf("%d of %s can open %s", can, count(all, "account"), r.App)))
+	for _, a := range r.Answers {
+		p.line("")
+		names := strings.Join(a.Accounts[:min(mostAccounts, len(a.Accounts))], ", ")
+		if more := len(a.Accounts) - mostAccounts; more > 0 {
+			names += fmt.Sprintf(" and %d more", more)
+		}
+		p.hang(pad(p.verdict(a.Verdict), verdictWidth), verdictWidth+2, p.bold.Render(count(len(a.Accounts), "account"))+": "+names)
+		text := a.Why
+		if len(a.Asks) > 0 {
+			text = "Asks for " + strings.Join(a.Asks, ", and for ") + "."
+		}
+		p.hang("", verdictWidth+2, text)
+	}
+	p.line("")
+	p.labelled("Assumed", r.Assumed...)
+	if can > 0 {
+		p.commands("Next", "briskwarden rehearse --account "+r.Answers[0].Accounts[0]+" --app "+r.App)
+	}
+}
+
+// Matrix writes a verdict for each group at each app.
+func (p *Page) Matrix(m *reach.Matrix) {
+	p.line("%s", p.bold.Render(fmt.Sprintf("What %s can open at %s", count(len(m.Rows), "group"), count(len(m.Apps), "app"))))
+	p.line("")
+	first := len("Group")
+	some, less := false, false
+	for _, r := range m.Rows {
+		first = max(first, len(r.Group))
+	}
+	var columns []column
+	for i, app := range m.Apps {
+		c := column{head: headOf(app)}
+		for _, r := range m.Rows {
+			verdict, all, open := r.Cells[i].Mildest()
+			cell := "·"
+			if open {
+				cell = rehearse.Words(verdict)
+				if !all {
+					cell += "*"
+					some = true
+				}
+				cell = p.verdicts[verdict].Render(cell)
+			}
+			c.cells = append(c.cells, cell)
+			less = less || r.Judged < r.Members
+		}
+		columns = append(columns, c)
+	}
+	lead := column{head: []string{"Group"}}
+	for _, r := range m.Rows {
+		lead.cells = append(lead.cells, r.Group)
+	}
+	p.table(lead, columns)
+	p.line("")
+	p.labelled("Reads", "step up: opened once what is asked for is shown; ·: not given to the group, or it has no members.")
+	if some {
+		p.labelled("", "*: for some of the members only; the others are treated more strictly.")
+	}
+	if less {
+		p.labelled("", "Of the largest groups the first members were judged; --app and --account judge all.")
+	}
+	if len(m.Uncovered) > 0 {
+		p.labelled("Uncovered", "No live policy covers "+strings.Join(m.Uncovered, ", ")+".")
+	}
+	p.labelled("Assumed", m.Assumed...)
+	p.commands("Next", "briskwarden reach --app "+m.Apps[0])
+}
+
+// column is a column of a table, its head in lines.
+type column struct {
+	head  []string
+	cells []string
+}
+
+func (c column) width() int {
+	width := 0
+	for _, text := range append(c.cells, c.head...) {
+		width = max(width, ansi.StringWidth(text))
+	}
+	return width
+}
+
+// headOf breaks a name for the head of a narrow column.
+func headOf(name string) []string {
+	if i := strings.LastIndexByte(name, '-'); i > 0 && len(name) > verdictWidth {
+		return []string{name[:i+1], name[i+1:]}
+	}
+	return []string{name}
+}
+
+// table writes columns behind a first one. Where they do not fit side by side,
+// they are written in several tables.
+func (p *Page) table(lead column, columns []column) {
+	for len(columns) > 0 {
+		room, n := p.width-lead.width(), 0
+		for n < len(columns) && (n == 0 || room >= columns[n].width()+2) {
+			room -= columns[n].width() + 2
+			n++
+		}
+		p.tableOf(append([]column{lead}, columns[:n]...))
+		if columns = columns[n:]; len(columns) > 0 {
+			p.line("")
+		}
+	}
+}
+
+func (p *Page) tableOf(columns []column) {
+	lines := 1
+	for _, c := range columns {
+		lines = max(lines, len(c.head))
+	}
+	for i := range lines {
+		var cells []string
+		for _, c := range columns {
+			text := ""
+			if k := i - lines + len(c.head); k >= 0 {
+				text = c.head[k]
+			}
+			text = pad(text, c.width())
+			if i == lines-1 {
+				text = p.heading.Render(text)
+			}
+			cells = append(cells, text)
+		}
+		p.line("%s", strings.Join(cells, "  "))
+	}
+	for i := range columns[0].cells {
+		var cells []string
+		for _, c := range columns {
+			cells = append(cells, pad(c.cells[i], c.width()))
+		}
+		p.line("%s", strings.Join(cells, "  "))
+	}
+}
