@@ -98,6 +98,15 @@ func parseBlock(text string) (Range, error) {
 	return Range{r.From(), r.To()}, nil
 }
 
+// Sample returns an address of the range that could be somebody's: the second,
+// where there is one, since the first of a block stands for the block.
+func (r Range) Sample() netip.Addr {
+	if second := r.From.Next(); r.Contains(second) {
+		return second
+	}
+	return r.From
+}
+
 // UnmarshalText reads what ParseRange reads.
 func (r *Range) UnmarshalText(text []byte) (err error) {
 	*r, err = ParseRange(string(text))

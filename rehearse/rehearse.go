@@ -34,6 +34,10 @@ type Rehearsal struct {
 	Warnings []string `json:"warnings"`
 	// Missing are the unknown facts, one at a time, and what they would change.
 	Missing []Missing `json:"missing"`
+	// Grid is the attempt under varied circumstances, and UntilGranted what would
+	// turn it into a grant, where that was asked for.
+	Grid         *Grid `json:"grid,omitempty"`
+	UntilGranted *Ways `json:"until_granted,omitempty"`
 }
 
 // Missing is a fact that is not known, with the verdicts that it could bring.
@@ -191,10 +195,10 @@ func addresses(judge *decide.Judge) []candidate {
 		found = append(found, candidate{words, func(a *attempt.Attempt) { a.IP = attempt.Known(ip) }})
 	}
 	for _, n := range e.Networks {
-		at(n.Name, n.Ranges[0].From)
+		at(n.Name, n.Ranges[0].Sample())
 	}
 	for _, l := range e.Literals {
-		at(l.String(), l.From)
+		at(l.String(), l.Sample())
 	}
 	// An address outside is next to one inside: what lies around all networks
 	// can be all of them only if they cover everything.

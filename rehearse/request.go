@@ -253,10 +253,7 @@ func (q Request) Circumstances(judge *decide.Judge, now time.Time) (reach.Circum
 	if q.IP == "" && q.Country == "" && unless("ip") {
 		for _, n := range judge.Estate().Networks {
 			if n.Ours && len(n.Ranges) > 0 {
-				ip := n.Ranges[0].From
-				if n.Ranges[0].Contains(ip.Next()) {
-					ip = ip.Next() // the first of a block belongs to nobody
-				}
+				ip := n.Ranges[0].Sample()
 				c.Attempt.IP = attempt.Known(ip)
 				assumed = replaced(assumed, "The address is not known", fmt.Sprintf("Everyone comes from %s (%s).", n.Name, ip))
 				break

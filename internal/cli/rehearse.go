@@ -18,16 +18,21 @@ import (
 func (env *environment) rehearseCommand() *cobra.Command {
 	var request rehearse.Request
 	var file, expect string
+	var more extras
 	cmd := &cobra.Command{
 		Use:   "rehearse",
 		Short: "Judge one imagined attempt and explain the verdict",
 		Long: "rehearse judges one attempt that you describe with flags, or give as JSON with --attempt, and\n" +
 			"tells the verdict, why, what to do about it, what was assumed, which missing facts would\n" +
-			"change it, and what became of every policy.\n\n" +
+			"change it, and what became of every policy. With --vary it shows the attempt over a grid of\n" +
+			"circumstances, so that corners show themselves; with --until-granted it tells the smallest set of\n" +
+			"changes to the attempt that would turn it into a grant.\n\n" +
 			"The exit status is 0 whatever the verdict, unless --expect names another: then it is 1.",
 		Example: "  briskwarden rehearse --account ingrid@kestrelsound.example --app card-till \\\n" +
 			"      --ip 198.51.100.200 --country BR --at \"2026-11-23 14:10\" --proved password\n" +
 			"  briskwarden rehearse --account ingrid@kestrelsound.example --app mail --unknown ip --expect step_up\n" +
+			"  briskwarden rehearse --account ingrid@kestrelsound.example --app card-till --vary country,hour\n" +
+			"  briskwarden rehearse --account ingrid@kestrelsound.example --app card-till --until-granted\n" +
 			"  briskwarden rehearse --attempt attempt.json --json",
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -38,7 +43,7 @@ func (env *environment) rehearseCommand() *cobra.Command {
 					return fmt.Errorf("--expect: %w", err)
 				}
 			}
-			return env.rehearse(cmd.Flags(), request, file, wanted)
+			return env.rehearse(cmd.Flags(), request, file, wanted, more)
 		},
 	}
 	f := cmd.Flags()
@@ -46,8 +51,16 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&request.App, "app", "", "the app that it signs on to")
 	circumstanceFlags(f, &request)
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
+	f.StringSliceVar(&more.vary, "vary", nil, "show the attempt over a grid of circumstances, such as country,hour: "+strings.Join(rehearse.Circumstances(), ", "))
+	f.BoolVar(&more.untilGranted, "until-granted", false, "tell the smallest set of changes to the attempt that would turn it into a grant")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
 	return cmd
+}
+
+// extras are what a rehearsal tells beside the decision.
+type extras struct {
+	vary         []string
+	untilGranted bool
 }
 
 // circumstanceFlags are the flags that describe an attempt beside who signs on to
@@ -67,7 +80,7 @@ func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
 	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
 }
 
-func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request, file string, wanted *decide.Verdict) error {
+func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request, file string, wanted *decide.Verdict, more extras) error {
 	if file != "" {
 		if err := refuseBeside(flags); err != nil {
 			return err
@@ -90,6 +103,14 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 		return err
 	}
 	report := rehearse.Rehearse(judge, a, assumed)
+	if len(more.vary) > 0 {
+		if report.Rehearsal.Grid, err = rehearse.Vary(judge, a, more.vary); err != nil {
+			return fmt.Errorf("--vary: %w", err)
+		}
+	}
+	if more.untilGranted {
+		report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, a)
+	}
 	if env.json {
 		err = env.printJSON(report)
 	} else {
@@ -110,7 +131,7 @@ func refuseBeside(flags *pflag.FlagSet) error {
 	var err error
 	flags.Visit(func(f *pflag.Flag) {
 		switch f.Name {
-		case "attempt", "expect", "book", "json":
+		case "attempt", "expect", "book", "json", "vary", "until-granted":
 		default:
 			err = fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", f.Name)
 		}

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"github.com/briskwarden/briskwarden/reach"
 	"github.com/briskwarden/briskwarden/rehearse"
 )
@@ -95,7 +93,7 @@ func (p *Page) Matrix(m *reach.Matrix) {
 	for _, r := range m.Rows {
 		lead.cells = append(lead.cells, r.Group)
 	}
-	p.table(lead, columns)
+	p.table([]column{lead}, columns)
 	p.line("")
 	p.labelled("Reads", "step up: opened once what is asked for is shown; ·: not given to the group, or it has no members.")
 	if some {
@@ -111,69 +109,10 @@ func (p *Page) Matrix(m *reach.Matrix) {
 	p.commands("Next", "briskwarden reach --app "+m.Apps[0])
 }
 
-// column is a column of a table, its head in lines.
-type column struct {
-	head  []string
-	cells []string
-}
-
-func (c column) width() int {
-	width := 0
-	for _, text := range append(c.cells, c.head...) {
-		width = max(width, ansi.StringWidth(text))
-	}
-	return width
-}
-
 // headOf breaks a name for the head of a narrow column.
 func headOf(name string) []string {
 	if i := strings.LastIndexByte(name, '-'); i > 0 && len(name) > verdictWidth {
 		return []string{name[:i+1], name[i+1:]}
 	}
 	return []string{name}
-}
-
-// table writes columns behind a first one. Where they do not fit side by side,
-// they are written in several tables.
-func (p *Page) table(lead column, columns []column) {
-	for len(columns) > 0 {
-		room, n := p.width-lead.width(), 0
-		for n < len(columns) && (n == 0 || room >= columns[n].width()+2) {
-			room -= columns[n].width() + 2
-			n++
-		}
-		p.tableOf(append([]column{lead}, columns[:n]...))
-		if columns = columns[n:]; len(columns) > 0 {
-			p.line("")
-		}
-	}
-}
-
-func (p *Page) tableOf(columns []column) {
-	lines := 1
-	for _, c := range columns {
-		lines = max(lines, len(c.head))
-	}
-	for i := range lines {
-		var cells []string
-		for _, c := range columns {
-			text := ""
-			if k := i - lines + len(c.head); k >= 0 {
-				text = c.head[k]
-			}
-			text = pad(text, c.width())
-			if i == lines-1 {
-				text = p.heading.Render(text)
-			}
-			cells = append(cells, text)
-		}
-		p.line("%s", strings.Join(cells, "  "))
-	}
-	for i := range columns[0].cells {
-		var cells []string
-		for _, c := range columns {
-			cells = append(cells, pad(c.cells[i], c.width()))
-		}
-		p.line("%s", strings.Join(cells, "  "))
-	}
 }

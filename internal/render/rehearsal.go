@@ -43,7 +43,14 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 	if r.WithShadow.Verdict != r.Verdict {
 		p.labelled("Shadow", "Were the shadow policies live, the verdict would be "+rehearse.Words(r.WithShadow.Verdict)+".")
 	}
+	if w := r.Rehearsal.UntilGranted; w != nil {
+		p.labelled("Granted", w.String())
+	}
 	p.line("")
+	if g := r.Rehearsal.Grid; g != nil {
+		p.grid(g)
+		return
+	}
 	if r.Refused() {
 		p.line("No policy was asked.")
 		return
