@@ -20,101 +20,101 @@ import (
 // be given; a [Fact] that is missing is unknown to the conditions that ask for
 // it, and what the reports (Session, Proofs) do not hold did not happen.
 type Attempt struct {
-	ID       string            `json:"id,omitzero"`
-	At       time.Time         `json:"at"`
-	Account  string            `json:"account"`
-	App      string            `json:"app"`
-	Action   Action            `json:"action,omitzero"`
-	IP       Fact[netip.Addr]  `json:"ip,omitzero"`
-	Country  Fact[CountryCode] `json:"country,omitzero"`
-	Location Fact[Location]    `json:"location,omitzero"`
-	Through  Fact[Through]     `json:"through,omitzero"`
-	Device   Fact[Device]      `json:"device,omitzero"`
-	Session  Session           `json:"session,omitzero"`
+	ID       string            `json:"id,omitzero" doc:"an identifier of your own"`
+	At       time.Time         `json:"at" doc:"when it is made"`
+	Account  string            `json:"account" doc:"who signs on"`
+	App      string            `json:"app" doc:"to which app: its name, an identifier, or a URL"`
+	Action   Action            `json:"action,omitzero" doc:"what is attempted; a sign-in where left out"`
+	IP       Fact[netip.Addr]  `json:"ip,omitzero" doc:"the address that it comes from; null says that there is none"`
+	Country  Fact[CountryCode] `json:"country,omitzero" doc:"the country that it comes from"`
+	Location Fact[Location]    `json:"location,omitzero" doc:"the place that it comes from"`
+	Through  Fact[Through]     `json:"through,omitzero" doc:"what it is made through"`
+	Device   Fact[Device]      `json:"device,omitzero" doc:"the device that it is made on"`
+	Session  Session           `json:"session,omitzero" doc:"what went before in the session"`
 	// Proofs are those of this very attempt, made for its app.
-	Proofs []Proof `json:"proofs,omitempty"`
+	Proofs []Proof `json:"proofs,omitempty" doc:"proofs of this very attempt"`
 	// Failed are the proofs that were tried in this attempt and failed.
-	Failed []Failure `json:"failed,omitempty"`
+	Failed []Failure `json:"failed,omitempty" doc:"proofs that were tried and failed"`
 	// External are the results of outside checks, by name.
-	External map[string]CheckResult `json:"external,omitempty"`
-	Accepted []Acceptance           `json:"accepted,omitempty"`
+	External map[string]CheckResult `json:"external,omitempty" doc:"results of outside checks, by name"`
+	Accepted []Acceptance           `json:"accepted,omitempty" doc:"documents that the person accepted"`
 	// Signals names what others noticed about the attempt.
-	Signals []string `json:"signals,omitempty"`
+	Signals []string `json:"signals,omitempty" doc:"what others noticed, by name"`
 	// Previous is the sign-in before this one; none says that this is the first.
-	Previous Fact[Previous] `json:"previous,omitzero"`
+	Previous Fact[Previous] `json:"previous,omitzero" doc:"the sign-in before this one; null says that this is the first"`
 	// Failures are the times of the account's failed sign-ins before this one.
-	Failures Fact[[]time.Time] `json:"failures,omitzero"`
+	Failures Fact[[]time.Time] `json:"failures,omitzero" doc:"times of failed sign-ins before this one"`
 }
 
 // Session is what went before in the session that the attempt continues.
 type Session struct {
-	ID      string    `json:"id,omitzero"`
-	Started time.Time `json:"started,omitzero"`
-	Proofs  []Proof   `json:"proofs,omitempty"`
+	ID      string    `json:"id,omitzero" doc:"an identifier of your own"`
+	Started time.Time `json:"started,omitzero" doc:"when the session began"`
+	Proofs  []Proof   `json:"proofs,omitempty" doc:"proofs made earlier in the session"`
 }
 
 // Proof is one method shown to be in the person's hands.
 type Proof struct {
-	Method string `json:"method"`
+	Method string `json:"method" doc:"the method"`
 	// At is when it was proven. In the proofs of this very attempt it may be
 	// left out; in a session's, a proof without a time counts for the session
 	// and for no shorter stretch.
-	At time.Time `json:"at,omitzero"`
+	At time.Time `json:"at,omitzero" doc:"when it was proven"`
 	// App is the app that it was proven for.
-	App string `json:"app,omitzero"`
+	App string `json:"app,omitzero" doc:"the app that it was proven for"`
 	// Fallback says that it was accepted in place of a method preferred to it.
-	Fallback bool `json:"fallback,omitzero"`
+	Fallback bool `json:"fallback,omitzero" doc:"true where it was accepted in place of a preferred method"`
 }
 
 // Failure is a proof that failed.
 type Failure struct {
-	Method string        `json:"method"`
-	Reason FailureReason `json:"reason"`
+	Method string        `json:"method" doc:"the method"`
+	Reason FailureReason `json:"reason" doc:"why it failed"`
 }
 
 // Acceptance is a version of a document that the person accepted.
 type Acceptance struct {
-	Document string    `json:"document"`
-	Version  int       `json:"version"`
-	At       time.Time `json:"at,omitzero"`
+	Document string    `json:"document" doc:"the document"`
+	Version  int       `json:"version" doc:"its version"`
+	At       time.Time `json:"at,omitzero" doc:"when it was accepted"`
 }
 
 // Previous is an earlier sign-in of the account.
 type Previous struct {
-	At       time.Time         `json:"at"`
-	Country  Fact[CountryCode] `json:"country,omitzero"`
-	Location Fact[Location]    `json:"location,omitzero"`
+	At       time.Time         `json:"at" doc:"when it was"`
+	Country  Fact[CountryCode] `json:"country,omitzero" doc:"the country that it came from"`
+	Location Fact[Location]    `json:"location,omitzero" doc:"the place that it came from"`
 }
 
 // Location is a place on Earth in degrees (WGS 84).
 type Location struct {
-	Lat float64 `json:"lat"`
-	Lon float64 `json:"lon"`
+	Lat float64 `json:"lat" doc:"degrees north (WGS 84)"`
+	Lon float64 `json:"lon" doc:"degrees east (WGS 84)"`
 }
 
 // Device is what is said of the device with the attempt. One without an ID is
 // identified by nothing. It completes the device of that name in the estate, and
 // wins where both say something.
 type Device struct {
-	ID       Fact[string] `json:"id,omitzero"`
-	Platform Fact[string] `json:"platform,omitzero"`
-	Managed  Fact[bool]   `json:"managed,omitzero"`
-	Known    Fact[bool]   `json:"known,omitzero"`
-	Shared   Fact[bool]   `json:"shared,omitzero"`
-	Owner    Fact[string] `json:"owner,omitzero"`
+	ID       Fact[string] `json:"id,omitzero" doc:"the identity that the device states; null says that nothing identifies it"`
+	Platform Fact[string] `json:"platform,omitzero" doc:"its platform, such as windows"`
+	Managed  Fact[bool]   `json:"managed,omitzero" doc:"whether the organisation looks after it"`
+	Known    Fact[bool]   `json:"known,omitzero" doc:"whether it was seen before"`
+	Shared   Fact[bool]   `json:"shared,omitzero" doc:"whether several people use it"`
+	Owner    Fact[string] `json:"owner,omitzero" doc:"the account that it belongs to"`
 	// Tags is nil where nothing is said of them.
-	Tags       []string          `json:"tags,omitzero"`
-	Facts      map[string]Scalar `json:"facts,omitempty"`
-	ReportedAt Fact[time.Time]   `json:"reported_at,omitzero"`
-	Remembered []Remembered      `json:"remembered,omitempty"`
+	Tags       []string          `json:"tags,omitzero" doc:"its tags"`
+	Facts      map[string]Scalar `json:"facts,omitempty" doc:"what it reported of itself, by name"`
+	ReportedAt Fact[time.Time]   `json:"reported_at,omitzero" doc:"when it reported that"`
+	Remembered []Remembered      `json:"remembered,omitempty" doc:"accounts that asked to be remembered on it"`
 }
 
 // Remembered says that an account asked to be remembered on the device, when it
 // had proven a method.
 type Remembered struct {
-	Account string    `json:"account"`
-	Method  string    `json:"method"`
-	At      time.Time `json:"at"`
+	Account string    `json:"account" doc:"the account"`
+	Method  string    `json:"method" doc:"the method that it had proven"`
+	At      time.Time `json:"at" doc:"when it asked"`
 }
 
 // CountryCode is an ISO 3166-1 alpha-2 code in capitals.
@@ -173,6 +173,9 @@ const (
 
 var failureReasons = []string{"timed_out", "unreachable", "refused"}
 
+// FailureReasons returns the words for why a proof may fail.
+func FailureReasons() []string { return slices.Clone(failureReasons) }
+
 // MarshalText writes the word for the reason.
 func (r FailureReason) MarshalText() ([]byte, error) { return []byte(failureReasons[r]), nil }
 
@@ -192,6 +195,9 @@ const (
 )
 
 var checkResults = []string{"passed", "failed", "unreachable"}
+
+// CheckResults returns the words for the results of an outside check.
+func CheckResults() []string { return slices.Clone(checkResults) }
 
 // MarshalText writes the word for the result.
 func (r CheckResult) MarshalText() ([]byte, error) { return []byte(checkResults[r]), nil }

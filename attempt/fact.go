@@ -3,6 +3,7 @@ package attempt
 import (
 	"bytes"
 	"encoding/json"
+	"reflect"
 )
 
 // Fact is a value that may be known, known not to be there, or unknown. The
@@ -46,6 +47,9 @@ func (f Fact[T]) IsUnknown() bool { return f.state == unknown }
 
 // IsZero tells the same, for encoding/json's omitzero.
 func (f Fact[T]) IsZero() bool { return f.IsUnknown() }
+
+// Inner returns the type of the value, for whoever describes the wire form.
+func (f Fact[T]) Inner() reflect.Type { return reflect.TypeFor[T]() }
 
 // MarshalJSON writes the value, or null where there is none or it is unknown.
 func (f Fact[T]) MarshalJSON() ([]byte, error) {

@@ -13,22 +13,22 @@ import (
 // Decision is a verdict with its demands, causes and full trace. Its JSON is
 // the published wire form; nothing in it is renamed once it has landed.
 type Decision struct {
-	Verdict Verdict  `json:"verdict"`
-	Causes  []Cause  `json:"causes"`
-	Demands []Demand `json:"demands"`
-	Limits  Limits   `json:"limits"`
-	Risk    Risk     `json:"risk"`
-	Notices []Notice `json:"notices"`
+	Verdict Verdict  `json:"verdict" doc:"the verdict"`
+	Causes  []Cause  `json:"causes" doc:"why, the decisive reasons only"`
+	Demands []Demand `json:"demands" doc:"what was, or is still, to be shown; the open ones first"`
+	Limits  Limits   `json:"limits" doc:"what bounds a granted session"`
+	Risk    Risk     `json:"risk" doc:"what was noticed about the attempt"`
+	Notices []Notice `json:"notices" doc:"what does not change the verdict"`
 	// ACR are the classes of the assurances that the session meets, and AMR the
 	// methods that were proven (RFC 8176), for the tokens of a granted session.
-	ACR []string `json:"acr"`
-	AMR []string `json:"amr"`
+	ACR []string `json:"acr" doc:"classes of the assurances that the session meets, for tokens"`
+	AMR []string `json:"amr" doc:"methods that were proven (RFC 8176), for tokens"`
 	// ToPerson is what the one who signs on may be told.
-	ToPerson ToPerson `json:"to_person"`
+	ToPerson ToPerson `json:"to_person" doc:"what the one who signs on may be told"`
 	// WithShadow is what the decision would be were the shadow policies live.
-	WithShadow Outlook       `json:"with_shadow"`
-	Policies   []PolicyTrace `json:"policies"`
-	JudgedBy   JudgedBy      `json:"judged_by"`
+	WithShadow Outlook       `json:"with_shadow" doc:"the decision were the shadow policies live"`
+	Policies   []PolicyTrace `json:"policies" doc:"what became of every policy"`
+	JudgedBy   JudgedBy      `json:"judged_by" doc:"what decided"`
 }
 
 // CauseCode says why a decision is as it is. The list is closed.
@@ -69,13 +69,19 @@ const (
 	PublicApp CauseCode = "public_app"
 )
 
+// CauseCodes returns all causes.
+func CauseCodes() []CauseCode {
+	return []CauseCode{AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
+		CannotBeAsked, DeviceUnidentified, DeviceUnfit, CheckFailed, NoWay, DemandsMet, PublicApp}
+}
+
 // Cause is one reason for the verdict. Policy and Rule are empty where no rule
 // is behind it.
 type Cause struct {
-	Code   CauseCode `json:"code"`
-	Policy string    `json:"policy,omitzero"`
-	Rule   string    `json:"rule,omitzero"`
-	Text   string    `json:"text"`
+	Code   CauseCode `json:"code" doc:"the kind of cause"`
+	Policy string    `json:"policy,omitzero" doc:"the policy behind it"`
+	Rule   string    `json:"rule,omitzero" doc:"the rule behind it"`
+	Text   string    `json:"text" doc:"the cause in a sentence"`
 }
 
 // DemandKind is what sort of thing is to be shown.
@@ -106,32 +112,32 @@ func DemandKinds() []DemandKind {
 
 // Demand is one thing that was, or is still, to be shown.
 type Demand struct {
-	Kind     DemandKind  `json:"kind"`
-	AnyOf    []string    `json:"any_of,omitempty"`
-	Within   *Within     `json:"within,omitempty"`
-	Posture  string      `json:"posture,omitzero"`
-	Document string      `json:"document,omitzero"`
-	Version  int         `json:"version,omitzero"`
-	Every    estate.Span `json:"every,omitzero"`
-	External string      `json:"external,omitzero"`
-	Ways     [][]Demand  `json:"ways,omitempty"`
-	Met      bool        `json:"met"`
+	Kind     DemandKind  `json:"kind" doc:"what sort of thing is to be shown"`
+	AnyOf    []string    `json:"any_of,omitempty" doc:"methods of which one is to be proven, or enrolled"`
+	Within   *Within     `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
+	Posture  string      `json:"posture,omitzero" doc:"the posture that the device is to pass"`
+	Document string      `json:"document,omitzero" doc:"the document to be accepted"`
+	Version  int         `json:"version,omitzero" doc:"its version"`
+	Every    estate.Span `json:"every,omitzero" doc:"how long an acceptance holds"`
+	External string      `json:"external,omitzero" doc:"the outside check"`
+	Ways     [][]Demand  `json:"ways,omitempty" doc:"ways of which one is to be met whole"`
+	Met      bool        `json:"met" doc:"whether it is met"`
 	// Impossible says that it cannot be met in this attempt.
-	Impossible bool `json:"impossible,omitzero"`
+	Impossible bool `json:"impossible,omitzero" doc:"true where it cannot be met in this attempt"`
 	// Offer lists the methods that the person can be asked for, the preferred ones
 	// first.
-	Offer []string `json:"offer,omitempty"`
+	Offer []string `json:"offer,omitempty" doc:"methods that the person can be asked for, the preferred ones first"`
 	// Failing are the checks of a posture that the device did not pass.
-	Failing []FailedCheck `json:"failing,omitempty"`
-	From    []Source      `json:"from"`
+	Failing []FailedCheck `json:"failing,omitempty" doc:"checks of the posture that the device does not pass"`
+	From    []Source      `json:"from" doc:"the rules and assurances that ask for it"`
 }
 
 // FailedCheck is a check of a posture that a device did not pass.
 type FailedCheck struct {
-	Fact  string `json:"fact"`
-	Wants string `json:"wants"`
-	Saw   string `json:"saw"`
-	Fix   string `json:"fix,omitzero"`
+	Fact  string `json:"fact" doc:"the fact"`
+	Wants string `json:"wants" doc:"what the check wants"`
+	Saw   string `json:"saw" doc:"what the device reported"`
+	Fix   string `json:"fix,omitzero" doc:"what the person can do"`
 }
 
 // String is the demand in words: "one of otp-app, push proven in the last 12h".
@@ -207,47 +213,47 @@ func cost(way []Demand) int {
 // Source is where a demand is from. Assurance is empty where the book's words
 // ask for nothing and any proof stands in, and Policy where its `otherwise` asks.
 type Source struct {
-	Policy    string `json:"policy,omitzero"`
-	Rule      string `json:"rule,omitzero"`
-	Assurance string `json:"assurance,omitzero"`
+	Policy    string `json:"policy,omitzero" doc:"the policy; absent where the book's otherwise asks"`
+	Rule      string `json:"rule,omitzero" doc:"the rule"`
+	Assurance string `json:"assurance,omitzero" doc:"the assurance; absent where any proof stands in"`
 }
 
 // Limits bound a session. What is zero does not limit.
 type Limits struct {
-	Lasts estate.Span `json:"lasts,omitzero"`
-	Idle  estate.Span `json:"idle,omitzero"`
+	Lasts estate.Span `json:"lasts,omitzero" doc:"how long a session may last"`
+	Idle  estate.Span `json:"idle,omitzero" doc:"how long it may rest"`
 	// Shared is false where only proofs made for this very app count.
-	Shared bool `json:"shared"`
+	Shared bool `json:"shared" doc:"false where only proofs made for this app count"`
 	// Until is when a granted session ends at the latest, because a window or a
 	// date passes.
-	Until time.Time `json:"until,omitzero"`
+	Until time.Time `json:"until,omitzero" doc:"when a granted session ends at the latest"`
 }
 
 // Risk is what was noticed about an attempt. The score is a span, from Score
 // without the signals that are unknown to AtMost with them.
 type Risk struct {
-	Score       int           `json:"score"`
-	AtMost      int           `json:"at_most"`
-	Level       estate.Level  `json:"level"`
-	LevelAtMost estate.Level  `json:"level_at_most"`
-	Signals     []SignalTrace `json:"signals"`
+	Score       int           `json:"score" doc:"the points of the signals that hold"`
+	AtMost      int           `json:"at_most" doc:"the points with the unknown ones"`
+	Level       estate.Level  `json:"level" doc:"the level of score"`
+	LevelAtMost estate.Level  `json:"level_at_most" doc:"the level of at_most"`
+	Signals     []SignalTrace `json:"signals" doc:"the signals that hold, or may"`
 }
 
 // SignalTrace is a signal that holds, or may.
 type SignalTrace struct {
-	Name   string          `json:"name"`
-	Points int             `json:"points"`
-	Holds  condition.Truth `json:"holds"`
+	Name   string          `json:"name" doc:"the signal"`
+	Points int             `json:"points" doc:"what it adds"`
+	Holds  condition.Truth `json:"holds" doc:"whether it holds"`
 }
 
 // Notice tells something that does not change the verdict.
 type Notice struct {
-	Code NoticeCode `json:"code"`
-	Text string     `json:"text"`
+	Code NoticeCode `json:"code" doc:"the kind of notice"`
+	Text string     `json:"text" doc:"the notice in a sentence"`
 	// Until and DaysLeft are for what is due: the moment, and the days begun until
 	// then.
-	Until    time.Time `json:"until,omitzero"`
-	DaysLeft int       `json:"days_left,omitzero"`
+	Until    time.Time `json:"until,omitzero" doc:"the moment until which something is due"`
+	DaysLeft int       `json:"days_left,omitzero" doc:"the days begun until then"`
 }
 
 // NoticeCode names a kind of notice. The list is closed.
@@ -263,42 +269,45 @@ const (
 	Exempted NoticeCode = "exempted"
 )
 
+// NoticeCodes returns all kinds of notice.
+func NoticeCodes() []NoticeCode { return []NoticeCode{ProofIgnored, EnrolmentDue, Exempted} }
+
 // ToPerson is what the person is told. Until one method is proven it is the
 // same for everybody, whether the account is known or blocked or neither.
 type ToPerson struct {
-	Verdict Verdict  `json:"verdict"`
-	Say     string   `json:"say"`
-	Repairs []string `json:"repairs"`
-	Offer   []string `json:"offer"`
+	Verdict Verdict  `json:"verdict" doc:"the verdict as the person may know it"`
+	Say     string   `json:"say" doc:"what the rules say"`
+	Repairs []string `json:"repairs" doc:"what the person can do"`
+	Offer   []string `json:"offer" doc:"methods to choose from"`
 	// DaysLeft is how many days are left to enrol a method, zero where nothing is
 	// due.
-	DaysLeft int `json:"days_left,omitzero"`
+	DaysLeft int `json:"days_left,omitzero" doc:"days left to enrol a method"`
 }
 
 // Outlook is a decision under other circumstances.
 type Outlook struct {
-	Verdict Verdict `json:"verdict"`
+	Verdict Verdict `json:"verdict" doc:"the verdict"`
 }
 
 // JudgedBy says what decided.
 type JudgedBy struct {
-	Book string `json:"book"`
+	Book string `json:"book" doc:"the digest of the book"`
 }
 
 // PolicyTrace is what became of one policy.
 type PolicyTrace struct {
-	Name  string `json:"name"`
-	Stage Stage  `json:"stage"`
+	Name  string `json:"name" doc:"the policy"`
+	Stage Stage  `json:"stage" doc:"its stage"`
 	// Applies tells whether the policy applies, or would were it live.
-	Applies condition.Truth `json:"applies"`
+	Applies condition.Truth `json:"applies" doc:"whether it applies, or would were it live"`
 	// InForce tells of a shadow policy with `live_for` whether it counts here.
-	InForce *condition.Truth `json:"in_force,omitempty"`
+	InForce *condition.Truth `json:"in_force,omitempty" doc:"of a shadow with live_for, whether it counts here"`
 	// Rule is the rule that spoke. Where several may speak, Rules lists them.
-	Rule    string   `json:"rule,omitzero"`
-	Rules   []string `json:"rules,omitempty"`
-	Outcome string   `json:"outcome,omitzero"`
+	Rule    string   `json:"rule,omitzero" doc:"the rule that spoke"`
+	Rules   []string `json:"rules,omitempty" doc:"the rules that may speak"`
+	Outcome string   `json:"outcome,omitzero" doc:"grant, block or require"`
 	// SilencedBy is the policy that replaces this one.
-	SilencedBy string `json:"silenced_by,omitzero"`
+	SilencedBy string `json:"silenced_by,omitzero" doc:"the policy that silences it"`
 	// Why lists the conditions that failed, or on which it hangs.
-	Why []string `json:"why"`
+	Why []string `json:"why" doc:"the conditions that failed, or on which it hangs"`
 }

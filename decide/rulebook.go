@@ -81,6 +81,9 @@ const (
 
 var stages = []string{"draft", "shadow", "live"}
 
+// Stages returns the words for the stages.
+func Stages() []string { return slices.Clone(stages) }
+
 // String returns draft, shadow or live.
 func (s Stage) String() string { return stages[s] }
 

@@ -71,6 +71,9 @@ const (
 
 var levels = []string{"none", "low", "medium", "high"}
 
+// Levels returns the words for the levels, from none on.
+func Levels() []string { return slices.Clone(levels) }
+
 // String returns none, low, medium or high.
 func (l Level) String() string { return levels[l] }
 
@@ -166,9 +169,14 @@ const (
 	IPv6
 )
 
+var ipVersions = []string{"ipv4", "ipv6"}
+
+// IPVersions returns the words for the versions.
+func IPVersions() []string { return slices.Clone(ipVersions) }
+
 // UnmarshalText reads ipv4 or ipv6.
 func (v *IPVersion) UnmarshalText(text []byte) error {
-	return parseWord(v, "a version of IP", string(text), []string{"ipv4", "ipv6"})
+	return parseWord(v, "a version of IP", string(text), ipVersions)
 }
 
 // Limits bound a session. Of several the strictest stands.

@@ -30,6 +30,9 @@ const (
 
 var factorKinds = []string{"unstated", "knowledge", "possession", "inherence"}
 
+// FactorKinds returns the words for what a method rests on.
+func FactorKinds() []string { return slices.Clone(factorKinds[1:]) }
+
 // String returns the word.
 func (k FactorKind) String() string { return factorKinds[k] }
 
@@ -52,6 +55,9 @@ const (
 )
 
 var traits = []string{"phishing_resistant", "device_bound", "user_verified", "out_of_band"}
+
+// Traits returns the words for the traits.
+func Traits() []string { return slices.Clone(traits) }
 
 // String returns the trait as a book writes it.
 func (t Trait) String() string { return traits[t] }

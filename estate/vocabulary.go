@@ -135,6 +135,9 @@ const (
 
 var deviceTraits = []string{"known", "managed", "shared", "own"}
 
+// DeviceTraits returns the words for what a device can be.
+func DeviceTraits() []string { return slices.Clone(deviceTraits) }
+
 // UnmarshalText reads known, managed, shared or own.
 func (d *DeviceTrait) UnmarshalText(text []byte) error {
 	return parseWord(d, "what a device can be", string(text), deviceTraits)

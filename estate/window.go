@@ -49,6 +49,9 @@ type Weekday time.Weekday
 
 var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
+// Weekdays returns the words for the days, from Sunday on.
+func Weekdays() []string { return slices.Clone(weekdays) }
+
 // UnmarshalText reads mon, tue, wed, thu, fri, sat or sun.
 func (d *Weekday) UnmarshalText(text []byte) error {
 	return parseWord((*int)(d), "a day of the week", string(text), weekdays)

@@ -18,40 +18,40 @@ import (
 // Report is a decision with the findings of the rehearsal.
 type Report struct {
 	*decide.Decision
-	Rehearsal Rehearsal `json:"rehearsal"`
+	Rehearsal Rehearsal `json:"rehearsal" doc:"what is told beside the decision"`
 }
 
 // Rehearsal is what is told beside the decision.
 type Rehearsal struct {
-	Attempt *attempt.Attempt `json:"attempt"`
+	Attempt *attempt.Attempt `json:"attempt" doc:"the attempt that was judged"`
 	// ToDo says what would help, in sentences.
-	ToDo []string `json:"to_do"`
+	ToDo []string `json:"to_do" doc:"what would help"`
 	// Assumed says what was taken for granted, in sentences.
-	Assumed []string `json:"assumed"`
+	Assumed []string `json:"assumed" doc:"what was taken for granted"`
 	// Place says where the address lies, "" where there is none.
-	Place string `json:"place,omitzero"`
+	Place string `json:"place,omitzero" doc:"where the address lies"`
 	// Warnings are contradictions in what was said.
-	Warnings []string `json:"warnings"`
+	Warnings []string `json:"warnings" doc:"contradictions in what was said"`
 	// Missing are the unknown facts, one at a time, and what they would change.
-	Missing []Missing `json:"missing"`
+	Missing []Missing `json:"missing" doc:"unknown facts, and what they would change"`
 	// Grid is the attempt under varied circumstances, and UntilGranted what would
 	// turn it into a grant, where that was asked for.
-	Grid         *Grid `json:"grid,omitempty"`
-	UntilGranted *Ways `json:"until_granted,omitempty"`
+	Grid         *Grid `json:"grid,omitempty" doc:"the attempt under varied circumstances, where asked for"`
+	UntilGranted *Ways `json:"until_granted,omitempty" doc:"what would turn it into a grant, where asked for"`
 }
 
 // Missing is a fact that is not known, with the verdicts that it could bring.
 type Missing struct {
-	Fact string `json:"fact"`
+	Fact string `json:"fact" doc:"the fact"`
 	// Changes says that at least one value brings another verdict.
-	Changes  bool       `json:"changes"`
-	Verdicts []Bringing `json:"verdicts"`
+	Changes  bool       `json:"changes" doc:"whether some value brings another verdict"`
+	Verdicts []Bringing `json:"verdicts" doc:"which values bring which verdict"`
 }
 
 // Bringing says which values of a fact bring a verdict.
 type Bringing struct {
-	Verdict decide.Verdict `json:"verdict"`
-	Values  []string       `json:"values"`
+	Verdict decide.Verdict `json:"verdict" doc:"the verdict"`
+	Values  []string       `json:"values" doc:"the values that bring it"`
 }
 
 // String is the finding in one line.

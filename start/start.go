@@ -16,6 +16,7 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/people"
 )
@@ -38,6 +39,14 @@ type Request struct {
 	Administrator string
 	// Today is the day from which the dates in the book count.
 	Today time.Time
+}
+
+// Report is what became of laying out a new book.
+type Report struct {
+	Folder string   `json:"folder" doc:"the folder of the book"`
+	Files  []string `json:"files" doc:"the files that were written"`
+	*Layout
+	Inspection *inspect.Report `json:"inspection" doc:"what inspect says of the new book"`
 }
 
 // Layout is a new book.

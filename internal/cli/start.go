@@ -66,7 +66,7 @@ func (env *environment) start(request start.Request, file string) error {
 	if err != nil {
 		return err
 	}
-	started := render.Started{Folder: env.book, Files: written, Layout: layout, Inspection: report}
+	started := &start.Report{Folder: env.book, Files: written, Layout: layout, Inspection: report}
 	if env.json {
 		err = env.printJSON(started)
 	} else {

@@ -9,7 +9,7 @@ import (
 )
 
 // mostMerged is how many values a merged row or column names.
-const mostMerged = 4
+const mostMerged = 3
 
 // grid writes an attempt under varied circumstances: the last one across, the
 // others down. Values of which the same becomes are written together.
@@ -20,7 +20,7 @@ func (p *Page) grid(g *rehearse.Grid) {
 	verdict := func(row, column int) decide.Verdict { return g.Verdicts[row*len(last.Values)+column] }
 
 	// Merge the values across: those whose columns are alike.
-	across := merge(len(last.Values), last.Name == "hour" || last.Name == "day", func(a, b int) bool {
+	across := merge(len(last.Values), func(a, b int) bool {
 		for row := range rows {
 			if verdict(row, a) != verdict(row, b) {
 				return false
@@ -43,7 +43,7 @@ func (p *Page) grid(g *rehearse.Grid) {
 		columns = append(columns, column{head: headLines(labels(last, group))})
 	}
 	for outer := range rows / inner {
-		groups := merge(inner, len(down) > 0 && (down[len(down)-1].Name == "hour" || down[len(down)-1].Name == "day"), func(a, b int) bool {
+		groups := merge(inner, func(a, b int) bool {
 			for c := range last.Values {
 				if verdict(outer*inner+a, c) != verdict(outer*inner+b, c) {
 					return false
@@ -91,12 +91,11 @@ func names(axes []rehearse.Axis) string {
 	return strings.Join(words, ", ")
 }
 
-// merge groups the numbers from 0 to n-1 of which the same becomes: neighbours
-// only where they are in order.
-func merge(n int, ordered bool, same func(a, b int) bool) [][]int {
+// merge groups the numbers from 0 to n-1 of which the same becomes.
+func merge(n int, same func(a, b int) bool) [][]int {
 	var groups [][]int
 	for i := range n {
-		at := slices.IndexFunc(groups, func(g []int) bool { return same(g[0], i) && (!ordered || g[len(g)-1] == i-1) })
+		at := slices.IndexFunc(groups, func(g []int) bool { return same(g[0], i) })
 		if at < 0 {
 			groups = append(groups, []int{i})
 		} else {
@@ -106,15 +105,21 @@ func merge(n int, ordered bool, same func(a, b int) bool) [][]int {
 	return groups
 }
 
-// labels names the values of a group: hours and days as a stretch, others one by
+// labels names the values of a group: hours and days as stretches, others one by
 // one, up to so many.
 func labels(axis rehearse.Axis, group []int) []string {
-	first, last := axis.Values[group[0]], axis.Values[group[len(group)-1]]
-	if axis.Name == "hour" {
-		return []string{first + ":00-" + last + ":59"}
-	}
-	if axis.Name == "day" && len(group) > 1 {
-		return []string{first + "-" + last}
+	switch {
+	case len(group) == len(axis.Values) && len(group) > 1:
+		return []string{"any"}
+	case axis.Name == "hour":
+		return stretches(axis, group, func(first, last string) string { return first + ":00-" + last + ":59" })
+	case axis.Name == "day":
+		return stretches(axis, group, func(first, last string) string {
+			if first == last {
+				return first
+			}
+			return first + "-" + last
+		})
 	}
 	var words []string
 	for i, n := range group {
@@ -124,6 +129,27 @@ func labels(axis rehearse.Axis, group []int) []string {
 		words = append(words, axis.Values[n])
 	}
 	return words
+}
+
+// stretches names runs of neighbouring values; the last value is the neighbour of
+// the first.
+func stretches(axis rehearse.Axis, group []int, words func(first, last string) string) []string {
+	in := make([]bool, len(axis.Values))
+	for _, n := range group {
+		in[n] = true
+	}
+	var found []string
+	for first := range in {
+		if !in[first] || in[(first+len(in)-1)%len(in)] {
+			continue
+		}
+		last := first
+		for in[(last+1)%len(in)] {
+			last++
+		}
+		found = append(found, words(axis.Values[first], axis.Values[last%len(in)]))
+	}
+	return found
 }
 
 // headLines puts the values of a merged column one below the other.

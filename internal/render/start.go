@@ -3,23 +3,14 @@ package render
 import (
 	"fmt"
 
-	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/start"
 )
-
-// Started is a new book that was laid out.
-type Started struct {
-	Folder string   `json:"folder" doc:"the folder of the book"`
-	Files  []string `json:"files" doc:"the files that were written"`
-	*start.Layout
-	Inspection *inspect.Report `json:"inspection" doc:"what inspect says of the new book"`
-}
 
 // mostSkipped is how many lines that were left out are told.
 const mostSkipped = 10
 
 // Started tells what was laid out, and how to go on.
-func (p *Page) Started(s Started) {
+func (p *Page) Started(s *start.Report) {
 	p.line("%s", p.bold.Render("A new book is in "+s.Folder))
 	for _, path := range s.Files {
 		p.line("  %s", path)

@@ -1,0 +1,96 @@
+// Package schema publishes the JSON Schemas (draft 2020-12) of what the project
+// reads and writes, so that editors complete and programs check. They are made
+// from the types that read and write.
+package schema
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/describe"
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/inspect"
+	"github.com/briskwarden/briskwarden/internal/jsonschema"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/reach"
+	"github.com/briskwarden/briskwarden/rehearse"
+	"github.com/briskwarden/briskwarden/start"
+)
+
+// Document is something that has a schema.
+type Document struct {
+	Name  string `json:"name" doc:"the name to ask for the schema by"`
+	About string `json:"about" doc:"what it is the schema of"`
+	write func() []byte
+}
+
+// Documents returns all that have a schema, those that people write first.
+func Documents() []Document {
+	return []Document{
+		{"book", "a file of a book (YAML)", book.Schema},
+		{"attempt", "an attempt, as rehearse --attempt takes it", of[attempt.Attempt]("An attempt")},
+		{"decision", "a decision on an attempt", of[decide.Decision]("A decision")},
+		{"rehearsal", "what rehearse --json prints: a decision and more", of[rehearse.Report]("A rehearsal")},
+		{"inspection", "what inspect --json prints", of[inspect.Report]("An inspection")},
+		{"description", "what describe --json prints", of[describe.Document]("A description")},
+		{"account-reach", "what reach --account --json prints", of[reach.AccountReach]("What an account can open")},
+		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
+		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
+		{"started", "what start --json prints", of[start.Report]("A new book")},
+	}
+}
+
+// Of returns the schema of a document, as JSON. The error suggests the nearest
+// name.
+func Of(name string) ([]byte, error) {
+	var names []string
+	for _, d := range Documents() {
+		if d.Name == name {
+			return d.write(), nil
+		}
+		names = append(names, d.Name)
+	}
+	return nil, fmt.Errorf("there is no schema %q%s", name, nearest.DidYouMean(name, names))
+}
+
+func of[T any](title string) func() []byte {
+	return func() []byte { return jsonschema.Of(reflect.TypeFor[T](), title, types).Encode() }
+}
+
+// span is the wire form of a length of time: 4h, 90m, 45s.
+const span = `^\d+[hms]$`
+
+// types are those that are written in a form of their own.
+var types = jsonschema.Types{
+	reflect.TypeFor[netip.Addr]():            jsonschema.Text().Describe("an IPv4 or IPv6 address"),
+	reflect.TypeFor[attempt.CountryCode]():   jsonschema.Matching(`^[A-Z]{2}$`),
+	reflect.TypeFor[attempt.Action]():        jsonschema.Words(attempt.Actions()...),
+	reflect.TypeFor[attempt.Through]():       jsonschema.Words(attempt.Throughs()...),
+	reflect.TypeFor[attempt.FailureReason](): jsonschema.Words(attempt.FailureReasons()...),
+	reflect.TypeFor[attempt.CheckResult]():   jsonschema.Words(attempt.CheckResults()...),
+	reflect.TypeFor[attempt.Scalar]():        {Type: []string{"boolean", "number", "string", "null"}},
+	reflect.TypeFor[condition.Truth]():       jsonschema.Words("true", "false", "unknown"),
+	reflect.TypeFor[decide.Verdict]():        jsonschema.Words(decide.Verdicts()...),
+	reflect.TypeFor[decide.Stage]():          jsonschema.Words(decide.Stages()...),
+	reflect.TypeFor[decide.CauseCode]():      words(decide.CauseCodes()),
+	reflect.TypeFor[decide.NoticeCode]():     words(decide.NoticeCodes()),
+	reflect.TypeFor[decide.DemandKind]():     words(decide.DemandKinds()),
+	reflect.TypeFor[decide.Within]():         jsonschema.Matching(`^now$|^session$|` + span),
+	reflect.TypeFor[estate.Span]():           jsonschema.Matching(span),
+	reflect.TypeFor[estate.Level]():          jsonschema.Words(estate.Levels()...),
+	reflect.TypeFor[estate.Date]():           {Type: "string", Format: "date"},
+	reflect.TypeFor[inspect.Severity]():      jsonschema.Words(inspect.Severities()...),
+}
+
+func words[T ~string](list []T) *jsonschema.Schema {
+	var texts []string
+	for _, word := range list {
+		texts = append(texts, string(word))
+	}
+	return jsonschema.Words(texts...)
+}
