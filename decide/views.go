@@ -117,13 +117,17 @@ func (j *Judge) Apps(policy int) []int {
 // number among Policies.
 func (j *Judge) InForceAt(policy int, at time.Time) bool { return j.policies[policy].inForceAt(at) }
 
-// Covered tells of each app, by number, whether a live policy within its dates
-// speaks on sign-ins there for some account.
+// Covered tells of each app, by number, whether a live policy within its dates is
+// for sign-ins there, of other accounts than those for emergencies.
 func (j *Judge) Covered(g *estate.Gathering, at time.Time) []bool {
+	daily := g.Everyone()
+	for _, account := range g.Emergencies() {
+		daily = daily.And(g.Only(account).Not(len(j.estate.Accounts)))
+	}
 	covered := make([]bool, len(j.estate.Apps))
 	for i := range j.policies {
 		p := &j.policies[i]
-		if p.stage != Live || !p.isFor(attempt.SignIn) || !p.inForceAt(at) || j.Audience(i, g).IsEmpty() {
+		if p.stage != Live || !p.isFor(attempt.SignIn) || !p.inForceAt(at) || !j.Audience(i, g).Meets(daily) {
 			continue
 		}
 		for _, app := range j.Apps(i) {

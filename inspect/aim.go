@@ -105,7 +105,7 @@ func uncoveredApp(in *inspection) {
 func reviewOverdue(in *inspection) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
-			in.find(s.Name, s.At, "%s was to be looked at by %s, %d days ago.", s.Name, s.ReviewBy, daysBetween(*s.ReviewBy, in.today))
+			in.find(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, count(daysBetween(*s.ReviewBy, in.today), "day"))
 		}
 	}
 }
@@ -130,8 +130,8 @@ func forgottenStage(in *inspection) {
 		if s.Stage == decide.Live || s.Since == nil {
 			continue
 		}
-		if days := daysBetween(*s.Since, in.today); days > forgotten {
-			in.find(s.Name, s.At, "%s has been a %s since %s, for %d days.", s.Name, s.Stage, s.Since, days)
+		if n := daysBetween(*s.Since, in.today); n > forgotten {
+			in.find(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, count(n, "day"))
 		}
 	}
 }

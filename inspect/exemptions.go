@@ -42,7 +42,7 @@ func endlessExemption(in *inspection) {
 func endedExemption(in *inspection) {
 	for _, x := range in.judge.Exemptions() {
 		if x.Until != nil && x.Until.Before(in.today) {
-			in.find(x.Name, x.At, "The exemption %s ended on %s, %d days ago.", x.Name, x.Until, daysBetween(*x.Until, in.today))
+			in.find(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, count(daysBetween(*x.Until, in.today), "day"))
 		}
 	}
 }

@@ -102,7 +102,7 @@ func demandedMethodBarred(in *inspection) {
 			}
 		}
 		if !barred.IsEmpty() {
-			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and %s is barred for %s.", s.Name, r.Name, assurance, orNothing(in.judge.MethodNames(methods)), in.accountNames(barred))
+			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, orNothing(in.judge.MethodNames(methods)), in.accountNames(barred))
 		}
 	})
 }
@@ -177,7 +177,7 @@ func weakerFallback(in *inspection) {
 			}
 			for _, name := range p.Fallback {
 				if n, ok := in.estate.FindMethod(name); ok && strength(methods[n]) < least {
-					in.find(a.Name+"/"+name, a.At, "%s takes %s where %s fails, and it withstands less than each of them.", a.Name, name, orNothing(in.judge.MethodNames(preferred)))
+					in.find(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, orNothing(in.judge.MethodNames(preferred)))
 				}
 			}
 		}

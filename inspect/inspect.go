@@ -407,6 +407,14 @@ func daysBetween(from, to estate.Date) int {
 	return int(to.Start(time.UTC).Sub(from.Start(time.UTC)) / (24 * time.Hour))
 }
 
+// count is a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}
+
 // accountNames names accounts of an audience, and how many more there are.
 func (in *inspection) accountNames(a estate.Audience) string {
 	const most = 3

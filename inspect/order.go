@@ -15,7 +15,7 @@ var orderChecks = []Check{
 		"The first rule that matches speaks. Whatever this rule would match, a rule before it has matched already, so it never speaks.",
 		"Move it up, or take it out.", unreachedRule},
 	{"impossible-rule", topicOrder, Warning, "a rule whose condition can never hold",
-		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks.",
+		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks, and yet what it asks may be held against somebody of whom a fact is missing.",
 		"Correct the condition, or take the rule out.", impossibleRule},
 	{"same-demand-twice", topicOrder, Note, "the same demand from two policies",
 		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one changes nothing, and whoever takes the other one out will be surprised.",

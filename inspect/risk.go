@@ -33,10 +33,13 @@ func unreachableLevel(in *inspection) {
 	if len(model.Signals) == 0 {
 		return // then nothing is judged by risk
 	}
-	most := highestScore(model)
+	most, at := highestScore(model), in.where("setting", "risk.levels")
+	if !at.IsValid() { // the levels are those of a book that states none
+		at = model.Signals[0].At
+	}
 	for _, level := range []estate.Level{estate.LowRisk, estate.MediumRisk, estate.HighRisk} {
 		if from := model.Levels.From(level); most < from {
-			in.find(level.String(), in.where("setting", "risk.levels"), "The level %s begins at %d, and all signals together come to %d.", level, from, most)
+			in.find(level.String(), at, "The level %s begins at %d, and all signals together come to %d.", level, from, most)
 		}
 	}
 }
@@ -149,8 +152,8 @@ func staleImport(in *inspection) {
 		if i.Fresh > 0 {
 			most = int(time.Duration(i.Fresh) / (24 * time.Hour))
 		}
-		if days := in.daysSince(i.TakenAt); days > most {
-			in.find(i.Name, i.At, "The import %s (%s) is %d days old, and %d are what it may be.", i.Name, i.File, days, most)
+		if n := in.daysSince(i.TakenAt); n > most {
+			in.find(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, count(n, "day"), count(most, "day"))
 		}
 	}
 }
@@ -158,7 +161,7 @@ func staleImport(in *inspection) {
 func skippedInImport(in *inspection) {
 	for _, i := range in.book.Imported {
 		if len(i.Skipped) > 0 {
-			in.find(i.Name, i.At, "%d lines of %s were left out; the first is line %d: %s.", len(i.Skipped), i.File, i.Skipped[0].Line, i.Skipped[0].Text)
+			in.find(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
 		}
 	}
 }

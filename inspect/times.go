@@ -131,7 +131,7 @@ func rolloutWithoutMargin(in *inspection) {
 		case r.AskBy == nil:
 			in.find(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
 		case daysBetween(*r.AskBy, r.Enforced) < margin:
-			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %d days later.", r.Name, r.AskBy, r.Enforced, daysBetween(*r.AskBy, r.Enforced))
+			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, count(daysBetween(*r.AskBy, r.Enforced), "day"))
 		}
 	}
 }
