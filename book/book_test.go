@@ -9,11 +9,13 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/people"
 )
 
 func files(texts map[string]string) fstest.MapFS {
@@ -173,4 +175,53 @@ func TestWrongsCoverEachOther(t *testing.T) {
 		in[d.At.File] = true
 	}
 	require.Len(t, in, len(wrongs))
+}
+
+func TestImports(t *testing.T) {
+	text := `briskwarden: 1
+settings: {zone: Europe/Oslo}
+groups: [{name: crew, includes: [deck]}]
+methods: {crew-card: {kind: possession}}
+accounts: [{name: ragna, groups: [crew]}]
+imports:
+- {name: hands, file: hands.csv, taken: 2026-11-16, methods: [password, crew-card]}
+- {name: yard, file: yard.json}
+`
+	at := time.Date(2026, time.October, 1, 0, 0, 0, 0, time.UTC)
+	all := files(map[string]string{"x.yaml": text,
+		"hands.csv": "name,groups,methods\nliv,crew deck,\"push,pusch\"\nper,deck,\nodd name,deck,\n"})
+	all["yard.json"] = &fstest.MapFile{ModTime: at, Data: []byte(`[{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "marek"}]`)}
+	b, err := book.OpenFS(all)
+	require.NoError(t, err)
+	require.Equal(t, []string{"ragna", "liv", "per", "marek"}, []string{b.Accounts[0].Name, b.Accounts[1].Name, b.Accounts[2].Name, b.Accounts[3].Name})
+	require.Equal(t, []string{"push"}, b.Accounts[1].Methods)
+	require.Equal(t, []string{"password", "crew-card"}, b.Accounts[2].Methods, "where the file does not say")
+	require.Equal(t, "hands.csv:3:1", b.Where("account", "per").String())
+	require.Equal(t, "2026-11-15T23:00:00Z", b.Imported[0].TakenAt.UTC().Format(time.RFC3339))
+	require.Equal(t, at, b.Imported[1].TakenAt, "when the file was last changed")
+	require.Equal(t, []people.Skipped{{Line: 2, Text: `the account liv: method "pusch" is not defined; did you mean "push"?`},
+		{Line: 4, Text: `the account "odd name": a name has no spaces or control characters`}}, b.Imported[0].Skipped)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	require.Equal(t, []string{"crew", "deck"}, judge.Estate().GroupsOf(2), "a group that both name is one")
+
+	all["hands.csv"].Data = append(all["hands.csv"].Data, "nina,deck,\n"...)
+	changed, err := book.OpenFS(all)
+	require.NoError(t, err)
+	require.NotEqual(t, b.Digest, changed.Digest)
+
+	for want, change := range map[string][2]string{
+		`hands.csv:2:1: account "liv" is defined twice; the other is at x.yaml:5:12`:                           {"accounts: [{name: ragna", "accounts: [{name: liv"},
+		"x.yaml:7:3: import hands: none.csv: the file cannot be read":                                          {"file: hands.csv", "file: none.csv"},
+		`x.yaml:7:3: import hands: file names a file in the book's folder, such as people.csv, not "../x.csv"`: {"file: hands.csv", "file: ../x.csv"},
+		`yard.json:1:1: import hands: the file has no account that could be read`:                              {"file: hands.csv", "file: yard.json"},
+		`x.yaml:7:63: method "passwrod" is not defined; did you mean "password"?`:                              {"[password, crew-card]", "[passwrod]"},
+	} {
+		all["x.yaml"].Data = []byte(strings.Replace(text, change[0], change[1], 1))
+		if change[1] == "file: yard.json" {
+			all["yard.json"].Data = []byte("[1]")
+		}
+		_, err := book.OpenFS(all)
+		require.ErrorContains(t, err, want)
+	}
 }

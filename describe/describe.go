@@ -348,10 +348,13 @@ func (d *describer) group(group int, members estate.Audience, ofAll []bool) (Sec
 	return s, statements
 }
 
-// assurances describes those that the policies ask for, or all where policies is
-// nil.
-func (d *describer) assurances(policies []decide.Policy) Section {
+// assurances describes those that the policies ask for and those that are named
+// beside, or all where policies is nil.
+func (d *describer) assurances(policies []decide.Policy, beside ...string) Section {
 	asked := map[string]bool{}
+	for _, name := range beside {
+		asked[name] = true
+	}
 	for _, p := range policies {
 		for _, r := range p.Rules {
 			for _, q := range r.Then.Require {
@@ -440,7 +443,14 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 		return doc, nil
 	}
 	doc.Summary = append(doc.Summary, "Where several policies have their say, all of it must be met, and a block stands.")
-	doc.add(d.assurances(d.accountApps(n, doc)), nil)
+	asking := d.accountApps(n, doc)
+	var instead []string
+	for _, x := range d.judge.Exemptions() {
+		if d.crowd.Of(x.Who).Holds(n) != condition.False {
+			instead = append(instead, x.Instead...)
+		}
+	}
+	doc.add(d.assurances(asking, instead...), nil)
 	doc.add(d.exemptions(&n), nil)
 	doc.add(d.rollouts(&n), nil)
 	return doc, nil
@@ -477,6 +487,8 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		}
 		byPolicies[key] = append(byPolicies[key], app)
 	}
+	asking := []decide.Policy{}
+	told := map[int]bool{}
 	for _, key := range order {
 		names := d.appNames(byPolicies[key])
 		s := Section{Heading: "At " + list(names, "and")}
@@ -484,6 +496,10 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		for _, i := range isFor {
 			if slices.Contains(d.apps[i], byPolicies[key][0]) {
 				statements = append(statements, d.brief(i, d.leadForAccount(i, n), names, &s)...)
+				if !told[i] {
+					told[i] = true
+					asking = append(asking, d.policies[i])
+				}
 			}
 		}
 		if key == "" {
@@ -493,10 +509,6 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 	}
 	if len(shut) > 0 {
 		doc.add(Section{Heading: "Not open to it", Lines: []string{list(sorted(shut), "and") + ": the account is in none of the groups that these are given to, so it is blocked."}}, nil)
-	}
-	asking := []decide.Policy{}
-	for _, i := range isFor {
-		asking = append(asking, d.policies[i])
 	}
 	return asking
 }

@@ -95,14 +95,14 @@ func TestSCIMGroups(t *testing.T) {
 		return fmt.Sprintf(`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "id": %q, "displayName": %q, "members": [{"value": %q}]}`, id, name, member)
 	}
 	found := read(t, list(group("g1", "All hands", "g2"), group("g2", "deck", "u1"), user("u1", "liv", `, "active": false`),
-		user("u2", "liv", ""), user("u3", "odd name", ""), `{"schemas": ["urn:x"], "id": "d"}`))
+		user("u2", "liv", ""), user("u3", "odd name", ""), `{"schemas": ["urn:x"], "id": "d"}`, user("u4", "per", `, "active": "no"`)))
 	require.Equal(t, []estate.Group{{Name: "All-hands", Includes: []string{"deck"}}, {Name: "deck"}}, found.Groups)
 	require.Len(t, found.Accounts, 1)
 	require.Equal(t, []string{"deck"}, found.Accounts[0].Groups)
 	require.True(t, found.Accounts[0].Disabled)
 	require.False(t, found.Accounts[0].Proves, "SCIM says nothing of methods")
 	require.Equal(t, []people.Skipped{{Line: 5, Text: "the account liv stands on line 4 already"},
-		{Line: 6, Text: `the account "odd name": a name has no spaces or control characters`}, {Line: 7, Text: "a resource of another kind: urn:x"}}, found.Skipped)
+		{Line: 6, Text: `the account "odd name": a name has no spaces or control characters`}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
 }
 
 func TestCSV(t *testing.T) {
@@ -141,7 +141,7 @@ func TestWhatCannotBeRead(t *testing.T) {
 		"name,gro\"ups\nliv,x":  "line 1, column",
 		"{\"a\": }":             "line 1: not JSON",
 		"{}":                    "expected a SCIM 2.0 ListResponse, a User or a Group",
-		"[1]":                   "line 1: expected a SCIM 2.0",
+		"[1]":                   "has no account that could be read; line 1: something that is no resource",
 		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 0}`: "its query found nothing",
 	} {
 		_, err := people.Read([]byte(text))

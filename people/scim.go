@@ -33,7 +33,9 @@ type resource struct {
 	Members     []reference `json:"members"`
 
 	line int
-	rest map[string]json.RawMessage
+	// wrong says why the resource cannot be read, "" where it can.
+	wrong string
+	rest  map[string]json.RawMessage
 }
 
 // reference names another resource.
@@ -55,6 +57,7 @@ func readSCIM(text []byte) (*Import, error) {
 	for i := range resources {
 		r := &resources[i]
 		switch {
+		case r.wrong != "":
 		case slices.Contains(r.Schemas, userSchema) || r.UserName != "":
 			names[r.ID] = r.UserName
 		case slices.Contains(r.Schemas, groupSchema):
@@ -64,6 +67,8 @@ func readSCIM(text []byte) (*Import, error) {
 	for i := range resources {
 		r := &resources[i]
 		switch {
+		case r.wrong != "":
+			c.skip(r.line, "%s", r.wrong)
 		case slices.Contains(r.Schemas, userSchema) || r.UserName != "":
 			c.user(r, groups)
 		case slices.Contains(r.Schemas, groupSchema):
@@ -76,7 +81,7 @@ func readSCIM(text []byte) (*Import, error) {
 	}
 	// Members come last, for they may name users that stand further down.
 	for i := range resources {
-		if r := &resources[i]; slices.Contains(r.Schemas, groupSchema) && r.DisplayName != "" {
+		if r := &resources[i]; r.wrong == "" && slices.Contains(r.Schemas, groupSchema) && r.DisplayName != "" {
 			c.members(r, names, groups)
 		}
 	}
@@ -193,11 +198,14 @@ func findResources(text []byte) ([]resource, error) {
 		at := bytes.Index(text[start:], one)
 		r := resource{line: lineAt(text, int64(start+max(0, at)))}
 		start += max(0, at) + len(one)
-		if err := json.Unmarshal(one, &r); err != nil {
-			return nil, fmt.Errorf("line %d: %s: %w", r.line, notSCIM, err)
-		}
-		if err := json.Unmarshal(one, &r.rest); err != nil {
-			return nil, fmt.Errorf("line %d: %s: %w", r.line, notSCIM, err)
+		var kind *json.UnmarshalTypeError
+		switch err := json.Unmarshal(one, &r); {
+		case errors.As(err, &kind) && kind.Field != "":
+			r.wrong = fmt.Sprintf("a resource whose `%s` is a JSON %s", kind.Field, kind.Value)
+		case err != nil:
+			r.wrong = "something that is no resource"
+		default:
+			_ = json.Unmarshal(one, &r.rest) // an object, as was just seen
 		}
 		for _, read := range []string{"userName", "active", "groups", "members"} {
 			delete(r.rest, read)
