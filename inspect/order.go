@@ -84,7 +84,7 @@ func sameDemandTwice(in *inspection) {
 	for _, s := range live {
 		for _, t := range live {
 			// Of two that are for the same, the later in the alphabet adds nothing.
-			if s == t || len(s.always) == 0 || !t.speaks || linked(s, t) || t.replaced || !s.appsWithin(t) || !t.unbounded(s) {
+			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !t.speaks || linked(s, t) || t.replaced || !s.appsWithin(t) || !t.unbounded(s) {
 				continue
 			}
 			for _, name := range s.always {

@@ -280,5 +280,6 @@ func (w *Ways) String() string {
 	for _, way := range w.Ways {
 		ways = append(ways, strings.Join(way, ", and "))
 	}
-	return strings.Join(ways, "; or ") + "."
+	text := strings.Join(ways, "; or ")
+	return strings.ToUpper(text[:1]) + text[1:] + "."
 }

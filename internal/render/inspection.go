@@ -24,7 +24,8 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 	p.line("%s", p.bold.Render(inspectionSum(r)))
 	shown := map[string]int{}
 	for i, f := range r.Findings {
-		if shown[f.Check]++; shown[f.Check] > mostOfOneCheck {
+		// What keeps the book from being read at all is shown whole.
+		if shown[f.Check]++; shown[f.Check] > mostOfOneCheck && r.Score.Possible > 0 {
 			if i == len(r.Findings)-1 || r.Findings[i+1].Check != f.Check {
 				p.moreOf(f.Check, r)
 			}
@@ -52,6 +53,10 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 			label = "Imports"
 		}
 		p.labelled(label, fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, count(imp.Accounts, "account"), count(imp.Days, "day")))
+	}
+	if r.Score.Possible == 0 {
+		p.line("Everything else is looked at once the book can be read.")
+		return
 	}
 	p.score(r)
 	if len(r.Findings) > 0 {
@@ -155,9 +160,6 @@ func window(line string, column, width int) (string, int) {
 
 // score writes how far the book has come and what brings most.
 func (p *Page) score(r *inspect.Report) {
-	if r.Score.Possible == 0 {
-		return
-	}
 	p.labelled("Score", fmt.Sprintf("%d of %d points.", r.Score.Reached, r.Score.Possible))
 	if r.Since != nil {
 		p.labelled("Since", fmt.Sprintf("It was %d of %d: %s new, %d gone.", r.Since.Reached, r.Since.Possible, count(len(r.Since.New), "finding"), len(r.Since.Gone)))

@@ -44,7 +44,7 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 		p.labelled("Shadow", "Were the shadow policies live, the verdict would be "+rehearse.Words(r.WithShadow.Verdict)+".")
 	}
 	if w := r.Rehearsal.UntilGranted; w != nil {
-		p.labelled("Granted", w.String())
+		p.labelled("Way in", w.String())
 	}
 	p.line("")
 	if g := r.Rehearsal.Grid; g != nil {

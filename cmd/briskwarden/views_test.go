@@ -1,0 +1,164 @@
+package main_test
+
+import (
+	"encoding/json"
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/demo"
+)
+
+var writeViews = flag.Bool("write-views", false, "write the views that the commands print into testdata, to be read before they are committed")
+
+// work returns a folder with the demo's book and its faulty copy, in which
+// commands can name them the same way each time.
+func work(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	in(t, dir, 0, "demo", "--out", "kestrel")
+	in(t, dir, 0, "demo", "--faulty", "--out", "faulty")
+	return dir
+}
+
+// in runs the program in a folder and returns what it printed.
+func in(t *testing.T, dir string, status int, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	var errOut strings.Builder
+	cmd.Stderr = &errOut
+	out, err := cmd.Output()
+	if err != nil {
+		require.IsType(t, &exec.ExitError{}, err)
+	}
+	require.Equal(t, status, cmd.ProcessState.ExitCode(), "%v: %s%s", args, out, errOut.String())
+	return string(out) + errOut.String()
+}
+
+const monday = "2026-11-23T13:10:00Z"
+
+// TestViews compares what the commands print with files that were read.
+func TestViews(t *testing.T) {
+	dir := work(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.csv"), []byte("account,groups,joined,active,vessel\n"+
+		"ragna@kestrelsound.example,shore it,2019-08-12,yes,\nliv@kestrelsound.example,engine|crew,2021-02-15,yes,MF Kestrel\n"+
+		"former@kestrelsound.example,deck,2015-05-04,no,MF Kestrel\nodd name,deck,,yes,\npelle@kestrelsound.example,deck,soon,yes,\n"), 0o600))
+	ingrid := []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--at", monday}
+	for name, c := range map[string]struct {
+		status int
+		args   []string
+	}{
+		"start":            {0, []string{"start", "--book", "harbour", "--zone", "Europe/Oslo"}},
+		"start-people":     {1, []string{"start", "--book", "yard", "--people", "people.csv", "--administrator", "liv@kestrelsound.example"}},
+		"inspect":          {1, []string{"inspect", "--book", "kestrel", "--at", monday}},
+		"inspect-faulty":   {1, []string{"inspect", "--book", "faulty", "--at", monday, "--since", "kestrel"}},
+		"inspect-explain":  {0, []string{"inspect", "--explain", "except-in-one-place"}},
+		"inspect-checks":   {0, []string{"inspect", "--explain", "all"}},
+		"describe-account": {0, []string{"describe", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--at", monday}},
+		"describe-policy":  {0, []string{"describe", "--book", "kestrel", "--policy", "yard-hands", "--at", monday}},
+		"describe-group":   {0, []string{"describe", "--book", "kestrel", "--by", "group", "--at", monday}},
+		"reach":            {0, []string{"reach", "--book", "kestrel", "--at", monday}},
+		"reach-account":    {0, []string{"reach", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--at", monday}},
+		"reach-app":        {0, []string{"reach", "--book", "kestrel", "--app", "card-till", "--at", monday}},
+		"rehearse-vary":    {0, append(ingrid, "--device", "laptop-ingrid", "--proved", "password", "--vary", "risk,network,hour", "--until-granted")},
+		"schema":           {0, []string{"schema"}},
+	} {
+		out := in(t, dir, c.status, c.args...)
+		file := filepath.Join("testdata", name+".txt")
+		if *writeViews {
+			require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+		}
+		want, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.Equal(t, string(want), out, name)
+		require.NotContains(t, out, "\x1b")
+	}
+}
+
+// TestTheBench drives each command of the writing bench in each format, with
+// what may go wrong.
+func TestTheBench(t *testing.T) {
+	dir := work(t)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "broken"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("hello"), 0o600))
+	for _, c := range []struct {
+		name   string
+		status int
+		args   []string
+		want   string
+	}{
+		{"faulty demo", 0, []string{"demo", "--faulty"}, "Kestrel Sound Ferries with 6 mistakes, and what inspect says"},
+		{"nothing amiss", 0, []string{"inspect", "--book", "kestrel", "--fail-on", "error"}, "score 2"},
+		{"notes too", 1, []string{"inspect", "--book", "faulty", "--fail-on", "note"}, "endless-exemption:tide-gauge"},
+		{"broken book", 1, []string{"inspect", "--book", "broken"}, `"alive" is not a stage; did you mean "live"?`},
+		{"its line", 1, []string{"inspect", "--book", "broken"}, "3 | - {name: p, stage: alive}"},
+		{"broken book as SARIF", 1, []string{"inspect", "--book", "broken", "--format", "sarif"}, `"uri": "broken/x.yaml"`},
+		{"SARIF", 1, []string{"inspect", "--book", "faulty", "--format", "sarif"}, `"level": "error"`},
+		{"broken since", 0, []string{"inspect", "--book", "kestrel", "--since", "broken", "--fail-on", "error"}, "It was 0 of 0"},
+		{"no check", 2, []string{"inspect", "--explain", "open-enrollment"}, `there is no check "open-enrollment"; did you mean "open-enrolment"?`},
+		{"no severity", 2, []string{"inspect", "--book", "kestrel", "--fail-on", "worst"}, `"worst" is not a severity; it is one of note, warning, error`},
+		{"no format", 2, []string{"inspect", "--book", "kestrel", "--format", "xml"}, `"xml" is not text or sarif`},
+		{"no time", 2, []string{"inspect", "--book", "kestrel", "--at", "soon"}, `--at: "soon" is no time`},
+		{"no book", 2, []string{"inspect", "--book", "none"}, "there is no folder none"},
+		{"no older book", 2, []string{"inspect", "--book", "kestrel", "--since", "none"}, "--since: there is no folder none"},
+
+		{"a book is there", 2, []string{"start", "--book", "kestrel"}, "holds a book already (apps.yaml), and nothing is overwritten"},
+		{"no people", 2, []string{"start", "--book", "a", "--people", "none.csv"}, "--people: open none.csv"},
+		{"no table", 2, []string{"start", "--book", "a", "--people", "note.txt"}, "--people note.txt: the file is neither a SCIM ListResponse nor CSV"},
+		{"no zone", 2, []string{"start", "--book", "a", "--zone", "Oslo"}, `"Oslo" is no IANA time zone`},
+
+		{"markdown", 0, []string{"describe", "--book", "kestrel", "--by", "app", "--format", "markdown"}, "## card-till"},
+		{"a policy", 0, []string{"describe", "--book", "kestrel"}, "No other policy can silence it."},
+		{"two at once", 2, []string{"describe", "--book", "kestrel", "--policy", "bridge", "--account", "x"}, "give one of --by, --policy and --account"},
+		{"no grouping", 2, []string{"describe", "--book", "kestrel", "--by", "colour"}, "it is one of policy, app, group"},
+		{"no policy", 2, []string{"describe", "--book", "kestrel", "--policy", "brigde"}, `did you mean "bridge"?`},
+		{"no account", 2, []string{"describe", "--book", "kestrel", "--account", "nobody"}, `the book has no account "nobody"`},
+		{"describe a broken book", 2, []string{"describe", "--book", "broken"}, "wrong with the book; nothing was judged"},
+
+		{"reach abroad", 0, []string{"reach", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--country", "BR"}, "can open 4 of 10 apps"},
+		{"reach by proofs", 0, []string{"reach", "--book", "kestrel", "--app", "mail", "--proved", "password", "--proved", "push"}, "GRANT"},
+		{"reach twice", 2, []string{"reach", "--book", "kestrel", "--account", "a", "--app", "b"}, "give --account or --app"},
+		{"reach no app", 2, []string{"reach", "--book", "kestrel", "--app", "mial"}, "did you mean mail?"},
+
+		{"vary nothing", 2, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--vary", "colour"}, "--vary: \"colour\" is nothing to vary"},
+		{"one way", 0, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--ip", "192.0.2.70", "--until-granted"}, "Prove password, and prove push"},
+		{"one circumstance", 0, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--vary", "network"}, "By network"},
+		{"no schema", 2, []string{"schema", "decison"}, `there is no schema "decison"; did you mean "decision"?`},
+		{"two schemas", 2, []string{"schema", "book", "attempt"}, "schema takes one name, found book, attempt"},
+	} {
+		out := in(t, dir, c.status, c.args...)
+		require.Contains(t, strings.Join(strings.Fields(out), " "), strings.Join(strings.Fields(c.want), " "), c.name)
+	}
+	for _, args := range [][]string{
+		{"inspect", "--book", "kestrel"}, {"inspect", "--book", "broken"}, {"inspect", "--explain", "all"}, {"inspect", "--explain", "no-owner"}, {"describe", "--book", "kestrel"},
+		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
+	} {
+		cmd := exec.Command(program, append(args, "--json")...)
+		cmd.Dir = dir
+		out, _ := cmd.Output()
+		var anything map[string]any
+		require.NoError(t, json.Unmarshal(out, &anything), "%v", args)
+		require.NotEmpty(t, anything)
+	}
+	for _, command := range []string{"start", "inspect", "describe", "reach", "schema"} {
+		require.Contains(t, in(t, dir, 0, command, "--help"), "Examples:")
+	}
+	files, err := os.ReadDir(filepath.Join(dir, "a"))
+	require.True(t, os.IsNotExist(err) || len(files) == 0, "a book that could not be started leaves nothing behind")
+}
+
+// TestTheFaultyDemoIsTold holds what a person reads against the faults.
+func TestTheFaultyDemoIsTold(t *testing.T) {
+	out := in(t, t.TempDir(), 0, "demo", "--faulty")
+	for _, f := range demo.Faults() {
+		require.Contains(t, strings.Join(strings.Fields(out), " "), f.Title)
+		require.Contains(t, out, f.Finding)
+	}
+}
