@@ -10,6 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Decide judges an attempt and explains the decision in full.
@@ -157,7 +158,7 @@ func (s *sitting) noteEasing(d *Decision) {
 		}
 		days := int((e.deadline.Sub(s.moment) + 24*time.Hour - 1) / (24 * time.Hour))
 		n := Notice{EnrolmentDue, fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "),
-			dayCount(days), e.deadline.In(s.judge.estate.Zone).Format("2006-01-02 15:04")), e.deadline, days}
+			words.Count(days, "day"), e.deadline.In(s.judge.estate.Zone).Format("2006-01-02 15:04")), e.deadline, days}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
@@ -173,13 +174,6 @@ func (s *sitting) noteEasing(d *Decision) {
 				s.attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
 		}
 	}
-}
-
-func dayCount(days int) string {
-	if days == 1 {
-		return "1 day"
-	}
-	return fmt.Sprintf("%d days", days)
 }
 
 // asksFromAny tells whether an outcome asks for an assurance that an exemption

@@ -10,6 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Document is a description in sections.
@@ -108,8 +109,8 @@ func Book(judge *decide.Judge, by Grouping, at time.Time) *Document {
 		stages[p.Stage]++
 	}
 	doc.Summary = []string{
-		fmt.Sprintf("%s: %d live, %d in shadow, %s; %s and %s.", plural(len(d.policies), "policy", "policies"), stages[decide.Live],
-			stages[decide.Shadow], plural(stages[decide.Draft], "draft", "drafts"), plural(len(d.estate.Accounts), "account", "accounts"), plural(len(d.estate.Apps), "app", "apps")),
+		fmt.Sprintf("%s: %d live, %d in shadow, %s; %s and %s.", words.Count(len(d.policies), "policy"), stages[decide.Live],
+			stages[decide.Shadow], words.Count(stages[decide.Draft], "draft"), words.Count(len(d.estate.Accounts), "account"), words.Count(len(d.estate.Apps), "app")),
 		"Every policy that applies has its say, and the strictest stands. Where no live policy surely speaks, " + Outcome(judge.Otherwise()) + ".",
 		"What is not known never helps: a rule that may block does.",
 	}
@@ -145,13 +146,6 @@ func (doc *Document) add(s Section, statements []Statement) {
 	doc.Statements = append(doc.Statements, statements...)
 }
 
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 // Policy describes one policy. The error suggests the nearest name.
 func Policy(judge *decide.Judge, name string, at time.Time) (*Document, error) {
 	d := newDescriber(judge, at)
@@ -181,7 +175,7 @@ func (d *describer) policy(i int, names bool) (Section, []Statement) {
 		s.Lines = append(s.Lines, "It is asked only where somebody wants to "+actions(p)+".")
 	}
 	if len(p.Replaces) > 0 {
-		s.Lines = append(s.Lines, "Where it surely speaks it silences "+list(p.Replaces, "and")+".")
+		s.Lines = append(s.Lines, "Where it surely speaks it silences "+words.List(p.Replaces, "and")+".")
 	}
 	if p.Firm {
 		s.Lines = append(s.Lines, "No other policy can silence it.")
@@ -202,13 +196,13 @@ func (d *describer) reach(i int, names bool) string {
 	audience, apps := d.audiences[i], d.apps[i]
 	_, may := audience.Len()
 	if !names {
-		return fmt.Sprintf(" (%s, %s)", plural(may, "account", "accounts"), plural(len(apps), "app", "apps"))
+		return fmt.Sprintf(" (%s, %s)", words.Count(may, "account"), words.Count(len(apps), "app"))
 	}
 	var who []string
 	for n := range audience.All() {
 		who = append(who, d.estate.Accounts[n].Name)
 	}
-	return fmt.Sprintf(". Today these are %s at %s", upTo(sorted(who), mostNames), upTo(d.appNames(apps), mostNames))
+	return fmt.Sprintf(". Today these are %s at %s", words.UpTo(mostNames, sorted(who)), words.UpTo(mostNames, d.appNames(apps)))
 }
 
 // app describes what is asked at an app.
@@ -243,7 +237,7 @@ func (d *describer) openTo(app int) string {
 	case a.OpenTo == nil:
 		return "It is open to every account."
 	}
-	return "It is open to members of " + list(a.OpenTo, "or") + ", and to emergency accounts."
+	return "It is open to members of " + words.List(a.OpenTo, "or") + ", and to emergency accounts."
 }
 
 // leadFor introduces a policy to a reader of something else.
@@ -257,7 +251,7 @@ func (d *describer) leadFor(i int) string {
 		lead += ", to " + actions(p)
 	}
 	if len(p.Replaces) > 0 {
-		lead += ", silences " + list(p.Replaces, "and")
+		lead += ", silences " + words.List(p.Replaces, "and")
 	}
 	return lead
 }
@@ -279,11 +273,11 @@ func (d *describer) brief(i int, lead string, apps []string, s *Section) []State
 
 // actions names what a policy is for.
 func actions(p *decide.Policy) string {
-	var words []string
+	var names []string
 	for _, a := range p.Actions {
-		words = append(words, a.String())
+		names = append(names, a.String())
 	}
-	return list(words, "or")
+	return words.List(names, "or")
 }
 
 // byGroup describes what is asked of the members of each group; first what is
@@ -330,7 +324,7 @@ func (d *describer) group(group int, members estate.Audience, ofAll []bool) (Sec
 		s.Lines = append(s.Lines, "It has no members.")
 		return s, nil
 	}
-	s.Lines = append(s.Lines, fmt.Sprintf("It has %s: %s.", plural(len(names), "member", "members"), upTo(sorted(names), mostNames)))
+	s.Lines = append(s.Lines, fmt.Sprintf("It has %s: %s.", words.Count(len(names), "member"), words.UpTo(mostNames, sorted(names))))
 	var statements []Statement
 	var ofSome []string
 	for i := range d.policies {
@@ -343,7 +337,7 @@ func (d *describer) group(group int, members estate.Audience, ofAll []bool) (Sec
 		}
 	}
 	if len(ofSome) > 0 {
-		s.Lines = append(s.Lines, "Some of its members are also asked, or may be, by "+upTo(ofSome, mostNames)+".")
+		s.Lines = append(s.Lines, "Some of its members are also asked, or may be, by "+words.UpTo(mostNames, ofSome)+".")
 	}
 	return s, statements
 }
@@ -380,9 +374,9 @@ func (d *describer) exemptions(account *int) Section {
 		if account != nil && d.crowd.Of(x.Who).Holds(*account) == condition.False {
 			continue
 		}
-		text := fmt.Sprintf("%s: %s need not meet %s", x.Name, People(x.Who), list(x.From, "or"))
+		text := fmt.Sprintf("%s: %s need not meet %s", x.Name, People(x.Who), words.List(x.From, "or"))
 		if len(x.Instead) > 0 {
-			text += ", but " + list(x.Instead, "and") + " instead"
+			text += ", but " + words.List(x.Instead, "and") + " instead"
 		}
 		if x.When != nil {
 			text += ", where " + When(x.When)
@@ -400,7 +394,7 @@ func (d *describer) rollouts(account *int) Section {
 			continue
 		}
 		text := fmt.Sprintf("%s: %s enrol %s; until %s begins they are let in without %s where they have nothing to meet it with", r.Name, People(r.Who),
-			list(r.Methods, "or"), r.Enforced, list(r.Eases, "and"))
+			words.List(r.Methods, "or"), r.Enforced, words.List(r.Eases, "and"))
 		if r.Newcomers > 0 {
 			text += ", and whoever joins for " + r.Newcomers.Words() + " after joining"
 		}
@@ -420,7 +414,7 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	if !ok {
 		hint := ""
 		if near := d.estate.NearestAccounts(name, 3); len(near) > 0 {
-			hint = "; did you mean " + list(near, "or") + "?"
+			hint = "; did you mean " + words.List(near, "or") + "?"
 		}
 		return nil, fmt.Errorf("the book has no account %q%s", name, hint)
 	}
@@ -428,15 +422,15 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	doc := &Document{Title: "What is asked of " + name, Statements: []Statement{}}
 	groups := "in no group"
 	if in := d.estate.GroupsOf(n); len(in) > 0 {
-		groups = "in " + list(in, "and")
+		groups = "in " + words.List(in, "and")
 	}
 	doc.Summary = append(doc.Summary, fmt.Sprintf("%s is %s, %s, with %s enrolled.", name,
-		map[estate.Kind]string{estate.Person: "a person", estate.Service: "a service account", estate.Emergency: "an emergency account"}[a.Kind], groups, list(a.Methods, "and")))
+		map[estate.Kind]string{estate.Person: "a person", estate.Service: "a service account", estate.Emergency: "an emergency account"}[a.Kind], groups, words.List(a.Methods, "and")))
 	if a.Risk() != estate.NoRisk {
 		doc.Summary = append(doc.Summary, fmt.Sprintf("The standing risk of the account is %s.", a.Risk()))
 	}
 	if barred := judge.MethodNames(d.estate.Barred(n)); len(barred) > 0 {
-		doc.Summary = append(doc.Summary, list(barred, "and")+" is barred for it and counts for nothing.")
+		doc.Summary = append(doc.Summary, words.List(barred, "and")+" is barred for it and counts for nothing.")
 	}
 	if a.Disabled {
 		doc.Summary = append(doc.Summary, "The account is disabled: it is blocked at every app, whatever the policies say.")
@@ -491,7 +485,7 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 	told := map[int]bool{}
 	for _, key := range order {
 		names := d.appNames(byPolicies[key])
-		s := Section{Heading: "At " + list(names, "and")}
+		s := Section{Heading: "At " + words.List(names, "and")}
 		var statements []Statement
 		for _, i := range isFor {
 			if slices.Contains(d.apps[i], byPolicies[key][0]) {
@@ -508,7 +502,7 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		doc.add(s, statements)
 	}
 	if len(shut) > 0 {
-		doc.add(Section{Heading: "Not open to it", Lines: []string{list(sorted(shut), "and") + ": the account is in none of the groups that these are given to, so it is blocked."}}, nil)
+		doc.add(Section{Heading: "Not open to it", Lines: []string{words.List(sorted(shut), "and") + ": the account is in none of the groups that these are given to, so it is blocked."}}, nil)
 	}
 	return asking
 }
@@ -530,7 +524,7 @@ func (d *describer) leadForAccount(i, n int) string {
 		lead += " (to " + actions(p) + ")"
 	}
 	if len(p.Replaces) > 0 {
-		lead += " (silences " + list(p.Replaces, "and") + ")"
+		lead += " (silences " + words.List(p.Replaces, "and") + ")"
 	}
 	return lead
 }

@@ -30,14 +30,7 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 	blocked, others := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		files := fstest.MapFS{}
-		for name, text := range synth.Small(chance, 6).Files(chance, 1) {
-			files[name] = &fstest.MapFile{Data: []byte(text)}
-		}
-		b, err := book.OpenFS(files)
-		require.NoError(t, err)
-		judge, err := b.Compile()
-		require.NoError(t, err)
+		_, judge := synth.Open(chance, 6)
 		for range 60 {
 			a := synth.Complete(chance, synth.Attempt(chance))
 			app, known := judge.Estate().FindApp(a.App)

@@ -4,6 +4,7 @@
 package describe
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // A phrase is a condition in words, and how tightly it holds together: an
@@ -147,130 +149,94 @@ func sentence(t *condition.Test, negated bool) string {
 func span(t *condition.Test) string { return estate.Span(t.Limit()).Words() }
 
 func kindWords(t *condition.Test) string {
-	var words []string
+	var names []string
 	for _, k := range t.Values {
 		if k == "person" {
-			words = append(words, "persons")
+			names = append(names, "persons")
 		} else {
-			words = append(words, k+" accounts")
+			names = append(names, k+" accounts")
 		}
 	}
-	return list(words, "or")
+	return words.List(names, "or")
 }
 
 // People names those for whom a bound condition on accounts holds: "members of
 // ticket-office or finance, except auditor@kestrelsound.example".
-func People(node condition.Node) string {
+func People(node condition.Node) string { return named(node, noun, "those") }
+
+// Apps names the apps for which a bound condition on apps holds.
+func Apps(node condition.Node) string { return named(node, appNoun, "apps") }
+
+// named puts a condition on things into a noun, with what else must hold of them
+// and what is excepted behind it. A test that makes no noun has it "".
+func named(node condition.Node, noun func(*condition.Test) string, things string) string {
 	switch n := node.(type) {
 	case *condition.Test:
-		return noun(n)
+		if text := noun(n); text != "" {
+			return text
+		}
 	case *condition.All:
-		var who, excepted []string
-		rest := &condition.All{}
+		lead, rest := "", &condition.All{}
+		var excepted []string
 		for _, kid := range n.Of {
-			switch kid := kid.(type) {
-			case *condition.Not:
-				if kid.Except {
-					excepted = append(excepted, People(kid.Of))
-					continue
-				}
-				rest.Of = append(rest.Of, kid)
-			case *condition.Test:
-				if len(who) == 0 {
-					who = append(who, noun(kid))
-				} else {
-					rest.Of = append(rest.Of, kid)
-				}
-			default:
-				rest.Of = append(rest.Of, kid)
+			if not, ok := kid.(*condition.Not); ok && not.Except {
+				excepted = append(excepted, named(not.Of, noun, things))
+				continue
 			}
+			if t, ok := kid.(*condition.Test); ok && lead == "" && noun(t) != "" {
+				lead = noun(t)
+				continue
+			}
+			rest.Of = append(rest.Of, kid)
 		}
-		text := "those"
-		if len(who) > 0 {
-			text = who[0]
-		}
+		text := cmp.Or(lead, things)
 		if len(rest.Of) > 0 {
 			text += " where " + When(rest)
 		}
 		if len(excepted) > 0 {
-			text += ", except " + list(excepted, "and")
+			text += ", except " + words.List(excepted, "and")
 		}
 		return text
 	case *condition.Any:
 		var parts []string
 		for _, kid := range n.Of {
-			parts = append(parts, People(kid))
+			parts = append(parts, named(kid, noun, things))
 		}
 		return strings.Join(parts, ", or ")
 	}
-	return "those where " + When(node)
+	return things + " where " + When(node)
 }
 
-// noun names those for whom one test holds.
+// noun names those for whom one test holds, "" where it takes a clause.
 func noun(t *condition.Test) string {
 	switch t.Key {
 	case condition.Anyone:
 		return "everyone"
 	case condition.Accounts:
-		return list(t.Values, "and")
+		return words.List(t.Values, "and")
 	case condition.Groups:
-		return "members of " + list(t.Values, "or")
+		return "members of " + words.List(t.Values, "or")
 	case condition.Domains:
-		return "accounts of the domain " + list(t.Values, "or")
+		return "accounts of the domain " + words.List(t.Values, "or")
 	case condition.Kinds:
 		return kindWords(t)
 	case condition.Share:
 		return t.Wants() + " of all accounts"
 	}
-	return "those where " + sentence(t, false)
+	return ""
 }
 
-// Apps names the apps for which a bound condition on apps holds.
-func Apps(node condition.Node) string {
-	switch n := node.(type) {
-	case *condition.Test:
-		switch n.Key {
-		case condition.Every:
-			return "every app"
-		case condition.Names:
-			return list(n.Values, "and")
-		case condition.Tags:
-			return "apps tagged " + list(n.Values, "or")
-		}
-	case *condition.All:
-		var base, excepted []string
-		for _, kid := range n.Of {
-			if not, ok := kid.(*condition.Not); ok && not.Except {
-				excepted = append(excepted, Apps(not.Of))
-			} else {
-				base = append(base, Apps(kid))
-			}
-		}
-		text := strings.Join(base, " that are also ")
-		if len(excepted) > 0 {
-			text += ", except " + list(excepted, "and")
-		}
-		return text
-	case *condition.Any:
-		var parts []string
-		for _, kid := range n.Of {
-			parts = append(parts, Apps(kid))
-		}
-		return strings.Join(parts, ", or ")
+// appNoun names the apps for which one test holds.
+func appNoun(t *condition.Test) string {
+	switch t.Key {
+	case condition.Every:
+		return "every app"
+	case condition.Names:
+		return words.List(t.Values, "and")
+	case condition.Tags:
+		return "apps tagged " + words.List(t.Values, "or")
 	}
-	return "apps where " + When(node)
-}
-
-// list joins words: "a, b and c".
-func list(words []string, and string) string {
-	switch len(words) {
-	case 0:
-		return "nothing"
-	case 1:
-		return words[0]
-	}
-	last := len(words) - 1
-	return strings.Join(words[:last], ", ") + " " + and + " " + words[last]
+	return ""
 }
 
 // requirements says what an outcome asks for, by the names of its assurances.
@@ -278,12 +244,12 @@ func requirements(o decide.Outcome) string {
 	var parts []string
 	for _, r := range o.Require {
 		if len(r.OneOf) > 1 {
-			parts = append(parts, "either "+list(r.OneOf, "or"))
+			parts = append(parts, "either "+words.List(r.OneOf, "or"))
 		} else {
 			parts = append(parts, r.OneOf[0])
 		}
 	}
-	return list(parts, "and")
+	return words.List(parts, "and")
 }
 
 // Outcome says what becomes of those for whom a rule speaks.
@@ -312,7 +278,7 @@ func limits(l estate.Limits) string {
 	if len(parts) == 0 {
 		return ""
 	}
-	return "A session " + list(parts, "and") + "."
+	return "A session " + words.List(parts, "and") + "."
 }
 
 // Assurance says what an assurance asks for.
@@ -338,7 +304,7 @@ func Assurance(judge *decide.Judge, a *decide.Assurance) string {
 		parts = append(parts, "the outside check "+a.External+" passed")
 	}
 	if len(a.Enrol) > 0 {
-		parts = append(parts, list(a.Enrol, "or")+" enrolled")
+		parts = append(parts, words.List(a.Enrol, "or")+" enrolled")
 	}
 	return strings.Join(parts, "; and ")
 }
@@ -349,7 +315,7 @@ func prove(judge *decide.Judge, p decide.Prove) string {
 	if len(names) == 0 {
 		names = judge.MethodNames(methods)
 	}
-	text := list(names, "or")
+	text := words.List(names, "or")
 	switch p.Within {
 	case decide.Now:
 		text += " proven in this very attempt"
@@ -360,7 +326,7 @@ func prove(judge *decide.Judge, p decide.Prove) string {
 	}
 	var aside []string
 	if len(p.Fallback) > 0 {
-		aside = append(aside, list(p.Fallback, "or")+" where none of these can be reached or is enrolled")
+		aside = append(aside, words.List(p.Fallback, "or")+" where none of these can be reached or is enrolled")
 	}
 	if p.Remember > 0 {
 		aside = append(aside, "a device can be remembered for "+p.Remember.Words())
@@ -410,14 +376,6 @@ func rule(r decide.Rule, before int) string {
 		text = strings.ToUpper(text[:1]) + text[1:]
 	}
 	return text
-}
-
-// upTo leaves out of a long list all but the first names.
-func upTo(names []string, most int) string {
-	if len(names) <= most {
-		return list(names, "and")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 }
 
 // day words a day, "no end" where there is none.

@@ -6,6 +6,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicAccess = "getting back in"
@@ -55,7 +56,7 @@ func weakEmergencyAccount(in *inspection) {
 				return
 			}
 		}
-		in.find(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, orNothing(a.Methods))
+		in.find(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, words.List(a.Methods, "and"))
 	})
 }
 
@@ -71,7 +72,7 @@ func unnamedEmergencyAccount(in *inspection) {
 func everydayEmergencyAccount(in *inspection) {
 	in.emergencies(func(n int, a *estate.Account) {
 		if groups := in.estate.GroupsOf(n); len(groups) > 0 {
-			in.find(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, orNothing(groups))
+			in.find(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
 		}
 		for _, d := range in.estate.Devices {
 			if d.Owner == a.Name {
@@ -100,7 +101,7 @@ func administratorLockedOut(in *inspection) {
 		if !slices.ContainsFunc(in.estate.Networks, func(n estate.Network) bool { return n.Ours }) {
 			where = "from anywhere (the book has no own network)"
 		}
-		in.find(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, orNothing(a.Methods), where)
+		in.find(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"), where)
 	}
 }
 
@@ -127,21 +128,4 @@ func (in *inspection) getsIn(account int) bool {
 		}
 	}
 	return false
-}
-
-func orNothing(names []string) string {
-	switch len(names) {
-	case 0:
-		return "nothing"
-	case 1:
-		return names[0]
-	}
-	var text string
-	for i, name := range names[:len(names)-1] {
-		if i > 0 {
-			text += ", "
-		}
-		text += name
-	}
-	return text + " and " + names[len(names)-1]
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicAim = "aim"
@@ -105,7 +106,7 @@ func uncoveredApp(in *inspection) {
 func reviewOverdue(in *inspection) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
-			in.find(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, count(daysBetween(*s.ReviewBy, in.today), "day"))
+			in.find(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, words.Count(daysBetween(*s.ReviewBy, in.today), "day"))
 		}
 	}
 }
@@ -131,7 +132,7 @@ func forgottenStage(in *inspection) {
 			continue
 		}
 		if n := daysBetween(*s.Since, in.today); n > forgotten {
-			in.find(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, count(n, "day"))
+			in.find(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, words.Count(n, "day"))
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicExemptions = "exemptions"
@@ -34,7 +35,7 @@ var exemptionChecks = []Check{
 func endlessExemption(in *inspection) {
 	for _, x := range in.judge.Exemptions() {
 		if x.Until == nil {
-			in.find(x.Name, x.At, "The exemption %s from %s has no end.", x.Name, orNothing(x.From))
+			in.find(x.Name, x.At, "The exemption %s from %s has no end.", x.Name, words.List(x.From, "and"))
 		}
 	}
 }
@@ -42,7 +43,7 @@ func endlessExemption(in *inspection) {
 func endedExemption(in *inspection) {
 	for _, x := range in.judge.Exemptions() {
 		if x.Until != nil && x.Until.Before(in.today) {
-			in.find(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, count(daysBetween(*x.Until, in.today), "day"))
+			in.find(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, words.Count(daysBetween(*x.Until, in.today), "day"))
 		}
 	}
 }
@@ -50,7 +51,7 @@ func endedExemption(in *inspection) {
 func wideExemption(in *inspection) {
 	for _, x := range in.judge.Exemptions() {
 		if _, may := in.crowd.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.estate.Accounts) {
-			in.find(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.estate.Accounts), orNothing(x.From))
+			in.find(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.estate.Accounts), words.List(x.From, "and"))
 		}
 	}
 }
@@ -62,7 +63,7 @@ func looseServiceExemption(in *inspection) {
 		}
 		for n := range in.crowd.Of(x.Who).All() {
 			if in.estate.Kind(n) == estate.Service {
-				in.find(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.estate.Accounts[n].Name, orNothing(x.From))
+				in.find(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.estate.Accounts[n].Name, words.List(x.From, "and"))
 			}
 		}
 	}
@@ -102,7 +103,7 @@ func exemptStillAsked(in *inspection) {
 				for _, name := range singly(r.Then) {
 					if !slices.Contains(x.From, name) && !slices.Contains(x.Instead, name) && in.methodsOf(name)&excused != 0 {
 						in.find(x.Name+"/"+s.Name, x.At, "%s excuses %s from %s, but %s / %s asks for %s, which wants the same methods.",
-							x.Name, in.accountNames(exempt.And(s.audience)), orNothing(x.From), s.Name, r.Name, name)
+							x.Name, in.accountNames(exempt.And(s.audience)), words.List(x.From, "and"), s.Name, r.Name, name)
 					}
 				}
 			}

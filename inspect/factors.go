@@ -8,6 +8,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicFactors = "factors"
@@ -102,7 +103,7 @@ func demandedMethodBarred(in *inspection) {
 			}
 		}
 		if !barred.IsEmpty() {
-			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, orNothing(in.judge.MethodNames(methods)), in.accountNames(barred))
+			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"), in.accountNames(barred))
 		}
 	})
 }
@@ -114,7 +115,7 @@ func demandedMethodUnenrolled(in *inspection) {
 				return
 			}
 		}
-		in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, orNothing(in.judge.MethodNames(methods)))
+		in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"))
 	})
 }
 
@@ -177,7 +178,7 @@ func weakerFallback(in *inspection) {
 			}
 			for _, name := range p.Fallback {
 				if n, ok := in.estate.FindMethod(name); ok && strength(methods[n]) < least {
-					in.find(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, orNothing(in.judge.MethodNames(preferred)))
+					in.find(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, words.List(in.judge.MethodNames(preferred), "and"))
 				}
 			}
 		}

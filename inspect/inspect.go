@@ -20,6 +20,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Severity says how bad a finding is, in the words of SARIF 2.1.0 §3.27.10.
@@ -407,41 +408,23 @@ func daysBetween(from, to estate.Date) int {
 	return int(to.Start(time.UTC).Sub(from.Start(time.UTC)) / (24 * time.Hour))
 }
 
-// count is a number with its noun.
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
+// mostNames is how many names a finding lists.
+const mostNames = 3
 
-// accountNames names accounts of an audience, and how many more there are.
+// accountNames names the accounts of an audience.
 func (in *inspection) accountNames(a estate.Audience) string {
-	const most = 3
 	var names []string
-	more := 0
 	for n := range a.All() {
-		if len(names) < most {
-			names = append(names, in.estate.Accounts[n].Name)
-		} else {
-			more++
-		}
+		names = append(names, in.estate.Accounts[n].Name)
 	}
-	if more > 0 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), more)
-	}
-	return strings.Join(names, ", ")
+	return words.UpTo(mostNames, names)
 }
 
 // appNames names apps by number.
 func (in *inspection) appNames(apps []int) string {
-	const most = 3
 	var names []string
-	for i, n := range apps {
-		if i == most {
-			return fmt.Sprintf("%s and %d more", strings.Join(names, ", "), len(apps)-most)
-		}
+	for _, n := range apps {
 		names = append(names, in.estate.Apps[n].Name)
 	}
-	return strings.Join(names, ", ")
+	return words.UpTo(mostNames, names)
 }

@@ -210,14 +210,7 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 	said := 0
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		files := fstest.MapFS{}
-		for name, text := range synth.Small(chance, 8).Files(chance, 1) {
-			files[name] = &fstest.MapFile{Data: []byte(text)}
-		}
-		b, err := book.OpenFS(files)
-		require.NoError(t, err)
-		judge, err := b.Compile()
-		require.NoError(t, err)
+		b, judge := synth.Open(chance, 8)
 		r, err := inspect.Inspect(b, monday)
 		require.NoError(t, err)
 		silent := map[string]bool{}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicOrder = "order"
@@ -159,7 +160,7 @@ func alwaysSilenced(in *inspection) {
 			return !covered.Covers(s.audience)
 		})
 		if silenced {
-			in.find(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, orNothing(by))
+			in.find(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, words.List(by, "and"))
 		}
 	}
 }

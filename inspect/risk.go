@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicRisk = "risk and posture"
@@ -153,7 +154,7 @@ func staleImport(in *inspection) {
 			most = int(time.Duration(i.Fresh) / (24 * time.Hour))
 		}
 		if n := in.daysSince(i.TakenAt); n > most {
-			in.find(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, count(n, "day"), count(most, "day"))
+			in.find(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, words.Count(n, "day"), words.Count(most, "day"))
 		}
 	}
 }
@@ -161,7 +162,7 @@ func staleImport(in *inspection) {
 func skippedInImport(in *inspection) {
 	for _, i := range in.book.Imported {
 		if len(i.Skipped) > 0 {
-			in.find(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
+			in.find(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, words.Count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 const topicTime = "time"
@@ -131,7 +132,7 @@ func rolloutWithoutMargin(in *inspection) {
 		case r.AskBy == nil:
 			in.find(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
 		case daysBetween(*r.AskBy, r.Enforced) < margin:
-			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, count(daysBetween(*r.AskBy, r.Enforced), "day"))
+			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, words.Count(daysBetween(*r.AskBy, r.Enforced), "day"))
 		}
 	}
 }

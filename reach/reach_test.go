@@ -25,14 +25,7 @@ import (
 func TestReachIsWhatIsDecided(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		files := fstest.MapFS{}
-		for name, text := range synth.Small(chance, 5).Files(chance, 1) {
-			files[name] = &fstest.MapFile{Data: []byte(text)}
-		}
-		b, err := book.OpenFS(files)
-		require.NoError(t, err)
-		judge, err := b.Compile()
-		require.NoError(t, err)
+		_, judge := synth.Open(chance, 5)
 		e, c := judge.Estate(), reach.Circumstances{Attempt: *synth.Attempt(chance)}
 		verdict := func(account, app string) decide.Verdict {
 			a := c.Attempt

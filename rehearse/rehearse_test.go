@@ -4,14 +4,12 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
@@ -132,14 +130,7 @@ func TestUntilGranted(t *testing.T) {
 func TestGridsAreDecisions(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		files := fstest.MapFS{}
-		for name, text := range synth.Small(chance, 6).Files(chance, 1) {
-			files[name] = &fstest.MapFile{Data: []byte(text)}
-		}
-		b, err := book.OpenFS(files)
-		require.NoError(t, err)
-		judge, err := b.Compile()
-		require.NoError(t, err)
+		_, judge := synth.Open(chance, 6)
 		a := synth.Attempt(chance)
 		g, err := rehearse.Vary(judge, a, []string{"action", "through"})
 		require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/rehearse"
 )
 
@@ -121,14 +122,14 @@ func labels(axis rehearse.Axis, group []int) []string {
 			return first + "-" + last
 		})
 	}
-	var words []string
+	var values []string
 	for i, n := range group {
 		if i == mostMerged && len(group) > mostMerged+1 {
-			return append(words, count(len(group)-i, "more value"))
+			return append(values, words.Count(len(group)-i, "more value"))
 		}
-		words = append(words, axis.Values[n])
+		values = append(values, axis.Values[n])
 	}
-	return words
+	return values
 }
 
 // stretches names runs of neighbouring values; the last value is the neighbour of

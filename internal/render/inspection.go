@@ -10,6 +10,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/inspect"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Source returns the text of a file of the book, for the lines that are shown.
@@ -52,7 +53,7 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 		if i == 0 {
 			label = "Imports"
 		}
-		p.labelled(label, fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, count(imp.Accounts, "account"), count(imp.Days, "day")))
+		p.labelled(label, fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, words.Count(imp.Accounts, "account"), words.Count(imp.Days, "day")))
 	}
 	if r.Score.Possible == 0 {
 		p.line("Everything else is looked at once the book can be read.")
@@ -88,7 +89,7 @@ func inspectionSum(r *inspect.Report) string {
 	var parts []string
 	for _, s := range []inspect.Severity{inspect.Error, inspect.Warning, inspect.Note} {
 		if counts[s] > 0 {
-			parts = append(parts, count(counts[s], s.String()))
+			parts = append(parts, words.Count(counts[s], s.String()))
 		}
 	}
 	text := "Nothing is amiss"
@@ -102,14 +103,6 @@ func inspectionSum(r *inspect.Report) string {
 		text += fmt.Sprintf("; score %d of %d", r.Score.Reached, r.Score.Possible)
 	}
 	return text
-}
-
-// count is a number with a noun: "1 day", "3 days".
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // severity returns the word in capitals.
@@ -162,7 +155,7 @@ func window(line string, column, width int) (string, int) {
 func (p *Page) score(r *inspect.Report) {
 	p.labelled("Score", fmt.Sprintf("%d of %d points.", r.Score.Reached, r.Score.Possible))
 	if r.Since != nil {
-		p.labelled("Since", fmt.Sprintf("It was %d of %d: %s new, %d gone.", r.Since.Reached, r.Since.Possible, count(len(r.Since.New), "finding"), len(r.Since.Gone)))
+		p.labelled("Since", fmt.Sprintf("It was %d of %d: %s new, %d gone.", r.Since.Reached, r.Since.Possible, words.Count(len(r.Since.New), "finding"), len(r.Since.Gone)))
 		for _, name := range r.Since.New {
 			p.labelled("", "new: "+name)
 		}
@@ -175,7 +168,7 @@ func (p *Page) score(r *inspect.Report) {
 		if i == 0 {
 			label = "First"
 		}
-		p.labelled(label, fmt.Sprintf("%s brings %d points (%s)", item.Check, item.Worth, count(item.Findings, "finding")))
+		p.labelled(label, fmt.Sprintf("%s brings %d points (%s)", item.Check, item.Worth, words.Count(item.Findings, "finding")))
 	}
 }
 

@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/reach"
 	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // AccountReach writes the apps that an account can open.
 func (p *Page) AccountReach(r *reach.AccountReach) {
-	p.line("%s", p.bold.Render(fmt.Sprintf("%s can open %d of %s", r.Account, r.Opens(), count(len(r.Apps), "app"))))
+	p.line("%s", p.bold.Render(fmt.Sprintf("%s can open %d of %s", r.Account, r.Opens(), words.Count(len(r.Apps), "app"))))
 	p.line("")
 	width := 0
 	for _, a := range r.Apps {
@@ -40,14 +41,14 @@ const mostAccounts = 8
 // AppReach writes who can open an app.
 func (p *Page) AppReach(r *reach.AppReach) {
 	can, all := r.Opens()
-	p.line("%s", p.bold.Render(fmt.Sprintf("%d of %s can open %s", can, count(all, "account"), r.App)))
+	p.line("%s", p.bold.Render(fmt.Sprintf("%d of %s can open %s", can, words.Count(all, "account"), r.App)))
 	for _, a := range r.Answers {
 		p.line("")
 		names := strings.Join(a.Accounts[:min(mostAccounts, len(a.Accounts))], ", ")
 		if more := len(a.Accounts) - mostAccounts; more > 0 {
 			names += fmt.Sprintf(" and %d more", more)
 		}
-		p.hang(pad(p.verdict(a.Verdict), verdictWidth), verdictWidth+2, p.bold.Render(count(len(a.Accounts), "account"))+": "+names)
+		p.hang(pad(p.verdict(a.Verdict), verdictWidth), verdictWidth+2, p.bold.Render(words.Count(len(a.Accounts), "account"))+": "+names)
 		text := a.Why
 		if len(a.Asks) > 0 {
 			text = "Asks for " + strings.Join(a.Asks, ", and for ") + "."
@@ -63,7 +64,7 @@ func (p *Page) AppReach(r *reach.AppReach) {
 
 // Matrix writes a verdict for each group at each app.
 func (p *Page) Matrix(m *reach.Matrix) {
-	p.line("%s", p.bold.Render(fmt.Sprintf("What %s can open at %s", count(len(m.Rows), "group"), count(len(m.Apps), "app"))))
+	p.line("%s", p.bold.Render(fmt.Sprintf("What %s can open at %s", words.Count(len(m.Rows), "group"), words.Count(len(m.Apps), "app"))))
 	p.line("")
 	first := len("Group")
 	some, less := false, false

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/start"
 )
 
@@ -17,7 +18,7 @@ func (p *Page) Started(s *start.Report) {
 	}
 	p.line("")
 	if s.Accounts > 0 {
-		p.labelled("People", fmt.Sprintf("%s in %s were read.", count(s.Accounts, "account"), count(s.Groups, "group")))
+		p.labelled("People", fmt.Sprintf("%s in %s were read.", words.Count(s.Accounts, "account"), words.Count(s.Groups, "group")))
 	}
 	for i, skipped := range s.Skipped {
 		label := ""
