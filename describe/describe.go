@@ -490,10 +490,12 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		for _, i := range isFor {
 			if slices.Contains(d.apps[i], byPolicies[key][0]) {
 				statements = append(statements, d.brief(i, d.leadForAccount(i, n), names, &s)...)
-				if !told[i] {
-					told[i] = true
-					asking = append(asking, d.policies[i])
+				if told[i] {
+					s.Entries[len(s.Entries)-1] = Entry{Lead: d.policies[i].Name + ", as above", Rules: []string{}}
+					continue
 				}
+				told[i] = true
+				asking = append(asking, d.policies[i])
 			}
 		}
 		if key == "" {

@@ -24,7 +24,9 @@ func (doc *Document) Markdown() string {
 			if entry.Lead != "" {
 				fmt.Fprintf(&b, "\n**%s**\n", escapes.Replace(entry.Lead))
 			}
-			b.WriteString("\n")
+			if len(entry.Rules) > 0 {
+				b.WriteString("\n")
+			}
 			for i, rule := range entry.Rules {
 				fmt.Fprintf(&b, "%d. %s\n", i+1, escapes.Replace(rule))
 			}

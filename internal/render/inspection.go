@@ -68,7 +68,7 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 }
 
 // severityColumn is where the text behind a severity begins.
-const severityColumn = 9
+const severityColumn = labelColumn
 
 func (p *Page) moreOf(check string, r *inspect.Report) {
 	all := 0
