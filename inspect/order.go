@@ -6,6 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -140,6 +141,13 @@ func common(a, b []int) []int {
 	return slices.DeleteFunc(slices.Clone(a), func(n int) bool { return !slices.Contains(b, n) })
 }
 
+// unconditional tells whether one of the rules has no condition. Only then does
+// the policy surely speak wherever it applies: rules that together cover every
+// case still hang on a fact that is missing.
+func (s *subject) unconditional() bool {
+	return slices.ContainsFunc(s.Rules, func(r decide.Rule) bool { return r.When == nil })
+}
+
 func alwaysSilenced(in *inspection) {
 	live := in.live()
 	for _, s := range live {
@@ -150,7 +158,7 @@ func alwaysSilenced(in *inspection) {
 		silenced := !slices.ContainsFunc(s.apps, func(app int) bool {
 			covered := in.crowd.Nobody()
 			for _, t := range live {
-				if t.speaks && slices.Contains(t.Replaces, s.Name) && slices.Contains(t.apps, app) && t.unbounded(s) {
+				if t.unconditional() && slices.Contains(t.Replaces, s.Name) && slices.Contains(t.apps, app) && t.unbounded(s) {
 					covered = covered.Or(t.audience.Surely())
 					if !slices.Contains(by, t.Name) {
 						by = append(by, t.Name)

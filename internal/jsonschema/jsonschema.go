@@ -160,14 +160,14 @@ func (w *writer) fields(t reflect.Type, s *Schema) {
 		f := t.Field(i)
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		switch {
-		case name == "-" || !f.IsExported():
-			continue
-		case f.Anonymous && name == "":
+		case f.Anonymous && name == "": // its fields are the struct's own
 			inner := f.Type
 			if inner.Kind() == reflect.Pointer {
 				inner = inner.Elem()
 			}
 			w.fields(inner, s)
+			continue
+		case name == "-" || !f.IsExported():
 			continue
 		}
 		property := w.of(f.Type)

@@ -1,0 +1,100 @@
+package decide_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+// TestViewsAreWhatIsJudged holds the views of a judge against its decisions: a
+// policy applies where its audience, its apps, its actions and its dates say so.
+func TestViewsAreWhatIsJudged(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 6)
+		e, policies := judge.Estate(), judge.Policies()
+		for range 40 {
+			a := synth.Attempt(chance)
+			account, known := e.FindAccount(a.Account)
+			app, listed := e.FindApp(a.App)
+			if !known || !listed {
+				continue
+			}
+			crowd := e.Gather(a.At)
+			for i, trace := range judge.Decide(a).Policies {
+				require.Equal(t, policies[i].Name, trace.Name)
+				want := judge.Audience(i, crowd).Holds(account)
+				isFor := policies[i].Actions == nil || slices.Contains(policies[i].Actions, a.Action)
+				if policies[i].Stage == decide.Draft || !slices.Contains(judge.Apps(i), app) || !isFor || !judge.InForceAt(i, a.At) {
+					want = condition.False
+				}
+				require.Equal(t, want, trace.Applies, "%s for %s at %s", trace.Name, a.Account, a.App)
+			}
+		}
+	})
+}
+
+// TestOutlineIsDecideWithoutTheTrace: all else is the same.
+func TestOutlineIsDecideWithoutTheTrace(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 6)
+		for range 40 {
+			a := synth.Attempt(chance)
+			full, outline := judge.Decide(a), judge.Outline(a)
+			require.Empty(t, outline.Policies)
+			outline.Policies, outline.Limits.Until = full.Policies, full.Limits.Until
+			require.Equal(t, full, outline)
+		}
+	})
+}
+
+// TestCovered: an app that is not covered has no live policy that applies to a
+// sign-in there, but for emergency accounts.
+func TestCovered(t *testing.T) {
+	bare := 0
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 3)
+		e := judge.Estate()
+		for range 40 {
+			a := synth.Attempt(chance)
+			a.Action = attempt.SignIn
+			app, listed := e.FindApp(a.App)
+			account, known := e.FindAccount(a.Account)
+			if !listed || !known || judge.Covered(e.Gather(a.At), a.At)[app] || slices.Contains(e.Gather(a.At).Emergencies(), account) {
+				continue
+			}
+			bare++
+			for _, trace := range judge.Decide(a).Policies {
+				require.False(t, trace.Stage == decide.Live && trace.Applies != condition.False, trace.Name)
+			}
+		}
+	})
+	require.Positive(t, bare)
+}
+
+func TestWhatAJudgeShows(t *testing.T) {
+	_, judge := synth.Open(rand.New(rand.NewPCG(1, 1)), 6)
+	for _, a := range judge.Assurances() {
+		require.Equal(t, a.Name, judge.FindAssurance(a.Name).Name)
+		for _, p := range a.Prove {
+			preferred, fallback := judge.Methods(p)
+			if len(p.AnyOf) > 0 {
+				require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.AnyOf))), judge.MethodNames(preferred))
+			}
+			require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.Fallback))), judge.MethodNames(fallback))
+		}
+	}
+	require.Nil(t, judge.FindAssurance("none"))
+	preferred, _ := judge.Methods(decide.Prove{AnyOf: []string{"none"}})
+	require.Zero(t, preferred.Len())
+}
