@@ -37,7 +37,10 @@ type Attempt struct {
 	Failed []Failure `json:"failed,omitempty" doc:"proofs that were tried and failed"`
 	// External are the results of outside checks, by name.
 	External map[string]CheckResult `json:"external,omitempty" doc:"results of outside checks, by name"`
-	Accepted []Acceptance           `json:"accepted,omitempty" doc:"documents that the person accepted"`
+	// Client is the outside program that the sign-in is made for; none says that it
+	// is made for none.
+	Client   Fact[ClientAsk] `json:"client,omitzero" doc:"the outside program that it is made for; null where there is none"`
+	Accepted []Acceptance    `json:"accepted,omitempty" doc:"documents that the person accepted"`
 	// Signals names what others noticed about the attempt.
 	Signals []string `json:"signals,omitempty" doc:"what others noticed, by name"`
 	// Previous is the sign-in before this one; none says that this is the first.
@@ -70,6 +73,35 @@ type Proof struct {
 type Failure struct {
 	Method string        `json:"method" doc:"the method"`
 	Reason FailureReason `json:"reason" doc:"why it failed"`
+}
+
+// ClientAsk is an outside program (an OAuth 2.0 client) with what it asks for.
+type ClientAsk struct {
+	ID     string   `json:"id" doc:"the client_id"`
+	Scopes []string `json:"scopes,omitempty" doc:"the scopes that it asks for"`
+	// Consented are the scopes that the person, or somebody for her, let it have.
+	Consented []string `json:"consented,omitempty" doc:"the scopes that it was let have"`
+}
+
+// Wanted returns the scopes that the client asks for and was not let have.
+func (c *ClientAsk) Wanted() []string {
+	var wanted []string
+	for _, s := range c.Scopes {
+		if !slices.Contains(c.Consented, s) {
+			wanted = append(wanted, s)
+		}
+	}
+	return wanted
+}
+
+// IsConsented tells whether the client was let have all that it asks for.
+func (c *ClientAsk) IsConsented() bool {
+	for _, s := range c.Scopes {
+		if !slices.Contains(c.Consented, s) {
+			return false
+		}
+	}
+	return len(c.Scopes) > 0 || len(c.Consented) > 0
 }
 
 // Acceptance is a version of a document that the person accepted.
@@ -250,7 +282,7 @@ func word[T ~uint8](into *T, what string, text []byte, known []string) error {
 // fields are the keys of an attempt on the wire at any depth, for suggestions.
 var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "location", "lat", "lon", "through", "device", "platform",
 	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "started", "proofs",
-	"fallback", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous", "failures"}
+	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous", "failures"}
 
 // Read decodes exactly one attempt from r. It refuses keys it does not know,
 // with the nearest right one, and anything after the attempt.

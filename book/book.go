@@ -22,6 +22,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/geo"
@@ -63,6 +64,9 @@ type Sections struct {
 	Apps       []estate.App       `book:"apps" of:"app" doc:"what people sign on to"`
 	Devices    []estate.Device    `book:"devices" of:"device" doc:"devices that the organisation knows"`
 	Imports    []Import           `book:"imports" of:"import" doc:"files of the folder that accounts and groups are read from"`
+	Scopes     []consent.Tier     `book:"scopes" of:"tier" doc:"tiers of what outside programs ask for, from mild to grave"`
+	Clients    []consent.Client   `book:"clients" of:"client" doc:"outside programs"`
+	Consent    consent.Scheme     `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
 	Accepted   []Acceptance       `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }
 
@@ -241,6 +245,12 @@ func (b *Book) Rulebook() decide.Rulebook {
 		Rollouts:   b.Rollouts,
 		Locator:    b.locator,
 	}
+}
+
+// CompileConsent makes the judge that decides by the book what outside programs
+// may have. It decides on the facts of the other judge.
+func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
+	return consent.Compile(judge.Estate(), b.Consent, b.Scopes, b.Clients)
 }
 
 // Compile makes the judge that decides by the book.

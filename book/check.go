@@ -7,6 +7,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -71,6 +72,7 @@ func (r *reader) check() {
 		}
 	}
 	r.checkEstate()
+	r.checkConsent()
 	r.checkAssurances()
 	r.checkRisk()
 	firm := map[string]bool{}
@@ -164,8 +166,8 @@ func (r *reader) checkAssurances() {
 				wrong(", item %d of prove: a %s cannot be asked for: it stands for other methods", i+1, estate.DeskPass)
 			}
 		}
-		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && len(a.Enrol) == 0 {
-			wrong(" demands nothing; give prove, posture, change_password, accept, external or enrol")
+		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && !a.Consent && len(a.Enrol) == 0 {
+			wrong(" demands nothing; give prove, posture, change_password, accept, external, consent or enrol")
 		}
 		if slices.Contains(a.Enrol, estate.DeskPass) {
 			wrong(": a %s cannot be enrolled", estate.DeskPass)
@@ -177,6 +179,22 @@ func (r *reader) checkAssurances() {
 	for _, rollout := range r.sections.Rollouts {
 		if slices.Contains(rollout.Methods, estate.DeskPass) {
 			r.add(rollout.At, "rollout %s: a %s cannot be enrolled", rollout.Name, estate.DeskPass)
+		}
+	}
+}
+
+// checkConsent checks the tiers of scopes.
+func (r *reader) checkConsent() {
+	for _, t := range r.sections.Scopes {
+		if r.broken[definition{"tier", t.Name}] {
+			return // what is wrong with the others may follow from it
+		}
+	}
+	// Each tier beside those before it, so that the error is at its own place.
+	for i := range r.sections.Scopes {
+		if _, err := consent.NewLadder(r.sections.Scopes[:i+1]); err != nil {
+			r.add(r.definitions[definition{"tier", r.sections.Scopes[i].Name}], "%v", err)
+			return
 		}
 	}
 }

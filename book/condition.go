@@ -9,6 +9,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -222,6 +223,16 @@ func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
 		r.refer(n, "signal", text)
 	case condition.Proved:
 		r.refer(n, "assurance", text)
+	case condition.Clients:
+		r.refer(n, "client", text)
+	case condition.ScopesWithin:
+		r.refer(n, "tier", text)
+	case condition.Scopes:
+		err = consent.CheckPattern(text)
+	case condition.Standing:
+		err = new(consent.Standing).UnmarshalText([]byte(text))
+	case condition.Resource:
+		err = new(consent.ResourceKind).UnmarshalText([]byte(text))
 	case condition.Actions:
 		err = new(attempt.Action).UnmarshalText([]byte(text))
 	case condition.Device:

@@ -18,6 +18,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -243,7 +244,7 @@ func subjects(words string) condition.Subject {
 	var s condition.Subject
 	for word := range strings.SplitSeq(words, ",") {
 		s |= map[string]condition.Subject{"account": condition.AboutAccount, "app": condition.AboutApp,
-			"attempt": condition.AboutAttempt, "risk": condition.AboutRisk}[word]
+			"attempt": condition.AboutAttempt, "risk": condition.AboutRisk, "consent": condition.AboutConsent}[word]
 	}
 	return s
 }
@@ -308,6 +309,7 @@ var (
 	outcomeType   = reflect.TypeFor[decide.Outcome]()
 	zoneType      = reflect.TypeFor[*time.Location]()
 	settingsType  = reflect.TypeFor[Settings]()
+	consentType   = reflect.TypeFor[consent.Scheme]()
 	levelsType    = reflect.TypeFor[risk.Levels]()
 	momentType    = reflect.TypeFor[time.Time]()
 	scalarType    = reflect.TypeFor[attempt.Scalar]()
@@ -393,6 +395,9 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 			r.define("setting", key.Value, r.at(key))
 			return false
 		})
+	case t == consentType:
+		r.define("setting", "consent", r.at(n))
+		r.mapping(n, into, "consent", nil)
 	case t == levelsType:
 		r.define("setting", "risk.levels", r.at(n))
 		into.Set(reflect.ValueOf(risk.DefaultLevels))

@@ -2,11 +2,13 @@ package book
 
 import (
 	"fmt"
+	"path"
 	"reflect"
 	"strings"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
@@ -44,6 +46,8 @@ var texts = map[reflect.Type]*jsonschema.Schema{
 	reflect.TypeFor[estate.IPVersion]():    jsonschema.Words(estate.IPVersions()...),
 	reflect.TypeFor[decide.Stage]():        jsonschema.Words(decide.Stages()...),
 	reflect.TypeFor[risk.Detector]():       jsonschema.Words(risk.Detectors()...),
+	reflect.TypeFor[consent.Standing]():    jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.Outcome]():     jsonschema.Words(consent.Outcomes()...),
 	reflect.TypeFor[attempt.Action]():      jsonschema.Words(attempt.Actions()...),
 	reflect.TypeFor[attempt.CountryCode](): jsonschema.Matching(`^[A-Z]{2}$`),
 	scalarType:                             {Type: []string{"boolean", "number", "string", "null"}},
@@ -116,7 +120,11 @@ func (w *schemaWriter) value(t reflect.Type, f *field) *jsonschema.Schema {
 		}
 		return oneOrMore(item, 0)
 	case t.Kind() == reflect.Struct:
-		return w.define(strings.ToLower(t.Name()), func() *jsonschema.Schema { return w.object(t) })
+		name := strings.ToLower(t.Name())
+		if pkg := path.Base(t.PkgPath()); pkg == "consent" {
+			name = pkg + "_" + name // a rule of consent is another than one of a policy
+		}
+		return w.define(name, func() *jsonschema.Schema { return w.object(t) })
 	}
 	panic(fmt.Sprintf("book: no schema for %s", t))
 }
@@ -148,7 +156,7 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 	for _, s := range []struct {
 		subject condition.Subject
 		word    string
-	}{{condition.AboutAccount, "_account"}, {condition.AboutApp, "_app"}, {condition.AboutAttempt, "_attempt"}, {condition.AboutRisk, "_risk"}} {
+	}{{condition.AboutAccount, "_account"}, {condition.AboutApp, "_app"}, {condition.AboutAttempt, "_attempt"}, {condition.AboutRisk, "_risk"}, {condition.AboutConsent, "_consent"}} {
 		if about&s.subject != 0 {
 			name += s.word
 		}
@@ -183,6 +191,7 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 // words are the keys whose values are words of a closed list.
 var words = map[condition.Key][]string{
 	condition.Kinds: estate.Kinds(), condition.Device: estate.DeviceTraits(), condition.Through: attempt.Throughs(), condition.Actions: attempt.Actions(),
+	condition.Standing: consent.Standings(), condition.Resource: consent.ResourceKinds(),
 }
 
 func keySchema(k condition.Key) *jsonschema.Schema {

@@ -33,6 +33,14 @@ const (
 	RiskAtLeast
 	ScoreAtLeast
 	Proved
+	Clients
+	ClientTags
+	Standing
+	PublisherVetted
+	Scopes
+	ScopesWithin
+	Resource
+	OwnsGroup
 	numKeys
 )
 
@@ -47,6 +55,8 @@ const (
 	AboutAttempt
 	// AboutRisk is what hangs on the score of an attempt, and so cannot add to it.
 	AboutRisk
+	// AboutConsent is what a client asks for, one scope at a time.
+	AboutConsent
 )
 
 // Shape is the form of a key's value.
@@ -104,6 +114,14 @@ var keyTable = [numKeys]struct {
 	RiskAtLeast:        {"risk_at_least", AboutRisk, Level, "the level of the score: low, medium or high"},
 	ScoreAtLeast:       {"score_at_least", AboutRisk, Number, "the score, from 1 to 100"},
 	Proved:             {"proved", AboutAttempt, List, "the session meets an assurance already"},
+	Clients:            {"clients", AboutConsent, List, "the client, by name"},
+	ClientTags:         {"client_tags", AboutConsent, List, "the client bears a tag"},
+	Standing:           {"standing", AboutConsent, List, "the client is unreviewed or approved; a barred one is refused before any rule"},
+	PublisherVetted:    {"publisher_vetted", AboutConsent, Flag, "the publisher of the client was vetted"},
+	Scopes:             {"scopes", AboutConsent, List, "the scope, by name or by a pattern such as calendar.*"},
+	ScopesWithin:       {"scopes_within", AboutConsent, List, "the scope lies in a tier or in a milder one"},
+	Resource:           {"resource", AboutConsent, List, "whose data is asked for: own or group"},
+	OwnsGroup:          {"owns_group", AboutConsent, Flag, "the one who asks owns the group whose data is asked for"},
 }
 
 // Keys returns all keys in the order of the documentation.

@@ -99,6 +99,8 @@ const (
 	DemandAccept DemandKind = "accept"
 	// DemandExternal wants an outside check passed.
 	DemandExternal DemandKind = "external"
+	// DemandConsent wants the client let in that the sign-on is made for.
+	DemandConsent DemandKind = "consent"
 	// DemandEnrol wants a method enrolled, of which the account has none.
 	DemandEnrol DemandKind = "enrol"
 	// DemandOneOf wants one of several ways met whole.
@@ -107,7 +109,7 @@ const (
 
 // DemandKinds returns all kinds of demand.
 func DemandKinds() []DemandKind {
-	return []DemandKind{DemandMethod, DemandPosture, DemandChangePassword, DemandAccept, DemandExternal, DemandEnrol, DemandOneOf}
+	return []DemandKind{DemandMethod, DemandPosture, DemandChangePassword, DemandAccept, DemandExternal, DemandConsent, DemandEnrol, DemandOneOf}
 }
 
 // Demand is one thing that was, or is still, to be shown.
@@ -120,8 +122,11 @@ type Demand struct {
 	Version  int         `json:"version,omitzero" doc:"its version"`
 	Every    estate.Span `json:"every,omitzero" doc:"how long an acceptance holds"`
 	External string      `json:"external,omitzero" doc:"the outside check"`
-	Ways     [][]Demand  `json:"ways,omitempty" doc:"ways of which one is to be met whole"`
-	Met      bool        `json:"met" doc:"whether it is met"`
+	// Client is the one to be let in, with the scopes that it was not let have.
+	Client string     `json:"client,omitzero" doc:"the outside program to be let in"`
+	Scopes []string   `json:"scopes,omitempty" doc:"the scopes that it asks for and was not let have"`
+	Ways   [][]Demand `json:"ways,omitempty" doc:"ways of which one is to be met whole"`
+	Met    bool       `json:"met" doc:"whether it is met"`
 	// Impossible says that it cannot be met in this attempt.
 	Impossible bool `json:"impossible,omitzero" doc:"true where it cannot be met in this attempt"`
 	// Offer lists the methods that the person can be asked for, the preferred ones
@@ -157,6 +162,11 @@ func (d Demand) String() string {
 		return fmt.Sprintf("%s version %d accepted", d.Document, d.Version)
 	case DemandExternal:
 		return "the outside check " + d.External + " passed"
+	case DemandConsent:
+		if d.Client == "" {
+			return "the outside program let in, if there is one"
+		}
+		return "the outside program " + d.Client + " let in"
 	case DemandOneOf:
 		var ways []string
 		for _, way := range d.Ways {

@@ -19,6 +19,7 @@ const (
 	passwordDemand
 	acceptDemand
 	externalDemand
+	consentDemand
 	enrolDemand
 )
 
@@ -82,6 +83,9 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 	}
 	if a.External != "" {
 		demands = append(demands, demand{kind: externalDemand, name: a.External})
+	}
+	if a.Consent {
+		demands = append(demands, demand{kind: consentDemand})
 	}
 	if len(a.Enrol) > 0 {
 		set, err := j.methodSet(a.Enrol)
@@ -364,8 +368,22 @@ func (s *sitting) need(number, assurance int32, inChoice bool) (need, bool) {
 		} else if given && result == attempt.CheckFailed {
 			n.state = impossible
 		}
+	case consentDemand:
+		if s.consented() {
+			n.state = met
+		}
+		return n, s.attempt.Action != attempt.Consent
 	}
 	return n, true
+}
+
+// consented tells whether the client that the attempt is made for was let in.
+// Where it is not known whether there is one, that is open.
+func (s *sitting) consented() bool {
+	if client := s.attempt.Client.Ref(); client != nil {
+		return client.IsConsented()
+	}
+	return s.attempt.Client.IsNone()
 }
 
 func (s *sitting) needMethod(n need, d *demand, inChoice bool) (need, bool) {

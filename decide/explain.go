@@ -354,6 +354,10 @@ func (s *sitting) wire(n need, from []Source) Demand {
 		w.Document, w.Version, w.Every = d.name, d.version, estate.Span(d.every)
 	case externalDemand:
 		w.External = d.name
+	case consentDemand:
+		if client := s.attempt.Client.Ref(); client != nil {
+			w.Client, w.Scopes = client.ID, client.Wanted()
+		}
 	}
 	return w
 }

@@ -206,6 +206,11 @@ func (s *sitting) shown(d *demand) condition.Truth {
 		return condition.Of(s.passwordChanged())
 	case acceptDemand:
 		return condition.Of(s.accepted(d))
+	case consentDemand:
+		if s.attempt.Client.IsUnknown() {
+			return condition.Unknown
+		}
+		return condition.Of(s.consented())
 	case externalDemand:
 		result, given := s.attempt.External[d.name]
 		return condition.Of(given && result == attempt.CheckPassed)

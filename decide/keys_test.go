@@ -65,6 +65,9 @@ func TestEveryKey(t *testing.T) {
 		condition.Proved:       {{"{proved: [known]}", passwordNow, `"account":"ann"`, never}, {"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never}},
 	}
 	for _, key := range condition.Keys() {
+		if key.About() == condition.AboutConsent {
+			continue // package consent has those
+		}
 		require.NotEmpty(t, rows[key], "the key %s has no row", key)
 		require.NotEmpty(t, key.Doc(), key.String())
 		for _, row := range rows[key] {
@@ -120,8 +123,10 @@ func TestEveryDemand(t *testing.T) {
 			{"s: {change_password: true}", `"account":"was-risky"`, `"account":"ann","session":{"started":"2026-11-23T09:00:00Z"}`, never}},
 		decide.DemandAccept:   {{"s: {accept: {document: rules, version: 2, every: 30d}}", `"accepted":[{"document":"rules","version":2,"at":"2026-10-24T11:00:00Z"}]`, `"accepted":[{"document":"rules","version":2,"at":"2026-10-24T10:00:00Z"},{"document":"rules","version":1,"at":"2026-11-23T10:00:00Z"}]`, never}},
 		decide.DemandExternal: {{"s: {external: yard}", `"external":{"yard":"passed"}`, `"external":{"yard":"unreachable"}`, `"external":{"yard":"failed"}`}},
-		decide.DemandEnrol:    {{"s: {enrol: [push, passkey]}", `"account":"ann"`, `"account":"bob"`, never}},
-		decide.DemandOneOf:    {{"s: {prove: [{any_of: [push]}], external: yard}\n  u: {posture: fit}", `"device":{"id":"laptop"}`, `"device":null,"external":{"yard":"passed"}`, `"device":null,"external":{"yard":"failed"}`}},
+		decide.DemandConsent: {{"s: {consent: true}", `"client":{"id":"tides","scopes":["a"],"consented":["a","b"]}`, `"client":{"id":"tides","scopes":["a","c"],"consented":["a","b"]}`, never},
+			{"s: {consent: true}", `"client":null`, `"account":"ann"`, never}},
+		decide.DemandEnrol: {{"s: {enrol: [push, passkey]}", `"account":"ann"`, `"account":"bob"`, never}},
+		decide.DemandOneOf: {{"s: {prove: [{any_of: [push]}], external: yard}\n  u: {posture: fit}", `"device":{"id":"laptop"}`, `"device":null,"external":{"yard":"passed"}`, `"device":null,"external":{"yard":"failed"}`}},
 	}
 	for _, kind := range decide.DemandKinds() {
 		require.NotEmpty(t, rows[kind], "the demand %s has no row", kind)

@@ -184,6 +184,17 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 			entry.state = 2
 		}
 	}
+	if a.Consent {
+		ask, made := n.a.Client.Get()
+		met := n.a.Client.IsNone()
+		if made {
+			met = len(ask.Scopes)+len(ask.Consented) > 0
+			for _, s := range ask.Scopes {
+				met = met && slices.Contains(ask.Consented, s)
+			}
+		}
+		add("consent", met)
+	}
 	if len(a.Enrol) > 0 {
 		entry := add("enrol ", overlap(a.Enrol, n.enrolled()))
 		list := slices.Clone(a.Enrol)
@@ -200,6 +211,9 @@ func (n naive) proved(name string) condition.Truth {
 		truth := condition.Of(a.state == 0)
 		if strings.HasPrefix(a.words, "posture ") {
 			truth = n.tested(&condition.Test{Key: condition.Posture}, strings.TrimPrefix(a.words, "posture "))
+		}
+		if a.words == "consent" && n.a.Client.IsUnknown() {
+			truth = condition.Unknown
 		}
 		all = min(all, truth)
 	}
@@ -247,6 +261,7 @@ func (n naive) left(name string, shared, inChoice bool) []ask {
 		case x.lacking && n.eased(name, methods),
 			x.lacking && x.state != 0 && n.a.Action == attempt.Enrol && !inChoice,
 			x.words == "change password" && n.a.Action == attempt.ChangePassword,
+			x.words == "consent" && n.a.Action == attempt.Consent,
 			alone && x.state != 0 && !x.lacking && n.a.Action == attempt.Recover && anotherNow:
 			continue
 		}
@@ -610,6 +625,8 @@ func words(d decide.Demand) string {
 		text = "change password"
 	case decide.DemandAccept:
 		text = fmt.Sprintf("accept %s %d %s", d.Document, d.Version, d.Every)
+	case decide.DemandConsent:
+		text = "consent"
 	case decide.DemandExternal:
 		text = "check " + d.External
 	case decide.DemandOneOf:

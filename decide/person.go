@@ -66,6 +66,12 @@ func (t *ToPerson) add(demand Demand, verdict Verdict) {
 		repair("Change your password.")
 	case DemandAccept:
 		repair("Read and accept %s, version %d.", demand.Document, demand.Version)
+	case DemandConsent:
+		if demand.Client != "" {
+			repair("Let %s in, or turn it away.", demand.Client)
+		} else {
+			repair("Sign in where it can be told which program you are let in to.")
+		}
 	case DemandExternal:
 		if demand.Impossible {
 			repair("The check %s failed; ask the help desk.", demand.External)

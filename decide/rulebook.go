@@ -181,6 +181,8 @@ type Assurance struct {
 	Accept         *Accept `book:"accept" doc:"a document to be accepted"`
 	// External names an outside check that must pass.
 	External string `book:"external" doc:"an outside check that must pass, by name"`
+	// Consent asks that the client which the sign-on is made for be let in.
+	Consent bool `book:"consent" doc:"true where the outside program that a sign-on is made for is to be let in first"`
 	// Enrol lists methods of which one must be enrolled.
 	Enrol []string `book:"enrol" ref:"method" doc:"methods of which one is to be enrolled"`
 }

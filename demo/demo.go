@@ -106,6 +106,7 @@ func Scenes() []Scene {
 			IP: address("203.0.113.20"), Through: attempt.Known(attempt.Browser),
 			Device:   attempt.Known(attempt.Device{ID: attempt.Known("laptop-ingrid")}),
 			Proofs:   []attempt.Proof{{Method: "password", At: at}},
+			Client:   attempt.None[attempt.ClientAsk](),
 			Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time](),
 		}
 	}

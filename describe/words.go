@@ -303,6 +303,9 @@ func Assurance(judge *decide.Judge, a *decide.Assurance) string {
 	if a.External != "" {
 		parts = append(parts, "the outside check "+a.External+" passed")
 	}
+	if a.Consent {
+		parts = append(parts, "the outside program, where it is made for one, let in")
+	}
 	if len(a.Enrol) > 0 {
 		parts = append(parts, words.List(a.Enrol, "or")+" enrolled")
 	}

@@ -139,6 +139,7 @@ type Group struct {
 	Name     string   `book:"name,required" doc:"name of the group"`
 	About    string   `book:"about" doc:"what the group is for"`
 	Members  []string `book:"members" ref:"account" doc:"accounts in the group, besides those that name it themselves"`
+	Owners   []string `book:"owners" ref:"account" doc:"accounts that may speak for the group"`
 	Includes []string `book:"includes" ref:"group" doc:"groups whose members are members of this one too"`
 	// Where adds the accounts that it holds for. It cannot ask for groups, and
 	// methods that are barred for an account count as enrolled there, since

@@ -17,6 +17,7 @@ import (
 func (in *inspection) prepareAttempts() {
 	a := &in.ordinary
 	a.Through, a.Previous, a.Failures = attempt.Known(attempt.Browser), attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
+	a.Client = attempt.None[attempt.ClientAsk]()
 	a.Country, a.External = in.homeCountry(), map[string]attempt.CheckResult{}
 	for _, assurance := range in.judge.Assurances() {
 		if assurance.Accept != nil {

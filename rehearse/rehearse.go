@@ -376,6 +376,12 @@ func (r *Report) adviseOn(d decide.Demand, do func(string, ...any)) {
 		do("Change the password.")
 	case decide.DemandAccept:
 		do("Accept %s, version %d.", d.Document, d.Version)
+	case decide.DemandConsent:
+		if d.Client == "" {
+			do("Say whether it is made for an outside program (--client).")
+		} else {
+			do("Let %s in first: it asks for %s.", d.Client, strings.Join(d.Scopes, ", "))
+		}
 	case decide.DemandExternal:
 		if !d.Impossible {
 			do("Pass the outside check %s.", d.External)

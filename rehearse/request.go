@@ -30,12 +30,16 @@ type Request struct {
 	// Signals are named by others. Failed are METHOD:REASON, Checked are
 	// CHECK:RESULT, and Accepted are DOCUMENT:VERSION.
 	Signals, Failed, Checked, Accepted []string
+	// Client is the outside program that the sign-in is made for, Asks the scopes
+	// that it asks for and Consented those that it was let have.
+	Client          string
+	Asks, Consented []string
 	// Unknown are facts to be left unknown, of Facts.
 	Unknown []string
 }
 
 // Facts are the facts that a request can leave unknown.
-var Facts = []string{"ip", "country", "location", "through", "device", "previous", "failures"}
+var Facts = []string{"ip", "country", "location", "through", "device", "client", "previous", "failures"}
 
 // Attempt makes the attempt. What the request does not say is taken from the
 // ordinary case, and each such assumption is returned as a sentence. The moment
@@ -49,7 +53,7 @@ func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, 
 			return nil, nil, fmt.Errorf("--unknown: there is no fact %q%s", fact, nearest.DidYouMean(fact, Facts))
 		}
 	}
-	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}} {
+	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client", q.Client}} {
 		if said[1] != "" && slices.Contains(q.Unknown, said[0]) {
 			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", said[0], said[0], said[1])
 		}
@@ -152,6 +156,12 @@ func (q Request) ordinary(a *attempt.Attempt, e *estate.Estate) []string {
 	case !left("device"):
 		a.Device = attempt.Known(unregistered())
 		assumed = append(assumed, "The device has been seen before, but does not tell which one it is (--device ID does).")
+	}
+	switch {
+	case q.Client != "":
+		a.Client = attempt.Known(attempt.ClientAsk{ID: q.Client, Scopes: q.Asks, Consented: q.Consented})
+	case !left("client"):
+		a.Client = attempt.None[attempt.ClientAsk]()
 	}
 	if !left("previous") {
 		a.Previous = attempt.None[attempt.Previous]()

@@ -77,6 +77,9 @@ func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
 	f.StringArrayVar(&request.Failed, "failed", nil, "a proof that failed, METHOD:REASON; the reasons are timed_out, unreachable, refused")
 	f.StringArrayVar(&request.Checked, "checked", nil, "an outside check, CHECK:RESULT; the results are passed, failed, unreachable")
 	f.StringArrayVar(&request.Accepted, "accepted", nil, "a document accepted just now, DOCUMENT:VERSION")
+	f.StringVar(&request.Client, "client", "", "the outside program that the sign-on is made for")
+	f.StringArrayVar(&request.Asks, "asks", nil, "a scope that the program asks for")
+	f.StringArrayVar(&request.Consented, "consented", nil, "a scope that the program was let have")
 	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
 }
 

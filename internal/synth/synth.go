@@ -219,7 +219,7 @@ func (m maker) assurances(add func(section, format string, args ...any)) {
 	}
 	add("assurances", "s4: {posture: %s}", m.one(postures))
 	add("assurances", "s5: %s", m.one([]string{"{change_password: true}", "{prove: [{any_of: [password], within: now}], change_password: true}", "{enrol: " + m.some(methods) + "}"}))
-	add("assurances", "s6: %s", m.one([]string{"{external: yard}", "{accept: {document: rules, version: 2, every: 30d}}", "{accept: {document: rules, version: 1}}"}))
+	add("assurances", "s6: %s", m.one([]string{"{external: yard}", "{consent: true}", "{accept: {document: rules, version: 2, every: 30d}}", "{accept: {document: rules, version: 1}}"}))
 }
 
 // estate makes accounts, groups, apps and devices.
@@ -422,6 +422,20 @@ func Attempt(chance Chance) *attempt.Attempt {
 	return a
 }
 
+// drawClient draws an outside program that asks for one or two of its scopes.
+func drawClient(m maker) attempt.ClientAsk {
+	c := attempt.ClientAsk{ID: "program"}
+	for _, s := range []string{"read", "write"} {
+		if m.odds(2) {
+			c.Scopes = append(c.Scopes, s)
+		}
+		if m.odds(2) {
+			c.Consented = append(c.Consented, s)
+		}
+	}
+	return c
+}
+
 // Complete returns a copy of the attempt in which no fact is missing.
 func Complete(chance Chance, a *attempt.Attempt) *attempt.Attempt {
 	complete := *a
@@ -440,6 +454,7 @@ func drawFacts(m maker, a *attempt.Attempt, odds int) {
 	a.Country = drawFact(m, odds, a.Country, code)
 	a.Location = drawFact(m, odds, a.Location, place)
 	a.Through = drawFact(m, odds, a.Through, func() attempt.Through { return attempt.Through(m.IntN(len(attempt.Throughs()))) })
+	a.Client = drawFact(m, odds, a.Client, func() attempt.ClientAsk { return drawClient(m) })
 	previous, _ := a.Previous.Get()
 	if previous.At.IsZero() {
 		previous.At = a.At.Add(-time.Duration(m.IntN(60*24*60)) * time.Minute)

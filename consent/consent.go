@@ -1,0 +1,268 @@
+// Package consent decides whether an outside program may be let into somebody's
+// data: which scopes it asks for, who it is from, and whether a reviewer has to
+// look. It computes and does nothing else; time, approvals and what is known of
+// clients come in as values.
+//
+// The words are those of OAuth 2.0 (RFC 6749): a client asks for scopes.
+package consent
+
+import (
+	"fmt"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/estate"
+)
+
+// Client is an outside program.
+type Client struct {
+	At condition.Position `book:"-" json:"-"`
+	// Name is the client_id of RFC 6749 §2.2.
+	Name         string    `book:"name,required" json:"name" doc:"the client_id by which it asks"`
+	Title        string    `book:"title" json:"title,omitzero" doc:"what people know it as"`
+	Publisher    Publisher `book:"publisher" json:"publisher,omitzero" doc:"who makes it"`
+	RedirectURIs []string  `book:"redirect_uris" json:"redirect_uris,omitempty" doc:"where it may be answered"`
+	Tags         []string  `book:"tags" json:"tags,omitempty" doc:"tags that rules can ask for"`
+	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed (the default), approved or barred"`
+	Because      string    `book:"because" json:"because,omitzero" doc:"the reason of its standing"`
+	// Reviewed and Reviewer say when and by whom it came to its standing.
+	Reviewed *estate.Date `book:"reviewed" json:"reviewed,omitempty" doc:"day on which it came to its standing"`
+	Reviewer string       `book:"reviewer" ref:"account" json:"reviewer,omitzero" doc:"who decided that"`
+}
+
+// Publisher is who makes a client.
+type Publisher struct {
+	Name   string `book:"name" json:"name,omitzero" doc:"name of the publisher"`
+	Domain string `book:"domain" json:"domain,omitzero" doc:"its domain, under which its clients are answered"`
+	Vetted bool   `book:"vetted" json:"vetted,omitzero" doc:"true where somebody made sure of it"`
+}
+
+// Standing is how a client is looked upon.
+type Standing uint8
+
+// The standings. A barred client is refused whatever the rules say.
+const (
+	Unreviewed Standing = iota
+	Approved
+	Barred
+)
+
+var standings = []string{"unreviewed", "approved", "barred"}
+
+// Standings returns the words for the standings.
+func Standings() []string { return slices.Clone(standings) }
+
+// String returns unreviewed, approved or barred.
+func (s Standing) String() string { return standings[s] }
+
+// MarshalText writes String.
+func (s Standing) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads unreviewed, approved or barred.
+func (s *Standing) UnmarshalText(text []byte) error {
+	return estate.ParseWord(s, "a standing", string(text), standings, Unreviewed)
+}
+
+// Outcome is what becomes of a request. The order is from mild to strict.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Allow Outcome = iota
+	Review
+	Refuse
+)
+
+var outcomes = []string{"allow", "review", "refuse"}
+
+// Outcomes returns the words for the outcomes.
+func Outcomes() []string { return slices.Clone(outcomes) }
+
+// String returns allow, review or refuse.
+func (o Outcome) String() string { return outcomes[o] }
+
+// MarshalText writes String.
+func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
+
+// UnmarshalText reads allow, review or refuse.
+func (o *Outcome) UnmarshalText(text []byte) error {
+	return estate.ParseWord(o, "an outcome of consent", string(text), outcomes, Allow)
+}
+
+// ResourceKind is whose data is asked for.
+type ResourceKind uint8
+
+// The kinds: one's own data, or that of a group.
+const (
+	Own ResourceKind = iota
+	OfGroup
+)
+
+var resources = []string{"own", "group"}
+
+// ResourceKinds returns the words for the kinds.
+func ResourceKinds() []string { return slices.Clone(resources) }
+
+// String returns own or group.
+func (k ResourceKind) String() string { return resources[k] }
+
+// UnmarshalText reads own or group.
+func (k *ResourceKind) UnmarshalText(text []byte) error {
+	return estate.ParseWord(k, "a kind of resource", string(text), resources, Own)
+}
+
+// Resource is whose data is asked for: one's own where Group is "".
+type Resource struct {
+	Group string `json:"group,omitzero" doc:"the group whose data is asked for; absent for one's own"`
+}
+
+// Kind returns the kind of the resource.
+func (r Resource) Kind() ResourceKind {
+	if r.Group == "" {
+		return Own
+	}
+	return OfGroup
+}
+
+// String returns "own", or "group" with its name.
+func (r Resource) String() string {
+	if r.Group == "" {
+		return "own"
+	}
+	return "group:" + r.Group
+}
+
+// UnmarshalText reads own or group:NAME.
+func (r *Resource) UnmarshalText(text []byte) error {
+	name, isGroup := strings.CutPrefix(string(text), "group:")
+	switch {
+	case string(text) == "own":
+		*r = Resource{}
+	case isGroup && name != "":
+		*r = Resource{Group: name}
+	default:
+		return fmt.Errorf("whose data it is, is written own or group:NAME, not %q", text)
+	}
+	return nil
+}
+
+// Scheme is what a book says of consent.
+type Scheme struct {
+	// Reviewers may answer requests; nil is nobody.
+	Reviewers condition.Node `book:"reviewers" about:"account" doc:"the accounts that may answer requests"`
+	// OwnRequests lets a reviewer answer what she asked for herself.
+	OwnRequests bool `book:"own_requests" doc:"true where a reviewer may answer her own requests"`
+	// Lasts is how long an approval holds; zero is until it is withdrawn.
+	Lasts estate.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn"`
+	// RequestsLast is how long a request waits before it expires; zero is DefaultWait.
+	RequestsLast estate.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out"`
+	Rules        []Rule      `book:"rules" doc:"rules in order, asked for each scope by itself; the first that matches speaks, and where none does, a reviewer looks"`
+}
+
+// DefaultWait is how long a request waits where the book does not say.
+const DefaultWait = estate.Span(14 * 24 * time.Hour)
+
+// Wait returns how long a request waits for a reviewer.
+func (s Scheme) Wait() time.Duration {
+	if s.RequestsLast > 0 {
+		return time.Duration(s.RequestsLast)
+	}
+	return time.Duration(DefaultWait)
+}
+
+// Rule is a condition on one scope of a request, and an outcome.
+type Rule struct {
+	At   condition.Position `book:"-"`
+	Name string             `book:"name,required" doc:"name of the rule, its own within the section"`
+	When condition.Node     `book:"when" about:"account,consent" doc:"when the rule matches; left out, always"`
+	Then Outcome            `book:"then,required" doc:"allow, review or refuse"`
+	Say  string             `book:"say" doc:"what the person is told where the rule does not allow"`
+}
+
+// Request is what a client asks of somebody.
+type Request struct {
+	At      time.Time `json:"at" doc:"when it is asked"`
+	Account string    `json:"account" doc:"who is asked to let the client in"`
+	Client  string    `json:"client" doc:"the client_id"`
+	Scopes  []string  `json:"scopes" doc:"the scopes that it asks for"`
+	// Resource is whose data it is about.
+	Resource Resource `json:"resource,omitzero" doc:"whose data it is about; one's own where left out"`
+	// RedirectURI is where the client wants to be answered; "" is unknown.
+	RedirectURI string `json:"redirect_uri,omitzero" doc:"where the client wants to be answered"`
+}
+
+// Check tells what is wrong with a request.
+func (r *Request) Check() error {
+	switch {
+	case r.Account == "":
+		return fmt.Errorf("the request has no `account`")
+	case r.Client == "":
+		return fmt.Errorf("the request has no `client`")
+	case r.At.IsZero():
+		return fmt.Errorf("the request has no `at`, a time such as 2026-11-23T21:14:00Z")
+	case len(r.Scopes) == 0:
+		return fmt.Errorf("the request asks for no scope")
+	}
+	for _, s := range r.Scopes {
+		if err := CheckScope(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Approval is what a reviewer let a client have. It covers the scopes that it
+// names and no others.
+type Approval struct {
+	Client string   `json:"client" doc:"the client_id"`
+	Scopes []string `json:"scopes" doc:"the scopes that are approved, and no others"`
+	// For says for whom: everyone where both are "".
+	Account  string   `json:"account,omitzero" doc:"the account that it is for"`
+	Group    string   `json:"group,omitzero" doc:"the group that it is for; for everyone where neither is given"`
+	Resource Resource `json:"resource,omitzero" doc:"whose data it is about"`
+	// From is included, Until not; the zero Until is no end.
+	From  time.Time `json:"from" doc:"when it began"`
+	Until time.Time `json:"until,omitzero" doc:"when it ends; absent where it does not"`
+}
+
+// Known is what is known of a client and of what reviewers did, beside the book.
+type Known struct {
+	// Client is a client that the book does not have; the book's own wins.
+	Client *Client
+	// Barred says that a reviewer barred the client, with the reason.
+	Barred    bool
+	Because   string
+	Approvals []Approval
+}
+
+// isLoopback tells whether a redirect URI is one of a native app that listens on
+// its own machine (RFC 8252 §7.3).
+func isLoopback(u *url.URL) bool {
+	ip, err := netip.ParseAddr(u.Hostname())
+	return u.Scheme == "http" && err == nil && ip.IsLoopback()
+}
+
+// redirectFits tells whether an answer to a URI goes where the client is
+// registered: exactly there (RFC 9700 §2.1), but for the port of a loopback
+// address, which is chosen at run time (RFC 8252 §7.3).
+func redirectFits(registered []string, uri string) bool {
+	return slices.ContainsFunc(registered, func(known string) bool {
+		if known == uri {
+			return true
+		}
+		a, err := url.Parse(known)
+		if err != nil {
+			return false
+		}
+		b, err := url.Parse(uri)
+		if err != nil || !isLoopback(a) || !isLoopback(b) {
+			return false
+		}
+		a.Host, b.Host = a.Hostname(), b.Hostname()
+		return a.String() == b.String()
+	})
+}
