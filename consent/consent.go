@@ -36,7 +36,7 @@ type Client struct {
 
 // Publisher is who makes a client.
 type Publisher struct {
-	Name   string `book:"name" json:"name,omitzero" doc:"name of the publisher"`
+	Title  string `book:"title" json:"title,omitzero" doc:"what the publisher is called"`
 	Domain string `book:"domain" json:"domain,omitzero" doc:"its domain, under which its clients are answered"`
 	Vetted bool   `book:"vetted" json:"vetted,omitzero" doc:"true where somebody made sure of it"`
 }

@@ -143,10 +143,10 @@ func gradePublisher(client *Client, add func(int, string, ...any)) {
 	case client == nil:
 		add(unvetted+noPublisher, "Nobody knows who makes it.")
 	case client.Publisher.Vetted:
-	case client.Publisher.Name == "" && client.Publisher.Domain == "":
+	case client.Publisher.Title == "" && client.Publisher.Domain == "":
 		add(unvetted+noPublisher, "It does not say who makes it.")
 	default:
-		add(unvetted, "Nobody vetted its publisher, %s.", cmp.Or(client.Publisher.Name, client.Publisher.Domain))
+		add(unvetted, "Nobody vetted its publisher, %s.", cmp.Or(client.Publisher.Title, client.Publisher.Domain))
 	}
 }
 

@@ -17,7 +17,7 @@ import (
 
 //go:generate go run ./places book/places.mmdb
 
-//go:embed book/*.yaml book/seasonal.csv book/places.mmdb
+//go:embed book/*.yaml book/seasonal.csv book/grants.csv book/places.mmdb
 var embedded embed.FS
 
 // Files are the files of the book.

@@ -68,7 +68,8 @@ type Act struct {
 	// Overruled says that the act came too late to have an effect: a refusal or a bar
 	// stood already.
 	Overruled bool `json:"overruled,omitzero" doc:"true where a refusal or a bar stood already, so that it has no effect"`
-	// LastUsed is when an imported grant was last used.
+	// Since is when an imported grant was let in, and LastUsed when it was last used.
+	Since    time.Time       `json:"since,omitzero" doc:"when an imported grant was let in"`
 	LastUsed time.Time       `json:"last_used,omitzero" doc:"when an imported grant was last used"`
 	Imported *consent.Client `json:"imported,omitempty" doc:"the client that was imported"`
 	// Previous is the hash of the act before, "" for the first.

@@ -505,3 +505,32 @@ func (d *Desk) Acts(ctx context.Context) ([]Act, error) {
 	}
 	return acts, Verify(acts)
 }
+
+// RegisteredAt returns the first place where a client of the book is answered, ""
+// where the book has none.
+func (d *Desk) RegisteredAt(client string) string {
+	if c := d.judge.Clients()[client]; c != nil && len(c.RedirectURIs) > 0 {
+		return c.RedirectURIs[0]
+	}
+	return ""
+}
+
+// Queued, Registered, Strayed and Record are what the commands print as JSON.
+type (
+	// Queued is what waits.
+	Queued struct {
+		Batches []Batch `json:"batches" doc:"what waits, the most dangerous clients first"`
+	}
+	// Registered are the clients.
+	Registered struct {
+		Clients []Entry `json:"clients" doc:"all clients, the most dangerous first"`
+	}
+	// Strayed are the grants that would not be allowed today.
+	Strayed struct {
+		Grants []Stray `json:"grants" doc:"grants that today's rules would not allow"`
+	}
+	// Record are acts.
+	Record struct {
+		Acts []Act `json:"acts" doc:"acts, in order"`
+	}
+)

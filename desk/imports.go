@@ -168,7 +168,7 @@ func (found *Import) take(m metadata) error {
 		found.Grants = append(found.Grants, Grant{Account: m.Account, Client: m.ClientID, Scopes: scopes, Resource: consent.Resource{Group: m.Group}, Since: m.Since, LastUsed: m.LastUsed})
 		return nil
 	}
-	c := consent.Client{Name: m.ClientID, Title: m.ClientName, RedirectURIs: m.RedirectURIs, Publisher: consent.Publisher{Name: m.Publisher}}
+	c := consent.Client{Name: m.ClientID, Title: m.ClientName, RedirectURIs: m.RedirectURIs, Publisher: consent.Publisher{Title: m.Publisher}}
 	if u, err := url.Parse(m.ClientURI); err == nil {
 		c.Publisher.Domain = u.Hostname()
 	}
@@ -188,11 +188,7 @@ func (d *Desk) Import(ctx context.Context, by string, found *Import, at time.Tim
 			acts = append(acts, Act{At: at, By: by, Kind: ClientImported, Client: found.Clients[i].Name, Imported: &found.Clients[i]})
 		}
 		for _, g := range found.Grants {
-			since := g.Since
-			if since.IsZero() {
-				since = at
-			}
-			acts = append(acts, Act{At: since, By: by, Kind: GrantImported, Client: g.Client, Account: g.Account, Scopes: g.Scopes, Resource: g.Resource, LastUsed: g.LastUsed})
+			acts = append(acts, Act{At: at, Since: g.Since, By: by, Kind: GrantImported, Client: g.Client, Account: g.Account, Scopes: g.Scopes, Resource: g.Resource, LastUsed: g.LastUsed})
 		}
 		return acts, nil
 	})

@@ -123,6 +123,9 @@ func (s *state) grant(d *Desk, a *Act) {
 	g := s.grants[key]
 	if g == nil {
 		g = &Grant{Account: a.Account, Client: a.Client, Resource: a.Resource, Redirect: a.RedirectURI, Since: a.At}
+		if !a.Since.IsZero() {
+			g.Since = a.Since
+		}
 		s.grants[key] = g
 	}
 	g.Scopes = d.judge.Ladder().Sort(append(slices.Clone(g.Scopes), a.Scopes...))

@@ -1,0 +1,354 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"golang.org/x/term"
+
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/desk"
+	"github.com/briskwarden/briskwarden/internal/render"
+)
+
+// recordName is the file of the record in the book's folder, where --record names
+// no other.
+const recordName = "consent.db"
+
+// consentFlags are the flags of consent's subcommands.
+type consentFlags struct {
+	record, at, as, because          string
+	account, client, resource, group string
+	redirect, why, file              string
+	scopes                           []string
+	request                          int64
+	everyone, yes                    bool
+}
+
+func (env *environment) consentCommand() *cobra.Command {
+	flags := &consentFlags{}
+	cmd := &cobra.Command{
+		Use:   "consent",
+		Short: "Guard which outside programs people let in to their data",
+		Long: "consent answers what outside programs (OAuth 2.0 clients) ask of people: the book's rules allow\n" +
+			"what is harmless and refuse what is not, and everything between waits for a reviewer. The record of\n" +
+			"what was asked and answered is a file of its own (--record), which only grows.",
+		Example: "  briskwarden consent rehearse --book kestrel --account ingrid@kestrelsound.example --client voyage-log --scope mail.read\n" +
+			"  briskwarden consent queue --book kestrel\n" +
+			"  briskwarden consent approve --book kestrel --request 7 --scope roster.read --as ragna@kestrelsound.example --because \"Roster only.\"\n" +
+			"  briskwarden consent register --book kestrel",
+		Args: knownCommand,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.PersistentFlags().StringVar(&flags.record, "record", "", "the file of the record (consent.db in the book's folder)")
+	cmd.PersistentFlags().StringVar(&flags.at, "at", "", "as of this day or time (now)")
+	sub := func(name, short, long, example string, setUp func(f *pflag.FlagSet), run func() error) {
+		c := &cobra.Command{Use: name, Short: short, Long: long, Example: "  briskwarden consent " + example, Args: noArguments,
+			RunE: func(*cobra.Command, []string) error { return run() }}
+		setUp(c.Flags())
+		cmd.AddCommand(c)
+	}
+	none := func(*pflag.FlagSet) {}
+	asked := func(f *pflag.FlagSet) {
+		f.StringVar(&flags.account, "account", "", "who is asked to let the program in")
+		f.StringVar(&flags.client, "client", "", "the client_id of the program")
+		f.StringArrayVar(&flags.scopes, "scope", nil, "a scope that it asks for")
+		f.StringVar(&flags.resource, "resource", "own", "whose data it is about: own or group:NAME")
+		f.StringVar(&flags.redirect, "redirect", "", "where the program wants to be answered (where it is registered)")
+	}
+	acting := func(f *pflag.FlagSet) {
+		f.StringVar(&flags.as, "as", "", "who acts")
+		f.StringVar(&flags.because, "because", "", "the reason")
+		f.BoolVar(&flags.yes, "yes", false, "do not ask for confirmation")
+	}
+	sub("rehearse", "Decide one request and record nothing", "consent rehearse tells what the rules say of each scope that a program asks for.",
+		"rehearse --account ingrid@kestrelsound.example --client voyage-log --scope mail.read", asked, func() error { return env.consentRehearse(flags) })
+	sub("ask", "Make a request: it is granted, refused, or waits", "consent ask records what a person lets a program have, or puts it into the queue for a reviewer.",
+		"ask --account ingrid@kestrelsound.example --client voyage-log --scope mail.read --why \"To sum up the log.\"", func(f *pflag.FlagSet) {
+			asked(f)
+			f.StringVar(&flags.why, "why", "", "why the person needs it")
+		}, func() error { return env.consentAsk(flags) })
+	sub("queue", "Show what waits for a reviewer", "consent queue shows what waits, the most dangerous programs first; who asked for the same stands together.",
+		"queue --book kestrel", none, func() error { return env.consentQueue(flags) })
+	sub("approve", "Approve what was asked for, or less", "consent approve approves a request (--request), or scopes of a program without one (--client, --scope).\n"+
+		"It is for the one who asked, for --group, or for --everyone; --scope narrows it. All who wait for no more are answered with it.",
+		"approve --request 7 --scope roster.read --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.Int64Var(&flags.request, "request", 0, "number of the request")
+			f.StringVar(&flags.client, "client", "", "the program, where no request is answered")
+			f.StringArrayVar(&flags.scopes, "scope", nil, "a scope that is approved (all that was asked for)")
+			f.StringVar(&flags.account, "account", "", "approve for this account")
+			f.StringVar(&flags.group, "group", "", "approve for this group")
+			f.BoolVar(&flags.everyone, "everyone", false, "approve for everyone")
+			f.StringVar(&flags.resource, "resource", "own", "whose data it is about, where no request is answered: own or group:NAME")
+		}, func() error { return env.consentApprove(flags) })
+	sub("refuse", "Refuse a request and all that ask for the same", "consent refuse refuses a request with a reason. What came of it before is taken back.",
+		"refuse --request 7 --because \"It reads others' mail.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.Int64Var(&flags.request, "request", 0, "number of the request")
+		}, func() error { return env.consentRefuse(flags) })
+	sub("bar", "Bar a program at once", "consent bar bars a program: what it was let have ends, and what it waits for is refused.",
+		"bar --client crew-swap --because \"It changed hands.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.StringVar(&flags.client, "client", "", "the program")
+		}, func() error { return env.consentBar(flags, true) })
+	sub("lift-bar", "Let a barred program ask again", "consent lift-bar lifts a bar. What the program had does not come back.",
+		"lift-bar --client crew-swap --because \"Vetted anew.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.StringVar(&flags.client, "client", "", "the program")
+		}, func() error { return env.consentBar(flags, false) })
+	sub("register", "Show all programs, graded by danger", "consent register shows each program with what it was let have, by how many, and why it is dangerous.",
+		"register --book kestrel", none, func() error { return env.consentRegister(flags) })
+	sub("strays", "Show grants that today's rules would not allow", "consent strays shows what people let programs have that the rules would not allow today; the exit status is 1 where there is any.",
+		"strays --book kestrel", none, func() error { return env.consentStrays(flags) })
+	sub("import", "Take over clients and grants of another system", "consent import reads client metadata (RFC 7591) and grants as JSON, or CSV with the same names; `demo --out` lays out an example.",
+		"import --file grants.csv --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.StringVar(&flags.file, "file", "", "the file to read")
+		}, func() error { return env.consentImport(flags) })
+	sub("acts", "Show the record of acts", "consent acts shows who did what and when, once the chain of the record has been verified.",
+		"acts --book kestrel", none, func() error { return env.consentActs(flags) })
+	return cmd
+}
+
+// withDesk opens the book and the record and calls work with the moment of --at.
+// A command that only looks makes no file.
+func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx context.Context, d *desk.Desk, at time.Time) error) error {
+	b, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	consents, err := b.CompileConsent(judge)
+	if err != nil {
+		return err
+	}
+	at, err := env.moment(b, flags.at)
+	if err != nil {
+		return err
+	}
+	path := flags.record
+	if path == "" {
+		path = filepath.Join(env.book, recordName)
+	}
+	var store desk.Store = new(desk.Memory)
+	if _, missing := os.Stat(path); missing == nil || !looks {
+		if store, err = desk.OpenFile(path); err != nil {
+			return err
+		}
+	}
+	return errors.Join(work(context.Background(), desk.New(consents, store), at), store.Close())
+}
+
+// request makes a request of the flags.
+func (f *consentFlags) asked(d *desk.Desk, at time.Time) (consent.Request, error) {
+	r := consent.Request{At: at, Account: f.account, Client: f.client, Scopes: f.scopes, RedirectURI: f.redirect}
+	if f.account == "" || f.client == "" || len(f.scopes) == 0 {
+		return r, errors.New("say who lets what have which: --account NAME, --client NAME and --scope NAME")
+	}
+	if err := r.Resource.UnmarshalText([]byte(f.resource)); err != nil {
+		return r, fmt.Errorf("--resource: %w", err)
+	}
+	if f.redirect == "" {
+		r.RedirectURI = d.RegisteredAt(f.client)
+	}
+	return r, nil
+}
+
+func (env *environment) consentRehearse(flags *consentFlags) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		r, err := flags.asked(d, at)
+		if err != nil {
+			return err
+		}
+		decision, err := d.Rehearse(ctx, r)
+		if err != nil {
+			return err
+		}
+		return env.show(decision, func(p *render.Page) { p.ConsentDecision(r, decision) })
+	})
+}
+
+func (env *environment) consentAsk(flags *consentFlags) error {
+	return env.withDesk(flags, false, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		r, err := flags.asked(d, at)
+		if err != nil {
+			return err
+		}
+		answer, err := d.Ask(ctx, r, flags.why)
+		if err != nil {
+			return err
+		}
+		return env.show(answer, func(p *render.Page) { p.ConsentAnswer(r, answer) })
+	})
+}
+
+// show prints what a command found: as JSON or on a page.
+func (env *environment) show(found any, write func(*render.Page)) error {
+	if env.json {
+		return env.printJSON(found)
+	}
+	page := render.NewPage(env.out, env.book)
+	write(page)
+	return page.Err()
+}
+
+func (env *environment) consentQueue(flags *consentFlags) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		batches, err := d.Queue(ctx, at)
+		if err != nil {
+			return err
+		}
+		return env.show(&desk.Queued{Batches: batches}, func(p *render.Page) { p.ConsentQueue(batches, at) })
+	})
+}
+
+func (env *environment) consentRegister(flags *consentFlags) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		entries, err := d.Register(ctx, at)
+		if err != nil {
+			return err
+		}
+		return env.show(&desk.Registered{Clients: entries}, func(p *render.Page) { p.ConsentRegister(entries, at) })
+	})
+}
+
+func (env *environment) consentStrays(flags *consentFlags) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		strays, err := d.Strays(ctx, at)
+		if err != nil {
+			return err
+		}
+		if err := env.show(&desk.Strayed{Grants: strays}, func(p *render.Page) { p.ConsentStrays(strays) }); err != nil || len(strays) == 0 {
+			return err
+		}
+		return errFound
+	})
+}
+
+func (env *environment) consentActs(flags *consentFlags) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, _ time.Time) error {
+		acts, err := d.Acts(ctx)
+		if err != nil {
+			return err
+		}
+		return env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActs(acts) })
+	})
+}
+
+// confirmed asks a person at a terminal whether to do what the text says. A
+// script says --yes.
+func (env *environment) confirmed(flags *consentFlags, text string) error {
+	if flags.as == "" {
+		return errors.New("say who acts: --as ACCOUNT")
+	}
+	if flags.yes {
+		return nil
+	}
+	in, isFile := env.in.(*os.File)
+	if !isFile || !term.IsTerminal(int(in.Fd())) {
+		return errors.New("nobody can be asked for confirmation here; add --yes to do it")
+	}
+	fmt.Fprintf(env.err, "%s [yes/no] ", text)
+	line, err := bufio.NewReader(in).ReadString('\n')
+	if err != nil {
+		return fmt.Errorf("no answer: %w", err)
+	}
+	if answer := strings.ToLower(strings.TrimSpace(line)); answer != "yes" && answer != "y" {
+		return errors.New("not confirmed; nothing was done")
+	}
+	return nil
+}
+
+// act asks for confirmation, acts, and tells what was recorded. An act that was
+// overruled is told too, and found.
+func (env *environment) act(flags *consentFlags, text string, do func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error)) error {
+	if err := env.confirmed(flags, text); err != nil {
+		return err
+	}
+	return env.withDesk(flags, false, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		acts, err := do(ctx, d, at)
+		overruled := errors.Is(err, desk.ErrOverruled)
+		if err != nil && !overruled {
+			return err
+		}
+		if err := env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActed(acts) }); err != nil {
+			return err
+		}
+		if overruled {
+			fmt.Fprintf(env.err, "briskwarden: %v\n", err)
+			return errFound
+		}
+		return nil
+	})
+}
+
+func (env *environment) consentApprove(flags *consentFlags) error {
+	a := desk.Approval{By: flags.as, Request: flags.request, Client: flags.client, Scopes: flags.scopes, Everyone: flags.everyone, Group: flags.group, Account: flags.account, Because: flags.because}
+	if err := a.Resource.UnmarshalText([]byte(flags.resource)); err != nil {
+		return fmt.Errorf("--resource: %w", err)
+	}
+	what := fmt.Sprintf("%s of %s", strings.Join(flags.scopes, ", "), flags.client)
+	switch {
+	case flags.request == 0 && (flags.client == "" || len(flags.scopes) == 0):
+		return errors.New("say what is approved: --request NUMBER, or --client NAME with --scope NAME")
+	case flags.request != 0:
+		what = fmt.Sprintf("request %d", flags.request)
+	}
+	return env.act(flags, fmt.Sprintf("%s approves %s.", flags.as, what), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		a.At = at
+		return d.Approve(ctx, a)
+	})
+}
+
+func (env *environment) consentRefuse(flags *consentFlags) error {
+	if flags.request == 0 {
+		return errors.New("say which request is refused: --request NUMBER")
+	}
+	return env.act(flags, fmt.Sprintf("%s refuses request %d.", flags.as, flags.request), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		return d.Refuse(ctx, flags.as, flags.request, flags.because, at)
+	})
+}
+
+func (env *environment) consentBar(flags *consentFlags, bar bool) error {
+	if flags.client == "" {
+		return errors.New("say which program: --client NAME")
+	}
+	if !bar {
+		return env.act(flags, fmt.Sprintf("%s lifts the bar of %s.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			return d.LiftBar(ctx, flags.as, flags.client, flags.because, at)
+		})
+	}
+	return env.act(flags, fmt.Sprintf("%s bars %s; all that it was let have ends.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		return d.Bar(ctx, flags.as, flags.client, flags.because, at)
+	})
+}
+
+func (env *environment) consentImport(flags *consentFlags) error {
+	text, err := os.ReadFile(flags.file)
+	if err != nil {
+		return fmt.Errorf("--file: %w", err)
+	}
+	found, err := desk.ReadImport(text)
+	if err != nil {
+		return fmt.Errorf("--file %s: %w", flags.file, err)
+	}
+	for _, s := range found.Skipped {
+		fmt.Fprintf(env.err, "%s:%d: left out: %s\n", flags.file, s.Line, s.Text)
+	}
+	err = env.act(flags, fmt.Sprintf("%s takes over %d clients and %d grants.", flags.as, len(found.Clients), len(found.Grants)),
+		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			return d.Import(ctx, flags.as, found, at)
+		})
+	if err == nil && len(found.Skipped) > 0 {
+		return errFound
+	}
+	return err
+}

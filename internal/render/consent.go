@@ -1,0 +1,235 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/desk"
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// outcome returns an outcome of consent in capitals.
+func (p *Page) outcome(o consent.Outcome) string {
+	return p.verdicts[o].Render(strings.ToUpper(o.String()))
+}
+
+// ConsentDecision writes what the rules say of a request.
+func (p *Page) ConsentDecision(r consent.Request, d *consent.Decision) {
+	p.line("%s  %s for %s, %s data", p.outcome(d.Outcome), r.Client, r.Account, r.Resource)
+	p.line("")
+	for i, c := range d.Causes {
+		label := ""
+		if i == 0 {
+			label = "Why"
+		}
+		p.labelled(label, c.Text)
+	}
+	if d.ToPerson.Say != "" {
+		p.labelled("Say", d.ToPerson.Say)
+	}
+	if !d.Until.IsZero() {
+		p.labelled("Until", d.Until.Format(time.DateOnly))
+	}
+	p.line("")
+	p.scopes(d.Scopes)
+}
+
+// scopes writes what becomes of each scope.
+func (p *Page) scopes(scopes []consent.ScopeDecision) {
+	width := len("Scope")
+	for _, s := range scopes {
+		width = max(width, len(s.Scope))
+	}
+	p.line("%s", p.heading.Render(pad("Scope", width))+"  "+p.heading.Render("Tier    ")+"  "+p.heading.Render("Answer")+"  "+p.heading.Render("Rule, and why"))
+	for _, s := range scopes {
+		rule := s.Rule
+		switch {
+		case s.Approved:
+			rule = "a reviewer approved it"
+		case len(s.Rules) > 0:
+			rule = "one of " + strings.Join(s.Rules, ", ")
+		case rule == "" && s.Outcome == consent.Review:
+			rule = "no rule speaks"
+		}
+		p.hang(pad(s.Scope, width)+"  "+pad(s.Tier, 8)+"  "+pad(p.outcome(s.Outcome), 6)+"  ", width+20, strings.Join(append([]string{rule}, s.Why...), "; "))
+	}
+}
+
+// ConsentAnswer tells what became of asking.
+func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
+	p.ConsentDecision(r, a.Decision)
+	p.line("")
+	switch {
+	case a.Request != 0:
+		others := ""
+		if a.Others > 0 {
+			others = fmt.Sprintf(" %s for the same.", strings.Replace(words.Count(a.Others, "other")+" wait", "1 other wait", "1 other waits", 1))
+		}
+		p.labelled("Waits", fmt.Sprintf("as request %d, until %s.%s", a.Request, a.Expires.Format(time.DateOnly), others))
+		p.commands("Next", "briskwarden consent queue --book "+p.folder)
+	case a.Outcome == consent.Allow:
+		p.labelled("Recorded", r.Client+" is let in.")
+	}
+}
+
+// level returns a level of danger, coloured.
+func (p *Page) level(l estate.Level) string {
+	style := [...]lipgloss.Style{estate.NoRisk: p.dim, estate.LowRisk: p.bold, estate.MediumRisk: p.verdicts[1], estate.HighRisk: p.verdicts[2]}[l]
+	return style.Render(strings.ToUpper(l.String()))
+}
+
+// ConsentQueue writes what waits for a reviewer.
+func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
+	waiting := 0
+	for _, b := range batches {
+		waiting += len(b.Requests)
+	}
+	if waiting == 0 {
+		p.line("%s", p.bold.Render("Nothing waits for a reviewer"))
+		return
+	}
+	p.line("%s", p.bold.Render(fmt.Sprintf("%s for a reviewer", strings.Replace(words.Count(waiting, "request")+" wait", "1 request wait", "1 request waits", 1))))
+	for _, b := range batches {
+		p.line("")
+		title := b.Client
+		if b.Title != "" {
+			title = fmt.Sprintf("%s (%s)", b.Title, b.Client)
+		}
+		p.hang(pad(p.level(b.Grade.Level), 6), 8, p.bold.Render(title)+fmt.Sprintf(", danger %d, on %s data", b.Grade.Danger, b.Resource))
+		var asks []string
+		for _, s := range b.Scopes {
+			asks = append(asks, fmt.Sprintf("%s (%s)", s.Scope, s.Tier))
+		}
+		p.hang("", 8, "Asks for "+strings.Join(asks, ", "))
+		for _, c := range b.Causes {
+			p.hang("", 8, c.Text)
+		}
+		for _, r := range b.Requests {
+			why := ""
+			if r.Why != "" {
+				why = ": " + r.Why
+			}
+			p.hang("", 8, fmt.Sprintf("%d  %s, %s ago, expires in %s%s", r.Number, r.Account, ago(at.Sub(r.At)), ago(r.Expires.Sub(at)), why))
+		}
+	}
+	p.line("")
+	first := batches[0].Requests[0].Number
+	p.commands("Next", fmt.Sprintf("briskwarden consent approve --book %s --request %d --as REVIEWER --because WHY", p.folder, first),
+		fmt.Sprintf("briskwarden consent refuse --book %s --request %d --as REVIEWER --because WHY", p.folder, first))
+}
+
+// ago words a length of time roughly.
+func ago(d time.Duration) string {
+	switch {
+	case d >= 48*time.Hour:
+		return words.Count(int(d/(24*time.Hour)), "day")
+	case d >= time.Hour:
+		return words.Count(int(d/time.Hour), "hour")
+	}
+	return words.Count(int(d/time.Minute), "minute")
+}
+
+// mostReasons is how many reasons of a grade are told.
+const mostReasons = 3
+
+// ConsentRegister writes all clients, the most dangerous first.
+func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
+	p.line("%s", p.bold.Render(words.Count(len(entries), "program")+", the most dangerous first"))
+	for _, e := range entries {
+		p.line("")
+		title := e.Client
+		if e.Title != "" {
+			title = fmt.Sprintf("%s (%s)", e.Title, e.Client)
+		}
+		facts := []string{fmt.Sprintf("danger %d", e.Grade.Danger), e.Standing.String(), words.Count(e.Users, "account")}
+		if !e.LastUsed.IsZero() {
+			facts = append(facts, "used "+ago(at.Sub(e.LastUsed))+" ago")
+		}
+		if e.Waiting > 0 {
+			facts = append(facts, fmt.Sprintf("%d waiting", e.Waiting))
+		}
+		p.hang(pad(p.level(e.Grade.Level), 6), 8, p.bold.Render(title)+", "+strings.Join(facts, ", "))
+		if len(e.Scopes) > 0 {
+			p.hang("", 8, "Holds "+strings.Join(e.Scopes, ", "))
+		}
+		var reasons []string
+		for i, r := range e.Grade.Reasons {
+			if i == mostReasons && len(e.Grade.Reasons) > mostReasons+1 {
+				reasons = append(reasons, fmt.Sprintf("And %d more reasons.", len(e.Grade.Reasons)-i))
+				break
+			}
+			reasons = append(reasons, fmt.Sprintf("%s (%d)", strings.TrimSuffix(r.Text, "."), r.Points))
+		}
+		if len(reasons) > 0 {
+			p.hang("", 8, strings.Join(reasons, "; "))
+		}
+	}
+	p.line("")
+	p.commands("Next", "briskwarden consent strays --book "+p.folder)
+}
+
+// ConsentStrays writes the grants that today's rules would not allow.
+func (p *Page) ConsentStrays(strays []desk.Stray) {
+	if len(strays) == 0 {
+		p.line("%s", p.bold.Render("Today's rules would allow every grant"))
+		return
+	}
+	p.line("%s", p.bold.Render(words.Count(len(strays), "grant")+" would not be allowed today"))
+	client := ""
+	for _, s := range strays {
+		if s.Client != client {
+			client = s.Client
+			p.line("")
+			p.line("%s", p.heading.Render(client))
+		}
+		text := fmt.Sprintf("%s: %s of %s; since %s", s.Account, strings.Join(s.Over, ", "), strings.Join(s.Scopes, ", "), s.Since.Format(time.DateOnly))
+		p.hang(pad(p.outcome(s.Outcome), 6), 8, text)
+		p.hang("", 8, s.Causes[0].Text)
+	}
+	p.line("")
+	p.commands("Next", "briskwarden consent bar --book "+p.folder+" --client "+strays[0].Client+" --as REVIEWER --because WHY")
+}
+
+// ConsentActed tells what was recorded.
+func (p *Page) ConsentActed(acts []desk.Act) {
+	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" recorded"))
+	p.acts(acts)
+}
+
+// ConsentActs writes the record.
+func (p *Page) ConsentActs(acts []desk.Act) {
+	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" on record; the chain is whole"))
+	p.acts(acts)
+}
+
+func (p *Page) acts(acts []desk.Act) {
+	for _, a := range acts {
+		text := fmt.Sprintf("%s %s %s", a.By, strings.ReplaceAll(string(a.Kind), "_", " "), a.Client)
+		if len(a.Scopes) > 0 {
+			text += ": " + strings.Join(a.Scopes, ", ")
+		}
+		switch {
+		case a.Account != "" && a.Account != a.By:
+			text += " for " + a.Account
+		case a.Group != "":
+			text += " for members of " + a.Group
+		case a.Kind == desk.Approved:
+			text += " for everyone"
+		}
+		if a.Request != 0 {
+			text += fmt.Sprintf(" (request %d)", a.Request)
+		}
+		if a.Overruled {
+			text += ", overruled"
+		}
+		if a.Because != "" {
+			text += ". " + a.Because
+		}
+		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.Format("2006-01-02 15:04")), 24, text)
+	}
+}
