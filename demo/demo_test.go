@@ -69,7 +69,7 @@ func look(v reflect.Value, path string, used map[string]bool, keys map[condition
 		for i := range v.NumField() {
 			if tag := v.Type().Field(i).Tag.Get("book"); tag != "" && tag != "-" {
 				field := v.Type().String() + "." + v.Type().Field(i).Name
-				used[field] = used[field] || !v.Field(i).IsZero() || field == "book.Settings.Otherwise"
+				used[field] = used[field] || !v.Field(i).IsZero() || field == "book.Settings.Otherwise" || field == "consent.Scheme.OwnRequests" // whose zero values are meant
 				look(v.Field(i), field, used, keys)
 			}
 		}

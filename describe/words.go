@@ -139,6 +139,28 @@ func sentence(t *condition.Test, negated bool) string {
 		return "the risk of the sign-on " + is + " " + wants
 	case condition.ScoreAtLeast:
 		return "the score " + is + " " + wants
+	case condition.Clients:
+		return "the program " + is + " " + wants
+	case condition.ClientTags:
+		return "the program " + is + " tagged " + wants
+	case condition.Standing:
+		return "the program " + is + " " + wants
+	case condition.PublisherVetted:
+		if (t.Values[0] == "true") != negated {
+			return "its publisher was vetted"
+		}
+		return "its publisher was not vetted"
+	case condition.Scopes:
+		return "it " + map[bool]string{false: "asks for ", true: "does not ask for "}[negated] + wants
+	case condition.ScopesWithin:
+		return "the scope " + is + " " + wants + " or milder"
+	case condition.Resource:
+		return "the data " + is + " " + map[string]string{"own": "one's own", "group": "a group's", "own or group": "one's own or a group's", "group or own": "one's own or a group's"}[wants]
+	case condition.OwnsGroup:
+		if (t.Values[0] == "true") != negated {
+			return "they own the group"
+		}
+		return "they do not own the group"
 	case condition.Proved:
 		return "they " + map[bool]string{false: "have met ", true: "have not met "}[negated] + wants + " in this session"
 	}

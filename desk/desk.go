@@ -415,6 +415,20 @@ func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
 	return entries, nil
 }
 
+// Usage returns how each client is used, by name.
+func (d *Desk) Usage(ctx context.Context, at time.Time) (map[string]consent.Usage, error) {
+	acts, err := d.store.Acts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := d.add(acts, at)
+	all := map[string]consent.Usage{}
+	for _, name := range d.names(s) {
+		all[name] = d.usage(s, name)
+	}
+	return all, nil
+}
+
 // usage sums up how a client is used.
 func (d *Desk) usage(s *state, client string) consent.Usage {
 	u := consent.Usage{Holds: []string{}}

@@ -160,6 +160,7 @@ func (u used) note(what string, names ...string) {
 // named are the kinds of definition that a key of conditions names.
 var named = map[condition.Key]string{
 	condition.Networks: "network", condition.Countries: "region", condition.During: "window", condition.Posture: "posture",
+	condition.ScopesWithin: "tier", condition.Clients: "client",
 	condition.Groups: "group", condition.Signals: "signal", condition.Proved: "assurance", condition.Enrolled: "method",
 }
 
@@ -265,6 +266,10 @@ func (in *inspection) eachCondition(visit func(condition.Node)) {
 	}
 	for _, r := range b.Rollouts {
 		visit(r.Who)
+	}
+	visit(b.Consent.Reviewers)
+	for _, r := range b.Consent.Rules {
+		visit(r.When)
 	}
 	for _, g := range b.Groups {
 		visit(g.Where)

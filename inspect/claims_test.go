@@ -17,6 +17,11 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
+var (
+	anyone = &condition.Test{Key: condition.Anyone, Values: []string{"true"}}
+	every  = &condition.Test{Key: condition.Every, Values: []string{"true"}}
+)
+
 // about returns what the findings of a check are about.
 func about(r *inspect.Report, check string) []string {
 	var names []string
@@ -43,7 +48,14 @@ func TestClaimsAreTrue(t *testing.T) {
 	silenced, aimless := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		b, judge := synth.Open(chance, 10)
+		b, _ := synth.Open(chance, 10)
+		// One that silences the first for everyone, and one for nobody, make sure that
+		// there is something to claim.
+		b.Policies[0].Stage, b.Policies[0].LiveFor, b.Policies[0].Firm = decide.Live, nil, false
+		b.Policies = append(b.Policies, decide.Policy{Name: "loud", Stage: decide.Live, Who: anyone, Apps: every, Replaces: []string{b.Policies[0].Name}, Rules: []decide.Rule{{Name: "r"}}},
+			decide.Policy{Name: "lost", Stage: decide.Live, Who: &condition.Not{Of: anyone}, Apps: every, Rules: []decide.Rule{{Name: "r"}}})
+		judge, err := b.Compile()
+		require.NoError(t, err)
 		r, err := inspect.Inspect(b, monday)
 		require.NoError(t, err)
 		never := append(about(r, "aims-at-nobody"), about(r, "aims-at-no-app")...)
@@ -80,7 +92,6 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 		b, _ := synth.Open(chance, 6)
 		// Two policies that ask everyone for the same make sure that there is one.
 		assurance := b.Assurances[chance.IntN(len(b.Assurances))].Name
-		anyone, every := &condition.Test{Key: condition.Anyone, Values: []string{"true"}}, &condition.Test{Key: condition.Every, Values: []string{"true"}}
 		b.Policies = append(b.Policies, decide.Policy{Name: "twin", Stage: decide.Live, Who: anyone, Apps: every, Rules: []decide.Rule{{Name: "r", Then: decide.Require(assurance)}}})
 		b.Policies[0].Stage, b.Policies[0].LiveFor, b.Policies[0].Actions, b.Policies[0].Until = decide.Live, nil, nil, nil
 		for k := range b.Policies[0].Rules {

@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -156,13 +157,15 @@ func (r *Report) Open(least Severity) int {
 
 // Checks returns all checks, by topic.
 func Checks() []Check {
-	return slices.Concat(accessChecks, aimChecks, orderChecks, exemptionChecks, placeChecks, timeChecks, factorChecks, riskChecks, upkeepChecks)
+	return slices.Concat(accessChecks, aimChecks, orderChecks, exemptionChecks, placeChecks, timeChecks, factorChecks, riskChecks, consentChecks, upkeepChecks)
 }
 
 // inspection is a book under inspection.
 type inspection struct {
 	book    *book.Book
 	judge   *decide.Judge
+	consent *consent.Judge
+	facts   Facts
 	estate  *estate.Estate
 	at      time.Time
 	today   estate.Date
@@ -200,14 +203,27 @@ type subject struct {
 // active tells whether the policy is evaluated at all.
 func (s *subject) active() bool { return s.Stage != decide.Draft }
 
+// Facts are what is known beside the book.
+type Facts struct {
+	// Usage is how clients are used, by name, as the record of consent has it.
+	Usage map[string]consent.Usage
+}
+
 // Inspect looks over a book at a moment. The error is that of compiling it.
-func Inspect(b *book.Book, at time.Time) (*Report, error) {
+func Inspect(b *book.Book, at time.Time) (*Report, error) { return InspectWith(b, at, Facts{}) }
+
+// InspectWith is Inspect with what is known beside the book.
+func InspectWith(b *book.Book, at time.Time, facts Facts) (*Report, error) {
 	judge, err := b.Compile()
 	if err != nil {
 		return nil, err
 	}
+	consents, err := b.CompileConsent(judge)
+	if err != nil {
+		return nil, err
+	}
 	e := judge.Estate()
-	in := &inspection{book: b, judge: judge, estate: e, at: at, today: estate.DateOf(at.In(e.Zone)), crowd: e.Gather(at), names: map[string]bool{}}
+	in := &inspection{book: b, judge: judge, consent: consents, facts: facts, estate: e, at: at, today: estate.DateOf(at.In(e.Zone)), crowd: e.Gather(at), names: map[string]bool{}}
 	in.admins = in.crowd.Nobody()
 	if b.Settings.Administrators != nil {
 		bound, err := condition.Bind(b.Settings.Administrators, e.Vocabulary("administrators"))

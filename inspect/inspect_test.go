@@ -17,6 +17,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/synth"
@@ -75,6 +76,19 @@ policies:
   - {name: gauges, owner: ragna, stage: live, who: {kinds: [service]}, apps: {names: [mail]}, rules: [{name: in, then: {require: [key-now]}}]}
 exemptions:
   - {name: gauge, who: {accounts: [gauge]}, from: [key-now], instead: [password-once], when: {our_network: true}, because: Slow., until: 2027-01-01}
+scopes:
+  harmless: {gravity: 1, scopes: [openid, tides.read]}
+  grave: {gravity: 2, scopes: [offline_access, "mail.*"], lasting: true}
+clients:
+  - {name: tides, publisher: {title: Tidewise, domain: tidewise.example, vetted: true}, standing: approved}
+  - {name: voyages, publisher: {title: Fjordscribe}, tags: [log]}
+consent:
+  reviewers: {accounts: [ragna, liv]}
+  rules:
+    - {name: vetted, when: {publisher_vetted: true, scopes_within: [harmless]}, then: allow}
+    - {name: own-group, when: {owns_group: true, groups: [crew], scopes: [tides.read]}, then: allow}
+    - {name: no-mail, when: {scopes: ["mail.*"], client_tags: [log]}, then: refuse}
+    - {name: groups, when: {resource: [group]}, then: review}
 rollouts:
   - {name: second, who: {groups: [crew]}, methods: [push, otp-app], eases: [two-factors], ask_by: 2026-11-20, enforced: 2026-12-01}
 `
@@ -395,6 +409,75 @@ var faults = map[string][]fault{
 			"facts: {firewall: false}",
 			"None of the 1 registered devices passes fit: laptop fails firewall."},
 	},
+	"consent-open-to-all": {
+		{"when: {resource: [group]}, then: review",
+			"when: {resource: [own]}, then: allow",
+			"The rule groups allows whatever any program asks for."},
+	},
+	"group-owners-unrestricted": {
+		{"owns_group: true, groups: [crew], scopes",
+			"owns_group: true, scopes",
+			"The rule own-group lets the owner of any group"},
+		{"groups: [crew], scopes: [tides.read]",
+			"groups: [crew]",
+			"or for any scope"},
+	},
+	"lasting-scope-mild": {
+		{"[openid, tides.read]",
+			"[openid, tides.read], lasting: true",
+			"The mildest tier, harmless"},
+		{"[openid, tides.read]}\n  grave: {gravity: 2, scopes: [offline_access",
+			"[openid, tides.read, \"offline*\"]}\n  grave: {gravity: 2, scopes: [directory.read",
+			"The mildest tier, harmless"},
+	},
+	"approved-unvetted": {
+		{"domain: tidewise.example, vetted: true",
+			"domain: tidewise.example",
+			"tides is approved, and nobody vetted its publisher."},
+	},
+	"many-scopes-few-users": {
+		{"tags: [log]}",
+			"tags: [log, logs]}",
+			"voyages holds 6 scopes and is used by 2 accounts."},
+	},
+	"no-reviewer": {
+		{"reviewers: {accounts: [ragna, liv]}",
+			"own_requests: true",
+			"Nobody may answer"},
+		{"reviewers: {accounts: [ragna, liv]}",
+			"reviewers: {domains: [nowhere]}",
+			"Nobody may answer"},
+	},
+	"one-reviewer": {
+		{"{accounts: [ragna, liv]}",
+			"{accounts: [ragna]}",
+			"One account alone may answer"},
+	},
+	"unreached-consent-rule": {
+		{"{name: no-mail, when: {scopes: [\"mail.*\"], client_tags: [log]}",
+			"{name: no-mail, when: {scopes: [\"mail.*\"], scopes_within: [harmless]}",
+			"Nothing reaches the rule no-mail."},
+		{"when: {resource: [group]}",
+			"when: {resource: [own], owns_group: true}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {clients: [tides], client_tags: [log]}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {publisher_vetted: true, scopes: [openid]}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {standing: [approved], not: {standing: [approved, unreviewed]}}",
+			"Nothing reaches the rule groups."},
+	},
+	"unlisted-scope": {
+		{"scopes: [\"mail.*\"], client_tags",
+			"scopes: [\"mail.*\", chat.send], client_tags",
+			"No tier lists chat.send, which the rule no-mail names."},
+		{"tags: [log]}",
+			"tags: [log, logs]}",
+			"No tier lists chat.read, which voyages holds or asks for."},
+	},
 	"stale-import": {
 		{"groups: [{name: crew}",
 			"imports: [{name: hands, file: hands.csv, taken: 2026-08-01, methods: [password, push]}]\ngroups: [{name: crew}",
@@ -427,7 +510,13 @@ func opened(t require.TestingT, text string) *book.Book {
 }
 
 func inspected(t require.TestingT, text string) *inspect.Report {
-	r, err := inspect.Inspect(opened(t, text), monday)
+	// A record of consent stands beside the books that say so.
+	var facts inspect.Facts
+	if strings.Contains(text, "tags: [log, logs]") {
+		facts.Usage = map[string]consent.Usage{"voyages": {Holds: []string{"openid", "tides.read", "mail.a", "mail.b", "mail.c", "mail.d"}, Wants: []string{"chat.read"}, Users: 2},
+			"tides": {Holds: []string{"openid"}, Users: 1}}
+	}
+	r, err := inspect.InspectWith(opened(t, text), monday, facts)
 	require.NoError(t, err)
 	return r
 }

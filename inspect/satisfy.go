@@ -145,6 +145,12 @@ func (s *search) consistentOn(key condition.Key, taken []literal) bool {
 			}
 		}
 		return oneValue(same, nil)
+	case condition.Scopes, condition.ScopesWithin:
+		return s.someScope(of(condition.Scopes, condition.ScopesWithin))
+	case condition.Clients, condition.ClientTags, condition.Standing, condition.PublisherVetted:
+		return s.someClient(of(condition.Clients, condition.ClientTags, condition.Standing, condition.PublisherVetted))
+	case condition.Resource, condition.OwnsGroup:
+		return someResource(of(condition.Resource, condition.OwnsGroup))
 	}
 	return manyValues(of(key))
 }

@@ -119,6 +119,7 @@ bridge          live    no       tags: wants operations, saw card-data
 harbour-key     live    no       kinds: wants emergency, saw person
 machines        live    no       kinds: wants service, saw person
 night-watch     draft   no       stage: a draft is never evaluated
+outside-programs shadow no       names: wants mail, saw card-till
 own-account     live    no       names: wants account-page, saw card-till
 yard-hands      live    no       domains: wants gdansk-yard.example, saw kestrelsound.example
 `

@@ -70,6 +70,11 @@ func (env *environment) describe(flags describeFlags) error {
 		doc, err = describe.Account(judge, flags.account, at)
 	default:
 		doc = describe.Book(judge, by, at)
+		consents, err := b.CompileConsent(judge)
+		if err != nil {
+			return err
+		}
+		doc.AddConsent(consents)
 	}
 	switch {
 	case err != nil:

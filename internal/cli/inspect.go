@@ -1,15 +1,18 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/desk"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -114,7 +117,35 @@ func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	return inspect.Inspect(b, moment)
+	facts, err := env.recorded(b, dir, moment)
+	if err != nil {
+		return nil, err
+	}
+	return inspect.InspectWith(b, moment, facts)
+}
+
+// recorded returns what the record of consent in a book's folder knows, where
+// there is one.
+func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspect.Facts, error) {
+	path := filepath.Join(dir, recordName)
+	if _, err := os.Stat(path); err != nil {
+		return inspect.Facts{}, nil
+	}
+	judge, err := b.Compile()
+	if err != nil {
+		return inspect.Facts{}, err
+	}
+	consents, err := b.CompileConsent(judge)
+	if err != nil {
+		return inspect.Facts{}, err
+	}
+	store, err := desk.OpenFile(path)
+	if err != nil {
+		return inspect.Facts{}, err
+	}
+	defer store.Close()
+	usage, err := desk.New(consents, store).Usage(context.Background(), at)
+	return inspect.Facts{Usage: usage}, err
 }
 
 // moment reads --at in the zone of a book; now where it is left out.

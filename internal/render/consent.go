@@ -114,7 +114,11 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 			if r.Why != "" {
 				why = ": " + r.Why
 			}
-			p.hang("", 8, fmt.Sprintf("%d  %s, %s ago, expires in %s%s", r.Number, r.Account, ago(at.Sub(r.At)), ago(r.Expires.Sub(at)), why))
+			asked := "just now"
+			if wait := at.Sub(r.At); wait >= time.Minute {
+				asked = ago(wait) + " ago"
+			}
+			p.hang(fmt.Sprintf("%8s%-3d ", "", r.Number), 12, fmt.Sprintf("%s, %s, expires in %s%s", r.Account, asked, ago(r.Expires.Sub(at)), why))
 		}
 	}
 	p.line("")
@@ -187,7 +191,11 @@ func (p *Page) ConsentStrays(strays []desk.Stray) {
 			p.line("")
 			p.line("%s", p.heading.Render(client))
 		}
-		text := fmt.Sprintf("%s: %s of %s; since %s", s.Account, strings.Join(s.Over, ", "), strings.Join(s.Scopes, ", "), s.Since.Format(time.DateOnly))
+		of := ""
+		if len(s.Over) < len(s.Scopes) {
+			of = " of " + strings.Join(s.Scopes, ", ")
+		}
+		text := fmt.Sprintf("%s: %s%s; since %s", s.Account, strings.Join(s.Over, ", "), of, s.Since.Format(time.DateOnly))
 		p.hang(pad(p.outcome(s.Outcome), 6), 8, text)
 		p.hang("", 8, s.Causes[0].Text)
 	}
@@ -207,9 +215,13 @@ func (p *Page) ConsentActs(acts []desk.Act) {
 	p.acts(acts)
 }
 
+// did are the kinds of act in words.
+var did = map[desk.Kind]string{desk.Asked: "asked for", desk.Granted: "let in", desk.Approved: "approved", desk.Refused: "refused", desk.Barred: "barred",
+	desk.BarLifted: "lifted the bar of", desk.ClientImported: "took over", desk.GrantImported: "took over the grant of"}
+
 func (p *Page) acts(acts []desk.Act) {
 	for _, a := range acts {
-		text := fmt.Sprintf("%s %s %s", a.By, strings.ReplaceAll(string(a.Kind), "_", " "), a.Client)
+		text := fmt.Sprintf("%s %s %s", a.By, did[a.Kind], a.Client)
 		if len(a.Scopes) > 0 {
 			text += ": " + strings.Join(a.Scopes, ", ")
 		}
