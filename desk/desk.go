@@ -272,7 +272,7 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 			continue
 		}
 		narrowed := r.asked(act.At)
-		if first != nil && r.same(first) {
+		if first != nil && r.same(first) && d.isFor(act, r.Account) {
 			narrowed.Scopes = act.Scopes
 		}
 		decision, err := d.judge.Decide(narrowed, s.known(r.Client))
@@ -283,6 +283,18 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 			Resource: r.Resource, RedirectURI: r.Redirect, Because: act.Because, Until: act.Until})
 	}
 	return grants
+}
+
+// isFor tells whether an approval is for an account.
+func (d *Desk) isFor(act Act, account string) bool {
+	switch {
+	case act.Account != "":
+		return act.Account == account
+	case act.Group != "":
+		n, ok := d.judge.Estate().FindAccount(account)
+		return ok && slices.Contains(d.judge.Estate().GroupsOf(n), act.Group)
+	}
+	return true
 }
 
 // Refuse refuses a request and all that ask for the same. What came of the

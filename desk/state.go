@@ -20,6 +20,9 @@ const (
 	IsExpired  State = "expired"
 )
 
+// States returns all ways in which a request may stand.
+func States() []State { return []State{Waiting, IsApproved, IsRefused, IsExpired} }
+
 // Request is what somebody asked for.
 type Request struct {
 	Number   int64            `json:"number" doc:"number of the request"`

@@ -11,8 +11,10 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/describe"
+	"github.com/briskwarden/briskwarden/desk"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
@@ -41,6 +43,12 @@ func Documents() []Document {
 		{"account-reach", "what reach --account --json prints", of[reach.AccountReach]("What an account can open")},
 		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
+		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
+		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},
+		{"consent-queue", "what consent queue --json prints", of[desk.Queued]("What waits for a reviewer")},
+		{"consent-register", "what consent register --json prints", of[desk.Registered]("Outside programs, graded")},
+		{"consent-strays", "what consent strays --json prints", of[desk.Strayed]("Grants that today's rules would not allow")},
+		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
 		{"started", "what start --json prints", of[start.Report]("A new book")},
 	}
 }
@@ -80,6 +88,11 @@ var types = jsonschema.Types{
 	reflect.TypeFor[decide.CauseCode]():      words(decide.CauseCodes()),
 	reflect.TypeFor[decide.NoticeCode]():     words(decide.NoticeCodes()),
 	reflect.TypeFor[decide.DemandKind]():     words(decide.DemandKinds()),
+	reflect.TypeFor[consent.Outcome]():       jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[consent.Standing]():      jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.CauseCode]():     words(consent.CauseCodes()),
+	reflect.TypeFor[desk.Kind]():             words(desk.Kinds()),
+	reflect.TypeFor[desk.State]():            words(desk.States()),
 	reflect.TypeFor[decide.Within]():         jsonschema.Matching(`^now$|^session$|` + span),
 	reflect.TypeFor[estate.Span]():           jsonschema.Matching(span),
 	reflect.TypeFor[estate.Level]():          jsonschema.Words(estate.Levels()...),

@@ -2,6 +2,7 @@ package schema_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"io/fs"
 	"math/rand/v2"
@@ -20,9 +21,11 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/describe"
+	"github.com/briskwarden/briskwarden/desk"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/reach"
@@ -237,8 +240,34 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	layout, err := start.New(start.Request{Today: monday})
 	require.NoError(t, err)
 	check("started", &start.Report{Folder: "harbour", Files: []string{"harbour/people.yaml"}, Layout: layout, Inspection: found})
+	consents, err := b.CompileConsent(judge)
+	require.NoError(t, err)
+	ctx := context.Background()
+	reviewers := desk.New(consents, new(desk.Memory))
+	wants := consent.Request{At: monday, Account: "liv@kestrelsound.example", Client: "crew-swap", Scopes: []string{"roster.swap", "mail.read"}, RedirectURI: "http://swap.harbourapps.example/answer"}
+	decision, err := reviewers.Rehearse(ctx, wants)
+	require.NoError(t, err)
+	check("consent-decision", decision)
+	answer, err := reviewers.Ask(ctx, wants, "To swap.")
+	require.NoError(t, err)
+	check("consent-answer", answer)
+	held, err := desk.ReadImport([]byte("client_id,scope,account\ncrew-swap,openid,jonas@kestrelsound.example\n"))
+	require.NoError(t, err)
+	acts, err := reviewers.Import(ctx, "ragna@kestrelsound.example", held, monday)
+	require.NoError(t, err)
+	check("consent-acts", &desk.Record{Acts: acts})
+	queue, err := reviewers.Queue(ctx, monday)
+	require.NoError(t, err)
+	check("consent-queue", &desk.Queued{Batches: queue})
+	register, err := reviewers.Register(ctx, monday)
+	require.NoError(t, err)
+	check("consent-register", &desk.Registered{Clients: register})
+	strays, err := reviewers.Strays(ctx, monday)
+	require.NoError(t, err)
+	require.Len(t, strays, 1)
+	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 10)
+	require.Len(t, schema.Documents(), 16)
 	require.NotEmpty(t, decide.CauseCodes())
 }

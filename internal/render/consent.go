@@ -141,39 +141,54 @@ func ago(d time.Duration) string {
 // mostReasons is how many reasons of a grade are told.
 const mostReasons = 3
 
-// ConsentRegister writes all clients, the most dangerous first.
+// ConsentRegister writes a table of all clients, the most dangerous first, with
+// the reasons below each.
 func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 	p.line("%s", p.bold.Render(words.Count(len(entries), "program")+", the most dangerous first"))
+	p.line("")
+	width := len("Program")
 	for _, e := range entries {
-		p.line("")
-		title := e.Client
-		if e.Title != "" {
-			title = fmt.Sprintf("%s (%s)", e.Title, e.Client)
-		}
-		facts := []string{fmt.Sprintf("danger %d", e.Grade.Danger), e.Standing.String(), words.Count(e.Users, "account")}
-		if !e.LastUsed.IsZero() {
-			facts = append(facts, "used "+ago(at.Sub(e.LastUsed))+" ago")
+		width = max(width, len(e.Client))
+	}
+	const danger, standing, accounts = 12, 12, 10
+	p.line("%s", p.heading.Render(pad("Danger", danger-2))+"  "+p.heading.Render(pad("Program", width))+"  "+p.heading.Render(pad("Standing", standing-2))+"  "+
+		p.heading.Render(pad("Accounts", accounts-2))+"  "+p.heading.Render("Last used"))
+	for _, e := range entries {
+		used := "not known"
+		switch {
+		case !e.LastUsed.IsZero():
+			used = ago(at.Sub(e.LastUsed)) + " ago"
+		case e.Users == 0:
+			used = "never let in"
 		}
 		if e.Waiting > 0 {
-			facts = append(facts, fmt.Sprintf("%d waiting", e.Waiting))
+			used += ", " + words.Count(e.Waiting, "request") + " waiting"
 		}
-		p.hang(pad(p.level(e.Grade.Level), 6), 8, p.bold.Render(title)+", "+strings.Join(facts, ", "))
+		p.line("%s", pad(p.level(e.Grade.Level)+fmt.Sprintf(" %d", e.Grade.Danger), danger)+p.bold.Render(pad(e.Client, width))+"  "+
+			pad(e.Standing.String(), standing)+pad(fmt.Sprint(e.Users), accounts)+used)
+		lines := []string{}
+		if e.Title != "" {
+			lines = append(lines, strings.TrimSpace(e.Title+". "+e.Because))
+		}
 		if len(e.Scopes) > 0 {
-			p.hang("", 8, "Holds "+strings.Join(e.Scopes, ", "))
+			lines = append(lines, "Holds "+strings.Join(e.Scopes, ", ")+".")
 		}
 		var reasons []string
 		for i, r := range e.Grade.Reasons {
 			if i == mostReasons && len(e.Grade.Reasons) > mostReasons+1 {
-				reasons = append(reasons, fmt.Sprintf("And %d more reasons.", len(e.Grade.Reasons)-i))
+				reasons = append(reasons, fmt.Sprintf("and %d more reasons", len(e.Grade.Reasons)-i))
 				break
 			}
 			reasons = append(reasons, fmt.Sprintf("%s (%d)", strings.TrimSuffix(r.Text, "."), r.Points))
 		}
 		if len(reasons) > 0 {
-			p.hang("", 8, strings.Join(reasons, "; "))
+			lines = append(lines, strings.Join(reasons, "; ")+".")
 		}
+		for _, line := range lines {
+			p.hang("", danger, line)
+		}
+		p.line("")
 	}
-	p.line("")
 	p.commands("Next", "briskwarden consent strays --book "+p.folder)
 }
 
