@@ -501,3 +501,24 @@ func TestStoresAgree(t *testing.T) {
 	require.NoError(t, desk.Verify(a))
 	require.True(t, slices.ContainsFunc(a, func(a desk.Act) bool { return a.Kind == desk.Approved }))
 }
+
+func FuzzReadImport(f *testing.F) {
+	f.Add([]byte("client_id,scope,account\nlog,openid,ann\n"))
+	f.Add([]byte(`[{"client_id": "a", "redirect_uris": ["https://a.example/cb"], "scope": "openid x"}]`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		found, err := desk.ReadImport(text)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		// What can be read can be taken over and graded.
+		d := desk.New(judge(t), new(desk.Memory))
+		acts, err := d.Import(ctx, "rae", found, monday)
+		require.NoError(t, err)
+		require.Len(t, acts, len(found.Clients)+len(found.Grants))
+		_, err = d.Register(ctx, monday)
+		require.NoError(t, err)
+		_, err = d.Strays(ctx, monday)
+		require.NoError(t, err)
+	})
+}
