@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"sync"
 
 	_ "modernc.org/sqlite" // the driver, which needs no C
 )
@@ -23,7 +24,13 @@ CREATE TRIGGER acts_remain BEFORE DELETE ON acts BEGIN SELECT RAISE(ABORT, 'acts
 PRAGMA user_version = 1;`
 
 // File is a Store in one SQLite file, which several processes may share.
-type File struct{ db *sql.DB }
+type File struct {
+	db *sql.DB
+	mu sync.Mutex
+	// read are the acts that have been read; since acts stay as they are, only those
+	// behind them are read again.
+	read []Act
+}
 
 // OpenFile opens a file of acts, and makes it where it is missing.
 func OpenFile(path string) (*File, error) {
@@ -34,7 +41,7 @@ func OpenFile(path string) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	f := &File{db}
+	f := &File{db: db}
 	if err := f.lay(); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
 	}
@@ -68,19 +75,26 @@ func (f *File) lay() error {
 }
 
 // Acts implements Store.
-func (f *File) Acts(ctx context.Context) ([]Act, error) { return readActs(ctx, f.db) }
+func (f *File) Acts(ctx context.Context) ([]Act, error) { return f.acts(ctx, f.db) }
 
 type queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-func readActs(ctx context.Context, from queryer) ([]Act, error) {
-	rows, err := from.QueryContext(ctx, "SELECT number, act FROM acts ORDER BY number")
+// acts returns all acts, of which it reads the new ones.
+func (f *File) acts(ctx context.Context, from queryer) ([]Act, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	last := int64(0)
+	if len(f.read) > 0 {
+		last = f.read[len(f.read)-1].Number
+	}
+	rows, err := from.QueryContext(ctx, "SELECT number, act FROM acts WHERE number > ? ORDER BY number", last)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var acts []Act
+	acts := f.read[:len(f.read):len(f.read)]
 	for rows.Next() {
 		var number int64
 		var text string
@@ -93,7 +107,11 @@ func readActs(ctx context.Context, from queryer) ([]Act, error) {
 		}
 		acts = append(acts, a)
 	}
-	return acts, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	f.read = acts
+	return acts[:len(acts):len(acts)], nil
 }
 
 // Append implements Store.
@@ -103,7 +121,7 @@ func (f *File) Append(ctx context.Context, decide func([]Act) ([]Act, error)) ([
 		return nil, err
 	}
 	defer tx.Rollback()
-	acts, err := readActs(ctx, tx)
+	acts, err := f.acts(ctx, tx)
 	if err != nil {
 		return nil, err
 	}
