@@ -547,7 +547,7 @@ func (s *sitting) eases(assurance int32, d *demand) bool {
 		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, s) != condition.True || !s.riskBelowMedium() {
 			continue
 		}
-		deadline := s.deadline(r)
+		deadline := s.judge.deadline(r, s.account, s.attempt.At)
 		if s.moment.Before(deadline) {
 			s.eased = append(s.eased, eased{number, deadline})
 			found = true
@@ -556,22 +556,22 @@ func (s *sitting) eases(assurance int32, d *demand) bool {
 	return found
 }
 
-// deadline is when a rollout's time is up for the account: the day on which it
-// is enforced, or what newcomers or those asked late have beyond it. Whoever was
-// not asked yet is asked now, and the grace begins.
-func (s *sitting) deadline(r *rollout) time.Time {
+// deadline is when a rollout's time is up for an account: the day on which it is
+// enforced, or what newcomers or those asked late have beyond it. Whoever was not
+// asked yet is asked at that moment, and the grace begins.
+func (j *Judge) deadline(r *rollout, account int, at time.Time) time.Time {
 	deadline := r.enforced
 	later := func(t time.Time) {
 		if t.After(deadline) {
 			deadline = t
 		}
 	}
-	if end, known := s.judge.estate.JoinedUntil(s.account, r.Newcomers); known && r.Newcomers > 0 {
+	if end, known := j.estate.JoinedUntil(account, r.Newcomers); known && r.Newcomers > 0 {
 		later(end)
 	}
 	if r.Grace > 0 {
-		asked := s.attempt.At
-		if a := s.judge.estate.Accounts[s.account].AskedAt; a != nil {
+		asked := at
+		if a := j.estate.Accounts[account].AskedAt; a != nil {
 			asked = *a
 		}
 		later(asked.Add(time.Duration(r.Grace)))

@@ -83,7 +83,7 @@ func (s *sitting) turns(now, end time.Time) []time.Time {
 		condition.Walk(x.when, look)
 	}
 	for i := range s.judge.rollouts {
-		add(s.deadline(&s.judge.rollouts[i]))
+		add(s.judge.deadline(&s.judge.rollouts[i], s.account, s.attempt.At))
 		condition.Walk(s.judge.rollouts[i].who, look)
 	}
 	for w := range windows {

@@ -52,6 +52,12 @@ func (j *Judge) Rollouts() []Rollout {
 	return views
 }
 
+// Deadline returns when the time of a rollout, by its number among Rollouts, is
+// up for an account, by number. Whoever was not asked yet is asked at that moment.
+func (j *Judge) Deadline(rollout, account int, at time.Time) time.Time {
+	return j.deadline(&j.rollouts[rollout], account, at)
+}
+
 // Assurances returns all assurances in the order in which the book has them. The
 // caller must not change them.
 func (j *Judge) Assurances() []Assurance { return j.book.Assurances }

@@ -20,6 +20,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/reach"
+	"github.com/briskwarden/briskwarden/readiness"
 	"github.com/briskwarden/briskwarden/rehearse"
 	"github.com/briskwarden/briskwarden/start"
 )
@@ -43,6 +44,7 @@ func Documents() []Document {
 		{"account-reach", "what reach --account --json prints", of[reach.AccountReach]("What an account can open")},
 		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
+		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
 		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
 		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},
 		{"consent-queue", "what consent queue --json prints", of[desk.Queued]("What waits for a reviewer")},
@@ -91,6 +93,7 @@ var types = jsonschema.Types{
 	reflect.TypeFor[consent.Outcome]():       jsonschema.Words(consent.Outcomes()...),
 	reflect.TypeFor[consent.Standing]():      jsonschema.Words(consent.Standings()...),
 	reflect.TypeFor[consent.CauseCode]():     words(consent.CauseCodes()),
+	reflect.TypeFor[readiness.Status]():      words(readiness.Statuses()),
 	reflect.TypeFor[desk.Kind]():             words(desk.Kinds()),
 	reflect.TypeFor[desk.State]():            words(desk.States()),
 	reflect.TypeFor[decide.Within]():         jsonschema.Matching(`^now$|^session$|` + span),

@@ -29,6 +29,7 @@ import (
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/reach"
+	"github.com/briskwarden/briskwarden/readiness"
 	"github.com/briskwarden/briskwarden/rehearse"
 	"github.com/briskwarden/briskwarden/schema"
 	"github.com/briskwarden/briskwarden/start"
@@ -240,6 +241,9 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	layout, err := start.New(start.Request{Today: monday})
 	require.NoError(t, err)
 	check("started", &start.Report{Folder: "harbour", Files: []string{"harbour/people.yaml"}, Layout: layout, Inspection: found})
+	ready, err := readiness.Of(judge, "", nil, monday)
+	require.NoError(t, err)
+	check("readiness", ready)
 	consents, err := b.CompileConsent(judge)
 	require.NoError(t, err)
 	ctx := context.Background()
@@ -268,6 +272,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 16)
+	require.Len(t, schema.Documents(), 17)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -67,6 +67,8 @@ func TestViews(t *testing.T) {
 		"reach-account":    {0, []string{"reach", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--at", monday}},
 		"reach-app":        {0, []string{"reach", "--book", "kestrel", "--app", "card-till", "--at", monday}},
 		"rehearse-vary":    {0, append(ingrid, "--device", "laptop-ingrid", "--proved", "password", "--vary", "risk,network,hour", "--until-granted")},
+		"readiness":        {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
+		"readiness-csv":    {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"schema":           {0, []string{"schema"}},
 	} {
 		out := in(t, dir, c.status, c.args...)
@@ -127,6 +129,10 @@ func TestTheBench(t *testing.T) {
 		{"reach twice", 2, []string{"reach", "--book", "kestrel", "--account", "a", "--app", "b"}, "give --account or --app"},
 		{"reach no app", 2, []string{"reach", "--book", "kestrel", "--app", "mial"}, "did you mean mail?"},
 
+		{"ready", 0, []string{"readiness", "--book", "kestrel", "--at", monday}, "Nobody would be locked out on 2026-12-01"},
+		{"no rollout", 2, []string{"readiness", "--book", "kestrel", "--rollout", "crew"}, `the book has no rollout "crew"`},
+		{"no day", 2, []string{"readiness", "--book", "kestrel", "--on", "soon"}, "--on: a day is written like 2026-11-23"},
+		{"no table", 2, []string{"readiness", "--book", "kestrel", "--format", "pdf"}, `"pdf" is not text or csv`},
 		{"vary nothing", 2, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--vary", "colour"}, "--vary: \"colour\" is nothing to vary"},
 		{"one way", 0, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--ip", "192.0.2.70", "--until-granted"}, "Prove password, and prove push"},
 		{"one circumstance", 0, []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--vary", "network"}, "By network"},
@@ -138,7 +144,7 @@ func TestTheBench(t *testing.T) {
 	}
 	for _, args := range [][]string{
 		{"inspect", "--book", "kestrel"}, {"inspect", "--book", "broken"}, {"inspect", "--explain", "all"}, {"inspect", "--explain", "no-owner"}, {"describe", "--book", "kestrel"},
-		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
+		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
 	} {
 		cmd := exec.Command(program, append(args, "--json")...)
 		cmd.Dir = dir
@@ -147,7 +153,7 @@ func TestTheBench(t *testing.T) {
 		require.NoError(t, json.Unmarshal(out, &anything), "%v", args)
 		require.NotEmpty(t, anything)
 	}
-	for _, command := range []string{"start", "inspect", "describe", "reach", "schema"} {
+	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "schema"} {
 		require.Contains(t, in(t, dir, 0, command, "--help"), "Examples:")
 	}
 	files, err := os.ReadDir(filepath.Join(dir, "a"))
