@@ -24,6 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/geo"
 	"github.com/briskwarden/briskwarden/risk"
@@ -67,6 +68,7 @@ type Sections struct {
 	Scopes     []consent.Tier     `book:"scopes" of:"tier" doc:"tiers of what outside programs ask for, from mild to grave"`
 	Clients    []consent.Client   `book:"clients" of:"client" doc:"outside programs"`
 	Consent    consent.Scheme     `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
+	Drills     []drill.Drill      `book:"drills" of:"drill" doc:"attempts and requests with the decision expected of them"`
 	Accepted   []Acceptance       `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }
 

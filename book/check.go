@@ -73,6 +73,15 @@ func (r *reader) check() {
 	}
 	r.checkEstate()
 	r.checkConsent()
+	for i := range r.sections.Drills {
+		d := &r.sections.Drills[i]
+		if r.broken[definition{"drill", d.Name}] {
+			continue
+		}
+		if err := d.Check(); err != nil {
+			r.add(d.At, "drill %s: %v", d.Name, err)
+		}
+	}
 	r.checkAssurances()
 	r.checkRisk()
 	firm := map[string]bool{}

@@ -3,6 +3,7 @@ package book
 import (
 	"bytes"
 	"encoding"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -309,6 +310,8 @@ var (
 	outcomeType   = reflect.TypeFor[decide.Outcome]()
 	zoneType      = reflect.TypeFor[*time.Location]()
 	settingsType  = reflect.TypeFor[Settings]()
+	attemptType   = reflect.TypeFor[*attempt.Attempt]()
+	requestType   = reflect.TypeFor[*consent.Request]()
 	consentType   = reflect.TypeFor[consent.Scheme]()
 	levelsType    = reflect.TypeFor[risk.Levels]()
 	momentType    = reflect.TypeFor[time.Time]()
@@ -348,6 +351,20 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 		into.Set(reflect.ValueOf(r.fact(n)))
 	case t == minimumType:
 		into.Set(reflect.ValueOf(r.minimum(n)))
+	case t == attemptType:
+		r.wire(n, func(text []byte) error {
+			a, err := attempt.Read(bytes.NewReader(text))
+			into.Set(reflect.ValueOf(a))
+			return err
+		})
+	case t == requestType:
+		r.wire(n, func(text []byte) error {
+			q := new(consent.Request)
+			decoder := json.NewDecoder(bytes.NewReader(text))
+			decoder.DisallowUnknownFields()
+			into.Set(reflect.ValueOf(q))
+			return decoder.Decode(q)
+		})
 	case t.Kind() == reflect.Pointer:
 		into.Set(reflect.New(t.Elem()))
 		r.value(n, into.Elem(), f)
@@ -407,6 +424,51 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 	default:
 		panic(fmt.Sprintf("book: no way to read a %s", t))
 	}
+}
+
+// inJSON is the place in the JSON of a node that a message begins with, and the
+// name of the package that wrote it.
+var inJSON = regexp.MustCompile(`^(line \d+, column \d+: )?(json: )?`)
+
+// wire decodes a node that is written as JSON is elsewhere.
+func (r *reader) wire(n *yaml.Node, read func(text []byte) error) {
+	if n.Kind != yaml.MappingNode {
+		r.add(r.at(n), "expected a mapping as it is written in JSON, found %s", describe(n))
+		return
+	}
+	text, err := json.Marshal(r.plain(n))
+	if err == nil {
+		err = read(text)
+	}
+	if err != nil {
+		r.add(r.at(n), "%s", inJSON.ReplaceAllString(err.Error(), ""))
+	}
+}
+
+// plain makes of a node what encoding/json writes. Times stay texts.
+func (r *reader) plain(n *yaml.Node) any {
+	var value any
+	r.follow(n, func(n *yaml.Node) {
+		switch n.Kind {
+		case yaml.SequenceNode:
+			list := make([]any, 0, len(n.Content))
+			for _, item := range n.Content {
+				list = append(list, r.plain(item))
+			}
+			value = list
+		case yaml.MappingNode:
+			object := make(map[string]any, len(n.Content)/2)
+			r.pairs(n, func(key, item *yaml.Node) { object[key.Value] = r.plain(item) })
+			value = object
+		default:
+			if n.ShortTag() == "!!int" || n.ShortTag() == "!!float" || n.ShortTag() == "!!bool" || n.ShortTag() == "!!null" {
+				value = r.fact(n)
+			} else {
+				value = n.Value
+			}
+		}
+	})
+	return value
 }
 
 // fact decodes a truth, a number, a text or null by its YAML type.

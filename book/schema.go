@@ -94,6 +94,10 @@ func (w *schemaWriter) value(t reflect.Type, f *field) *jsonschema.Schema {
 	switch {
 	case t == conditionType:
 		return w.condition(f.about)
+	case t == attemptType:
+		return &jsonschema.Schema{Type: "object", Required: []string{"at", "account", "app"}, Description: "an attempt; the schema `attempt` has the whole of it"}
+	case t == requestType:
+		return &jsonschema.Schema{Type: "object", Required: []string{"at", "account", "client", "scopes"}}
 	case t == outcomeType:
 		return w.define("outcome", outcomeSchema)
 	case t.Kind() == reflect.Pointer:

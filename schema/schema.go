@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/describe"
 	"github.com/briskwarden/briskwarden/desk"
+	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
@@ -44,6 +45,7 @@ func Documents() []Document {
 		{"account-reach", "what reach --account --json prints", of[reach.AccountReach]("What an account can open")},
 		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
+		{"drills", "what drill --json prints", of[drill.Report]("What came of the drills")},
 		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
 		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
 		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},

@@ -26,6 +26,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/describe"
 	"github.com/briskwarden/briskwarden/desk"
+	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/reach"
@@ -204,6 +205,12 @@ func TestDecisions(t *testing.T) {
 	})
 }
 
+func mustConsent(t *testing.T, b *book.Book, judge *decide.Judge) *consent.Judge {
+	consents, err := b.CompileConsent(judge)
+	require.NoError(t, err)
+	return consents
+}
+
 // TestWhatTheCommandsPrint holds what each command prints on the demo's book
 // against its schema.
 func TestWhatTheCommandsPrint(t *testing.T) {
@@ -241,11 +248,19 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	layout, err := start.New(start.Request{Today: monday})
 	require.NoError(t, err)
 	check("started", &start.Report{Folder: "harbour", Files: []string{"harbour/people.yaml"}, Layout: layout, Inspection: found})
+	for i := range b.Drills {
+		if a := b.Drills[i].Attempt; a != nil {
+			require.NoError(t, validate(t, compiled(t, "attempt"), a), b.Drills[i].Name)
+		}
+	}
+	drilled := drill.Run(judge, mustConsent(t, b, judge), b.Drills)
+	drilled.Mutations, err = drill.Mutate(drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}, b.Drills)
+	require.NoError(t, err)
+	check("drills", drilled)
 	ready, err := readiness.Of(judge, "", nil, monday)
 	require.NoError(t, err)
 	check("readiness", ready)
-	consents, err := b.CompileConsent(judge)
-	require.NoError(t, err)
+	consents := mustConsent(t, b, judge)
 	ctx := context.Background()
 	reviewers := desk.New(consents, new(desk.Memory))
 	wants := consent.Request{At: monday, Account: "liv@kestrelsound.example", Client: "crew-swap", Scopes: []string{"roster.swap", "mail.read"}, RedirectURI: "http://swap.harbourapps.example/answer"}
@@ -272,6 +287,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 17)
+	require.Len(t, schema.Documents(), 18)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -67,6 +67,9 @@ func TestViews(t *testing.T) {
 		"reach-account":    {0, []string{"reach", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--at", monday}},
 		"reach-app":        {0, []string{"reach", "--book", "kestrel", "--app", "card-till", "--at", monday}},
 		"rehearse-vary":    {0, append(ingrid, "--device", "laptop-ingrid", "--proved", "password", "--vary", "risk,network,hour", "--until-granted")},
+		"drill":            {0, []string{"drill", "--book", "kestrel", "--mutate"}},
+		"drill-faulty":     {1, []string{"drill", "--book", "faulty"}},
+		"drill-junit":      {1, []string{"drill", "--book", "faulty", "--format", "junit"}},
 		"readiness":        {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
 		"readiness-csv":    {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"schema":           {0, []string{"schema"}},
@@ -130,6 +133,12 @@ func TestTheBench(t *testing.T) {
 		{"reach no app", 2, []string{"reach", "--book", "kestrel", "--app", "mial"}, "did you mean mail?"},
 
 		{"ready", 0, []string{"readiness", "--book", "kestrel", "--at", monday}, "Nobody would be locked out on 2026-12-01"},
+		{"kept", 0, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "liv-reads"}, "kept as the drill liv-reads in kestrel/drill-liv-reads.yaml"},
+		{"kept twice", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "liv-reads"}, "exists already, and nothing is overwritten; give the drill another name"},
+		{"kept and run", 0, []string{"drill", "--book", "kestrel"}, "All 9 drills passed"},
+		{"no name", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "../x"}, "is no name of letters"},
+		{"no drills", 2, []string{"drill", "--book", "none-yet"}, "there is no folder"},
+		{"no report", 2, []string{"drill", "--book", "kestrel", "--format", "tap"}, `"tap" is not text or junit`},
 		{"no rollout", 2, []string{"readiness", "--book", "kestrel", "--rollout", "crew"}, `the book has no rollout "crew"`},
 		{"no day", 2, []string{"readiness", "--book", "kestrel", "--on", "soon"}, "--on: a day is written like 2026-11-23"},
 		{"no table", 2, []string{"readiness", "--book", "kestrel", "--format", "pdf"}, `"pdf" is not text or csv`},
@@ -144,7 +153,7 @@ func TestTheBench(t *testing.T) {
 	}
 	for _, args := range [][]string{
 		{"inspect", "--book", "kestrel"}, {"inspect", "--book", "broken"}, {"inspect", "--explain", "all"}, {"inspect", "--explain", "no-owner"}, {"describe", "--book", "kestrel"},
-		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
+		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"drill", "--book", "kestrel", "--mutate"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
 	} {
 		cmd := exec.Command(program, append(args, "--json")...)
 		cmd.Dir = dir
@@ -153,7 +162,7 @@ func TestTheBench(t *testing.T) {
 		require.NoError(t, json.Unmarshal(out, &anything), "%v", args)
 		require.NotEmpty(t, anything)
 	}
-	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "schema"} {
+	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "drill", "schema"} {
 		require.Contains(t, in(t, dir, 0, command, "--help"), "Examples:")
 	}
 	files, err := os.ReadDir(filepath.Join(dir, "a"))

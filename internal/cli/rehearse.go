@@ -53,12 +53,14 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
 	f.StringSliceVar(&more.vary, "vary", nil, "show the attempt over a grid of circumstances, such as country,hour: "+strings.Join(rehearse.Circumstances(), ", "))
 	f.BoolVar(&more.untilGranted, "until-granted", false, "tell the smallest set of changes to the attempt that would turn it into a grant")
+	f.StringVar(&more.keepAs, "keep-as", "", "keep the attempt and its verdict in the book as a drill of this name")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
 	return cmd
 }
 
 // extras are what a rehearsal tells beside the decision.
 type extras struct {
+	keepAs       string
 	vary         []string
 	untilGranted bool
 }
@@ -121,6 +123,9 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 		page.Rehearsal(report, judge.Estate().Zone)
 		err = page.Err()
 	}
+	if err == nil && more.keepAs != "" {
+		err = env.keep(more.keepAs, report)
+	}
 	if err == nil && wanted != nil && report.Verdict != *wanted {
 		fmt.Fprintf(env.err, "briskwarden: expected %s, the verdict is %s\n", *wanted, report.Verdict)
 		return errFound
@@ -134,7 +139,7 @@ func refuseBeside(flags *pflag.FlagSet) error {
 	var err error
 	flags.Visit(func(f *pflag.Flag) {
 		switch f.Name {
-		case "attempt", "expect", "book", "json", "vary", "until-granted":
+		case "attempt", "expect", "book", "json", "vary", "until-granted", "keep-as":
 		default:
 			err = fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", f.Name)
 		}

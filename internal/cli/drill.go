@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+
+	"github.com/spf13/cobra"
+
+	"github.com/briskwarden/briskwarden/drill"
+	"github.com/briskwarden/briskwarden/internal/newfile"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/rehearse"
+)
+
+func (env *environment) drillCommand() *cobra.Command {
+	var format string
+	var mutate bool
+	cmd := &cobra.Command{
+		Use:   "drill",
+		Short: "Run the book's own tests",
+		Long: "drill decides each attempt and each request for consent that the book keeps under `drills`, and\n" +
+			"tells where the decision is another than expected. It tells which rules no drill reaches; with\n" +
+			"--mutate it changes each rule and each network on trial, and lists the changes that no drill notices.\n\n" +
+			"The exit status is 1 where a drill failed.",
+		Example: "  briskwarden drill --book kestrel\n" +
+			"  briskwarden drill --book kestrel --mutate\n" +
+			"  briskwarden drill --book kestrel --format junit > drills.xml\n" +
+			"  briskwarden rehearse --book kestrel --account ingrid@kestrelsound.example --app mail --keep-as ingrid-reads-mail",
+		Args: noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			if format != "text" && format != "junit" {
+				return fmt.Errorf("--format: %q is not text or junit", format)
+			}
+			return env.drill(format, mutate)
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "text", "text, or junit for JUnit XML")
+	cmd.Flags().BoolVar(&mutate, "mutate", false, "change each rule and each network on trial, and list what no drill notices")
+	return cmd
+}
+
+func (env *environment) drill(format string, mutate bool) error {
+	b, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	consents, err := b.CompileConsent(judge)
+	if err != nil {
+		return err
+	}
+	if len(b.Drills) == 0 {
+		return fmt.Errorf("the book has no drills; rehearse an attempt and keep it with --keep-as NAME")
+	}
+	report := drill.Run(judge, consents, b.Drills)
+	if mutate {
+		report.Mutations, err = drill.Mutate(drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}, b.Drills)
+		if err != nil {
+			return err
+		}
+	}
+	if format == "junit" {
+		err = report.WriteJUnit(env.out)
+	} else {
+		err = env.show(report, func(p *render.Page) { p.Drills(report) })
+	}
+	if err == nil && report.Failed() > 0 {
+		return errFound
+	}
+	return err
+}
+
+// fileName are the names that a file can bear anywhere.
+var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
+
+// keep writes a rehearsed attempt with its verdict into the book as a drill, in a
+// new file of its own.
+func (env *environment) keep(name string, report *rehearse.Report) error {
+	if !fileName.MatchString(name) {
+		return fmt.Errorf("--keep-as: %q is no name of letters, digits, dots and hyphens", name)
+	}
+	text, err := json.Marshal(report.Rehearsal.Attempt)
+	if err != nil {
+		return err
+	}
+	// JSON is YAML, so the attempt stands in the file as it was judged.
+	kept := fmt.Sprintf("briskwarden: 1\ndrills:\n  - name: %s\n    expect: %s\n    attempt: %s\n", name, report.Verdict, text)
+	path := filepath.Join(env.book, "drill-"+name+".yaml")
+	switch err := newfile.Write(path, []byte(kept)); {
+	case errors.Is(err, fs.ErrExist):
+		return fmt.Errorf("--keep-as: %s exists already, and nothing is overwritten; give the drill another name", path)
+	case err != nil:
+		return fmt.Errorf("--keep-as: %w", err)
+	}
+	fmt.Fprintf(env.err, "kept as the drill %s in %s\n", name, path)
+	return nil
+}
