@@ -2,9 +2,11 @@ package inspect
 
 import (
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/estate"
 )
 
@@ -70,13 +72,21 @@ func (in *inspection) proveAll(a *attempt.Attempt, account int) {
 	}
 }
 
-// ownAddresses returns an address of each own network; where the book has none,
-// an address that lies nowhere.
+// ownAddresses returns an address of each own network that could matter: of those
+// that some condition names, and of the others one for each country; where the
+// book has none, an address that lies nowhere.
 func (in *inspection) ownAddresses() []attempt.Fact[netip.Addr] {
+	named := in.judge.Values(condition.Networks)
+	seen := map[string]bool{}
 	var found []attempt.Fact[netip.Addr]
 	for _, n := range in.estate.Networks {
-		if n.Ours && len(n.Ranges) > 0 {
-			found = append(found, attempt.Known(n.Ranges[0].From))
+		like := "in " + string(n.Country)
+		if slices.Contains(named, n.Name) {
+			like = n.Name
+		}
+		if n.Ours && len(n.Ranges) > 0 && !seen[like] {
+			seen[like] = true
+			found = append(found, attempt.Known(n.Ranges[0].Sample()))
 		}
 	}
 	if len(found) == 0 {
