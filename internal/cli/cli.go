@@ -17,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/render"
 )
 
 // The exit statuses.
@@ -133,6 +134,16 @@ func (env *environment) printJSON(v any) error {
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
+}
+
+// show prints what a command found: as JSON or on a page.
+func (env *environment) show(found any, write func(*render.Page)) error {
+	if env.json {
+		return env.printJSON(found)
+	}
+	page := render.NewPage(env.out, env.book)
+	write(page)
+	return page.Err()
 }
 
 // failure is what --json prints of an error.

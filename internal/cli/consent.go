@@ -190,16 +190,6 @@ func (env *environment) consentAsk(flags *consentFlags) error {
 	})
 }
 
-// show prints what a command found: as JSON or on a page.
-func (env *environment) show(found any, write func(*render.Page)) error {
-	if env.json {
-		return env.printJSON(found)
-	}
-	page := render.NewPage(env.out, env.book)
-	write(page)
-	return page.Err()
-}
-
 func (env *environment) consentQueue(flags *consentFlags) error {
 	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
 		batches, err := d.Queue(ctx, at)

@@ -55,12 +55,7 @@ func (env *environment) writeDemo(dir string, files fs.FS, next string) error {
 	if err != nil {
 		return err
 	}
-	if env.json {
-		return env.printJSON(map[string]any{"folder": dir, "files": paths})
-	}
-	page := render.NewPage(env.out, env.book)
-	page.DemoWritten(dir, paths, next)
-	return page.Err()
+	return env.show(map[string]any{"folder": dir, "files": paths}, func(p *render.Page) { p.DemoWritten(dir, paths, next) })
 }
 
 // showFaulty inspects the faulty copy of the book.
@@ -73,12 +68,7 @@ func (env *environment) showFaulty() error {
 	if err != nil {
 		return err
 	}
-	if env.json {
-		return env.printJSON(report)
-	}
-	page := render.NewPage(env.out, env.book)
-	page.DemoFaulty(demo.Faults(), report)
-	return page.Err()
+	return env.show(report, func(p *render.Page) { p.DemoFaulty(demo.Faults(), report) })
 }
 
 func (env *environment) showDemo() error {
@@ -95,10 +85,5 @@ func (env *environment) showDemo() error {
 		reports = append(reports, render.SceneReport{Title: scene.Title, Differs: scene.Differs,
 			Report: rehearse.Rehearse(judge, &scene.Attempt, nil)})
 	}
-	if env.json {
-		return env.printJSON(map[string]any{"scenes": reports})
-	}
-	page := render.NewPage(env.out, env.book)
-	page.Demo(b, reports, judge.Estate().Zone)
-	return page.Err()
+	return env.show(map[string]any{"scenes": reports}, func(p *render.Page) { p.Demo(b, reports, judge.Estate().Zone) })
 }

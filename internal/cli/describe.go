@@ -76,16 +76,12 @@ func (env *environment) describe(flags describeFlags) error {
 		}
 		doc.AddConsent(consents)
 	}
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
-	case env.json:
-		return env.printJSON(doc)
-	case flags.format == "markdown":
+	}
+	if flags.format == "markdown" && !env.json {
 		_, err := io.WriteString(env.out, doc.Markdown())
 		return err
 	}
-	page := render.NewPage(env.out, env.book)
-	page.Document(doc)
-	return page.Err()
+	return env.show(doc, func(p *render.Page) { p.Document(doc) })
 }

@@ -57,13 +57,8 @@ func (env *environment) inspectCommand() *cobra.Command {
 }
 
 func (env *environment) explainCheck(name string) error {
-	page := render.NewPage(env.out, env.book)
 	if name == "all" {
-		if env.json {
-			return env.printJSON(map[string]any{"checks": inspect.Checks()})
-		}
-		page.Checks(inspect.Checks())
-		return page.Err()
+		return env.show(map[string]any{"checks": inspect.Checks()}, func(p *render.Page) { p.Checks(inspect.Checks()) })
 	}
 	check, ok := inspect.FindCheck(name)
 	if !ok {
@@ -73,11 +68,7 @@ func (env *environment) explainCheck(name string) error {
 		}
 		return fmt.Errorf("--explain: there is no check %q%s", name, nearest.DidYouMean(name, names))
 	}
-	if env.json {
-		return env.printJSON(check)
-	}
-	page.Check(check)
-	return page.Err()
+	return env.show(check, func(p *render.Page) { p.Check(check) })
 }
 
 func (env *environment) inspect(flags inspectFlags) error {
@@ -159,15 +150,10 @@ func (env *environment) moment(b *book.Book, at string) (time.Time, error) {
 
 func (env *environment) tellInspection(report *inspect.Report, least inspect.Severity, format string, source render.Source) error {
 	var err error
-	switch {
-	case format == "sarif":
+	if format == "sarif" {
 		err = env.printJSON(report.SARIF())
-	case env.json:
-		err = env.printJSON(report)
-	default:
-		page := render.NewPage(env.out, env.book)
-		page.Inspection(report, source)
-		err = page.Err()
+	} else {
+		err = env.show(report, func(p *render.Page) { p.Inspection(report, source) })
 	}
 	if err == nil && report.Open(least) > 0 {
 		return errFound

@@ -51,36 +51,20 @@ func (env *environment) reach(flags *pflag.FlagSet, request rehearse.Request) er
 	if err != nil {
 		return err
 	}
-	page := render.NewPage(env.out, env.book)
-	var found any
 	switch {
 	case account != "":
 		r, err := reach.OfAccount(judge, circumstances, assumed, account)
 		if err != nil {
 			return fmt.Errorf("--account: %w", err)
 		}
-		found = r
-		if !env.json {
-			page.AccountReach(r)
-		}
+		return env.show(r, func(p *render.Page) { p.AccountReach(r) })
 	case app != "":
 		r, err := reach.OfApp(judge, circumstances, assumed, app)
 		if err != nil {
 			return fmt.Errorf("--app: %w", err)
 		}
-		found = r
-		if !env.json {
-			page.AppReach(r)
-		}
-	default:
-		r := reach.OfGroups(judge, circumstances, assumed)
-		found = r
-		if !env.json {
-			page.Matrix(r)
-		}
+		return env.show(r, func(p *render.Page) { p.AppReach(r) })
 	}
-	if env.json {
-		return env.printJSON(found)
-	}
-	return page.Err()
+	r := reach.OfGroups(judge, circumstances, assumed)
+	return env.show(r, func(p *render.Page) { p.Matrix(r) })
 }

@@ -116,13 +116,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	if more.untilGranted {
 		report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, a)
 	}
-	if env.json {
-		err = env.printJSON(report)
-	} else {
-		page := render.NewPage(env.out, env.book)
-		page.Rehearsal(report, judge.Estate().Zone)
-		err = page.Err()
-	}
+	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Estate().Zone) })
 	if err == nil && more.keepAs != "" {
 		err = env.keep(more.keepAs, report)
 	}

@@ -32,12 +32,7 @@ func (env *environment) schemaCommand() *cobra.Command {
 				}
 				return err
 			}
-			if env.json {
-				return env.printJSON(map[string]any{"schemas": schema.Documents()})
-			}
-			page := render.NewPage(env.out, env.book)
-			page.Schemas(schema.Documents())
-			return page.Err()
+			return env.show(map[string]any{"schemas": schema.Documents()}, func(p *render.Page) { p.Schemas(schema.Documents()) })
 		},
 	}
 }

@@ -67,13 +67,7 @@ func (env *environment) start(request start.Request, file string) error {
 		return err
 	}
 	started := &start.Report{Folder: env.book, Files: written, Layout: layout, Inspection: report}
-	if env.json {
-		err = env.printJSON(started)
-	} else {
-		page := render.NewPage(env.out, env.book)
-		page.Started(started)
-		err = page.Err()
-	}
+	err = env.show(started, func(p *render.Page) { p.Started(started) })
 	if err == nil && report.Open(inspect.Warning) > 0 {
 		return errFound
 	}
