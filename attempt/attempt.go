@@ -320,6 +320,7 @@ func (a *Attempt) Check() error {
 func explain(err error, text []byte, offset int64) error {
 	var syntax *json.SyntaxError
 	var kind *json.UnmarshalTypeError
+	var instant *time.ParseError
 	switch {
 	case errors.Is(err, io.EOF):
 		return errors.New("expected an attempt as a JSON object, found nothing")
@@ -329,6 +330,9 @@ func explain(err error, text []byte, offset int64) error {
 		return fmt.Errorf("%s: not JSON: %w", place(text, syntax.Offset), err)
 	case errors.As(err, &kind):
 		return fmt.Errorf("%s: `%s` cannot be a JSON %s", place(text, kind.Offset), kind.Field, kind.Value)
+	case errors.As(err, &instant):
+		at := bytes.Index(text, []byte(instant.Value))
+		return fmt.Errorf("%s: %q is no time; write one such as 2026-11-23T21:14:00Z", place(text, int64(at)), strings.Trim(instant.Value, `"`))
 	}
 	if name, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
 		name = strings.Trim(name, `"`)

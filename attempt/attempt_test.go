@@ -40,12 +40,13 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 	for wrong, c := range map[string][2]string{
 		`an attempt has no key "managd"; did you mean "managed"?`: {`"managed"`, `"managd"`},
 		`an attempt has no key "methd"; did you mean "method"?`:   {`[{"method":"password","at":"2026-11-23T21:14`, `[{"methd":"password","at":"2026-11-23T21:14`},
-		"two capital letters":                              {`"NO","location":{`, `"Norway","location":{`},
-		"the reason of a failed proof is one of timed_out": {`"refused"`, `"declined"`},
-		"the result of an outside check is one of passed":  {`"passed"`, `"ok"`},
-		"an action is one of sign-in":                      {`"sign-in"`, `"login"`},
-		"a fact is true, false, a number, a text or null":  {`"disk":null`, `"disk":[1]`},
-		"cannot be a JSON string":                          {`"version":3`, `"version":"3"`},
+		"two capital letters":                                    {`"NO","location":{`, `"Norway","location":{`},
+		"the reason of a failed proof is one of timed_out":       {`"refused"`, `"declined"`},
+		"the result of an outside check is one of passed":        {`"passed"`, `"ok"`},
+		"an action is one of sign-in":                            {`"sign-in"`, `"login"`},
+		"a fact is true, false, a number, a text or null":        {`"disk":null`, `"disk":[1]`},
+		`column 20: "yesterday" is no time; write one such as 2`: {`"at":"2026-11-23T21:14:00Z","account"`, `"at":"yesterday","account"`},
+		"cannot be a JSON string":                                {`"version":3`, `"version":"3"`},
 	} {
 		require.Contains(t, whole, c[0])
 		_, err := attempt.Read(strings.NewReader(strings.Replace(whole, c[0], c[1], 1)))

@@ -164,6 +164,15 @@ func (j *Judge) Country(a *attempt.Attempt) (attempt.CountryCode, bool) {
 	return w.country, w.state != countryUnknown
 }
 
+// Location returns where on Earth an attempt comes from, as it is judged: as the
+// attempt says, or by the look-up of its address.
+func (j *Judge) Location(a *attempt.Attempt) attempt.Fact[attempt.Location] {
+	var w whereabouts
+	w.find(j, a)
+	w.lookUp(j)
+	return w.location
+}
+
 // Risk returns the model by which attempts are weighed.
 func (j *Judge) Risk() *risk.Model { return j.model }
 

@@ -23,6 +23,7 @@ import (
 	"github.com/briskwarden/briskwarden/reach"
 	"github.com/briskwarden/briskwarden/readiness"
 	"github.com/briskwarden/briskwarden/rehearse"
+	"github.com/briskwarden/briskwarden/replay"
 	"github.com/briskwarden/briskwarden/start"
 )
 
@@ -46,6 +47,7 @@ func Documents() []Document {
 		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
 		{"drills", "what drill --json prints", of[drill.Report]("What came of the drills")},
+		{"replay", "what replay --json prints", of[replay.Report]("What a history came to")},
 		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
 		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
 		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},

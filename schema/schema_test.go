@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
@@ -32,6 +33,7 @@ import (
 	"github.com/briskwarden/briskwarden/reach"
 	"github.com/briskwarden/briskwarden/readiness"
 	"github.com/briskwarden/briskwarden/rehearse"
+	"github.com/briskwarden/briskwarden/replay"
 	"github.com/briskwarden/briskwarden/schema"
 	"github.com/briskwarden/briskwarden/start"
 )
@@ -260,6 +262,14 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	ready, err := readiness.Of(judge, "", nil, monday)
 	require.NoError(t, err)
 	check("readiness", ready)
+	line, err := json.Marshal(&demo.Scenes()[0].Attempt)
+	require.NoError(t, err)
+	history := replay.Source{Name: "history", Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(append(line, "\nno attempt"...))), nil
+	}}
+	replayed, err := replay.Run(context.Background(), judge, []replay.Source{history}, replay.Options{})
+	require.NoError(t, err)
+	check("replay", replayed)
 	consents := mustConsent(t, b, judge)
 	ctx := context.Background()
 	reviewers := desk.New(consents, new(desk.Memory))
@@ -287,6 +297,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 18)
+	require.Len(t, schema.Documents(), 19)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"flag"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -49,6 +51,7 @@ func TestViews(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.csv"), []byte("account,groups,joined,active,vessel\n"+
 		"ragna@kestrelsound.example,shore it,2019-08-12,yes,\nliv@kestrelsound.example,engine|crew,2021-02-15,yes,MF Kestrel\n"+
 		"former@kestrelsound.example,deck,2015-05-04,no,MF Kestrel\nodd name,deck,,yes,\npelle@kestrelsound.example,deck,soon,yes,\n"), 0o600))
+	history(t, filepath.Join(dir, "history.jsonl"))
 	ingrid := []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--at", monday}
 	for name, c := range map[string]struct {
 		status int
@@ -70,6 +73,7 @@ func TestViews(t *testing.T) {
 		"drill":            {0, []string{"drill", "--book", "kestrel", "--mutate"}},
 		"drill-faulty":     {1, []string{"drill", "--book", "faulty"}},
 		"drill-junit":      {1, []string{"drill", "--book", "faulty", "--format", "junit"}},
+		"replay":           {0, []string{"replay", "--book", "kestrel", "history.jsonl"}},
 		"readiness":        {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
 		"readiness-csv":    {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"schema":           {0, []string{"schema"}},
@@ -86,6 +90,21 @@ func TestViews(t *testing.T) {
 	}
 }
 
+// history writes the demo's attempts, each an hour later on three days, and a line
+// that is none.
+func history(t *testing.T, file string) {
+	var text bytes.Buffer
+	to := json.NewEncoder(&text)
+	for day := range 3 {
+		for _, scene := range demo.Scenes() {
+			scene.Attempt.At = scene.Attempt.At.Add(time.Duration(day) * 25 * time.Hour)
+			require.NoError(t, to.Encode(&scene.Attempt))
+		}
+	}
+	text.WriteString("{\"at\": \"yesterday\"}\n")
+	require.NoError(t, os.WriteFile(file, text.Bytes(), 0o600))
+}
+
 // TestTheBench drives each command of the writing bench in each format, with
 // what may go wrong.
 func TestTheBench(t *testing.T) {
@@ -93,6 +112,7 @@ func TestTheBench(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "broken"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("hello"), 0o600))
+	history(t, filepath.Join(dir, "history.jsonl"))
 	for _, c := range []struct {
 		name   string
 		status int
@@ -139,6 +159,12 @@ func TestTheBench(t *testing.T) {
 		{"no name", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "../x"}, "is no name of letters"},
 		{"no drills", 2, []string{"drill", "--book", "none-yet"}, "there is no folder"},
 		{"no report", 2, []string{"drill", "--book", "kestrel", "--format", "tap"}, `"tap" is not text or junit`},
+		{"replay twice", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "history.jsonl", "--workers", "2"}, "36 attempts:"},
+		{"replay as recorded", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "--as-recorded"}, "18 attempts:"},
+		{"replay a note", 0, []string{"replay", "--book", "kestrel", "note.txt"}, "note.txt:1: "},
+		{"replay nothing", 2, []string{"replay", "--book", "kestrel"}, "name the files of the history, or - for standard input"},
+		{"replay no file", 2, []string{"replay", "--book", "kestrel", "history.jsonl", "none.jsonl"}, "none.jsonl: no such file"},
+		{"replay a folder", 2, []string{"replay", "--book", "kestrel", "kestrel"}, "kestrel: "},
 		{"no rollout", 2, []string{"readiness", "--book", "kestrel", "--rollout", "crew"}, `the book has no rollout "crew"`},
 		{"no day", 2, []string{"readiness", "--book", "kestrel", "--on", "soon"}, "--on: a day is written like 2026-11-23"},
 		{"no table", 2, []string{"readiness", "--book", "kestrel", "--format", "pdf"}, `"pdf" is not text or csv`},
@@ -153,7 +179,7 @@ func TestTheBench(t *testing.T) {
 	}
 	for _, args := range [][]string{
 		{"inspect", "--book", "kestrel"}, {"inspect", "--book", "broken"}, {"inspect", "--explain", "all"}, {"inspect", "--explain", "no-owner"}, {"describe", "--book", "kestrel"},
-		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"drill", "--book", "kestrel", "--mutate"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
+		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"drill", "--book", "kestrel", "--mutate"}, {"replay", "--book", "kestrel", "history.jsonl"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
 	} {
 		cmd := exec.Command(program, append(args, "--json")...)
 		cmd.Dir = dir
@@ -162,7 +188,7 @@ func TestTheBench(t *testing.T) {
 		require.NoError(t, json.Unmarshal(out, &anything), "%v", args)
 		require.NotEmpty(t, anything)
 	}
-	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "drill", "schema"} {
+	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "drill", "replay", "schema"} {
 		require.Contains(t, in(t, dir, 0, command, "--help"), "Examples:")
 	}
 	files, err := os.ReadDir(filepath.Join(dir, "a"))

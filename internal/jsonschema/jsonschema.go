@@ -129,7 +129,7 @@ func (w *writer) of(t reflect.Type) *Schema {
 		return &Schema{Type: "integer"}
 	case reflect.Float64:
 		return &Schema{Type: "number"}
-	case reflect.Slice:
+	case reflect.Slice, reflect.Array:
 		return List(w.of(t.Elem()))
 	case reflect.Map:
 		return &Schema{Type: "object", More: w.of(t.Elem())}

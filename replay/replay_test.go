@@ -1,0 +1,234 @@
+package replay_test
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/replay"
+)
+
+func source(name, text string) replay.Source {
+	return replay.Source{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}
+}
+
+// lines writes attempts as a history.
+func lines(t require.TestingT, attempts []*attempt.Attempt) string {
+	var b strings.Builder
+	for _, a := range attempts {
+		text, err := json.Marshal(a)
+		require.NoError(t, err)
+		b.Write(append(text, '\n'))
+	}
+	return b.String()
+}
+
+func run(t require.TestingT, judge *decide.Judge, o replay.Options, sources ...replay.Source) *replay.Report {
+	r, err := replay.Run(context.Background(), judge, sources, o)
+	require.NoError(t, err)
+	return r
+}
+
+// TestParallelIsSequential: however many goroutines there are the report is the
+// same, and as recorded it is what judging one attempt after the other adds up to.
+func TestParallelIsSequential(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 5)
+		var history []*attempt.Attempt
+		for range chance.IntN(600) {
+			history = append(history, synth.Attempt(chance))
+		}
+		slices.SortFunc(history, func(a, b *attempt.Attempt) int { return a.At.Compare(b.At) })
+		half := len(history) / 2
+		one, two := source("a", lines(t, history[:half])), source("b", lines(t, history[half:]))
+		require.Equal(t, run(t, judge, replay.Options{Workers: 1}, one, two), run(t, judge, replay.Options{Workers: 4}, one, two))
+
+		r := run(t, judge, replay.Options{AsRecorded: true}, one, two)
+		var want, shadow replay.Counts
+		rules, accounts := map[string]int64{}, map[string]int64{}
+		for _, a := range history {
+			d := judge.Decide(a)
+			for counts, v := range map[*replay.Counts]decide.Verdict{&want: d.Verdict, &shadow: d.WithShadow.Verdict} {
+				switch v {
+				case decide.Grant:
+					counts.Grant++
+				case decide.StepUp:
+					counts.StepUp++
+				default:
+					counts.Block++
+				}
+			}
+			if d.Verdict == decide.Block {
+				accounts[a.Account]++
+			}
+			if d.Verdict != decide.Grant {
+				for _, c := range d.Causes {
+					rules[c.Policy+"/"+c.Rule]++
+				}
+			}
+		}
+		require.Equal(t, want, r.Verdicts)
+		require.Equal(t, shadow, r.Shadow)
+		require.Equal(t, int64(len(history)), r.Attempts)
+		for _, rule := range r.Rules {
+			if rule.Policy != "" {
+				require.Equal(t, rules[rule.Policy+"/"+rule.Rule], rule.Asked+rule.Blocks)
+			}
+		}
+		for _, c := range r.Stopped {
+			if c.Name != "not in the book" {
+				require.Equal(t, accounts[c.Name], c.Counts.Block)
+			}
+		}
+		var byApp, byHour int64
+		for _, c := range r.Apps {
+			byApp += c.Counts.All()
+		}
+		for _, c := range r.Hours {
+			byHour += c.All()
+		}
+		require.Equal(t, []int64{r.Attempts, r.Attempts}, []int64{byApp, byHour})
+	})
+}
+
+// TestWhatTheHistoryKnows: the sign-in before, the devices that were seen and the
+// failures before are filled in, of what came before and of nothing else.
+func TestWhatTheHistoryKnows(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	at := func(minute int, more string) string {
+		return fmt.Sprintf(`{"at": %q, "account": "ingrid@kestrelsound.example", "app": "card-till", "ip": "203.0.113.20", "country": "NO", "location": {"lat": 59.9, "lon": 10.7}, "through": "browser", "client": null, "device": {"id": "laptop-ingrid", "reported_at": "2026-11-23T12:00:00Z"}%s}`+"\n",
+			time.Date(2026, time.November, 23, 13, minute, 0, 0, time.UTC).Format(time.RFC3339), more)
+	}
+	proven := `, "proofs": [{"method": "password"}]`
+	failed := `, "failed": [{"method": "push", "reason": "refused"}], "signals": []`
+	// The first is not known to have none before it, so the till doubts it; the
+	// second has; after five failures within ten minutes the till doubts again.
+	history := at(0, proven) + at(1, proven) + strings.Repeat(at(2, failed), 5) + at(3, proven) + at(20, proven)
+	r := run(t, judge, replay.Options{}, source("h", history))
+	require.Equal(t, int64(2), r.Verdicts.Grant, "the second, and the last: %+v", r.Rules)
+	require.Equal(t, int64(0), run(t, judge, replay.Options{AsRecorded: true}, source("h", history)).Verdicts.Grant, "what is not known never helps")
+	require.InDelta(t, 0, r.Prompts, 0.001)
+	require.Equal(t, "card-till", r.Rules[0].Policy)
+	require.Equal(t, "doubtful", r.Rules[0].Rule)
+}
+
+func TestBadLinesStopNothing(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	good := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail"}`
+	text := good + "\n\n{broken\n" + good + "\n" + `{"at": "2026-11-23T13:10:00Z", "acount": "x"}` + "\n" + strings.Repeat("x", 2<<20) + "\n" + good
+	r := run(t, judge, replay.Options{Workers: 3}, source("a", text), source("b", strings.Repeat("?\n", 1000)))
+	require.Equal(t, int64(3), r.Attempts)
+	require.Equal(t, int64(1003), r.BadAll)
+	require.Len(t, r.Bad, 20)
+	require.Equal(t, []int64{3, 5, 6, 1}, []int64{r.Bad[0].Line, r.Bad[1].Line, r.Bad[2].Line, r.Bad[3].Line})
+	require.Contains(t, r.Bad[1].Text, `an attempt has no key "acount"; did you mean "account"?`)
+	require.Contains(t, r.Bad[2].Text, "the line is longer than")
+
+	last := run(t, judge, replay.Options{}, source("a", good+"\n"+strings.Repeat("x", 2<<20)))
+	require.Equal(t, []int64{1, 1}, []int64{last.Attempts, last.BadAll}, "a line without an end is a line")
+
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err = w.Write([]byte(good + "\n" + good + "\n"))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.Equal(t, int64(2), run(t, judge, replay.Options{}, source("a.gz", packed.String())).Attempts)
+	cut, err := replay.Run(context.Background(), judge, []replay.Source{source("torn.gz", packed.String()[:packed.Len()-9]), source("a", good)}, replay.Options{})
+	require.ErrorContains(t, err, "torn.gz: unexpected EOF")
+	require.Positive(t, cut.Attempts, "what can be read is judged")
+	broken := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
+	none, err := replay.Run(context.Background(), judge, []replay.Source{broken}, replay.Options{})
+	require.ErrorContains(t, err, "gone: no such file")
+	require.Zero(t, none.Attempts)
+}
+
+// TestInterrupted: a replay that is interrupted tells what it has.
+func TestInterrupted(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	line := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail"}` + "\n"
+	endless := replay.Source{Name: "endless", Open: func() (io.ReadCloser, error) { return io.NopCloser(&repeating{text: line}), nil }}
+	ctx, cancel := context.WithCancel(context.Background())
+	var judged atomic.Int64
+	r, err := replay.Run(ctx, judge, []replay.Source{endless}, replay.Options{Progress: func(n, _ int64) {
+		if judged.Add(n) > 2000 {
+			cancel()
+		}
+	}})
+	require.NoError(t, err)
+	require.True(t, r.Cut)
+	require.Equal(t, judged.Load(), r.Attempts)
+}
+
+// repeating is a text again and again, without an end.
+type repeating struct {
+	text string
+	at   int
+}
+
+func (r *repeating) Read(p []byte) (int, error) {
+	n := 0
+	for n < len(p) {
+		k := copy(p[n:], r.text[r.at:])
+		n, r.at = n+k, (r.at+k)%len(r.text)
+	}
+	return n, nil
+}
+
+// BenchmarkReplay replays a history, and beside it only decodes the same lines with
+// the same decoder.
+func BenchmarkReplay(b *testing.B) {
+	book, err := demo.Open()
+	require.NoError(b, err)
+	judge, err := book.Compile()
+	require.NoError(b, err)
+	chance := rand.New(rand.NewPCG(1, 2))
+	var history []*attempt.Attempt
+	for range 20_000 {
+		a := demo.Scenes()[chance.IntN(6)].Attempt
+		a.At = a.At.Add(time.Duration(chance.IntN(30*24*60)) * time.Minute)
+		history = append(history, &a)
+	}
+	text := lines(b, history)
+	b.Run("replay", func(b *testing.B) {
+		for b.Loop() {
+			run(b, judge, replay.Options{}, source("h", text))
+		}
+		b.ReportMetric(float64(len(history)*b.N)/b.Elapsed().Seconds(), "attempts/s")
+	})
+	b.Run("decode", func(b *testing.B) {
+		for b.Loop() {
+			for line := range strings.Lines(text) {
+				_, err := attempt.Read(strings.NewReader(line))
+				require.NoError(b, err)
+			}
+		}
+		b.ReportMetric(float64(len(history)*b.N)/b.Elapsed().Seconds(), "attempts/s")
+	})
+}
