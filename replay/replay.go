@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 )
@@ -34,8 +36,9 @@ type Options struct {
 	// history itself knows is filled in: the sign-in before, whether the device was
 	// seen, the failures before.
 	AsRecorded bool
-	// Progress is called now and then with how much was judged; nil is not called.
-	Progress func(lines, bytes int64)
+	// Progress is called now and then, by many goroutines, with how many attempts
+	// were judged since the last call; nil is not called.
+	Progress func(attempts int64)
 }
 
 // Report is what a history came to.
@@ -115,6 +118,8 @@ const (
 	mostBad    = 20
 	// longestLine is how long a line may be, in bytes.
 	longestLine = 1 << 20
+	// mostWindow is how much memory a packed file may ask for, in bytes.
+	mostWindow = 128 << 20
 )
 
 // batch is a run of lines of one source.
@@ -160,7 +165,7 @@ func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) 
 			for b := range filled {
 				t.judgeAll(b)
 				if o.Progress != nil {
-					o.Progress(int64(len(b.attempts)), int64(len(b.text)))
+					o.Progress(int64(len(b.attempts)))
 				}
 			}
 			tallies <- t
@@ -227,14 +232,11 @@ func readSource(ctx context.Context, s Source, number *int64, to chan<- *batch) 
 		return err
 	}
 	defer file.Close()
-	in := bufio.NewReaderSize(file, longestLine)
-	if magic, _ := in.Peek(2); len(magic) == 2 && magic[0] == 0x1f && magic[1] == 0x8b { // RFC 1952 §2.3.1
-		unpacked, err := gzip.NewReader(in)
-		if err != nil {
-			return err
-		}
-		in = bufio.NewReaderSize(unpacked, longestLine)
+	in, unpacked, err := unpack(file)
+	if err != nil {
+		return err
 	}
+	defer unpacked.Close()
 	line := int64(1)
 	b := &batch{number: *number, source: s.Name, first: line}
 	send := func() {
@@ -275,6 +277,31 @@ func readSource(ctx context.Context, s Source, number *int64, to chan<- *batch) 
 	}
 	send()
 	return nil
+}
+
+// unpack reads a file that is plain, or packed with gzip (RFC 1952 §2.3.1) or
+// Zstandard (RFC 8878 §3.1.1), which its first bytes tell.
+func unpack(file io.Reader) (*bufio.Reader, io.Closer, error) {
+	in := bufio.NewReaderSize(file, longestLine)
+	var unpacked io.ReadCloser
+	magic, _ := in.Peek(4)
+	switch {
+	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):
+		packed, err := gzip.NewReader(in)
+		if err != nil {
+			return nil, nil, err
+		}
+		unpacked = packed
+	case bytes.Equal(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		packed, err := zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(mostWindow))
+		if err != nil {
+			return nil, nil, err
+		}
+		unpacked = packed.IOReadCloser()
+	default:
+		return in, io.NopCloser(in), nil
+	}
+	return bufio.NewReaderSize(unpacked, longestLine), unpacked, nil
 }
 
 // decode reads the attempts of a batch. What cannot be read is kept aside.

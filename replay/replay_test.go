@@ -9,12 +9,15 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -157,6 +160,12 @@ func TestBadLinesStopNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 	require.Equal(t, int64(2), run(t, judge, replay.Options{}, source("a.gz", packed.String())).Attempts)
+	zstandard, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	smaller := string(zstandard.EncodeAll([]byte(good+"\n"+good+"\n"+good), nil))
+	require.Equal(t, int64(3), run(t, judge, replay.Options{}, source("a.zst", smaller)).Attempts)
+	_, err = replay.Run(context.Background(), judge, []replay.Source{source("torn.zst", smaller[:len(smaller)-9])}, replay.Options{})
+	require.ErrorContains(t, err, "torn.zst: ")
 	cut, err := replay.Run(context.Background(), judge, []replay.Source{source("torn.gz", packed.String()[:packed.Len()-9]), source("a", good)}, replay.Options{})
 	require.ErrorContains(t, err, "torn.gz: unexpected EOF")
 	require.Positive(t, cut.Attempts, "what can be read is judged")
@@ -176,7 +185,7 @@ func TestInterrupted(t *testing.T) {
 	endless := replay.Source{Name: "endless", Open: func() (io.ReadCloser, error) { return io.NopCloser(&repeating{text: line}), nil }}
 	ctx, cancel := context.WithCancel(context.Background())
 	var judged atomic.Int64
-	r, err := replay.Run(ctx, judge, []replay.Source{endless}, replay.Options{Progress: func(n, _ int64) {
+	r, err := replay.Run(ctx, judge, []replay.Source{endless}, replay.Options{Progress: func(n int64) {
 		if judged.Add(n) > 2000 {
 			cancel()
 		}
@@ -202,7 +211,7 @@ func (r *repeating) Read(p []byte) (int, error) {
 }
 
 // BenchmarkReplay replays a history, and beside it only decodes the same lines with
-// the same decoder.
+// the same decoder and as many goroutines.
 func BenchmarkReplay(b *testing.B) {
 	book, err := demo.Open()
 	require.NoError(b, err)
@@ -223,11 +232,19 @@ func BenchmarkReplay(b *testing.B) {
 		b.ReportMetric(float64(len(history)*b.N)/b.Elapsed().Seconds(), "attempts/s")
 	})
 	b.Run("decode", func(b *testing.B) {
+		all := slices.Collect(strings.Lines(text))
 		for b.Loop() {
-			for line := range strings.Lines(text) {
-				_, err := attempt.Read(strings.NewReader(line))
-				require.NoError(b, err)
+			var wait sync.WaitGroup
+			for part := range slices.Chunk(all, (len(all)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0)) {
+				wait.Go(func() {
+					for _, line := range part {
+						if _, err := attempt.Read(strings.NewReader(line)); err != nil {
+							b.Error(err)
+						}
+					}
+				})
 			}
+			wait.Wait()
 		}
 		b.ReportMetric(float64(len(history)*b.N)/b.Elapsed().Seconds(), "attempts/s")
 	})
