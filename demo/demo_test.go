@@ -1,6 +1,10 @@
 package demo_test
 
 import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -11,10 +15,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/replay"
 	"github.com/briskwarden/briskwarden/risk"
 )
 
@@ -101,4 +107,41 @@ func TestABrokenDatabaseIsAnErrorOfTheBook(t *testing.T) {
 		require.ErrorContains(t, err, want)
 		require.ErrorContains(t, err, "book.yaml:2:12: ")
 	}
+}
+
+// TestTheHiddenTroubles: replay finds each trouble of the month where it should.
+func TestTheHiddenTroubles(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	require.Equal(t, demo.History(), demo.History(), "the month is always the same")
+	replayed := func(keep func(*attempt.Attempt) bool) *replay.Report {
+		var text bytes.Buffer
+		for _, a := range demo.History() {
+			if keep(a) {
+				require.NoError(t, json.NewEncoder(&text).Encode(a))
+			}
+		}
+		source := replay.Source{Name: "month", Open: func() (io.ReadCloser, error) { return io.NopCloser(&text), nil }}
+		r, err := replay.Run(context.Background(), judge, []replay.Source{source}, replay.Options{})
+		require.NoError(t, err)
+		require.Zero(t, r.BadAll)
+		return r
+	}
+	month := replayed(func(*attempt.Attempt) bool { return true })
+	require.Equal(t, int64(len(demo.History())), month.Attempts)
+	for rule, least := range map[string]int64{
+		"account-risk/leaked": 100, "administrators/uneasy": 1, "card-till/shut": 10, "machines/from-the-depot": 60, "yard-hands/elsewhere": 5,
+	} {
+		i := slices.IndexFunc(month.Rules, func(r replay.RuleCount) bool { return r.Policy+"/"+r.Rule == rule })
+		require.GreaterOrEqual(t, i, 0, rule)
+		require.GreaterOrEqual(t, month.Rules[i].Asked+month.Rules[i].Blocks, least, rule)
+	}
+	for _, account := range []string{"kiosk-pier-2", "oskar@kestrelsound.example", "marek@gdansk-yard.example", "nina@kestrelsound.example"} {
+		require.True(t, slices.ContainsFunc(month.Stopped, func(c replay.NamedCount) bool { return c.Name == account }), account)
+	}
+	sprayed := replayed(func(a *attempt.Attempt) bool { return a.App == "mail" && len(a.Failed) > 0 })
+	require.Zero(t, sprayed.Verdicts.Grant)
+	require.Greater(t, sprayed.Attempts, int64(90))
 }

@@ -1,7 +1,6 @@
 package main_test
 
 import (
-	"bytes"
 	"encoding/json"
 	"flag"
 	"os"
@@ -9,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -51,7 +49,7 @@ func TestViews(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.csv"), []byte("account,groups,joined,active,vessel\n"+
 		"ragna@kestrelsound.example,shore it,2019-08-12,yes,\nliv@kestrelsound.example,engine|crew,2021-02-15,yes,MF Kestrel\n"+
 		"former@kestrelsound.example,deck,2015-05-04,no,MF Kestrel\nodd name,deck,,yes,\npelle@kestrelsound.example,deck,soon,yes,\n"), 0o600))
-	history(t, filepath.Join(dir, "history.jsonl"))
+	history(t, dir)
 	ingrid := []string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--at", monday}
 	for name, c := range map[string]struct {
 		status int
@@ -90,19 +88,10 @@ func TestViews(t *testing.T) {
 	}
 }
 
-// history writes the demo's attempts, each an hour later on three days, and a line
-// that is none.
-func history(t *testing.T, file string) {
-	var text bytes.Buffer
-	to := json.NewEncoder(&text)
-	for day := range 3 {
-		for _, scene := range demo.Scenes() {
-			scene.Attempt.At = scene.Attempt.At.Add(time.Duration(day) * 25 * time.Hour)
-			require.NoError(t, to.Encode(&scene.Attempt))
-		}
-	}
-	text.WriteString("{\"at\": \"yesterday\"}\n")
-	require.NoError(t, os.WriteFile(file, text.Bytes(), 0o600))
+// history writes the demo's month and a line that is no attempt.
+func history(t *testing.T, dir string) {
+	month := in(t, dir, 0, "demo", "--history")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "history.jsonl"), []byte(month+"{\"at\": \"yesterday\"}\n"), 0o600))
 }
 
 // TestTheBench drives each command of the writing bench in each format, with
@@ -112,7 +101,7 @@ func TestTheBench(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "broken"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("hello"), 0o600))
-	history(t, filepath.Join(dir, "history.jsonl"))
+	history(t, dir)
 	for _, c := range []struct {
 		name   string
 		status int
@@ -120,6 +109,7 @@ func TestTheBench(t *testing.T) {
 		want   string
 	}{
 		{"faulty demo", 0, []string{"demo", "--faulty"}, "Kestrel Sound Ferries with 6 mistakes, and what inspect says"},
+		{"history and more", 2, []string{"demo", "--history", "--faulty"}, "--history goes with nothing else"},
 		{"nothing amiss", 0, []string{"inspect", "--book", "kestrel", "--fail-on", "error"}, "score 315 of 325"},
 		{"notes too", 1, []string{"inspect", "--book", "faulty", "--fail-on", "note"}, "endless-exemption:tide-gauge"},
 		{"broken book", 1, []string{"inspect", "--book", "broken"}, `"alive" is not a stage; did you mean "live"?`},
@@ -159,8 +149,8 @@ func TestTheBench(t *testing.T) {
 		{"no name", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "../x"}, "is no name of letters"},
 		{"no drills", 2, []string{"drill", "--book", "none-yet"}, "there is no folder"},
 		{"no report", 2, []string{"drill", "--book", "kestrel", "--format", "tap"}, `"tap" is not text or junit`},
-		{"replay twice", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "history.jsonl", "--workers", "2"}, "36 attempts:"},
-		{"replay as recorded", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "--as-recorded"}, "18 attempts:"},
+		{"replay twice", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "history.jsonl", "--workers", "2"}, "6210 attempts:"},
+		{"replay as recorded", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "--as-recorded"}, "3105 attempts:"},
 		{"replay a note", 0, []string{"replay", "--book", "kestrel", "note.txt"}, "note.txt:1: "},
 		{"replay nothing", 2, []string{"replay", "--book", "kestrel"}, "name the files of the history, or - for standard input"},
 		{"replay no file", 2, []string{"replay", "--book", "kestrel", "history.jsonl", "none.jsonl"}, "none.jsonl: no such file"},
