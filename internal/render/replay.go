@@ -9,8 +9,9 @@ import (
 	"github.com/briskwarden/briskwarden/replay"
 )
 
-// mostRows is how many rows a table of a replay has.
-const mostRows = 10
+// mostRows is how many rows a table of a replay has, so that the answer above them
+// stays on the screen; --json has more.
+const mostRows = 5
 
 // Replay writes what a history came to: the sum first, then what stopped or asked
 // most.
@@ -56,6 +57,10 @@ func (p *Page) Replay(r *replay.Report) {
 	p.counted("App", r.Apps)
 	p.counted("Country", r.Countries)
 	p.counted("Blocked most", r.Stopped)
+	if max(len(r.Rules), len(r.Apps), len(r.Countries), len(r.Stopped)) > mostRows {
+		p.line("")
+		p.line("Each table has its first %d rows; --json has more, and groups and hours of the day.", mostRows)
+	}
 }
 
 // share is a number with its part of all.
