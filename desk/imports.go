@@ -47,9 +47,7 @@ type metadata struct {
 // other a client.
 func ReadImport(text []byte) (*Import, error) {
 	text = bytes.TrimSpace(bytes.TrimPrefix(text, []byte("\ufeff")))
-	var list []metadata
 	found := &Import{}
-	lines := func(i int) int { return i + 1 }
 	switch {
 	case len(text) == 0:
 		return nil, errors.New("the file is empty; expected client metadata as JSON (RFC 7591), or CSV with a header")
@@ -58,78 +56,90 @@ func ReadImport(text []byte) (*Import, error) {
 		if err := json.Unmarshal(text, &one); err != nil {
 			return nil, fmt.Errorf("not client metadata (RFC 7591): %w", err)
 		}
-		list = []metadata{one}
+		found.take(one, 1)
 	case text[0] == '[':
-		var raw []json.RawMessage
-		if err := json.Unmarshal(text, &raw); err != nil {
+		var list []json.RawMessage
+		if err := json.Unmarshal(text, &list); err != nil {
 			return nil, fmt.Errorf("not a list of client metadata (RFC 7591): %w", err)
 		}
-		for i, one := range raw {
+		for i, one := range list {
 			var m metadata
 			if err := json.Unmarshal(one, &m); err != nil {
-				found.Skipped = append(found.Skipped, people.Skipped{Line: i + 1, Text: fmt.Sprintf("item %d is no client metadata: %v", i+1, err)})
-				m = metadata{}
+				found.skip(i+1, fmt.Errorf("item %d is no client metadata: %w", i+1, err))
+				continue
 			}
-			list = append(list, m)
+			found.take(m, i+1)
 		}
 	default:
-		var err error
-		if list, err = readTable(text, found); err != nil {
+		if err := found.readTable(text); err != nil {
 			return nil, err
 		}
-		lines = func(i int) int { return i + 2 } // behind the header
 	}
-	for i, m := range list {
-		if slices.ContainsFunc(found.Skipped, func(s people.Skipped) bool { return s.Line == lines(i) }) {
-			continue
-		}
-		if err := found.take(m); err != nil {
-			found.Skipped = append(found.Skipped, people.Skipped{Line: lines(i), Text: err.Error()})
-		}
+	if len(found.Clients)+len(found.Grants) > 0 {
+		return found, nil
 	}
-	slices.SortStableFunc(found.Skipped, func(a, b people.Skipped) int { return a.Line - b.Line })
-	if len(found.Clients)+len(found.Grants) == 0 {
-		return nil, fmt.Errorf("nothing could be read; line %d: %s", found.Skipped[0].Line, found.Skipped[0].Text)
+	if len(found.Skipped) == 0 {
+		return nil, errors.New("the file has no client and no grant in it")
 	}
-	return found, nil
+	return nil, fmt.Errorf("nothing could be read; line %d: %s", found.Skipped[0].Line, found.Skipped[0].Text)
+}
+
+func (found *Import) skip(line int, why error) {
+	found.Skipped = append(found.Skipped, people.Skipped{Line: line, Text: why.Error()})
 }
 
 // columns are those of a table, by the names of RFC 7591.
 var columns = []string{"client_id", "client_name", "client_uri", "redirect_uris", "scope", "publisher", "account", "group", "since", "last_used"}
 
-func readTable(text []byte, found *Import) ([]metadata, error) {
+func (found *Import) readTable(text []byte) error {
 	r := csv.NewReader(bytes.NewReader(text))
 	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
 	header, err := r.Read()
 	if err != nil {
-		return nil, fmt.Errorf("not CSV: %w", err)
+		return fmt.Errorf("not CSV: %w", err)
 	}
 	if !slices.Contains(header, "client_id") {
-		return nil, fmt.Errorf("the header %q has no client_id; the columns are %s", strings.Join(header, ", "), strings.Join(columns, ", "))
+		return fmt.Errorf("the header %q has no client_id; the columns are %s", strings.Join(header, ", "), strings.Join(columns, ", "))
 	}
 	for _, name := range header {
 		if !slices.Contains(columns, name) {
-			return nil, fmt.Errorf("there is no column %q; the columns are %s", name, strings.Join(columns, ", "))
+			return fmt.Errorf("there is no column %q; the columns are %s", name, strings.Join(columns, ", "))
 		}
 	}
-	var list []metadata
-	for line := 2; ; line++ {
+	for {
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
-			return list, nil
+			return nil
 		}
-		var m metadata
-		if err == nil && len(record) != len(header) {
-			err = fmt.Errorf("the line has %d fields, the header %d", len(record), len(header))
-		}
-		for i := 0; err == nil && i < len(record); i++ {
-			err = m.set(header[i], strings.TrimSpace(record[i]))
+		var wrong *csv.ParseError
+		if errors.As(err, &wrong) {
+			found.skip(wrong.StartLine, wrong.Err)
+			continue
 		}
 		if err != nil {
-			found.Skipped = append(found.Skipped, people.Skipped{Line: line, Text: err.Error()})
+			return err
 		}
-		list = append(list, m)
+		line, _ := r.FieldPos(0)
+		if m, err := metadataOf(header, record); err != nil {
+			found.skip(line, err)
+		} else {
+			found.take(m, line)
+		}
 	}
+}
+
+// metadataOf reads a line of a table.
+func metadataOf(header, record []string) (metadata, error) {
+	var m metadata
+	if len(record) != len(header) {
+		return m, fmt.Errorf("the line has %d fields, the header %d", len(record), len(header))
+	}
+	for i, text := range record {
+		if err := m.set(header[i], strings.TrimSpace(text)); err != nil {
+			return m, err
+		}
+	}
+	return m, nil
 }
 
 // set takes over a cell of a table.
@@ -150,8 +160,14 @@ func (m *metadata) set(column, text string) (err error) {
 	return nil
 }
 
-// take adds a client or a grant.
-func (found *Import) take(m metadata) error {
+// take adds a client or a grant, or skips what is neither.
+func (found *Import) take(m metadata, line int) {
+	if err := found.add(m); err != nil {
+		found.skip(line, err)
+	}
+}
+
+func (found *Import) add(m metadata) error {
 	if m.ClientID == "" || strings.ContainsAny(m.ClientID, " \t\n") {
 		return fmt.Errorf("%q is no client_id", m.ClientID)
 	}

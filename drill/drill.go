@@ -172,7 +172,13 @@ func Run(judge *decide.Judge, consents *consent.Judge, drills []Drill) *Report {
 		r.Results = append(r.Results, result)
 	}
 	slices.SortStableFunc(r.Results, func(a, b Result) int {
-		return map[bool]int{false: 0, true: 1}[a.Passed] - map[bool]int{false: 0, true: 1}[b.Passed]
+		switch {
+		case a.Passed == b.Passed:
+			return 0
+		case b.Passed:
+			return -1
+		}
+		return 1
 	})
 	count := func(name string) {
 		r.Coverage.Rules++

@@ -42,8 +42,6 @@ type Mutation struct {
 	Of   string             `json:"of" doc:"what was changed: policy/rule, consent/rule or a network"`
 	At   condition.Position `json:"at" doc:"where it stands in the book"`
 	Text string             `json:"text" doc:"the change"`
-	// By is a drill that noticed it, "" where none did.
-	By string `json:"by,omitzero" doc:"a drill that noticed it"`
 
 	apply func(b *Book)
 }
@@ -66,8 +64,7 @@ func Mutate(b Book, drills []Drill) (*Mutations, error) {
 			continue // a change that no book could have is none
 		}
 		m.Tried++
-		i := slices.IndexFunc(passing, func(d Drill) bool { return !d.passes(run(judge, consents, &d)) })
-		if i >= 0 {
+		if slices.ContainsFunc(passing, func(d Drill) bool { return !d.passes(run(judge, consents, &d)) }) {
 			m.Noticed++
 			continue
 		}

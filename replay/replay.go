@@ -71,14 +71,14 @@ type Counts struct {
 	Block  int64 `json:"block" doc:"blocked"`
 }
 
-func (c *Counts) add(v decide.Verdict, n int64) {
+func (c *Counts) add(v decide.Verdict) {
 	switch v {
 	case decide.Grant:
-		c.Grant += n
+		c.Grant++
 	case decide.StepUp:
-		c.StepUp += n
+		c.StepUp++
 	default:
-		c.Block += n
+		c.Block++
 	}
 }
 

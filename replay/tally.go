@@ -51,9 +51,9 @@ func (t *tally) keep(bad []BadLine) {
 func (t *tally) judgeOne(a *attempt.Attempt) {
 	e, d := t.judge.Estate(), t.judge.Outline(a)
 	v := d.Verdict
-	t.verdicts.add(v, 1)
-	t.shadow.add(d.WithShadow.Verdict, 1)
-	t.hours[a.At.In(e.Zone).Hour()].add(v, 1)
+	t.verdicts.add(v)
+	t.shadow.add(d.WithShadow.Verdict)
+	t.hours[a.At.In(e.Zone).Hour()].add(v)
 	if t.first.IsZero() || a.At.Before(t.first) {
 		t.first = a.At
 	}
@@ -64,22 +64,22 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	if !ok {
 		app = len(t.apps) - 1
 	}
-	t.apps[app].add(v, 1)
+	t.apps[app].add(v)
 	account, ok := e.FindAccount(a.Account)
 	if !ok {
 		account = len(t.accounts) - 1
 	} else {
 		sure, _, _ := e.Memberships(account)
 		for _, g := range sure {
-			t.groups[g].add(v, 1)
+			t.groups[g].add(v)
 		}
 	}
-	t.accounts[account].add(v, 1)
+	t.accounts[account].add(v)
 	country, _ := t.judge.Country(a)
 	if t.countries[country] == nil {
 		t.countries[country] = new(Counts)
 	}
-	t.countries[country].add(v, 1)
+	t.countries[country].add(v)
 	if v == decide.Grant {
 		return
 	}

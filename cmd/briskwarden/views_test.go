@@ -102,6 +102,7 @@ func TestTheBench(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("hello"), 0o600))
 	history(t, dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "drill-taken.yaml"), []byte("briskwarden: 1\n"), 0o600))
 	for _, c := range []struct {
 		name   string
 		status int
@@ -144,8 +145,12 @@ func TestTheBench(t *testing.T) {
 
 		{"ready", 0, []string{"readiness", "--book", "kestrel", "--at", monday}, "Nobody would be locked out on 2026-12-01"},
 		{"kept", 0, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "liv-reads"}, "kept as the drill liv-reads in kestrel/drill-liv-reads.yaml"},
-		{"kept twice", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "liv-reads"}, "exists already, and nothing is overwritten; give the drill another name"},
-		{"kept and run", 0, []string{"drill", "--book", "kestrel"}, "All 9 drills passed"},
+		{"kept twice", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "liv-reads"}, "kestrel/drill-liv-reads.yaml has a drill liv-reads already; give this one another name"},
+		{"kept over a file", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "taken"}, "exists already, and nothing is overwritten; give the drill another name"},
+		{"kept as nothing", 0, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "null"}, "kept as the drill null"},
+		{"kept and run", 0, []string{"drill", "--book", "kestrel"}, "All 10 drills passed"},
+		{"kept before", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "till-abroad"}, "has a drill till-abroad already"},
+		{"two formats", 2, []string{"drill", "--book", "kestrel", "--format", "junit", "--json"}, "give --json or --format junit, and one of them only"},
 		{"no name", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "../x"}, "is no name of letters"},
 		{"no drills", 2, []string{"drill", "--book", "none-yet"}, "there is no folder"},
 		{"no report", 2, []string{"drill", "--book", "kestrel", "--format", "tap"}, `"tap" is not text or junit`},

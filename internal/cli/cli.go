@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -126,6 +127,36 @@ func (env *environment) compile() (*book.Book, *decide.Judge, error) {
 	}
 	judge, err := b.Compile()
 	return b, judge, err
+}
+
+// compileConsent is compile with the judge of consent.
+func (env *environment) compileConsent() (*book.Book, *decide.Judge, *consent.Judge, error) {
+	b, judge, err := env.compile()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	consents, err := b.CompileConsent(judge)
+	return b, judge, consents, err
+}
+
+// checkFormat refuses a --format that is neither text nor the other one that a
+// command has, and --json beside that other one.
+func (env *environment) checkFormat(format, other string) error {
+	switch {
+	case format == other && env.json:
+		return fmt.Errorf("give --json or --format %s, and one of them only", other)
+	case format != "text" && format != other:
+		return fmt.Errorf("--format: %q is not text or %s", format, other)
+	}
+	return nil
+}
+
+// foundIf ends a command that has told what it found, or failed to.
+func foundIf(found bool, err error) error {
+	if err == nil && found {
+		return errFound
+	}
+	return err
 }
 
 // printJSON writes v, indented.

@@ -122,11 +122,7 @@ func (env *environment) consentCommand() *cobra.Command {
 // withDesk opens the book and the record and calls work with the moment of --at.
 // A command that only looks makes no file.
 func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx context.Context, d *desk.Desk, at time.Time) error) error {
-	b, judge, err := env.compile()
-	if err != nil {
-		return err
-	}
-	consents, err := b.CompileConsent(judge)
+	b, _, consents, err := env.compileConsent()
 	if err != nil {
 		return err
 	}
@@ -147,7 +143,7 @@ func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx 
 	return errors.Join(work(context.Background(), desk.New(consents, store), at), store.Close())
 }
 
-// request makes a request of the flags.
+// asked makes a request of the flags.
 func (f *consentFlags) asked(d *desk.Desk, at time.Time) (consent.Request, error) {
 	r := consent.Request{At: at, Account: f.account, Client: f.client, Scopes: f.scopes, RedirectURI: f.redirect}
 	if f.account == "" || f.client == "" || len(f.scopes) == 0 {
@@ -216,10 +212,8 @@ func (env *environment) consentStrays(flags *consentFlags) error {
 		if err != nil {
 			return err
 		}
-		if err := env.show(&desk.Strayed{Grants: strays}, func(p *render.Page) { p.ConsentStrays(strays) }); err != nil || len(strays) == 0 {
-			return err
-		}
-		return errFound
+		err = env.show(&desk.Strayed{Grants: strays}, func(p *render.Page) { p.ConsentStrays(strays) })
+		return foundIf(len(strays) > 0, err)
 	})
 }
 
@@ -337,8 +331,5 @@ func (env *environment) consentImport(flags *consentFlags) error {
 		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
 			return d.Import(ctx, flags.as, found, at)
 		})
-	if err == nil && len(found.Skipped) > 0 {
-		return errFound
-	}
-	return err
+	return foundIf(len(found.Skipped) > 0, err)
 }

@@ -51,10 +51,10 @@ func (env *environment) describe(flags describeFlags) error {
 	if err := by.UnmarshalText([]byte(flags.by)); err != nil {
 		return fmt.Errorf("--by: %w", err)
 	}
-	if flags.format != "text" && flags.format != "markdown" {
-		return fmt.Errorf("--format: %q is not text or markdown", flags.format)
+	if err := env.checkFormat(flags.format, "markdown"); err != nil {
+		return err
 	}
-	b, judge, err := env.compile()
+	b, judge, consents, err := env.compileConsent()
 	if err != nil {
 		return err
 	}
@@ -70,16 +70,12 @@ func (env *environment) describe(flags describeFlags) error {
 		doc, err = describe.Account(judge, flags.account, at)
 	default:
 		doc = describe.Book(judge, by, at)
-		consents, err := b.CompileConsent(judge)
-		if err != nil {
-			return err
-		}
 		doc.AddConsent(consents)
 	}
 	if err != nil {
 		return err
 	}
-	if flags.format == "markdown" && !env.json {
+	if flags.format == "markdown" {
 		_, err := io.WriteString(env.out, doc.Markdown())
 		return err
 	}

@@ -1,15 +1,14 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"regexp"
 
 	"github.com/spf13/cobra"
 
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -32,8 +31,8 @@ func (env *environment) drillCommand() *cobra.Command {
 			"  briskwarden rehearse --book kestrel --account ingrid@kestrelsound.example --app mail --keep-as ingrid-reads-mail",
 		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error {
-			if format != "text" && format != "junit" {
-				return fmt.Errorf("--format: %q is not text or junit", format)
+			if err := env.checkFormat(format, "junit"); err != nil {
+				return err
 			}
 			return env.drill(format, mutate)
 		},
@@ -44,11 +43,7 @@ func (env *environment) drillCommand() *cobra.Command {
 }
 
 func (env *environment) drill(format string, mutate bool) error {
-	b, judge, err := env.compile()
-	if err != nil {
-		return err
-	}
-	consents, err := b.CompileConsent(judge)
+	b, judge, consents, err := env.compileConsent()
 	if err != nil {
 		return err
 	}
@@ -67,29 +62,18 @@ func (env *environment) drill(format string, mutate bool) error {
 	} else {
 		err = env.show(report, func(p *render.Page) { p.Drills(report) })
 	}
-	if err == nil && report.Failed() > 0 {
-		return errFound
-	}
-	return err
+	return foundIf(report.Failed() > 0, err)
 }
-
-// fileName are the names that a file can bear anywhere.
-var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]*$`)
 
 // keep writes a rehearsed attempt with its verdict into the book as a drill, in a
 // new file of its own.
-func (env *environment) keep(name string, report *rehearse.Report) error {
-	if !fileName.MatchString(name) {
-		return fmt.Errorf("--keep-as: %q is no name of letters, digits, dots and hyphens", name)
-	}
-	text, err := json.Marshal(report.Rehearsal.Attempt)
+func (env *environment) keep(b *book.Book, name string, report *rehearse.Report) error {
+	text, err := drill.Keep(name, report.Rehearsal.Attempt, report.Verdict, b.Drills)
 	if err != nil {
-		return err
+		return fmt.Errorf("--keep-as: %w", err)
 	}
-	// JSON is YAML, so the attempt stands in the file as it was judged.
-	kept := fmt.Sprintf("briskwarden: 1\ndrills:\n  - name: %s\n    expect: %s\n    attempt: %s\n", name, report.Verdict, text)
 	path := filepath.Join(env.book, "drill-"+name+".yaml")
-	switch err := newfile.Write(path, []byte(kept)); {
+	switch err := newfile.Write(path, text); {
 	case errors.Is(err, fs.ErrExist):
 		return fmt.Errorf("--keep-as: %s exists already, and nothing is overwritten; give the drill another name", path)
 	case err != nil:

@@ -76,8 +76,8 @@ func (env *environment) inspect(flags inspectFlags) error {
 	if err := least.UnmarshalText([]byte(flags.failOn)); err != nil {
 		return fmt.Errorf("--fail-on: %w", err)
 	}
-	if flags.format != "text" && flags.format != "sarif" {
-		return fmt.Errorf("--format: %q is not text or sarif", flags.format)
+	if err := env.checkFormat(flags.format, "sarif"); err != nil {
+		return err
 	}
 	report, err := env.inspectBook(env.book, flags.at)
 	if err != nil {
@@ -90,7 +90,12 @@ func (env *environment) inspect(flags inspectFlags) error {
 		}
 		report.Against(older)
 	}
-	return env.tellInspection(report, least, flags.format, os.ReadFile)
+	if flags.format == "sarif" {
+		err = env.printJSON(report.SARIF())
+	} else {
+		err = env.show(report, func(p *render.Page) { p.Inspection(report, os.ReadFile) })
+	}
+	return foundIf(report.Open(least) > 0, err)
 }
 
 // inspectBook inspects the book in a folder. What is wrong with one that cannot
@@ -146,17 +151,4 @@ func (env *environment) moment(b *book.Book, at string) (time.Time, error) {
 		return moment, fmt.Errorf("--at: %w", err)
 	}
 	return moment, nil
-}
-
-func (env *environment) tellInspection(report *inspect.Report, least inspect.Severity, format string, source render.Source) error {
-	var err error
-	if format == "sarif" {
-		err = env.printJSON(report.SARIF())
-	} else {
-		err = env.show(report, func(p *render.Page) { p.Inspection(report, source) })
-	}
-	if err == nil && report.Open(least) > 0 {
-		return errFound
-	}
-	return err
 }

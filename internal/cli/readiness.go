@@ -24,8 +24,8 @@ func (env *environment) readinessCommand() *cobra.Command {
 			"  briskwarden readiness --book kestrel --format csv > reminders.csv",
 		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error {
-			if format != "text" && format != "csv" {
-				return fmt.Errorf("--format: %q is not text or csv", format)
+			if err := env.checkFormat(format, "csv"); err != nil {
+				return err
 			}
 			b, judge, err := env.compile()
 			if err != nil {
@@ -51,10 +51,7 @@ func (env *environment) readinessCommand() *cobra.Command {
 			} else {
 				err = env.show(report, func(p *render.Page) { p.Readiness(report, b.Settings.Zone) })
 			}
-			if err == nil && report.LockedOut() > 0 {
-				return errFound
-			}
-			return err
+			return foundIf(report.LockedOut() > 0, err)
 		},
 	}
 	f := cmd.Flags()

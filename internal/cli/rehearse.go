@@ -93,7 +93,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	} else if request.Account == "" || request.App == "" {
 		return errors.New("say who signs on to what: --account NAME and --app NAME, or --attempt FILE")
 	}
-	_, judge, err := env.compile()
+	b, judge, err := env.compile()
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	}
 	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Estate().Zone) })
 	if err == nil && more.keepAs != "" {
-		err = env.keep(more.keepAs, report)
+		err = env.keep(b, more.keepAs, report)
 	}
 	if err == nil && wanted != nil && report.Verdict != *wanted {
 		fmt.Fprintf(env.err, "briskwarden: expected %s, the verdict is %s\n", *wanted, report.Verdict)

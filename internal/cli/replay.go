@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -46,29 +47,38 @@ func (env *environment) replay(files []string, options replay.Options) error {
 	if err != nil {
 		return err
 	}
-	var sources []replay.Source
-	var seen progress
+	size := int64(0)
 	for _, name := range files {
 		if name == "-" {
-			seen.endless = true
-			sources = append(sources, replay.Source{Name: "standard input", Open: func() (io.ReadCloser, error) { return io.NopCloser(env.in), nil }})
-			continue
+			size = -1
+			break
 		}
 		about, err := os.Stat(name)
 		if err != nil {
 			return err
 		}
-		seen.size += about.Size()
+		size += about.Size()
+	}
+	bar := env.showProgress(size, &options)
+	var sources []replay.Source
+	for _, name := range files {
 		sources = append(sources, replay.Source{Name: name, Open: func() (io.ReadCloser, error) {
+			if name == "-" {
+				return io.NopCloser(io.TeeReader(env.in, bar)), nil
+			}
 			file, err := os.Open(name)
-			return &counted{file, &seen.read}, err
+			return struct {
+				io.Reader
+				io.Closer
+			}{io.TeeReader(file, bar), file}, err
 		}})
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	finish := env.showProgress(&seen, &options)
 	report, failed := replay.Run(ctx, judge, sources, options)
-	finish()
+	if err := bar.Finish(); err != nil {
+		return err
+	}
 	if err := env.show(report, func(p *render.Page) { p.Replay(report) }); err != nil {
 		return err
 	}
@@ -78,60 +88,17 @@ func (env *environment) replay(files []string, options replay.Options) error {
 	return failed
 }
 
-// progress is how far a replay has come: attempts that were judged, and bytes of
-// the files that were read, as packed as they are.
-type progress struct {
-	judged, read atomic.Int64
-	size         int64
-	// endless says that nobody knows how much there is.
-	endless bool
-}
-
-// counted counts what is read of a file.
-type counted struct {
-	*os.File
-	read *atomic.Int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.File.Read(p)
-	c.read.Add(int64(n))
-	return n, err
-}
-
-// showProgress tells a person at a terminal how far a replay has come. What it
-// returns ends that.
-func (env *environment) showProgress(seen *progress, options *replay.Options) (finish func()) {
+// showProgress returns a bar over so many bytes of files, -1 where nobody knows how
+// many, that tells a person at a terminal how far a replay has come.
+func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
 	out, ok := env.err.(*os.File)
-	if !ok || !term.IsTerminal(int(out.Fd())) {
-		return func() {}
+	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(env.err), progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
+		progressbar.OptionThrottle(time.Second), progressbar.OptionClearOnFinish())
+	var judged atomic.Int64
+	begun := time.Now()
+	options.Progress = func(attempts int64) {
+		n := judged.Add(attempts)
+		bar.Describe(fmt.Sprintf("%d attempts judged, %.0f a second", n, float64(n)/time.Since(begun).Seconds()))
 	}
-	options.Progress = func(attempts int64) { seen.judged.Add(attempts) }
-	begun, done := time.Now(), make(chan struct{})
-	go func() {
-		for {
-			select {
-			case <-done:
-				return
-			case <-time.After(time.Second):
-				fmt.Fprintf(out, "\r%s\x1b[K", seen.tell(time.Since(begun)))
-			}
-		}
-	}()
-	return func() {
-		close(done)
-		fmt.Fprint(out, "\r\x1b[K")
-	}
-}
-
-// tell says how far a replay has come after some time, and how long it will yet
-// take as far as the files tell.
-func (p *progress) tell(since time.Duration) string {
-	judged, read := p.judged.Load(), p.read.Load()
-	text := fmt.Sprintf("%d attempts judged, %.0f a second", judged, float64(judged)/since.Seconds())
-	if p.endless || read == 0 {
-		return text
-	}
-	left := time.Duration(float64(since) * float64(max(0, p.size-read)) / float64(read))
-	return fmt.Sprintf("%s, %s left", text, left.Round(time.Second))
+	return bar
 }

@@ -68,8 +68,5 @@ func (env *environment) start(request start.Request, file string) error {
 	}
 	started := &start.Report{Folder: env.book, Files: written, Layout: layout, Inspection: report}
 	err = env.show(started, func(p *render.Page) { p.Started(started) })
-	if err == nil && report.Open(inspect.Warning) > 0 {
-		return errFound
-	}
-	return err
+	return foundIf(report.Open(inspect.Warning) > 0, err)
 }
