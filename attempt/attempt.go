@@ -4,7 +4,6 @@ package attempt
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +11,9 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
@@ -284,6 +286,9 @@ var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "
 	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "started", "proofs",
 	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous", "failures"}
 
+// strict refuses keys that nobody knows.
+var strict = json.RejectUnknownMembers(true)
+
 // Read decodes exactly one attempt from r. It refuses keys it does not know,
 // with the nearest right one, and anything after the attempt.
 func Read(r io.Reader) (*Attempt, error) {
@@ -291,16 +296,24 @@ func Read(r io.Reader) (*Attempt, error) {
 	if err != nil {
 		return nil, err
 	}
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.DisallowUnknownFields()
+	return Parse(text)
+}
+
+// Parse is Read on a text.
+func Parse(text []byte) (*Attempt, error) {
 	a := new(Attempt)
-	if err := decoder.Decode(a); err != nil {
-		return nil, explain(err, text, decoder.InputOffset())
+	if err := ParseInto(text, a); err != nil {
+		return nil, err
 	}
-	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s: expected one attempt and nothing after it", place(text, decoder.InputOffset()))
+	return a, nil
+}
+
+// ParseInto is Parse for whoever has room for the attempt, which must be empty.
+func ParseInto(text []byte, a *Attempt) error {
+	if err := json.Unmarshal(text, a, strict); err != nil {
+		return explain(err, text)
 	}
-	return a, a.Check()
+	return a.Check()
 }
 
 // Check tells what an attempt lacks that it must have.
@@ -317,29 +330,39 @@ func (a *Attempt) Check() error {
 }
 
 // explain puts a JSON error in terms of the attempt, with its place.
-func explain(err error, text []byte, offset int64) error {
-	var syntax *json.SyntaxError
-	var kind *json.UnmarshalTypeError
+func explain(err error, text []byte) error {
+	var syntax *jsontext.SyntacticError
+	var meaning *json.SemanticError
 	var instant *time.ParseError
 	switch {
-	case errors.Is(err, io.EOF):
+	case len(bytes.TrimSpace(text)) == 0:
 		return errors.New("expected an attempt as a JSON object, found nothing")
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("%s: the JSON ends in the middle", place(text, int64(len(text))))
+	case errors.Is(err, jsontext.ErrDuplicateName) && errors.As(err, &syntax):
+		return fmt.Errorf("%s: the key %q stands twice", place(text, syntax.ByteOffset), syntax.JSONPointer.LastToken())
 	case errors.As(err, &syntax):
-		return fmt.Errorf("%s: not JSON: %w", place(text, syntax.Offset), err)
-	case errors.As(err, &kind):
-		return fmt.Errorf("%s: `%s` cannot be a JSON %s", place(text, kind.Offset), kind.Field, kind.Value)
+		return fmt.Errorf("%s: not JSON: %w", place(text, syntax.ByteOffset), syntax.Err)
+	case !errors.As(err, &meaning):
+		return err
+	}
+	where, key := place(text, meaning.ByteOffset), meaning.JSONPointer.LastToken()
+	switch {
+	case errors.Is(err, json.ErrUnknownName):
+		return fmt.Errorf("%s: an attempt has no key %q%s", where, key, nearest.DidYouMean(key, fields))
 	case errors.As(err, &instant):
-		at := bytes.Index(text, []byte(instant.Value))
-		return fmt.Errorf("%s: %q is no time; write one such as 2026-11-23T21:14:00Z", place(text, int64(at)), strings.Trim(instant.Value, `"`))
+		return fmt.Errorf("%s: %q is no time; write one such as 2026-11-23T21:14:00Z", where, strings.Trim(instant.Value, `"`))
+	case meaning.Err != nil:
+		return fmt.Errorf("%s: %w", where, meaning.Err)
 	}
-	if name, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-		name = strings.Trim(name, `"`)
-		return fmt.Errorf("%s: an attempt has no key %q%s", place(text, int64(bytes.Index(text, []byte(`"`+name+`"`)))), name, nearest.DidYouMean(name, fields))
+	if key == "" {
+		return fmt.Errorf("%s: an attempt is a JSON object, not a %s", where, kinds[meaning.JSONKind])
 	}
-	return fmt.Errorf("%s: %w", place(text, offset), err)
+	return fmt.Errorf("%s: `%s` cannot be a JSON %s", where, key, kinds[meaning.JSONKind])
 }
+
+// kinds are the words for kinds of JSON values.
+var kinds = map[jsontext.Kind]string{'n': "null", 't': "truth", 'f': "truth", '"': "text", '0': "number", '{': "object", '[': "list"}
 
 // place turns an offset into line and column.
 func place(text []byte, offset int64) string {

@@ -45,8 +45,10 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 		"the result of an outside check is one of passed":        {`"passed"`, `"ok"`},
 		"an action is one of sign-in":                            {`"sign-in"`, `"login"`},
 		"a fact is true, false, a number, a text or null":        {`"disk":null`, `"disk":[1]`},
-		`column 20: "yesterday" is no time; write one such as 2`: {`"at":"2026-11-23T21:14:00Z","account"`, `"at":"yesterday","account"`},
-		"cannot be a JSON string":                                {`"version":3`, `"version":"3"`},
+		`column 19: "yesterday" is no time; write one such as 2`: {`"at":"2026-11-23T21:14:00Z","account"`, `"at":"yesterday","account"`},
+		"`version` cannot be a JSON text":                        {`"version":3`, `"version":"3"`},
+		`the key "ip" stands twice`:                              {`"country"`, `"ip"`},
+		"an attempt is a JSON object, not a list":                {whole, "[]"},
 	} {
 		require.Contains(t, whole, c[0])
 		_, err := attempt.Read(strings.NewReader(strings.Replace(whole, c[0], c[1], 1)))

@@ -1,9 +1,10 @@
 package attempt
 
 import (
-	"bytes"
-	"encoding/json"
 	"reflect"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Fact is a value that may be known, known not to be there, or unknown. The
@@ -59,14 +60,15 @@ func (f Fact[T]) MarshalJSON() ([]byte, error) {
 	return json.Marshal(f.value)
 }
 
-// UnmarshalJSON reads a value, or null for none.
-func (f *Fact[T]) UnmarshalJSON(text []byte) error {
-	if bytes.Equal(text, []byte("null")) {
+// UnmarshalJSON reads a value, or null for none, for encoding/json.
+func (f *Fact[T]) UnmarshalJSON(text []byte) error { return json.Unmarshal(text, f, strict) }
+
+// UnmarshalJSONFrom reads the same from a stream, which is several times as fast.
+func (f *Fact[T]) UnmarshalJSONFrom(from *jsontext.Decoder) error {
+	if from.PeekKind() == 'n' {
 		*f = None[T]()
-		return nil
+		return from.SkipValue()
 	}
 	f.state = known
-	decoder := json.NewDecoder(bytes.NewReader(text))
-	decoder.DisallowUnknownFields()
-	return decoder.Decode(&f.value)
+	return json.UnmarshalDecode(from, &f.value)
 }

@@ -1,10 +1,11 @@
 package attempt
 
 import (
-	"bytes"
-	"encoding/json"
 	"errors"
 	"strconv"
+
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Scalar is a fact about a device or an attribute of an account: a truth, a
@@ -73,21 +74,28 @@ func (s Scalar) MarshalJSON() ([]byte, error) {
 	return []byte("null"), nil
 }
 
-// UnmarshalJSON reads a JSON truth, number, text or null.
-func (s *Scalar) UnmarshalJSON(data []byte) error {
-	var value any
-	if err := json.NewDecoder(bytes.NewReader(data)).Decode(&value); err != nil {
+// UnmarshalJSON reads a JSON truth, number, text or null, for encoding/json.
+func (s *Scalar) UnmarshalJSON(text []byte) error { return json.Unmarshal(text, s) }
+
+// UnmarshalJSONFrom reads the same from a stream.
+func (s *Scalar) UnmarshalJSONFrom(from *jsontext.Decoder) error {
+	token, err := from.ReadToken()
+	if err != nil {
 		return err
 	}
-	switch v := value.(type) {
-	case nil:
+	switch token.Kind() {
+	case 'n':
 		*s = Scalar{}
-	case bool:
-		*s = BoolScalar(v)
-	case float64:
-		*s = NumberScalar(v)
-	case string:
-		*s = TextScalar(v)
+	case 't', 'f':
+		*s = BoolScalar(token.Bool())
+	case '0':
+		n, err := token.Float()
+		if err != nil {
+			return err
+		}
+		*s = NumberScalar(n)
+	case '"':
+		*s = TextScalar(token.String())
 	default:
 		return errors.New("a fact is true, false, a number, a text or null")
 	}

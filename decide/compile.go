@@ -154,23 +154,20 @@ func Compile(book Rulebook) (*Judge, error) {
 // Estate returns the facts that the judge decides on.
 func (j *Judge) Estate() *estate.Estate { return j.estate }
 
-// Country returns where an attempt comes from, as it is judged: by a network, the
-// attempt itself or the look-up of its address. It returns false where that is
-// not known.
-func (j *Judge) Country(a *attempt.Attempt) (attempt.CountryCode, bool) {
+// Whereabouts returns where an attempt comes from, as it is judged: the country by
+// a network, the attempt itself or the look-up of its address, and the location as
+// the attempt says or by the look-up. What is not known is unknown.
+func (j *Judge) Whereabouts(a *attempt.Attempt) (attempt.Fact[attempt.CountryCode], attempt.Fact[attempt.Location]) {
 	var w whereabouts
 	w.find(j, a)
 	w.lookUp(j)
-	return w.country, w.state != countryUnknown
-}
-
-// Location returns where on Earth an attempt comes from, as it is judged: as the
-// attempt says, or by the look-up of its address.
-func (j *Judge) Location(a *attempt.Attempt) attempt.Fact[attempt.Location] {
-	var w whereabouts
-	w.find(j, a)
-	w.lookUp(j)
-	return w.location
+	switch w.state {
+	case countryUnknown:
+		return attempt.Fact[attempt.CountryCode]{}, w.location
+	case countryNone:
+		return attempt.None[attempt.CountryCode](), w.location
+	}
+	return attempt.Known(w.country), w.location
 }
 
 // Risk returns the model by which attempts are weighed.

@@ -38,7 +38,7 @@ func (j *Judge) decide(a *attempt.Attempt, full bool) *Decision {
 		}
 		return d
 	}
-	shadowSilenced, shadows := []int32(nil), slices.ContainsFunc(s.hearings, func(h hearing) bool { return h.inForce != condition.True })
+	shadowSilenced, shadows := []int32(nil), s.hearsShadows()
 	if shadows {
 		s.join(true)
 		d.WithShadow.Verdict = s.weigh()
@@ -403,93 +403,52 @@ func (s *sitting) offer(set estate.MethodSet) []string {
 
 // listCauses says why the verdict is as it is, the decisive reasons only.
 func (s *sitting) listCauses(d *Decision) {
-	blocks := s.blocks()
 	d.Causes = make([]Cause, 0, len(s.outcomes))
-	worst := met
-	for i := range s.outcomes {
-		worst = max(worst, s.state(&s.outcomes[i]))
-	}
-	for i := range s.outcomes {
-		o := &s.outcomes[i]
+	for _, c := range s.findCauses(d.Verdict) {
+		o := &s.outcomes[c.outcome]
 		source := s.source(o)
-		cause := Cause{Policy: source.Policy, Rule: source.Rule}
-		state := s.state(o)
-		switch {
-		case o.outcome.block:
-			s.explainBlock(&cause, o)
-		case blocks || state < worst && worst == impossible:
-			continue // what this one asks for is beside the point
-		case state == impossible:
-			s.explainImpossible(&cause, o)
-		case state == open:
-			cause.Code = DemandOpen
-			cause.Text = s.ruleName(o) + " asks for " + s.openDemands(d, source)
-			if d.Verdict == Block {
-				cause.Code = CannotBeAsked
-				cause.Text += ", and nobody can be asked through " + s.attemptThrough()
-			}
-			cause.Text += "."
-		case d.Verdict != Grant:
-			continue
-		case o.first == o.last:
-			cause.Code, cause.Text = PublicApp, s.judge.estate.Apps[s.app].Name+" is public, and "+s.ruleName(o)+" asks for nothing more."
-		default:
-			cause.Code, cause.Text = DemandsMet, s.ruleName(o)+" has all it asks for."
-		}
-		d.Causes = append(d.Causes, cause)
+		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, s.causeText(d, c.code, o)})
 	}
+}
+
+// causeText words a cause.
+func (s *sitting) causeText(d *Decision, code CauseCode, o *joined) string {
+	switch code {
+	case OtherwiseBlocks:
+		return "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
+	case RuleBlocks:
+		return s.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(s.judge.policies[o.policy].rules[o.rule].when, s, s)) + "."
+	case RuleMayBlock:
+		return s.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", s.hangsOn(o)) + "."
+	case DemandOpen:
+		return s.ruleName(o) + " asks for " + s.openDemands(d, s.source(o)) + "."
+	case CannotBeAsked:
+		return s.ruleName(o) + " asks for " + s.openDemands(d, s.source(o)) + ", and nobody can be asked through " + s.attemptThrough() + "."
+	case PublicApp:
+		return s.judge.estate.Apps[s.app].Name + " is public, and " + s.ruleName(o) + " asks for nothing more."
+	case DemandsMet:
+		return s.ruleName(o) + " has all it asks for."
+	}
+	demand := s.wire(*s.firstImpossible(o), nil)
+	text := s.ruleName(o) + " asks for " + demand.String()
+	switch code {
+	case NoWay:
+		return text + ", and none of these can be met here."
+	case CheckFailed:
+		return text + ", and it failed."
+	case DeviceUnidentified:
+		return text + ", and nothing identifies the device."
+	}
+	var failing []string
+	for _, f := range demand.Failing {
+		failing = append(failing, fmt.Sprintf("%s: wants %s, saw %s", f.Fact, f.Wants, f.Saw))
+	}
+	return text + "; " + strings.Join(failing, "; ") + "."
 }
 
 func (s *sitting) attemptThrough() string {
 	through, _ := s.attempt.Through.Get()
 	return through.String()
-}
-
-func (s *sitting) explainBlock(cause *Cause, o *joined) {
-	if o.policy == none {
-		cause.Code = OtherwiseBlocks
-		cause.Text = "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
-		return
-	}
-	r := &s.judge.policies[o.policy].rules[o.rule]
-	if o.sure {
-		cause.Code = RuleBlocks
-		cause.Text = s.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(r.when, s, s)) + "."
-		return
-	}
-	cause.Code = RuleMayBlock
-	cause.Text = s.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", s.hangsOn(o)) + "."
-}
-
-// explainImpossible words the first demand of a rule that cannot be met.
-func (s *sitting) explainImpossible(cause *Cause, o *joined) {
-	for _, n := range s.needs[o.first:o.last] {
-		if n.state != impossible {
-			continue
-		}
-		if n.demand == oneOf {
-			cause.Code = NoWay
-			cause.Text = s.ruleName(o) + " asks for " + s.wire(n, nil).String() + ", and none of these can be met here."
-			return
-		}
-		demand := s.wire(n, nil)
-		switch {
-		case demand.Kind == DemandExternal:
-			cause.Code = CheckFailed
-			cause.Text = s.ruleName(o) + " asks for " + demand.String() + ", and it failed."
-		case len(demand.Failing) == 0:
-			cause.Code = DeviceUnidentified
-			cause.Text = s.ruleName(o) + " asks for " + demand.String() + ", and nothing identifies the device."
-		default:
-			cause.Code = DeviceUnfit
-			var failing []string
-			for _, f := range demand.Failing {
-				failing = append(failing, fmt.Sprintf("%s: wants %s, saw %s", f.Fact, f.Wants, f.Saw))
-			}
-			cause.Text = s.ruleName(o) + " asks for " + demand.String() + "; " + strings.Join(failing, "; ") + "."
-		}
-		return
-	}
 }
 
 // hangsOn lists the unknown tests that decide whether a rule speaks: those of

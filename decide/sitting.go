@@ -56,6 +56,8 @@ type sitting struct {
 	said  []*outcome
 	noted []uint32
 	sure  bool
+	// causes are those of the last verdict that was explained.
+	causes []foundCause
 	// reasons is room for those of one condition at a time. Those of the policy
 	// that is being traced are written into text, each noted as pending.
 	reasons []condition.Reason

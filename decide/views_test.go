@@ -42,17 +42,39 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 	})
 }
 
-// TestOutlineIsDecideWithoutTheTrace: all else is the same.
-func TestOutlineIsDecideWithoutTheTrace(t *testing.T) {
+// mustEnrol tells whether a demand is open that nobody can show before enrolling.
+func mustEnrol(d decide.Demand) bool {
+	if d.Met || d.Kind != decide.DemandOneOf {
+		return !d.Met && d.Kind == decide.DemandEnrol
+	}
+	return !slices.ContainsFunc(d.Ways, func(way []decide.Demand) bool {
+		return !slices.ContainsFunc(way, func(d decide.Demand) bool { return mustEnrol(d) || d.Impossible })
+	})
+}
+
+// TestShortFormsAgreeWithDecide: an outline is a decision without its trace, and a
+// brief one without its words.
+func TestShortFormsAgreeWithDecide(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
+		var brief decide.Brief
 		for range 40 {
 			a := synth.Attempt(chance)
 			full, outline := judge.Decide(a), judge.Outline(a)
 			require.Empty(t, outline.Policies)
 			outline.Policies, outline.Limits.Until = full.Policies, full.Limits.Until
 			require.Equal(t, full, outline)
+			judge.Brief(a, &brief)
+			require.Equal(t, []decide.Verdict{full.Verdict, full.WithShadow.Verdict}, []decide.Verdict{brief.Verdict, brief.WithShadow})
+			for i := range full.Causes {
+				full.Causes[i].Text = ""
+			}
+			if full.Verdict == decide.Grant {
+				full.Causes = nil
+			}
+			require.ElementsMatch(t, full.Causes, brief.Causes)
+			require.Equal(t, slices.ContainsFunc(full.Demands, mustEnrol), brief.MustEnrol, "%+v", full.Demands)
 		}
 	})
 }

@@ -135,7 +135,8 @@ func (r *Report) describePlace(judge *decide.Judge) {
 		}
 		r.Rehearsal.Place += "."
 	}
-	if country, known := judge.Country(r.Rehearsal.Attempt); known && !isStated {
+	found, _ := judge.Whereabouts(r.Rehearsal.Attempt)
+	if country, known := found.Get(); known && !isStated {
 		r.Rehearsal.Place += fmt.Sprintf(" The address database puts it in %s.", country)
 	}
 }
@@ -152,7 +153,7 @@ func (r *Report) findMissing(judge *decide.Judge) {
 	if a.IP.IsUnknown() {
 		r.tryAll(judge, "ip", addresses(judge))
 	}
-	if _, known := judge.Country(a); !known {
+	if country, _ := judge.Whereabouts(a); country.IsUnknown() {
 		r.tryAll(judge, "country", countries(judge))
 	}
 	if a.Through.IsUnknown() {

@@ -45,16 +45,18 @@ func (p *past) see(a *attempt.Attempt, fill bool) {
 	} else if fill {
 		known.fill(a)
 	}
-	if day := dayOf(a.At.In(p.zone)); day != known.lastDay {
+	if day := dayOf(a.At, p.zone); day != known.lastDay {
 		known.lastDay = day
 		p.personDays++
 	}
 	known.note(p.judge, a)
 }
 
-// dayOf numbers days of the calendar.
-func dayOf(t time.Time) int64 {
-	return time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC).Unix() / (24 * 60 * 60)
+// dayOf numbers the days of the calendar in a zone.
+func dayOf(t time.Time, zone *time.Location) int64 {
+	const day = 24 * 60 * 60
+	_, offset := t.In(zone).Zone()
+	return (t.Unix() + int64(offset)) / day
 }
 
 func (k *accountPast) fill(a *attempt.Attempt) {
@@ -92,10 +94,11 @@ func (k *accountPast) note(judge *decide.Judge, a *attempt.Attempt) {
 		return
 	}
 	if k.previous == nil || !a.At.Before(k.previous.At) {
-		k.previous = &attempt.Previous{At: a.At, Country: a.Country, Location: judge.Location(a)}
-		if country, known := judge.Country(a); known && country != "" {
-			k.previous.Country = attempt.Known(country)
+		country, location := judge.Whereabouts(a)
+		if country.IsUnknown() {
+			country = a.Country
 		}
+		k.previous = &attempt.Previous{At: a.At, Country: country, Location: location}
 	}
 	if d, ok := a.Device.Get(); ok {
 		if id, ok := d.ID.Get(); ok && !slices.Contains(k.devices, id) {

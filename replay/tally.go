@@ -20,39 +20,42 @@ type tally struct {
 	apps        []Counts
 	groups      []Counts
 	accounts    []Counts
-	countries   map[attempt.CountryCode]*Counts
+	countries   [numberOfCodes]Counts
 	hours       [24]Counts
 	first, last time.Time
-	bad         []BadLine
-	badAll      int64
+	brief       decide.Brief
+}
+
+// numberOfCodes is how many country codes there can be, and none.
+const numberOfCodes = 26*26 + 1
+
+// codeNumber numbers the country codes; none is the last.
+func codeNumber(code attempt.CountryCode) int {
+	if len(code) != 2 || min(code[0], code[1]) < 'A' || max(code[0], code[1]) > 'Z' {
+		return numberOfCodes - 1
+	}
+	return int(code[0]-'A')*26 + int(code[1]-'A')
+}
+
+func codeName(number int) string {
+	if number == numberOfCodes-1 {
+		return "not known"
+	}
+	return string([]byte{'A' + byte(number/26), 'A' + byte(number%26)})
 }
 
 func newTally(judge *decide.Judge) *tally {
 	e := judge.Estate()
-	return &tally{judge: judge, rules: map[[2]string]*RuleCount{}, countries: map[attempt.CountryCode]*Counts{},
+	return &tally{judge: judge, rules: map[[2]string]*RuleCount{},
 		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
 }
 
-func (t *tally) judgeAll(b *batch) {
-	for _, a := range b.attempts {
-		t.judgeOne(a)
-	}
-	t.badAll += int64(len(b.bad))
-	t.keep(b.bad)
-}
-
-// keep keeps the first bad lines.
-func (t *tally) keep(bad []BadLine) {
-	t.bad = append(t.bad, bad...)
-	slices.SortFunc(t.bad, func(a, b BadLine) int { return cmp.Or(strings.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line)) })
-	t.bad = t.bad[:min(mostBad, len(t.bad))]
-}
-
 func (t *tally) judgeOne(a *attempt.Attempt) {
-	e, d := t.judge.Estate(), t.judge.Outline(a)
+	e, d := t.judge.Estate(), &t.brief
+	t.judge.Brief(a, d)
 	v := d.Verdict
 	t.verdicts.add(v)
-	t.shadow.add(d.WithShadow.Verdict)
+	t.shadow.add(d.WithShadow)
 	t.hours[a.At.In(e.Zone).Hour()].add(v)
 	if t.first.IsZero() || a.At.Before(t.first) {
 		t.first = a.At
@@ -60,13 +63,12 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	if a.At.After(t.last) {
 		t.last = a.At
 	}
-	app, ok := e.FindApp(a.App)
-	if !ok {
+	app, account := d.App, d.Account
+	if app < 0 {
 		app = len(t.apps) - 1
 	}
 	t.apps[app].add(v)
-	account, ok := e.FindAccount(a.Account)
-	if !ok {
+	if account < 0 {
 		account = len(t.accounts) - 1
 	} else {
 		sure, _, _ := e.Memberships(account)
@@ -75,11 +77,7 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 		}
 	}
 	t.accounts[account].add(v)
-	country, _ := t.judge.Country(a)
-	if t.countries[country] == nil {
-		t.countries[country] = new(Counts)
-	}
-	t.countries[country].add(v)
+	t.countries[codeNumber(d.Country)].add(v)
 	if v == decide.Grant {
 		return
 	}
@@ -115,11 +113,8 @@ func (t *tally) join(u *tally) {
 	for i := range t.hours {
 		t.hours[i].join(u.hours[i])
 	}
-	for code, c := range u.countries {
-		if t.countries[code] == nil {
-			t.countries[code] = new(Counts)
-		}
-		t.countries[code].join(*c)
+	for i := range t.countries {
+		t.countries[i].join(u.countries[i])
 	}
 	for key, r := range u.rules {
 		if t.rules[key] == nil {
@@ -134,8 +129,6 @@ func (t *tally) join(u *tally) {
 	if u.last.After(t.last) {
 		t.last = u.last
 	}
-	t.badAll += u.badAll
-	t.keep(u.bad)
 }
 
 const (
@@ -149,12 +142,14 @@ const (
 func (t *tally) sum(personDays int64) *Report {
 	e := t.judge.Estate()
 	r := &Report{Attempts: t.verdicts.All(), First: t.first, Last: t.last, Verdicts: t.verdicts, Shadow: t.shadow, Hours: t.hours,
-		Rules: []RuleCount{}, Bad: append([]BadLine{}, t.bad...), BadAll: t.badAll}
+		Rules: []RuleCount{}}
 	r.Apps = named(t.apps, len(e.Apps), func(i int) string { return e.Apps[i].Name })
 	r.Groups = named(t.groups, len(e.Groups), func(i int) string { return e.Groups[i].Name })
 	r.Countries = []NamedCount{}
-	for code, c := range t.countries {
-		r.Countries = append(r.Countries, NamedCount{cmp.Or(string(code), "not known"), *c})
+	for i, c := range t.countries {
+		if c.All() > 0 {
+			r.Countries = append(r.Countries, NamedCount{codeName(i), c})
+		}
 	}
 	sortCounts(r.Countries, Counts.All)
 	blocked := func(c Counts) int64 { return c.Block }

@@ -1,0 +1,115 @@
+package replay
+
+import (
+	"cmp"
+	"context"
+	"runtime"
+	"sync"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+)
+
+// Visit looks at one attempt of a history. Filled holds it once for each judge,
+// filled in from what the history knows by that judge's book; what it points to
+// must not be kept, but an attempt may be copied. Number counts the lines of the
+// history, so that what many goroutines visit can be put in order.
+type Visit func(number int64, filled []*attempt.Attempt)
+
+// Reading is what there is to tell of a history beside its attempts.
+type Reading struct {
+	// Bad are the first lines that could not be read, and BadAll how many there are.
+	Bad    []BadLine
+	BadAll int64
+	// Skipped are the records that are in order and no attempts, such as a log-off.
+	Skipped int64
+	// PersonDays counts for each judge the days on which somebody made attempts, in
+	// the zone of its book.
+	PersonDays []int64
+	// Cut says that the context ended before the history did.
+	Cut bool
+}
+
+// Walk reads a history and shows each attempt to one of the visits, of which each
+// goroutine has one. Where the context ends before the history does, the reading
+// tells of what was seen until then. The error is that of a source.
+func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
+	workers := cmp.Or(o.Workers, runtime.GOMAXPROCS(0))
+	read, decoded, filled := make(chan *batch, workers), make(chan *batch, workers), make(chan *batch, workers)
+	var failed error
+	go func() {
+		defer close(read)
+		failed = readAll(ctx, sources, o.Columns, read)
+	}()
+	inParallel(workers, read, decoded, newDecoder(judges).decode)
+	reading := &Reading{Bad: []BadLine{}}
+	go func() {
+		defer close(filled)
+		fillInOrder(judges, o, reading, decoded, filled)
+	}()
+	var wait sync.WaitGroup
+	for range workers {
+		visit := visitor()
+		wait.Go(func() {
+			for b := range filled {
+				for i := range b.lanes[0] {
+					visit(b.numbers[i], b.at(i))
+				}
+				if o.Progress != nil {
+					o.Progress(int64(len(b.lanes[0])))
+				}
+				b.free()
+			}
+		})
+	}
+	wait.Wait()
+	reading.Cut = ctx.Err() != nil
+	return reading, failed
+}
+
+// inParallel works on batches by so many goroutines, and closes the channel behind
+// the last.
+func inParallel(workers int, from <-chan *batch, to chan<- *batch, work func(*batch)) {
+	var wait sync.WaitGroup
+	for range workers {
+		wait.Go(func() {
+			for b := range from {
+				work(b)
+				to <- b
+			}
+		})
+	}
+	go func() {
+		wait.Wait()
+		close(to)
+	}()
+}
+
+// fillInOrder fills batches in for each judge, in the order in which they were
+// read, and notes in the reading what is not told of attempts.
+func fillInOrder(judges []*decide.Judge, o Options, reading *Reading, from <-chan *batch, to chan<- *batch) {
+	pasts := make([]*past, len(judges))
+	for i, judge := range judges {
+		pasts[i] = newPast(judge)
+	}
+	early := map[int64]*batch{}
+	next := int64(0)
+	for b := range from {
+		early[b.number] = b
+		for ; early[next] != nil; next++ {
+			b := early[next]
+			delete(early, next)
+			b.report(reading, o.Aside)
+			b.spread(len(judges))
+			for lane, p := range pasts {
+				for i := range b.lanes[lane] {
+					p.see(&b.lanes[lane][i], !o.AsRecorded)
+				}
+			}
+			to <- b
+		}
+	}
+	for _, p := range pasts {
+		reading.PersonDays = append(reading.PersonDays, p.personDays)
+	}
+}
