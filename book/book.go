@@ -95,7 +95,10 @@ type Acceptance struct {
 
 // Open reads the *.yaml files of a folder as one book. What is wrong with them
 // is returned as [Errors], all at once.
-func Open(dir string) (*Book, error) {
+func Open(dir string) (*Book, error) { return OpenWith(dir) }
+
+// OpenWith is Open with other values for some of what the files say.
+func OpenWith(dir string, changes ...Change) (*Book, error) {
 	info, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -105,13 +108,13 @@ func Open(dir string) (*Book, error) {
 	case !info.IsDir():
 		return nil, fmt.Errorf("%s is a file; a book is the folder that it is in", dir)
 	}
-	return open(os.DirFS(dir), dir)
+	return open(os.DirFS(dir), dir, changes)
 }
 
 // OpenFS reads the *.yaml files at the root of a file system as one book.
-func OpenFS(files fs.FS) (*Book, error) { return open(files, ".") }
+func OpenFS(files fs.FS) (*Book, error) { return open(files, ".", nil) }
 
-func open(files fs.FS, dir string) (*Book, error) {
+func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 	names, err := fs.Glob(files, "*.yaml")
 	if err != nil {
 		return nil, err
@@ -135,8 +138,16 @@ func open(files fs.FS, dir string) (*Book, error) {
 		}
 		sum := sha256.Sum256(text)
 		sums = append(sums, hex.EncodeToString(sum[:]))
-		r.readFile(label, text)
+		r.parse(label, text)
 	}
+	for _, c := range changes {
+		if err := r.change(c); err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256([]byte(c.Path + "=" + c.Value))
+		sums = append(sums, hex.EncodeToString(sum[:]))
+	}
+	r.readFiles()
 	sums = append(sums, r.readImports(files, dir)...)
 	r.resolve()
 	r.check()

@@ -14,7 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/people"
 )
 
@@ -224,4 +226,48 @@ imports:
 		_, err := book.OpenFS(all)
 		require.ErrorContains(t, err, want)
 	}
+}
+
+// TestChanges: a change takes the place of what the files say, wherever it stands.
+func TestChanges(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, demo.Files()))
+	plain, err := book.Open(dir)
+	require.NoError(t, err)
+	changes, err := book.ParseChanges(`settings.otherwise=grant, {require: [two-factors, no-phishing]},"block"`)
+	require.NoError(t, err)
+	require.Equal(t, []book.Change{{"settings.otherwise", "grant"}, {"settings.otherwise", "{require: [two-factors, no-phishing]}"}, {"settings.otherwise", `"block"`}}, changes)
+	for path, c := range map[string]struct {
+		value string
+		saw   func(b *book.Book) any
+		want  any
+	}{
+		"settings.otherwise": {"grant", func(b *book.Book) any { return b.Settings.Otherwise.Block }, false},
+		"risk.levels.medium": {"50", func(b *book.Book) any { return b.Risk.Levels.Medium }, 50},
+		"policies.night-watch.firm": {"true", func(b *book.Book) any {
+			return b.Policies[slices.IndexFunc(b.Policies, func(p decide.Policy) bool { return p.Name == "night-watch" })].Firm
+		}, true},
+		"accounts.nina@kestrelsound.example.kind": {"service", func(b *book.Book) any {
+			return b.Accounts[slices.IndexFunc(b.Accounts, func(a estate.Account) bool { return a.Name == "nina@kestrelsound.example" })].Kind
+		}, estate.Service},
+	} {
+		b, err := book.OpenWith(dir, book.Change{Path: path, Value: c.value})
+		require.NoError(t, err)
+		require.Equal(t, c.want, c.saw(b), path)
+		require.NotEqual(t, c.want, c.saw(plain), path)
+		require.NotEqual(t, plain.Digest, b.Digest)
+	}
+	for path, want := range map[string]string{
+		"rsk.levels.medium":       `the book has no rsk; did you mean "risk"?`,
+		"policies.card-til.stage": `the book has no policies.card-til; did you mean "card-till"?`,
+		"policies.card-till.stge": `a policy has no key "stge"; did you mean "stage"?`,
+		"risk.levels.medium":      `expected a number for medium, found "{"`,
+	} {
+		_, err := book.OpenWith(dir, book.Change{Path: path, Value: `"{"`})
+		require.ErrorContains(t, err, want)
+	}
+	_, err = book.ParseChanges("risk.levels.medium")
+	require.ErrorContains(t, err, "write path=value,value")
+	_, err = book.ParseChanges("risk.levels.medium=1,,2")
+	require.ErrorContains(t, err, "one of the values is empty")
 }

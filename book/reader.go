@@ -48,6 +48,8 @@ type reader struct {
 	broken   map[definition]bool
 	imported []Imported
 
+	// files are the parsed files, and file the one that is being read.
+	files    []parsedFile
 	file     string
 	unfolded int
 	// unfolding holds the anchors that are being followed.
@@ -75,9 +77,15 @@ func newReader() *reader {
 	return r
 }
 
-// readFile adds what one file says.
-func (r *reader) readFile(label string, text []byte) {
-	r.file, r.version = label, false
+// parsedFile is the YAML of one file.
+type parsedFile struct {
+	label string
+	root  *yaml.Node
+}
+
+// parse parses one file.
+func (r *reader) parse(label string, text []byte) {
+	r.file = label
 	loader := yaml.NewDecoder(bytes.NewReader(text))
 	var document yaml.Node
 	switch err := loader.Decode(&document); {
@@ -101,6 +109,18 @@ func (r *reader) readFile(label string, text []byte) {
 		r.add(r.at(root), "expected the sections of a book, which begins with `briskwarden: 1`, found %s", describe(root))
 		return
 	}
+	r.files = append(r.files, parsedFile{label, root})
+}
+
+// readFiles adds what the parsed files say.
+func (r *reader) readFiles() {
+	for _, f := range r.files {
+		r.file, r.version = f.label, false
+		r.readFile(f.root)
+	}
+}
+
+func (r *reader) readFile(root *yaml.Node) {
 	r.mapping(root, reflect.ValueOf(&r.sections).Elem(), "a book", func(key, value *yaml.Node) bool {
 		if key.Value != "briskwarden" {
 			return false

@@ -143,3 +143,15 @@ func Each(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 	}
 	return reports, err
 }
+
+// Trial is a history replayed with another value for something that the book says.
+type Trial struct {
+	Value  string  `json:"value" doc:"the value, as YAML"`
+	Report *Report `json:"report" doc:"what the history came to with it"`
+}
+
+// Trials are the same history with one value after the other.
+type Trials struct {
+	Setting string  `json:"setting" doc:"what was changed, as a path of keys and names"`
+	Trials  []Trial `json:"trials" doc:"each value with what came of it"`
+}

@@ -26,6 +26,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/ocsf"
 	"github.com/briskwarden/briskwarden/replay"
 )
 
@@ -174,6 +175,91 @@ func TestBadLinesStopNothing(t *testing.T) {
 	none, err := replay.Run(context.Background(), judge, []replay.Source{broken}, replay.Options{})
 	require.ErrorContains(t, err, "gone: no such file")
 	require.Zero(t, none.Attempts)
+}
+
+// TestForms: the same history comes to the same as JSON, as OCSF events and as a
+// table, and what cannot be read of each is kept aside.
+func TestForms(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	var events, table strings.Builder
+	table.WriteString("\ufeffwhen,who,service,ip,through,device.id,proofs,failed,remark\n")
+	var bare []*attempt.Attempt
+	for _, a := range demo.History()[:400] {
+		a = &attempt.Attempt{At: a.At.UTC(), Account: a.Account, App: a.App, IP: a.IP, Through: a.Through, Proofs: a.Proofs, Failed: a.Failed, Device: a.Device}
+		if d, ok := a.Device.Get(); ok {
+			a.Device = attempt.Known(attempt.Device{ID: d.ID})
+		}
+		bare = append(bare, a)
+		event, err := ocsf.Event(a)
+		require.NoError(t, err)
+		events.Write(append(event, '\n'))
+		ip, _ := a.IP.Get()
+		d, _ := a.Device.Get()
+		id, _ := d.ID.Get()
+		through, _ := a.Through.Get()
+		fmt.Fprintf(&table, "%s,%s,%s,%s,%s,%s,", a.At.Format(time.RFC3339), a.Account, a.App, ip, through, id)
+		for _, p := range a.Proofs {
+			table.WriteString(p.Method + ";")
+		}
+		table.WriteString(",")
+		for _, f := range a.Failed {
+			table.WriteString(f.Method + " ")
+		}
+		table.WriteString(",\"of two\nlines\"\n")
+	}
+	want := run(t, judge, replay.Options{}, source("h", lines(t, bare)))
+	require.Equal(t, want, run(t, judge, replay.Options{}, source("h", events.String())))
+	columns := replay.Columns{"at": "when", "account": "who", "app": "service"}
+	require.Equal(t, want, run(t, judge, replay.Options{Columns: columns}, source("h", table.String())))
+
+	var aside []string
+	keep := func(line replay.BadLine, text []byte) { aside = append(aside, fmt.Sprintf("%d %s", line.Line, text)) }
+	logOff := `{"class_uid": 3002, "activity_id": 2}` + "\n"
+	good := strings.SplitAfter(events.String(), "\n")[0]
+	r := run(t, judge, replay.Options{Aside: keep}, source("h", good+logOff+"{broken\n"+logOff+lines(t, bare[:1])))
+	require.Equal(t, []int64{2, 2, 1}, []int64{r.Attempts, r.Skipped, r.BadAll}, "events and attempts may stand in one file")
+	require.Equal(t, []string{"3 {broken"}, aside)
+
+	aside = nil
+	const head = "at,account,app,ip,location.lat,location.lon,device.managed\n"
+	r = run(t, judge, replay.Options{Columns: replay.Columns{}, Aside: keep}, source("h", head+"2026-11-23 22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n"))
+	require.Equal(t, int64(1), r.Attempts)
+	require.Equal(t, "2026-11-23T21:14:00Z", r.First.UTC().Format(time.RFC3339), "a time without a zone is in the book's")
+	var wrong []string
+	for _, bad := range r.Bad {
+		wrong = append(wrong, fmt.Sprintf("%d: %s", bad.Line, bad.Text))
+	}
+	require.Equal(t, []string{`3: column 1: "2026-11-23" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00`, `4: column 7: "perhaps" is not true or false`,
+		"5: the record has 2 columns, and the header 7", "6: the attempt has no `account`", `7: bare " in non-quoted-field`, `8: column 4: "here" is no IP address`, `9: column 5: "north" is no number of degrees`}, wrong)
+	require.Len(t, aside, 7)
+	for text, c := range map[string]replay.Columns{
+		`no column can hold "acount"; did you mean "account"?`:                     {"acount": "at"},
+		`the header has no column "usr"; did you mean "user"?`:                     {"account": "usr"},
+		"the header does not tell which column is account or app; it has at, user": {},
+	} {
+		_, err := replay.Run(context.Background(), judge, []replay.Source{source("h", "at,user\n")}, replay.Options{Columns: c})
+		require.ErrorContains(t, err, "h: "+text)
+	}
+}
+
+// TestEach: judging by several books at once is judging by one after the other.
+func TestEach(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, one := synth.Open(chance, 4)
+		_, two := synth.Open(chance, 4)
+		var history []*attempt.Attempt
+		for range chance.IntN(300) {
+			history = append(history, synth.Attempt(chance))
+		}
+		text := lines(t, history)
+		both, err := replay.Each(context.Background(), []*decide.Judge{one, two}, []replay.Source{source("a", text)}, replay.Options{Workers: 3})
+		require.NoError(t, err)
+		require.Equal(t, []*replay.Report{run(t, one, replay.Options{}, source("a", text)), run(t, two, replay.Options{}, source("a", text))}, both)
+	})
 }
 
 // TestInterrupted: a replay that is interrupted tells what it has.

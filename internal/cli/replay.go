@@ -2,103 +2,92 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"os"
-	"os/signal"
-	"sync/atomic"
-	"time"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/replay"
 )
 
+// replayFlags are what a replay is told beside its files.
+type replayFlags struct {
+	historyFlags
+	set string
+}
+
 func (env *environment) replayCommand() *cobra.Command {
-	var options replay.Options
+	var flags replayFlags
 	cmd := &cobra.Command{
 		Use:   "replay FILE...",
 		Short: "Judge a recorded history",
-		Long: "replay judges a history of attempts, as JSON one a line, plain or packed (gzip, zstd), from files or\n" +
-			"from standard input (-), and adds up what came of it. What an attempt lacks and the history itself\n" +
-			"knows is filled in: the sign-in before, whether the device was seen, the failures before. Lines that\n" +
-			"cannot be read are counted and told, and stop nothing. Interrupted, it tells what it has.",
+		Long: "replay judges a history of attempts and adds up what came of it. A history is attempts as JSON, or\n" +
+			"OCSF authentication events, one a line, or tables in CSV with a header; plain or packed (gzip,\n" +
+			"zstd), from files or from standard input (-). What an attempt lacks and the history itself knows is\n" +
+			"filled in: the sign-in before, whether the device was seen, the failures before. Lines that cannot\n" +
+			"be read are counted and told, and stop nothing. Interrupted, it tells what it has.",
 		Example: "  briskwarden replay --book kestrel october.jsonl.gz november.jsonl\n" +
-			"  zcat history/*.gz | briskwarden replay --book kestrel -",
+			"  zcat history/*.gz | briskwarden replay --book kestrel -\n" +
+			"  briskwarden replay --book kestrel --set risk.levels.medium=20,40,60 month.jsonl\n" +
+			"  briskwarden replay --book kestrel --columns at=when,account=user,app=service sign-ons.csv",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return fmt.Errorf("name the files of the history, or - for standard input")
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, files []string) error { return env.replay(files, options) },
+		RunE: func(cmd *cobra.Command, files []string) error {
+			flags.files = files
+			return env.replay(flags)
+		},
 	}
-	cmd.Flags().BoolVar(&options.AsRecorded, "as-recorded", false, "fill nothing in; what an attempt lacks is unknown")
-	cmd.Flags().IntVar(&options.Workers, "workers", 0, "how many processors to use (all)")
+	flags.addTo(cmd)
+	cmd.Flags().StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
 	return cmd
 }
 
-func (env *environment) replay(files []string, options replay.Options) error {
+func (env *environment) replay(flags replayFlags) error {
+	if flags.set != "" {
+		return env.replayTrials(flags)
+	}
 	_, judge, err := env.compile()
 	if err != nil {
 		return err
 	}
-	size := int64(0)
-	for _, name := range files {
-		if name == "-" {
-			size = -1
-			break
-		}
-		about, err := os.Stat(name)
-		if err != nil {
-			return err
-		}
-		size += about.Size()
-	}
-	bar := env.showProgress(size, &options)
-	var sources []replay.Source
-	for _, name := range files {
-		sources = append(sources, replay.Source{Name: name, Open: func() (io.ReadCloser, error) {
-			if name == "-" {
-				return io.NopCloser(io.TeeReader(env.in, bar)), nil
-			}
-			file, err := os.Open(name)
-			return struct {
-				io.Reader
-				io.Closer
-			}{io.TeeReader(file, bar), file}, err
-		}})
-	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
-	defer stop()
-	report, failed := replay.Run(ctx, judge, sources, options)
-	if err := bar.Finish(); err != nil {
-		return err
-	}
-	if err := env.show(report, func(p *render.Page) { p.Replay(report) }); err != nil {
-		return err
-	}
-	if failed == nil && report.Cut {
-		return errors.New("the replay was interrupted")
-	}
-	return failed
+	var report *replay.Report
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
+		report, err = replay.Run(ctx, judge, sources, o)
+		return report.Cut, err
+	}, func() error { return env.show(report, func(p *render.Page) { p.Replay(report) }) })
 }
 
-// showProgress returns a bar over so many bytes of files, -1 where nobody knows how
-// many, that tells a person at a terminal how far a replay has come.
-func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
-	out, ok := env.err.(*os.File)
-	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(env.err), progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
-		progressbar.OptionThrottle(time.Second), progressbar.OptionClearOnFinish())
-	var judged atomic.Int64
-	begun := time.Now()
-	options.Progress = func(attempts int64) {
-		n := judged.Add(attempts)
-		bar.Describe(fmt.Sprintf("%d attempts judged, %.0f a second", n, float64(n)/time.Since(begun).Seconds()))
+// replayTrials replays with one value after the other.
+func (env *environment) replayTrials(flags replayFlags) error {
+	changes, err := book.ParseChanges(flags.set)
+	if err != nil {
+		return fmt.Errorf("--set: %w", err)
 	}
-	return bar
+	var judges []*decide.Judge
+	trials := &replay.Trials{Setting: changes[0].Path}
+	for _, c := range changes {
+		changed, err := book.OpenWith(env.book, c)
+		if err != nil {
+			return fmt.Errorf("--set, value %s: %w", c.Value, err)
+		}
+		judge, err := changed.Compile()
+		if err != nil {
+			return fmt.Errorf("--set, value %s: %w", c.Value, err)
+		}
+		judges = append(judges, judge)
+		trials.Trials = append(trials.Trials, replay.Trial{Value: c.Value})
+	}
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
+		reports, err := replay.Each(ctx, judges, sources, o)
+		for i, r := range reports {
+			trials.Trials[i].Report = r
+		}
+		return reports[0].Cut, err
+	}, func() error { return env.show(trials, func(p *render.Page) { p.Trials(trials) }) })
 }

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,25 +30,11 @@ func (p *Page) Replay(r *replay.Report) {
 	if s := r.Shadow; s != v {
 		p.labelled("Shadow", fmt.Sprintf("Were the shadow policies live: %s granted, %s asked for more, %s blocked.", share(s.Grant, s), share(s.StepUp, s), share(s.Block, s)))
 	}
-	for i, b := range r.Bad {
-		label := ""
-		if i == 0 {
-			label = "Left out"
-		}
-		if i == 3 {
-			p.labelled("", fmt.Sprintf("… %s in all could not be read; --json has the first %d.", words.Count(int(r.BadAll), "line"), len(r.Bad)))
-			break
-		}
-		p.labelled(label, fmt.Sprintf("%s:%d: %s", b.File, b.Line, b.Text))
-	}
+	p.leftOut(r)
 	rules := column{head: []string{"Rule"}}
 	asked, blocks := column{head: []string{"Asked"}}, column{head: []string{"Blocked"}}
 	for _, rule := range r.Rules[:min(mostRows, len(r.Rules))] {
-		name := rule.Policy + " / " + rule.Rule
-		if rule.Policy == "" {
-			name = strings.ReplaceAll(rule.Rule, "_", " ")
-		}
-		rules.cells = append(rules.cells, name)
+		rules.cells = append(rules.cells, ruleName(rule))
 		asked.cells, blocks.cells = append(asked.cells, fmt.Sprint(rule.Asked)), append(blocks.cells, fmt.Sprint(rule.Blocks))
 	}
 	if len(rules.cells) > 0 {
@@ -60,6 +47,33 @@ func (p *Page) Replay(r *replay.Report) {
 	if max(len(r.Rules), len(r.Apps), len(r.Countries), len(r.Stopped)) > mostRows {
 		p.line("")
 		p.line("Each table has its first %d rows; --json has more, and groups and hours of the day.", mostRows)
+	}
+}
+
+// ruleName names a rule, or what was the reason where no rule was.
+func ruleName(rule replay.RuleCount) string {
+	if rule.Policy == "" {
+		return strings.ReplaceAll(rule.Rule, "_", " ")
+	}
+	return rule.Policy + " / " + rule.Rule
+}
+
+// mostBad is how many of the lines that could not be read are told.
+const mostBad = 3
+
+// leftOut tells what of a history was not judged.
+func (p *Page) leftOut(r *replay.Report) {
+	label := "Left out"
+	for i, b := range r.Bad {
+		if i == mostBad {
+			p.labelled("", fmt.Sprintf("… %s in all could not be read; --json has the first %d, --aside keeps all.", words.Count(int(r.BadAll), "line"), len(r.Bad)))
+			break
+		}
+		p.labelled(label, fmt.Sprintf("%s:%d: %s", b.File, b.Line, b.Text))
+		label = ""
+	}
+	if r.Skipped > 0 {
+		p.labelled(label, words.Count(int(r.Skipped), "record")+" of something else than a sign-in, such as a log-off.")
 	}
 }
 
@@ -84,4 +98,65 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 	}
 	p.line("")
 	p.tableOf(columns)
+}
+
+// Trials writes what a history came to with one value after the other, a column
+// each: the sums, and the rules and accounts of which not the same came.
+func (p *Page) Trials(t *replay.Trials) {
+	first := t.Trials[0].Report
+	p.line("%s", p.bold.Render(fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting)))
+	if first.Cut {
+		p.line("It was interrupted; this is what was judged until then.")
+	}
+	p.leftOut(first)
+	p.line("")
+	lead := column{head: []string{t.Setting}, cells: []string{"granted", "asked for more", "blocked", "prompts a person and day"}}
+	columns := make([]column, len(t.Trials))
+	for i, trial := range t.Trials {
+		v := trial.Report.Verdicts
+		columns[i] = column{head: []string{trial.Value}, cells: []string{share(v.Grant, v), share(v.StepUp, v), share(v.Block, v), fmt.Sprintf("%.2f", trial.Report.Prompts)}}
+	}
+	p.table([]column{lead}, columns)
+	p.differing("Rule, asked and blocked", t, func(r *replay.Report, visit func(name, cell string)) {
+		for _, rule := range r.Rules {
+			visit(ruleName(rule), fmt.Sprintf("%d, %d", rule.Asked, rule.Blocks))
+		}
+	})
+	p.differing("Blocked", t, func(r *replay.Report, visit func(name, cell string)) {
+		for _, c := range r.Stopped {
+			visit(c.Name, fmt.Sprint(c.Counts.Block))
+		}
+	})
+}
+
+// differing writes the rows that have not the same cell for each value.
+func (p *Page) differing(head string, t *replay.Trials, rows func(r *replay.Report, visit func(name, cell string))) {
+	var names []string
+	cells := map[string][]string{}
+	for i, trial := range t.Trials {
+		rows(trial.Report, func(name, cell string) {
+			if cells[name] == nil {
+				names = append(names, name)
+				cells[name] = slices.Repeat([]string{"-"}, len(t.Trials))
+			}
+			cells[name][i] = cell
+		})
+	}
+	names = slices.DeleteFunc(names, func(name string) bool { return len(slices.Compact(slices.Clone(cells[name]))) == 1 })
+	if len(names) == 0 {
+		return
+	}
+	lead, columns := column{head: []string{head}}, make([]column, len(t.Trials))
+	for _, name := range names[:min(mostRows, len(names))] {
+		lead.cells = append(lead.cells, name)
+		for i := range columns {
+			columns[i].head = []string{t.Trials[i].Value}
+			columns[i].cells = append(columns[i].cells, cells[name][i])
+		}
+	}
+	p.line("")
+	p.table([]column{lead}, columns)
+	if len(names) > mostRows {
+		p.line("… and %d more that differ; --json has all.", len(names)-mostRows)
+	}
 }
