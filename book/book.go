@@ -38,6 +38,8 @@ type Book struct {
 	Sections
 	// Digest is "sha256:" and a hash of the files' contents, whatever their names.
 	Digest string
+	// DatabaseDigest is the hash of the file that knows addresses, "" without one.
+	DatabaseDigest string
 	// Files are the names of the YAML files that were read, sorted.
 	Files []string
 	// Imported are the files that accounts and groups were read from.
@@ -160,7 +162,7 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 	}
 	slices.Sort(sums)
 	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
-	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), Files: names, Imported: r.imported,
+	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), DatabaseDigest: sum, Files: names, Imported: r.imported,
 		places: r.definitions, locator: locator}, nil
 }
 

@@ -4,8 +4,11 @@
 package replay
 
 import (
+	"cmp"
 	"context"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -69,14 +72,15 @@ type Counts struct {
 	Block  int64 `json:"block" doc:"blocked"`
 }
 
-func (c *Counts) add(v decide.Verdict) {
+// Add counts so many attempts that came to a verdict.
+func (c *Counts) Add(v decide.Verdict, n int64) {
 	switch v {
 	case decide.Grant:
-		c.Grant++
+		c.Grant += n
 	case decide.StepUp:
-		c.StepUp++
+		c.StepUp += n
 	default:
-		c.Block++
+		c.Block += n
 	}
 }
 
@@ -100,6 +104,31 @@ type RuleCount struct {
 	Rule   string `json:"rule" doc:"the rule, or the code of the cause where no rule was the reason"`
 	Asked  int64  `json:"asked" doc:"how often it asked for more"`
 	Blocks int64  `json:"blocks" doc:"how often it blocked, or what it asked for could not be met"`
+}
+
+// Count counts an attempt that the rule asked for more, or blocked.
+func (r *RuleCount) Count(v decide.Verdict) {
+	if v == decide.StepUp {
+		r.Asked++
+	} else {
+		r.Blocks++
+	}
+}
+
+// SortRules sorts rules, those that asked and blocked most first.
+func SortRules(rules []RuleCount) {
+	slices.SortFunc(rules, func(a, b RuleCount) int {
+		return cmp.Or(cmp.Compare(b.Asked+b.Blocks, a.Asked+a.Blocks), strings.Compare(a.Policy, b.Policy), strings.Compare(a.Rule, b.Rule))
+	})
+}
+
+// Prompts returns how many step-ups a person saw on a day with attempts, on average,
+// where there are so many such days of all persons together.
+func Prompts(c Counts, personDays int64) float64 {
+	if personDays == 0 {
+		return 0
+	}
+	return float64(c.StepUp) / float64(personDays)
 }
 
 // BadLine is a line that could not be read.

@@ -54,9 +54,9 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	e, d := t.judge.Estate(), &t.brief
 	t.judge.Brief(a, d)
 	v := d.Verdict
-	t.verdicts.add(v)
-	t.shadow.add(d.WithShadow)
-	t.hours[a.At.In(e.Zone).Hour()].add(v)
+	t.verdicts.Add(v, 1)
+	t.shadow.Add(d.WithShadow, 1)
+	t.hours[a.At.In(e.Zone).Hour()].Add(v, 1)
 	if t.first.IsZero() || a.At.Before(t.first) {
 		t.first = a.At
 	}
@@ -67,17 +67,17 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	if app < 0 {
 		app = len(t.apps) - 1
 	}
-	t.apps[app].add(v)
+	t.apps[app].Add(v, 1)
 	if account < 0 {
 		account = len(t.accounts) - 1
 	} else {
 		sure, _, _ := e.Memberships(account)
 		for _, g := range sure {
-			t.groups[g].add(v)
+			t.groups[g].Add(v, 1)
 		}
 	}
-	t.accounts[account].add(v)
-	t.countries[codeNumber(d.Country)].add(v)
+	t.accounts[account].Add(v, 1)
+	t.countries[codeNumber(d.Country)].Add(v, 1)
 	if v == decide.Grant {
 		return
 	}
@@ -89,11 +89,7 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 		if t.rules[key] == nil {
 			t.rules[key] = &RuleCount{Policy: key[0], Rule: key[1]}
 		}
-		if v == decide.StepUp {
-			t.rules[key].Asked++
-		} else {
-			t.rules[key].Blocks++
-		}
+		t.rules[key].Count(v)
 	}
 }
 
@@ -160,12 +156,8 @@ func (t *tally) sum(personDays int64) *Report {
 	for _, rule := range t.rules {
 		r.Rules = append(r.Rules, *rule)
 	}
-	slices.SortFunc(r.Rules, func(a, b RuleCount) int {
-		return cmp.Or(cmp.Compare(b.Asked+b.Blocks, a.Asked+a.Blocks), strings.Compare(a.Policy, b.Policy), strings.Compare(a.Rule, b.Rule))
-	})
-	if personDays > 0 {
-		r.Prompts = float64(t.verdicts.StepUp) / float64(personDays)
-	}
+	SortRules(r.Rules)
+	r.Prompts = Prompts(t.verdicts, personDays)
 	return r
 }
 

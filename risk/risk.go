@@ -146,6 +146,15 @@ type Model struct {
 	when    []condition.Node
 }
 
+// Condition returns the bound condition of a signal, by its number among Signals; nil
+// where it has none.
+func (m *Model) Condition(signal int) condition.Node {
+	if m.Signals[signal].When == nil {
+		return nil
+	}
+	return m.when[signal]
+}
+
 // Compile makes a Model, with the signals in order of name. The error names what is wrong with a signal.
 func Compile(s Scheme, names condition.Vocabulary) (*Model, error) {
 	m := &Model{Levels: s.Levels, Signals: slices.Clone(s.Signals)}

@@ -2,6 +2,8 @@ package synth
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"golang.org/x/tools/txtar"
 
@@ -9,11 +11,16 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 )
 
-// Open reads and compiles a small book with so many policies. What is made up is
-// always in order, so it panics where it is not.
+// Open reads and compiles a small book with so many policies.
 func Open(chance Chance, policies int) (*book.Book, *decide.Judge) {
+	return Small(chance, policies).Open(chance)
+}
+
+// Open reads and compiles a book. What is made up is always in order, so it panics
+// where it is not.
+func (b Book) Open(chance Chance) (*book.Book, *decide.Judge) {
 	archive := new(txtar.Archive)
-	texts := Small(chance, policies).Files(chance, 1)
+	texts := b.Files(chance, 1)
 	for name, text := range texts {
 		archive.Files = append(archive.Files, txtar.File{Name: name, Data: []byte(text)})
 	}
@@ -21,13 +28,38 @@ func Open(chance Chance, policies int) (*book.Book, *decide.Judge) {
 	if err != nil {
 		panic(err)
 	}
-	b, err := book.OpenFS(files)
+	opened, err := book.OpenFS(files)
 	if err != nil {
 		panic(fmt.Sprintf("%v in %v", err, texts))
 	}
-	judge, err := b.Compile()
+	judge, err := opened.Compile()
 	if err != nil {
 		panic(fmt.Sprintf("%v in %v", err, texts))
 	}
-	return b, judge
+	return opened, judge
+}
+
+// Redrawn returns the book with so many of its definitions as they stand in another
+// book that was drawn in the same way.
+func (b Book) Redrawn(chance Chance, other Book, n int) Book {
+	defs := slices.Clone(b.Definitions)
+	for range n {
+		i := chance.IntN(len(defs))
+		for _, d := range other.Definitions {
+			if d.key() == defs[i].key() {
+				defs[i] = d
+			}
+		}
+	}
+	return Book{defs}
+}
+
+// key names what is defined: the section, and the text up to the first comma or
+// colon behind the name.
+func (d Definition) key() string {
+	text := strings.TrimPrefix(d.Text, "{name: ")
+	if i := strings.IndexAny(text, ",:}"); i >= 0 {
+		text = text[:i]
+	}
+	return d.Section + " " + text
 }

@@ -39,3 +39,9 @@ func UpTo(most int, words []string) string {
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(words[:most], ", "), len(words)-most)
 }
+
+// escapes are what Markdown (CommonMark 0.31 §2.4) would take for its own.
+var escapes = strings.NewReplacer(`\`, `\\`, "*", `\*`, "_", `\_`, "`", "\\`", "<", `\<`, "[", `\[`, "]", `\]`, "#", `\#`, "|", `\|`)
+
+// Markdown returns a text so that Markdown takes nothing in it for its own.
+func Markdown(text string) string { return escapes.Replace(text) }

@@ -1,0 +1,81 @@
+package compare
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/replay"
+)
+
+// Markdown returns the report in CommonMark with tables as GitHub Flavored Markdown
+// has them (§4.10), fit for a pull request. Gates are those it is held to.
+func (r *Report) Markdown(gates []string) string {
+	var b strings.Builder
+	b.WriteString("## What this changes\n\n" + words.Markdown(r.Summary()) + "\n")
+	for _, gate := range gates {
+		mark := "open"
+		if r.Shuts(gate) {
+			mark = "**shut**"
+		}
+		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate, mark)
+	}
+	for _, c := range r.Changed {
+		fmt.Fprintf(&b, "\n### %s: %s\n\n", c.Effect, words.Markdown(c.Title()))
+		for _, change := range c.Changes {
+			fmt.Fprintf(&b, "- %s: %s\n", change.Effect, words.Markdown(change.Text))
+		}
+	}
+	told := map[string]bool{}
+	r.History.markdown(&b, "## What it would have changed", told)
+	r.Shadow.markdown(&b, "## What it would have changed were the shadow policies live", told)
+	return b.String()
+}
+
+// markdown writes a history, with examples that were not told yet.
+func (h *History) markdown(b *strings.Builder, heading string, told map[string]bool) {
+	if h == nil {
+		return
+	}
+	fmt.Fprintf(b, "\n%s\n\n", heading)
+	if h.Cut {
+		b.WriteString("Judging was interrupted; this is what was judged until then.\n\n")
+	}
+	fmt.Fprintf(b, "%s from %s to %s; %.2f prompts for each person and day before, %.2f now.\n\n", words.Count(int(h.Attempts), "attempt"),
+		h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339), h.PromptsWas, h.PromptsIs)
+	b.WriteString("| | granted | asked for more | blocked |\n| --- | ---: | ---: | ---: |\n")
+	for _, row := range []struct {
+		name   string
+		counts replay.Counts
+	}{{"before", h.Was}, {"now", h.Is}} {
+		fmt.Fprintf(b, "| %s | %d | %d | %d |\n", row.name, row.counts.Grant, row.counts.StepUp, row.counts.Block)
+	}
+	happenings := h.Happenings()
+	if len(happenings) == 0 {
+		b.WriteString("\nNothing happens to anybody.\n")
+		return
+	}
+	b.WriteString("\n| what happens | attempts | accounts | most |\n| --- | ---: | ---: | --- |\n")
+	for _, x := range happenings {
+		fmt.Fprintf(b, "| %s | %d | %d | %s |\n", x.Title, x.Attempts, x.Accounts, words.Markdown(words.UpTo(mostExamples, x.names())))
+	}
+	for _, one := range h.Instances(told) {
+		fmt.Fprintf(b, "\n*%s*: %s\n", one.Happening, words.Markdown(one.Text))
+	}
+}
+
+// names lists the accounts with most attempts.
+func (a *Affected) names() []string {
+	var names []string
+	for _, c := range a.Most {
+		names = append(names, c.String())
+	}
+	return names
+}
+
+// String tells an example in a sentence.
+func (e *Example) String() string {
+	return fmt.Sprintf("%s at %s, %s: it came to %s and comes to %s. %s", e.Attempt.Account, e.Attempt.App, e.Attempt.At.Format(time.RFC3339),
+		strings.ReplaceAll(e.Was.String(), "_", " "), strings.ReplaceAll(e.Is.String(), "_", " "), strings.Join(e.Why, " "))
+}

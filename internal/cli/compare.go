@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/tools/txtar"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/compare"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/newfile"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/replay"
+)
+
+// compareFlags are what a comparison is told beside the books.
+type compareFlags struct {
+	historyFlags
+	failOn   []string
+	format   string
+	examples string
+}
+
+func (env *environment) compareCommand() *cobra.Command {
+	var flags compareFlags
+	cmd := &cobra.Command{
+		Use:   "compare OLD NEW",
+		Short: "Tell what changed between two books, and what that would have changed",
+		Long: "compare tells in sentences what changed between two books, definition by definition, what loosens\n" +
+			"first. With --history it judges a recorded history by both, and tells what would have changed: who\n" +
+			"is locked out, newly asked or let in, who has no method to answer with, and which unattended\n" +
+			"accounts break; where the newer book has shadow policies, also what these would do were they live.\n\n" +
+			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may\n" +
+			"(loosened), or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
+			"app that could be opened before, is asked for what there is no method for, or breaks unattended.",
+		Example: "  briskwarden compare kestrel kestrel-next\n" +
+			"  briskwarden compare kestrel kestrel-next --history october.jsonl.gz --examples stopped\n" +
+			"  briskwarden compare main/book branch/book --history month.jsonl --fail-on loosened,locked-out --format markdown",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return errors.New("name two folders, the older book and the newer")
+			}
+			if cmd.Flags().Changed("book") {
+				return errors.New("compare takes its two books as words; leave --book out")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error { return env.compare(args[0], args[1], flags) },
+	}
+	cmd.Flags().StringSliceVar(&flags.files, "history", nil, "a recorded history to judge by both books, as replay reads it; may be given again")
+	cmd.Flags().StringSliceVar(&flags.failOn, "fail-on", nil, "end with 1 on these: "+strings.Join(compare.Gates(), ", "))
+	cmd.Flags().StringVar(&flags.format, "format", "text", "text, or markdown for a pull request")
+	cmd.Flags().StringVar(&flags.examples, "examples", "", "lay the examples into this new folder, one attempt a file, to be rehearsed")
+	flags.addTo(cmd)
+	return cmd
+}
+
+// check refuses flags that do not go together.
+func (f *compareFlags) check() error {
+	for _, gate := range f.failOn {
+		if !slices.Contains(compare.Gates(), gate) {
+			return fmt.Errorf("--fail-on: %q is no gate%s; the gates are %s", gate, nearest.DidYouMean(gate, compare.Gates()), strings.Join(compare.Gates(), ", "))
+		}
+		if gate == compare.LockedOutGate && len(f.files) == 0 {
+			return fmt.Errorf("--fail-on %s needs a --history to judge", gate)
+		}
+	}
+	if f.examples != "" && len(f.files) == 0 {
+		return errors.New("--examples are those of a --history")
+	}
+	return nil
+}
+
+func (env *environment) compare(oldDir, newDir string, flags compareFlags) error {
+	if err := env.checkFormat(flags.format, "markdown"); err != nil {
+		return err
+	}
+	if err := flags.check(); err != nil {
+		return err
+	}
+	older, err := book.Open(oldDir)
+	if err != nil {
+		return err
+	}
+	newer, err := book.Open(newDir)
+	if err != nil {
+		return err
+	}
+	report, err := compare.Books(older, newer, env.now())
+	if err != nil {
+		return err
+	}
+	if len(flags.files) == 0 {
+		next := fmt.Sprintf("briskwarden compare %s %s --history FILE", oldDir, newDir)
+		return foundIf(shut(report, flags.failOn), env.showComparison(report, flags, next))
+	}
+	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
+		err := report.AddHistory(ctx, older, newer, sources, o)
+		return report.History != nil && report.History.Cut, err
+	}, func() error {
+		next := fmt.Sprintf("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
+		if flags.examples != "" && report.History != nil {
+			first, err := writeExamples(flags.examples, report.History)
+			if err != nil {
+				return fmt.Errorf("--examples: %w", err)
+			}
+			next = ""
+			if first != "" {
+				next = fmt.Sprintf("briskwarden rehearse --book %s --attempt %s", newDir, filepath.Join(flags.examples, first))
+			}
+		}
+		return env.showComparison(report, flags, next)
+	})
+	return foundIf(shut(report, flags.failOn), err)
+}
+
+// shut tells whether a gate is shut.
+func shut(r *compare.Report, gates []string) bool { return slices.ContainsFunc(gates, r.Shuts) }
+
+func (env *environment) showComparison(r *compare.Report, flags compareFlags, next string) error {
+	if flags.format == "markdown" {
+		_, err := fmt.Fprint(env.out, r.Markdown(flags.failOn))
+		return err
+	}
+	return env.show(r, func(p *render.Page) {
+		p.Compare(r, flags.failOn)
+		if next != "" && len(r.Changed) > 0 {
+			p.CompareNext(next)
+		}
+	})
+}
+
+// writeExamples lays the examples into a folder and returns the name of the first.
+func writeExamples(dir string, h *compare.History) (first string, err error) {
+	archive := new(txtar.Archive)
+	for _, x := range h.Happenings() {
+		for i, e := range x.Examples {
+			text, err := json.MarshalIndent(e.Attempt, "", "  ")
+			if err != nil {
+				return "", err
+			}
+			name := fmt.Sprintf("%s-%d.json", x.Name, i+1)
+			archive.Files = append(archive.Files, txtar.File{Name: name, Data: append(text, '\n')})
+			if first == "" {
+				first = name
+			}
+		}
+	}
+	files, err := txtar.FS(archive)
+	if err != nil {
+		return "", err
+	}
+	_, err = newfile.WriteAll(dir, files)
+	return first, err
+}

@@ -1,0 +1,126 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/compare"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/replay"
+)
+
+// mostChanged is how many changed definitions are told in sentences, so that a
+// history below them is not lost; those without effect are only named.
+const mostChanged = 12
+
+// effectColumn is where the sentences behind an effect begin.
+const effectColumn = len("tightens") + 2
+
+// Compare writes what changed between two books, and what that would have changed.
+// Gates are those that the report is held to.
+func (p *Page) Compare(r *compare.Report, gates []string) {
+	p.line("%s", p.bold.Render(r.Summary()))
+	for _, gate := range gates {
+		p.line("The gate %s is %s.", gate, map[bool]string{true: p.bold.Render("shut"), false: "open"}[r.Shuts(gate)])
+	}
+	var without []string
+	shown := 0
+	for _, c := range r.Changed {
+		if c.Effect == compare.Neither {
+			without = append(without, c.Title())
+			continue
+		}
+		if shown++; shown > mostChanged {
+			continue
+		}
+		p.line("")
+		place := ""
+		if c.At.IsValid() {
+			place = p.dim.Render("  " + c.At.String())
+		}
+		p.line("%s%s", p.heading.Render(c.Title()), place)
+		for _, change := range c.Changes {
+			lead := change.Effect.String()
+			if change.Effect == compare.Neither {
+				lead = ""
+			}
+			p.hang(lead, effectColumn, change.Text)
+		}
+	}
+	if shown > mostChanged {
+		p.line("")
+		p.line("… and %s more; --json and --format markdown have all.", words.Count(shown-mostChanged, "definition"))
+	}
+	if len(without) > 0 {
+		p.line("")
+		p.line("Without effect on decisions: %s.", words.UpTo(mostRows, without))
+	}
+	told := map[string]bool{}
+	p.comparedHistory("What it would have changed", r.History, told)
+	p.comparedHistory("The same were the shadow policies live", r.Shadow, told)
+}
+
+// comparedHistory writes what a history would have come to, with examples that were
+// not told before.
+func (p *Page) comparedHistory(heading string, h *compare.History, told map[string]bool) {
+	if h == nil {
+		return
+	}
+	p.line("")
+	p.line("%s", p.heading.Render(heading))
+	if h.Cut {
+		p.line("Judging was interrupted; this is what was judged until then.")
+	}
+	p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
+	p.labelled("Prompts", fmt.Sprintf("%.2f for each person and day with attempts before, %.2f now.", h.PromptsWas, h.PromptsIs))
+	p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
+	p.line("")
+	columns := []column{{head: []string{""}, cells: []string{"before", "now"}}, {head: []string{"Granted"}}, {head: []string{"Asked for more"}}, {head: []string{"Blocked"}}}
+	for _, c := range []replay.Counts{h.Was, h.Is} {
+		for i, n := range []int64{c.Grant, c.StepUp, c.Block} {
+			columns[i+1].cells = append(columns[i+1].cells, share(n, c))
+		}
+	}
+	p.tableOf(columns)
+	happenings := h.Happenings()
+	if len(happenings) == 0 {
+		p.line("")
+		p.line("Nothing happens to anybody.")
+		return
+	}
+	p.line("")
+	columns = []column{{head: []string{"What happens"}}, {head: []string{"Attempts"}}, {head: []string{"Accounts"}}, {head: []string{"Most of them"}}}
+	for _, x := range happenings {
+		most := x.Most[0].String()
+		if len(x.Most) > 1 {
+			most += ", " + x.Most[1].String()
+		}
+		if len(x.Most) > 2 {
+			most += ", …"
+		}
+		for i, cell := range []string{x.Title, fmt.Sprint(x.Attempts), fmt.Sprint(x.Accounts), most} {
+			columns[i].cells = append(columns[i].cells, cell)
+		}
+	}
+	p.tableOf(columns)
+	if len(h.Rules) > 0 {
+		var rules []string
+		for _, rule := range h.Rules[:min(mostBad, len(h.Rules))] {
+			rules = append(rules, fmt.Sprintf("%s (%d)", ruleName(rule), rule.Asked+rule.Blocks))
+		}
+		p.line("")
+		p.labelled("Because", "What became stricter did so by "+strings.Join(rules, ", ")+".")
+	}
+	label := "Such as"
+	for _, one := range h.Instances(told) {
+		p.labelled(label, one.Happening+": "+one.Text)
+		label = ""
+	}
+}
+
+// CompareNext suggests what to do after a comparison.
+func (p *Page) CompareNext(commands ...string) {
+	p.line("")
+	p.commands("Next", commands...)
+}
