@@ -341,6 +341,8 @@ func explain(err error, text []byte) error {
 		return fmt.Errorf("%s: the JSON ends in the middle", place(text, int64(len(text))))
 	case errors.Is(err, jsontext.ErrDuplicateName) && errors.As(err, &syntax):
 		return fmt.Errorf("%s: the key %q stands twice", place(text, syntax.ByteOffset), syntax.JSONPointer.LastToken())
+	case errors.As(err, &syntax) && strings.HasSuffix(syntax.Err.Error(), "after top-level value"):
+		return fmt.Errorf("%s: expected one attempt and nothing after it", place(text, syntax.ByteOffset))
 	case errors.As(err, &syntax):
 		return fmt.Errorf("%s: not JSON: %w", place(text, syntax.ByteOffset), syntax.Err)
 	case !errors.As(err, &meaning):

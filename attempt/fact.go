@@ -1,6 +1,7 @@
 package attempt
 
 import (
+	stdjson "encoding/json"
 	"reflect"
 
 	"github.com/go-json-experiment/json"
@@ -57,7 +58,7 @@ func (f Fact[T]) MarshalJSON() ([]byte, error) {
 	if f.state != known {
 		return []byte("null"), nil
 	}
-	return json.Marshal(f.value)
+	return stdjson.Marshal(f.value) // which puts the names in a map in order
 }
 
 // UnmarshalJSON reads a value, or null for none, for encoding/json.

@@ -60,6 +60,28 @@ func Faults() []Fault {
 
 // FaultyFiles are the files of a copy of the book with the Faults in it.
 func FaultyFiles() fs.FS {
+	var edits []edit
+	for _, f := range Faults() {
+		edits = append(edits, edit{f.file, f.right, f.wrong})
+	}
+	return edited(edits)
+}
+
+// ProposedFiles are the files of a copy of the book with changes that somebody
+// proposes: the till opens at all hours, and machines are let in from the depot
+// alone. The first loosens, and the second locks the kiosk at the pier out.
+func ProposedFiles() fs.FS {
+	return edited([]edit{
+		{"policies.yaml", "      - {name: shut, when: {not: {during: [sailing-hours]}}, then: block, say: The till is closed from 23:00 to 05:00.}\n", ""},
+		{"policies.yaml", "networks: [depot, pier-office], through", "networks: [depot], through"},
+	})
+}
+
+// edit puts a text in the place of another in a file.
+type edit struct{ file, old, new string }
+
+// edited returns the files of a copy of the book with edits.
+func edited(edits []edit) fs.FS {
 	files := Files()
 	entries, err := fs.ReadDir(files, ".")
 	if err != nil {
@@ -71,18 +93,18 @@ func FaultyFiles() fs.FS {
 		if err != nil {
 			panic(err)
 		}
-		for _, f := range Faults() {
-			if f.file == entry.Name() {
-				text = bytes.Replace(text, []byte(f.right), []byte(f.wrong), 1)
+		for _, e := range edits {
+			if e.file == entry.Name() {
+				text = bytes.Replace(text, []byte(e.old), []byte(e.new), 1)
 			}
 		}
 		copied.Files = append(copied.Files, txtar.File{Name: entry.Name(), Data: text})
 	}
-	faulty, err := txtar.FS(copied)
+	copy, err := txtar.FS(copied)
 	if err != nil {
 		panic(err)
 	}
-	return faulty
+	return copy
 }
 
 // Open reads the book that is built into the program.

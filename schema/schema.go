@@ -10,6 +10,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/compare"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
@@ -48,6 +49,8 @@ func Documents() []Document {
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
 		{"drills", "what drill --json prints", of[drill.Report]("What came of the drills")},
 		{"replay", "what replay --json prints", of[replay.Report]("What a history came to")},
+		{"trials", "what replay --set --json prints", of[replay.Trials]("What a history came to with several values")},
+		{"comparison", "what compare --json prints", of[compare.Report]("What changed between two books")},
 		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
 		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
 		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},
@@ -104,6 +107,7 @@ var types = jsonschema.Types{
 	reflect.TypeFor[estate.Span]():           jsonschema.Matching(span),
 	reflect.TypeFor[estate.Level]():          jsonschema.Words(estate.Levels()...),
 	reflect.TypeFor[estate.Date]():           {Type: "string", Format: "date"},
+	reflect.TypeFor[compare.Effect]():        jsonschema.Words(compare.Effects()...),
 	reflect.TypeFor[inspect.Severity]():      jsonschema.Words(inspect.Severities()...),
 }
 

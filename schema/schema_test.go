@@ -22,6 +22,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/compare"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
@@ -270,6 +271,14 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	replayed, err := replay.Run(context.Background(), judge, []replay.Source{history}, replay.Options{})
 	require.NoError(t, err)
 	check("replay", replayed)
+	check("trials", replay.Trials{Setting: "risk.levels.medium", Trials: []replay.Trial{{Value: "20", Report: replayed}}})
+	faulty, err := book.OpenFS(demo.FaultyFiles())
+	require.NoError(t, err)
+	compared, err := compare.Books(b, faulty, monday)
+	require.NoError(t, err)
+	require.NoError(t, compared.AddHistory(context.Background(), b, faulty, []replay.Source{history}, replay.Options{}))
+	require.NotEmpty(t, compared.Changed)
+	check("comparison", compared)
 	consents := mustConsent(t, b, judge)
 	ctx := context.Background()
 	reviewers := desk.New(consents, new(desk.Memory))
@@ -297,6 +306,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 19)
+	require.Len(t, schema.Documents(), 21)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -23,6 +23,7 @@ func work(t *testing.T) string {
 	dir := t.TempDir()
 	in(t, dir, 0, "demo", "--out", "kestrel")
 	in(t, dir, 0, "demo", "--faulty", "--out", "faulty")
+	in(t, dir, 0, "demo", "--proposed", "--out", "next")
 	return dir
 }
 
@@ -72,6 +73,11 @@ func TestViews(t *testing.T) {
 		"drill-faulty":     {1, []string{"drill", "--book", "faulty"}},
 		"drill-junit":      {1, []string{"drill", "--book", "faulty", "--format", "junit"}},
 		"replay":           {0, []string{"replay", "--book", "kestrel", "history.jsonl"}},
+		"replay-set":       {0, []string{"replay", "--book", "kestrel", "--set", "risk.levels.medium=20,60", "history.jsonl"}},
+		"compare":          {0, []string{"compare", "kestrel", "faulty"}},
+		"compare-history":  {1, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--fail-on", "loosened,locked-out"}},
+		"compare-markdown": {1, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--fail-on", "locked-out", "--format", "markdown"}},
+		"demo":             {0, []string{"demo"}},
 		"readiness":        {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
 		"readiness-csv":    {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"schema":           {0, []string{"schema"}},
@@ -88,10 +94,16 @@ func TestViews(t *testing.T) {
 	}
 }
 
-// history writes the demo's month and a line that is no attempt.
+// history writes the demo's month and a line that is no attempt; the month as events
+// with a log-off; and a table.
 func history(t *testing.T, dir string) {
-	month := in(t, dir, 0, "demo", "--history")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "history.jsonl"), []byte(month+"{\"at\": \"yesterday\"}\n"), 0o600))
+	for name, text := range map[string]string{
+		"history.jsonl": in(t, dir, 0, "demo", "--history") + "{\"at\": \"yesterday\"}\n",
+		"events.jsonl":  in(t, dir, 0, "demo", "--history", "--ocsf") + `{"class_uid": 3002, "activity_id": 2}` + "\n",
+		"table.csv":     "when,account,app,ip\n2026-11-23 14:10:00,ingrid@kestrelsound.example,mail,203.0.113.20\nsoon,x,y,\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
 }
 
 // TestTheBench drives each command of the writing bench in each format, with
@@ -110,7 +122,7 @@ func TestTheBench(t *testing.T) {
 		want   string
 	}{
 		{"faulty demo", 0, []string{"demo", "--faulty"}, "Kestrel Sound Ferries with 6 mistakes, and what inspect says"},
-		{"history and more", 2, []string{"demo", "--history", "--faulty"}, "--history goes with nothing else"},
+		{"history and more", 2, []string{"demo", "--history", "--faulty"}, "--history goes with --ocsf and with nothing else"},
 		{"nothing amiss", 0, []string{"inspect", "--book", "kestrel", "--fail-on", "error"}, "score 315 of 325"},
 		{"notes too", 1, []string{"inspect", "--book", "faulty", "--fail-on", "note"}, "endless-exemption:tide-gauge"},
 		{"broken book", 1, []string{"inspect", "--book", "broken"}, `"alive" is not a stage; did you mean "live"?`},
@@ -160,6 +172,30 @@ func TestTheBench(t *testing.T) {
 		{"replay nothing", 2, []string{"replay", "--book", "kestrel"}, "name the files of the history, or - for standard input"},
 		{"replay no file", 2, []string{"replay", "--book", "kestrel", "history.jsonl", "none.jsonl"}, "none.jsonl: no such file"},
 		{"replay a folder", 2, []string{"replay", "--book", "kestrel", "kestrel"}, "kestrel: "},
+		{"replay events", 0, []string{"replay", "--book", "kestrel", "events.jsonl"}, "Left out 1 record of something else than a sign-in, such as a log-off."},
+		{"as many events", 0, []string{"replay", "--book", "kestrel", "events.jsonl"}, "3105 attempts:"},
+		{"replay a table", 0, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"}, `table.csv:3: column 1: "soon" is no time`},
+		{"aside is not overwritten", 2, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"}, "--aside: open aside.txt: file exists"},
+		{"no column", 2, []string{"replay", "--book", "kestrel", "table.csv"}, "the header does not tell which column is at; it has when, account, app, ip"},
+		{"mixed", 2, []string{"replay", "--book", "kestrel", "table.csv", "history.jsonl"}, "CSV and JSON cannot be read together"},
+		{"no such setting", 2, []string{"replay", "--book", "kestrel", "--set", "risk.levels.midium=3,4", "history.jsonl"}, `levels of risk has no key "midium"; did you mean "medium"?`},
+		{"no values", 2, []string{"replay", "--book", "kestrel", "--set", "risk", "history.jsonl"}, "--set: write path=value,value"},
+		{"the same", 0, []string{"compare", "kestrel", "kestrel", "--fail-on", "loosened"}, "The books are the same. The gate loosened is open."},
+		{"a gate", 1, []string{"compare", "kestrel", "next", "--fail-on", "loosened"}, "The gate loosened is shut."},
+		{"nobody locked out", 0, []string{"compare", "kestrel", "kestrel", "--history", "history.jsonl", "--fail-on", "locked-out"}, "The gate locked-out is open."},
+		{"examples", 0, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "stopped"}, "Next briskwarden rehearse --book next --attempt stopped/locked-out-1.json"},
+		{"an example", 0, []string{"rehearse", "--book", "next", "--attempt", "stopped/locked-out-1.json", "--expect", "block"}, "machines / from-elsewhere blocks"},
+		{"it was granted", 0, []string{"rehearse", "--book", "kestrel", "--attempt", "stopped/locked-out-1.json", "--expect", "grant"}, "GRANT"},
+		{"examples again", 2, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "stopped"}, "exists already, and nothing is overwritten"},
+		{"examples of nothing", 2, []string{"compare", "kestrel", "next", "--examples", "stopped"}, "--examples are those of a --history"},
+		{"one book", 2, []string{"compare", "kestrel"}, "name two folders, the older book and the newer"},
+		{"a third", 2, []string{"compare", "kestrel", "next", "--book", "x"}, "leave --book out"},
+		{"compare a broken book", 2, []string{"compare", "kestrel", "broken"}, "wrong with the book"},
+		{"no gate", 2, []string{"compare", "kestrel", "next", "--fail-on", "lose"}, `"lose" is no gate; the gates are loosened, locked-out`},
+		{"a gate without history", 2, []string{"compare", "kestrel", "next", "--fail-on", "locked-out"}, "--fail-on locked-out needs a --history to judge"},
+		{"compare with no file", 2, []string{"compare", "kestrel", "next", "--history", "none.jsonl"}, "none.jsonl: no such file"},
+		{"proposed nowhere", 2, []string{"demo", "--proposed"}, "--proposed goes with --out"},
+		{"events of nothing", 2, []string{"demo", "--ocsf"}, "--ocsf says how --history is printed"},
 		{"no rollout", 2, []string{"readiness", "--book", "kestrel", "--rollout", "crew"}, `the book has no rollout "crew"`},
 		{"no day", 2, []string{"readiness", "--book", "kestrel", "--on", "soon"}, "--on: a day is written like 2026-11-23"},
 		{"no table", 2, []string{"readiness", "--book", "kestrel", "--format", "pdf"}, `"pdf" is not text or csv`},
@@ -174,7 +210,7 @@ func TestTheBench(t *testing.T) {
 	}
 	for _, args := range [][]string{
 		{"inspect", "--book", "kestrel"}, {"inspect", "--book", "broken"}, {"inspect", "--explain", "all"}, {"inspect", "--explain", "no-owner"}, {"describe", "--book", "kestrel"},
-		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"drill", "--book", "kestrel", "--mutate"}, {"replay", "--book", "kestrel", "history.jsonl"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
+		{"reach", "--book", "kestrel"}, {"reach", "--book", "kestrel", "--app", "mail"}, {"readiness", "--book", "kestrel"}, {"drill", "--book", "kestrel", "--mutate"}, {"replay", "--book", "kestrel", "history.jsonl"}, {"replay", "--book", "kestrel", "--set", "risk.levels.low=1,2", "history.jsonl"}, {"compare", "kestrel", "next", "--history", "history.jsonl"}, {"demo"}, {"start", "--book", "json"}, {"schema"}, {"schema", "book"}, {"demo", "--faulty"},
 	} {
 		cmd := exec.Command(program, append(args, "--json")...)
 		cmd.Dir = dir
@@ -183,7 +219,7 @@ func TestTheBench(t *testing.T) {
 		require.NoError(t, json.Unmarshal(out, &anything), "%v", args)
 		require.NotEmpty(t, anything)
 	}
-	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "drill", "replay", "schema"} {
+	for _, command := range []string{"start", "inspect", "describe", "reach", "readiness", "drill", "replay", "compare", "schema"} {
 		require.Contains(t, in(t, dir, 0, command, "--help"), "Examples:")
 	}
 	files, err := os.ReadDir(filepath.Join(dir, "a"))

@@ -46,7 +46,12 @@ type environment struct {
 
 // Run runs the program with these arguments and returns its exit status.
 func Run(args []string, in io.Reader, out, errOut io.Writer) (status int) {
-	env := &environment{in: in, out: out, err: errOut, now: time.Now}
+	return run(args, in, out, errOut, time.Now)
+}
+
+// run is Run at another time than now.
+func run(args []string, in io.Reader, out, errOut io.Writer, now func() time.Time) (status int) {
+	env := &environment{in: in, out: out, err: errOut, now: now}
 	defer func() {
 		if failure := recover(); failure != nil {
 			fmt.Fprintf(errOut, "briskwarden: this is a fault of the program, please report it: %v\n%s", failure, debug.Stack())

@@ -1,32 +1,43 @@
 package cli
 
 import (
+	"bufio"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/ocsf"
 	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 func (env *environment) demoCommand() *cobra.Command {
 	var out string
-	var faulty, history bool
+	var faulty, proposed, history, events bool
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Show six attempts on the book of a made-up ferry line",
-		Long: "demo rehearses six attempts on the book of Kestrel Sound Ferries, which is built into the\n" +
-			"program. It needs no files and no network. With --out it lays that book into a folder for\n" +
-			"you to change; it never overwrites anything. With --faulty it shows a copy of the book with six\n" +
-			"mistakes in it, of the kind that people make, and what inspect says of each. With --history it\n" +
-			"prints a month of attempts with six troubles in it, one a line, for replay.",
+		Short: "Walk through the program on the book of a made-up ferry line",
+		Long: "demo walks through the commands in the order in which an administrator works, on the book of\n" +
+			"Kestrel Sound Ferries, which is built into the program. It shows the beginning of what each prints\n" +
+			"and the command that shows more; it needs no files and no network. With --out it lays that book\n" +
+			"into a folder for you to change; it never overwrites anything. With --faulty it shows a copy of the\n" +
+			"book with six mistakes in it, of the kind that people make, and what inspect says of each; with\n" +
+			"--proposed --out it lays out a copy with two changes, to be compared. With --history it prints a\n" +
+			"month of attempts with six troubles in it, one a line, for replay; with --ocsf too, as events.",
 		Example: "  briskwarden demo\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out kestrel-faulty\n" +
+			"  briskwarden demo --proposed --out kestrel-next\n" +
 			"  briskwarden demo --history | briskwarden replay --book kestrel -",
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -34,10 +45,16 @@ func (env *environment) demoCommand() *cobra.Command {
 				return errors.New("demo has its own book; leave --book out, or use rehearse")
 			}
 			switch {
-			case history && (faulty || out != ""):
-				return errors.New("--history goes with nothing else; it prints attempts")
+			case history && (faulty || proposed || out != ""):
+				return errors.New("--history goes with --ocsf and with nothing else; it prints attempts")
 			case history:
-				return env.printHistory()
+				return env.printHistory(events)
+			case events:
+				return errors.New("--ocsf says how --history is printed")
+			case proposed && (faulty || !cmd.Flags().Changed("out")):
+				return errors.New("--proposed goes with --out, which names a folder for it")
+			case proposed:
+				return env.writeDemo(out, demo.ProposedFiles(), "compare")
 			case cmd.Flags().Changed("out") && faulty:
 				return env.writeDemo(out, demo.FaultyFiles(), "inspect")
 			case cmd.Flags().Changed("out"):
@@ -45,24 +62,35 @@ func (env *environment) demoCommand() *cobra.Command {
 			case faulty:
 				return env.showFaulty()
 			}
-			return env.showDemo()
+			return env.walk()
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "", "lay the book into this folder instead")
 	cmd.Flags().BoolVar(&faulty, "faulty", false, "show, or lay out, a copy of the book with six mistakes in it")
+	cmd.Flags().BoolVar(&proposed, "proposed", false, "lay out a copy of the book with two changes that somebody proposes")
 	cmd.Flags().BoolVar(&history, "history", false, "print a month of attempts as JSON, one a line")
+	cmd.Flags().BoolVar(&events, "ocsf", false, "print the month as OCSF authentication events")
 	return cmd
 }
 
 // printHistory prints the demo's month, as replay reads it.
-func (env *environment) printHistory() error {
-	out := json.NewEncoder(env.out)
+func (env *environment) printHistory(asEvents bool) error { return writeHistory(env.out, asEvents) }
+
+func writeHistory(to io.Writer, asEvents bool) error {
+	out := bufio.NewWriter(to)
 	for _, a := range demo.History() {
-		if err := out.Encode(a); err != nil {
+		line, err := json.Marshal(a)
+		if asEvents {
+			line, err = ocsf.Event(a)
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := out.Write(append(line, '\n')); err != nil {
 			return err
 		}
 	}
-	return nil
+	return out.Flush()
 }
 
 // writeDemo lays a book into a folder, to go on with a command.
@@ -90,7 +118,19 @@ func (env *environment) showFaulty() error {
 	return env.show(report, func(p *render.Page) { p.DemoFaulty(demo.Faults(), report) })
 }
 
-func (env *environment) showDemo() error {
+// rehearseScenes rehearses the six attempts.
+func rehearseScenes(judge *decide.Judge) []render.SceneReport {
+	var reports []render.SceneReport
+	for _, scene := range demo.Scenes() {
+		reports = append(reports, render.SceneReport{Title: scene.Title, Differs: scene.Differs,
+			Report: rehearse.Rehearse(judge, &scene.Attempt, nil)})
+	}
+	return reports
+}
+
+// walk goes through the commands on the demo's book. Each is the real command with
+// its real output.
+func (env *environment) walk() error {
 	b, err := demo.Open()
 	if err != nil {
 		return err
@@ -99,10 +139,82 @@ func (env *environment) showDemo() error {
 	if err != nil {
 		return err
 	}
-	var reports []render.SceneReport
-	for _, scene := range demo.Scenes() {
-		reports = append(reports, render.SceneReport{Title: scene.Title, Differs: scene.Differs,
-			Report: rehearse.Rehearse(judge, &scene.Attempt, nil)})
+	steps, err := env.takeSteps()
+	if err != nil {
+		return err
 	}
-	return env.show(map[string]any{"scenes": reports}, func(p *render.Page) { p.Demo(b, reports, judge.Estate().Zone) })
+	scenes := rehearseScenes(judge)
+	if env.json {
+		return env.printJSON(map[string]any{"scenes": scenes, "steps": render.StepsJSON(steps)})
+	}
+	return env.show(nil, func(p *render.Page) { p.Walk(b, steps, scenes) })
+}
+
+// takeSteps runs the commands of the walk in a folder that is gone before anything
+// is printed, for the reader may break off.
+func (env *environment) takeSteps() ([]render.StepReport, error) {
+	dir, err := os.MkdirTemp("", "briskwarden-demo-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	w := &walker{environment: env, dir: dir}
+	if err := w.layOut(); err != nil {
+		return nil, err
+	}
+	var steps []render.StepReport
+	for _, step := range demo.Walk() {
+		report := render.StepReport{Step: step}
+		if !step.Scenes {
+			if report.Output, err = w.run(step.Command); err != nil {
+				return nil, fmt.Errorf("%s: %w", strings.Join(step.Command, " "), err)
+			}
+		}
+		steps = append(steps, report)
+	}
+	return steps, nil
+}
+
+// walker runs the commands of the walk.
+type walker struct {
+	*environment
+	dir string
+}
+
+// layOut lays out what the walk goes by.
+func (w *walker) layOut() error {
+	for name, files := range map[string]fs.FS{demo.Folder: demo.Files(), demo.ProposedFolder: demo.ProposedFiles()} {
+		if _, err := newfile.WriteAll(filepath.Join(w.dir, name), files); err != nil {
+			return err
+		}
+	}
+	history, err := os.Create(filepath.Join(w.dir, demo.HistoryFile))
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(writeHistory(history, false), history.Close()); err != nil {
+		return err
+	}
+	grants := filepath.Join(demo.Folder, "grants.csv")
+	_, err = w.run([]string{"consent", "import", "--book", demo.Folder, "--file", grants, "--as", "ragna@kestrelsound.example", "--yes"})
+	return err
+}
+
+// run runs a command as of the demo's day and returns what it prints, with the paths
+// that somebody in the folder would see.
+func (w *walker) run(args []string) (string, error) {
+	var out, errOut strings.Builder
+	inside := make([]string, len(args))
+	for i, arg := range args {
+		if inside[i] = arg; strings.HasPrefix(arg, demo.Folder) || arg == demo.HistoryFile {
+			inside[i] = filepath.Join(w.dir, arg)
+		}
+	}
+	if w.json {
+		inside = append(inside, "--json")
+	}
+	if run(inside, strings.NewReader(""), &out, &errOut, demo.Moment) == CouldNotRun {
+		return "", errors.New(errOut.String())
+	}
+	return strings.ReplaceAll(out.String(), w.dir+string(filepath.Separator), ""), nil
 }

@@ -72,9 +72,11 @@ func (p *Page) comparedHistory(heading string, h *compare.History, told map[stri
 	if h.Cut {
 		p.line("Judging was interrupted; this is what was judged until then.")
 	}
-	p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
+	if len(told) == 0 { // else the history was told already
+		p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
+		p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
+	}
 	p.labelled("Prompts", fmt.Sprintf("%.2f for each person and day with attempts before, %.2f now.", h.PromptsWas, h.PromptsIs))
-	p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
 	p.line("")
 	columns := []column{{head: []string{""}, cells: []string{"before", "now"}}, {head: []string{"Granted"}}, {head: []string{"Asked for more"}}, {head: []string{"Blocked"}}}
 	for _, c := range []replay.Counts{h.Was, h.Is} {

@@ -1,8 +1,9 @@
 package render
 
 import (
+	"encoding/json"
 	"fmt"
-	"time"
+	"strings"
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
@@ -17,14 +18,67 @@ type SceneReport struct {
 	Report  *rehearse.Report `json:"report"`
 }
 
-// Demo writes the guided example.
-func (p *Page) Demo(b *book.Book, scenes []SceneReport, zone *time.Location) {
+// StepReport is a step of the walk with what its command printed.
+type StepReport struct {
+	demo.Step
+	Output string
+}
+
+// StepsJSON returns the steps for a program; what a command printed is JSON too.
+func StepsJSON(steps []StepReport) []any {
+	list := []any{}
+	for _, s := range steps {
+		step := map[string]any{"title": s.Title, "why": s.Why, "more": s.More}
+		if !s.Scenes {
+			step["command"] = "briskwarden " + strings.Join(s.Command, " ")
+			step["report"] = json.RawMessage(s.Output)
+		}
+		list = append(list, step)
+	}
+	return list
+}
+
+// Walk writes the guided walk: of each step what it is for, the beginning of what
+// its command prints, and the command that shows more.
+func (p *Page) Walk(b *book.Book, steps []StepReport, scenes []SceneReport) {
 	p.line("%s", p.bold.Render("Kestrel Sound Ferries, a made-up ferry line"))
 	p.hang("", 0, fmt.Sprintf("Its book has %d policies, %d accounts in %d groups, %d apps, %d networks and %d windows. "+
-		"Below, Ingrid of the ticket office opens the card till, six times; each attempt differs from the first in one thing.",
+		"Below is what an administrator does with it, step by step, each with the beginning of what it prints.",
 		len(b.Policies), len(b.Accounts), len(b.Groups), len(b.Apps), len(b.Networks), len(b.Windows)))
-	for i, s := range scenes {
+	for i, s := range steps {
 		p.line("")
+		p.line("%s", p.heading.Render(fmt.Sprintf("%d %s", i+1, s.Title)))
+		p.hang("", 0, s.Why)
+		p.line("")
+		if s.Scenes {
+			p.scenes(scenes)
+		} else {
+			p.line("  $ %s", p.bold.Render("briskwarden "+strings.Join(s.Command, " ")))
+			p.excerpt(s.Output, s.Lines)
+		}
+		p.commands("More", s.More)
+	}
+	p.line("")
+	p.line("%s", p.heading.Render("To walk it yourself"))
+	p.commands("", "briskwarden demo --out "+demo.Folder, "briskwarden demo --proposed --out "+demo.ProposedFolder, "briskwarden demo --history > "+demo.HistoryFile,
+		"briskwarden consent import --book "+demo.Folder+" --file "+demo.Folder+"/grants.csv --as ragna@kestrelsound.example")
+	p.labelled("Your own", "briskwarden start lays out a small and careful book to begin with.")
+}
+
+// excerpt writes the first lines of a text, set in.
+func (p *Page) excerpt(text string, most int) {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for _, l := range lines[:min(most, len(lines))] {
+		p.line("  %s", p.dim.Render("│")+" "+l)
+	}
+	if len(lines) > most {
+		p.line("  %s", p.dim.Render(fmt.Sprintf("│ … %d lines more", len(lines)-most)))
+	}
+}
+
+// scenes writes the six attempts, each with its verdict and its reason.
+func (p *Page) scenes(scenes []SceneReport) {
+	for i, s := range scenes {
 		lead := fmt.Sprintf("%d %s", i+1, p.bold.Render(s.Title))
 		differs := s.Differs
 		if i > 0 {
@@ -35,12 +89,9 @@ func (p *Page) Demo(b *book.Book, scenes []SceneReport, zone *time.Location) {
 			p.hang("", len("STEP UP")+2, text)
 		}
 	}
-	p.line("")
 	p.hang(p.bold.Render("The join"), labelColumn, "Every policy that applies has its say and the strictest stands, so 2 is asked for more by fleet-baseline "+
 		"though the till is content. What is not known never helps: in 5 the country is missing, so the rule that may block does. "+
 		"In 6 only the policy applies that names the emergency account; nothing else can lock it out.")
-	p.line("")
-	p.commands("Next", "briskwarden demo --out kestrel", "briskwarden rehearse --book kestrel --account ingrid@kestrelsound.example --app card-till --ip 198.51.100.200 --country BR --proved password")
 }
 
 // DemoWritten tells where a book of the demo was laid, and the command to go on
@@ -51,7 +102,11 @@ func (p *Page) DemoWritten(dir string, paths []string, next string) {
 		p.line("  %s", path)
 	}
 	p.line("")
-	if next == "inspect" {
+	switch next {
+	case "compare":
+		p.commands("Next", "briskwarden compare "+demo.Folder+" "+dir)
+		return
+	case "inspect":
 		p.commands("Next", "briskwarden inspect --book "+dir)
 		p.labelled("", "Then correct what it finds in "+dir+" and inspect again.")
 		return
