@@ -191,7 +191,7 @@ func TestTheBench(t *testing.T) {
 		{"one book", 2, []string{"compare", "kestrel"}, "name two folders, the older book and the newer"},
 		{"a third", 2, []string{"compare", "kestrel", "next", "--book", "x"}, "leave --book out"},
 		{"compare a broken book", 2, []string{"compare", "kestrel", "broken"}, "wrong with the book"},
-		{"no gate", 2, []string{"compare", "kestrel", "next", "--fail-on", "lose"}, `"lose" is no gate; the gates are loosened, locked-out`},
+		{"no gate", 2, []string{"compare", "kestrel", "next", "--fail-on", "lose"}, `"lose" is no gate; it is one of loosened, locked-out`},
 		{"a gate without history", 2, []string{"compare", "kestrel", "next", "--fail-on", "locked-out"}, "--fail-on locked-out needs a --history to judge"},
 		{"compare with no file", 2, []string{"compare", "kestrel", "next", "--history", "none.jsonl"}, "none.jsonl: no such file"},
 		{"proposed nowhere", 2, []string{"demo", "--proposed"}, "--proposed goes with --out"},

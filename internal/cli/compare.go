@@ -66,7 +66,7 @@ func (env *environment) compareCommand() *cobra.Command {
 func (f *compareFlags) check() error {
 	for _, gate := range f.failOn {
 		if !slices.Contains(compare.Gates(), gate) {
-			return fmt.Errorf("--fail-on: %q is no gate%s; the gates are %s", gate, nearest.DidYouMean(gate, compare.Gates()), strings.Join(compare.Gates(), ", "))
+			return fmt.Errorf("--fail-on: %q is no gate%s", gate, nearest.DidYouMean(gate, compare.Gates()))
 		}
 		if gate == compare.LockedOutGate && len(f.files) == 0 {
 			return fmt.Errorf("--fail-on %s needs a --history to judge", gate)
