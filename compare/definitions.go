@@ -2,24 +2,16 @@ package compare
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
-	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
 
-	"go4.org/netipx"
-
-	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/describe"
-	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/risk"
 )
 
 // definition names something that conditions and outcomes name.
@@ -179,19 +171,12 @@ func (d *differ) proofChanges(was, is *decide.Prove) []string {
 		changes = append(changes, fmt.Sprintf("the proof was to be within %s and is to be within %s", was.Within, is.Within))
 	}
 	if was.Remember != is.Remember {
-		changes = append(changes, fmt.Sprintf("a device was remembered for %s and is for %s", rememberWords(was.Remember), rememberWords(is.Remember)))
+		changes = append(changes, fmt.Sprintf("a device was remembered for %s and is for %s", cmp.Or(statedSpan(was.Remember), "no time"), cmp.Or(statedSpan(is.Remember), "no time")))
 	}
 	if len(changes) == 0 {
 		return nil
 	}
 	return []string{fmt.Sprintf("where it took %s: %s.", words.List(before, "or"), strings.Join(changes, "; "))}
-}
-
-func rememberWords(s estate.Span) string {
-	if s == 0 {
-		return "no time"
-	}
-	return s.Words()
 }
 
 // except returns the names that are in the first list only.
@@ -328,7 +313,7 @@ func (d *differ) compareRollouts() {
 					was, is estate.Span
 				}{{"the time of newcomers", was.Newcomers, is.Newcomers}, {"the grace", was.Grace, is.Grace}} {
 					if span.was != span.is {
-						d.noteMove(Effect(compareOrdered(span.was, span.is)), span.what, span.was.Words(), span.is.Words())
+						d.noteMove(Effect(compareOrdered(span.was, span.is)), span.what, statedSpan(span.was), statedSpan(span.is))
 					}
 				}
 				d.noteMove(Neither, "the day on which it opens", dateWords(was.Opens), dateWords(is.Opens))
@@ -336,6 +321,14 @@ func (d *differ) compareRollouts() {
 			}
 		})
 	}
+}
+
+// statedSpan words a length of time, "" where none is stated.
+func statedSpan(s estate.Span) string {
+	if s == 0 {
+		return ""
+	}
+	return s.Words()
 }
 
 func (d *differ) compareSettings() {
@@ -352,439 +345,4 @@ func (d *differ) compareSettings() {
 			d.note(Neither, "the administrators are others.")
 		}
 	})
-}
-
-func (d *differ) comparePlaces() {
-	compareNamedThings(d, "network", d.old.book.Networks, d.new.book.Networks, func(n *estate.Network) string { return n.Name }, func(was, is *estate.Network) []string {
-		var changes []string
-		set := func(n *estate.Network) *netipx.IPSet {
-			var b netipx.IPSetBuilder
-			for _, r := range n.Ranges {
-				b.AddRange(netipx.IPRangeFrom(r.From, r.To))
-			}
-			return settled(&b)
-		}
-		before, after := set(was), set(is)
-		if more := without(after, before); len(more) > 0 {
-			changes = append(changes, "it reaches "+rangeWords(more)+" besides.")
-		}
-		if fewer := without(before, after); len(fewer) > 0 {
-			changes = append(changes, "it does not reach "+rangeWords(fewer)+" any more.")
-		}
-		if was.Ours != is.Ours {
-			changes = append(changes, map[bool]string{true: "it counts as one's own now.", false: "it does not count as one's own any more."}[is.Ours])
-		}
-		if was.Anonymous != is.Anonymous {
-			changes = append(changes, map[bool]string{true: "it is said to hide where people come from now.", false: "it is not said any more to hide where people come from."}[is.Anonymous])
-		}
-		if was.Country != is.Country {
-			changes = append(changes, fmt.Sprintf("its country was %q and is %q.", was.Country, is.Country))
-		}
-		return changes
-	})
-	compareNamedThings(d, "region", d.old.book.Regions, d.new.book.Regions, func(r *estate.Region) string { return r.Name }, func(was, is *estate.Region) []string {
-		if compareSets(was.Countries, is.Countries) == same {
-			return nil
-		}
-		return []string{fmt.Sprintf("it was %v and is %v.", was.Countries, is.Countries)}
-	})
-}
-
-// rangeWords names ranges of addresses.
-func rangeWords(ranges []netipx.IPRange) string {
-	var names []string
-	for _, r := range ranges {
-		switch p, ok := r.Prefix(); {
-		case r.From() == r.To():
-			names = append(names, r.From().String())
-		case ok:
-			names = append(names, netip.Prefix.String(p))
-		default:
-			names = append(names, r.String())
-		}
-	}
-	return words.UpTo(mostNames, names)
-}
-
-func (d *differ) compareTimes() {
-	compareNamedThings(d, "window", d.old.book.Windows, d.new.book.Windows, func(w *estate.Window) string { return w.Name }, func(was, is *estate.Window) []string {
-		if before, after := was.String(), is.String(); before != after {
-			return []string{fmt.Sprintf("it was %s and is %s.", before, after)}
-		}
-		return nil
-	})
-}
-
-func (d *differ) comparePostures() {
-	compareNamedThings(d, "posture", d.old.book.Postures, d.new.book.Postures, func(p *estate.Posture) string { return p.Name }, func(was, is *estate.Posture) []string {
-		var changes []string
-		if was.Fresh != is.Fresh {
-			changes = append(changes, fmt.Sprintf("a report could be %s old and can be %s.", spanOr(was.Fresh), spanOr(is.Fresh)))
-		}
-		for _, p := range pairs(was.Checks, is.Checks, func(c *estate.Check) string { return c.Fact }) {
-			switch {
-			case p.old == nil:
-				changes = append(changes, fmt.Sprintf("it checks %s, which is to be %s.", p.name, p.new.Wants()))
-			case p.new == nil:
-				changes = append(changes, fmt.Sprintf("it does not check %s any more.", p.name))
-			case !sameCheck(p.old, p.new):
-				changes = append(changes, fmt.Sprintf("%s was to be %s and is to be %s.", p.name, p.old.Wants(), p.new.Wants()))
-			}
-		}
-		return changes
-	})
-}
-
-func spanOr(s estate.Span) string {
-	if s == 0 {
-		return "however"
-	}
-	return s.Words()
-}
-
-func (d *differ) compareRisk() {
-	d.about("risk", "", func() {
-		was, is := d.old.judge.Risk(), d.new.judge.Risk()
-		def := definition{"risk", ""}
-		if was.Levels != is.Levels {
-			d.noteUse(def, "the levels were low %d, medium %d, high %d and are low %d, medium %d, high %d.", was.Levels.Low, was.Levels.Medium, was.Levels.High, is.Levels.Low, is.Levels.Medium, is.Levels.High)
-		}
-		for _, p := range pairs(was.Signals, is.Signals, func(s *risk.Signal) string { return s.Name }) {
-			switch {
-			case p.old == nil:
-				d.noteUse(def, "the signal %s is new, with %s.", p.name, words.Count(p.new.Points, "point"))
-			case p.new == nil:
-				d.noteUse(def, "the signal %s is gone; it had %s.", p.name, words.Count(p.old.Points, "point"))
-			case p.old.Points != p.new.Points:
-				d.noteUse(def, "the signal %s had %s and has %d.", p.name, words.Count(p.old.Points, "point"), p.new.Points)
-			case d.signal(p.name) != same:
-				d.noteUse(def, "the signal %s holds in other cases.", p.name)
-			}
-		}
-		if d.score != same && len(d.old.book.Rollouts)+len(d.new.book.Rollouts) > 0 && len(d.current.Changes) > 0 {
-			d.note(Either, "rollouts ease nothing where the risk may be medium, so other accounts may be eased.")
-		}
-	})
-}
-
-func (d *differ) compareMethods() {
-	for _, p := range pairs(d.old.book.Methods, d.new.book.Methods, func(m *estate.Method) string { return m.Name }) {
-		d.about("method", p.name, func() {
-			switch {
-			case p.old == nil:
-				d.note(Either, "it is defined anew.")
-			case p.new == nil:
-				d.note(Either, "it is not defined any more, or as it is built in.")
-			default:
-				was, is := *p.old, *p.new
-				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) || before != after {
-					d.note(Either, "it is barred for other accounts.")
-				}
-				was.BarredFor, is.BarredFor = nil, nil
-				if !reflect.DeepEqual(was, is) {
-					d.note(Either, "its kind, traits or amr values changed.")
-				}
-			}
-		})
-	}
-}
-
-// compareAccounts tells of accounts together, since there may be many.
-func (d *differ) compareAccounts() {
-	d.about("accounts", "", func() {
-		list := map[string][]string{}
-		add := func(what, name string) { list[what] = append(list[what], name) }
-		for _, p := range pairs(d.old.estate.Accounts, d.new.estate.Accounts, func(a *estate.Account) string { return a.Name }) {
-			switch {
-			case p.old == nil && !p.new.Disabled:
-				add("new", p.name)
-			case p.old == nil:
-			case p.new == nil:
-				add("gone", p.name)
-			default:
-				if p.old.Disabled != p.new.Disabled {
-					add(map[bool]string{true: "disabled", false: "enabled"}[p.new.Disabled], p.name)
-				}
-				if !sameSet(p.old.Methods, p.new.Methods) {
-					add("methods", p.name)
-				}
-				if d.barredOtherwise(p.name) {
-					add("barred", p.name)
-				}
-				if !sameSet(p.old.Groups, p.new.Groups) {
-					add("groups", p.name)
-				}
-				if !sameFacts(p.old, p.new) {
-					add("facts", p.name)
-				}
-			}
-		}
-		for _, told := range []struct {
-			key, text string
-			effect    Effect
-		}{
-			{"new", "%s new, and can sign on: %s.", Loosens}, {"enabled", "%s not disabled any more: %s.", Loosens},
-			{"methods", "%s enrolled with other methods: %s.", Either},
-			{"barred", "%s barred from other methods: %s.", Either},
-			{"facts", "%s known with other facts, such as kind, joining, risk or attributes: %s.", Either},
-			{"gone", "%s gone, and cannot sign on: %s.", Tightens}, {"disabled", "%s disabled: %s.", Tightens},
-			{"groups", "%s in other groups, which is told with the policies and apps that it touches: %s.", Neither},
-		} {
-			if names := list[told.key]; len(names) > 0 {
-				slices.Sort(names)
-				verb := map[bool]string{true: " is", false: " are"}[len(names) == 1]
-				d.note(told.effect, told.text, words.Count(len(names), "account")+verb, words.UpTo(mostNames, names))
-			}
-		}
-	})
-}
-
-// barredOtherwise tells whether other methods count for nothing with an account.
-func (d *differ) barredOtherwise(name string) bool {
-	barred := func(v *view) []string {
-		n, _ := v.estate.FindAccount(name)
-		return v.judge.MethodNames(v.estate.Barred(n))
-	}
-	return !slices.Equal(barred(d.old), barred(d.new))
-}
-
-func sameSet(a, b []string) bool { return compareSets(a, b) == same }
-
-// sameFacts compares what decisions hang on beside methods and groups.
-func sameFacts(a, b *estate.Account) bool {
-	x, y := *a, *b
-	for _, one := range []*estate.Account{&x, &y} {
-		one.Methods, one.Groups, one.Disabled = nil, nil, false
-	}
-	return reflect.DeepEqual(x, y)
-}
-
-func (d *differ) compareGroups() {
-	for _, p := range pairs(d.old.estate.Groups, d.new.estate.Groups, func(g *estate.Group) string { return g.Name }) {
-		d.about("group", p.name, func() {
-			members := func(v *view) estate.Audience {
-				i := slices.IndexFunc(v.estate.Groups, func(g estate.Group) bool { return g.Name == p.name })
-				if i < 0 {
-					return v.crowd.Nobody()
-				}
-				return v.crowd.InGroup(i)
-			}
-			before, after := members(d.old), members(d.new)
-			switch {
-			case p.old == nil:
-				d.note(Neither, "it is new, with %s.", d.otherAccounts(before, after))
-			case p.new == nil:
-				d.note(Neither, "it is gone, with %s.", d.otherAccounts(before, after))
-			case d.relateAccounts(before, after) != same:
-				d.note(Neither, "it has %s, which is told with the policies and apps that it touches.", d.otherAccounts(before, after))
-			}
-		})
-	}
-}
-
-func (d *differ) compareApps() {
-	numbers := map[string][2]int{}
-	for _, n := range d.apps {
-		numbers[d.new.estate.Apps[n[1]].Name] = n
-	}
-	for _, p := range pairs(d.old.estate.Apps, d.new.estate.Apps, func(a *estate.App) string { return a.Name }) {
-		d.about("app", p.name, func() {
-			switch {
-			case p.old == nil:
-				d.note(Loosens, "it is new.")
-			case p.new == nil:
-				d.note(Tightens, "it is gone; nobody can open it any more.")
-			default:
-				d.compareApp(numbers[p.name], p.old, p.new)
-			}
-		})
-	}
-}
-
-func (d *differ) compareApp(numbers [2]int, was, is *estate.App) {
-	var gained, lost []string
-	var dir direction
-	for _, n := range d.accounts {
-		before, after := d.old.estate.IsOpenTo(numbers[0], n[0]), d.new.estate.IsOpenTo(numbers[1], n[1])
-		switch {
-		case after && !before:
-			gained = append(gained, d.new.estate.Accounts[n[1]].Name)
-			dir |= widens
-		case before && !after:
-			lost = append(lost, d.new.estate.Accounts[n[1]].Name)
-			dir |= narrows
-		}
-	}
-	if len(gained) > 0 {
-		d.note(Loosens, "it is open to %s more: %s.", words.Count(len(gained), "account"), words.UpTo(mostNames, gained))
-	}
-	if len(lost) > 0 {
-		d.note(Tightens, "it is not open any more to %s: %s.", words.Count(len(lost), "account"), words.UpTo(mostNames, lost))
-	}
-	if !sameSet(was.OpenTo, is.OpenTo) && dir == same {
-		d.note(Neither, "it was open to %s and is to %s, which are the same accounts.", words.List(was.OpenTo, "and"), words.List(is.OpenTo, "and"))
-	}
-	if was.Public != is.Public {
-		d.note(map[bool]Effect{true: Loosens, false: Tightens}[is.Public], "%s.", map[bool]string{true: "it is public now, and opens without any proof", false: "it is not public any more"}[is.Public])
-	}
-	if !sameSet(was.Tags, is.Tags) {
-		d.note(Neither, "its tags were %s and are %s; what that does is told with the policies.", words.List(was.Tags, "and"), words.List(is.Tags, "and"))
-	}
-	if !sameSet(was.KnownAs, is.KnownAs) || !sameSet(was.Hosts, is.Hosts) {
-		d.note(Either, "it is known by other identifiers or hosts.")
-	}
-	if !reflect.DeepEqual(was.Limits, is.Limits) {
-		d.note(relateLimits(was.Limits, is.Limits), "the limits of its sessions were %s and are %s.", limitWords(was.Limits), limitWords(is.Limits))
-	}
-}
-
-func (d *differ) compareDevices() {
-	d.about("devices", "", func() {
-		var fresh, gone, other []string
-		for _, p := range pairs(d.old.book.Devices, d.new.book.Devices, func(v *estate.Device) string { return v.Name }) {
-			switch {
-			case p.old == nil:
-				fresh = append(fresh, p.name)
-			case p.new == nil:
-				gone = append(gone, p.name)
-			case !reflect.DeepEqual(p.old, p.new):
-				other = append(other, p.name)
-			}
-		}
-		for _, told := range []struct {
-			names []string
-			text  string
-		}{{fresh, "%s known besides: %s."}, {gone, "%s not known any more: %s."}, {other, "%s known with other facts: %s."}} {
-			if len(told.names) > 0 {
-				verb := map[bool]string{true: " is", false: " are"}[len(told.names) == 1]
-				d.note(Either, told.text, words.Count(len(told.names), "device")+verb, words.UpTo(mostNames, told.names))
-			}
-		}
-	})
-}
-
-// clientFacts are the clients without their places.
-func clientFacts(v *view) []consent.Client {
-	list := slices.Clone(v.book.Clients)
-	for i := range list {
-		list[i].At = condition.Position{}
-	}
-	return list
-}
-
-func (d *differ) compareConsent() {
-	d.about("consent", "", func() {
-		was, is := d.old.consent.Scheme(), d.new.consent.Scheme()
-		name := func(r *consent.Rule) string { return r.Name }
-		for _, p := range pairs(was.Rules, is.Rules, name) {
-			switch {
-			case p.old == nil:
-				d.note(Either, "rule %s is new: where %s, %s.", p.name, describe.When(bare(p.new.When)), p.new.Then)
-			case p.new == nil:
-				d.note(Either, "rule %s is gone: where %s, %s.", p.name, describe.When(bare(p.old.When)), p.old.Then)
-			default:
-				if p.old.Then != p.new.Then {
-					d.note(Effect(compareOrdered(int(p.old.Then), int(p.new.Then)).flip()), "rule %s said %s and says %s.", p.name, p.old.Then, p.new.Then)
-				}
-				if dir := d.relate(p.old.When, p.new.When); fingerprint(p.old.When) != fingerprint(p.new.When) || dir != same {
-					d.note(Either, "rule %s: it spoke where %s, and speaks where %s.", p.name, describe.When(bare(p.old.When)), describe.When(bare(p.new.When)))
-				}
-			}
-		}
-		if order := sameOrder(was.Rules, is.Rules, name); !order {
-			d.note(Either, "the order of the rules is another.")
-		}
-		for _, c := range []struct {
-			what    string
-			changed bool
-		}{
-			{"the reviewers are others.", fingerprint(was.Reviewers) != fingerprint(is.Reviewers)},
-			{"whether a reviewer answers her own requests is another.", was.OwnRequests != is.OwnRequests},
-			{"how long an approval holds is another.", was.Lasts != is.Lasts},
-			{"how long a request waits is another.", was.RequestsLast != is.RequestsLast},
-			{"the tiers of scopes are others.", !reflect.DeepEqual(d.old.book.Scopes, d.new.book.Scopes)},
-		} {
-			if c.changed {
-				d.note(Either, "%s", c.what)
-			}
-		}
-	})
-	for _, p := range pairs(clientFacts(d.old), clientFacts(d.new), func(c *consent.Client) string { return c.Name }) {
-		d.about("client", p.name, func() {
-			switch {
-			case p.old == nil:
-				d.note(Either, "it is new; it is %s.", p.new.Standing)
-			case p.new == nil:
-				d.note(Either, "it is gone; it was %s.", p.old.Standing)
-			case p.old.Standing != p.new.Standing:
-				d.note(Either, "it was %s and is %s.", p.old.Standing, p.new.Standing)
-			case !reflect.DeepEqual(p.old, p.new):
-				d.note(Either, "what is known of it changed.")
-			}
-		})
-	}
-}
-
-// sameOrder tells whether the names that two lists share stand in the same order.
-func sameOrder[T any](a, b []T, name func(*T) string) bool {
-	names := func(list, other []T) []string {
-		var all []string
-		for i := range list {
-			if n := name(&list[i]); slices.ContainsFunc(other, func(x T) bool { return name(&x) == n }) {
-				all = append(all, n)
-			}
-		}
-		return all
-	}
-	return slices.Equal(names(a, b), names(b, a))
-}
-
-// compareRest tells of what no decision hangs on.
-func (d *differ) compareRest() {
-	d.about("drills", "", func() {
-		noteList(d, "drill", d.old.book.Drills, d.new.book.Drills, func(x *drill.Drill) string { return x.Name })
-	})
-	d.about("accepted", "", func() {
-		noteList(d, "accepted finding", d.old.book.Accepted, d.new.book.Accepted, func(x *book.Acceptance) string { return x.Name })
-	})
-	d.about("imports", "", func() {
-		noteList(d, "import", d.old.book.Imports, d.new.book.Imports, func(x *book.Import) string { return x.Name })
-	})
-}
-
-// noteList tells what is new, gone or other in a list without an effect.
-func noteList[T any](d *differ, what string, old, new []T, name func(*T) string) {
-	var fresh, gone, other []string
-	for _, p := range pairs(old, new, name) {
-		switch {
-		case p.old == nil:
-			fresh = append(fresh, p.name)
-		case p.new == nil:
-			gone = append(gone, p.name)
-		case wire(p.old) != wire(p.new):
-			other = append(other, p.name)
-		}
-	}
-	for _, told := range []struct {
-		names []string
-		text  string
-	}{{fresh, "%s new: %s."}, {gone, "%s gone: %s."}, {other, "%s changed: %s."}} {
-		if len(told.names) > 0 {
-			verb := map[bool]string{true: " is", false: " are"}[len(told.names) == 1]
-			d.note(Neither, told.text, words.Count(len(told.names), what)+verb, words.UpTo(mostNames, told.names))
-		}
-	}
-}
-
-// wire is a definition without its place, for comparing.
-func wire(v any) string {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprintf("%+v", v)
-	}
-	var fields map[string]any
-	if json.Unmarshal(text, &fields) == nil {
-		delete(fields, "At")
-	}
-	return fmt.Sprint(fields)
 }

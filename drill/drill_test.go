@@ -2,6 +2,7 @@ package drill_test
 
 import (
 	"encoding/xml"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -134,7 +135,41 @@ func TestWhatIsNoticedChangesADecision(t *testing.T) {
 	changed := drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}
 	m, err := drill.Mutate(changed, b.Drills)
 	require.NoError(t, err)
-	require.Positive(t, m.Noticed)
+	require.Equal(t, m.Noticed, len(m.Caught))
+	// The changes of outcomes and networks can be made in the files: by those the
+	// drill that noticed fails, and by the others none does.
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, demo.Files()))
+	failing := func(c drill.Mutation) (names []string, made bool) {
+		change, made := inFiles(c)
+		if !made {
+			return nil, false
+		}
+		b, err := book.OpenWith(dir, change)
+		require.NoError(t, err)
+		judge, err := b.Compile()
+		require.NoError(t, err)
+		consents, err := b.CompileConsent(judge)
+		require.NoError(t, err)
+		for _, r := range drill.Run(judge, consents, b.Drills).Results {
+			if !r.Passed {
+				names = append(names, r.Name)
+			}
+		}
+		return names, true
+	}
+	tried := 0
+	for _, c := range m.Caught {
+		if names, made := failing(c.Mutation); made {
+			tried++
+			require.Contains(t, names, c.Drill, "%+v", c)
+		}
+	}
+	require.Greater(t, tried, 5)
+	for _, c := range m.Survived {
+		names, _ := failing(c)
+		require.Empty(t, names, "%+v", c)
+	}
 	// Drills that fail anyway notice nothing.
 	wrong := slices.Clone(b.Drills)
 	for i := range wrong {
@@ -144,6 +179,21 @@ func TestWhatIsNoticedChangesADecision(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, none.Noticed)
 	require.Equal(t, m.Tried, none.Tried)
+}
+
+// inFiles returns a change on trial as one of the files, where it can be made there.
+func inFiles(m drill.Mutation) (book.Change, bool) {
+	policy, rule, isRule := strings.Cut(m.Of, "/")
+	path := "policies." + policy + ".rules." + rule + ".then"
+	if policy == "consent" {
+		path = "consent.rules." + rule + ".then"
+	}
+	for text, then := range map[string]string{"grants instead of blocking": "grant", "blocks instead of asking": "block", "allows instead": "allow", "refuses instead": "refuse"} {
+		if isRule && m.Text == text {
+			return book.Change{Path: path, Value: then}, true
+		}
+	}
+	return book.Change{}, false
 }
 
 func TestDrillsThatAreNone(t *testing.T) {

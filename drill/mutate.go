@@ -34,6 +34,14 @@ type Mutations struct {
 	Tried    int        `json:"tried" doc:"how many changes were tried"`
 	Noticed  int        `json:"noticed" doc:"how many some drill noticed"`
 	Survived []Mutation `json:"survived" doc:"the changes that no drill noticed"`
+	Caught   []Catch    `json:"caught" doc:"the others, each with a drill that fails by it"`
+}
+
+// Catch is a change that a drill noticed.
+type Catch struct {
+	Mutation Mutation `json:"mutation" doc:"the change"`
+	// Drill is the first drill that decides otherwise by the changed book.
+	Drill string `json:"drill" doc:"the first drill that fails by it"`
 }
 
 // Mutation is one change on trial.
@@ -55,7 +63,7 @@ func Mutate(b Book, drills []Drill) (*Mutations, error) {
 		return nil, err
 	}
 	passing := slices.DeleteFunc(slices.Clone(drills), func(d Drill) bool { return !d.passes(run(judge, consents, &d)) })
-	m := &Mutations{Survived: []Mutation{}}
+	m := &Mutations{Survived: []Mutation{}, Caught: []Catch{}}
 	for _, mutation := range mutations(&b) {
 		changed := b
 		mutation.apply(&changed)
@@ -64,8 +72,9 @@ func Mutate(b Book, drills []Drill) (*Mutations, error) {
 			continue // a change that no book could have is none
 		}
 		m.Tried++
-		if slices.ContainsFunc(passing, func(d Drill) bool { return !d.passes(run(judge, consents, &d)) }) {
+		if i := slices.IndexFunc(passing, func(d Drill) bool { return !d.passes(run(judge, consents, &d)) }); i >= 0 {
 			m.Noticed++
+			m.Caught = append(m.Caught, Catch{mutation, passing[i].Name})
 			continue
 		}
 		m.Survived = append(m.Survived, mutation)

@@ -1,0 +1,127 @@
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+
+	"go4.org/netipx"
+
+	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/risk"
+)
+
+func (d *differ) comparePlaces() {
+	compareNamedThings(d, "network", d.old.book.Networks, d.new.book.Networks, func(n *estate.Network) string { return n.Name }, func(was, is *estate.Network) []string {
+		var changes []string
+		set := func(n *estate.Network) *netipx.IPSet {
+			var b netipx.IPSetBuilder
+			for _, r := range n.Ranges {
+				b.AddRange(netipx.IPRangeFrom(r.From, r.To))
+			}
+			return settled(&b)
+		}
+		before, after := set(was), set(is)
+		if more := without(after, before); len(more) > 0 {
+			changes = append(changes, "it reaches "+rangeWords(more)+" besides.")
+		}
+		if fewer := without(before, after); len(fewer) > 0 {
+			changes = append(changes, "it does not reach "+rangeWords(fewer)+" any more.")
+		}
+		if was.Ours != is.Ours {
+			changes = append(changes, map[bool]string{true: "it counts as one's own now.", false: "it does not count as one's own any more."}[is.Ours])
+		}
+		if was.Anonymous != is.Anonymous {
+			changes = append(changes, map[bool]string{true: "it is said to hide where people come from now.", false: "it is not said any more to hide where people come from."}[is.Anonymous])
+		}
+		if was.Country != is.Country {
+			changes = append(changes, fmt.Sprintf("its country was %q and is %q.", was.Country, is.Country))
+		}
+		return changes
+	})
+	compareNamedThings(d, "region", d.old.book.Regions, d.new.book.Regions, func(r *estate.Region) string { return r.Name }, func(was, is *estate.Region) []string {
+		if compareSets(was.Countries, is.Countries) == same {
+			return nil
+		}
+		return []string{fmt.Sprintf("it was %s and is %s.", countryWords(was.Countries), countryWords(is.Countries))}
+	})
+}
+
+func countryWords(codes []estate.Country) string {
+	var names []string
+	for _, c := range codes {
+		names = append(names, string(c))
+	}
+	return words.List(names, "and")
+}
+
+// rangeWords names ranges of addresses.
+func rangeWords(ranges []netipx.IPRange) string {
+	var names []string
+	for _, r := range ranges {
+		switch p, ok := r.Prefix(); {
+		case r.From() == r.To():
+			names = append(names, r.From().String())
+		case ok:
+			names = append(names, netip.Prefix.String(p))
+		default:
+			names = append(names, r.String())
+		}
+	}
+	return words.UpTo(mostNames, names)
+}
+
+func (d *differ) compareTimes() {
+	compareNamedThings(d, "window", d.old.book.Windows, d.new.book.Windows, func(w *estate.Window) string { return w.Name }, func(was, is *estate.Window) []string {
+		if before, after := was.String(), is.String(); before != after {
+			return []string{fmt.Sprintf("it was %s and is %s.", before, after)}
+		}
+		return nil
+	})
+}
+
+func (d *differ) comparePostures() {
+	compareNamedThings(d, "posture", d.old.book.Postures, d.new.book.Postures, func(p *estate.Posture) string { return p.Name }, func(was, is *estate.Posture) []string {
+		var changes []string
+		if was.Fresh != is.Fresh {
+			changes = append(changes, fmt.Sprintf("a report could be %s old and can be %s.", cmp.Or(statedSpan(was.Fresh), "however"), cmp.Or(statedSpan(is.Fresh), "however")))
+		}
+		for _, p := range pairs(was.Checks, is.Checks, func(c *estate.Check) string { return c.Fact }) {
+			switch {
+			case p.old == nil:
+				changes = append(changes, fmt.Sprintf("it checks %s besides, and wants %s.", p.name, p.new.Wants()))
+			case p.new == nil:
+				changes = append(changes, fmt.Sprintf("it does not check %s any more.", p.name))
+			case !sameCheck(p.old, p.new):
+				changes = append(changes, fmt.Sprintf("the check of %s wanted %s and wants %s.", p.name, p.old.Wants(), p.new.Wants()))
+			}
+		}
+		return changes
+	})
+}
+
+func (d *differ) compareRisk() {
+	d.about("risk", "", func() {
+		was, is := d.old.judge.Risk(), d.new.judge.Risk()
+		def := definition{"risk", ""}
+		if was.Levels != is.Levels {
+			d.noteUse(def, "the levels were low %d, medium %d, high %d and are low %d, medium %d, high %d.", was.Levels.Low, was.Levels.Medium, was.Levels.High, is.Levels.Low, is.Levels.Medium, is.Levels.High)
+		}
+		for _, p := range pairs(was.Signals, is.Signals, func(s *risk.Signal) string { return s.Name }) {
+			switch {
+			case p.old == nil:
+				d.noteUse(def, "the signal %s is new, with %s.", p.name, words.Count(p.new.Points, "point"))
+			case p.new == nil:
+				d.noteUse(def, "the signal %s is gone; it had %s.", p.name, words.Count(p.old.Points, "point"))
+			case p.old.Points != p.new.Points:
+				d.noteUse(def, "the signal %s had %s and has %d.", p.name, words.Count(p.old.Points, "point"), p.new.Points)
+			case d.signal(p.name) != same:
+				d.noteUse(def, "the signal %s holds in other cases.", p.name)
+			}
+		}
+		if d.score != same && len(d.old.book.Rollouts)+len(d.new.book.Rollouts) > 0 && len(d.current.Changes) > 0 {
+			d.note(Either, "rollouts ease nothing where the risk may be medium, so other accounts may be eased.")
+		}
+	})
+}
