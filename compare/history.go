@@ -155,18 +155,19 @@ const (
 
 // kept is an attempt that may be an example.
 type kept struct {
-	number  int64
-	account string
-	app     string
+	number int64
+	// at is the account and the app of those who may be locked out.
+	at      place
 	attempt attempt.Attempt
 	was, is decide.Verdict
 }
 
-// place is an account at an app.
-type place struct{ account, app string }
+// place is an account at an app, by their numbers in the older book; there may be
+// millions.
+type place struct{ account, app int32 }
 
 // access is how often an account could answer at an app.
-type access struct{ was, is int64 }
+type access struct{ was, is int32 }
 
 // tally counts what one goroutine sees of two judges.
 type tally struct {
@@ -176,13 +177,13 @@ type tally struct {
 	rules    map[[2]string]*replay.RuleCount
 	counts   [happenings]map[string]int64
 	examples [happenings][]kept
-	accesses map[place]*access
+	accesses map[place]access
 	first    time.Time
 	last     time.Time
 }
 
 func newTally(was, is *decide.Judge) *tally {
-	t := &tally{judges: [2]*decide.Judge{was, is}, rules: map[[2]string]*replay.RuleCount{}, accesses: map[place]*access{}}
+	t := &tally{judges: [2]*decide.Judge{was, is}, rules: map[[2]string]*replay.RuleCount{}, accesses: map[place]access{}}
 	for i := range t.counts {
 		t.counts[i] = map[string]int64{}
 	}
@@ -207,18 +208,15 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 	}
 	could, can := answerable(was), answerable(is)
 	if could {
-		app := t.judges[0].Estate().Apps[was.App].Name
-		at := t.accesses[place{after.Account, app}]
-		if at == nil {
-			at = new(access)
-			t.accesses[place{after.Account, app}] = at
-		}
-		at.was++
+		at := place{int32(was.Account), int32(was.App)}
+		a := t.accesses[at]
+		a.was++
 		if can {
-			at.is++
+			a.is++
 		} else {
-			t.keep(lockedOut, kept{number, after.Account, app, *after, was.Verdict, is.Verdict}, mostCandidates)
+			t.keep(lockedOut, kept{number, at, *after, was.Verdict, is.Verdict}, mostCandidates)
 		}
+		t.accesses[at] = a
 	}
 	t.note(number, after, could, was.Verdict, is)
 }
@@ -227,7 +225,7 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 func (t *tally) note(number int64, a *attempt.Attempt, could bool, was decide.Verdict, is *decide.Brief) {
 	happens := func(what happening) {
 		t.counts[what][a.Account]++
-		t.keep(what, kept{number, a.Account, "", *a, was, is.Verdict}, mostExamples)
+		t.keep(what, kept{number, place{}, *a, was, is.Verdict}, mostExamples)
 	}
 	switch v := is.Verdict; {
 	case was == decide.Block && v != decide.Block:
@@ -267,7 +265,7 @@ func (t *tally) keep(what happening, k kept, most int) {
 	if len(list) == most && k.number > list[most-1].number {
 		return
 	}
-	if i := slices.IndexFunc(list, func(other kept) bool { return other.account == k.account && other.app == k.app }); i >= 0 {
+	if i := slices.IndexFunc(list, func(other kept) bool { return other.at == k.at && other.attempt.Account == k.attempt.Account }); i >= 0 {
 		if list[i].number < k.number {
 			return
 		}
@@ -305,11 +303,8 @@ func (t *tally) join(u *tally) {
 		}
 	}
 	for at, a := range u.accesses {
-		if t.accesses[at] == nil {
-			t.accesses[at] = new(access)
-		}
-		t.accesses[at].was += a.was
-		t.accesses[at].is += a.is
+		b := t.accesses[at]
+		t.accesses[at] = access{a.was + b.was, a.is + b.is}
 	}
 	if !u.first.IsZero() && (t.first.IsZero() || u.first.Before(t.first)) {
 		t.first = u.first
@@ -402,30 +397,31 @@ func (t *tally) sum(reading *replay.Reading, lane int) *History {
 	}
 	replay.SortRules(h.Rules)
 	for what, into := range map[happening]*Affected{blocked: &h.Blocked, asked: &h.Asked, letIn: &h.LetIn, spared: &h.Spared, noMethod: &h.NoMethod, unattended: &h.Unattended} {
-		counts := map[place]int64{}
+		var counts []AccountCount
 		for account, n := range t.counts[what] {
-			counts[place{account, ""}] = n
+			counts = append(counts, AccountCount{account, "", n})
 		}
 		*into = t.affected(counts, t.examples[what])
 	}
-	locked := map[place]int64{}
+	var locked []AccountCount
+	e := t.judges[0].Estate()
 	for at, a := range t.accesses {
 		if a.is == 0 {
-			locked[at] = a.was
+			locked = append(locked, AccountCount{e.Accounts[at.account].Name, e.Apps[at.app].Name, int64(a.was)})
 		}
 	}
-	h.LockedOut = t.affected(locked, slices.DeleteFunc(t.examples[lockedOut], func(k kept) bool { return locked[place{k.account, k.app}] == 0 }))
+	h.LockedOut = t.affected(locked, slices.DeleteFunc(t.examples[lockedOut], func(k kept) bool { return t.accesses[k.at].is > 0 }))
 	return h
 }
 
 // affected sums up accounts, and decides the examples in full.
-func (t *tally) affected(counts map[place]int64, examples []kept) Affected {
+func (t *tally) affected(counts []AccountCount, examples []kept) Affected {
 	a := Affected{Most: []AccountCount{}, Examples: []Example{}}
 	accounts := map[string]bool{}
-	for at, n := range counts {
-		accounts[at.account] = true
-		a.Attempts += n
-		a.Most = append(a.Most, AccountCount{at.account, at.app, n})
+	for _, c := range counts {
+		accounts[c.Account] = true
+		a.Attempts += c.Attempts
+		a.Most = append(a.Most, c)
 	}
 	a.Accounts = len(accounts)
 	slices.SortFunc(a.Most, func(x, y AccountCount) int {

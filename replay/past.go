@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"net/netip"
 	"slices"
 	"time"
 
@@ -18,8 +19,11 @@ type past struct {
 }
 
 type accountPast struct {
-	lastDay  int64
-	previous *attempt.Previous
+	lastDay int64
+	// signedIn says that previous is the sign-in before, which came from address.
+	signedIn bool
+	previous attempt.Previous
+	address  attempt.Fact[netip.Addr]
 	devices  []string
 	failures []time.Time
 }
@@ -60,17 +64,16 @@ func dayOf(t time.Time, zone *time.Location) int64 {
 }
 
 func (k *accountPast) fill(a *attempt.Attempt) {
-	if a.Previous.IsUnknown() && k.previous != nil && !k.previous.At.After(a.At) {
-		a.Previous = attempt.Known(*k.previous)
+	if a.Previous.IsUnknown() && k.signedIn && !k.previous.At.After(a.At) {
+		a.Previous = attempt.Known(k.previous)
 	}
-	if d, ok := a.Device.Get(); ok && d.Known.IsUnknown() {
+	if d := a.Device.Ref(); d != nil && d.Known.IsUnknown() {
 		if id, ok := d.ID.Get(); ok && slices.Contains(k.devices, id) {
 			d.Known = attempt.Known(true)
-			a.Device = attempt.Known(d)
 		}
 	}
 	if a.Failures.IsUnknown() {
-		before := make([]time.Time, 0, len(k.failures))
+		var before []time.Time
 		for _, t := range k.failures {
 			if !t.After(a.At) {
 				before = append(before, t)
@@ -93,19 +96,32 @@ func (k *accountPast) note(judge *decide.Judge, a *attempt.Attempt) {
 	if len(a.Proofs) == 0 || a.Action != attempt.SignIn {
 		return
 	}
-	if k.previous == nil || !a.At.Before(k.previous.At) {
-		country, location := judge.Whereabouts(a)
-		if country.IsUnknown() {
-			country = a.Country
-		}
-		k.previous = &attempt.Previous{At: a.At, Country: country, Location: location}
+	if !k.signedIn || !a.At.Before(k.previous.At) {
+		k.moveTo(judge, a)
+		k.signedIn, k.previous.At = true, a.At
 	}
-	if d, ok := a.Device.Get(); ok {
+	if d := a.Device.Ref(); d != nil {
 		if id, ok := d.ID.Get(); ok && !slices.Contains(k.devices, id) {
 			k.devices = append(k.devices, id)
 			if len(k.devices) > mostDevices {
 				k.devices = k.devices[1:]
 			}
 		}
+	}
+}
+
+// moveTo notes where an attempt comes from. Most come from where the one before did,
+// which spares the look-up.
+func (k *accountPast) moveTo(judge *decide.Judge, a *attempt.Attempt) {
+	if k.signedIn && a.IP == k.address && !a.IP.IsUnknown() && a.Country.IsUnknown() && a.Location.IsUnknown() {
+		return
+	}
+	k.previous.Country, k.previous.Location = judge.Whereabouts(a)
+	if k.previous.Country.IsUnknown() {
+		k.previous.Country = a.Country
+	}
+	k.address = a.IP
+	if !a.Country.IsUnknown() || !a.Location.IsUnknown() {
+		k.address = attempt.Fact[netip.Addr]{} // it is where the attempt said, not where the address is
 	}
 }

@@ -1,16 +1,50 @@
 package main_test
 
 import (
+	"flag"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
+
+var attempts = flag.Int("attempts", 100_000, "how many attempts the long history of BenchmarkLongReplay has")
+
+// BenchmarkLongReplay replays a long history by a large book as a whole process, and
+// compares two books by it. It reports the rate, and the most memory that the process
+// had.
+func BenchmarkLongReplay(b *testing.B) {
+	dir := b.TempDir()
+	chance := rand.New(rand.NewPCG(1, 2))
+	size := synth.Size{Accounts: 20_000, Policies: 200, Apps: 100, Networks: 50, RangesEach: 20, Speaking: 5}
+	require.NoError(b, os.Mkdir(filepath.Join(dir, "large"), 0o700))
+	for name, text := range synth.Large(chance, size).Files(chance, 4) {
+		require.NoError(b, os.WriteFile(filepath.Join(dir, "large", name), []byte(text), 0o600))
+	}
+	file, err := os.Create(filepath.Join(dir, "history.jsonl"))
+	require.NoError(b, err)
+	require.NoError(b, synth.LargeHistory(chance, size, *attempts, file))
+	require.NoError(b, file.Close())
+	for _, args := range [][]string{{"replay", "--book", "large", "history.jsonl"}, {"compare", "large", "large", "--history", "history.jsonl"}} {
+		b.Run(args[0], func(b *testing.B) {
+			for b.Loop() {
+				cmd := exec.Command(program, args...)
+				cmd.Dir = dir
+				require.NoError(b, cmd.Run())
+				usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+				require.True(b, ok)
+				b.ReportMetric(float64(usage.Maxrss)/1024, "MB-peak")
+			}
+			b.ReportMetric(float64(*attempts)*float64(b.N)/b.Elapsed().Seconds(), "attempts/s")
+		})
+	}
+}
 
 // BenchmarkCommands times whole processes: each command on the demo's book, and
 // those of the writing bench on a large one.
@@ -21,6 +55,10 @@ func BenchmarkCommands(b *testing.B) {
 	size := synth.Size{Accounts: 100_000, Policies: 1000, Apps: 500, Networks: 200, RangesEach: 50, Speaking: 10}
 	for name, text := range synth.Large(chance, size).Files(chance, 4) {
 		require.NoError(b, os.WriteFile(filepath.Join(dir, "large", name), []byte(text), 0o600))
+	}
+	require.NoError(b, os.Mkdir(filepath.Join(dir, "other"), 0o700))
+	for name, text := range synth.Large(chance, size).Files(chance, 4) { // drawn anew, so all of it is other
+		require.NoError(b, os.WriteFile(filepath.Join(dir, "other", name), []byte(text), 0o600))
 	}
 	cmd := exec.Command(program, "demo", "--out", "demo")
 	cmd.Dir = dir
@@ -33,9 +71,11 @@ func BenchmarkCommands(b *testing.B) {
 		{"demo/demo", []string{"demo"}}, {"demo/inspect", []string{"inspect", "--book", "demo"}}, {"demo/describe", []string{"describe", "--book", "demo"}},
 		{"demo/reach", []string{"reach", "--book", "demo"}}, {"demo/rehearse", append([]string{"rehearse", "--book", "demo"}, ingrid...)},
 		{"demo/vary", append([]string{"rehearse", "--book", "demo", "--until-granted", "--vary", "network,country,hour"}, ingrid...)},
-		{"demo/schema", []string{"schema", "book"}},
+		{"demo/schema", []string{"schema", "book"}}, {"demo/drill", []string{"drill", "--book", "demo", "--mutate"}}, {"demo/readiness", []string{"readiness", "--book", "demo"}},
+		{"demo/compare", []string{"compare", "demo", "demo"}},
 		{"large/inspect", []string{"inspect", "--book", "large"}}, {"large/describe", []string{"describe", "--book", "large"}},
 		{"large/describe-by-app", []string{"describe", "--book", "large", "--by", "app"}}, {"large/describe-by-group", []string{"describe", "--book", "large", "--by", "group"}},
+		{"large/compare", []string{"compare", "large", "other"}},
 		{"large/reach", []string{"reach", "--book", "large"}}, {"large/reach-app", []string{"reach", "--book", "large", "--app", "app-3"}},
 		{"large/reach-account", []string{"reach", "--book", "large", "--account", "person-7@kestrelsound.example"}},
 	} {

@@ -1,7 +1,10 @@
 package synth
 
 import (
+	"bufio"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/netip"
 	"strings"
 	"time"
@@ -71,10 +74,29 @@ func Large(chance Chance, size Size) Book {
 	return b
 }
 
+// LargeHistory writes so many attempts on a large book, one a line, in order of time
+// over a month.
+func LargeHistory(chance Chance, size Size, attempts int, to io.Writer) error {
+	const month = 30 * 24 * time.Hour
+	first := time.Date(2026, time.October, 24, 0, 0, 0, 0, time.UTC)
+	out := bufio.NewWriterSize(to, 1<<20)
+	lines := json.NewEncoder(out)
+	for i := range attempts {
+		at := first.Add(time.Duration(float64(month) * float64(i) / float64(attempts))).Truncate(time.Second)
+		if err := lines.Encode(largeAttempt(chance, size, at)); err != nil {
+			return err
+		}
+	}
+	return out.Flush()
+}
+
 // LargeAttempt makes an attempt on a large book.
 func LargeAttempt(chance Chance, size Size) *attempt.Attempt {
+	return largeAttempt(chance, size, time.Date(2026, time.November, 23, chance.IntN(24), chance.IntN(60), 0, 0, time.UTC))
+}
+
+func largeAttempt(chance Chance, size Size, at time.Time) *attempt.Attempt {
 	m := maker{chance}
-	at := time.Date(2026, time.November, 23, m.IntN(24), m.IntN(60), 0, 0, time.UTC)
 	a := &attempt.Attempt{
 		At: at, Account: fmt.Sprintf("person-%d@kestrelsound.example", m.IntN(size.Accounts)), App: fmt.Sprintf("app-%d", m.IntN(size.Apps)),
 		IP:      attempt.Known(netip.AddrFrom4([4]byte{10, byte(m.IntN(2)), byte(m.IntN(256)), byte(m.IntN(256))})),
