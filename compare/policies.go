@@ -53,6 +53,19 @@ func (d *differ) inForce(versions ...*decide.Policy) mayCount {
 
 func (e Effect) flip() Effect { return Effect(direction(e).flip()) }
 
+// along is what happens where something reaches further, or less far, of which the
+// effect is what happens where it reaches further.
+func (e Effect) along(dir direction) Effect {
+	var all Effect
+	if dir&widens != 0 {
+		all |= e
+	}
+	if dir&narrows != 0 {
+		all |= e.flip()
+	}
+	return all
+}
+
 // speakingMore is what happens where a policy speaks more often than before: more
 // is asked. Where it replaces others these are silenced, and where no other policy
 // surely speaks the book's `otherwise` is not asked any more.
@@ -151,16 +164,7 @@ func ruleWords(r *decide.Rule) string {
 func (d *differ) comparePolicy(was, is *decide.Policy) {
 	counts := d.inForce(was, is)
 	more := counts.of(d.speakingMore(is.Name, was, is))
-	reach := func(dir direction) Effect {
-		var e Effect
-		if dir&widens != 0 {
-			e |= more
-		}
-		if dir&narrows != 0 {
-			e |= more.flip()
-		}
-		return e
-	}
+	reach := func(dir direction) Effect { return more.along(dir) }
 	if was.Stage != is.Stage {
 		force := func(p *decide.Policy) int {
 			return map[decide.Stage]int{decide.Draft: 0, decide.Shadow: 1, decide.Live: 2}[p.Stage]
@@ -399,14 +403,7 @@ func (l *ruleLists) speaks(name string, r *decide.Rule, dir direction) Effect {
 	if l.silent {
 		e |= l.more
 	}
-	var all Effect
-	if dir&widens != 0 {
-		all |= e
-	}
-	if dir&narrows != 0 {
-		all |= e.flip()
-	}
-	return all
+	return e.along(dir)
 }
 
 // newest is the rule of that name in the newer book, where it is there yet.

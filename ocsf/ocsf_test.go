@@ -9,6 +9,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/estate"
 	"github.com/briskwarden/briskwarden/ocsf"
 )
 
@@ -68,6 +69,43 @@ func TestParse(t *testing.T) {
 			require.ErrorContains(t, err, want)
 		}
 	}
+}
+
+// TestMethodsAndPlatforms: what has a number in OCSF is written and read by it.
+func TestMethodsAndPlatforms(t *testing.T) {
+	round := func(a *attempt.Attempt) *attempt.Attempt {
+		text, err := ocsf.Event(a)
+		require.NoError(t, err)
+		require.NoError(t, published.Validate("authentication", text), "%s", text)
+		again := new(attempt.Attempt)
+		is, err := ocsf.Parse(text, ocsf.Known{}, again)
+		require.NoError(t, err)
+		require.True(t, is)
+		return again
+	}
+	plain := func() *attempt.Attempt {
+		return &attempt.Attempt{At: demo.Moment(), Account: "ingrid@kestrelsound.example", App: "mail"}
+	}
+	for _, m := range estate.BuiltInMethods() {
+		a := plain()
+		a.Proofs = []attempt.Proof{{Method: m.Name, At: a.At}}
+		require.Equal(t, m.Name, round(a).Proofs[0].Method)
+		a = plain()
+		a.Failed = []attempt.Failure{{Method: m.Name, Reason: attempt.TimedOut}}
+		require.Equal(t, []attempt.Failure{{Method: m.Name, Reason: attempt.Refused}}, round(a).Failed, "OCSF has no place for the reason")
+	}
+	for _, platform := range []string{"windows", "macos", "linux", "ios", "android"} {
+		a := plain()
+		a.Device = attempt.Known(attempt.Device{ID: attempt.Known("d"), Platform: attempt.Known(platform), Managed: attempt.Known(false)})
+		require.Equal(t, a.Device, round(a).Device)
+	}
+	a := plain()
+	a.ID, a.Session, a.Country = "e-1", attempt.Session{ID: "s", Started: a.At.UTC()}, attempt.Known(attempt.CountryCode("NO"))
+	a.Location, a.Through = attempt.Known(attempt.Location{Lat: 59.9, Lon: 10.7}), attempt.Known(attempt.Unattended)
+	again := round(a)
+	require.True(t, again.At.Equal(a.At))
+	again.At = a.At
+	require.Equal(t, a, again)
 }
 
 func FuzzParse(f *testing.F) {

@@ -245,6 +245,86 @@ func TestForms(t *testing.T) {
 	}
 }
 
+// TestColumns: each key that a column can hold is read from it.
+func TestColumns(t *testing.T) {
+	cells := map[string]struct {
+		cell string
+		saw  func(a *attempt.Attempt) any
+		want any
+	}{
+		"id":              {"a-17", func(a *attempt.Attempt) any { return a.ID }, "a-17"},
+		"at":              {"2026-11-23T21:14:00Z", func(a *attempt.Attempt) any { return a.At.UTC().Hour() }, 21},
+		"account":         {"ingrid", func(a *attempt.Attempt) any { return a.Account }, "ingrid"},
+		"app":             {"mail", func(a *attempt.Attempt) any { return a.App }, "mail"},
+		"action":          {"enrol", func(a *attempt.Attempt) any { return a.Action }, attempt.Enrol},
+		"ip":              {"::1", func(a *attempt.Attempt) any { ip, _ := a.IP.Get(); return ip.String() }, "::1"},
+		"country":         {"NO", func(a *attempt.Attempt) any { return a.Country }, attempt.Known(attempt.CountryCode("NO"))},
+		"location.lat":    {"59.9", func(a *attempt.Attempt) any { l, _ := a.Location.Get(); return l.Lat }, 59.9},
+		"location.lon":    {"10.7", func(a *attempt.Attempt) any { l, _ := a.Location.Get(); return l.Lon }, 10.7},
+		"through":         {"native", func(a *attempt.Attempt) any { return a.Through }, attempt.Known(attempt.Native)},
+		"device.id":       {"till-04", func(a *attempt.Attempt) any { return a.Device.Ref().ID }, attempt.Known("till-04")},
+		"device.platform": {"ios", func(a *attempt.Attempt) any { return a.Device.Ref().Platform }, attempt.Known("ios")},
+		"device.managed":  {"true", func(a *attempt.Attempt) any { return a.Device.Ref().Managed }, attempt.Known(true)},
+		"device.known":    {"FALSE", func(a *attempt.Attempt) any { return a.Device.Ref().Known }, attempt.Known(false)},
+		"session.id":      {"s-9", func(a *attempt.Attempt) any { return a.Session.ID }, "s-9"},
+		"proofs":          {"password;push", func(a *attempt.Attempt) any { return a.Proofs }, []attempt.Proof{{Method: "password"}, {Method: "push"}}},
+		"failed":          {"otp-app", func(a *attempt.Attempt) any { return a.Failed }, []attempt.Failure{{Method: "otp-app", Reason: attempt.Refused}}},
+		"signals":         {"leaked-list odd", func(a *attempt.Attempt) any { return a.Signals }, []string{"leaked-list", "odd"}},
+	}
+	var heads, row []string
+	for _, key := range replay.ColumnKeys() {
+		require.Contains(t, cells, key)
+		heads, row = append(heads, key), append(row, cells[key].cell)
+	}
+	_, judge := synth.Open(rand.New(rand.NewPCG(1, 1)), 2)
+	visited := 0
+	visitor := func() replay.Visit {
+		return func(_ int64, filled []*attempt.Attempt) {
+			visited++
+			for key, c := range cells {
+				require.Equal(t, c.want, c.saw(filled[0]), key)
+			}
+		}
+	}
+	table := strings.Join(heads, ",") + "\n" + strings.Join(row, ",") + "\n"
+	reading, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{source("h", table)}, replay.Options{Columns: replay.Columns{}, Workers: 1}, visitor)
+	require.NoError(t, err)
+	require.Empty(t, reading.Bad)
+	require.Equal(t, 1, visited)
+	// A cell that is wrong makes a bad line, and names its column.
+	for i, key := range heads {
+		wrong := map[string]string{"at": "now", "action": "login", "ip": "here", "country": "Norway", "location.lat": "north", "location.lon": "east", "through": "window", "device.managed": "perhaps", "device.known": "7"}[key]
+		if wrong == "" {
+			continue
+		}
+		bad := slices.Clone(row)
+		bad[i] = wrong
+		r := run(t, judge, replay.Options{Columns: replay.Columns{}}, source("h", strings.Join(heads, ",")+"\n"+strings.Join(bad, ",")+"\n"))
+		require.Len(t, r.Bad, 1, key)
+		require.Contains(t, r.Bad[0].Text, fmt.Sprintf("column %d: ", i+1))
+	}
+}
+
+// TestMadeUpHistories: what the generator makes for the benchmarks can be read, in
+// order of time, and judged.
+func TestMadeUpHistories(t *testing.T) {
+	size := synth.Size{Accounts: 50, Policies: 10, Apps: 20, Networks: 5, RangesEach: 4, Speaking: 3}
+	chance := rand.New(rand.NewPCG(3, 4))
+	_, judge := synth.Large(chance, size).Open(chance)
+	var text strings.Builder
+	require.NoError(t, synth.LargeHistory(chance, size, 2000, &text))
+	r := run(t, judge, replay.Options{}, source("h", text.String()))
+	require.Equal(t, []int64{2000, 0}, []int64{r.Attempts, r.BadAll})
+	require.Positive(t, r.Verdicts.Grant*r.Verdicts.StepUp)
+	var last time.Time
+	for line := range strings.Lines(text.String()) {
+		a, err := attempt.Parse([]byte(line))
+		require.NoError(t, err)
+		require.False(t, a.At.Before(last))
+		last = a.At
+	}
+}
+
 // TestEach: judging by several books at once is judging by one after the other.
 func TestEach(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

@@ -3,6 +3,7 @@ package main_test
 import (
 	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -232,5 +233,66 @@ func TestTheFaultyDemoIsTold(t *testing.T) {
 	for _, f := range demo.Faults() {
 		require.Contains(t, strings.Join(strings.Fields(out), " "), f.Title)
 		require.Contains(t, out, f.Finding)
+	}
+}
+
+// TestTheWalkCanBeWalked: laid out as the walk says, each of its commands runs and
+// prints what the walk shows of it, and so does each that shows more.
+func TestTheWalkCanBeWalked(t *testing.T) {
+	dir := t.TempDir()
+	in(t, dir, 0, "demo", "--out", demo.Folder)
+	in(t, dir, 0, "demo", "--proposed", "--out", demo.ProposedFolder)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, demo.HistoryFile), []byte(in(t, dir, 0, "demo", "--history")), 0o600))
+	in(t, dir, 0, "consent", "import", "--book", demo.Folder, "--file", demo.Folder+"/grants.csv", "--as", "ragna@kestrelsound.example", "--yes")
+	t.Setenv("TMPDIR", t.TempDir())
+	shown := in(t, dir, 0, "demo")
+	for i, step := range demo.Walk() {
+		require.Contains(t, shown, fmt.Sprintf("%d %s\n", i+1, step.Title))
+		more := exec.Command(program, strings.Fields(step.More)[1:]...)
+		more.Dir = dir
+		out, err := more.Output()
+		require.Less(t, more.ProcessState.ExitCode(), 2, "%s: %v", step.More, err)
+		require.NotEmpty(t, out)
+		if step.Scenes {
+			continue
+		}
+		cmd := exec.Command(program, step.Command...)
+		cmd.Dir = dir
+		out, err = cmd.Output()
+		require.Less(t, cmd.ProcessState.ExitCode(), 2, "%v: %v", step.Command, err)
+		if step.Command[0] == "describe" || step.Command[0] == "drill" || step.Command[0] == "replay" || step.Command[0] == "compare" { // the others hang on the day
+			for _, line := range strings.Split(string(out), "\n")[:step.Lines] {
+				require.Contains(t, shown, strings.TrimRight("  │ "+line, " "))
+			}
+		}
+	}
+	left, err := filepath.Glob(filepath.Join(os.TempDir(), "briskwarden-demo-*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "the walk leaves nothing behind")
+}
+
+// TestInterruptedHistory: a comparison, as a replay, that is interrupted tells what
+// it has and ends with 2.
+func TestInterruptedHistory(t *testing.T) {
+	dir := work(t)
+	line := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail"}` + "\n"
+	for _, args := range [][]string{{"replay", "--book", "kestrel", "-"}, {"compare", "kestrel", "next", "--history", "-"}} {
+		cmd := exec.Command(program, args...)
+		cmd.Dir = dir
+		var out, errOut strings.Builder
+		cmd.Stdout, cmd.Stderr = &out, &errOut
+		input, err := cmd.StdinPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		_, err = input.Write([]byte(strings.Repeat(line, 30_000)))
+		require.NoError(t, err)
+		require.NoError(t, cmd.Process.Signal(os.Interrupt))
+		// The reader notices when the next lines come.
+		_, _ = input.Write([]byte(strings.Repeat(line, 30_000)))
+		_ = input.Close()
+		_ = cmd.Wait()
+		require.Equal(t, 2, cmd.ProcessState.ExitCode(), errOut.String())
+		require.Contains(t, errOut.String(), "the replay was interrupted")
+		require.Contains(t, out.String(), "interrupted; this is what was judged until then.")
 	}
 }
