@@ -271,3 +271,104 @@ func TestChanges(t *testing.T) {
 	_, err = book.ParseChanges("risk.levels.medium=1,,2")
 	require.ErrorContains(t, err, "one of the values is empty")
 }
+
+// TestParseChanges: commas part values where they stand in no brackets and quotes.
+func TestParseChanges(t *testing.T) {
+	for text, want := range map[string][]string{
+		"a.b=1,2,3":                        {"1", "2", "3"},
+		" a.b = 1 , 2 ":                    {"1", "2"},
+		`a.b="x,y",'z,w'`:                  {`"x,y"`, "'z,w'"},
+		"a.b=[1, 2],{c: [3, 4], d: 5},six": {"[1, 2]", "{c: [3, 4], d: 5}", "six"},
+		"a.b=x=y":                          {"x=y"},
+		"a.b=":                             nil,
+		"=1":                               nil,
+		"a.b":                              nil,
+		"a.b=1,":                           nil,
+	} {
+		changes, err := book.ParseChanges(text)
+		var values []string
+		for _, c := range changes {
+			require.Equal(t, "a.b", c.Path)
+			values = append(values, c.Value)
+		}
+		if want == nil {
+			require.Error(t, err, text)
+			continue
+		}
+		require.NoError(t, err, text)
+		require.Equal(t, want, values, text)
+	}
+}
+
+func FuzzParseChanges(f *testing.F) {
+	f.Add("risk.levels.medium=20,40")
+	f.Add(`settings.otherwise=grant,{require: ["a,b"]}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		changes, err := book.ParseChanges(text)
+		if err != nil {
+			require.Empty(t, changes)
+			return
+		}
+		require.NotEmpty(t, changes)
+		for _, c := range changes {
+			require.NotEmpty(t, c.Path)
+			require.NotEmpty(t, c.Value)
+			require.Contains(t, text, c.Value)
+		}
+	})
+}
+
+// TestChangesFindTheirPlace: by keys, by names that have dots in them, behind
+// anchors, and in whichever file; and what is not there is told.
+func TestChangesFindTheirPlace(t *testing.T) {
+	texts := map[string]string{
+		"a.yaml": "briskwarden: 1\nnetworks: {pier: {ranges: [203.0.113.0/24]}}\naccounts: [{name: a.b@one.example}, {name: a.b}]\n",
+		"b.yaml": "briskwarden: 1\nnetworks:\n  quay: &quay {ranges: [198.51.100.0/24]}\n  dock: *quay\napps: [{name: mail, tags: [x]}]\n",
+	}
+	dir := t.TempDir()
+	for name, text := range texts {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	// seen lists what a changed book says otherwise than the book as it stands.
+	said := func(b *book.Book) (all []string) {
+		for _, n := range b.Networks {
+			all = append(all, fmt.Sprintf("%s %t %d", n.Name, n.Ours, len(n.Ranges)))
+		}
+		for _, a := range b.Accounts {
+			all = append(all, fmt.Sprintf("%s %t", a.Name, a.Disabled))
+		}
+		return append(all, strings.Join(b.Apps[0].Tags, "+"), b.Settings.Zone.String(), fmt.Sprint(b.Risk.Levels.Medium))
+	}
+	plain, err := book.Open(dir)
+	require.NoError(t, err)
+	for _, c := range []struct {
+		path, value string
+		want        []string
+	}{
+		{"apps.mail.tags", "[x, y]", []string{"x+y"}},
+		{"networks.quay.ours", "true", []string{"quay true 1", "dock true 1"}},
+		{"networks.pier.ranges", "[203.0.113.0/25, 203.0.113.128/25]", []string{"pier false 2"}},
+		{"accounts.a.b@one.example.disabled", "true", []string{"a.b@one.example true"}},
+		{"accounts.a.b.disabled", "true", []string{"a.b true"}},
+		{"settings.zone", "Europe/Oslo", []string{"Europe/Oslo"}},
+		{"risk.levels", "{low: 1, medium: 20, high: 30}", []string{"20"}},
+	} {
+		b, err := book.OpenWith(dir, book.Change{Path: c.path, Value: c.value})
+		require.NoError(t, err, c.path)
+		was := said(plain)
+		require.Equal(t, c.want, slices.DeleteFunc(said(b), func(one string) bool { return slices.Contains(was, one) }), c.path)
+	}
+	for _, c := range []struct{ path, value, want string }{
+		{"settings.zne", "Europe/Oslo", `settings have no key "zne"; did you mean "zone"?`},
+		{"windows.day.from", "05:00", "windows.day.from: the book has no windows; it is one of accounts, apps, networks"},
+		{"networks.peer.ours", "true", `the book has no networks.peer; did you mean "pier"?`},
+		{"networks.pier.ours.too", "true", "the book has no networks.pier.ours"},
+		{"apps.mail.tags", "[", `"[" is no YAML value`},
+		{"apps.mail.tags", "", `"" is no YAML value`},
+	} {
+		_, err := book.OpenWith(dir, book.Change{Path: c.path, Value: c.value})
+		require.ErrorContains(t, err, c.want)
+	}
+	_, err = book.OpenWith(t.TempDir(), book.Change{Path: "a", Value: "1"})
+	require.ErrorContains(t, err, "holds no book")
+}

@@ -56,7 +56,7 @@ func ParseChanges(text string) ([]Change, error) {
 }
 
 // change puts another value in the place that the path leads to. A last key that
-// is missing is added.
+// is missing is added, and so is all of a path that has a default.
 func (r *reader) change(c Change) error {
 	var value yaml.Node
 	if err := yaml.Unmarshal([]byte(c.Value), &value); err != nil || len(value.Content) != 1 {
@@ -82,10 +82,8 @@ func (r *reader) change(c Change) error {
 	case best.rest == "":
 		put.Line, put.Column = best.in.Line, best.in.Column
 		*best.in = *put
-	case best.in.Kind == yaml.MappingNode && !strings.Contains(best.rest, ".") && best.rest != c.Path:
-		put.Line, put.Column = best.in.Line, best.in.Column
-		key := &yaml.Node{Kind: yaml.ScalarNode, Value: best.rest, Line: best.in.Line, Column: best.in.Column}
-		best.in.Content = append(best.in.Content, key, put)
+	case best.in.Kind == yaml.MappingNode && best.rest != c.Path && !strings.Contains(best.rest, "."), hasDefault(c.Path):
+		place(best.in, best.rest, put)
 	default:
 		next, _, _ := strings.Cut(best.rest, ".")
 		slices.Sort(known)
@@ -93,6 +91,24 @@ func (r *reader) change(c Change) error {
 		return fmt.Errorf("%s: the book has no %s%s", c.Path, strings.TrimSuffix(c.Path, best.rest)+next, nearest.DidYouMean(next, known))
 	}
 	return nil
+}
+
+// hasDefault tells whether a path leads to something that holds where the book does
+// not say it.
+func hasDefault(path string) bool {
+	return strings.HasPrefix(path, "settings.") || strings.HasPrefix(path, "risk.levels")
+}
+
+// place puts a value under keys that are missing.
+func place(in *yaml.Node, keys string, value *yaml.Node) {
+	key, rest, deeper := strings.Cut(keys, ".")
+	value.Line, value.Column = in.Line, in.Column
+	if deeper {
+		within := &yaml.Node{Kind: yaml.MappingNode, Line: in.Line, Column: in.Column}
+		place(within, rest, value)
+		value = within
+	}
+	in.Content = append(in.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: key, Line: in.Line, Column: in.Column}, value)
 }
 
 // found is how far a path led: to a node, with the rest of the path that it does

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -266,7 +267,7 @@ func (d *differ) compareExemption(was, is *decide.Exemption, effect func(directi
 	if !reflect.DeepEqual(was.Until, is.Until) {
 		d.note(effect(compareSpans(nil, was.Until, nil, is.Until)), "it held %s and holds %s.", spanWords(nil, was.Until), spanWords(nil, is.Until))
 	}
-	d.noteMove(Neither, "the reason", was.Because, is.Because)
+	d.noteMove(Neither, "the reason", strconv.Quote(was.Because), strconv.Quote(is.Because))
 	d.noteMove(Neither, "who approved it", was.ApprovedBy, is.ApprovedBy)
 }
 

@@ -2,6 +2,7 @@ package compare_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -145,6 +146,47 @@ func TestSentences(t *testing.T) {
 		{"then: allow => then: review", "consent: tightens: Rule mild said allow and says review."},
 		{"standing: approved => standing: barred", "client log: either: It was approved and is barred."},
 		{"drills: [{name: d, expect: block => drills: [{name: d, expect: grant", "drills: neither: 1 drill is changed: d."},
+		// New and gone, and what is left.
+		{"networks:\n => networks:\n  quay: {ranges: [198.51.100.0/24]}\n", "network quay: neither: It is new. Nothing in force hangs on it."},
+		{"windows: {day: => windows: {week: {days: [sat]}, day:", "window week: neither: It is new. Nothing in force hangs on it."},
+		{"  unused: {prove: [{any_of: [passkey], within: now}]}\n => ", "assurance unused: neither: It is gone. Nothing in force hangs on it."},
+		{"postures: {fit: => postures: {hale: {checks: [{fact: disk, is: true}]}, fit:", "posture hale: neither: It is new. Nothing in force hangs on it."},
+		{"{fact: patch_age_days, at_most: 30}] => {fact: patch_age_days, at_most: 30}, {fact: disk, is: true}]", "posture fit: tightens: It checks disk besides, and wants true. What hangs on it: till / far."},
+		{"methods:\n => methods:\n  card: {kind: possession}\n", "method card: either: It is defined anew."},
+		{"  sms-code: {barred_for: {groups: [shore]}} => \u00a0 sms-code: {kind: possession, traits: [device_bound], barred_for: {groups: [shore]}}", "method sms-code: either: Its kind, traits or amr values changed."},
+		{"signals: [ => signals: [{name: new, detect: new-device, points: 10}, ", "risk: tightens: The signal new is new, with 10 points. What hangs on it: till / odd."},
+		{"{name: hidden, detect: anonymous-network, points: 60}, => ", "risk: loosens: The signal hidden is gone; it had 60 points. What hangs on it: till / odd."},
+		{"{name: crew}, => {name: crew}, {name: deck, members: [ann]},", "group deck: neither: It is new, with 1 account more (ann)."},
+		{"{name: crew}, => {name: crew, members: [cy]},", "group crew: neither: It has 1 account more (cy), which is told with the policies and apps that it touches."},
+		{"  - {name: mail, hosts: [mail.example]}\n => ", "app mail: tightens: It is gone; nobody can open it any more."},
+		{"apps:\n => apps:\n  - {name: post}\n", "app post: loosens: It is new."},
+		{"tags: [cards], open_to: [office] => tags: [cards, money], open_to: [office]", "app till: neither: Its tags were cards and are cards and money; what that does is told with the policies."},
+		{"tags: [cards], open_to: [office] => tags: [money], open_to: [office]", "policy till: loosens: It is at other apps, since their tags changed."},
+		{"tags: [cards], open_to: [office] => tags: [cards], open_to: [office], limits: {idle: 15m}", "app till: tightens: The limits of its sessions were nothing and are at rest for 15 minutes."},
+		{"tags: [cards], open_to: [office] => tags: [cards], open_to: [crew]", "app till: loosens: It is open to 1 account more: ann."},
+		{"  - {name: key, kind: emergency, methods: [security-key]}\n => ", "accounts: tightens: 1 account is gone, and cannot sign on: key."},
+		{"devices: [ => devices: [{name: tablet}, ", "devices: either: 1 device is known besides: tablet."},
+		{"devices: [{name: laptop, owner: ann, managed: true}]\n => ", "devices: either: 1 device is not known any more: laptop."},
+		{"clients: [{name: log => clients: [{name: swap}, {name: log", "client swap: either: It is new; it is unreviewed."},
+		{"clients: [{name: log, standing: approved}]\n => ", "client log: either: It is gone; it was approved."},
+		{"{name: log, standing: approved} => {name: log, standing: approved, tags: [crew]}", "client log: either: What is known of it changed."},
+		{"scopes: [openid] => scopes: [openid, profile]", "consent: either: The tiers of scopes are others."},
+		{", {name: rest, then: review}] => , {name: odd, when: {clients: [log]}, then: refuse}, {name: rest, then: review}]", "consent: either: Rule odd is new: where the program is log, refuse."},
+		{"{name: mild, when: {scopes_within: [mild]}, then: allow}, => ", "consent: either: Rule mild is gone: where the scope is mild or milder, allow."},
+		{"consent: {rules: => consent: {lasts: 30d, own_requests: true, rules:", "consent: either: How long an approval holds is another."},
+		// Rules in another order, and the outcomes of exemptions and rollouts.
+		{"[{name: pier, when: {our_network: true}, then: {require: [once]}}, {name: rest, then: {require: [twice]}}] => [{name: rest, when: {countries: [NO]}, then: {require: [twice]}}, {name: pier, when: {our_network: true}, then: {require: [once]}}]", "policy base: either: Rule rest comes before pier now, and speaks where both match."},
+		{"from: [twice], because => from: [twice], instead: [once], because", "exemption bo-rests: tightens: It asked for nothing instead, and asks for once."},
+		{"from: [twice], because => from: [twice], when: {our_network: true}, because", "exemption bo-rests: tightens: It held where always, and holds where they come from an own network."},
+		{"exemptions: [ => exemptions: [{name: ann-rests, who: {accounts: [ann]}, from: [twice], because: New.}, ", "exemption ann-rests: loosens: It is new: ann need not meet twice."},
+		{"exemptions: [{name: bo-rests, who: {accounts: [bo]}, from: [twice], because: No phone., until: 2026-12-31}]\n => ", "exemption bo-rests: tightens: It is gone: bo must meet twice again."},
+		{"because: No phone. => because: Lost phone.", `exemption bo-rests: neither: The reason was "No phone." and is "Lost phone.".`},
+		{"methods: [push], eases => methods: [push, otp-app], eases", "rollout phones: loosens: Its methods were push and are push and otp-app."},
+		{"eases: [rules] => eases: [rules, twice]", "rollout phones: loosens: It eased rules and eases rules and twice."},
+		{"opens: 2026-10-01 => opens: 2026-11-01", "rollout phones: neither: The day on which it opens was 2026-10-01 and is 2026-11-01."},
+		{"rollouts: [{name: phones, who: {groups: [crew]}, methods: [push], eases: [rules], opens: 2026-10-01, enforced: 2026-12-01}]\n => ", "rollout phones: tightens: It is gone: members of crew are held to rules at once."},
+		{"version: 3, every: 365d => version: 4, every: 365d", "assurance rules: neither: Besides proofs it asked for version 3 of handbook accepted, again every 365 days; now for version 4 of handbook accepted, again every 365 days. Nothing in force hangs on it."},
+		{"  fit: {posture: fit}\n => \u00a0 fit: {posture: fit, external: yard}\n", "assurance fit: tightens: Besides proofs it asked for a device that passes fit; now for a device that passes fit; and the outside check yard passed. What hangs on it: till / far."},
 		{"# => ", ""},
 	} {
 		was, is, _ := strings.Cut(c.edit, " => ")
@@ -219,4 +261,50 @@ func TestWhatHappens(t *testing.T) {
 		assert.Equal(t, c.want, told, c.name)
 		assert.Equal(t, c.locksOut, r.Shuts(compare.LockedOutGate), c.name)
 	}
+}
+
+// TestSummaries: the first line of a comparison.
+func TestSummaries(t *testing.T) {
+	older := open(t, world)
+	for edit, want := range map[string]string{
+		" => ":          "The books are the same.",
+		"\n => \n# a\n": "The books differ in comments and order only.",
+		"regions: {home: [NO, SE]}\nwindows => regions: {home: [SE, NO]}\nwindows": "The books differ in comments and order only.",
+		"about: All. => about: Everyone.":                                          "The books differ in 1 definition: 1 without effect.",
+		"until: 2026-12-31}] => until: 2027-12-31}]":                               "The books differ in 1 definition: 1 loosening.",
+		"zone: Europe/Oslo => zone: Europe/Warsaw":                                 "The books differ in 2 definitions: 2 that may do either.",
+		"owner: shore => owner: office, firm: true":                                "The books differ in 1 definition: 1 without effect.",
+		"medium: 40 => medium: 61":                                                 "The books differ in 2 definitions: 2 loosening.",
+	} {
+		was, is, _ := strings.Cut(edit, " => ")
+		r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), time.Now())
+		require.NoError(t, err)
+		assert.Equal(t, want, r.Summary(), edit)
+		assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
+		assert.False(t, r.Shuts("none"))
+		assert.Contains(t, r.Markdown([]string{compare.LoosenedGate}), "Gate `loosened`: ")
+		for _, c := range r.Changed {
+			assert.NotEmpty(t, c.Changes)
+			assert.True(t, c.At.IsValid() || c.Name == "", c.Title())
+		}
+	}
+}
+
+// TestASourceThatFails: what was read before it is told, with the error.
+func TestASourceThatFails(t *testing.T) {
+	b := open(t, world)
+	r, err := compare.Books(b, b, time.Now())
+	require.NoError(t, err)
+	good := replay.Source{Name: "good", Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader(`{"at": "2026-11-23T13:00:00Z", "account": "ann", "app": "mail"}` + "\n{}\n")), nil
+	}}
+	gone := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
+	require.ErrorContains(t, r.AddHistory(context.Background(), b, b, []replay.Source{good, gone}, replay.Options{}), "gone: no such file")
+	require.Equal(t, []int64{1, 1}, []int64{r.History.Attempts, r.History.BadAll})
+	require.Contains(t, r.Markdown(nil), "Nothing happens to anybody.")
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	require.NoError(t, r.AddHistory(ctx, b, b, []replay.Source{good}, replay.Options{}))
+	require.True(t, r.History.Cut)
+	require.Contains(t, r.Markdown(nil), "Judging was interrupted")
 }

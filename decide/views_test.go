@@ -120,3 +120,25 @@ func TestWhatAJudgeShows(t *testing.T) {
 	preferred, _ := judge.Methods(decide.Prove{AnyOf: []string{"none"}})
 	require.Zero(t, preferred.Len())
 }
+
+// TestBriefAllocatesNothing once its list has room, beyond what a verdict does for
+// apps that are named by odd URLs.
+func TestBriefAllocatesNothing(t *testing.T) {
+	chance := rand.New(rand.NewPCG(5, 1))
+	_, judge := synth.Open(chance, 6)
+	var attempts []*attempt.Attempt
+	for range 200 {
+		attempts = append(attempts, synth.Attempt(chance))
+	}
+	var brief decide.Brief
+	allocations := func(judge func(*attempt.Attempt)) float64 {
+		all := func() {
+			for _, a := range attempts {
+				judge(a)
+			}
+		}
+		all()
+		return testing.AllocsPerRun(20, all)
+	}
+	require.LessOrEqual(t, allocations(func(a *attempt.Attempt) { judge.Brief(a, &brief) }), allocations(func(a *attempt.Attempt) { judge.Verdict(a) }))
+}

@@ -245,6 +245,92 @@ func TestForms(t *testing.T) {
 	}
 }
 
+// TestFillingIn holds what is filled in against a search through all that came before.
+func TestFillingIn(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 2)
+		var history []*attempt.Attempt
+		for range chance.IntN(60) {
+			history = append(history, synth.Attempt(chance))
+		}
+		if rapid.Bool().Draw(t, "in order") {
+			slices.SortStableFunc(history, func(a, b *attempt.Attempt) int { return a.At.Compare(b.At) })
+		}
+		// As it is read: what it says nothing of is the same as on the wire.
+		for i, line := range strings.Split(strings.TrimSpace(lines(t, history)), "\n") {
+			if len(history) == 0 {
+				break
+			}
+			read, err := attempt.Parse([]byte(line))
+			require.NoError(t, err)
+			history[i] = read
+		}
+		filled := make([]attempt.Attempt, len(history))
+		visitor := func() replay.Visit {
+			return func(number int64, each []*attempt.Attempt) { filled[number] = *each[0] }
+		}
+		_, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{source("h", lines(t, history))}, replay.Options{Workers: 3}, visitor)
+		require.NoError(t, err)
+		for i := range history {
+			require.Equal(t, *filledIn(judge, history, i), filled[i], "attempt %d", i)
+		}
+	})
+}
+
+// filledIn fills in attempt i from those before it.
+func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.Attempt {
+	a := *history[i]
+	var before []*attempt.Attempt
+	for _, b := range history[:i] {
+		if b.Account == a.Account {
+			before = append(before, b)
+		}
+	}
+	if len(before) == 0 {
+		return &a // nothing is known of an account that was not seen
+	}
+	var last *attempt.Attempt
+	var devices []string
+	var failures []time.Time
+	for _, b := range before {
+		if len(b.Failed) > 0 {
+			failures = append(failures, b.At)
+			continue
+		}
+		if len(b.Proofs) == 0 || b.Action != attempt.SignIn {
+			continue
+		}
+		if last == nil || !b.At.Before(last.At) {
+			last = b
+		}
+		if d := b.Device.Ref(); d != nil {
+			if id, ok := d.ID.Get(); ok {
+				devices = append(devices, id)
+			}
+		}
+	}
+	if a.Previous.IsUnknown() && last != nil && !last.At.After(a.At) {
+		country, location := judge.Whereabouts(last)
+		if country.IsUnknown() {
+			country = last.Country
+		}
+		a.Previous = attempt.Known(attempt.Previous{At: last.At, Country: country, Location: location})
+	}
+	if d := a.Device.Ref(); d != nil && d.Known.IsUnknown() {
+		if id, ok := d.ID.Get(); ok && slices.Contains(devices, id) {
+			d.Known = attempt.Known(true)
+		}
+	}
+	if a.Failures.IsUnknown() {
+		if failures = slices.DeleteFunc(failures, func(at time.Time) bool { return at.After(a.At) }); len(failures) == 0 {
+			failures = nil
+		}
+		a.Failures = attempt.Known(failures)
+	}
+	return &a
+}
+
 // TestColumns: each key that a column can hold is read from it.
 func TestColumns(t *testing.T) {
 	cells := map[string]struct {
