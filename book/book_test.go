@@ -359,7 +359,7 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		require.Equal(t, c.want, slices.DeleteFunc(said(b), func(one string) bool { return slices.Contains(was, one) }), c.path)
 	}
 	for _, c := range []struct{ path, value, want string }{
-		{"settings.zne", "Europe/Oslo", `settings have no key "zne"; did you mean "zone"?`},
+		{"settings.zne", "Europe/Oslo", `settings has no key "zne"; did you mean "zone"?`},
 		{"windows.day.from", "05:00", "windows.day.from: the book has no windows; it is one of accounts, apps, networks"},
 		{"networks.peer.ours", "true", `the book has no networks.peer; did you mean "pier"?`},
 		{"networks.pier.ours.too", "true", "the book has no networks.pier.ours"},
