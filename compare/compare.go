@@ -141,8 +141,12 @@ type view struct {
 	estate   *estate.Estate
 	crowd    *estate.Gathering
 	policies []decide.Policy
-	// numbers find policies by name.
-	numbers map[string]int
+	// numbers find policies by name; apps and audiences are those of each.
+	numbers   map[string]int
+	apps      [][]int
+	audiences []estate.Audience
+	// covering are for each app the policies that surely speak there, in both books.
+	covering [][]int
 }
 
 func newView(b *book.Book, at time.Time) (*view, error) {
@@ -157,6 +161,8 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 	v := &view{book: b, judge: judge, consent: consents, estate: judge.Estate(), crowd: judge.Estate().Gather(at), policies: judge.Policies(), numbers: map[string]int{}}
 	for i, p := range v.policies {
 		v.numbers[p.Name] = i
+		v.apps = append(v.apps, judge.Apps(i))
+		v.audiences = append(v.audiences, judge.Audience(i, v.crowd))
 	}
 	return v, nil
 }
@@ -199,6 +205,8 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 		}
 	}
 	if older.Digest != newer.Digest {
+		d.old.findCovering(d.new)
+		d.new.findCovering(d.old)
 		d.places = d.relatePlaces()
 		d.score = d.relateScores()
 		d.compareAll()

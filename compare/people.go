@@ -145,7 +145,11 @@ func (d *differ) compareApps() {
 func (d *differ) compareApp(numbers [2]int, was, is *estate.App) {
 	var gained, lost []string
 	var dir direction
-	for _, n := range d.accounts {
+	accounts := d.accounts
+	if was.OpenTo == nil && is.OpenTo == nil {
+		accounts = nil // it is open to all
+	}
+	for _, n := range accounts {
 		before, after := d.old.estate.IsOpenTo(numbers[0], n[0]), d.new.estate.IsOpenTo(numbers[1], n[1])
 		switch {
 		case after && !before:

@@ -89,14 +89,13 @@ func (d *differ) covered(v *view, name string) bool {
 	if o := v.judge.Otherwise(); !ok || !o.Block && len(o.Require) == 0 {
 		return true
 	}
-	audience := v.judge.Audience(number, v.crowd).Possibly()
-	for _, app := range v.judge.Apps(number) {
+	audience := v.audiences[number].Possibly()
+	for _, app := range v.apps[number] {
 		sure := v.crowd.Nobody()
-		for i := range v.policies {
-			if i == number || !d.alwaysSpeaks(v.policies[i].Name) || !slices.Contains(v.judge.Apps(i), app) {
-				continue
+		for _, i := range v.covering[app] {
+			if i != number && !sure.Covers(audience) {
+				sure = sure.Or(v.audiences[i].Surely())
 			}
-			sure = sure.Or(v.judge.Audience(i, v.crowd).Surely())
 		}
 		if !sure.Covers(audience) {
 			return false
@@ -105,20 +104,25 @@ func (d *differ) covered(v *view, name string) bool {
 	return true
 }
 
-// alwaysSpeaks tells whether a policy surely speaks in both books where it is for
-// the account and the app.
-func (d *differ) alwaysSpeaks(name string) bool {
-	for _, v := range []*view{d.old, d.new} {
-		i, ok := v.numbers[name]
-		if !ok {
-			return false
+// findCovering finds for each app the policies that surely speak there for whom they
+// are for, in this book and in the other.
+func (v *view) findCovering(other *view) {
+	v.covering = make([][]int, len(v.estate.Apps))
+	for i := range v.policies {
+		o, ok := other.numbers[v.policies[i].Name]
+		if !ok || !alwaysSpeaks(&v.policies[i]) || !alwaysSpeaks(&other.policies[o]) {
+			continue
 		}
-		p := &v.policies[i]
-		if p.Stage != decide.Live || p.Actions != nil || p.From != nil || p.Until != nil || silent(p) {
-			return false
+		for _, app := range v.apps[i] {
+			v.covering[app] = append(v.covering[app], i)
 		}
 	}
-	return true
+}
+
+// alwaysSpeaks tells whether a policy surely speaks where it is for the account and
+// the app.
+func alwaysSpeaks(p *decide.Policy) bool {
+	return p.Stage == decide.Live && p.Actions == nil && p.From == nil && p.Until == nil && !silent(p)
 }
 
 // silent tells whether there may be a case for which a policy has no rule.
@@ -223,7 +227,7 @@ func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Ef
 
 // compareReach compares whom and what a policy is for.
 func (d *differ) compareReach(was, is *decide.Policy, reach func(direction) Effect) {
-	before, after := d.old.judge.Audience(d.old.numbers[was.Name], d.old.crowd), d.new.judge.Audience(d.new.numbers[is.Name], d.new.crowd)
+	before, after := d.old.audiences[d.old.numbers[was.Name]], d.new.audiences[d.new.numbers[is.Name]]
 	dir := d.relateAccounts(before, after)
 	if joins(was.Who) || joins(is.Who) {
 		dir |= d.relate(was.Who, is.Who)
@@ -257,31 +261,51 @@ func joins(n condition.Node) bool {
 // mostNames is how many names a sentence lists.
 const mostNames = 5
 
-// otherAccounts names the accounts that are in one of two audiences only.
+// otherAccounts names the accounts that are in one of two audiences only, the first
+// few in the order of the book.
 func (d *differ) otherAccounts(before, after estate.Audience) string {
-	var more, fewer []string
+	var more, fewer someAccounts
 	for _, n := range d.accounts {
-		name := d.new.estate.Accounts[n[1]].Name
 		switch was, is := before.Holds(n[0]), after.Holds(n[1]); {
 		case is > was:
-			more = append(more, name)
+			more.add(d.new.estate.Accounts[n[1]].Name)
 		case is < was:
-			fewer = append(fewer, name)
+			fewer.add(d.new.estate.Accounts[n[1]].Name)
 		}
 	}
 	var parts []string
-	add := func(names []string, word string) {
-		if len(names) > 0 {
-			slices.Sort(names)
-			parts = append(parts, fmt.Sprintf("%s %s (%s)", words.Count(len(names), "account"), word, words.UpTo(mostNames, names)))
-		}
+	if more.all > 0 {
+		parts = append(parts, more.told("more"))
 	}
-	add(more, "more")
-	add(fewer, "fewer")
+	if fewer.all > 0 {
+		parts = append(parts, fewer.told("fewer"))
+	}
 	if len(parts) == 0 {
 		return "the same accounts"
 	}
 	return strings.Join(parts, " and ")
+}
+
+// someAccounts counts accounts, and keeps the names of the first few.
+type someAccounts struct {
+	all   int
+	names []string
+}
+
+func (t *someAccounts) add(name string) {
+	t.all++
+	if len(t.names) < mostNames {
+		t.names = append(t.names, name)
+	}
+}
+
+// told is "7 accounts more (ann, bo and 5 more)".
+func (t *someAccounts) told(word string) string {
+	names := words.List(t.names, "and")
+	if rest := t.all - len(t.names); rest > 0 {
+		names = fmt.Sprintf("%s and %d more", strings.Join(t.names, ", "), rest)
+	}
+	return fmt.Sprintf("%s %s (%s)", words.Count(t.all, "account"), word, names)
 }
 
 func actionsOf(p *decide.Policy) []string {
