@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/replay"
 )
@@ -74,8 +75,11 @@ func (a *Affected) names() []string {
 	return names
 }
 
+// verdictWords says what an attempt came to.
+var verdictWords = map[decide.Verdict]string{decide.Grant: "granted", decide.StepUp: "asked for more", decide.Block: "blocked"}
+
 // String tells an example in a sentence.
 func (e *Example) String() string {
-	return fmt.Sprintf("%s at %s, %s: it came to %s and comes to %s. %s", e.Attempt.Account, e.Attempt.App, e.Attempt.At.Format(time.RFC3339),
-		strings.ReplaceAll(e.Was.String(), "_", " "), strings.ReplaceAll(e.Is.String(), "_", " "), strings.Join(e.Why, " "))
+	return fmt.Sprintf("%s at %s, %s: it was %s and is %s now. %s", e.Attempt.Account, e.Attempt.App, e.Attempt.At.Format(time.RFC3339),
+		verdictWords[e.Was], verdictWords[e.Is], strings.Join(e.Why, " "))
 }

@@ -26,6 +26,7 @@ import (
 func (env *environment) demoCommand() *cobra.Command {
 	var out string
 	var faulty, proposed, history, events bool
+	var step int
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Walk through the program on the book of a made-up ferry line",
@@ -36,7 +37,7 @@ func (env *environment) demoCommand() *cobra.Command {
 			"book with six mistakes in it, of the kind that people make, and what inspect says of each; with\n" +
 			"--proposed --out it lays out a copy with two changes, to be compared. With --history it prints a\n" +
 			"month of attempts with six troubles in it, one a line, for replay; with --ocsf too, as events.",
-		Example: "  briskwarden demo\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out kestrel-faulty\n" +
+		Example: "  briskwarden demo\n  briskwarden demo --step 4\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out kestrel-faulty\n" +
 			"  briskwarden demo --proposed --out kestrel-next\n" +
 			"  briskwarden demo --history | briskwarden replay --book kestrel -",
 		Args: noArguments,
@@ -62,10 +63,14 @@ func (env *environment) demoCommand() *cobra.Command {
 			case faulty:
 				return env.showFaulty()
 			}
-			return env.walk()
+			if last := len(demo.Walk()); cmd.Flags().Changed("step") && (step < 1 || step > last) {
+				return fmt.Errorf("--step: the walk has steps 1 to %d, not %d", last, step)
+			}
+			return env.walk(step)
 		},
 	}
 	cmd.Flags().StringVar(&out, "out", "", "lay the book into this folder instead")
+	cmd.Flags().IntVar(&step, "step", 0, "show one step of the walk alone, with all that its command prints")
 	cmd.Flags().BoolVar(&faulty, "faulty", false, "show, or lay out, a copy of the book with six mistakes in it")
 	cmd.Flags().BoolVar(&proposed, "proposed", false, "lay out a copy of the book with two changes that somebody proposes")
 	cmd.Flags().BoolVar(&history, "history", false, "print a month of attempts as JSON, one a line")
@@ -128,9 +133,9 @@ func rehearseScenes(judge *decide.Judge) []render.SceneReport {
 	return reports
 }
 
-// walk goes through the commands on the demo's book. Each is the real command with
-// its real output.
-func (env *environment) walk() error {
+// walk goes through the commands on the demo's book, or one of them, counted from 1.
+// Each is the real command with its real output.
+func (env *environment) walk(only int) error {
 	b, err := demo.Open()
 	if err != nil {
 		return err
@@ -139,7 +144,7 @@ func (env *environment) walk() error {
 	if err != nil {
 		return err
 	}
-	steps, err := env.takeSteps()
+	steps, err := env.takeSteps(only)
 	if err != nil {
 		return err
 	}
@@ -147,12 +152,18 @@ func (env *environment) walk() error {
 	if env.json {
 		return env.printJSON(map[string]any{"scenes": scenes, "steps": render.StepsJSON(steps)})
 	}
-	return env.show(nil, func(p *render.Page) { p.Walk(b, steps, scenes) })
+	return env.show(nil, func(p *render.Page) {
+		if only > 0 {
+			p.Step(steps[0], scenes)
+			return
+		}
+		p.Walk(b, steps, scenes)
+	})
 }
 
 // takeSteps runs the commands of the walk in a folder that is gone before anything
 // is printed, for the reader may break off.
-func (env *environment) takeSteps() ([]render.StepReport, error) {
+func (env *environment) takeSteps(only int) ([]render.StepReport, error) {
 	dir, err := os.MkdirTemp("", "briskwarden-demo-")
 	if err != nil {
 		return nil, err
@@ -163,8 +174,11 @@ func (env *environment) takeSteps() ([]render.StepReport, error) {
 		return nil, err
 	}
 	var steps []render.StepReport
-	for _, step := range demo.Walk() {
-		report := render.StepReport{Step: step}
+	for i, step := range demo.Walk() {
+		if only > 0 && i+1 != only {
+			continue
+		}
+		report := render.StepReport{Number: i + 1, Step: step}
 		if !step.Scenes {
 			if report.Output, err = w.run(step.Command); err != nil {
 				return nil, fmt.Errorf("%s: %w", strings.Join(step.Command, " "), err)

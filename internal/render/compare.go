@@ -57,28 +57,67 @@ func (p *Page) Compare(r *compare.Report, gates []string) {
 		p.line("Without effect on decisions: %s.", words.UpTo(mostRows, without))
 	}
 	told := map[string]bool{}
-	p.comparedHistory("What it would have changed", r.History, told)
-	p.comparedHistory("The same were the shadow policies live", r.Shadow, told)
+	if r.History != nil {
+		p.comparedHistory(r.History, told)
+	}
+	if r.Shadow != nil {
+		p.comparedShadow(r.History, r.Shadow, told)
+	}
 }
 
-// comparedHistory writes what a history would have come to, with examples that were
+// comparedShadow writes in short what a history would have come to were the shadow
+// policies live: what happens otherwise than without them, with examples that were
 // not told before.
-func (p *Page) comparedHistory(heading string, h *compare.History, told map[string]bool) {
-	if h == nil {
-		return
+func (p *Page) comparedShadow(live, h *compare.History, told map[string]bool) {
+	is, without := h.Is, map[string]int64{}
+	for _, x := range live.Happenings() {
+		without[x.Name] = x.Attempts
 	}
 	p.line("")
-	p.line("%s", p.heading.Render(heading))
+	texts := []string{fmt.Sprintf("Were the shadow policies live: %s granted, %s asked for more, %s blocked.", share(is.Grant, is), share(is.StepUp, is), share(is.Block, is))}
+	for _, x := range h.Happenings() {
+		if x.Attempts == without[x.Name] {
+			continue
+		}
+		texts = append(texts, fmt.Sprintf("%s: %s, such as %s.", x.Title, words.Count(int(x.Attempts), "attempt"), most(x)))
+	}
+	p.labelled("Shadow", texts...)
+	p.instances(h, told)
+}
+
+// most names the accounts with most attempts.
+func most(x compare.Happening) string {
+	text := x.Most[0].String()
+	if len(x.Most) > 1 {
+		text += ", " + x.Most[1].String()
+	}
+	if len(x.Most) > 2 {
+		text += ", …"
+	}
+	return text
+}
+
+// instances writes an example of each happening that was not told before.
+func (p *Page) instances(h *compare.History, told map[string]bool) {
+	label := "Such as"
+	for _, one := range h.Instances(told) {
+		p.labelled(label, one.Happening+": "+one.Text)
+		label = ""
+	}
+}
+
+// comparedHistory writes what a history would have come to, with examples.
+func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
+	p.line("")
+	p.line("%s", p.heading.Render("What it would have changed"))
 	if h.Cut {
 		p.line("Judging was interrupted; this is what was judged until then.")
 	}
-	if len(told) == 0 { // else the history was told already
-		p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
-		p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
-	}
-	p.labelled("Prompts", fmt.Sprintf("%.2f for each person and day with attempts before, %.2f now.", h.PromptsWas, h.PromptsIs))
+	p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
+	p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
 	p.line("")
-	columns := []column{{head: []string{""}, cells: []string{"before", "now"}}, {head: []string{"Granted"}}, {head: []string{"Asked for more"}}, {head: []string{"Blocked"}}}
+	columns := []column{{head: []string{"Verdicts"}, cells: []string{"before", "now"}}, {head: []string{"Granted"}}, {head: []string{"Asked for more"}}, {head: []string{"Blocked"}},
+		{head: []string{"Prompts a person and day"}, cells: []string{fmt.Sprintf("%.2f", h.PromptsWas), fmt.Sprintf("%.2f", h.PromptsIs)}}}
 	for _, c := range []replay.Counts{h.Was, h.Is} {
 		for i, n := range []int64{c.Grant, c.StepUp, c.Block} {
 			columns[i+1].cells = append(columns[i+1].cells, share(n, c))
@@ -94,14 +133,7 @@ func (p *Page) comparedHistory(heading string, h *compare.History, told map[stri
 	p.line("")
 	columns = []column{{head: []string{"What happens"}}, {head: []string{"Attempts"}}, {head: []string{"Accounts"}}, {head: []string{"Most of them"}}}
 	for _, x := range happenings {
-		most := x.Most[0].String()
-		if len(x.Most) > 1 {
-			most += ", " + x.Most[1].String()
-		}
-		if len(x.Most) > 2 {
-			most += ", …"
-		}
-		for i, cell := range []string{x.Title, fmt.Sprint(x.Attempts), fmt.Sprint(x.Accounts), most} {
+		for i, cell := range []string{x.Title, fmt.Sprint(x.Attempts), fmt.Sprint(x.Accounts), most(x)} {
 			columns[i].cells = append(columns[i].cells, cell)
 		}
 	}
@@ -114,11 +146,7 @@ func (p *Page) comparedHistory(heading string, h *compare.History, told map[stri
 		p.line("")
 		p.labelled("Because", "What became stricter did so by "+strings.Join(rules, ", ")+".")
 	}
-	label := "Such as"
-	for _, one := range h.Instances(told) {
-		p.labelled(label, one.Happening+": "+one.Text)
-		label = ""
-	}
+	p.instances(h, told)
 }
 
 // CompareNext suggests what to do after a comparison.

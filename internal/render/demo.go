@@ -20,6 +20,7 @@ type SceneReport struct {
 
 // StepReport is a step of the walk with what its command printed.
 type StepReport struct {
+	Number int
 	demo.Step
 	Output string
 }
@@ -43,26 +44,35 @@ func StepsJSON(steps []StepReport) []any {
 func (p *Page) Walk(b *book.Book, steps []StepReport, scenes []SceneReport) {
 	p.line("%s", p.bold.Render("Kestrel Sound Ferries, a made-up ferry line"))
 	p.hang("", 0, fmt.Sprintf("Its book has %d policies, %d accounts in %d groups, %d apps, %d networks and %d windows. "+
-		"Below is what an administrator does with it, step by step, each with the beginning of what it prints.",
+		"Below is what an administrator does with it, step by step, each with the beginning of what it prints; demo --step N shows one alone.",
 		len(b.Policies), len(b.Accounts), len(b.Groups), len(b.Apps), len(b.Networks), len(b.Windows)))
-	for i, s := range steps {
+	for _, s := range steps {
 		p.line("")
-		p.line("%s", p.heading.Render(fmt.Sprintf("%d %s", i+1, s.Title)))
-		p.hang("", 0, s.Why)
-		p.line("")
-		if s.Scenes {
-			p.scenes(scenes)
-		} else {
-			p.line("  $ %s", p.bold.Render("briskwarden "+strings.Join(s.Command, " ")))
-			p.excerpt(s.Output, s.Lines)
-		}
-		p.commands("More", s.More)
+		p.step(s, scenes, s.Lines)
 	}
 	p.line("")
 	p.line("%s", p.heading.Render("To walk it yourself"))
 	p.commands("", "briskwarden demo --out "+demo.Folder, "briskwarden demo --proposed --out "+demo.ProposedFolder, "briskwarden demo --history > "+demo.HistoryFile,
 		"briskwarden consent import --book "+demo.Folder+" --file "+demo.Folder+"/grants.csv --as ragna@kestrelsound.example")
 	p.labelled("Your own", "briskwarden start lays out a small and careful book to begin with.")
+}
+
+// Step writes one step of the walk, with all that its command prints.
+func (p *Page) Step(s StepReport, scenes []SceneReport) {
+	p.step(s, scenes, strings.Count(s.Output, "\n"))
+}
+
+func (p *Page) step(s StepReport, scenes []SceneReport, most int) {
+	p.line("%s", p.heading.Render(fmt.Sprintf("%d %s", s.Number, s.Title)))
+	p.hang("", 0, s.Why)
+	p.line("")
+	if s.Scenes {
+		p.scenes(scenes)
+	} else {
+		p.line("  $ %s", p.bold.Render("briskwarden "+strings.Join(s.Command, " ")))
+		p.excerpt(s.Output, most)
+	}
+	p.commands("More", s.More)
 }
 
 // excerpt writes the first lines of a text, set in.
