@@ -128,7 +128,7 @@ func (r *Report) Summary() string {
 		}
 	}
 	if len(parts) == 0 {
-		return "The books differ in comments and order only."
+		return "The books differ in comments, order or descriptions only."
 	}
 	return fmt.Sprintf("The books differ in %s: %s.", words.Count(len(r.Changed), "definition"), words.List(parts, "and"))
 }

@@ -3,18 +3,22 @@ package compare_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/compare"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/replay"
@@ -120,4 +124,66 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, same.Changed)
 	})
+}
+
+// TestNoConsentMovesUntold: where a request for consent is answered otherwise by the
+// newer book, some change is told that may bring that about.
+func TestNoConsentMovesUntold(t *testing.T) {
+	at := time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC)
+	moved := 0
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		one := func(of ...string) string { return of[chance.IntN(len(of))] }
+		draw := func() *book.Book {
+			var rules []string
+			for i := range 1 + chance.IntN(3) {
+				when := one("scopes_within: [mild]", "scopes_within: [grave]", "client_tags: [crew]", "standing: [approved]", "publisher_vetted: true", "scopes: [mail.read]", "groups: [deck]",
+					"not: {clients: [tides]}", "resource: [own]", "owns_group: true", "scopes: ['mail.*'], standing: [unreviewed]")
+				rules = append(rules, fmt.Sprintf("{name: r%d, when: {%s}, then: %s}", i, when, one("allow", "review", "refuse")))
+			}
+			text := fmt.Sprintf(`briskwarden: 1
+accounts: [{name: ann, groups: [deck], methods: [password]}, {name: bo, methods: [password]}]
+groups: [{name: deck%s}]
+apps: [{name: mail}]
+scopes: {mild: {gravity: 1, scopes: [openid%s]}, grave: {gravity: 2, scopes: ["mail.*"]}}
+clients:
+  - {name: tides, standing: %s, publisher: {title: Tides, domain: tides.example, vetted: %s}, redirect_uris: ["https://tides.example/cb"], tags: [%s]}
+consent: {rules: [%s]}
+`, one("", ", owners: [ann]", ", owners: [bo]"), one("", ", profile"), one("unreviewed", "approved", "barred"), one("true", "false"), one("crew", "other"), strings.Join(rules, ", "))
+			b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(text)}})
+			require.NoError(t, err)
+			return b
+		}
+		older, newer := draw(), draw()
+		r, err := compare.Books(older, newer, at)
+		require.NoError(t, err)
+		answers := func(b *book.Book) (all []consent.Outcome) {
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			consents, err := b.CompileConsent(judge)
+			require.NoError(t, err)
+			for _, account := range []string{"ann", "bo"} {
+				for _, scope := range []string{"openid", "profile", "mail.read", "files.write"} {
+					for _, resource := range []consent.Resource{{}, {Group: "deck"}} {
+						d, err := consents.Decide(&consent.Request{At: at, Account: account, Client: "tides", Scopes: []string{scope}, Resource: resource, RedirectURI: "https://tides.example/cb"}, consent.Known{})
+						require.NoError(t, err)
+						all = append(all, d.Outcome)
+					}
+				}
+			}
+			return all
+		}
+		was, is := answers(older), answers(newer)
+		for i := range was {
+			switch {
+			case is[i] < was[i]:
+				moved++
+				require.Positive(t, r.With(compare.Loosens)+r.With(compare.Either), "%+v", r.Changed)
+			case is[i] > was[i]:
+				moved++
+				require.Positive(t, r.With(compare.Tightens)+r.With(compare.Either), "%+v", r.Changed)
+			}
+		}
+	})
+	require.Positive(t, moved)
 }

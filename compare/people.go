@@ -116,11 +116,23 @@ func (d *differ) compareGroups() {
 				d.note(Neither, "it is new, with %s.", d.otherAccounts(before, after))
 			case p.new == nil:
 				d.note(Neither, "it is gone, with %s.", d.otherAccounts(before, after))
-			case d.relateAccounts(before, after) != same:
-				d.note(Neither, "it has %s, which is told with the policies and apps that it touches.", d.otherAccounts(before, after))
+			default:
+				if !sameSet(p.old.Owners, p.new.Owners) {
+					d.note(Either, "its owners were %s and are %s, and rules on consent may ask who owns it.", ownerWords(p.old), ownerWords(p.new))
+				}
+				if d.relateAccounts(before, after) != same {
+					d.note(Neither, "it has %s, which is told with the policies and apps that it touches.", d.otherAccounts(before, after))
+				}
 			}
 		})
 	}
+}
+
+func ownerWords(g *estate.Group) string {
+	if len(g.Owners) == 0 {
+		return "nobody"
+	}
+	return words.List(g.Owners, "and")
 }
 
 func (d *differ) compareApps() {

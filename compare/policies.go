@@ -200,6 +200,7 @@ func (d *differ) comparePolicy(was, is *decide.Policy) {
 		d.note(Neither, "what it is about is worded anew.")
 	}
 	d.noteMove(Neither, "the day to look at it again", dateWords(was.ReviewBy), dateWords(is.ReviewBy))
+	d.noteMove(Neither, "the day on which it came to its stage", dateWords(was.Since), dateWords(is.Since))
 }
 
 func dateWords(day *estate.Date) string {

@@ -158,6 +158,9 @@ func TestSentences(t *testing.T) {
 		{"{name: hidden, detect: anonymous-network, points: 60}, => ", "risk: loosens: The signal hidden is gone; it had 60 points. What hangs on it: till / odd."},
 		{"{name: crew}, => {name: crew}, {name: deck, members: [ann]},", "group deck: neither: It is new, with 1 account more (ann)."},
 		{"{name: crew}, => {name: crew, members: [cy]},", "group crew: neither: It has 1 account more (cy), which is told with the policies and apps that it touches."},
+		{"{name: office}, => {name: office, owners: [bo]},", "group office: either: Its owners were nobody and are bo, and rules on consent may ask who owns it."},
+		{"stage: live, who: anyone => stage: live, since: 2026-11-01, who: anyone", "policy base: neither: The day on which it came to its stage was not stated and is 2026-11-01."},
+		{"stage: live, who: anyone => stage: live, review_by: 2027-01-01, who: anyone", "policy base: neither: The day to look at it again was not stated and is 2027-01-01."},
 		{"  - {name: mail, hosts: [mail.example]}\n => ", "app mail: tightens: It is gone; nobody can open it any more."},
 		{"apps:\n => apps:\n  - {name: post}\n", "app post: loosens: It is new."},
 		{"tags: [cards], open_to: [office] => tags: [cards, money], open_to: [office]", "app till: neither: Its tags were cards and are cards and money; what that does is told with the policies."},
@@ -268,8 +271,8 @@ func TestSummaries(t *testing.T) {
 	older := open(t, world)
 	for edit, want := range map[string]string{
 		" => ":          "The books are the same.",
-		"\n => \n# a\n": "The books differ in comments and order only.",
-		"regions: {home: [NO, SE]}\nwindows => regions: {home: [SE, NO]}\nwindows": "The books differ in comments and order only.",
+		"\n => \n# a\n": "The books differ in comments, order or descriptions only.",
+		"regions: {home: [NO, SE]}\nwindows => regions: {home: [SE, NO]}\nwindows": "The books differ in comments, order or descriptions only.",
 		"about: All. => about: Everyone.":                                          "The books differ in 1 definition: 1 without effect.",
 		"until: 2026-12-31}] => until: 2027-12-31}]":                               "The books differ in 1 definition: 1 loosening.",
 		"zone: Europe/Oslo => zone: Europe/Warsaw":                                 "The books differ in 2 definitions: 2 that may do either.",

@@ -64,6 +64,8 @@ type cloud struct {
 }
 
 type user struct {
+	// TypeID is 0, unknown; version 1.0 demands it.
+	TypeID    int    `json:"type_id"`
 	Name      string `json:"name,omitempty"`
 	EmailAddr string `json:"email_addr,omitempty"`
 	UID       string `json:"uid,omitempty"`

@@ -5,7 +5,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-	published "github.com/valllabh/ocsf-schema-golang/ocsfvalidate/1.2"
+	published10 "github.com/valllabh/ocsf-schema-golang/ocsfvalidate/1.0"
+	published11 "github.com/valllabh/ocsf-schema-golang/ocsfvalidate/1.1"
+	published12 "github.com/valllabh/ocsf-schema-golang/ocsfvalidate/1.2"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
@@ -14,13 +16,16 @@ import (
 )
 
 // TestEventsAreOCSF: what is written keeps to the published JSON Schema of the class
-// in version 1.2, and is read again as the same attempt.
+// in version 1.2, and without a location to those of 1.0 and 1.1; and it is read
+// again as the same attempt.
 func TestEventsAreOCSF(t *testing.T) {
-	require.Error(t, published.Validate("authentication", []byte("{}")))
 	for _, a := range demo.History() {
 		text, err := ocsf.Event(a)
 		require.NoError(t, err)
-		require.NoError(t, published.Validate("authentication", text), "%s", text)
+		for _, published := range []func(string, []byte) error{published10.Validate, published11.Validate, published12.Validate} {
+			require.NoError(t, published("authentication", text), "%s", text)
+			require.Error(t, published("authentication", []byte("{}")))
+		}
 		require.True(t, ocsf.IsEvent(text))
 		var again attempt.Attempt
 		is, err := ocsf.Parse(text, ocsf.Known{}, &again)
@@ -76,7 +81,7 @@ func TestMethodsAndPlatforms(t *testing.T) {
 	round := func(a *attempt.Attempt) *attempt.Attempt {
 		text, err := ocsf.Event(a)
 		require.NoError(t, err)
-		require.NoError(t, published.Validate("authentication", text), "%s", text)
+		require.NoError(t, published12.Validate("authentication", text), "%s", text)
 		again := new(attempt.Attempt)
 		is, err := ocsf.Parse(text, ocsf.Known{}, again)
 		require.NoError(t, err)

@@ -108,7 +108,8 @@ func (r *reader) readLines(ctx context.Context, source string, in *bufio.Reader)
 
 // readTable reads the records of a table behind its header.
 func (r *reader) readTable(ctx context.Context, source string, in io.Reader, columns Columns) error {
-	table := csv.NewReader(in)
+	bounded := &boundedReader{from: in, left: longestLine}
+	table := csv.NewReader(bounded)
 	table.FieldsPerRecord = -1 // a record with too few or too many is a bad line
 	names, err := table.Read()
 	if errors.Is(err, io.EOF) {
@@ -124,6 +125,7 @@ func (r *reader) readTable(ctx context.Context, source string, in io.Reader, col
 	b := r.begin(source, 0)
 	b.header = h
 	for ctx.Err() == nil {
+		bounded.left = longestLine
 		fields, err := table.Read()
 		if errors.Is(err, io.EOF) {
 			break
@@ -149,6 +151,22 @@ func (r *reader) readTable(ctx context.Context, source string, in io.Reader, col
 	}
 	r.send(b)
 	return nil
+}
+
+// boundedReader reads no more than so many bytes until it is told to go on, so that a
+// quote that nobody closes does not take the rest of a table into memory.
+type boundedReader struct {
+	from io.Reader
+	left int
+}
+
+func (b *boundedReader) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("a record is longer than %d bytes; perhaps a quote is not closed", longestLine)
+	}
+	n, err := b.from.Read(p[:min(len(p), b.left)])
+	b.left -= n
+	return n, err
 }
 
 // unpack reads a file that is plain, or packed with gzip (RFC 1952 §2.3.1) or

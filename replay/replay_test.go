@@ -235,6 +235,17 @@ func TestForms(t *testing.T) {
 	require.Equal(t, []string{`3: column 1: "2026-11-23" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00`, `4: column 7: "perhaps" is not true or false`,
 		"5: the record has 2 columns, and the header 7", "6: the attempt has no `account`", `7: bare " in non-quoted-field`, `8: column 4: "here" is no IP address`, `9: column 5: "north" is no number of degrees`}, wrong)
 	require.Len(t, aside, 7)
+	// A quote that nobody closes takes nothing but its record, unless that never ends.
+	open := "at,account,app\n2026-11-23T21:14:00Z,x,y\n2026-11-23T21:14:00Z,\"x,y\n" + strings.Repeat("2026-11-23T21:14:00Z,x,y\n", 100_000)
+	unclosed, err := replay.Run(context.Background(), judge, []replay.Source{source("h", open)}, replay.Options{Columns: replay.Columns{}})
+	require.ErrorContains(t, err, "h: a record is longer than 1048576 bytes; perhaps a quote is not closed")
+	require.Equal(t, int64(1), unclosed.Attempts, "what came before is judged")
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err = w.Write([]byte(table.String()))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.Equal(t, want, run(t, judge, replay.Options{Columns: columns}, source("h.csv.gz", packed.String())))
 	for text, c := range map[string]replay.Columns{
 		`no column can hold "acount"; did you mean "account"?`:                     {"acount": "at"},
 		`the header has no column "usr"; did you mean "user"?`:                     {"account": "usr"},
