@@ -2,7 +2,10 @@ package drill_test
 
 import (
 	"encoding/xml"
+	"fmt"
+	"io/fs"
 	"os"
+	"os/exec"
 	"slices"
 	"strings"
 	"testing"
@@ -76,9 +79,9 @@ func TestRun(t *testing.T) {
 			Failures int `xml:"failures,attr"`
 			Cases    []struct {
 				Name    string `xml:"name,attr"`
-				Line    int    `xml:"line,attr"`
 				Failure *struct {
 					Message string `xml:"message,attr"`
+					Text    string `xml:",chardata"`
 				} `xml:"failure"`
 			} `xml:"testcase"`
 		} `xml:"testsuite"`
@@ -87,7 +90,37 @@ func TestRun(t *testing.T) {
 	require.Equal(t, []int{4, 1}, []int{read.Suites[0].Tests, read.Suites[0].Failures})
 	require.Equal(t, "wanted step_up by base/abroad, with shadows grant, got block by base/rest, with shadows block", read.Suites[0].Cases[0].Failure.Message)
 	require.Nil(t, read.Suites[0].Cases[1].Failure)
-	require.Equal(t, 5, read.Suites[0].Cases[0].Line)
+	require.Equal(t, "drills.yaml:5:3\nbase / rest blocks.", read.Suites[0].Cases[0].Failure.Text)
+}
+
+// TestJUnitKeepsToTheSchema that CI systems publish for it.
+func TestJUnitKeepsToTheSchema(t *testing.T) {
+	xmllint, err := exec.LookPath("xmllint")
+	if err != nil && os.Getenv("CI") == "" {
+		t.Skip("xmllint is missing (Debian: libxml2-utils)")
+	}
+	require.NoError(t, err)
+	valid := func(text string) error {
+		cmd := exec.Command(xmllint, "--noout", "--schema", "testdata/junit.xsd", "-")
+		cmd.Stdin = strings.NewReader(text)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		return nil
+	}
+	for _, files := range []fs.FS{demo.Files(), demo.FaultyFiles()} {
+		b, err := book.OpenFS(files)
+		require.NoError(t, err)
+		judge, err := b.Compile()
+		require.NoError(t, err)
+		consents, err := b.CompileConsent(judge)
+		require.NoError(t, err)
+		var out strings.Builder
+		require.NoError(t, drill.Run(judge, consents, b.Drills).WriteJUnit(&out))
+		require.NoError(t, valid(out.String()))
+		require.Error(t, valid(strings.Replace(out.String(), "<testcase name=", "<testcase nam=", 1)), "the schema is in force")
+	}
 }
 
 func TestMutate(t *testing.T) {

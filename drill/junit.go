@@ -24,8 +24,6 @@ type (
 	xcase struct {
 		Name    string   `xml:"name,attr"`
 		Class   string   `xml:"classname,attr"`
-		File    string   `xml:"file,attr,omitempty"`
-		Line    int      `xml:"line,attr,omitempty"`
 		Failure *failure `xml:"failure"`
 	}
 	failure struct {
@@ -35,13 +33,14 @@ type (
 	}
 )
 
-// WriteJUnit writes the report as JUnit XML.
+// WriteJUnit writes the report as JUnit XML. It keeps to the schema that CI systems
+// publish, which has no attribute for a place; the text of a failure begins with it.
 func (r *Report) WriteJUnit(w io.Writer) error {
 	s := suite{Name: "drills", Tests: len(r.Results), Failures: r.Failed()}
 	for _, result := range r.Results {
-		c := xcase{Name: result.Name, Class: "drills", File: result.At.File, Line: result.At.Line}
+		c := xcase{Name: result.Name, Class: "drills"}
 		if !result.Passed {
-			c.Failure = &failure{Message: fmt.Sprintf("wanted %s, got %s", result.Wanted, result.Got), Type: "decision", Text: strings.Join(result.Why, "\n")}
+			c.Failure = &failure{Message: fmt.Sprintf("wanted %s, got %s", result.Wanted, result.Got), Type: "decision", Text: result.At.String() + "\n" + strings.Join(result.Why, "\n")}
 		}
 		s.Cases = append(s.Cases, c)
 	}
