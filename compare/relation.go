@@ -77,12 +77,16 @@ func (d *differ) relate(a, b condition.Node) direction {
 			return d.relate(x.Of, y.Of).flip()
 		}
 	}
-	isAll := func(n condition.Node) bool { _, ok := n.(*condition.All); return ok }
 	if isAll(a) || isAll(b) {
-		// What must hold besides narrows, what need not any more widens.
-		return d.relateParts(parts[*condition.All](a), parts[*condition.All](b), widens, narrows)
+		// What must hold besides narrows, and what need not any more widens.
+		return d.relateParts(conjuncts(a), conjuncts(b), widens, narrows)
 	}
-	return d.relateParts(parts[*condition.Any](a), parts[*condition.Any](b), narrows, widens)
+	return d.relateParts(alternatives(a), alternatives(b), narrows, widens)
+}
+
+func isAll(n condition.Node) bool {
+	_, is := n.(*condition.All)
+	return is
 }
 
 // bare takes a condition out of lists of one.
@@ -102,15 +106,19 @@ func bare(n condition.Node) condition.Node {
 	return n
 }
 
-// parts returns the parts of a list of one kind; anything else is its own part.
-func parts[T condition.Node](n condition.Node) []condition.Node {
-	if _, is := n.(T); is {
-		switch x := n.(type) {
-		case *condition.All:
-			return x.Of
-		case *condition.Any:
-			return x.Of
-		}
+// conjuncts returns what must hold for a condition; anything but a list of that kind
+// is its own one.
+func conjuncts(n condition.Node) []condition.Node {
+	if all, ok := n.(*condition.All); ok {
+		return all.Of
+	}
+	return []condition.Node{n}
+}
+
+// alternatives returns that of which one must hold for a condition.
+func alternatives(n condition.Node) []condition.Node {
+	if any, ok := n.(*condition.Any); ok {
+		return any.Of
 	}
 	return []condition.Node{n}
 }

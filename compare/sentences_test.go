@@ -101,6 +101,8 @@ func TestSentences(t *testing.T) {
 		{"say: Closed. => say: Come back.", `policy till: neither: Rule night: what the person is told was "Closed." and is "Come back.".`},
 		{"{risk_at_least: medium} => {risk_at_least: high}", "policy till: loosens: Rule odd: it spoke where the risk of the sign-on is at least medium, and speaks where the risk of the sign-on is at least high."},
 		{"{not: {during: [day]}} => {not: {during: [day]}, our_network: false}", "policy till: loosens: Rule night: it spoke where the time is outside day (mon, tue 05:00-23:00), and speaks where the time is outside day (mon, tue 05:00-23:00) and they come from no own network."},
+		{"{risk_at_least: medium} => {any: [{risk_at_least: medium}, {countries: [BR]}]}", "policy till: tightens: Rule odd: it spoke where the risk of the sign-on is at least medium, and speaks where the risk of the sign-on is at least medium or they are in BR."},
+		{"{not: {during: [day]}} => {not: {any: [{during: [day]}, {our_network: true}]}}", "policy till: loosens: Rule night: it spoke where the time is outside day (mon, tue 05:00-23:00), and speaks where the time is outside day (mon, tue 05:00-23:00) and they come from no own network."},
 		// What conditions name.
 		{"ranges: [203.0.113.0/24] => ranges: [203.0.112.0/23]", "network pier: either: It reaches 203.0.112.0/24 besides. What hangs on it: base / pier."},
 		{"ranges: [203.0.113.0/24], ours: true => ranges: [203.0.113.0/24]", "network pier: either: It does not count as one's own any more. What hangs on it: base / pier."},
