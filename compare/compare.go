@@ -255,10 +255,12 @@ func (d *differ) about(what, name string, tell func()) {
 
 // note tells a change of the definition that is told of.
 func (d *differ) note(e Effect, format string, args ...any) {
-	text := fmt.Sprintf(format, args...)
 	d.current.Effect |= e
-	d.current.Changes = append(d.current.Changes, Change{e, strings.ToUpper(text[:1]) + text[1:]})
+	d.current.Changes = append(d.current.Changes, Change{e, capital(fmt.Sprintf(format, args...))})
 }
+
+// capital begins a sentence.
+func capital(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
 
 // noteMove tells that something was one way and is another, unless it is the same.
 func (d *differ) noteMove(e Effect, what, was, is string) {

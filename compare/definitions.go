@@ -82,6 +82,24 @@ func (d *differ) named(t *condition.Test) []definition {
 	case condition.RiskAtLeast, condition.ScoreAtLeast, condition.Signals:
 		add("risk", "")
 		networks(func(n estate.Network) bool { return n.Anonymous || n.Country != "" })
+		list = append(list, d.namedBySignals()...)
+	}
+	return list
+}
+
+// namedBySignals lists the definitions that the conditions of signals hang on, which
+// cannot be on signals themselves.
+func (d *differ) namedBySignals() []definition {
+	var list []definition
+	for _, v := range []*view{d.old, d.new} {
+		for i := range v.judge.Risk().Signals {
+			condition.Walk(v.judge.Risk().Condition(i), func(n condition.Node) bool {
+				if t, ok := n.(*condition.Test); ok {
+					list = append(list, d.named(t)...)
+				}
+				return true
+			})
+		}
 	}
 	return list
 }
@@ -112,6 +130,9 @@ func compareNamedThings[T any](d *differ, what string, old, new []T, name func(*
 				d.noteUse(def, "it is gone.")
 			default:
 				if changes := other(p.old, p.new); len(changes) > 0 {
+					for i := range changes {
+						changes[i] = capital(changes[i])
+					}
 					d.noteUse(def, "%s", strings.Join(changes, " "))
 				}
 			}

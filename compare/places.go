@@ -120,8 +120,12 @@ func (d *differ) compareRisk() {
 				d.noteUse(def, "the signal %s holds in other cases.", p.name)
 			}
 		}
-		if d.score != same && len(d.old.book.Rollouts)+len(d.new.book.Rollouts) > 0 && len(d.current.Changes) > 0 {
-			d.note(Either, "rollouts ease nothing where the risk may be medium, so other accounts may be eased.")
+		easing := Effect(compareOrdered(was.Levels.Medium, is.Levels.Medium))
+		if d.score != same {
+			easing = Either
+		}
+		if easing != Neither && len(d.old.book.Rollouts)+len(d.new.book.Rollouts) > 0 {
+			d.note(easing, "rollouts ease nothing where the risk may be medium, so %s attempts are eased.", map[Effect]string{Loosens: "more", Tightens: "fewer", Either: "other"}[easing])
 		}
 	})
 }

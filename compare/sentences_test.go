@@ -114,7 +114,10 @@ func TestSentences(t *testing.T) {
 		{"{fact: firewall, is: true, fix: Turn it on.}, => ", "posture fit: loosens: It does not check firewall any more. What hangs on it: till / far."},
 		{"at_most: 30} => at_most: 14}", "posture fit: either: The check of patch_age_days wanted at most 30 and wants at most 14. What hangs on it: till / far."},
 		{"fresh: 24h => fresh: 12h", "posture fit: either: A report could be 24 hours old and can be 12 hours. What hangs on it: till / far."},
+		{"signals: [ => signals: [{name: late, when: {during: [day]}, points: 5}, ", "risk: tightens: The signal late is new, with 5 points. What hangs on it: till / odd."},
+		{"fallback: [sms-code], remember: 30d}] => fallback: [sms-code], remember: 30d}, {any_of: [passkey]}]\n    posture: fit", "assurance twice: tightens: It asks besides for passkey proven in this session. Besides proofs it asked for nothing; now for a device that passes fit. What hangs on it: base / rest and till / far."},
 		{"medium: 40 => medium: 61", "risk: loosens: The levels were low 1, medium 40, high 80 and are low 1, medium 61, high 80. What hangs on it: till / odd."},
+		{"medium: 40 => medium: 30", "risk: tightens: Rollouts ease nothing where the risk may be medium, so fewer attempts are eased."},
 		{"anonymous-network, points: 60 => anonymous-network, points: 30", "risk: loosens: The signal hidden had 60 points and has 30. What hangs on it: till / odd."},
 		{"faster_than: 900 => faster_than: 500", "risk: tightens: The signal fast holds in other cases. What hangs on it: till / odd."},
 		// Assurances.
@@ -266,6 +269,24 @@ func TestWhatHappens(t *testing.T) {
 		assert.Equal(t, c.want, told, c.name)
 		assert.Equal(t, c.locksOut, r.Shuts(compare.LockedOutGate), c.name)
 	}
+}
+
+// TestWhatHangsOnASignal: a definition that only the condition of a signal names is told
+// with the rules that ask for risk.
+func TestWhatHangsOnASignal(t *testing.T) {
+	const signal = "signals: [{name: late, when: {during: [dusk]}, points: 50}, "
+	text := strings.Replace(strings.Replace(world, "signals: [", signal, 1), "windows: {", `windows: {dusk: {from: "20:00", to: "22:00"}, `, 1)
+	r, err := compare.Books(open(t, text), open(t, strings.Replace(text, `to: "22:00"`, `to: "23:00"`, 1)), time.Now())
+	require.NoError(t, err)
+	told := map[string]string{}
+	for _, c := range r.Changed {
+		told[c.Title()] = c.Effect.String() + ": " + c.Changes[0].Text
+	}
+	require.Equal(t, map[string]string{
+		"policy till": "tightens: Rule odd speaks in more cases, since what it names has changed.",
+		"risk":        "either: Rollouts ease nothing where the risk may be medium, so other attempts are eased.",
+		"window dusk": "tightens: It was 20:00-22:00 and is 20:00-23:00. What hangs on it: till / odd.",
+	}, told)
 }
 
 // TestSummaries: the first line of a comparison.
