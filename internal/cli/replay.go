@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -27,7 +29,10 @@ func (env *environment) replayCommand() *cobra.Command {
 			"OCSF authentication events, one a line, or tables in CSV with a header; plain or packed (gzip,\n" +
 			"zstd), from files or from standard input (-). What an attempt lacks and the history itself knows is\n" +
 			"filled in: the sign-in before, whether the device was seen, the failures before. Lines that cannot\n" +
-			"be read are counted and told, and stop nothing. Interrupted, it tells what it has.",
+			"be read are counted and told, and stop nothing. Interrupted, it tells what it has.\n\n" +
+			"A column of a table can hold one of\n  " + inLines(replay.ColumnKeys(), 9) + ";\n" +
+			"where the header names one otherwise, --columns says how. Of an OCSF event that failed the factors are\n" +
+			"proofs that were refused, else proofs.",
 		Example: "  briskwarden replay --book kestrel october.jsonl.gz november.jsonl\n" +
 			"  zcat history/*.gz | briskwarden replay --book kestrel -\n" +
 			"  briskwarden replay --book kestrel --set risk.levels.medium=20,40,60 month.jsonl\n" +
@@ -46,6 +51,15 @@ func (env *environment) replayCommand() *cobra.Command {
 	flags.addTo(cmd)
 	cmd.Flags().StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
 	return cmd
+}
+
+// inLines lists words, so many on a line.
+func inLines(words []string, each int) string {
+	var lines []string
+	for line := range slices.Chunk(words, each) {
+		lines = append(lines, strings.Join(line, ", "))
+	}
+	return strings.Join(lines, ",\n  ")
 }
 
 func (env *environment) replay(flags replayFlags) error {
