@@ -52,6 +52,8 @@ type Report struct {
 	New string `json:"new" doc:"the digest of the newer book"`
 	// Changed are the definitions that changed, what loosens first.
 	Changed []Changed `json:"changed" doc:"the definitions that changed, what loosens first"`
+	// Gates are those that HoldTo names.
+	Gates []Gate `json:"gates,omitempty" doc:"the gates that the comparison is held to"`
 	// History is nil where none was judged, and Shadow where the newer book has no
 	// shadow policy either.
 	History *History `json:"history,omitempty" doc:"what a history would have come to by the newer book instead of the older"`
@@ -101,6 +103,22 @@ const (
 
 // Gates returns the words for the gates.
 func Gates() []string { return []string{LoosenedGate, LockedOutGate} }
+
+// Gate is a gate that a comparison is held to.
+type Gate struct {
+	Name string `json:"name" doc:"loosened or locked-out"`
+	Shut bool   `json:"shut" doc:"true where the comparison shuts it"`
+}
+
+// HoldTo holds the report to gates, and tells whether it shuts one.
+func (r *Report) HoldTo(gates []string) (shut bool) {
+	r.Gates = nil
+	for _, name := range gates {
+		r.Gates = append(r.Gates, Gate{name, r.Shuts(name)})
+		shut = shut || r.Shuts(name)
+	}
+	return shut
+}
 
 // Shuts tells whether the report shuts a gate.
 func (r *Report) Shuts(gate string) bool {

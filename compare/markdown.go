@@ -11,16 +11,16 @@ import (
 )
 
 // Markdown returns the report in CommonMark with tables as GitHub Flavored Markdown
-// has them (§4.10), fit for a pull request. Gates are those it is held to.
-func (r *Report) Markdown(gates []string) string {
+// has them (§4.10), fit for a pull request.
+func (r *Report) Markdown() string {
 	var b strings.Builder
 	b.WriteString("## What this changes\n\n" + words.Markdown(r.Summary()) + "\n")
-	for _, gate := range gates {
+	for _, gate := range r.Gates {
 		mark := "open"
-		if r.Shuts(gate) {
+		if gate.Shut {
 			mark = "**shut**"
 		}
-		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate, mark)
+		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate.Name, mark)
 	}
 	for _, c := range r.Changed {
 		fmt.Fprintf(&b, "\n### %s: %s\n\n", c.Effect, words.Markdown(c.Title()))

@@ -308,7 +308,9 @@ func TestSummaries(t *testing.T) {
 		assert.Equal(t, want, r.Summary(), edit)
 		assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
 		assert.False(t, r.Shuts("none"))
-		assert.Contains(t, r.Markdown([]string{compare.LoosenedGate}), "Gate `loosened`: ")
+		assert.Equal(t, r.Shuts(compare.LoosenedGate), r.HoldTo(compare.Gates()))
+		assert.Equal(t, []compare.Gate{{"loosened", r.Shuts(compare.LoosenedGate)}, {"locked-out", false}}, r.Gates)
+		assert.Contains(t, r.Markdown(), "Gate `loosened`: ")
 		for _, c := range r.Changed {
 			assert.NotEmpty(t, c.Changes)
 			assert.True(t, c.At.IsValid() || c.Name == "", c.Title())
@@ -327,10 +329,10 @@ func TestASourceThatFails(t *testing.T) {
 	gone := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
 	require.ErrorContains(t, r.AddHistory(context.Background(), b, b, []replay.Source{good, gone}, replay.Options{}), "gone: no such file")
 	require.Equal(t, []int64{1, 1}, []int64{r.History.Attempts, r.History.BadAll})
-	require.Contains(t, r.Markdown(nil), "Nothing happens to anybody.")
+	require.Contains(t, r.Markdown(), "Nothing happens to anybody.")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	require.NoError(t, r.AddHistory(ctx, b, b, []replay.Source{good}, replay.Options{}))
 	require.True(t, r.History.Cut)
-	require.Contains(t, r.Markdown(nil), "Judging was interrupted")
+	require.Contains(t, r.Markdown(), "Judging was interrupted")
 }

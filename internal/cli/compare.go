@@ -99,12 +99,14 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	}
 	if len(flags.files) == 0 {
 		next := fmt.Sprintf("briskwarden compare %s %s --history FILE", oldDir, newDir)
-		return foundIf(shut(report, flags.failOn), env.showComparison(report, flags, next))
+		return foundIf(report.HoldTo(flags.failOn), env.showComparison(report, flags, next))
 	}
+	shut := false
 	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
 		err := report.AddHistory(ctx, older, newer, sources, o)
 		return report.History != nil && report.History.Cut, err
 	}, func() error {
+		shut = report.HoldTo(flags.failOn)
 		next := fmt.Sprintf("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
 		if flags.examples != "" && report.History != nil {
 			first, err := writeExamples(flags.examples, report.History)
@@ -118,19 +120,16 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 		}
 		return env.showComparison(report, flags, next)
 	})
-	return foundIf(shut(report, flags.failOn), err)
+	return foundIf(shut, err)
 }
-
-// shut tells whether a gate is shut.
-func shut(r *compare.Report, gates []string) bool { return slices.ContainsFunc(gates, r.Shuts) }
 
 func (env *environment) showComparison(r *compare.Report, flags compareFlags, next string) error {
 	if flags.format == "markdown" {
-		_, err := fmt.Fprint(env.out, r.Markdown(flags.failOn))
+		_, err := fmt.Fprint(env.out, r.Markdown())
 		return err
 	}
 	return env.show(r, func(p *render.Page) {
-		p.Compare(r, flags.failOn)
+		p.Compare(r)
 		if next != "" && len(r.Changed) > 0 {
 			p.CompareNext(next)
 		}

@@ -18,11 +18,10 @@ const mostChanged = 12
 const effectColumn = len("tightens") + 2
 
 // Compare writes what changed between two books, and what that would have changed.
-// Gates are those that the report is held to.
-func (p *Page) Compare(r *compare.Report, gates []string) {
+func (p *Page) Compare(r *compare.Report) {
 	p.line("%s", p.bold.Render(r.Summary()))
-	for _, gate := range gates {
-		p.line("The gate %s is %s.", gate, map[bool]string{true: p.bold.Render("shut"), false: "open"}[r.Shuts(gate)])
+	for _, gate := range r.Gates {
+		p.line("The gate %s is %s.", gate.Name, map[bool]string{true: p.bold.Render("shut"), false: "open"}[gate.Shut])
 	}
 	var without []string
 	shown := 0
