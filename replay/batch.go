@@ -75,17 +75,19 @@ func (b *batch) line(i int) []byte {
 	return b.text[start:b.ends[i]]
 }
 
-// next makes room for an attempt.
+// next makes room for an attempt, which is empty.
 func (b *batch) next() *attempt.Attempt {
 	lane := &b.lanes[0]
 	*lane = slices.Grow(*lane, 1)[:len(*lane)+1]
-	a := &(*lane)[len(*lane)-1]
-	*a = attempt.Attempt{}
-	return a
+	return &(*lane)[len(*lane)-1]
 }
 
-// takeBack gives up the room that next made.
-func (b *batch) takeBack() { b.lanes[0] = b.lanes[0][:len(b.lanes[0])-1] }
+// takeBack gives up the room that next made, and leaves it empty.
+func (b *batch) takeBack() {
+	last := len(b.lanes[0]) - 1
+	b.lanes[0][last] = attempt.Attempt{}
+	b.lanes[0] = b.lanes[0][:last]
+}
 
 // spread copies the attempts into so many lanes.
 func (b *batch) spread(lanes int) {

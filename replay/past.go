@@ -7,6 +7,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/estate"
 )
 
 // past is what a history knows of each account so far.
@@ -16,6 +17,9 @@ type past struct {
 	accounts map[string]*accountPast
 	// personDays counts for each account the days with attempts.
 	personDays int64
+	// day is the day of the last attempt, which begins at dayStart and ends before
+	// dayEnd, in seconds since 1970.
+	day, dayStart, dayEnd int64
 }
 
 type accountPast struct {
@@ -49,18 +53,24 @@ func (p *past) see(a *attempt.Attempt, fill bool) {
 	} else if fill {
 		known.fill(a)
 	}
-	if day := dayOf(a.At, p.zone); day != known.lastDay {
+	if day := p.dayOf(a.At); day != known.lastDay {
 		known.lastDay = day
 		p.personDays++
 	}
 	known.note(p.judge, a)
 }
 
-// dayOf numbers the days of the calendar in a zone.
-func dayOf(t time.Time, zone *time.Location) int64 {
-	const day = 24 * 60 * 60
-	_, offset := t.In(zone).Zone()
-	return (t.Unix() + int64(offset)) / day
+// dayOf numbers the days of the calendar in the book's zone. Most attempts are made on
+// the day of the one before, which is remembered.
+func (p *past) dayOf(t time.Time) int64 {
+	now := t.Unix()
+	if now < p.dayStart || now >= p.dayEnd {
+		local := t.In(p.zone)
+		today := estate.DateOf(local)
+		p.dayStart, p.dayEnd = today.Start(p.zone).Unix(), estate.DateOf(local.AddDate(0, 0, 1)).Start(p.zone).Unix()
+		p.day = today.Start(time.UTC).Unix() / (24 * 60 * 60)
+	}
+	return p.day
 }
 
 func (k *accountPast) fill(a *attempt.Attempt) {
