@@ -83,11 +83,13 @@ func (k *accountPast) fill(a *attempt.Attempt) {
 		}
 	}
 	if a.Failures.IsUnknown() {
-		var before []time.Time
-		for _, t := range k.failures {
-			if !t.After(a.At) {
-				before = append(before, t)
-			}
+		// What is there is never written over, so that the attempts can share it.
+		before := k.failures[:len(k.failures):len(k.failures)]
+		if slices.ContainsFunc(before, a.At.Before) {
+			before = slices.DeleteFunc(slices.Clone(before), a.At.Before)
+		}
+		if len(before) == 0 {
+			before = nil
 		}
 		a.Failures = attempt.Known(before)
 	}
