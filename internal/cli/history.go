@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"regexp"
+	"runtime/debug"
 	"sync/atomic"
 	"time"
 
@@ -93,6 +94,9 @@ func (env *environment) readHistory(f *historyFlags, read func(context.Context, 
 			}{io.TeeReader(file, bar), file}, err
 		}})
 	}
+	// A history leaves much behind and keeps little: to sweep half as often costs little
+	// memory and spares time.
+	defer debug.SetGCPercent(debug.SetGCPercent(200))
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	cut, failed := read(ctx, sources, f.options)
