@@ -174,16 +174,15 @@ type tally struct {
 	judges   [2]*decide.Judge
 	briefs   [2]decide.Brief
 	moves    [3][3]int64
-	rules    map[[2]string]*replay.RuleCount
+	rules    replay.RuleTally
 	counts   [happenings]map[string]int64
 	examples [happenings][]kept
 	accesses map[place]access
-	first    time.Time
-	last     time.Time
+	period   replay.Period
 }
 
 func newTally(was, is *decide.Judge) *tally {
-	t := &tally{judges: [2]*decide.Judge{was, is}, rules: map[[2]string]*replay.RuleCount{}, accesses: map[place]access{}}
+	t := &tally{judges: [2]*decide.Judge{was, is}, rules: replay.RuleTally{}, accesses: map[place]access{}}
 	for i := range t.counts {
 		t.counts[i] = map[string]int64{}
 	}
@@ -200,12 +199,7 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 	t.judges[0].Brief(before, was)
 	t.judges[1].Brief(after, is)
 	t.moves[was.Verdict][is.Verdict]++
-	if t.first.IsZero() || after.At.Before(t.first) {
-		t.first = after.At
-	}
-	if after.At.After(t.last) {
-		t.last = after.At
-	}
+	t.period.Include(after.At)
 	could, can := answerable(was), answerable(is)
 	if could {
 		at := place{int32(was.Account), int32(was.App)}
@@ -246,16 +240,7 @@ func (t *tally) note(number int64, a *attempt.Attempt, could bool, was decide.Ve
 	if through, ok := a.Through.Get(); ok && !through.CanBeAsked() && was == decide.Grant {
 		happens(unattended)
 	}
-	for _, c := range is.Causes {
-		key := [2]string{c.Policy, c.Rule}
-		if c.Policy == "" {
-			key[1] = string(c.Code)
-		}
-		if t.rules[key] == nil {
-			t.rules[key] = &replay.RuleCount{Policy: key[0], Rule: key[1]}
-		}
-		t.rules[key].Count(is.Verdict)
-	}
+	t.rules.Count(is.Causes, is.Verdict)
 }
 
 // keep keeps the first attempts of so many accounts, whatever the order in which
@@ -283,13 +268,7 @@ func (t *tally) join(u *tally) {
 			t.moves[i][k] += u.moves[i][k]
 		}
 	}
-	for key, r := range u.rules {
-		if t.rules[key] == nil {
-			t.rules[key] = &replay.RuleCount{Policy: r.Policy, Rule: r.Rule}
-		}
-		t.rules[key].Asked += r.Asked
-		t.rules[key].Blocks += r.Blocks
-	}
+	t.rules.Join(u.rules)
 	for what := range t.counts {
 		for account, n := range u.counts[what] {
 			t.counts[what][account] += n
@@ -306,12 +285,7 @@ func (t *tally) join(u *tally) {
 		b := t.accesses[at]
 		t.accesses[at] = access{a.was + b.was, a.is + b.is}
 	}
-	if !u.first.IsZero() && (t.first.IsZero() || u.first.Before(t.first)) {
-		t.first = u.first
-	}
-	if u.last.After(t.last) {
-		t.last = u.last
-	}
+	t.period.Join(u.period)
 }
 
 // AddHistory judges a history by both books, and by the newer one with its shadow
@@ -379,7 +353,7 @@ func withShadowsLive(b decide.Rulebook) (decide.Rulebook, bool) {
 // sum makes the history of what was seen; lane is which of the judges of the reading
 // is the newer one.
 func (t *tally) sum(reading *replay.Reading, lane int) *History {
-	h := &History{First: t.first, Last: t.last, Cut: reading.Cut, Moves: []Move{}, Rules: []replay.RuleCount{}, Bad: reading.Bad, BadAll: reading.BadAll, Skipped: reading.Skipped}
+	h := &History{First: t.period.First, Last: t.period.Last, Cut: reading.Cut, Moves: []Move{}, Bad: reading.Bad, BadAll: reading.BadAll, Skipped: reading.Skipped}
 	for from := range t.moves {
 		for to, n := range t.moves[from] {
 			h.Attempts += n
@@ -392,10 +366,7 @@ func (t *tally) sum(reading *replay.Reading, lane int) *History {
 	}
 	h.PromptsWas = replay.Prompts(h.Was, reading.PersonDays[0])
 	h.PromptsIs = replay.Prompts(h.Is, reading.PersonDays[lane])
-	for _, rule := range t.rules {
-		h.Rules = append(h.Rules, *rule)
-	}
-	replay.SortRules(h.Rules)
+	h.Rules = t.rules.Sorted()
 	for what, into := range map[happening]*Affected{blocked: &h.Blocked, asked: &h.Asked, letIn: &h.LetIn, spared: &h.Spared, noMethod: &h.NoMethod, unattended: &h.Unattended} {
 		var counts []AccountCount
 		for account, n := range t.counts[what] {

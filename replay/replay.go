@@ -106,20 +106,68 @@ type RuleCount struct {
 	Blocks int64  `json:"blocks" doc:"how often it blocked, or what it asked for could not be met"`
 }
 
-// Count counts an attempt that the rule asked for more, or blocked.
-func (r *RuleCount) Count(v decide.Verdict) {
-	if v == decide.StepUp {
-		r.Asked++
-	} else {
-		r.Blocks++
+// Period is the stretch of time that attempts lie in.
+type Period struct{ First, Last time.Time }
+
+// Include widens the period to hold a moment.
+func (p *Period) Include(t time.Time) { p.Join(Period{t, t}) }
+
+// Join widens the period to hold another one; the zero Period holds nothing.
+func (p *Period) Join(q Period) {
+	if p.First.IsZero() || !q.First.IsZero() && q.First.Before(p.First) {
+		p.First = q.First
+	}
+	if q.Last.After(p.Last) {
+		p.Last = q.Last
 	}
 }
 
-// SortRules sorts rules, those that asked and blocked most first.
-func SortRules(rules []RuleCount) {
+// RuleTally counts which rules asked and blocked, by policy and rule.
+type RuleTally map[[2]string]*RuleCount
+
+// Count counts the causes of a verdict that is no grant.
+func (t RuleTally) Count(causes []decide.Cause, v decide.Verdict) {
+	for _, c := range causes {
+		name := c.Rule
+		if c.Policy == "" {
+			name = string(c.Code)
+		}
+		rule := t.of(c.Policy, name)
+		if v == decide.StepUp {
+			rule.Asked++
+		} else {
+			rule.Blocks++
+		}
+	}
+}
+
+func (t RuleTally) of(policy, rule string) *RuleCount {
+	key := [2]string{policy, rule}
+	if t[key] == nil {
+		t[key] = &RuleCount{Policy: policy, Rule: rule}
+	}
+	return t[key]
+}
+
+// Join adds what another tally counted.
+func (t RuleTally) Join(u RuleTally) {
+	for _, r := range u {
+		rule := t.of(r.Policy, r.Rule)
+		rule.Asked += r.Asked
+		rule.Blocks += r.Blocks
+	}
+}
+
+// Sorted returns the rules, those that asked and blocked most first.
+func (t RuleTally) Sorted() []RuleCount {
+	rules := make([]RuleCount, 0, len(t))
+	for _, r := range t {
+		rules = append(rules, *r)
+	}
 	slices.SortFunc(rules, func(a, b RuleCount) int {
 		return cmp.Or(cmp.Compare(b.Asked+b.Blocks, a.Asked+a.Blocks), strings.Compare(a.Policy, b.Policy), strings.Compare(a.Rule, b.Rule))
 	})
+	return rules
 }
 
 // Prompts returns how many step-ups a person saw on a day with attempts, on average,

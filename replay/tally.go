@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -13,17 +12,17 @@ import (
 // tally counts what one goroutine judged. Accounts, apps and groups are counted
 // by their numbers in the estate; what the book does not have is counted last.
 type tally struct {
-	judge       *decide.Judge
-	verdicts    Counts
-	shadow      Counts
-	rules       map[[2]string]*RuleCount
-	apps        []Counts
-	groups      []Counts
-	accounts    []Counts
-	countries   [numberOfCodes]Counts
-	hours       [24]Counts
-	first, last time.Time
-	brief       decide.Brief
+	judge     *decide.Judge
+	verdicts  Counts
+	shadow    Counts
+	rules     RuleTally
+	apps      []Counts
+	groups    []Counts
+	accounts  []Counts
+	countries [numberOfCodes]Counts
+	hours     [24]Counts
+	period    Period
+	brief     decide.Brief
 }
 
 // numberOfCodes is how many country codes there can be, and none.
@@ -46,7 +45,7 @@ func codeName(number int) string {
 
 func newTally(judge *decide.Judge) *tally {
 	e := judge.Estate()
-	return &tally{judge: judge, rules: map[[2]string]*RuleCount{},
+	return &tally{judge: judge, rules: RuleTally{},
 		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
 }
 
@@ -57,12 +56,7 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	t.verdicts.Add(v, 1)
 	t.shadow.Add(d.WithShadow, 1)
 	t.hours[a.At.In(e.Zone).Hour()].Add(v, 1)
-	if t.first.IsZero() || a.At.Before(t.first) {
-		t.first = a.At
-	}
-	if a.At.After(t.last) {
-		t.last = a.At
-	}
+	t.period.Include(a.At)
 	app, account := d.App, d.Account
 	if app < 0 {
 		app = len(t.apps) - 1
@@ -81,16 +75,7 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 	if v == decide.Grant {
 		return
 	}
-	for _, c := range d.Causes {
-		key := [2]string{c.Policy, c.Rule}
-		if c.Policy == "" {
-			key[1] = string(c.Code)
-		}
-		if t.rules[key] == nil {
-			t.rules[key] = &RuleCount{Policy: key[0], Rule: key[1]}
-		}
-		t.rules[key].Count(v)
-	}
+	t.rules.Count(d.Causes, v)
 }
 
 // join adds what another goroutine counted.
@@ -112,19 +97,8 @@ func (t *tally) join(u *tally) {
 	for i := range t.countries {
 		t.countries[i].join(u.countries[i])
 	}
-	for key, r := range u.rules {
-		if t.rules[key] == nil {
-			t.rules[key] = &RuleCount{Policy: r.Policy, Rule: r.Rule}
-		}
-		t.rules[key].Asked += r.Asked
-		t.rules[key].Blocks += r.Blocks
-	}
-	if !u.first.IsZero() && (t.first.IsZero() || u.first.Before(t.first)) {
-		t.first = u.first
-	}
-	if u.last.After(t.last) {
-		t.last = u.last
-	}
+	t.rules.Join(u.rules)
+	t.period.Join(u.period)
 }
 
 const (
@@ -137,8 +111,7 @@ const (
 // sum makes the report, with so many days on which somebody made attempts.
 func (t *tally) sum(personDays int64) *Report {
 	e := t.judge.Estate()
-	r := &Report{Attempts: t.verdicts.All(), First: t.first, Last: t.last, Verdicts: t.verdicts, Shadow: t.shadow, Hours: t.hours,
-		Rules: []RuleCount{}}
+	r := &Report{Attempts: t.verdicts.All(), First: t.period.First, Last: t.period.Last, Verdicts: t.verdicts, Shadow: t.shadow, Hours: t.hours}
 	r.Apps = named(t.apps, len(e.Apps), func(i int) string { return e.Apps[i].Name })
 	r.Groups = named(t.groups, len(e.Groups), func(i int) string { return e.Groups[i].Name })
 	r.Countries = []NamedCount{}
@@ -153,10 +126,7 @@ func (t *tally) sum(personDays int64) *Report {
 	r.Stopped = slices.DeleteFunc(r.Stopped, func(c NamedCount) bool { return c.Counts.Block == 0 })
 	sortCounts(r.Stopped, blocked)
 	r.Stopped = r.Stopped[:min(mostStopped, len(r.Stopped))]
-	for _, rule := range t.rules {
-		r.Rules = append(r.Rules, *rule)
-	}
-	SortRules(r.Rules)
+	r.Rules = t.rules.Sorted()
 	r.Prompts = Prompts(t.verdicts, personDays)
 	return r
 }
