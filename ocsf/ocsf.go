@@ -5,6 +5,7 @@ package ocsf
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -158,8 +159,11 @@ func choose(known func(string) bool, names ...string) string {
 	return append(names, "")[0]
 }
 
-// IsEvent tells whether a line of JSON is an event rather than an attempt.
+// IsEvent tells whether a line of JSON may be an event rather than an attempt.
 func IsEvent(text []byte) bool { return bytes.Contains(text, []byte(`"class_uid"`)) }
+
+// ErrNoEvent is the error of Parse on JSON that is no event of any class.
+var ErrNoEvent = errors.New("not an OCSF event: it has no class_uid")
 
 // Parse reads an event into a, which must be empty. It returns false for an event
 // that is in order and no sign-in, such as a log-off, or of another class. The
@@ -171,7 +175,10 @@ func Parse(text []byte, known Known, a *attempt.Attempt) (bool, error) {
 	if err := json.Unmarshal(text, &e); err != nil {
 		return false, fmt.Errorf("not an OCSF event: %w", err)
 	}
-	if e.ClassUID != classUID || e.ActivityID != logon {
+	switch {
+	case e.ClassUID == 0:
+		return false, ErrNoEvent
+	case e.ClassUID != classUID || e.ActivityID != logon:
 		return false, nil
 	}
 	*a = attempt.Attempt{ID: e.Metadata.UID, At: e.TimeDT, Account: choose(known.Account, e.User.Name, e.User.EmailAddr, e.User.UID), App: e.app(known)}

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -66,12 +67,14 @@ func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, err
 		if err == nil || !ocsf.IsEvent(text) {
 			return true, err
 		}
-	}
-	if !ocsf.IsEvent(text) {
 		*a = attempt.Attempt{}
-		return true, attempt.ParseInto(text, a)
 	}
-	return ocsf.Parse(text, d.known, a)
+	if ocsf.IsEvent(text) {
+		if is, err := ocsf.Parse(text, d.known, a); !errors.Is(err, ocsf.ErrNoEvent) {
+			return is, err
+		}
+	}
+	return true, attempt.ParseInto(text, a)
 }
 
 // took notes what became of the attempt that room was made for last.

@@ -223,6 +223,11 @@ func TestForms(t *testing.T) {
 	require.Equal(t, []int64{2, 2, 1}, []int64{r.Attempts, r.Skipped, r.BadAll}, "events and attempts may stand in one file")
 	require.Equal(t, []string{"3 {broken"}, aside)
 
+	fact := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "device": {"facts": {"class_uid": 7}}}` + "\n"
+	r = run(t, judge, replay.Options{}, source("h", fact+strings.Replace(fact, "app", "apq", 1)+fact))
+	require.Equal(t, []int64{2, 0, 1}, []int64{r.Attempts, r.Skipped, r.BadAll}, "a fact of that name makes no event")
+	require.Contains(t, r.Bad[0].Text, `an attempt has no key "apq"`)
+
 	aside = nil
 	const head = "at,account,app,ip,location.lat,location.lon,device.managed\n"
 	r = run(t, judge, replay.Options{Columns: replay.Columns{}, Aside: keep}, source("h", head+"2026-11-23 22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n"))
