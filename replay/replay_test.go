@@ -484,11 +484,31 @@ func (r *repeating) Read(p []byte) (int, error) {
 // memory of its own, and into the same memory again and again. The ratios are the
 // medians of neighbours, since a machine whose speed drifts slows all alike.
 func BenchmarkReplay(b *testing.B) {
+	month := slices.Concat(slices.Repeat([][]*attempt.Attempt{demo.History()}, 16)...)
+	b.Run("month", func(b *testing.B) { benchmarkReplay(b, month) })
+	// Each attempt with all that the wire form has place for.
+	var full []*attempt.Attempt
+	for i, a := range month[:len(month)/4] {
+		at := a.At.Format(time.RFC3339)
+		whole, err := attempt.Parse([]byte(strings.ReplaceAll(`{"id":"a-17","at":"AT","account":"ingrid@kestrelsound.example","app":"card-till","action":"sign-in",
+			"ip":"203.0.113.20","country":"NO","location":{"lat":59.9,"lon":10.7},"through":"browser",
+			"device":{"id":"till-04","platform":"windows","managed":true,"known":true,"tags":["till"],"facts":{"firewall":true,"os_version":"10.0.22631","patch_age_days":12},
+			"reported_at":"AT","remembered":[{"account":"ingrid@kestrelsound.example","method":"push","at":"AT"}]},
+			"session":{"id":"s-9","started":"AT","proofs":[{"method":"password","at":"AT","app":"mail"}]},
+			"proofs":[{"method":"password","at":"AT"}],"failed":[{"method":"otp-app","reason":"refused"}],"external":{"shipyard-verifier":"passed"},
+			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`, "AT", at)))
+		require.NoError(b, err)
+		whole.Account = month[i].Account
+		full = append(full, whole)
+	}
+	b.Run("full", func(b *testing.B) { benchmarkReplay(b, full) })
+}
+
+func benchmarkReplay(b *testing.B, history []*attempt.Attempt) {
 	opened, err := demo.Open()
 	require.NoError(b, err)
 	judge, err := opened.Compile()
 	require.NoError(b, err)
-	history := slices.Concat(slices.Repeat([][]*attempt.Attempt{demo.History()}, 16)...)
 	text := lines(b, history)
 	rate := func(do func()) float64 {
 		begun := time.Now()
