@@ -10,6 +10,10 @@ import (
 	"github.com/briskwarden/briskwarden/replay"
 )
 
+// mostInSummary is how many definitions a summary tells of, so that it fits a pull
+// request.
+const mostInSummary = 50
+
 // Markdown returns the report in CommonMark with tables as GitHub Flavored Markdown
 // has them (§4.10), fit for a pull request.
 func (r *Report) Markdown() string {
@@ -22,7 +26,11 @@ func (r *Report) Markdown() string {
 		}
 		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate.Name, mark)
 	}
-	for _, c := range r.Changed {
+	for i, c := range r.Changed {
+		if i == mostInSummary {
+			fmt.Fprintf(&b, "\n… and %s more, which `--json` has.\n", words.Count(len(r.Changed)-i, "definition"))
+			break
+		}
 		fmt.Fprintf(&b, "\n### %s: %s\n\n", c.Effect, words.Markdown(c.Title()))
 		for _, change := range c.Changes {
 			fmt.Fprintf(&b, "- %s: %s\n", change.Effect, words.Markdown(change.Text))

@@ -318,6 +318,19 @@ func TestSummaries(t *testing.T) {
 	}
 }
 
+// TestLongSummaries: a pull request is not flooded.
+func TestLongSummaries(t *testing.T) {
+	var groups strings.Builder
+	for i := range 80 {
+		fmt.Fprintf(&groups, "{name: team-%d}, ", i)
+	}
+	r, err := compare.Books(open(t, world), open(t, strings.Replace(world, "groups: [{name: crew}", "groups: ["+groups.String()+"{name: crew}", 1)), time.Now())
+	require.NoError(t, err)
+	require.Len(t, r.Changed, 80)
+	require.Equal(t, 50, strings.Count(r.Markdown(), "### "))
+	require.Contains(t, r.Markdown(), "… and 30 definitions more, which `--json` has.")
+}
+
 // TestASourceThatFails: what was read before it is told, with the error.
 func TestASourceThatFails(t *testing.T) {
 	b := open(t, world)

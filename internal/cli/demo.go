@@ -150,7 +150,7 @@ func (env *environment) walk(only int) error {
 	}
 	scenes := rehearseScenes(judge)
 	if env.json {
-		return env.printJSON(map[string]any{"scenes": scenes, "steps": render.StepsJSON(steps)})
+		return env.printJSON(map[string]any{"scenes": scenes, "steps": stepsJSON(steps)})
 	}
 	return env.show(nil, func(p *render.Page) {
 		if only > 0 {
@@ -187,6 +187,20 @@ func (env *environment) takeSteps(only int) ([]render.StepReport, error) {
 		steps = append(steps, report)
 	}
 	return steps, nil
+}
+
+// stepsJSON returns the steps for a program; what a command printed is JSON too.
+func stepsJSON(steps []render.StepReport) []any {
+	list := []any{}
+	for _, s := range steps {
+		step := map[string]any{"number": s.Number, "title": s.Title, "why": s.Why, "more": s.More}
+		if !s.Scenes {
+			step["command"] = "briskwarden " + strings.Join(s.Command, " ")
+			step["report"] = json.RawMessage(s.Output)
+		}
+		list = append(list, step)
+	}
+	return list
 }
 
 // walker runs the commands of the walk.

@@ -1,7 +1,6 @@
 package render
 
 import (
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -23,20 +22,6 @@ type StepReport struct {
 	Number int
 	demo.Step
 	Output string
-}
-
-// StepsJSON returns the steps for a program; what a command printed is JSON too.
-func StepsJSON(steps []StepReport) []any {
-	list := []any{}
-	for _, s := range steps {
-		step := map[string]any{"title": s.Title, "why": s.Why, "more": s.More}
-		if !s.Scenes {
-			step["command"] = "briskwarden " + strings.Join(s.Command, " ")
-			step["report"] = json.RawMessage(s.Output)
-		}
-		list = append(list, step)
-	}
-	return list
 }
 
 // Walk writes the guided walk: of each step what it is for, the beginning of what
