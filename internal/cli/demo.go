@@ -150,7 +150,11 @@ func (env *environment) walk(only int) error {
 	}
 	scenes := rehearseScenes(judge)
 	if env.json {
-		return env.printJSON(map[string]any{"scenes": scenes, "steps": stepsJSON(steps)})
+		shown := map[string]any{"steps": stepsJSON(steps)}
+		if only == 0 || steps[0].Scenes {
+			shown["scenes"] = scenes
+		}
+		return env.printJSON(shown)
 	}
 	return env.show(nil, func(p *render.Page) {
 		if only > 0 {
