@@ -160,6 +160,7 @@ type boundedReader struct {
 	left int
 }
 
+// Read implements io.Reader.
 func (b *boundedReader) Read(p []byte) (int, error) {
 	if b.left <= 0 {
 		return 0, fmt.Errorf("a record is longer than %d bytes; perhaps a quote is not closed", longestLine)
