@@ -58,6 +58,11 @@ type Report struct {
 	// shadow policy either.
 	History *History `json:"history,omitempty" doc:"what a history would have come to by the newer book instead of the older"`
 	Shadow  *History `json:"shadow,omitempty" doc:"the same were the shadow policies of the newer book live"`
+
+	// older and newer are the judges of the books, and shadowed is the newer book with
+	// its shadow policies live, where it has any.
+	older, newer *decide.Judge
+	shadowed     *decide.Rulebook
 }
 
 // Changed is a definition that is not the same in both books.
@@ -229,7 +234,7 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 		d.score = d.relateScores()
 		d.compareAll()
 	}
-	r := &Report{Old: older.Digest, New: newer.Digest, Changed: d.out}
+	r := &Report{Old: older.Digest, New: newer.Digest, Changed: d.out, older: d.old.judge, newer: d.new.judge, shadowed: withShadowsLive(newer.Rulebook())}
 	if r.Changed == nil {
 		r.Changed = []Changed{}
 	}

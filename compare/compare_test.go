@@ -91,7 +91,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		sources := []replay.Source{{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text.String())), nil }}}
 		r, err := compare.Books(older, newer, time.Now())
 		require.NoError(t, err)
-		require.NoError(t, r.AddHistory(context.Background(), older, newer, sources, replay.Options{Workers: 3}))
+		require.NoError(t, r.AddHistory(context.Background(), sources, replay.Options{Workers: 3}))
 		both, err := replay.Each(context.Background(), []*decide.Judge{was, is}, sources, replay.Options{})
 		require.NoError(t, err)
 		h := r.History
@@ -118,7 +118,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		}
 		alone, err := compare.Books(older, newer, time.Now())
 		require.NoError(t, err)
-		require.NoError(t, alone.AddHistory(context.Background(), older, newer, sources, replay.Options{Workers: 1}))
+		require.NoError(t, alone.AddHistory(context.Background(), sources, replay.Options{Workers: 1}))
 		require.Equal(t, alone.History, r.History, "however many goroutines there are")
 		same, err := compare.Books(older, older, time.Now())
 		require.NoError(t, err)

@@ -1,8 +1,6 @@
 package compare
 
 import (
-	"encoding/json"
-	"fmt"
 	"reflect"
 	"slices"
 
@@ -93,27 +91,35 @@ func sameOrder[T any](a, b []T, name func(*T) string) bool {
 // compareRest tells of what no decision hangs on.
 func (d *differ) compareRest() {
 	d.about("drills", "", func() {
-		noteList(d, "drill", d.old.book.Drills, d.new.book.Drills, func(x *drill.Drill) string { return x.Name })
+		noteList(d, "drill", d.old.book.Drills, d.new.book.Drills, func(x *drill.Drill) (string, *condition.Position) { return x.Name, &x.At })
 	})
 	d.about("accepted", "", func() {
-		noteList(d, "accepted finding", d.old.book.Accepted, d.new.book.Accepted, func(x *book.Acceptance) string { return x.Name })
+		noteList(d, "accepted finding", d.old.book.Accepted, d.new.book.Accepted, func(x *book.Acceptance) (string, *condition.Position) { return x.Name, &x.At })
 	})
 	d.about("imports", "", func() {
-		noteList(d, "import", d.old.book.Imports, d.new.book.Imports, func(x *book.Import) string { return x.Name })
+		noteList(d, "import", d.old.book.Imports, d.new.book.Imports, func(x *book.Import) (string, *condition.Position) { return x.Name, &x.At })
 	})
 }
 
-// noteList tells what is new, gone or other in a list without an effect.
-func noteList[T any](d *differ, what string, old, new []T, name func(*T) string) {
+// noteList tells what is new, gone or other in a list without an effect. Where an item
+// stands makes it no other.
+func noteList[T any](d *differ, what string, old, new []T, of func(*T) (name string, at *condition.Position)) {
 	var fresh, gone, other []string
-	for _, p := range pairs(old, new, name) {
+	for _, p := range pairs(old, new, func(x *T) string { name, _ := of(x); return name }) {
 		switch {
 		case p.old == nil:
 			fresh = append(fresh, p.name)
 		case p.new == nil:
 			gone = append(gone, p.name)
-		case wire(p.old) != wire(p.new):
-			other = append(other, p.name)
+		default:
+			was, is := *p.old, *p.new
+			for _, x := range []*T{&was, &is} {
+				_, at := of(x)
+				*at = condition.Position{}
+			}
+			if !reflect.DeepEqual(was, is) {
+				other = append(other, p.name)
+			}
 		}
 	}
 	for _, told := range []struct {
@@ -125,17 +131,4 @@ func noteList[T any](d *differ, what string, old, new []T, name func(*T) string)
 			d.note(Neither, told.text, words.Count(len(told.names), what)+verb, words.UpTo(mostNames, told.names))
 		}
 	}
-}
-
-// wire is a definition without its place, for comparing.
-func wire(v any) string {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprintf("%+v", v)
-	}
-	var fields map[string]any
-	if json.Unmarshal(text, &fields) == nil {
-		delete(fields, "At")
-	}
-	return fmt.Sprint(fields)
 }

@@ -294,7 +294,11 @@ func (d *differ) compareExemption(was, is *decide.Exemption, effect func(directi
 
 // compareWho compares for whom something is.
 func (d *differ) compareWho(was, is condition.Node, effect func(direction) Effect) {
-	before, after := d.old.crowd.Of(was), d.new.crowd.Of(is)
+	d.compareAudiences(was, is, d.old.crowd.Of(was), d.new.crowd.Of(is), effect)
+}
+
+// compareAudiences compares those for whom something is, before and after.
+func (d *differ) compareAudiences(was, is condition.Node, before, after estate.Audience, effect func(direction) Effect) {
 	dir := d.relateAccounts(before, after)
 	if joins(was) || joins(is) {
 		dir |= d.relate(was, is)

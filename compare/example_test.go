@@ -38,7 +38,7 @@ func Example() {
 		}
 	}
 	month := replay.Source{Name: "month", Open: func() (io.ReadCloser, error) { return recorded(), nil }}
-	if err := report.AddHistory(context.Background(), older, newer, []replay.Source{month}, replay.Options{}); err != nil {
+	if err := report.AddHistory(context.Background(), []replay.Source{month}, replay.Options{}); err != nil {
 		fmt.Println(err)
 		return
 	}
@@ -81,7 +81,7 @@ func ExampleReport_AddHistory() {
 		return
 	}
 	month := replay.Source{Name: "month", Open: func() (io.ReadCloser, error) { return recorded(), nil }}
-	if err := report.AddHistory(context.Background(), b, b, []replay.Source{month}, replay.Options{}); err != nil {
+	if err := report.AddHistory(context.Background(), []replay.Source{month}, replay.Options{}); err != nil {
 		fmt.Println(err)
 		return
 	}

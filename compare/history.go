@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/replay"
 )
@@ -289,20 +288,13 @@ func (t *tally) join(u *tally) {
 }
 
 // AddHistory judges a history by both books, and by the newer one with its shadow
-// policies live where it has some, and adds to the report what that changes. Where
-// the context ends before the history does, the report tells of what was judged
-// until then. The error is that of a source.
-func (r *Report) AddHistory(ctx context.Context, older, newer *book.Book, sources []replay.Source, o replay.Options) error {
-	var judges []*decide.Judge
-	for _, b := range []*book.Book{older, newer} {
-		judge, err := b.Compile()
-		if err != nil {
-			return err
-		}
-		judges = append(judges, judge)
-	}
-	if shadows, any := withShadowsLive(newer.Rulebook()); any {
-		judge, err := decide.Compile(shadows)
+// policies live where it has some, and adds to the report, which Books made, what that
+// changes. Where the context ends before the history does, the report tells of what
+// was judged until then. The error is that of a source.
+func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o replay.Options) error {
+	judges := []*decide.Judge{r.older, r.newer}
+	if r.shadowed != nil {
+		judge, err := decide.Compile(*r.shadowed)
 		if err != nil {
 			return err
 		}
@@ -337,17 +329,19 @@ func (r *Report) AddHistory(ctx context.Context, older, newer *book.Book, source
 	return err
 }
 
-// withShadowsLive returns the rulebook with its shadow policies live, and whether it
-// has any.
-func withShadowsLive(b decide.Rulebook) (decide.Rulebook, bool) {
-	any := false
+// withShadowsLive returns the rulebook with its shadow policies live, nil where it
+// has none.
+func withShadowsLive(b decide.Rulebook) *decide.Rulebook {
+	if !slices.ContainsFunc(b.Policies, func(p decide.Policy) bool { return p.Stage == decide.Shadow }) {
+		return nil
+	}
 	b.Policies = slices.Clone(b.Policies)
 	for i := range b.Policies {
 		if p := &b.Policies[i]; p.Stage == decide.Shadow {
-			p.Stage, p.LiveFor, any = decide.Live, nil, true
+			p.Stage, p.LiveFor = decide.Live, nil
 		}
 	}
-	return b, any
+	return &b
 }
 
 // sum makes the history of what was seen; lane is which of the judges of the reading

@@ -15,14 +15,7 @@ import (
 func (d *differ) comparePlaces() {
 	compareNamedThings(d, "network", d.old.book.Networks, d.new.book.Networks, func(n *estate.Network) string { return n.Name }, func(was, is *estate.Network) []string {
 		var changes []string
-		set := func(n *estate.Network) *netipx.IPSet {
-			var b netipx.IPSetBuilder
-			for _, r := range n.Ranges {
-				b.AddRange(netipx.IPRangeFrom(r.From, r.To))
-			}
-			return settled(&b)
-		}
-		before, after := set(was), set(is)
+		before, after := d.old.ranges([]string{was.Name}), d.new.ranges([]string{is.Name})
 		if more := without(after, before); len(more) > 0 {
 			changes = append(changes, "it reaches "+rangeWords(more)+" besides.")
 		}
@@ -87,15 +80,12 @@ func (d *differ) comparePostures() {
 		if was.Fresh != is.Fresh {
 			changes = append(changes, fmt.Sprintf("a report could be %s old and can be %s.", cmp.Or(statedSpan(was.Fresh), "however"), cmp.Or(statedSpan(is.Fresh), "however")))
 		}
-		for _, p := range pairs(was.Checks, is.Checks, func(c *estate.Check) string { return c.Fact }) {
-			switch {
-			case p.old == nil:
-				changes = append(changes, fmt.Sprintf("it checks %s besides, and wants %s.", p.name, p.new.Wants()))
-			case p.new == nil:
-				changes = append(changes, fmt.Sprintf("it does not check %s any more.", p.name))
-			case !sameCheck(p.old, p.new):
-				changes = append(changes, fmt.Sprintf("the check of %s wanted %s and wants %s.", p.name, p.old.Wants(), p.new.Wants()))
-			}
+		before, after := checksOf(was), checksOf(is)
+		for _, check := range except(before, after) {
+			changes = append(changes, "it does not check any more that "+check+".")
+		}
+		for _, check := range except(after, before) {
+			changes = append(changes, "it checks besides that "+check+".")
 		}
 		return changes
 	})

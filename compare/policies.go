@@ -228,18 +228,8 @@ func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Ef
 
 // compareReach compares whom and what a policy is for.
 func (d *differ) compareReach(was, is *decide.Policy, reach func(direction) Effect) {
-	before, after := d.old.audiences[d.old.numbers[was.Name]], d.new.audiences[d.new.numbers[is.Name]]
-	dir := d.relateAccounts(before, after)
-	if joins(was.Who) || joins(is.Who) {
-		dir |= d.relate(was.Who, is.Who)
-	}
-	switch {
-	case fingerprint(was.Who) != fingerprint(is.Who):
-		d.note(reach(dir), "it was for %s and is for %s: %s.", describe.People(was.Who), describe.People(is.Who), d.otherAccounts(before, after))
-	case dir != same:
-		d.note(reach(dir), "it is for %s.", d.otherAccounts(before, after))
-	}
-	dir = d.relateApps(was.Apps, is.Apps)
+	d.compareAudiences(was.Who, is.Who, d.old.audiences[d.old.numbers[was.Name]], d.new.audiences[d.new.numbers[is.Name]], reach)
+	dir := d.relateApps(was.Apps, is.Apps)
 	switch {
 	case fingerprint(was.Apps) != fingerprint(is.Apps):
 		d.note(reach(dir), "it was at %s and is at %s.", describe.Apps(was.Apps), describe.Apps(is.Apps))

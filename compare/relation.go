@@ -202,7 +202,7 @@ func (d *differ) relateTests(a, b *condition.Test) direction {
 		if a.Values[0] != b.Values[0] {
 			return both
 		}
-		ours := compareRanges(d.old.ours(), d.new.ours())
+		ours := compareRanges(d.old.rangesThat(isOurs), d.new.rangesThat(isOurs))
 		if a.Values[0] == "false" {
 			return ours.flip()
 		}
@@ -267,21 +267,31 @@ func (d *differ) relateApps(a, b condition.Node) direction {
 // ranges returns the addresses that names of networks, and literals, stand for.
 func (v *view) ranges(names []string) *netipx.IPSet {
 	var b netipx.IPSetBuilder
-	add := func(r estate.Range) { b.AddRange(netipx.IPRangeFrom(r.From, r.To)) }
 	for _, name := range names {
-		i := slices.IndexFunc(v.book.Networks, func(n estate.Network) bool { return n.Name == name })
-		if i < 0 {
-			if r, err := estate.ParseRange(name); err == nil {
-				add(r)
-			}
+		if r, err := estate.ParseRange(name); err == nil { // no network is named like one
+			b.AddRange(netipx.IPRangeFrom(r.From, r.To))
+		}
+	}
+	b.AddSet(v.rangesThat(func(n estate.Network) bool { return slices.Contains(names, n.Name) }))
+	return settled(&b)
+}
+
+// rangesThat returns the addresses of the networks of which something holds.
+func (v *view) rangesThat(holds func(estate.Network) bool) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, n := range v.book.Networks {
+		if !holds(n) {
 			continue
 		}
-		for _, r := range v.book.Networks[i].Ranges {
-			add(r)
+		for _, r := range n.Ranges {
+			b.AddRange(netipx.IPRangeFrom(r.From, r.To))
 		}
 	}
 	return settled(&b)
 }
+
+func isOurs(n estate.Network) bool      { return n.Ours }
+func isAnonymous(n estate.Network) bool { return n.Anonymous }
 
 // settled is the set that a builder made; ranges that were read make no error.
 func settled(b *netipx.IPSetBuilder) *netipx.IPSet {
@@ -290,16 +300,6 @@ func settled(b *netipx.IPSetBuilder) *netipx.IPSet {
 		return new(netipx.IPSet)
 	}
 	return set
-}
-
-func (v *view) ours() *netipx.IPSet {
-	var names []string
-	for _, n := range v.book.Networks {
-		if n.Ours {
-			names = append(names, n.Name)
-		}
-	}
-	return v.ranges(names)
 }
 
 // compareRanges is widens where b has addresses that a has not.
@@ -423,24 +423,16 @@ func (d *differ) posture(name string) direction {
 	if was == nil || is == nil || was.Fresh != is.Fresh {
 		return both
 	}
-	var all direction
-	for _, p := range pairs(was.Checks, is.Checks, func(c *estate.Check) string { return c.Fact }) {
-		switch {
-		case p.old == nil:
-			all |= narrows
-		case p.new == nil:
-			all |= widens
-		case !sameCheck(p.old, p.new):
-			all |= both
-		}
-	}
-	return all
+	return compareSets(checksOf(was), checksOf(is)).flip()
 }
 
-func sameCheck(a, b *estate.Check) bool {
-	x, y := *a, *b
-	x.Fix, y.Fix = "", ""
-	return reflect.DeepEqual(x, y)
+// checksOf lists what a posture checks, in words that tell checks apart.
+func checksOf(p *estate.Posture) []string {
+	var list []string
+	for i := range p.Checks {
+		list = append(list, p.Checks[i].Fact+" is "+p.Checks[i].Wants())
+	}
+	return list
 }
 
 // signal compares a signal by when it holds.
@@ -456,7 +448,7 @@ func (d *differ) signal(name string) direction {
 	case risk.Travel, risk.CountryChange:
 		all |= d.places
 	case risk.AnonymousNetwork:
-		all |= compareRanges(d.old.anonymous(), d.new.anonymous())
+		all |= compareRanges(d.old.rangesThat(isAnonymous), d.new.rangesThat(isAnonymous))
 	case risk.NewDevice:
 		if !reflect.DeepEqual(d.old.book.Devices, d.new.book.Devices) {
 			all |= both
@@ -472,16 +464,6 @@ func (d *differ) signal(name string) direction {
 func (v *view) signalCondition(name string) condition.Node {
 	model := v.judge.Risk()
 	return model.Condition(slices.IndexFunc(model.Signals, func(s risk.Signal) bool { return s.Name == name }))
-}
-
-func (v *view) anonymous() *netipx.IPSet {
-	var names []string
-	for _, n := range v.book.Networks {
-		if n.Anonymous {
-			names = append(names, n.Name)
-		}
-	}
-	return v.ranges(names)
 }
 
 // relateScores tells whether the score of the same attempt may be higher or lower.

@@ -111,8 +111,10 @@ func TestSentences(t *testing.T) {
 		{"home: [NO, SE] => home: [NO]", "region home: either: It was NO and SE and is NO. What hangs on it: till / far."},
 		{"days: [mon, tue] => days: [mon]", "window day: tightens: It was mon, tue 05:00-23:00 and is mon 05:00-23:00. What hangs on it: till / night."},
 		{`to: "23:00"} => to: "23:30"}`, "window day: loosens: It was mon, tue 05:00-23:00 and is mon, tue 05:00-23:30. What hangs on it: till / night."},
-		{"{fact: firewall, is: true, fix: Turn it on.}, => ", "posture fit: loosens: It does not check firewall any more. What hangs on it: till / far."},
-		{"at_most: 30} => at_most: 14}", "posture fit: either: The check of patch_age_days wanted at most 30 and wants at most 14. What hangs on it: till / far."},
+		{"{fact: firewall, is: true, fix: Turn it on.}, => ", "posture fit: loosens: It does not check any more that firewall is true. What hangs on it: till / far."},
+		{"at_most: 30} => at_most: 14}", "posture fit: either: It does not check any more that patch_age_days is at most 30. It checks besides that patch_age_days is at most 14. What hangs on it: till / far."},
+		{"at_most: 30} => at_most: 30}, {fact: patch_age_days, at_least: 1}", "posture fit: tightens: It checks besides that patch_age_days is at least 1. What hangs on it: till / far."},
+		{"fix: Turn it on. => fix: Turn it on again.", ""},
 		{"fresh: 24h => fresh: 12h", "posture fit: either: A report could be 24 hours old and can be 12 hours. What hangs on it: till / far."},
 		{"signals: [ => signals: [{name: late, when: {during: [day]}, points: 5}, ", "risk: tightens: The signal late is new, with 5 points. What hangs on it: till / odd."},
 		{"fallback: [sms-code], remember: 30d}] => fallback: [sms-code], remember: 30d}, {any_of: [passkey]}]\n    posture: fit", "assurance twice: tightens: It asks besides for passkey proven in this session. Besides proofs it asked for nothing; now for a device that passes fit. What hangs on it: base / rest and till / far."},
@@ -156,7 +158,7 @@ func TestSentences(t *testing.T) {
 		{"windows: {day: => windows: {week: {days: [sat]}, day:", "window week: neither: It is new. Nothing in force hangs on it."},
 		{"  unused: {prove: [{any_of: [passkey], within: now}]}\n => ", "assurance unused: neither: It is gone. Nothing in force hangs on it."},
 		{"postures: {fit: => postures: {hale: {checks: [{fact: disk, is: true}]}, fit:", "posture hale: neither: It is new. Nothing in force hangs on it."},
-		{"{fact: patch_age_days, at_most: 30}] => {fact: patch_age_days, at_most: 30}, {fact: disk, is: true}]", "posture fit: tightens: It checks disk besides, and wants true. What hangs on it: till / far."},
+		{"{fact: patch_age_days, at_most: 30}] => {fact: patch_age_days, at_most: 30}, {fact: disk, is: true}]", "posture fit: tightens: It checks besides that disk is true. What hangs on it: till / far."},
 		{"methods:\n => methods:\n  card: {kind: possession}\n", "method card: either: It is defined anew."},
 		{"  sms-code: {barred_for: {groups: [shore]}} => \u00a0 sms-code: {kind: possession, traits: [device_bound], barred_for: {groups: [shore]}}", "method sms-code: either: Its kind, traits or amr values changed."},
 		{"signals: [ => signals: [{name: new, detect: new-device, points: 10}, ", "risk: tightens: The signal new is new, with 10 points. What hangs on it: till / odd."},
@@ -259,7 +261,7 @@ func TestWhatHappens(t *testing.T) {
 		r, err := compare.Books(older, newer, time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC))
 		require.NoError(t, err)
 		source := replay.Source{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c.history)), nil }}
-		require.NoError(t, r.AddHistory(context.Background(), older, newer, []replay.Source{source}, replay.Options{}))
+		require.NoError(t, r.AddHistory(context.Background(), []replay.Source{source}, replay.Options{}))
 		var told []string
 		for _, x := range r.History.Happenings() {
 			told = append(told, fmt.Sprintf("%s %d %d %s", x.Title, x.Attempts, x.Accounts, x.Most[0]))
@@ -340,12 +342,12 @@ func TestASourceThatFails(t *testing.T) {
 		return io.NopCloser(strings.NewReader(`{"at": "2026-11-23T13:00:00Z", "account": "ann", "app": "mail"}` + "\n{}\n")), nil
 	}}
 	gone := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
-	require.ErrorContains(t, r.AddHistory(context.Background(), b, b, []replay.Source{good, gone}, replay.Options{}), "gone: no such file")
+	require.ErrorContains(t, r.AddHistory(context.Background(), []replay.Source{good, gone}, replay.Options{}), "gone: no such file")
 	require.Equal(t, []int64{1, 1}, []int64{r.History.Attempts, r.History.BadAll})
 	require.Contains(t, r.Markdown(), "Nothing happens to anybody.")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	require.NoError(t, r.AddHistory(ctx, b, b, []replay.Source{good}, replay.Options{}))
+	require.NoError(t, r.AddHistory(ctx, []replay.Source{good}, replay.Options{}))
 	require.True(t, r.History.Cut)
 	require.Contains(t, r.Markdown(), "Judging was interrupted")
 }

@@ -100,11 +100,11 @@ func edited(edits []edit) fs.FS {
 		}
 		copied.Files = append(copied.Files, txtar.File{Name: entry.Name(), Data: text})
 	}
-	copy, err := txtar.FS(copied)
+	other, err := txtar.FS(copied)
 	if err != nil {
 		panic(err)
 	}
-	return copy
+	return other
 }
 
 // Open reads the book that is built into the program.

@@ -276,7 +276,7 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	compared, err := compare.Books(b, faulty, monday)
 	require.NoError(t, err)
-	require.NoError(t, compared.AddHistory(context.Background(), b, faulty, []replay.Source{history}, replay.Options{}))
+	require.NoError(t, compared.AddHistory(context.Background(), []replay.Source{history}, replay.Options{}))
 	require.NotEmpty(t, compared.Changed)
 	check("comparison", compared)
 	consents := mustConsent(t, b, judge)

@@ -103,7 +103,7 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	}
 	shut := false
 	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
-		err := report.AddHistory(ctx, older, newer, sources, o)
+		err := report.AddHistory(ctx, sources, o)
 		return report.History != nil && report.History.Cut, err
 	}, func() error {
 		shut = report.HoldTo(flags.failOn)
@@ -128,12 +128,7 @@ func (env *environment) showComparison(r *compare.Report, flags compareFlags, ne
 		_, err := fmt.Fprint(env.out, r.Markdown())
 		return err
 	}
-	return env.show(r, func(p *render.Page) {
-		p.Compare(r)
-		if next != "" && len(r.Changed) > 0 {
-			p.CompareNext(next)
-		}
-	})
+	return env.show(r, func(p *render.Page) { p.Compare(r, next) })
 }
 
 // writeExamples lays the examples into a folder and returns the name of the first.

@@ -49,7 +49,7 @@ func (env *environment) demoCommand() *cobra.Command {
 			case history && (faulty || proposed || out != ""):
 				return errors.New("--history goes with --ocsf and with nothing else; it prints attempts")
 			case history:
-				return env.printHistory(events)
+				return writeHistory(env.out, events)
 			case events:
 				return errors.New("--ocsf says how --history is printed")
 			case proposed && (faulty || !cmd.Flags().Changed("out")):
@@ -78,9 +78,7 @@ func (env *environment) demoCommand() *cobra.Command {
 	return cmd
 }
 
-// printHistory prints the demo's month, as replay reads it.
-func (env *environment) printHistory(asEvents bool) error { return writeHistory(env.out, asEvents) }
-
+// writeHistory writes the demo's month, as replay reads it.
 func writeHistory(to io.Writer, asEvents bool) error {
 	out := bufio.NewWriter(to)
 	for _, a := range demo.History() {

@@ -17,8 +17,9 @@ const mostChanged = 12
 // effectColumn is where the sentences behind an effect begin.
 const effectColumn = len("tightens") + 2
 
-// Compare writes what changed between two books, and what that would have changed.
-func (p *Page) Compare(r *compare.Report) {
+// Compare writes what changed between two books, what that would have changed, and a
+// command to go on with, where there is one.
+func (p *Page) Compare(r *compare.Report, next string) {
 	p.line("%s", p.bold.Render(r.Summary()))
 	for _, gate := range r.Gates {
 		p.line("The gate %s is %s.", gate.Name, map[bool]string{true: p.bold.Render("shut"), false: "open"}[gate.Shut])
@@ -61,6 +62,10 @@ func (p *Page) Compare(r *compare.Report) {
 	}
 	if r.Shadow != nil {
 		p.comparedShadow(r.History, r.Shadow, told)
+	}
+	if next != "" && len(r.Changed) > 0 {
+		p.line("")
+		p.commands("Next", next)
 	}
 }
 
@@ -146,10 +151,4 @@ func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
 		p.labelled("Because", "What became stricter did so by "+strings.Join(rules, ", ")+".")
 	}
 	p.instances(h, told)
-}
-
-// CompareNext suggests what to do after a comparison.
-func (p *Page) CompareNext(commands ...string) {
-	p.line("")
-	p.commands("Next", commands...)
 }
