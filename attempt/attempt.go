@@ -127,7 +127,7 @@ type Location struct {
 }
 
 // Device is what is said of the device with the attempt. One without an ID is
-// identified by nothing. It completes the device of that name in the estate, and
+// identified by nothing. It completes the device of that name in the directory, and
 // wins where both say something.
 type Device struct {
 	ID       Fact[string] `json:"id,omitzero" doc:"the identity that the device states; null says that nothing identifies it"`

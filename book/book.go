@@ -24,10 +24,9 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/drill"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/geo"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -51,27 +50,27 @@ type Book struct {
 
 // Sections are the parts of a book. Any may stand in any file.
 type Sections struct {
-	Settings   Settings           `book:"settings" doc:"what holds for the whole book"`
-	Networks   []estate.Network   `book:"networks" of:"network" doc:"named sets of address ranges"`
-	Regions    []estate.Region    `book:"regions" of:"region" doc:"named sets of countries"`
-	Windows    []estate.Window    `book:"windows" of:"window" doc:"named stretches of time"`
-	Postures   []estate.Posture   `book:"postures" of:"posture" doc:"named lists of checks that a device must pass"`
-	Risk       risk.Scheme        `book:"risk" doc:"what is noticed about an attempt, and how much it weighs"`
-	Methods    []estate.Method    `book:"methods" of:"method" doc:"methods beside the built-in ones, or what is other about those"`
-	Assurances []decide.Assurance `book:"assurances" of:"assurance" doc:"named bundles of demands"`
-	Policies   []decide.Policy    `book:"policies" of:"policy" doc:"who may sign on to what under which circumstances"`
-	Exemptions []decide.Exemption `book:"exemptions" of:"exemption" doc:"accounts excused from assurances, everywhere at once"`
-	Rollouts   []decide.Rollout   `book:"rollouts" of:"rollout" doc:"dated campaigns by which people enrol a method"`
-	Accounts   []estate.Account   `book:"accounts" of:"account" doc:"who signs on"`
-	Groups     []estate.Group     `book:"groups" of:"group" doc:"named sets of accounts"`
-	Apps       []estate.App       `book:"apps" of:"app" doc:"what people sign on to"`
-	Devices    []estate.Device    `book:"devices" of:"device" doc:"devices that the organisation knows"`
-	Imports    []Import           `book:"imports" of:"import" doc:"files of the folder that accounts and groups are read from"`
-	Scopes     []consent.Tier     `book:"scopes" of:"tier" doc:"tiers of what outside programs ask for, from mild to grave"`
-	Clients    []consent.Client   `book:"clients" of:"client" doc:"outside programs"`
-	Consent    consent.Scheme     `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
-	Drills     []drill.Drill      `book:"drills" of:"drill" doc:"attempts and requests with the decision expected of them"`
-	Accepted   []Acceptance       `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
+	Settings   Settings            `book:"settings" doc:"what holds for the whole book"`
+	Networks   []directory.Network `book:"networks" of:"network" doc:"named sets of address ranges"`
+	Regions    []directory.Region  `book:"regions" of:"region" doc:"named sets of countries"`
+	Windows    []directory.Window  `book:"windows" of:"window" doc:"named stretches of time"`
+	Postures   []directory.Posture `book:"postures" of:"posture" doc:"named lists of checks that a device must pass"`
+	Risk       risk.Scheme         `book:"risk" doc:"what is noticed about an attempt, and how much it weighs"`
+	Methods    []directory.Method  `book:"methods" of:"method" doc:"methods beside the built-in ones, or what is other about those"`
+	Assurances []decide.Assurance  `book:"assurances" of:"assurance" doc:"named bundles of demands"`
+	Policies   []decide.Policy     `book:"policies" of:"policy" doc:"who may sign on to what under which circumstances"`
+	Exemptions []decide.Exemption  `book:"exemptions" of:"exemption" doc:"accounts excused from assurances, everywhere at once"`
+	Rollouts   []decide.Rollout    `book:"rollouts" of:"rollout" doc:"dated campaigns by which people enrol a method"`
+	Accounts   []directory.Account `book:"accounts" of:"account" doc:"who signs on"`
+	Groups     []directory.Group   `book:"groups" of:"group" doc:"named sets of accounts"`
+	Apps       []directory.App     `book:"apps" of:"app" doc:"what people sign on to"`
+	Devices    []directory.Device  `book:"devices" of:"device" doc:"devices that the organisation knows"`
+	Imports    []Import            `book:"imports" of:"import" doc:"files of the folder that accounts and groups are read from"`
+	Scopes     []consent.Tier      `book:"scopes" of:"tier" doc:"tiers of what outside programs ask for, from mild to grave"`
+	Clients    []consent.Client    `book:"clients" of:"client" doc:"outside programs"`
+	Consent    consent.Scheme      `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
+	Drills     []Drill             `book:"drills" of:"drill" doc:"attempts and requests with the decision expected of them"`
+	Accepted   []Acceptance        `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }
 
 // Settings hold for the whole book.
@@ -92,7 +91,7 @@ type Acceptance struct {
 	Name       string             `book:"name,required" doc:"the finding as inspect names it, such as wide-range:pier-office"`
 	Because    string             `book:"because,required" doc:"the reason"`
 	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
-	Until      *estate.Date       `book:"until,required" doc:"last day on which it is accepted"`
+	Until      *directory.Date    `book:"until,required" doc:"last day on which it is accepted"`
 }
 
 // Open reads the *.yaml files of a folder as one book. What is wrong with them
@@ -191,7 +190,7 @@ func (r *reader) openDatabase(files fs.FS) (decide.Locator, string) {
 		r.add(at, "ip_database: %v", unwrapPath(err))
 		return nil, ""
 	}
-	locator, err := geo.Open(text)
+	locator, err := mmdb.Open(text)
 	if err != nil {
 		r.add(at, "ip_database: %s: %v", name, err)
 		return nil, ""
@@ -248,7 +247,7 @@ func (b *Book) Where(what, name string) condition.Position { return b.places[def
 func (b *Book) Rulebook() decide.Rulebook {
 	return decide.Rulebook{
 		Digest: b.Digest,
-		Estate: estate.Contents{
+		Directory: directory.Contents{
 			Zone: b.Settings.Zone, Networks: b.Networks, Regions: b.Regions, Windows: b.Windows,
 			Accounts: b.Accounts, Groups: b.Groups, Apps: b.Apps, Devices: b.Devices, Postures: b.Postures, Methods: b.Methods,
 		},
@@ -265,7 +264,7 @@ func (b *Book) Rulebook() decide.Rulebook {
 // CompileConsent makes the judge that decides by the book what outside programs
 // may have. It decides on the facts of the other judge.
 func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
-	return consent.Compile(judge.Estate(), b.Consent, b.Scopes, b.Clients)
+	return consent.Compile(judge.Directory(), b.Consent, b.Scopes, b.Clients)
 }
 
 // Compile makes the judge that decides by the book.

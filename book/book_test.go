@@ -16,8 +16,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/people"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/people"
 )
 
 func files(texts map[string]string) fstest.MapFS {
@@ -205,7 +205,7 @@ imports:
 		{Line: 4, Text: `the account "odd name": a name has no spaces or control characters`}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"crew", "deck"}, judge.Estate().GroupsOf(2), "a group that both name is one")
+	require.Equal(t, []string{"crew", "deck"}, judge.Directory().GroupsOf(2), "a group that both name is one")
 
 	all["hands.csv"].Data = append(all["hands.csv"].Data, "nina,deck,\n"...)
 	changed, err := book.OpenFS(all)
@@ -248,8 +248,8 @@ func TestChanges(t *testing.T) {
 			return b.Policies[slices.IndexFunc(b.Policies, func(p decide.Policy) bool { return p.Name == "night-watch" })].Firm
 		}, true},
 		"accounts.nina@kestrelsound.example.kind": {"service", func(b *book.Book) any {
-			return b.Accounts[slices.IndexFunc(b.Accounts, func(a estate.Account) bool { return a.Name == "nina@kestrelsound.example" })].Kind
-		}, estate.Service},
+			return b.Accounts[slices.IndexFunc(b.Accounts, func(a directory.Account) bool { return a.Name == "nina@kestrelsound.example" })].Kind
+		}, directory.Service},
 	} {
 		b, err := book.OpenWith(dir, book.Change{Path: path, Value: c.value})
 		require.NoError(t, err)

@@ -9,14 +9,14 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
-	"github.com/briskwarden/briskwarden/risk"
 )
 
 // resolve reports each reference to what the book does not define.
 func (r *reader) resolve() {
-	for _, m := range estate.BuiltInMethods() {
+	for _, m := range directory.BuiltInMethods() {
 		if _, redefined := r.definitions[definition{"method", m.Name}]; !redefined {
 			r.definitions[definition{"method", m.Name}] = condition.Position{}
 		}
@@ -34,7 +34,7 @@ func (r *reader) resolve() {
 			hint = nearest.DidYouMean(ref.name, known[ref.what])
 		}
 		if ref.what == "region" {
-			err := new(estate.Country).UnmarshalText([]byte(ref.name))
+			err := new(directory.Country).UnmarshalText([]byte(ref.name))
 			r.add(ref.at, "no region is named %q%s; and as a country: %v", ref.name, hint, err)
 			continue
 		}
@@ -57,7 +57,7 @@ func (r *reader) names(what string) []string {
 // check reports what is wrong with definitions that are well formed each.
 func (r *reader) check() {
 	for _, n := range r.sections.Networks {
-		if _, err := estate.ParseRange(n.Name); err == nil {
+		if _, err := directory.ParseRange(n.Name); err == nil {
 			r.add(r.definitions[definition{"network", n.Name}], "the network %q is named like an address; give it a name of its own", n.Name)
 		}
 	}
@@ -71,7 +71,7 @@ func (r *reader) check() {
 			r.add(r.definitions[definition{"window", w.Name}], "window %s starts at 24:00, the end of the day; write 00:00 for its beginning", w.Name)
 		}
 	}
-	r.checkEstate()
+	r.checkDirectory()
 	r.checkConsent()
 	for i := range r.sections.Drills {
 		d := &r.sections.Drills[i]
@@ -108,21 +108,21 @@ func (r *reader) check() {
 		}
 	}
 	r.checkCircles("policy", "replaces itself", edges(r.sections.Policies, func(p decide.Policy) (string, []string) { return p.Name, p.Replaces }))
-	r.checkCircles("group", "includes itself", edges(r.sections.Groups, func(g estate.Group) (string, []string) { return g.Name, g.Includes }))
+	r.checkCircles("group", "includes itself", edges(r.sections.Groups, func(g directory.Group) (string, []string) { return g.Name, g.Includes }))
 }
 
-// checkEstate checks what the facts say of each other.
-func (r *reader) checkEstate() {
-	if n := len(estate.Catalogue(r.sections.Methods)); n > estate.MaxMethods {
-		r.add(r.definitions[definition{"method", r.sections.Methods[0].Name}], "%d methods, with the built-in ones, are more than the %d there is room for", n, estate.MaxMethods)
+// checkDirectory checks what the facts say of each other.
+func (r *reader) checkDirectory() {
+	if n := len(directory.Catalogue(r.sections.Methods)); n > directory.MaxMethods {
+		r.add(r.definitions[definition{"method", r.sections.Methods[0].Name}], "%d methods, with the built-in ones, are more than the %d there is room for", n, directory.MaxMethods)
 	}
 	for _, m := range r.sections.Methods {
-		if err := estate.CheckBarredFor(m.BarredFor); err != nil {
+		if err := directory.CheckBarredFor(m.BarredFor); err != nil {
 			r.add(r.definitions[definition{"method", m.Name}], "method %s: %v", m.Name, err)
 		}
 	}
 	for _, g := range r.sections.Groups {
-		if err := estate.CheckWhere(g.Where); err != nil {
+		if err := directory.CheckWhere(g.Where); err != nil {
 			r.add(r.definitions[definition{"group", g.Name}], "group %s: %v", g.Name, err)
 		}
 	}
@@ -150,14 +150,14 @@ func (r *reader) checkEstate() {
 			known[alias] = a.Name
 		}
 	}
-	for _, clash := range estate.CheckHosts(r.sections.Apps) {
+	for _, clash := range directory.CheckHosts(r.sections.Apps) {
 		r.add(r.definitions[definition{"app", clash.App}], "app %s: %v", clash.App, clash.Wrong)
 	}
 }
 
 // checkAssurances checks that each assurance demands something that can be shown.
 func (r *reader) checkAssurances() {
-	catalogue := estate.Catalogue(r.sections.Methods)
+	catalogue := directory.Catalogue(r.sections.Methods)
 	for _, a := range r.sections.Assurances {
 		if r.broken[definition{"assurance", a.Name}] {
 			continue
@@ -169,25 +169,25 @@ func (r *reader) checkAssurances() {
 			switch {
 			case (len(p.AnyOf) == 0) == (len(p.Traits) == 0):
 				wrong(", item %d of prove: give any_of or traits, and one of them only", i+1)
-			case !slices.ContainsFunc(catalogue, func(m estate.Method) bool { return m.HasAll(p.Traits) && m.Name != estate.DeskPass }):
+			case !slices.ContainsFunc(catalogue, func(m directory.Method) bool { return m.HasAll(p.Traits) && m.Name != directory.DeskPass }):
 				wrong(", item %d of prove: no method has all of these traits", i+1)
-			case slices.Contains(slices.Concat(p.AnyOf, p.Fallback), estate.DeskPass):
-				wrong(", item %d of prove: a %s cannot be asked for: it stands for other methods", i+1, estate.DeskPass)
+			case slices.Contains(slices.Concat(p.AnyOf, p.Fallback), directory.DeskPass):
+				wrong(", item %d of prove: a %s cannot be asked for: it stands for other methods", i+1, directory.DeskPass)
 			}
 		}
 		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && !a.Consent && len(a.Enrol) == 0 {
 			wrong(" demands nothing; give prove, posture, change_password, accept, external, consent or enrol")
 		}
-		if slices.Contains(a.Enrol, estate.DeskPass) {
-			wrong(": a %s cannot be enrolled", estate.DeskPass)
+		if slices.Contains(a.Enrol, directory.DeskPass) {
+			wrong(": a %s cannot be enrolled", directory.DeskPass)
 		}
 		if a.Accept != nil && a.Accept.Version < 1 {
 			wrong(": versions of a document count from 1")
 		}
 	}
 	for _, rollout := range r.sections.Rollouts {
-		if slices.Contains(rollout.Methods, estate.DeskPass) {
-			r.add(rollout.At, "rollout %s: a %s cannot be enrolled", rollout.Name, estate.DeskPass)
+		if slices.Contains(rollout.Methods, directory.DeskPass) {
+			r.add(rollout.At, "rollout %s: a %s cannot be enrolled", rollout.Name, directory.DeskPass)
 		}
 	}
 }

@@ -11,7 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -115,14 +115,14 @@ func (r *reader) test(key, value *yaml.Node, k condition.Key) condition.Node {
 		return single(oneOfWords(k, "true"))
 	case condition.Level:
 		return single(func(text string) error {
-			_, err := estate.ParseLevel(text)
+			_, err := directory.ParseLevel(text)
 			return err
 		})
 	case condition.Length:
-		return single(func(text string) error { return new(estate.Span).UnmarshalText([]byte(text)) })
+		return single(func(text string) error { return new(directory.Span).UnmarshalText([]byte(text)) })
 	case condition.Number:
 		return single(func(text string) error {
-			_, err := estate.Percent(text)
+			_, err := directory.Percent(text)
 			return err
 		})
 	case condition.Named:
@@ -236,9 +236,9 @@ func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
 	case condition.Actions:
 		err = new(attempt.Action).UnmarshalText([]byte(text))
 	case condition.Device:
-		err = new(estate.DeviceTrait).UnmarshalText([]byte(text))
+		err = new(directory.DeviceTrait).UnmarshalText([]byte(text))
 	case condition.Networks:
-		if _, wrong := estate.ParseRange(text); wrong != nil {
+		if _, wrong := directory.ParseRange(text); wrong != nil {
 			if strings.ContainsAny(text, "/:") || strings.Trim(text, "0123456789.-") == "" {
 				err = wrong
 			} else {
@@ -246,11 +246,11 @@ func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
 			}
 		}
 	case condition.Countries:
-		if (*estate.Country)(new(attempt.CountryCode)).UnmarshalText([]byte(text)) != nil {
+		if (*directory.Country)(new(attempt.CountryCode)).UnmarshalText([]byte(text)) != nil {
 			r.refer(n, "region", text)
 		}
 	case condition.Kinds:
-		err = new(estate.Kind).UnmarshalText([]byte(text))
+		err = new(directory.Kind).UnmarshalText([]byte(text))
 	case condition.Through:
 		err = new(attempt.Through).UnmarshalText([]byte(text))
 	}

@@ -10,9 +10,9 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/people"
 	"github.com/briskwarden/briskwarden/internal/nearest"
-	"github.com/briskwarden/briskwarden/people"
 )
 
 // Import names a file that accounts and groups are read from, so that they need
@@ -21,8 +21,8 @@ type Import struct {
 	At      condition.Position `book:"-"`
 	Name    string             `book:"name,required" doc:"name of the import"`
 	File    string             `book:"file,required" doc:"a file in the book's folder: a SCIM 2.0 ListResponse, or CSV with a header"`
-	Taken   *estate.Date       `book:"taken" doc:"day on which the file was made; left out, when it was last changed"`
-	Fresh   estate.Span        `book:"fresh" doc:"how old it may grow before inspect says so, such as 30d"`
+	Taken   *directory.Date    `book:"taken" doc:"day on which the file was made; left out, when it was last changed"`
+	Fresh   directory.Span     `book:"fresh" doc:"how old it may grow before inspect says so, such as 30d"`
 	Methods []string           `book:"methods" ref:"method" doc:"what its accounts have enrolled where the file does not say"`
 }
 
@@ -76,8 +76,8 @@ func (r *reader) readImports(files fs.FS, dir string) (sums []string) {
 func (r *reader) takeOver(done *Imported, read *people.Import, label string) {
 	known := map[string]bool{}
 	var names []string
-	for _, m := range estate.Catalogue(r.sections.Methods) {
-		known[m.Name] = m.Name != estate.DeskPass
+	for _, m := range directory.Catalogue(r.sections.Methods) {
+		known[m.Name] = m.Name != directory.DeskPass
 		names = append(names, m.Name)
 	}
 	for _, a := range read.Accounts {

@@ -21,9 +21,9 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
-	"github.com/briskwarden/briskwarden/risk"
 )
 
 // mostUnfolded is how many values aliases may stand for, all together. It stops
@@ -336,7 +336,7 @@ var (
 	levelsType    = reflect.TypeFor[risk.Levels]()
 	momentType    = reflect.TypeFor[time.Time]()
 	scalarType    = reflect.TypeFor[attempt.Scalar]()
-	minimumType   = reflect.TypeFor[estate.Minimum]()
+	minimumType   = reflect.TypeFor[directory.Minimum]()
 	textType      = reflect.TypeFor[encoding.TextUnmarshaler]()
 )
 
@@ -529,8 +529,8 @@ func (r *reader) facts(n *yaml.Node, into reflect.Value, f *field) {
 var dottedVersion = regexp.MustCompile(`^\d{1,18}(\.\d{1,18})*$`)
 
 // minimum decodes a dotted version, or one for each platform.
-func (r *reader) minimum(n *yaml.Node) estate.Minimum {
-	var m estate.Minimum
+func (r *reader) minimum(n *yaml.Node) directory.Minimum {
+	var m directory.Minimum
 	version := func(n *yaml.Node, set func(string)) {
 		r.scalar(n, "a version", func(text string) error {
 			if !dottedVersion.MatchString(text) {
@@ -665,8 +665,8 @@ func checkName(name string) error {
 	switch {
 	case name == "":
 		return errors.New("a name cannot be empty")
-	case len(name) > estate.LongestName:
-		return fmt.Errorf("a name has at most %d characters", estate.LongestName)
+	case len(name) > directory.LongestName:
+		return fmt.Errorf("a name has at most %d characters", directory.LongestName)
 	case strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == 0x7f }):
 		return fmt.Errorf("a name has no spaces or control characters: %q", name)
 	}

@@ -10,9 +10,9 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
-	"github.com/briskwarden/briskwarden/risk"
 )
 
 // Schema returns the JSON Schema (draft 2020-12) of one file of a book, as JSON.
@@ -29,29 +29,29 @@ func Schema() []byte {
 
 // texts are the forms of what the reader reads from a text.
 var texts = map[reflect.Type]*jsonschema.Schema{
-	zoneType:                               jsonschema.Text().Describe("IANA time zone"),
-	momentType:                             {Type: "string", Format: "date-time"},
-	reflect.TypeFor[estate.Span]():         jsonschema.Matching(spanPattern),
-	reflect.TypeFor[decide.Within]():       jsonschema.Matching(`^now$|^session$|` + spanPattern),
-	reflect.TypeFor[estate.Date]():         jsonschema.Matching(`^\d{4}-\d{2}-\d{2}$`),
-	reflect.TypeFor[estate.DateRange]():    jsonschema.Matching(`^\d{4}-\d{2}-\d{2}(\.\.\d{4}-\d{2}-\d{2})?$`),
-	reflect.TypeFor[estate.Clock]():        jsonschema.Matching(`^([01]\d|2[0-4]):[0-5]\d$`),
-	reflect.TypeFor[estate.Range]():        jsonschema.Matching(`^[0-9A-Fa-f.:/ -]+$`),
-	reflect.TypeFor[estate.Country]():      jsonschema.Matching(`^[A-Z]{2}$`),
-	reflect.TypeFor[estate.Weekday]():      jsonschema.Words(estate.Weekdays()...),
-	reflect.TypeFor[estate.Kind]():         jsonschema.Words(estate.Kinds()...),
-	reflect.TypeFor[estate.Level]():        jsonschema.Words(estate.Levels()...),
-	reflect.TypeFor[estate.FactorKind]():   jsonschema.Words(estate.FactorKinds()...),
-	reflect.TypeFor[estate.Trait]():        jsonschema.Words(estate.Traits()...),
-	reflect.TypeFor[estate.IPVersion]():    jsonschema.Words(estate.IPVersions()...),
-	reflect.TypeFor[decide.Stage]():        jsonschema.Words(decide.Stages()...),
-	reflect.TypeFor[risk.Detector]():       jsonschema.Words(risk.Detectors()...),
-	reflect.TypeFor[consent.Standing]():    jsonschema.Words(consent.Standings()...),
-	reflect.TypeFor[consent.Outcome]():     jsonschema.Words(consent.Outcomes()...),
-	reflect.TypeFor[attempt.Action]():      jsonschema.Words(attempt.Actions()...),
-	reflect.TypeFor[attempt.CountryCode](): jsonschema.Matching(`^[A-Z]{2}$`),
-	scalarType:                             {Type: []string{"boolean", "number", "string", "null"}},
-	minimumType:                            jsonschema.Either(version, &jsonschema.Schema{Type: "object", More: version}),
+	zoneType:                                jsonschema.Text().Describe("IANA time zone"),
+	momentType:                              {Type: "string", Format: "date-time"},
+	reflect.TypeFor[directory.Span]():       jsonschema.Matching(spanPattern),
+	reflect.TypeFor[decide.Within]():        jsonschema.Matching(`^now$|^session$|` + spanPattern),
+	reflect.TypeFor[directory.Date]():       jsonschema.Matching(`^\d{4}-\d{2}-\d{2}$`),
+	reflect.TypeFor[directory.DateRange]():  jsonschema.Matching(`^\d{4}-\d{2}-\d{2}(\.\.\d{4}-\d{2}-\d{2})?$`),
+	reflect.TypeFor[directory.Clock]():      jsonschema.Matching(`^([01]\d|2[0-4]):[0-5]\d$`),
+	reflect.TypeFor[directory.Range]():      jsonschema.Matching(`^[0-9A-Fa-f.:/ -]+$`),
+	reflect.TypeFor[directory.Country]():    jsonschema.Matching(`^[A-Z]{2}$`),
+	reflect.TypeFor[directory.Weekday]():    jsonschema.Words(directory.Weekdays()...),
+	reflect.TypeFor[directory.Kind]():       jsonschema.Words(directory.Kinds()...),
+	reflect.TypeFor[directory.Level]():      jsonschema.Words(directory.Levels()...),
+	reflect.TypeFor[directory.FactorKind](): jsonschema.Words(directory.FactorKinds()...),
+	reflect.TypeFor[directory.Trait]():      jsonschema.Words(directory.Traits()...),
+	reflect.TypeFor[directory.IPVersion]():  jsonschema.Words(directory.IPVersions()...),
+	reflect.TypeFor[decide.Stage]():         jsonschema.Words(decide.Stages()...),
+	reflect.TypeFor[risk.Detector]():        jsonschema.Words(risk.Detectors()...),
+	reflect.TypeFor[consent.Standing]():     jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.Outcome]():      jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[attempt.Action]():       jsonschema.Words(attempt.Actions()...),
+	reflect.TypeFor[attempt.CountryCode]():  jsonschema.Matching(`^[A-Z]{2}$`),
+	scalarType:                              {Type: []string{"boolean", "number", "string", "null"}},
+	minimumType:                             jsonschema.Either(version, &jsonschema.Schema{Type: "object", More: version}),
 }
 
 // spanPattern is the form of a length of time, such as 1h30m.
@@ -194,7 +194,7 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 
 // words are the keys whose values are words of a closed list.
 var words = map[condition.Key][]string{
-	condition.Kinds: estate.Kinds(), condition.Device: estate.DeviceTraits(), condition.Through: attempt.Throughs(), condition.Actions: attempt.Actions(),
+	condition.Kinds: directory.Kinds(), condition.Device: directory.DeviceTraits(), condition.Through: attempt.Throughs(), condition.Actions: attempt.Actions(),
 	condition.Standing: consent.Standings(), condition.Resource: consent.ResourceKinds(),
 }
 
@@ -209,7 +209,7 @@ func keySchema(k condition.Key) *jsonschema.Schema {
 	case condition.Length:
 		return jsonschema.Matching(spanPattern)
 	case condition.Level:
-		return jsonschema.Words(estate.Levels()[1:]...)
+		return jsonschema.Words(directory.Levels()[1:]...)
 	case condition.Number:
 		least, most := 1.0, 100.0
 		return &jsonschema.Schema{Type: "integer", Minimum: &least, Maximum: &most}

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Client is an outside program.
@@ -30,8 +30,8 @@ type Client struct {
 	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed (the default), approved or barred"`
 	Because      string    `book:"because" json:"because,omitzero" doc:"the reason of its standing"`
 	// Reviewed and Reviewer say when and by whom it came to its standing.
-	Reviewed *estate.Date `book:"reviewed" json:"reviewed,omitempty" doc:"day on which it came to its standing"`
-	Reviewer string       `book:"reviewer" ref:"account" json:"reviewer,omitzero" doc:"who decided that"`
+	Reviewed *directory.Date `book:"reviewed" json:"reviewed,omitempty" doc:"day on which it came to its standing"`
+	Reviewer string          `book:"reviewer" ref:"account" json:"reviewer,omitzero" doc:"who decided that"`
 }
 
 // Publisher is who makes a client.
@@ -64,7 +64,7 @@ func (s Standing) MarshalText() ([]byte, error) { return []byte(s.String()), nil
 
 // UnmarshalText reads unreviewed, approved or barred.
 func (s *Standing) UnmarshalText(text []byte) error {
-	return estate.ParseWord(s, "a standing", string(text), standings, Unreviewed)
+	return directory.ParseWord(s, "a standing", string(text), standings, Unreviewed)
 }
 
 // Outcome is what becomes of a request. The order is from mild to strict.
@@ -90,7 +90,7 @@ func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil 
 
 // UnmarshalText reads allow, review or refuse.
 func (o *Outcome) UnmarshalText(text []byte) error {
-	return estate.ParseWord(o, "an outcome of consent", string(text), outcomes, Allow)
+	return directory.ParseWord(o, "an outcome of consent", string(text), outcomes, Allow)
 }
 
 // ResourceKind is whose data is asked for.
@@ -112,7 +112,7 @@ func (k ResourceKind) String() string { return resources[k] }
 
 // UnmarshalText reads own or group.
 func (k *ResourceKind) UnmarshalText(text []byte) error {
-	return estate.ParseWord(k, "a kind of resource", string(text), resources, Own)
+	return directory.ParseWord(k, "a kind of resource", string(text), resources, Own)
 }
 
 // Resource is whose data is asked for: one's own where Group is "".
@@ -157,14 +157,14 @@ type Scheme struct {
 	// OwnRequests lets a reviewer answer what she asked for herself.
 	OwnRequests bool `book:"own_requests" doc:"true where a reviewer may answer her own requests"`
 	// Lasts is how long an approval holds; zero is until it is withdrawn.
-	Lasts estate.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn"`
+	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn"`
 	// RequestsLast is how long a request waits before it expires; zero is DefaultWait.
-	RequestsLast estate.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out"`
-	Rules        []Rule      `book:"rules" doc:"rules in order, asked for each scope by itself; the first that matches speaks, and where none does, a reviewer looks"`
+	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out"`
+	Rules        []Rule         `book:"rules" doc:"rules in order, asked for each scope by itself; the first that matches speaks, and where none does, a reviewer looks"`
 }
 
 // DefaultWait is how long a request waits where the book does not say.
-const DefaultWait = estate.Span(14 * 24 * time.Hour)
+const DefaultWait = directory.Span(14 * 24 * time.Hour)
 
 // Wait returns how long a request waits for a reviewer.
 func (s Scheme) Wait() time.Duration {

@@ -15,7 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
@@ -370,27 +370,27 @@ func TestGrades(t *testing.T) {
 		client *consent.Client
 		usage  consent.Usage
 		danger int
-		level  estate.Level
+		level  directory.Level
 		reason string
 	}{
-		"harmless":     {at("https://p.example/cb"), consent.Usage{Holds: []string{"openid"}, Users: 3, LastUsed: monday}, 0, estate.NoRisk, ""},
-		"below domain": {at("https://app.p.example/cb", "http://[::1]:7/cb", "example.p:/cb", "example.p.app:/cb"), consent.Usage{}, 0, estate.NoRisk, ""},
-		"middle tier":  {at(), consent.Usage{Holds: []string{"calendar.read"}}, 22, estate.LowRisk, "It holds calendar.read (middle)."},
-		"gravest tier": {at(), consent.Usage{Holds: []string{"openid"}, Wants: []string{"mail.read"}}, 50, estate.MediumRisk, "It asks for mail.read (grave)."},
-		"unlisted":     {at(), consent.Usage{Wants: []string{"chat"}}, 55, estate.MediumRisk, "No tier lists chat."},
-		"plain http":   {at("http://p.example/cb"), consent.Usage{}, 15, estate.LowRisk, "It is answered over plain http at p.example."},
-		"wildcard":     {at("https://*.p.example/cb"), consent.Usage{}, 20, estate.LowRisk, "It may be answered wherever https://*.p.example/cb fits."},
-		"other domain": {at("https://q.example/cb"), consent.Usage{}, 10, estate.LowRisk, "It is answered at q.example, which is not under p.example."},
-		"bare scheme":  {at("myapp:/cb"), consent.Usage{}, 15, estate.LowRisk, "Any program on the device can take myapp: for itself."},
-		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, estate.LowRisk, "Its scheme example.q is not its publisher's domain turned round."},
-		"many":         {at(), consent.Usage{Users: 10, LastUsed: monday}, 10, estate.LowRisk, "10 accounts use it."},
-		"unused":       {at(), consent.Usage{Users: 1, LastUsed: monday.AddDate(0, 0, -100)}, 15, estate.LowRisk, "It was not used for 100 days."},
-		"never used":   {at(), consent.Usage{Users: 1, Since: monday.AddDate(-1, 0, 0)}, 15, estate.LowRisk, "It was not used for 365 days."},
-		"nobody knows": {nil, consent.Usage{}, 20, estate.LowRisk, "Nobody knows who makes it."},
-		"unvetted":     {&consent.Client{Publisher: consent.Publisher{Title: "P"}}, consent.Usage{}, 15, estate.LowRisk, "Nobody vetted its publisher, P."},
-		"nameless":     {&consent.Client{}, consent.Usage{}, 20, estate.LowRisk, "It does not say who makes it."},
-		"barred, held": {&consent.Client{Standing: consent.Barred, Publisher: consent.Publisher{Vetted: true}}, consent.Usage{Users: 1, LastUsed: monday}, 60, estate.MediumRisk, "It is barred, and 1 account let it in before."},
-		"all at once":  {&consent.Client{RedirectURIs: []string{"http://x.example", "https://*"}}, consent.Usage{Holds: []string{"all.all"}, Users: 12}, 100, estate.HighRisk, "It holds all.all (grave)."},
+		"harmless":     {at("https://p.example/cb"), consent.Usage{Holds: []string{"openid"}, Users: 3, LastUsed: monday}, 0, directory.NoRisk, ""},
+		"below domain": {at("https://app.p.example/cb", "http://[::1]:7/cb", "example.p:/cb", "example.p.app:/cb"), consent.Usage{}, 0, directory.NoRisk, ""},
+		"middle tier":  {at(), consent.Usage{Holds: []string{"calendar.read"}}, 22, directory.LowRisk, "It holds calendar.read (middle)."},
+		"gravest tier": {at(), consent.Usage{Holds: []string{"openid"}, Wants: []string{"mail.read"}}, 50, directory.MediumRisk, "It asks for mail.read (grave)."},
+		"unlisted":     {at(), consent.Usage{Wants: []string{"chat"}}, 55, directory.MediumRisk, "No tier lists chat."},
+		"plain http":   {at("http://p.example/cb"), consent.Usage{}, 15, directory.LowRisk, "It is answered over plain http at p.example."},
+		"wildcard":     {at("https://*.p.example/cb"), consent.Usage{}, 20, directory.LowRisk, "It may be answered wherever https://*.p.example/cb fits."},
+		"other domain": {at("https://q.example/cb"), consent.Usage{}, 10, directory.LowRisk, "It is answered at q.example, which is not under p.example."},
+		"bare scheme":  {at("myapp:/cb"), consent.Usage{}, 15, directory.LowRisk, "Any program on the device can take myapp: for itself."},
+		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, directory.LowRisk, "Its scheme example.q is not its publisher's domain turned round."},
+		"many":         {at(), consent.Usage{Users: 10, LastUsed: monday}, 10, directory.LowRisk, "10 accounts use it."},
+		"unused":       {at(), consent.Usage{Users: 1, LastUsed: monday.AddDate(0, 0, -100)}, 15, directory.LowRisk, "It was not used for 100 days."},
+		"never used":   {at(), consent.Usage{Users: 1, Since: monday.AddDate(-1, 0, 0)}, 15, directory.LowRisk, "It was not used for 365 days."},
+		"nobody knows": {nil, consent.Usage{}, 20, directory.LowRisk, "Nobody knows who makes it."},
+		"unvetted":     {&consent.Client{Publisher: consent.Publisher{Title: "P"}}, consent.Usage{}, 15, directory.LowRisk, "Nobody vetted its publisher, P."},
+		"nameless":     {&consent.Client{}, consent.Usage{}, 20, directory.LowRisk, "It does not say who makes it."},
+		"barred, held": {&consent.Client{Standing: consent.Barred, Publisher: consent.Publisher{Vetted: true}}, consent.Usage{Users: 1, LastUsed: monday}, 60, directory.MediumRisk, "It is barred, and 1 account let it in before."},
+		"all at once":  {&consent.Client{RedirectURIs: []string{"http://x.example", "https://*"}}, consent.Usage{Holds: []string{"all.all"}, Users: 12}, 100, directory.HighRisk, "It holds all.all (grave)."},
 	} {
 		g := judge.GradeClient(c.client, false, c.usage, monday)
 		require.Equal(t, c.danger, g.Danger, "%s: %v", name, g.Reasons)

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Decision is the answer to a request.
@@ -98,9 +98,9 @@ func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
 	if client == nil {
 		client = known.Client
 	}
-	account, ok := j.estate.FindAccount(r.Account)
+	account, ok := j.directory.FindAccount(r.Account)
 	scopes := j.ladder.Sort(r.Scopes)
-	if cause, stopped := j.stops(r, known, client, ok && !j.estate.Disabled(account)); stopped {
+	if cause, stopped := j.stops(r, known, client, ok && !j.directory.Disabled(account)); stopped {
 		for _, scope := range scopes {
 			d.Scopes = append(d.Scopes, ScopeDecision{Scope: scope, Tier: j.ladder.TierOf(scope), Outcome: Refuse, Why: []string{}})
 		}
@@ -147,7 +147,7 @@ func (j *Judge) stops(r *Request, known Known, client *Client, account bool) (Ca
 		return Cause{Code: ClientBarred, Text: strings.TrimSpace(fmt.Sprintf("%s is barred. %s", r.Client, client.Because))}, true
 	case client != nil && r.RedirectURI != "" && !redirectFits(client.RedirectURIs, r.RedirectURI):
 		return Cause{Code: RedirectUnregistered, Text: fmt.Sprintf("%s wants to be answered at %s, where it is not registered.", r.Client, r.RedirectURI)}, true
-	case r.Resource.Group != "" && !slices.ContainsFunc(j.estate.Groups, func(g estate.Group) bool { return g.Name == r.Resource.Group }):
+	case r.Resource.Group != "" && !slices.ContainsFunc(j.directory.Groups, func(g directory.Group) bool { return g.Name == r.Resource.Group }):
 		return Cause{Code: GroupUnknown, Text: fmt.Sprintf("The book has no group %q.", r.Resource.Group)}, true
 	}
 	return Cause{}, false
@@ -237,7 +237,7 @@ func (j *Judge) isFor(h *hearing, a Approval) bool {
 	case a.Account != "":
 		return a.Account == h.request.Account
 	case a.Group != "":
-		return slices.Contains(j.estate.GroupsOf(h.account), a.Group)
+		return slices.Contains(j.directory.GroupsOf(h.account), a.Group)
 	}
 	return true
 }

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -29,8 +29,8 @@ type Usage struct {
 type Grade struct {
 	Danger int `json:"danger" doc:"points from 0, harmless, to 100"`
 	// Level is low from 1, medium from 40 and high from 70 points.
-	Level   estate.Level `json:"level" doc:"none, low, medium or high"`
-	Reasons []Reason     `json:"reasons" doc:"what makes it so, the weightiest first"`
+	Level   directory.Level `json:"level" doc:"none, low, medium or high"`
+	Reasons []Reason        `json:"reasons" doc:"what makes it so, the weightiest first"`
 }
 
 // Reason is what adds to the danger of a client.
@@ -96,8 +96,8 @@ func (j *Judge) GradeClient(client *Client, barred bool, u Usage, now time.Time)
 	g.Danger = min(g.Danger, 100)
 	for _, bar := range []struct {
 		from  int
-		level estate.Level
-	}{{1, estate.LowRisk}, {40, estate.MediumRisk}, {70, estate.HighRisk}} {
+		level directory.Level
+	}{{1, directory.LowRisk}, {40, directory.MediumRisk}, {70, directory.HighRisk}} {
 		if g.Danger >= bar.from {
 			g.Level = bar.level
 		}

@@ -7,13 +7,13 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Judge decides requests by one book. It does not change and is safe for
 // concurrent use.
 type Judge struct {
-	estate    *estate.Estate
+	directory *directory.Directory
 	scheme    Scheme
 	ladder    *Ladder
 	clients   map[string]*Client
@@ -23,8 +23,8 @@ type Judge struct {
 
 // Compile makes a Judge. The error names what is wrong: something undefined, a
 // name that stands twice, tiers of the same gravity.
-func Compile(e *estate.Estate, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
-	j := &Judge{estate: e, scheme: scheme, clients: map[string]*Client{}}
+func Compile(e *directory.Directory, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
+	j := &Judge{directory: e, scheme: scheme, clients: map[string]*Client{}}
 	var err error
 	if j.ladder, err = NewLadder(tiers); err != nil {
 		return nil, err
@@ -70,20 +70,20 @@ func (j *Judge) Scheme() Scheme {
 // Clients returns the clients of the book, by name.
 func (j *Judge) Clients() map[string]*Client { return j.clients }
 
-// Estate returns the facts that the judge decides on.
-func (j *Judge) Estate() *estate.Estate { return j.estate }
+// Directory returns the facts that the judge decides on.
+func (j *Judge) Directory() *directory.Directory { return j.directory }
 
 // MayReview tells whether an account may surely answer requests at a moment.
 func (j *Judge) MayReview(account string, at time.Time) bool {
-	n, ok := j.estate.FindAccount(account)
-	return ok && !j.estate.Disabled(n) && j.reviewers != nil &&
-		condition.Eval(j.reviewers, estate.AccountFacts{Estate: j.estate, Account: n, At: at}) == condition.True
+	n, ok := j.directory.FindAccount(account)
+	return ok && !j.directory.Disabled(n) && j.reviewers != nil &&
+		condition.Eval(j.reviewers, directory.AccountFacts{Directory: j.directory, Account: n, At: at}) == condition.True
 }
 
-// vocabulary knows the names of the estate, and those of clients, tiers and
+// vocabulary knows the names of the directory, and those of clients, tiers and
 // scopes.
 type vocabulary struct {
-	estate.Vocabulary
+	directory.Vocabulary
 	judge *Judge
 }
 
@@ -140,7 +140,7 @@ type hearing struct {
 func (h *hearing) Holds(t *condition.Test) condition.Truth {
 	switch t.About() {
 	case condition.AboutAccount:
-		return h.judge.estate.AccountHolds(h.account, h.request.At, t)
+		return h.judge.directory.AccountHolds(h.account, h.request.At, t)
 	case condition.AboutConsent:
 	default:
 		return condition.Unknown
@@ -181,7 +181,7 @@ func (h *hearing) Holds(t *condition.Test) condition.Truth {
 
 // ownsGroup tells whether the account owns the group whose data is asked for.
 func (h *hearing) ownsGroup() bool {
-	return slices.ContainsFunc(h.judge.estate.Groups, func(g estate.Group) bool {
+	return slices.ContainsFunc(h.judge.directory.Groups, func(g directory.Group) bool {
 		return g.Name == h.request.Resource.Group && slices.Contains(g.Owners, h.request.Account)
 	})
 }
@@ -189,7 +189,7 @@ func (h *hearing) ownsGroup() bool {
 // Saw implements condition.Witness.
 func (h *hearing) Saw(t *condition.Test) string {
 	if t.About() == condition.AboutAccount {
-		return h.judge.estate.SawAccount(h.account, t)
+		return h.judge.directory.SawAccount(h.account, t)
 	}
 	switch t.Key {
 	case condition.Scopes:

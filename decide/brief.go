@@ -14,7 +14,7 @@ type Brief struct {
 	Verdict, WithShadow Verdict
 	// Causes are those of the decision, without their texts; of a grant, none.
 	Causes []Cause
-	// Account and App are the numbers in the estate of those that the attempt
+	// Account and App are the numbers in the directory of those that the attempt
 	// names, -1 where it has none.
 	Account, App int
 	// Country is where the attempt comes from, as Judge.Whereabouts has it; "" where

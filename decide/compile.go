@@ -9,19 +9,19 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Judge decides attempts by one rulebook. It does not change and is safe for
 // concurrent use.
 type Judge struct {
 	// book is what was compiled.
-	book    Rulebook
-	estate  *estate.Estate
-	digest  string
-	locator Locator
-	model   *risk.Model
+	book      Rulebook
+	directory *directory.Directory
+	digest    string
+	locator   Locator
+	model     *risk.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
 	otherwise *outcome
@@ -104,7 +104,7 @@ type exemption struct {
 type rollout struct {
 	Rollout
 	who             condition.Node
-	methods         estate.MethodSet
+	methods         directory.MethodSet
 	opens, enforced time.Time
 }
 
@@ -112,14 +112,14 @@ type rollout struct {
 // something undefined, a name that stands twice, a circle of groups or of
 // policies that replace each other.
 func Compile(book Rulebook) (*Judge, error) {
-	contents := book.Estate
+	contents := book.Directory
 	contents.Literals = literals(book)
-	facts, err := estate.New(contents)
+	facts, err := directory.New(contents)
 	if err != nil {
 		return nil, err
 	}
-	j := &Judge{book: book, estate: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
-	j.deskPass, _ = facts.FindMethod(estate.DeskPass)
+	j := &Judge{book: book, directory: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
+	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
 	for i := range facts.Methods() {
 		j.methodOrder = append(j.methodOrder, i)
 	}
@@ -151,8 +151,8 @@ func Compile(book Rulebook) (*Judge, error) {
 	return j, nil
 }
 
-// Estate returns the facts that the judge decides on.
-func (j *Judge) Estate() *estate.Estate { return j.estate }
+// Directory returns the facts that the judge decides on.
+func (j *Judge) Directory() *directory.Directory { return j.directory }
 
 // Whereabouts returns where an attempt comes from, as it is judged: the country by
 // a network, the attempt itself or the look-up of its address, and the location as
@@ -197,12 +197,12 @@ func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
 }
 
 // literals collects the ranges that conditions name without a network.
-func literals(book Rulebook) []estate.Range {
-	var found []estate.Range
+func literals(book Rulebook) []directory.Range {
+	var found []directory.Range
 	book.eachCondition(func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok && t.Key == condition.Networks {
 			for _, value := range t.Values {
-				if r, err := estate.ParseRange(value); err == nil && !slices.Contains(found, r) {
+				if r, err := directory.ParseRange(value); err == nil && !slices.Contains(found, r) {
 					found = append(found, r)
 				}
 			}
@@ -212,14 +212,16 @@ func literals(book Rulebook) []estate.Range {
 	return found
 }
 
-// vocabulary knows the names of the estate, and those of signals and assurances.
+// vocabulary knows the names of the directory, and those of signals and assurances.
 type vocabulary struct {
-	estate.Vocabulary
+	directory.Vocabulary
 	judge *Judge
 }
 
 // vocabulary returns the names for the conditions of an owner, such as a policy.
-func (j *Judge) vocabulary(owner string) vocabulary { return vocabulary{j.estate.Vocabulary(owner), j} }
+func (j *Judge) vocabulary(owner string) vocabulary {
+	return vocabulary{j.directory.Vocabulary(owner), j}
+}
 
 // Bind implements condition.Vocabulary.
 func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
@@ -234,9 +236,9 @@ func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 		}
 		return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
 	case condition.RiskAtLeast:
-		return estate.LevelBinding(value)
+		return directory.LevelBinding(value)
 	case condition.ScoreAtLeast:
-		score, err := estate.Percent(value)
+		score, err := directory.Percent(value)
 		return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
 	case condition.Proved:
 		i, ok := v.judge.assuranceNumber[value]
@@ -279,19 +281,19 @@ func (j *Judge) assuranceNumbers(names []string) ([]int32, error) {
 }
 
 // endOf returns the end of a day that is included, zero where none is given.
-func (j *Judge) endOf(day *estate.Date) time.Time {
+func (j *Judge) endOf(day *directory.Date) time.Time {
 	if day == nil {
 		return time.Time{}
 	}
-	return estate.Date{Year: day.Year, Month: day.Month, Day: day.Day + 1}.Start(j.estate.Zone)
+	return directory.Date{Year: day.Year, Month: day.Month, Day: day.Day + 1}.Start(j.directory.Zone)
 }
 
 // startOf returns the beginning of a day, zero where none is given.
-func (j *Judge) startOf(day *estate.Date) time.Time {
+func (j *Judge) startOf(day *directory.Date) time.Time {
 	if day == nil {
 		return time.Time{}
 	}
-	return day.Start(j.estate.Zone)
+	return day.Start(j.directory.Zone)
 }
 
 func (j *Judge) compileExemptions(exemptions []Exemption) error {
@@ -421,7 +423,7 @@ func (p *policy) noteNames() {
 		case *condition.Test:
 			switch n.Key {
 			case condition.Kinds:
-				p.namesEmergencies = p.namesEmergencies || slices.Contains(n.Numbers(), int32(estate.Emergency))
+				p.namesEmergencies = p.namesEmergencies || slices.Contains(n.Numbers(), int32(directory.Emergency))
 			case condition.Accounts:
 				p.named = append(p.named, n.Numbers()...)
 			}
@@ -489,13 +491,13 @@ func (j *Judge) checkReplaces() error {
 // nothing yet: those that some assurance asks for and that reach out to no phone.
 // The list hangs on the book alone, so it tells nobody whether an account exists.
 func (j *Judge) chooseOpeners() {
-	var asked estate.MethodSet
+	var asked directory.MethodSet
 	for _, d := range j.demands {
 		asked |= d.methods
 	}
 	var inBand []string
-	for i, m := range j.estate.Methods() {
-		if i == j.deskPass || slices.Contains(m.Traits, estate.OutOfBand) {
+	for i, m := range j.directory.Methods() {
+		if i == j.deskPass || slices.Contains(m.Traits, directory.OutOfBand) {
 			continue
 		}
 		inBand = append(inBand, m.Name)

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Decision is a verdict with its demands, causes and full trace. Its JSON is
@@ -114,14 +114,14 @@ func DemandKinds() []DemandKind {
 
 // Demand is one thing that was, or is still, to be shown.
 type Demand struct {
-	Kind     DemandKind  `json:"kind" doc:"what sort of thing is to be shown"`
-	AnyOf    []string    `json:"any_of,omitempty" doc:"methods of which one is to be proven, or enrolled"`
-	Within   *Within     `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
-	Posture  string      `json:"posture,omitzero" doc:"the posture that the device is to pass"`
-	Document string      `json:"document,omitzero" doc:"the document to be accepted"`
-	Version  int         `json:"version,omitzero" doc:"its version"`
-	Every    estate.Span `json:"every,omitzero" doc:"how long an acceptance holds"`
-	External string      `json:"external,omitzero" doc:"the outside check"`
+	Kind     DemandKind     `json:"kind" doc:"what sort of thing is to be shown"`
+	AnyOf    []string       `json:"any_of,omitempty" doc:"methods of which one is to be proven, or enrolled"`
+	Within   *Within        `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
+	Posture  string         `json:"posture,omitzero" doc:"the posture that the device is to pass"`
+	Document string         `json:"document,omitzero" doc:"the document to be accepted"`
+	Version  int            `json:"version,omitzero" doc:"its version"`
+	Every    directory.Span `json:"every,omitzero" doc:"how long an acceptance holds"`
+	External string         `json:"external,omitzero" doc:"the outside check"`
 	// Client is the one to be let in, with the scopes that it was not let have.
 	Client string     `json:"client,omitzero" doc:"the outside program to be let in"`
 	Scopes []string   `json:"scopes,omitempty" doc:"the scopes that it asks for and was not let have"`
@@ -230,8 +230,8 @@ type Source struct {
 
 // Limits bound a session. What is zero does not limit.
 type Limits struct {
-	Lasts estate.Span `json:"lasts,omitzero" doc:"how long a session may last"`
-	Idle  estate.Span `json:"idle,omitzero" doc:"how long it may rest"`
+	Lasts directory.Span `json:"lasts,omitzero" doc:"how long a session may last"`
+	Idle  directory.Span `json:"idle,omitzero" doc:"how long it may rest"`
 	// Shared is false where only proofs made for this very app count.
 	Shared bool `json:"shared" doc:"false where only proofs made for this app count"`
 	// Until is when a granted session ends at the latest, because a window or a
@@ -242,11 +242,11 @@ type Limits struct {
 // Risk is what was noticed about an attempt. The score is a span, from Score
 // without the signals that are unknown to AtMost with them.
 type Risk struct {
-	Score       int           `json:"score" doc:"the points of the signals that hold"`
-	AtMost      int           `json:"at_most" doc:"the points with the unknown ones"`
-	Level       estate.Level  `json:"level" doc:"the level of score"`
-	LevelAtMost estate.Level  `json:"level_at_most" doc:"the level of at_most"`
-	Signals     []SignalTrace `json:"signals" doc:"the signals that hold, or may"`
+	Score       int             `json:"score" doc:"the points of the signals that hold"`
+	AtMost      int             `json:"at_most" doc:"the points with the unknown ones"`
+	Level       directory.Level `json:"level" doc:"the level of score"`
+	LevelAtMost directory.Level `json:"level_at_most" doc:"the level of at_most"`
+	Signals     []SignalTrace   `json:"signals" doc:"the signals that hold, or may"`
 }
 
 // SignalTrace is a signal that holds, or may.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // demandCode is a DemandKind as a number, which a verdict tells apart faster.
@@ -30,7 +30,7 @@ func (c demandCode) kind() DemandKind { return DemandKinds()[c] }
 type demand struct {
 	kind demandCode
 	// methods are those that would do, of a method demand and of one to enrol.
-	methods, fallback estate.MethodSet
+	methods, fallback directory.MethodSet
 	// fallbackNames keeps the order in which fallbacks are offered.
 	fallbackNames string
 	within        Within
@@ -42,15 +42,15 @@ type demand struct {
 	every   time.Duration
 }
 
-func (j *Judge) methodSet(names []string) (estate.MethodSet, error) {
-	var set estate.MethodSet
+func (j *Judge) methodSet(names []string) (directory.MethodSet, error) {
+	var set directory.MethodSet
 	for _, name := range names {
-		m, ok := j.estate.FindMethod(name)
+		m, ok := j.directory.FindMethod(name)
 		switch {
 		case !ok:
 			return 0, fmt.Errorf("method %q is not defined", name)
 		case m == j.deskPass:
-			return 0, fmt.Errorf("a %s cannot be asked for: it stands for other methods", estate.DeskPass)
+			return 0, fmt.Errorf("a %s cannot be asked for: it stands for other methods", directory.DeskPass)
 		}
 		set = set.Add(m)
 	}
@@ -69,7 +69,7 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 		demands = append(demands, d)
 	}
 	if a.Posture != "" {
-		n, ok := j.estate.FindPosture(a.Posture)
+		n, ok := j.directory.FindPosture(a.Posture)
 		if !ok {
 			return nil, fmt.Errorf("posture %q is not defined", a.Posture)
 		}
@@ -114,7 +114,7 @@ func (j *Judge) compileProve(p Prove) (demand, error) {
 		return d, err
 	}
 	if len(p.Traits) > 0 {
-		for i, m := range j.estate.Methods() {
+		for i, m := range j.directory.Methods() {
 			if m.HasAll(p.Traits) && i != j.deskPass {
 				d.methods = d.methods.Add(i)
 			}
@@ -203,7 +203,7 @@ func (s *sitting) needAnyProof() need {
 	if s.hasAnyProof() {
 		n.state = met
 	}
-	n.enrol = s.judge.estate.Enrolled(s.account) == 0
+	n.enrol = s.judge.directory.Enrolled(s.account) == 0
 	return n
 }
 
@@ -337,21 +337,21 @@ func (s *sitting) need(number, assurance int32, inChoice bool) (need, bool) {
 	case methodDemand:
 		return s.needMethod(n, d, inChoice)
 	case enrolDemand:
-		if d.methods&s.judge.estate.Enrolled(s.account) != 0 {
+		if d.methods&s.judge.directory.Enrolled(s.account) != 0 {
 			n.state = met
 			return n, true
 		}
 		n.enrol = true
 		return n, !s.eases(assurance, d) && (inChoice || s.attempt.Action != attempt.Enrol)
 	case postureDemand:
-		switch s.device.Assess(&s.judge.estate.Postures[d.posture], s.attempt.At) {
-		case estate.Fit:
+		switch s.device.Assess(&s.judge.directory.Postures[d.posture], s.attempt.At) {
+		case directory.Fit:
 			n.state = met
-		case estate.Unfit:
+		case directory.Unfit:
 			n.state = impossible
-		case estate.Unidentified:
+		case directory.Unidentified:
 			n.state = impossible
-			n.perhaps = s.device.PassesPosture(&s.judge.estate.Postures[d.posture], s.attempt.At) == condition.Unknown
+			n.perhaps = s.device.PassesPosture(&s.judge.directory.Postures[d.posture], s.attempt.At) == condition.Unknown
 		}
 	case passwordDemand:
 		if s.passwordChanged() {
@@ -387,7 +387,7 @@ func (s *sitting) consented() bool {
 }
 
 func (s *sitting) needMethod(n need, d *demand, inChoice bool) (need, bool) {
-	lacking := (d.methods|d.fallback)&s.judge.estate.Enrolled(s.account) == 0
+	lacking := (d.methods|d.fallback)&s.judge.directory.Enrolled(s.account) == 0
 	if lacking && s.eases(n.assurance, d) {
 		return n, false
 	}
@@ -404,18 +404,18 @@ func (s *sitting) needMethod(n need, d *demand, inChoice bool) (need, bool) {
 }
 
 // password is the set of the method of that name alone.
-func (j *Judge) password() estate.MethodSet {
-	m, ok := j.estate.FindMethod("password")
+func (j *Judge) password() directory.MethodSet {
+	m, ok := j.directory.FindMethod("password")
 	if !ok {
 		return 0
 	}
-	return estate.MethodSet(0).Add(m)
+	return directory.MethodSet(0).Add(m)
 }
 
 // provesAnotherNow tells whether an enrolled method outside a set is proven in
 // this very attempt.
-func (s *sitting) provesAnotherNow(but estate.MethodSet) bool {
-	others := s.judge.estate.Enrolled(s.account) &^ but
+func (s *sitting) provesAnotherNow(but directory.MethodSet) bool {
+	others := s.judge.directory.Enrolled(s.account) &^ but
 	for i := range s.proofs {
 		if s.proofs[i].now && (others.Has(s.proofs[i].method) || s.proofs[i].method == s.judge.deskPass) {
 			return true
@@ -427,7 +427,7 @@ func (s *sitting) provesAnotherNow(but estate.MethodSet) bool {
 // passwordChanged tells whether the password was changed since the account's
 // risk arose or, without a risk, in this session.
 func (s *sitting) passwordChanged() bool {
-	a := &s.judge.estate.Accounts[s.account]
+	a := &s.judge.directory.Accounts[s.account]
 	if a.AccountRisk != nil {
 		return a.ChangedSinceRisk()
 	}
@@ -479,12 +479,12 @@ func (p *proof) within(w Within) bool {
 // takesFallback tells whether fallbacks count: where a preferred method could
 // not be reached in this attempt and was not refused, or the account has none.
 func (s *sitting) takesFallback(d *demand) bool {
-	if d.methods&s.judge.estate.Enrolled(s.account) == 0 {
+	if d.methods&s.judge.directory.Enrolled(s.account) == 0 {
 		return true
 	}
-	var unreached, refused estate.MethodSet
+	var unreached, refused directory.MethodSet
 	for _, f := range s.attempt.Failed {
-		m, ok := s.judge.estate.FindMethod(f.Method)
+		m, ok := s.judge.directory.FindMethod(f.Method)
 		switch {
 		case !ok:
 		case f.Reason == attempt.Refused:
@@ -505,10 +505,10 @@ func (s *sitting) isRemembered(d *demand, takesFallback bool) bool {
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= s.judge.estate.Barred(s.account)
-	a := &s.judge.estate.Accounts[s.account]
+	would &^= s.judge.directory.Barred(s.account)
+	a := &s.judge.directory.Accounts[s.account]
 	for _, r := range s.device.Remembered() {
-		m, ok := s.judge.estate.FindMethod(r.Method)
+		m, ok := s.judge.directory.FindMethod(r.Method)
 		if !ok || !would.Has(m) || r.Account != a.Name || s.attempt.At.Sub(r.At) > d.remember {
 			continue
 		}
@@ -566,12 +566,12 @@ func (j *Judge) deadline(r *rollout, account int, at time.Time) time.Time {
 			deadline = t
 		}
 	}
-	if end, known := j.estate.JoinedUntil(account, r.Newcomers); known && r.Newcomers > 0 {
+	if end, known := j.directory.JoinedUntil(account, r.Newcomers); known && r.Newcomers > 0 {
 		later(end)
 	}
 	if r.Grace > 0 {
 		asked := at
-		if a := j.estate.Accounts[account].AskedAt; a != nil {
+		if a := j.directory.Accounts[account].AskedAt; a != nil {
 			asked = *a
 		}
 		later(asked.Add(time.Duration(r.Grace)))
@@ -582,5 +582,5 @@ func (j *Judge) deadline(r *rollout, account int, at time.Time) time.Time {
 // riskBelowMedium tells whether both the attempt's risk and the account's surely
 // are below medium.
 func (s *sitting) riskBelowMedium() bool {
-	return s.score().High < s.judge.model.Levels.Medium && s.judge.estate.Accounts[s.account].Risk() < estate.MediumRisk
+	return s.score().High < s.judge.model.Levels.Medium && s.judge.directory.Accounts[s.account].Risk() < directory.MediumRisk
 }

@@ -7,15 +7,15 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // A rulebook can be made in Go as well as read from files.
 func ExampleCompile() {
 	judge, err := decide.Compile(decide.Rulebook{
-		Estate: estate.Contents{
-			Accounts: []estate.Account{{Name: "ingrid@kestrelsound.example", Methods: []string{"password", "otp-app"}}},
-			Apps:     []estate.App{{Name: "mail"}},
+		Directory: directory.Contents{
+			Accounts: []directory.Account{{Name: "ingrid@kestrelsound.example", Methods: []string{"password", "otp-app"}}},
+			Apps:     []directory.App{{Name: "mail"}},
 		},
 		Otherwise:  decide.Outcome{Block: true},
 		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},

@@ -9,7 +9,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -83,10 +83,10 @@ func (s *sitting) noteIgnoredProofs(d *Decision) {
 		}
 	}
 	each := func(p attempt.Proof, now bool) {
-		switch m, ok := s.judge.estate.FindMethod(p.Method); {
+		switch m, ok := s.judge.directory.FindMethod(p.Method); {
 		case !ok:
 			note("The proof of %q counts for nothing: the book has no such method.", p.Method)
-		case s.account >= 0 && s.judge.estate.Barred(s.account).Has(m):
+		case s.account >= 0 && s.judge.directory.Barred(s.account).Has(m):
 			note("The proof of %s counts for nothing: it is barred for %s.", p.Method, s.attempt.Account)
 		case m == s.judge.deskPass && !(now && s.attempt.Action.TakesDeskPass()):
 			note("The %s counts for nothing here: it serves once, to enrol, to recover or to change a password.", p.Method)
@@ -109,13 +109,13 @@ func (s *sitting) refusalText(code CauseCode) string {
 	case AppUnknown:
 		return fmt.Sprintf("The book has no app %q.", s.attempt.App)
 	}
-	app := &s.judge.estate.Apps[s.app]
+	app := &s.judge.directory.Apps[s.app]
 	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), s.attempt.Account)
 }
 
 // describeSession tells what a token and a session need to know.
 func (s *sitting) describeSession(d *Decision) {
-	d.Limits = Limits{Lasts: estate.Span(s.limits.lasts), Idle: estate.Span(s.limits.idle), Shared: !s.limits.unshared}
+	d.Limits = Limits{Lasts: directory.Span(s.limits.lasts), Idle: directory.Span(s.limits.idle), Shared: !s.limits.unshared}
 	score := s.score()
 	levels := s.judge.model.Levels
 	d.Risk.Score, d.Risk.AtMost, d.Risk.Level, d.Risk.LevelAtMost = score.Low, score.High, levels.Of(score.Low), levels.Of(score.High)
@@ -127,7 +127,7 @@ func (s *sitting) describeSession(d *Decision) {
 	}
 	for _, p := range s.proofs {
 		if s.counts(&p) {
-			d.AMR = append(d.AMR, s.judge.estate.Methods()[p.method].AMR...)
+			d.AMR = append(d.AMR, s.judge.directory.Methods()[p.method].AMR...)
 		}
 	}
 	for i := range s.judge.assurances {
@@ -158,7 +158,7 @@ func (s *sitting) noteEasing(d *Decision) {
 		}
 		days := int((e.deadline.Sub(s.moment) + 24*time.Hour - 1) / (24 * time.Hour))
 		n := Notice{EnrolmentDue, fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "),
-			words.Count(days, "day"), e.deadline.In(s.judge.estate.Zone).Format("2006-01-02 15:04")), e.deadline, days}
+			words.Count(days, "day"), e.deadline.In(s.judge.directory.Zone).Format("2006-01-02 15:04")), e.deadline, days}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
@@ -296,7 +296,7 @@ func (s *sitting) source(o *joined) Source {
 func (s *sitting) wire(n need, from []Source) Demand {
 	slices.SortFunc(from, compareSources)
 	w := Demand{Met: n.state == met, Impossible: n.state == impossible, From: from}
-	enrolled := s.judge.estate.Enrolled(s.account)
+	enrolled := s.judge.directory.Enrolled(s.account)
 	switch n.demand {
 	case oneOf:
 		w.Kind = DemandOneOf
@@ -320,7 +320,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 		}
 		switch {
 		case n.enrol && s.attempt.Action.TakesDeskPass():
-			w.AnyOf = []string{estate.DeskPass}
+			w.AnyOf = []string{directory.DeskPass}
 		case n.enrol:
 			return Demand{Kind: DemandEnrol, AnyOf: s.judge.MethodNames(s.allMethods()), From: from}
 		}
@@ -348,10 +348,10 @@ func (s *sitting) wire(n need, from []Source) Demand {
 	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
-			s.describePosture(&w, &s.judge.estate.Postures[d.posture])
+			s.describePosture(&w, &s.judge.directory.Postures[d.posture])
 		}
 	case acceptDemand:
-		w.Document, w.Version, w.Every = d.name, d.version, estate.Span(d.every)
+		w.Document, w.Version, w.Every = d.name, d.version, directory.Span(d.every)
 	case externalDemand:
 		w.External = d.name
 	case consentDemand:
@@ -363,7 +363,7 @@ func (s *sitting) wire(n need, from []Source) Demand {
 }
 
 // describePosture lists the checks that a device with a report does not pass.
-func (s *sitting) describePosture(w *Demand, p *estate.Posture) {
+func (s *sitting) describePosture(w *Demand, p *directory.Posture) {
 	if _, identified := s.device.Identity(); !identified || !s.device.HasReport(p, s.attempt.At) {
 		return
 	}
@@ -373,8 +373,8 @@ func (s *sitting) describePosture(w *Demand, p *estate.Posture) {
 }
 
 // allMethods are all that a person could enrol.
-func (s *sitting) allMethods() estate.MethodSet {
-	return ^estate.MethodSet(0) &^ estate.MethodSet(0).Add(s.judge.deskPass) &^ s.judge.estate.Barred(s.account)
+func (s *sitting) allMethods() directory.MethodSet {
+	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(s.judge.deskPass) &^ s.judge.directory.Barred(s.account)
 }
 
 // inOrder sorts names by their places in a comma-separated list.
@@ -386,17 +386,17 @@ func (s *sitting) inOrder(list string, names []string) []string {
 
 // offer leaves out of a set the methods that reach out to a phone, until
 // another proof has been given. Where a desk pass would do it is offered too.
-func (s *sitting) offer(set estate.MethodSet) []string {
+func (s *sitting) offer(set directory.MethodSet) []string {
 	if len(s.proofs) == 0 {
-		for i, m := range s.judge.estate.Methods() {
-			if slices.Contains(m.Traits, estate.OutOfBand) {
+		for i, m := range s.judge.directory.Methods() {
+			if slices.Contains(m.Traits, directory.OutOfBand) {
 				set &^= 1 << i
 			}
 		}
 	}
 	names := s.judge.MethodNames(set)
 	if s.attempt.Action.TakesDeskPass() {
-		names = append(names, estate.DeskPass)
+		names = append(names, directory.DeskPass)
 	}
 	return names
 }
@@ -425,7 +425,7 @@ func (s *sitting) causeText(d *Decision, code CauseCode, o *joined) string {
 	case CannotBeAsked:
 		return s.ruleName(o) + " asks for " + s.openDemands(d, s.source(o)) + ", and nobody can be asked through " + s.attemptThrough() + "."
 	case PublicApp:
-		return s.judge.estate.Apps[s.app].Name + " is public, and " + s.ruleName(o) + " asks for nothing more."
+		return s.judge.directory.Apps[s.app].Name + " is public, and " + s.ruleName(o) + " asks for nothing more."
 	case DemandsMet:
 		return s.ruleName(o) + " has all it asks for."
 	}

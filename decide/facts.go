@@ -7,14 +7,14 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // whereabouts is where an attempt comes from, as far as is known.
 type whereabouts struct {
 	// place is nil while the address is unknown.
-	place   *estate.Place
+	place   *directory.Place
 	country attempt.CountryCode
 	state   countryState
 	// address is to be looked up, where it is valid, once the country or the
@@ -43,7 +43,7 @@ func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
 		if !addressed {
 			ip = netip.Addr{} // no address lies nowhere
 		}
-		w.place = j.estate.Place(ip)
+		w.place = j.directory.Place(ip)
 	}
 	stated, isStated := a.Country.Get()
 	switch {
@@ -88,18 +88,18 @@ func (s *sitting) countryState() countryState {
 func (s *sitting) countryHolds(t *condition.Test) condition.Truth {
 	switch s.countryState() {
 	case countryKnown:
-		return estate.CountryHolds(s.where.country, t)
+		return directory.CountryHolds(s.where.country, t)
 	case countryNone:
 		return condition.False
 	case countryStated:
-		return s.judge.estate.CountryMayHold(s.where.country, t)
+		return s.judge.directory.CountryMayHold(s.where.country, t)
 	}
 	return condition.Unknown
 }
 
 // Holds implements condition.Facts.
 func (s *sitting) Holds(t *condition.Test) condition.Truth {
-	e := s.judge.estate
+	e := s.judge.directory
 	switch t.About() {
 	case condition.AboutAccount:
 		if s.account < 0 {
@@ -129,11 +129,11 @@ func (s *sitting) Holds(t *condition.Test) condition.Truth {
 		return condition.False
 	case condition.Through:
 		if through, ok := s.attempt.Through.Get(); ok {
-			return estate.NumberHolds(int32(through), t)
+			return directory.NumberHolds(int32(through), t)
 		}
 		return condition.FalseUnless(s.attempt.Through.IsUnknown())
 	case condition.Actions:
-		return estate.NumberHolds(int32(s.attempt.Action), t)
+		return directory.NumberHolds(int32(s.attempt.Action), t)
 	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
 		return e.DeviceHolds(&s.device, s.attempt.Account, s.attempt.At, t)
 	case condition.Signals:
@@ -144,7 +144,7 @@ func (s *sitting) Holds(t *condition.Test) condition.Truth {
 		}
 		return holds
 	case condition.RiskAtLeast:
-		return s.scoreReaches(s.judge.model.Levels.From(estate.Level(t.Limit())))
+		return s.scoreReaches(s.judge.model.Levels.From(directory.Level(t.Limit())))
 	case condition.ScoreAtLeast:
 		return s.scoreReaches(int(t.Limit()))
 	case condition.Proved:
@@ -199,9 +199,9 @@ func (s *sitting) shown(d *demand) condition.Truth {
 	case methodDemand:
 		return condition.Of(s.isMet(d))
 	case enrolDemand:
-		return condition.Of(d.methods&s.judge.estate.Enrolled(s.account) != 0)
+		return condition.Of(d.methods&s.judge.directory.Enrolled(s.account) != 0)
 	case postureDemand:
-		return s.device.PassesPosture(&s.judge.estate.Postures[d.posture], s.attempt.At)
+		return s.device.PassesPosture(&s.judge.directory.Postures[d.posture], s.attempt.At)
 	case passwordDemand:
 		return condition.Of(s.passwordChanged())
 	case acceptDemand:
@@ -239,7 +239,7 @@ func (s *sitting) ComesFromOther(country attempt.CountryCode) condition.Truth {
 	case countryNone:
 		return condition.False
 	case countryStated:
-		if s.judge.estate.MayStateOther(s.where.country, country) {
+		if s.judge.directory.MayStateOther(s.where.country, country) {
 			return condition.Unknown
 		}
 		return condition.Of(s.where.country != country)
@@ -260,7 +260,7 @@ func (s *sitting) DeviceKnown() condition.Truth { return s.device.Known() }
 
 // Saw implements condition.Witness.
 func (s *sitting) Saw(t *condition.Test) string {
-	e := s.judge.estate
+	e := s.judge.directory
 	switch t.Key.About() {
 	case condition.AboutAccount:
 		return e.SawAccount(s.account, t)
@@ -316,7 +316,7 @@ func (s *sitting) sawPlace() string {
 		return "no address"
 	}
 	names := "no network"
-	if known := s.judge.estate.NetworkNames(s.where.place); len(known) > 0 {
+	if known := s.judge.directory.NetworkNames(s.where.place); len(known) > 0 {
 		names = strings.Join(known, ", ")
 	}
 	return fmt.Sprintf("%s (in %s)", ip.Unmap(), names)
@@ -366,7 +366,7 @@ func (s *sitting) sawProofs() string {
 	if len(s.proofs) == 0 {
 		return "no proof"
 	}
-	var set estate.MethodSet
+	var set directory.MethodSet
 	for _, p := range s.proofs {
 		set = set.Add(p.method)
 	}

@@ -11,25 +11,25 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // hand decides by the demo's rules, written by hand as one Go function on the
 // same data: what an engineer would write who had no library. It answers
 // sign-ins of which no fact but the country is missing.
 type hand struct {
-	places   *estate.Estate
+	places   *directory.Directory
 	locator  decide.Locator
 	oslo     *time.Location
 	accounts map[string]*handAccount
-	apps     map[string]*estate.App
-	devices  map[string]*estate.Device
+	apps     map[string]*directory.App
+	devices  map[string]*directory.Device
 }
 
 type handAccount struct {
-	estate.Account
+	directory.Account
 	groups                map[string]bool
 	held, strong, another bool // a second factor, one that resists phishing, any at all (fallbacks too)
 	deadline              time.Time
@@ -37,11 +37,11 @@ type handAccount struct {
 }
 
 func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
-	h := &hand{places: judge.Estate(), locator: rulebook.Locator, oslo: rulebook.Estate.Zone,
-		accounts: map[string]*handAccount{}, apps: map[string]*estate.App{}, devices: map[string]*estate.Device{}}
-	for i, a := range rulebook.Estate.Accounts {
+	h := &hand{places: judge.Directory(), locator: rulebook.Locator, oslo: rulebook.Directory.Zone,
+		accounts: map[string]*handAccount{}, apps: map[string]*directory.App{}, devices: map[string]*directory.Device{}}
+	for i, a := range rulebook.Directory.Accounts {
 		x := &handAccount{Account: a, groups: map[string]bool{}}
-		for _, g := range judge.Estate().GroupsOf(i) {
+		for _, g := range judge.Directory().GroupsOf(i) {
 			x.groups[g] = true
 		}
 		for _, m := range a.Methods {
@@ -64,15 +64,15 @@ func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
 		x.inBoard = x.groups["board"] && x.held && share(a.Name, "board-papers") < 2000
 		h.accounts[a.Name] = x
 	}
-	for i := range rulebook.Estate.Apps {
-		app := &rulebook.Estate.Apps[i]
+	for i := range rulebook.Directory.Apps {
+		app := &rulebook.Directory.Apps[i]
 		h.apps[app.Name] = app
 		for _, alias := range app.KnownAs {
 			h.apps[alias] = app
 		}
 	}
-	for i := range rulebook.Estate.Devices {
-		h.devices[rulebook.Estate.Devices[i].Name] = &rulebook.Estate.Devices[i]
+	for i := range rulebook.Directory.Devices {
+		h.devices[rulebook.Directory.Devices[i].Name] = &rulebook.Directory.Devices[i]
 	}
 	return h
 }
@@ -84,7 +84,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	if who == nil || app == nil || who.Disabled {
 		return decide.Block
 	}
-	if who.Kind != estate.Emergency && app.OpenTo != nil {
+	if who.Kind != directory.Emergency && app.OpenTo != nil {
 		open := false
 		for _, g := range app.OpenTo {
 			open = open || who.groups[g]
@@ -101,7 +101,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 	// The device, with what is registered of it.
 	device := a.Device.Ref()
-	var registered *estate.Device
+	var registered *directory.Device
 	id, managed, shared, known, own := "", false, false, false, false
 	if device != nil {
 		if id, _ = device.ID.Get(); id != "" {
@@ -117,7 +117,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 	// What was proven.
 	till := app.Name == "card-till" // where only its own proofs count
-	baseline := who.Kind == estate.Person
+	baseline := who.Kind == directory.Person
 	password, held, strong, any, certificateNow := false, false, false, false, false
 	unreached, refused := false, false
 	for _, f := range a.Failed {
@@ -176,12 +176,12 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 		step = decide.Block
 	}
 	switch who.Kind {
-	case estate.Emergency:
+	case directory.Emergency:
 		if strong {
 			return decide.Grant
 		}
 		return step
-	case estate.Service:
+	case directory.Service:
 		in := false
 		for _, n := range h.places.NetworkNames(place) {
 			in = in || n == "depot" || n == "pier-office"
@@ -251,7 +251,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	high := min(100, score+unknownRisk)
 
 	// A second factor that the rollout still gives time for is not asked.
-	eased := !who.another && (who.groups["crew"] || who.groups["ticket-office"]) && high < 40 && who.Risk() < estate.MediumRisk &&
+	eased := !who.another && (who.groups["crew"] || who.groups["ticket-office"]) && high < 40 && who.Risk() < directory.MediumRisk &&
 		(a.At.Before(who.deadline) || who.AskedAt == nil)
 	remembered := false
 	if device != nil && id != "" {
@@ -332,7 +332,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 		})
 		ask = ask || bridge && !password || !bridge && (!two || !agreed)
 	}
-	if who.Risk() >= estate.MediumRisk {
+	if who.Risk() >= directory.MediumRisk {
 		ask = true // for a password changed since, which would have put it right
 	}
 	if who.groups["shore-it"] && (app.Name == "shore-vpn" || app.Name == "berth-planner") {
@@ -369,7 +369,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 // demoAttempt makes a sign-in on the demo's book of which no fact but the country
 // and the place before is missing.
-func demoAttempt(random *rand.Rand, e *estate.Estate) *attempt.Attempt {
+func demoAttempt(random *rand.Rand, e *directory.Directory) *attempt.Attempt {
 	one := func(words ...string) string { return words[random.IntN(len(words))] }
 	at := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC).Add(time.Duration(random.IntN(30*24*60)) * time.Minute)
 	account, app := e.Accounts[random.IntN(len(e.Accounts))].Name, e.Apps[random.IntN(len(e.Apps))].Name
@@ -421,7 +421,7 @@ func TestHandWritten(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	seen := map[decide.Verdict]int{}
 	for range 50_000 {
-		a := demoAttempt(random, judge.Estate())
+		a := demoAttempt(random, judge.Directory())
 		want := judge.Verdict(a)
 		seen[want]++
 		if got := h.verdict(a); got != want {

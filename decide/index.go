@@ -2,7 +2,7 @@ package decide
 
 import (
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // index finds the policies that may be for an account and an app without asking
@@ -34,22 +34,22 @@ type appBounds struct {
 
 func newIndex(j *Judge) index {
 	x := index{
-		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.estate.Groups)),
-		byDomain: make([][]int32, j.estate.Domains()), byKind: make([][]int32, len(estate.Kinds())),
-		aimed: make([][]uint64, len(j.estate.Apps)), everyone: make([][]int32, len(j.estate.Apps)),
-		others: make([][]int32, len(j.estate.Apps)),
+		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.directory.Groups)),
+		byDomain: make([][]int32, j.directory.Domains()), byKind: make([][]int32, len(directory.Kinds())),
+		aimed: make([][]uint64, len(j.directory.Apps)), everyone: make([][]int32, len(j.directory.Apps)),
+		others: make([][]int32, len(j.directory.Apps)),
 	}
 	for app := range x.aimed {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
 		for i := range j.policies {
 			// Nothing about an app changes after compilation.
-			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, estate.AppFacts{Estate: j.estate, App: app}) != condition.False {
+			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, directory.AppFacts{Directory: j.directory, App: app}) != condition.False {
 				x.aimed[app][i/64] |= 1 << (i % 64)
 			}
 		}
 	}
-	for i := range j.estate.Apps {
-		x.apps = append(x.apps, appBounds{limitsOf(j.estate.Apps[i].Limits), j.estate.Apps[i].Public})
+	for i := range j.directory.Apps {
+		x.apps = append(x.apps, appBounds{limitsOf(j.directory.Apps[i].Limits), j.directory.Apps[i].Public})
 	}
 	for i := range j.policies {
 		if j.policies[i].Stage != Draft {

@@ -15,7 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 )
 
-// world is the estate that the cases below are judged in; a case adds policies.
+// world is the directory that the cases below are judged in; a case adds policies.
 const world = `briskwarden: 1
 settings: {zone: Europe/Oslo}
 networks: {pier: {ranges: [203.0.113.0/24], ours: true, country: NO}}

@@ -33,7 +33,7 @@ groups: [{name: reds, where: {attributes: {team: red}}}]
 // TestEveryKey tests each key where it holds, fails and is unknown. It fails when
 // a key is added without its row.
 func TestEveryKey(t *testing.T) {
-	const never = "" // the estate is closed, or the attempt always says
+	const never = "" // the directory is closed, or the attempt always says
 	rows := map[condition.Key][]struct{ when, holds, fails, unknown string }{
 		condition.Anyone:             {{"{anyone: true}", `"account":"ann"`, never, never}},
 		condition.Accounts:           {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},

@@ -19,7 +19,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -53,7 +53,7 @@ type speaker struct {
 }
 
 func (n naive) deskPass() bool {
-	return n.a.Action.TakesDeskPass() && slices.ContainsFunc(n.a.Proofs, func(p attempt.Proof) bool { return p.Method == estate.DeskPass }) && !n.barred(estate.DeskPass)
+	return n.a.Action.TakesDeskPass() && slices.ContainsFunc(n.a.Proofs, func(p attempt.Proof) bool { return p.Method == directory.DeskPass }) && !n.barred(directory.DeskPass)
 }
 
 // now tells whether a proof is one of this very attempt.
@@ -66,7 +66,7 @@ func (n naive) proves(methods, fallback []string, takes bool, within decide.With
 		return true
 	}
 	for i, p := range append(slices.Clone(n.a.Proofs), n.a.Session.Proofs...) {
-		if n.method(p.Method) == nil || n.barred(p.Method) || p.Method == estate.DeskPass {
+		if n.method(p.Method) == nil || n.barred(p.Method) || p.Method == directory.DeskPass {
 			continue
 		}
 		would := slices.Contains(methods, p.Method) || slices.Contains(fallback, p.Method) && (takes || p.Fallback)
@@ -223,11 +223,11 @@ func (n naive) proved(name string) condition.Truth {
 // eased tells whether a rollout still gives time for the demand of an assurance.
 func (n naive) eased(assurance string, methods []string) bool {
 	_, high := n.score()
-	if high >= n.levels().Medium || n.accountRisk() >= estate.MediumRisk {
+	if high >= n.levels().Medium || n.accountRisk() >= directory.MediumRisk {
 		return false
 	}
 	account := n.account()
-	zone := n.book.Estate.Zone
+	zone := n.book.Directory.Zone
 	return slices.ContainsFunc(n.book.Rollouts, func(r decide.Rollout) bool {
 		if !slices.Contains(r.Eases, assurance) || !overlap(r.Methods, methods) || n.of("rollout "+r.Name).holds(r.Who) != yes {
 			return false
@@ -279,7 +279,7 @@ func (n naive) demanded(name string, shared, inChoice bool) ([]ask, bool) {
 	surely, perhaps := false, false
 	inSure, inAllPerhaps := false, true
 	for _, x := range n.book.Exemptions {
-		if !slices.Contains(x.From, name) || x.Until != nil && !n.moment.Before(estate.Date{Year: x.Until.Year, Month: x.Until.Month, Day: x.Until.Day + 1}.Start(n.book.Estate.Zone)) {
+		if !slices.Contains(x.From, name) || x.Until != nil && !n.moment.Before(directory.Date{Year: x.Until.Year, Month: x.Until.Month, Day: x.Until.Day + 1}.Start(n.book.Directory.Zone)) {
 			continue
 		}
 		o := n.of("exemption " + x.Name)
@@ -371,7 +371,7 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 // speakers lists the policies that apply, with what they say.
 func (n naive) speakers() []speaker {
 	var list []speaker
-	zone := n.book.Estate.Zone
+	zone := n.book.Directory.Zone
 	for i := range n.book.Policies {
 		p := &n.book.Policies[i]
 		o := n.of(p.Name)
@@ -385,10 +385,10 @@ func (n naive) speakers() []speaker {
 		s.applies = min(o.holds(p.Who), o.holds(p.Apps))
 		switch {
 		case p.Stage == decide.Draft,
-			n.account().Kind == estate.Emergency && !n.names(p.Who),
+			n.account().Kind == directory.Emergency && !n.names(p.Who),
 			p.Actions != nil && !slices.Contains(p.Actions, n.a.Action),
 			p.From != nil && n.moment.Before(p.From.Start(zone)),
-			p.Until != nil && !n.moment.Before(estate.Date{Year: p.Until.Year, Month: p.Until.Month, Day: p.Until.Day + 1}.Start(zone)),
+			p.Until != nil && !n.moment.Before(directory.Date{Year: p.Until.Year, Month: p.Until.Month, Day: p.Until.Day + 1}.Start(zone)),
 			s.applies == no:
 			continue
 		}
@@ -422,7 +422,7 @@ func (n naive) names(who condition.Node) bool {
 }
 
 // judge joins what the speakers say.
-func (n naive) judge(list []speaker, shadows bool) (verdict decide.Verdict, asks []ask, limits estate.Limits, shared bool) {
+func (n naive) judge(list []speaker, shadows bool) (verdict decide.Verdict, asks []ask, limits directory.Limits, shared bool) {
 	force := func(s speaker) condition.Truth {
 		if shadows {
 			return yes
@@ -447,14 +447,14 @@ func (n naive) judge(list []speaker, shadows bool) (verdict decide.Verdict, asks
 		}
 	}
 	shared = true
-	strictest := func(a, b estate.Span) estate.Span {
+	strictest := func(a, b directory.Span) directory.Span {
 		if a == 0 || b > 0 && b < a {
 			return b
 		}
 		return a
 	}
 	var outcomes []decide.Outcome
-	limit := func(l estate.Limits) {
+	limit := func(l directory.Limits) {
 		limits.Lasts, limits.Idle = strictest(limits.Lasts, l.Lasts), strictest(limits.Idle, l.Idle)
 		shared = shared && (l.Shared == nil || *l.Shared)
 	}
@@ -498,7 +498,7 @@ func (n naive) refused() bool {
 	if account == nil || account.Disabled || app == nil {
 		return true
 	}
-	return account.Kind != estate.Emergency && app.OpenTo != nil && !slices.ContainsFunc(app.OpenTo, func(g string) bool { return n.member(g) == yes })
+	return account.Kind != directory.Emergency && app.OpenTo != nil && !slices.ContainsFunc(app.OpenTo, func(g string) bool { return n.member(g) == yes })
 }
 
 func (n naive) decide(lookAhead bool) shown {
@@ -539,14 +539,14 @@ func (n naive) decide(lookAhead bool) shown {
 
 // until asks again at the full hours on which all boundaries of the generated
 // books lie, and when a grace that begins now has passed.
-func (n naive) until(limits estate.Limits) string {
+func (n naive) until(limits directory.Limits) string {
 	end := n.a.At.Add(40 * 24 * time.Hour)
 	if lasts := n.a.At.Add(time.Duration(limits.Lasts)); limits.Lasts > 0 && lasts.Before(end) {
 		end = lasts
 	}
 	var moments []time.Time
 	for t := n.a.At.Truncate(time.Hour).Add(time.Hour); !t.After(end); t = t.Add(time.Hour) {
-		if slices.Contains([]int{0, 5, 6, 22, 23}, t.In(n.book.Estate.Zone).Hour()) || slices.Contains([]int{10, 22, 23}, t.UTC().Hour()) {
+		if slices.Contains([]int{0, 5, 6, 22, 23}, t.In(n.book.Directory.Zone).Hour()) || slices.Contains([]int{10, 22, 23}, t.UTC().Hour()) {
 			moments = append(moments, t)
 		}
 	}

@@ -12,8 +12,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // naive is a second evaluator. It follows section 4 of the design step by step on
@@ -47,26 +47,26 @@ func named[T any](items []T, name func(T) string, wanted string) *T {
 	return nil
 }
 
-func (n naive) account() *estate.Account {
-	return named(n.book.Estate.Accounts, func(a estate.Account) string { return a.Name }, n.a.Account)
+func (n naive) account() *directory.Account {
+	return named(n.book.Directory.Accounts, func(a directory.Account) string { return a.Name }, n.a.Account)
 }
 
-func (n naive) appNamed(text string) *estate.App {
+func (n naive) appNamed(text string) *directory.App {
 	host, _, _ := strings.Cut(strings.ToLower(text), "/")
 	host, _, _ = strings.Cut(host, ":")
 	host = strings.TrimSuffix(host, ".")
-	for i := range n.book.Estate.Apps {
-		if app := &n.book.Estate.Apps[i]; app.Name == text || slices.Contains(app.KnownAs, text) || slices.Contains(app.Hosts, host) {
+	for i := range n.book.Directory.Apps {
+		if app := &n.book.Directory.Apps[i]; app.Name == text || slices.Contains(app.KnownAs, text) || slices.Contains(app.Hosts, host) {
 			return app
 		}
 	}
 	return nil
 }
 
-func (n naive) catalogue() []estate.Method { return estate.Catalogue(n.book.Estate.Methods) }
+func (n naive) catalogue() []directory.Method { return directory.Catalogue(n.book.Directory.Methods) }
 
-func (n naive) method(name string) *estate.Method {
-	return named(n.catalogue(), func(m estate.Method) string { return m.Name }, name)
+func (n naive) method(name string) *directory.Method {
+	return named(n.catalogue(), func(m directory.Method) string { return m.Name }, name)
 }
 
 // barred follows "methods barred for some groups": what is not known bars.
@@ -87,7 +87,7 @@ func (n naive) enrolled() []string {
 
 // member tells whether the account is in a group.
 func (n naive) member(group string) condition.Truth {
-	g := named(n.book.Estate.Groups, func(g estate.Group) string { return g.Name }, group)
+	g := named(n.book.Directory.Groups, func(g directory.Group) string { return g.Name }, group)
 	in := condition.Of(slices.Contains(n.account().Groups, group) || slices.Contains(g.Members, n.a.Account))
 	if g.Where != nil {
 		in = max(in, n.of("group "+group).holds(g.Where))
@@ -111,7 +111,7 @@ func (n naive) country() []attempt.CountryCode {
 	switch {
 	case isStated && n.a.IP.IsUnknown():
 		codes := []attempt.CountryCode{stated}
-		for _, network := range n.book.Estate.Networks {
+		for _, network := range n.book.Directory.Networks {
 			if network.Country != "" {
 				codes = append(codes, attempt.CountryCode(network.Country))
 			}
@@ -131,7 +131,7 @@ func (n naive) networkCountry(ip netip.Addr) attempt.CountryCode {
 		country attempt.CountryCode
 	}
 	var all []statement
-	for _, network := range n.book.Estate.Networks {
+	for _, network := range n.book.Directory.Networks {
 		for _, r := range network.Ranges {
 			if r.Contains(ip) && network.Country != "" {
 				// The ranges in use here are told apart by the bits that their ends share.
@@ -168,12 +168,12 @@ func among[T comparable](may []T, known bool, wanted func(T) bool) condition.Tru
 	return no
 }
 
-func (n naive) inNetworks(wanted func(estate.Network) bool) condition.Truth {
+func (n naive) inNetworks(wanted func(directory.Network) bool) condition.Truth {
 	ip, has := n.a.IP.Get()
 	if n.a.IP.IsUnknown() {
 		return maybe
 	}
-	for _, network := range n.book.Estate.Networks {
+	for _, network := range n.book.Directory.Networks {
 		for _, r := range network.Ranges {
 			if has && r.Contains(ip) && wanted(network) {
 				return yes
@@ -184,10 +184,10 @@ func (n naive) inNetworks(wanted func(estate.Network) bool) condition.Truth {
 }
 
 func (n naive) during(name string) bool {
-	w := named(n.book.Estate.Windows, func(w estate.Window) string { return w.Name }, name)
-	local := n.moment.In(n.book.Estate.Zone)
-	clock := estate.Clock(local.Hour()*60 + local.Minute())
-	from, to := estate.Clock(0), estate.Clock(24*60)
+	w := named(n.book.Directory.Windows, func(w directory.Window) string { return w.Name }, name)
+	local := n.moment.In(n.book.Directory.Zone)
+	clock := directory.Clock(local.Hour()*60 + local.Minute())
+	from, to := directory.Clock(0), directory.Clock(24*60)
 	if w.From != nil {
 		from = *w.From
 	}
@@ -195,10 +195,10 @@ func (n naive) during(name string) bool {
 		to = *w.To
 	}
 	starts := func(day time.Time) bool {
-		onDay := len(w.Days) == 0 || slices.Contains(w.Days, estate.Weekday(day.Weekday()))
+		onDay := len(w.Days) == 0 || slices.Contains(w.Days, directory.Weekday(day.Weekday()))
 		onDate := len(w.Dates) == 0
 		for _, r := range w.Dates {
-			onDate = onDate || r.Contains(estate.DateOf(day))
+			onDate = onDate || r.Contains(directory.DateOf(day))
 		}
 		return onDay && onDate
 	}
@@ -209,8 +209,8 @@ func (n naive) during(name string) bool {
 	return starts(local) && from <= clock || starts(yesterday) && clock < to
 }
 
-// device returns what is said of the device, and the estate's entry.
-func (n naive) device() (said attempt.Device, entry *estate.Device, exists condition.Truth) {
+// device returns what is said of the device, and the directory's entry.
+func (n naive) device() (said attempt.Device, entry *directory.Device, exists condition.Truth) {
 	said, given := n.a.Device.Get()
 	switch {
 	case given:
@@ -219,7 +219,7 @@ func (n naive) device() (said attempt.Device, entry *estate.Device, exists condi
 		exists = maybe
 	}
 	if id, ok := said.ID.Get(); ok {
-		entry = named(n.book.Estate.Devices, func(d estate.Device) string { return d.Name }, id)
+		entry = named(n.book.Directory.Devices, func(d directory.Device) string { return d.Name }, id)
 	}
 	return said, entry, exists
 }
@@ -271,7 +271,7 @@ func (n naive) platform() (string, condition.Truth) {
 
 // posture returns fit, unfit, unreported or unidentified.
 func (n naive) posture(name string) string {
-	p := named(n.book.Estate.Postures, func(p estate.Posture) string { return p.Name }, name)
+	p := named(n.book.Directory.Postures, func(p directory.Posture) string { return p.Name }, name)
 	said, entry, _ := n.device()
 	if id, ok := said.ID.Get(); !ok || id == "" {
 		return "unidentified"
@@ -298,7 +298,7 @@ func (n naive) posture(name string) string {
 	return map[condition.Truth]string{no: "unfit", maybe: "unreported", yes: "fit"}[all]
 }
 
-func (n naive) passes(c estate.Check, value attempt.Scalar) condition.Truth {
+func (n naive) passes(c directory.Check, value attempt.Scalar) condition.Truth {
 	switch {
 	case c.Is != nil:
 		return condition.Of(value == *c.Is)
@@ -386,7 +386,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 		if account.Joined == nil {
 			return maybe
 		}
-		return condition.Of(n.moment.Before(account.Joined.Start(n.book.Estate.Zone).Add(span(value))))
+		return condition.Of(n.moment.Before(account.Joined.Start(n.book.Directory.Zone).Add(span(value))))
 	case condition.AccountRiskAtLeast:
 		return condition.Of(n.accountRisk() >= level(value))
 	case condition.Share:
@@ -400,13 +400,13 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	case condition.Tags:
 		return condition.Of(slices.Contains(app.Tags, value))
 	case condition.Networks:
-		if r, err := estate.ParseRange(value); err == nil {
+		if r, err := directory.ParseRange(value); err == nil {
 			ip, has := n.a.IP.Get()
 			return among([]netip.Addr{ip}, !n.a.IP.IsUnknown(), func(ip netip.Addr) bool { return has && r.Contains(ip) })
 		}
-		return n.inNetworks(func(network estate.Network) bool { return network.Name == value })
+		return n.inNetworks(func(network directory.Network) bool { return network.Name == value })
 	case condition.OurNetwork:
-		ours := n.inNetworks(func(network estate.Network) bool { return network.Ours })
+		ours := n.inNetworks(func(network directory.Network) bool { return network.Ours })
 		if value == "false" {
 			ours = ours.Not()
 		}
@@ -462,13 +462,13 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	panic("naive: no such key: " + t.Key.String())
 }
 
-func (n naive) accountRisk() estate.Level {
+func (n naive) accountRisk() directory.Level {
 	a := n.account()
 	switch {
 	case a.AccountRisk == nil:
-		return estate.NoRisk
+		return directory.NoRisk
 	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(*a.AccountRisk.Since):
-		return estate.NoRisk
+		return directory.NoRisk
 	}
 	return a.AccountRisk.Level
 }
@@ -479,8 +479,8 @@ func (n naive) fromOneOf(t *condition.Test) condition.Truth {
 	may := n.country()
 	return among(may, may != nil, func(code attempt.CountryCode) bool {
 		for _, value := range t.Values {
-			region := named(n.book.Estate.Regions, func(r estate.Region) string { return r.Name }, value)
-			if value == string(code) || region != nil && slices.Contains(region.Countries, estate.Country(code)) {
+			region := named(n.book.Directory.Regions, func(r directory.Region) string { return r.Name }, value)
+			if value == string(code) || region != nil && slices.Contains(region.Countries, directory.Country(code)) {
 				return true
 			}
 		}
@@ -489,15 +489,15 @@ func (n naive) fromOneOf(t *condition.Test) condition.Truth {
 }
 
 func span(text string) time.Duration {
-	var s estate.Span
+	var s directory.Span
 	if err := s.UnmarshalText([]byte(text)); err != nil {
 		panic(err)
 	}
 	return time.Duration(s)
 }
 
-func level(text string) estate.Level {
-	return estate.Level(slices.Index([]string{"none", "low", "medium", "high"}, text))
+func level(text string) directory.Level {
+	return directory.Level(slices.Index([]string{"none", "low", "medium", "high"}, text))
 }
 
 func (n naive) levels() risk.Levels {
@@ -573,7 +573,7 @@ func (n naive) signal(s risk.Signal) condition.Truth {
 	case risk.NewDevice:
 		return n.deviceIs("known").Not()
 	case risk.AnonymousNetwork:
-		return n.inNetworks(func(network estate.Network) bool { return network.Anonymous })
+		return n.inNetworks(func(network directory.Network) bool { return network.Anonymous })
 	case risk.FailedBurst:
 		times, known := n.a.Failures.Get()
 		if !known {

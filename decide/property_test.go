@@ -123,7 +123,7 @@ func TestNothingIsToldBeforeAProof(t *testing.T) {
 		a.Proofs, a.Session.Proofs = nil, nil
 		a.Account = "nobody@one.example"
 		want := judge.Decide(a).ToPerson
-		for _, account := range judge.Estate().Accounts {
+		for _, account := range judge.Directory().Accounts {
 			a.Account = account.Name
 			if d := judge.Decide(a); d.Verdict != decide.Grant {
 				require.Equal(t, want, d.ToPerson, account.Name)

@@ -12,10 +12,10 @@ import (
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
-// repairWorld is the estate for the actions by which an account is put right, for
+// repairWorld is the directory for the actions by which an account is put right, for
 // exemptions, rollouts and limits.
 const repairWorld = `briskwarden: 1
 settings: {zone: Europe/Oslo}
@@ -118,7 +118,7 @@ func repairWords(d *decide.Decision) string {
 	}
 	for _, demand := range d.Demands {
 		add(!demand.Met, demand.String())
-		add(slices.Contains(demand.Offer, estate.DeskPass) && len(demand.Offer) > 1, "offer "+strings.Join(demand.Offer, " "))
+		add(slices.Contains(demand.Offer, directory.DeskPass) && len(demand.Offer) > 1, "offer "+strings.Join(demand.Offer, " "))
 	}
 	for _, n := range d.Notices {
 		if n.Code == decide.EnrolmentDue {

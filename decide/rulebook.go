@@ -1,5 +1,5 @@
 // Package decide judges attempts: it compiles policies and assurances against
-// an estate and answers each attempt with a verdict, or with a decision that
+// an directory and answers each attempt with a verdict, or with a decision that
 // carries its demands, causes and full trace.
 //
 // The package computes and does nothing else. It reads no file and no clock;
@@ -14,15 +14,15 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Rulebook is what is decided by: the facts, and the policies on them.
 type Rulebook struct {
 	// Digest names the book that the rules were read from, for the record.
-	Digest string
-	Estate estate.Contents
+	Digest    string
+	Directory directory.Contents
 	// Otherwise is joined in where no live policy surely speaks. The zero
 	// Outcome grants to whoever proves any method; a book says block.
 	Otherwise  Outcome
@@ -65,7 +65,7 @@ func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil 
 
 // UnmarshalText reads grant, step_up or block.
 func (v *Verdict) UnmarshalText(text []byte) error {
-	return estate.ParseWord(v, "a verdict", string(text), verdicts, Grant)
+	return directory.ParseWord(v, "a verdict", string(text), verdicts, Grant)
 }
 
 // Stage says how far a policy has come.
@@ -92,7 +92,7 @@ func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // UnmarshalText reads draft, shadow or live.
 func (s *Stage) UnmarshalText(text []byte) error {
-	return estate.ParseWord(s, "a stage", string(text), stages, Draft)
+	return directory.ParseWord(s, "a stage", string(text), stages, Draft)
 }
 
 // Policy says what is asked of whom at which apps. The first of its rules that
@@ -103,17 +103,17 @@ type Policy struct {
 	About string             `book:"about" doc:"what the policy is for, for those who read the book"`
 	Owner string             `book:"owner" doc:"who answers for the policy"`
 	// ReviewBy is advice to the owner and has no effect on decisions.
-	ReviewBy *estate.Date `book:"review_by" doc:"day by which the policy is to be looked at again"`
-	Stage    Stage        `book:"stage,required" doc:"draft, shadow or live"`
+	ReviewBy *directory.Date `book:"review_by" doc:"day by which the policy is to be looked at again"`
+	Stage    Stage           `book:"stage,required" doc:"draft, shadow or live"`
 	// Since is advice too.
-	Since *estate.Date `book:"since" doc:"day on which it came to its stage"`
+	Since *directory.Date `book:"since" doc:"day on which it came to its stage"`
 	// Who and Apps are about the account and the app.
 	Who  condition.Node `book:"who,required" about:"account" doc:"the accounts it is for; anyone for all"`
 	Apps condition.Node `book:"apps,required" about:"app" doc:"the apps it is for; every for all"`
 	// Actions are those that it is for; nil is all.
 	Actions []attempt.Action `book:"actions" doc:"the actions it is for; left out, all"`
-	From    *estate.Date     `book:"from" doc:"first day on which it is in force"`
-	Until   *estate.Date     `book:"until" doc:"last day on which it is in force"`
+	From    *directory.Date  `book:"from" doc:"first day on which it is in force"`
+	Until   *directory.Date  `book:"until" doc:"last day on which it is in force"`
 	// Replaces names policies that it silences where it surely speaks.
 	Replaces []string `book:"replaces" ref:"policy" doc:"policies that it silences where it surely speaks"`
 	// Firm policies cannot be replaced.
@@ -130,7 +130,7 @@ type Rule struct {
 	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches; left out, always"`
 	Then   Outcome            `book:"then,required" doc:"grant, block, or {require: [assurances]}"`
 	Say    string             `book:"say" doc:"what the person is told where the rule blocks or asks for something"`
-	Limits estate.Limits      `book:"limits" doc:"limits on the session that is granted"`
+	Limits directory.Limits   `book:"limits" doc:"limits on the session that is granted"`
 }
 
 // Outcome is what a rule comes to: a block, or a grant to whoever meets all that
@@ -190,15 +190,15 @@ type Assurance struct {
 // Prove asks for a method proven recently enough. One of AnyOf and Traits is
 // given.
 type Prove struct {
-	AnyOf  []string       `book:"any_of" ref:"method" doc:"methods of which one is to be proven"`
-	Traits []estate.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
-	Within Within         `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
+	AnyOf  []string          `book:"any_of" ref:"method" doc:"methods of which one is to be proven"`
+	Traits []directory.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
+	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
 	// Fallback lists methods that count where a preferred one could not be
 	// reached, or where the account has none of those.
 	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one timed out or was unreachable, or where the account has none of those"`
 	// Remember is how long the device may stand for the method where the account
 	// asked to be remembered on it.
-	Remember estate.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d"`
+	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d"`
 }
 
 // Accept asks for a version of a document to be accepted.
@@ -206,7 +206,7 @@ type Accept struct {
 	Document string `book:"document,required" doc:"name of the document"`
 	Version  int    `book:"version,required" doc:"the version; a later one counts too"`
 	// Every is how long an acceptance holds; zero is for good.
-	Every estate.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good"`
+	Every directory.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good"`
 }
 
 // Exemption excuses accounts from assurances, everywhere at once. It never lifts
@@ -220,7 +220,7 @@ type Exemption struct {
 	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds; left out, always"`
 	Because    string             `book:"because,required" doc:"the reason"`
 	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
-	Until      *estate.Date       `book:"until" doc:"last day on which it holds"`
+	Until      *directory.Date    `book:"until" doc:"last day on which it holds"`
 }
 
 // Rollout is a dated campaign by which people enrol a method.
@@ -230,14 +230,14 @@ type Rollout struct {
 	Who     condition.Node     `book:"who,required" about:"account" doc:"the accounts that it is for"`
 	Methods []string           `book:"methods,required" ref:"method" doc:"methods of which each account enrols one"`
 	// Eases names the assurances whose demands wait for those still in time.
-	Eases    []string     `book:"eases,required" ref:"assurance" doc:"assurances whose demands wait while there is time left"`
-	Opens    *estate.Date `book:"opens" doc:"day from which people are told"`
-	AskBy    *estate.Date `book:"ask_by" doc:"day by which everyone has been asked"`
-	Enforced estate.Date  `book:"enforced,required" doc:"day from whose beginning it is demanded"`
+	Eases    []string        `book:"eases,required" ref:"assurance" doc:"assurances whose demands wait while there is time left"`
+	Opens    *directory.Date `book:"opens" doc:"day from which people are told"`
+	AskBy    *directory.Date `book:"ask_by" doc:"day by which everyone has been asked"`
+	Enforced directory.Date  `book:"enforced,required" doc:"day from whose beginning it is demanded"`
 	// Newcomers is how long after joining a person has in any case.
-	Newcomers estate.Span `book:"newcomers" doc:"time that a person has after joining, such as 30d"`
+	Newcomers directory.Span `book:"newcomers" doc:"time that a person has after joining, such as 30d"`
 	// Grace is how long after being first asked a person has in any case.
-	Grace estate.Span `book:"grace" doc:"time that a person has after being first asked, such as 14d"`
+	Grace directory.Span `book:"grace" doc:"time that a person has after being first asked, such as 14d"`
 }
 
 // Within says how recent a proof must be: Now, Session, or no older than so
@@ -260,7 +260,7 @@ func (w *Within) UnmarshalText(text []byte) error {
 	case "session":
 		*w = Session
 	default:
-		if err := (*estate.Span)(w).UnmarshalText(text); err != nil {
+		if err := (*directory.Span)(w).UnmarshalText(text); err != nil {
 			return fmt.Errorf("within is now, session or a length of time such as 12h, not %q", text)
 		}
 	}
@@ -275,7 +275,7 @@ func (w Within) String() string {
 	case Session:
 		return "session"
 	}
-	return estate.Span(w).String()
+	return directory.Span(w).String()
 }
 
 // MarshalText writes String.

@@ -6,8 +6,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
-	"github.com/briskwarden/briskwarden/risk"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // sitting is the judging of one attempt: its facts looked up, the policies that
@@ -19,14 +19,14 @@ type sitting struct {
 	// moment is the time for windows and dates. It is the attempt's own, but
 	// where a sitting looks ahead.
 	moment time.Time
-	// account and app are numbers in the estate, -1 where it has none.
+	// account and app are numbers in the directory, -1 where it has none.
 	account, app int
 	// emergency says that it is an emergency account.
 	emergency bool
 	// quick asks for the verdict alone; settled says that it is a block already.
 	quick, settled bool
 	where          whereabouts
-	device         estate.DeviceView
+	device         directory.DeviceView
 	proofs         []proof
 	weighed        bool
 	weight         risk.Score
@@ -118,7 +118,7 @@ type limits struct {
 	unshared    bool
 }
 
-func limitsOf(l estate.Limits) limits {
+func limitsOf(l directory.Limits) limits {
 	return limits{time.Duration(l.Lasts), time.Duration(l.Idle), l.Shared != nil && !*l.Shared}
 }
 
@@ -138,14 +138,14 @@ func (j *Judge) sit(a *attempt.Attempt) *sitting {
 	s := j.sittings.Get().(*sitting)
 	s.attempt, s.moment = a, a.At
 	s.account, s.app, s.emergency = -1, -1, false
-	if i, ok := j.estate.FindAccount(a.Account); ok {
+	if i, ok := j.directory.FindAccount(a.Account); ok {
 		s.account = i
-		s.emergency = j.estate.Kind(i) == estate.Emergency
+		s.emergency = j.directory.Kind(i) == directory.Emergency
 	}
-	if i, ok := j.estate.FindApp(a.App); ok {
+	if i, ok := j.directory.FindApp(a.App); ok {
 		s.app = i
 	}
-	s.device = j.estate.View(a)
+	s.device = j.directory.View(a)
 	s.where.find(j, a)
 	s.gatherProofs()
 	s.clear()
@@ -181,13 +181,13 @@ func (s *sitting) gatherProofs() {
 }
 
 func (s *sitting) addProof(p *attempt.Proof, now bool) {
-	m, ok := s.judge.estate.FindMethod(p.Method)
+	m, ok := s.judge.directory.FindMethod(p.Method)
 	switch {
 	case !ok:
 		return // it proves nothing; Decide says so in a notice
 	case m == s.judge.deskPass && !(now && s.attempt.Action.TakesDeskPass()):
 		return
-	case s.account >= 0 && s.judge.estate.Barred(s.account).Has(m):
+	case s.account >= 0 && s.judge.directory.Barred(s.account).Has(m):
 		return
 	}
 	made := proof{method: m, age: ageless, now: now, ownApp: now, fallback: p.Fallback}
@@ -198,7 +198,7 @@ func (s *sitting) addProof(p *attempt.Proof, now bool) {
 		made.age = 0
 	}
 	if !now && p.App != "" {
-		app, ok := s.judge.estate.FindApp(p.App)
+		app, ok := s.judge.directory.FindApp(p.App)
 		made.ownApp = ok && app == s.app
 	}
 	s.proofs = append(s.proofs, made)
@@ -210,7 +210,7 @@ func (s *sitting) hear(shadows bool) {
 	if s.app < 0 || s.account < 0 {
 		return
 	}
-	x, e := &s.judge.index, s.judge.estate
+	x, e := &s.judge.index, s.judge.directory
 	s.hearAimed(x.everyone[s.app], shadows)
 	if others := x.others[s.app]; len(others) <= fewOthers {
 		s.hearAimed(others, shadows)
@@ -412,7 +412,7 @@ func (s *sitting) canBeAsked() bool {
 // refusal returns the cause that stops an attempt before any policy is asked,
 // and "" where there is none.
 func (s *sitting) refusal() CauseCode {
-	e := s.judge.estate
+	e := s.judge.directory
 	switch {
 	case s.account < 0:
 		return AccountUnknown
@@ -420,7 +420,7 @@ func (s *sitting) refusal() CauseCode {
 		return AccountDisabled
 	case s.app < 0:
 		return AppUnknown
-	case e.Kind(s.account) != estate.Emergency && !e.IsOpenTo(s.app, s.account):
+	case e.Kind(s.account) != directory.Emergency && !e.IsOpenTo(s.app, s.account):
 		return AppNotOpen
 	}
 	return ""

@@ -2,7 +2,7 @@ package decide
 
 import (
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // trace tells for every policy what became of it.
@@ -97,16 +97,16 @@ func (s *sitting) traceSilence(p *policy) {
 
 // traceNotFor tells why a policy that is aimed at the app is not for the attempt.
 func (s *sitting) traceNotFor(p *policy) {
-	zone := s.judge.estate.Zone
+	zone := s.judge.directory.Zone
 	switch {
 	case s.emergency && !p.names(int32(s.account)):
 		s.addReason("kinds: an emergency account is only meant where `who` names it")
 	case !p.isFor(s.attempt.Action):
 		s.addReason("actions: it is not for " + s.attempt.Action.String())
 	case p.From != nil && s.moment.Before(p.from):
-		s.addReason("from: wants " + p.From.String() + " or later, saw " + estate.DateOf(s.moment.In(zone)).String())
+		s.addReason("from: wants " + p.From.String() + " or later, saw " + directory.DateOf(s.moment.In(zone)).String())
 	case !p.inForceAt(s.moment):
-		s.addReason("until: wants " + p.Until.String() + " or earlier, saw " + estate.DateOf(s.moment.In(zone)).String())
+		s.addReason("until: wants " + p.Until.String() + " or earlier, saw " + directory.DateOf(s.moment.In(zone)).String())
 	default:
 		s.addWhy("", p.who)
 	}

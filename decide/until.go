@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // farthestLook is how far ahead a granted session is looked at.
@@ -50,7 +50,7 @@ func (s *sitting) turns(now, end time.Time) []time.Time {
 					windows[w] = true
 				}
 			case condition.JoinedWithin:
-				if joined, known := s.judge.estate.JoinedUntil(s.account, estate.Span(t.Limit())); known {
+				if joined, known := s.judge.directory.JoinedUntil(s.account, directory.Span(t.Limit())); known {
 					add(joined)
 				}
 			}
@@ -87,7 +87,7 @@ func (s *sitting) turns(now, end time.Time) []time.Time {
 		condition.Walk(s.judge.rollouts[i].who, look)
 	}
 	for w := range windows {
-		for _, t := range s.judge.estate.WindowTurns(int(w), now, end) {
+		for _, t := range s.judge.directory.WindowTurns(int(w), now, end) {
 			add(t)
 		}
 	}

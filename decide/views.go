@@ -6,7 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // The views show what a judge decides by to whoever describes or checks it. The
@@ -75,7 +75,7 @@ func (j *Judge) Otherwise() Outcome { return j.book.Otherwise }
 
 // Methods returns the methods that meet what an assurance asks to be proven, and
 // its fallbacks.
-func (j *Judge) Methods(p Prove) (preferred, fallback estate.MethodSet) {
+func (j *Judge) Methods(p Prove) (preferred, fallback directory.MethodSet) {
 	d, err := j.compileProve(p)
 	if err != nil {
 		return 0, 0 // it is none of the judge's
@@ -84,11 +84,11 @@ func (j *Judge) Methods(p Prove) (preferred, fallback estate.MethodSet) {
 }
 
 // MethodNames returns the names of a set of methods, sorted.
-func (j *Judge) MethodNames(set estate.MethodSet) []string {
+func (j *Judge) MethodNames(set directory.MethodSet) []string {
 	names := make([]string, 0, set.Len())
 	for _, i := range j.methodOrder {
 		if set.Has(i) {
-			names = append(names, j.estate.Methods()[i].Name)
+			names = append(names, j.directory.Methods()[i].Name)
 		}
 	}
 	return names
@@ -96,12 +96,12 @@ func (j *Judge) MethodNames(set estate.MethodSet) []string {
 
 // Audience returns the accounts that a policy, by its number among Policies, is
 // for. An emergency account is among them only where the policy names it.
-func (j *Judge) Audience(policy int, g *estate.Gathering) estate.Audience {
+func (j *Judge) Audience(policy int, g *directory.Gathering) directory.Audience {
 	p := &j.policies[policy]
 	audience := g.Of(p.who)
 	for _, account := range g.Emergencies() {
 		if !p.names(int32(account)) {
-			audience = audience.And(g.Only(account).Not(len(j.estate.Accounts)))
+			audience = audience.And(g.Only(account).Not(len(j.directory.Accounts)))
 		}
 	}
 	return audience
@@ -111,8 +111,8 @@ func (j *Judge) Audience(policy int, g *estate.Gathering) estate.Audience {
 // Policies, is aimed at.
 func (j *Judge) Apps(policy int) []int {
 	var apps []int
-	for app := range j.estate.Apps {
-		if condition.Eval(j.policies[policy].apps, estate.AppFacts{Estate: j.estate, App: app}) != condition.False {
+	for app := range j.directory.Apps {
+		if condition.Eval(j.policies[policy].apps, directory.AppFacts{Directory: j.directory, App: app}) != condition.False {
 			apps = append(apps, app)
 		}
 	}
@@ -125,12 +125,12 @@ func (j *Judge) InForceAt(policy int, at time.Time) bool { return j.policies[pol
 
 // Covered tells of each app, by number, whether a live policy within its dates is
 // for sign-ins there, of other accounts than those for emergencies.
-func (j *Judge) Covered(g *estate.Gathering, at time.Time) []bool {
+func (j *Judge) Covered(g *directory.Gathering, at time.Time) []bool {
 	daily := g.Everyone()
 	for _, account := range g.Emergencies() {
-		daily = daily.And(g.Only(account).Not(len(j.estate.Accounts)))
+		daily = daily.And(g.Only(account).Not(len(j.directory.Accounts)))
 	}
-	covered := make([]bool, len(j.estate.Apps))
+	covered := make([]bool, len(j.directory.Apps))
 	for i := range j.policies {
 		p := &j.policies[i]
 		if p.stage != Live || !p.isFor(attempt.SignIn) || !p.inForceAt(at) || !j.Audience(i, g).Meets(daily) {

@@ -20,7 +20,7 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
-		e, policies := judge.Estate(), judge.Policies()
+		e, policies := judge.Directory(), judge.Policies()
 		for range 40 {
 			a := synth.Attempt(chance)
 			account, known := e.FindAccount(a.Account)
@@ -86,7 +86,7 @@ func TestCovered(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 3)
-		e := judge.Estate()
+		e := judge.Directory()
 		for range 40 {
 			a := synth.Attempt(chance)
 			a.Action = attempt.SignIn

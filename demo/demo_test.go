@@ -15,13 +15,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/replay"
-	"github.com/briskwarden/briskwarden/risk"
 )
 
 // TestTheBookUsesEverything holds the demo's book against what a book can say:

@@ -12,12 +12,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/tools/txtar"
 
+	"github.com/briskwarden/briskwarden/admin/compare"
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/compare"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/replay"
 )
 
 // compareFlags are what a comparison is told beside the books.

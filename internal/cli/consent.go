@@ -15,7 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/desk"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 

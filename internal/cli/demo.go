@@ -13,14 +13,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/inspect"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/ocsf"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 func (env *environment) demoCommand() *cobra.Command {

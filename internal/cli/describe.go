@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/briskwarden/briskwarden/describe"
+	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/drill"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 func (env *environment) drillCommand() *cobra.Command {

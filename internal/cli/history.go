@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"github.com/briskwarden/briskwarden/replay"
+	"github.com/briskwarden/briskwarden/admin/replay"
 )
 
 // historyFlags say where a history is and how it is read.

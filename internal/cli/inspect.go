@@ -11,12 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/desk"
-	"github.com/briskwarden/briskwarden/inspect"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // inspectFlags are the flags of inspect.

@@ -7,9 +7,9 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"github.com/briskwarden/briskwarden/admin/reach"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/reach"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 func (env *environment) reachCommand() *cobra.Command {

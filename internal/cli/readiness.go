@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/readiness"
 )
 
 func (env *environment) readinessCommand() *cobra.Command {
@@ -35,9 +35,9 @@ func (env *environment) readinessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var day *estate.Date
+			var day *directory.Date
 			if on != "" {
-				day = new(estate.Date)
+				day = new(directory.Date)
 				if err := day.UnmarshalText([]byte(on)); err != nil {
 					return fmt.Errorf("--on: %w", err)
 				}

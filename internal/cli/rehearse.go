@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 func (env *environment) rehearseCommand() *cobra.Command {
@@ -116,7 +116,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	if more.untilGranted {
 		report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, a)
 	}
-	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Estate().Zone) })
+	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Directory().Zone) })
 	if err == nil && more.keepAs != "" {
 		err = env.keep(b, more.keepAs, report)
 	}

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/internal/render"
-	"github.com/briskwarden/briskwarden/schema"
+	"github.com/briskwarden/briskwarden/internal/schema"
 )
 
 func (env *environment) schemaCommand() *cobra.Command {

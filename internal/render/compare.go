@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/compare"
+	"github.com/briskwarden/briskwarden/admin/compare"
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/replay"
 )
 
 // mostChanged is how many changed definitions are told in sentences, so that a

@@ -8,8 +8,8 @@ import (
 	"github.com/charmbracelet/lipgloss"
 
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/desk"
-	"github.com/briskwarden/briskwarden/estate"
+	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -78,8 +78,8 @@ func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
 }
 
 // level returns a level of danger, coloured.
-func (p *Page) level(l estate.Level) string {
-	style := [...]lipgloss.Style{estate.NoRisk: p.dim, estate.LowRisk: p.bold, estate.MediumRisk: p.verdicts[1], estate.HighRisk: p.verdicts[2]}[l]
+func (p *Page) level(l directory.Level) string {
+	style := [...]lipgloss.Style{directory.NoRisk: p.dim, directory.LowRisk: p.bold, directory.MediumRisk: p.verdicts[1], directory.HighRisk: p.verdicts[2]}[l]
 	return style.Render(strings.ToUpper(l.String()))
 }
 

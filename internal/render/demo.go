@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/inspect"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // SceneReport is one rehearsed scene of the demo.

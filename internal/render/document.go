@@ -3,7 +3,7 @@ package render
 import (
 	"fmt"
 
-	"github.com/briskwarden/briskwarden/describe"
+	"github.com/briskwarden/briskwarden/admin/describe"
 )
 
 // Document writes a description.

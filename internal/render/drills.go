@@ -3,7 +3,7 @@ package render
 import (
 	"fmt"
 
-	"github.com/briskwarden/briskwarden/drill"
+	"github.com/briskwarden/briskwarden/admin/drill"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

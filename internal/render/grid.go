@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // mostMerged is how many values a merged row or column names.

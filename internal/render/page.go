@@ -11,8 +11,8 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // plainWidth is how wide a page is that goes to no terminal.

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/admin/reach"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/reach"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // AccountReach writes the apps that an account can open.

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/readiness"
 )
 
 // mostUnready is how many accounts of each status are named.

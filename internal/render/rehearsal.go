@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/rehearse"
 )
 
 // mostCauses is how many reasons come before the table of policies.

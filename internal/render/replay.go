@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/replay"
 )
 
 // mostRows is how many rows a table of a replay has, so that the answer above them

@@ -1,6 +1,6 @@
 package render
 
-import "github.com/briskwarden/briskwarden/schema"
+import "github.com/briskwarden/briskwarden/internal/schema"
 
 // Schemas lists what has a schema.
 func (p *Page) Schemas(documents []schema.Document) {

@@ -3,8 +3,8 @@ package render
 import (
 	"fmt"
 
+	"github.com/briskwarden/briskwarden/admin/start"
 	"github.com/briskwarden/briskwarden/internal/words"
-	"github.com/briskwarden/briskwarden/start"
 )
 
 // mostSkipped is how many lines that were left out are told.

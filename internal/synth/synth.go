@@ -146,7 +146,7 @@ func Small(chance Chance, policies int) Book {
 		add("risk", "levels: {low: 5, medium: 30, high: 60}")
 	}
 	m.assurances(add)
-	m.estate(add)
+	m.directory(add)
 	for i := range policies {
 		b.Definitions = append(b.Definitions, Policy(chance, i, policies))
 	}
@@ -222,8 +222,8 @@ func (m maker) assurances(add func(section, format string, args ...any)) {
 	add("assurances", "s6: %s", m.one([]string{"{external: yard}", "{consent: true}", "{accept: {document: rules, version: 2, every: 30d}}", "{accept: {document: rules, version: 1}}"}))
 }
 
-// estate makes accounts, groups, apps and devices.
-func (m maker) estate(add func(section, format string, args ...any)) {
+// directory makes accounts, groups, apps and devices.
+func (m maker) directory(add func(section, format string, args ...any)) {
 	for _, name := range accounts {
 		kind := "person"
 		if strings.HasPrefix(name, "robot") {
@@ -494,7 +494,7 @@ var reports = []struct {
 func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt.Device {
 	d.ID = drawFact(m, odds, d.ID, func() string { return m.one([]string{"v0", "v1", "v2", "v3"}) })
 	truth := func() bool { return m.odds(2) }
-	// What the estate knows is not missing, so that it is not to be drawn.
+	// What the directory knows is not missing, so that it is not to be drawn.
 	id, _ := d.ID.Get()
 	registered := id == "v0" || id == "v1"
 	if !registered || m.odds(3) && odds > 0 {

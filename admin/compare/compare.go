@@ -1,0 +1,320 @@
+// Package compare tells what changed between two books, in sentences, and what
+// that loosens and tightens; and what it would have changed for a recorded history.
+package compare
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// Effect is what a change may do to decisions. Nothing that is not told here can
+// happen, but for one thing: that a rule which asks for nothing still asks for any
+// one proof is taken for the mildest that there is.
+type Effect uint8
+
+// The effects. Of a change that is Either some decisions may become milder and
+// some stricter.
+const (
+	Loosens Effect = 1 << iota
+	Tightens
+	Neither Effect = 0
+	Either         = Loosens | Tightens
+)
+
+var effects = map[Effect]string{Neither: "neither", Loosens: "loosens", Tightens: "tightens", Either: "either"}
+
+// Effects returns the words for the effects.
+func Effects() []string { return []string{"loosens", "either", "tightens", "neither"} }
+
+// String returns loosens, either, tightens or neither.
+func (e Effect) String() string { return effects[e] }
+
+// MarshalText writes String.
+func (e Effect) MarshalText() ([]byte, error) { return []byte(e.String()), nil }
+
+// weight orders effects: what loosens first, and what does nothing last.
+func (e Effect) weight() int { return [...]int{Loosens: 0, Either: 1, Tightens: 2, Neither: 3}[e] }
+
+// Report is what changed between two books.
+type Report struct {
+	// Old and New are the digests of the books.
+	Old string `json:"old" doc:"the digest of the older book"`
+	New string `json:"new" doc:"the digest of the newer book"`
+	// Changed are the definitions that changed, what loosens first.
+	Changed []Changed `json:"changed" doc:"the definitions that changed, what loosens first"`
+	// Gates are those that HoldTo names.
+	Gates []Gate `json:"gates,omitempty" doc:"the gates that the comparison is held to"`
+	// History is nil where none was judged, and Shadow where the newer book has no
+	// shadow policy either.
+	History *History `json:"history,omitempty" doc:"what a history would have come to by the newer book instead of the older"`
+	Shadow  *History `json:"shadow,omitempty" doc:"the same were the shadow policies of the newer book live"`
+
+	// older and newer are the judges of the books, and shadowed is the newer book with
+	// its shadow policies live, where it has any.
+	older, newer *decide.Judge
+	shadowed     *decide.Rulebook
+}
+
+// Changed is a definition that is not the same in both books.
+type Changed struct {
+	// What is the kind of definition in the singular, such as policy.
+	What    string             `json:"what" doc:"the kind of definition, such as policy"`
+	Name    string             `json:"name" doc:"its name"`
+	Effect  Effect             `json:"effect" doc:"loosens, tightens, either, or neither"`
+	At      condition.Position `json:"at" doc:"where it stands in the newer book, or stood in the older"`
+	Changes []Change           `json:"changes" doc:"what changed, in sentences"`
+}
+
+// Title names the definition: "policy card-till".
+func (c *Changed) Title() string { return strings.TrimSpace(c.What + " " + c.Name) }
+
+// Change is one thing that changed.
+type Change struct {
+	Effect Effect `json:"effect" doc:"loosens, tightens, either, or neither"`
+	Text   string `json:"text" doc:"the change in a sentence"`
+}
+
+// With counts the definitions of which something has an effect.
+func (r *Report) With(e Effect) int {
+	n := 0
+	for _, c := range r.Changed {
+		if c.Effect == e {
+			n++
+		}
+	}
+	return n
+}
+
+// Loosened tells whether some change loosens, or may.
+func (r *Report) Loosened() bool { return r.With(Loosens)+r.With(Either) > 0 }
+
+// The gates that a comparison can be held to.
+const (
+	// LoosenedGate is shut where some change loosens, or may.
+	LoosenedGate = "loosened"
+	// LockedOutGate is shut where by a history somebody is locked out.
+	LockedOutGate = "locked-out"
+)
+
+// Gates returns the words for the gates.
+func Gates() []string { return []string{LoosenedGate, LockedOutGate} }
+
+// Gate is a gate that a comparison is held to.
+type Gate struct {
+	Name string `json:"name" doc:"loosened or locked-out"`
+	Shut bool   `json:"shut" doc:"true where the comparison shuts it"`
+}
+
+// HoldTo holds the report to gates, and tells whether it shuts one.
+func (r *Report) HoldTo(gates []string) (shut bool) {
+	r.Gates = nil
+	for _, name := range gates {
+		r.Gates = append(r.Gates, Gate{name, r.Shuts(name)})
+		shut = shut || r.Shuts(name)
+	}
+	return shut
+}
+
+// Shuts tells whether the report shuts a gate.
+func (r *Report) Shuts(gate string) bool {
+	switch gate {
+	case LoosenedGate:
+		return r.Loosened()
+	case LockedOutGate:
+		return r.History != nil && r.History.LocksOut()
+	}
+	return false
+}
+
+// Summary says in a sentence how many definitions changed, and with what effect.
+func (r *Report) Summary() string {
+	if r.Old == r.New {
+		return "The books are the same."
+	}
+	var parts []string
+	for _, e := range []struct {
+		effect Effect
+		text   string
+	}{{Loosens, "%d loosening"}, {Either, "%d that may do either"}, {Tightens, "%d tightening"}, {Neither, "%d without effect"}} {
+		if n := r.With(e.effect); n > 0 {
+			parts = append(parts, fmt.Sprintf(e.text, n))
+		}
+	}
+	if len(parts) == 0 {
+		return "The books differ in comments, order or descriptions only."
+	}
+	return fmt.Sprintf("The books differ in %s: %s.", words.Count(len(r.Changed), "definition"), words.List(parts, "and"))
+}
+
+// view is one of the two books.
+type view struct {
+	book      *book.Book
+	judge     *decide.Judge
+	consent   *consent.Judge
+	directory *directory.Directory
+	crowd     *directory.Gathering
+	policies  []decide.Policy
+	// numbers find policies by name; apps and audiences are those of each.
+	numbers   map[string]int
+	apps      [][]int
+	audiences []directory.Audience
+	// covering are for each app the policies that surely speak there, in both books.
+	covering [][]int
+}
+
+func newView(b *book.Book, at time.Time) (*view, error) {
+	judge, err := b.Compile()
+	if err != nil {
+		return nil, err
+	}
+	consents, err := b.CompileConsent(judge)
+	if err != nil {
+		return nil, err
+	}
+	v := &view{book: b, judge: judge, consent: consents, directory: judge.Directory(), crowd: judge.Directory().Gather(at), policies: judge.Policies(), numbers: map[string]int{}}
+	for i, p := range v.policies {
+		v.numbers[p.Name] = i
+		v.apps = append(v.apps, judge.Apps(i))
+		v.audiences = append(v.audiences, judge.Audience(i, v.crowd))
+	}
+	return v, nil
+}
+
+// differ compares two books.
+type differ struct {
+	old, new *view
+	// accounts and apps are those of both books, by their numbers in each.
+	accounts, apps [][2]int
+	// score tells whether that of an attempt may be higher or lower, and places
+	// whether another country may be found for it.
+	score, places direction
+	assurances    map[string]Effect
+	// uses tell what hangs on what is named.
+	uses    map[definition]use
+	out     []Changed
+	current *Changed
+}
+
+// Books tells what changed between two books. The moment matters to the accounts
+// that a condition on the time since joining holds for. The error is that of
+// compiling a book.
+func Books(older, newer *book.Book, at time.Time) (*Report, error) {
+	d := &differ{assurances: map[string]Effect{}, uses: map[definition]use{}}
+	var err error
+	if d.old, err = newView(older, at); err != nil {
+		return nil, err
+	}
+	if d.new, err = newView(newer, at); err != nil {
+		return nil, err
+	}
+	for n := range d.new.directory.Accounts {
+		if o, ok := d.old.directory.FindAccount(d.new.directory.Accounts[n].Name); ok {
+			d.accounts = append(d.accounts, [2]int{o, n})
+		}
+	}
+	for n, app := range d.new.directory.Apps {
+		if o := slices.IndexFunc(d.old.directory.Apps, func(a directory.App) bool { return a.Name == app.Name }); o >= 0 {
+			d.apps = append(d.apps, [2]int{o, n})
+		}
+	}
+	if older.Digest != newer.Digest {
+		d.old.findCovering(d.new)
+		d.new.findCovering(d.old)
+		d.places = d.relatePlaces()
+		d.score = d.relateScores()
+		d.compareAll()
+	}
+	r := &Report{Old: older.Digest, New: newer.Digest, Changed: d.out, older: d.old.judge, newer: d.new.judge, shadowed: withShadowsLive(newer.Rulebook())}
+	if r.Changed == nil {
+		r.Changed = []Changed{}
+	}
+	slices.SortStableFunc(r.Changed, func(a, b Changed) int { return cmp.Compare(a.Effect.weight(), b.Effect.weight()) })
+	return r, nil
+}
+
+func (d *differ) compareAll() {
+	d.comparePolicies()
+	d.compareExemptions()
+	d.askAll()
+	d.compareAssurances()
+	d.compareRollouts()
+	d.compareSettings()
+	d.comparePlaces()
+	d.compareTimes()
+	d.comparePostures()
+	d.compareRisk()
+	d.compareMethods()
+	d.compareAccounts()
+	d.compareGroups()
+	d.compareApps()
+	d.compareDevices()
+	d.compareConsent()
+	d.compareRest()
+}
+
+// about begins to tell of a definition, and calls tell to do it. Where that finds
+// no change, the definition is left out.
+func (d *differ) about(what, name string, tell func()) {
+	d.current = &Changed{What: what, Name: name, At: d.new.book.Where(what, name), Changes: []Change{}}
+	if !d.current.At.IsValid() {
+		d.current.At = d.old.book.Where(what, name)
+	}
+	tell()
+	if len(d.current.Changes) > 0 {
+		slices.SortStableFunc(d.current.Changes, func(a, b Change) int { return cmp.Compare(a.Effect.weight(), b.Effect.weight()) })
+		d.out = append(d.out, *d.current)
+	}
+}
+
+// note tells a change of the definition that is told of.
+func (d *differ) note(e Effect, format string, args ...any) {
+	d.current.Effect |= e
+	d.current.Changes = append(d.current.Changes, Change{e, capital(fmt.Sprintf(format, args...))})
+}
+
+// capital begins a sentence.
+func capital(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+
+// noteMove tells that something was one way and is another, unless it is the same.
+func (d *differ) noteMove(e Effect, what, was, is string) {
+	if was != is {
+		d.note(e, "%s was %s and is %s.", what, cmp.Or(was, "not stated"), cmp.Or(is, "not stated"))
+	}
+}
+
+// pair is a definition as both books have it; one of them may not.
+type pair[T any] struct {
+	name     string
+	old, new *T
+}
+
+// pairs matches definitions by name, in the order of the newer book, those that
+// are gone last.
+func pairs[T any](old, new []T, name func(*T) string) []pair[T] {
+	was := map[string]*T{}
+	for i := range old {
+		was[name(&old[i])] = &old[i]
+	}
+	var list []pair[T]
+	for i := range new {
+		n := name(&new[i])
+		list = append(list, pair[T]{n, was[n], &new[i]})
+		delete(was, n)
+	}
+	for i := range old {
+		if n := name(&old[i]); was[n] != nil {
+			list = append(list, pair[T]{n, was[n], nil})
+		}
+	}
+	return list
+}

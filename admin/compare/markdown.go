@@ -1,0 +1,93 @@
+package compare
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// mostInSummary is how many definitions a summary tells of, so that it fits a pull
+// request.
+const mostInSummary = 50
+
+// Markdown returns the report in CommonMark with tables as GitHub Flavored Markdown
+// has them (§4.10), fit for a pull request.
+func (r *Report) Markdown() string {
+	var b strings.Builder
+	b.WriteString("## What this changes\n\n" + words.Markdown(r.Summary()) + "\n")
+	for _, gate := range r.Gates {
+		mark := "open"
+		if gate.Shut {
+			mark = "**shut**"
+		}
+		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate.Name, mark)
+	}
+	for i, c := range r.Changed {
+		if i == mostInSummary {
+			fmt.Fprintf(&b, "\n… and %s more, which `--json` has.\n", words.Count(len(r.Changed)-i, "definition"))
+			break
+		}
+		fmt.Fprintf(&b, "\n### %s: %s\n\n", c.Effect, words.Markdown(c.Title()))
+		for _, change := range c.Changes {
+			fmt.Fprintf(&b, "- %s: %s\n", change.Effect, words.Markdown(change.Text))
+		}
+	}
+	told := map[string]bool{}
+	r.History.markdown(&b, "## What it would have changed", told)
+	r.Shadow.markdown(&b, "## What it would have changed were the shadow policies live", told)
+	return b.String()
+}
+
+// markdown writes a history, with examples that were not told yet.
+func (h *History) markdown(b *strings.Builder, heading string, told map[string]bool) {
+	if h == nil {
+		return
+	}
+	fmt.Fprintf(b, "\n%s\n\n", heading)
+	if h.Cut {
+		b.WriteString("Judging was interrupted; this is what was judged until then.\n\n")
+	}
+	fmt.Fprintf(b, "%s from %s to %s; %.2f prompts for each person and day before, %.2f now.\n\n", words.Count(int(h.Attempts), "attempt"),
+		h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339), h.PromptsWas, h.PromptsIs)
+	b.WriteString("| | granted | asked for more | blocked |\n| --- | ---: | ---: | ---: |\n")
+	for _, row := range []struct {
+		name   string
+		counts replay.Counts
+	}{{"before", h.Was}, {"now", h.Is}} {
+		fmt.Fprintf(b, "| %s | %d | %d | %d |\n", row.name, row.counts.Grant, row.counts.StepUp, row.counts.Block)
+	}
+	happenings := h.Happenings()
+	if len(happenings) == 0 {
+		b.WriteString("\nNothing happens to anybody.\n")
+		return
+	}
+	b.WriteString("\n| what happens | attempts | accounts | most |\n| --- | ---: | ---: | --- |\n")
+	for _, x := range happenings {
+		fmt.Fprintf(b, "| %s | %d | %d | %s |\n", x.Title, x.Attempts, x.Accounts, words.Markdown(words.UpTo(mostExamples, x.names())))
+	}
+	for _, one := range h.Instances(told) {
+		fmt.Fprintf(b, "\n*%s*: %s\n", one.Happening, words.Markdown(one.Text))
+	}
+}
+
+// names lists the accounts with most attempts.
+func (a *Affected) names() []string {
+	var names []string
+	for _, c := range a.Most {
+		names = append(names, c.String())
+	}
+	return names
+}
+
+// verdictWords says what an attempt came to.
+var verdictWords = map[decide.Verdict]string{decide.Grant: "granted", decide.StepUp: "asked for more", decide.Block: "blocked"}
+
+// String tells an example in a sentence.
+func (e *Example) String() string {
+	return fmt.Sprintf("%s at %s, %s: it was %s and is %s now. %s", e.Attempt.Account, e.Attempt.App, e.Attempt.At.Format(time.RFC3339),
+		verdictWords[e.Was], verdictWords[e.Is], strings.Join(e.Why, " "))
+}

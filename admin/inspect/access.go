@@ -1,0 +1,131 @@
+package inspect
+
+import (
+	"slices"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicAccess = "getting back in"
+
+var accessChecks = []Check{
+	{"no-emergency-account", topicAccess, Error, "no account gets in when all else fails",
+		"A policy that locks everybody out also locks out those who could mend it. An emergency account is touched by no policy that does not name it, so it still gets in.",
+		"Add an account with `kind: emergency` and a security key, keep the key in a safe, and give it a policy of its own with `who: {kinds: [emergency]}`.",
+		noEmergencyAccount},
+	{"weak-emergency-account", topicAccess, Error, "an emergency account without a method that resists phishing",
+		"The emergency account passes by the policies for everyone, so its own proof is all that protects it. A password or a code can be asked of its keeper by a stranger; a security key or a passkey cannot.",
+		"Enrol a security-key, a passkey or a certificate for it.", weakEmergencyAccount},
+	{"unnamed-emergency-account", topicAccess, Error, "an emergency account that no policy names",
+		"No policy applies to an emergency account but those that name it. Where none does, what the book says `otherwise` decides, and that is mostly a block.",
+		"Give it a live policy with `who: {kinds: [emergency]}`, or with its name in `accounts`, for every app.", unnamedEmergencyAccount},
+	{"everyday-emergency-account", topicAccess, Warning, "an emergency account that is used day by day",
+		"An account that works on ordinary days is watched by nobody on the day that counts, and its proofs lie about on desks.",
+		"Take it out of its groups and give its devices back; whoever used it gets an account of their own.", everydayEmergencyAccount},
+	{"no-administrators", topicAccess, Note, "the book does not say who looks after the systems",
+		"Those who can mend a mistake must never be locked out by it, and nobody can see to that without knowing who they are.",
+		"Name them in the settings, such as `administrators: {groups: [shore-it]}`.", noAdministrators},
+	{"administrator-locked-out", topicAccess, Error, "an administrator who is granted nothing",
+		"For this administrator no sign-on at any app is granted in the coming week, not even from an own network, on a fit device and with every enrolled method just proven. Who cannot get in cannot mend the book.",
+		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.", administratorLockedOut},
+}
+
+func (in *inspection) emergencies(visit func(number int, a *directory.Account)) {
+	for _, n := range in.crowd.Emergencies() {
+		if a := &in.directory.Accounts[n]; !a.Disabled {
+			visit(n, a)
+		}
+	}
+}
+
+func noEmergencyAccount(in *inspection) {
+	any := false
+	in.emergencies(func(int, *directory.Account) { any = true })
+	if !any {
+		in.find("book", in.where("setting", "otherwise"), "None of the %d accounts is an emergency account that is not disabled.", len(in.directory.Accounts))
+	}
+}
+
+func weakEmergencyAccount(in *inspection) {
+	in.emergencies(func(n int, a *directory.Account) {
+		for m, method := range in.directory.Methods() {
+			if in.directory.Enrolled(n).Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
+				return
+			}
+		}
+		in.find(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, words.List(a.Methods, "and"))
+	})
+}
+
+func unnamedEmergencyAccount(in *inspection) {
+	in.emergencies(func(n int, a *directory.Account) {
+		named := slices.ContainsFunc(in.live(), func(s *subject) bool { return s.audience.Holds(n) != condition.False && len(s.apps) > 0 })
+		if !named {
+			in.find(a.Name, in.where("account", a.Name), "No live policy names the emergency account %s, so the book's `otherwise` alone decides.", a.Name)
+		}
+	})
+}
+
+func everydayEmergencyAccount(in *inspection) {
+	in.emergencies(func(n int, a *directory.Account) {
+		if groups := in.directory.GroupsOf(n); len(groups) > 0 {
+			in.find(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
+		}
+		for _, d := range in.directory.Devices {
+			if d.Owner == a.Name {
+				in.find(a.Name, in.where("account", a.Name), "The emergency account %s owns the device %s, like an account for daily work.", a.Name, d.Name)
+			}
+		}
+	})
+}
+
+func noAdministrators(in *inspection) {
+	switch {
+	case in.book.Settings.Administrators == nil:
+		in.find("book", condition.Position{}, "The settings name no administrators.")
+	case in.admins.IsEmpty():
+		in.find("book", in.where("setting", "administrators"), "The administrators that the settings name are nobody.")
+	}
+}
+
+func administratorLockedOut(in *inspection) {
+	for n := range in.admins.All() {
+		a := &in.directory.Accounts[n]
+		if a.Disabled || a.Kind == directory.Service || in.getsIn(n) {
+			continue
+		}
+		where := "from no own network of the book"
+		if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+			where = "from anywhere (the book has no own network)"
+		}
+		in.find(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"), where)
+	}
+}
+
+// getsIn tells whether some attempt of an account is granted: at any app, from
+// an own network, at any hour of a week, on any device that could serve, with all
+// its methods just proven.
+func (in *inspection) getsIn(account int) bool {
+	devices := in.goodDevices(account)
+	for _, ip := range in.ownAddresses() {
+		for app := range in.directory.Apps {
+			if !in.directory.IsOpenTo(app, account) {
+				continue
+			}
+			for _, device := range devices {
+				for _, hour := range in.hours {
+					a := in.attempt(account, app, hour)
+					a.IP, a.Device = ip, device
+					in.proveAll(a, account)
+					if in.judge.Verdict(a) == decide.Grant {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
+}

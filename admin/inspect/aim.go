@@ -1,0 +1,280 @@
+package inspect
+
+import (
+	"path"
+	"slices"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicAim = "aim"
+
+// forgotten is after how many days a draft or a shadow is forgotten.
+const forgotten = 90
+
+var aimChecks = []Check{
+	{"aims-at-empty-group", topicAim, Warning, "a policy aimed at a group without members",
+		"Whoever wrote the policy thought that the group had somebody in it. Mostly the members are in another group of a like name.",
+		"Put the members into the group, or aim the policy at the group that they are in.", aimsAtEmptyGroup},
+	{"aims-at-nobody", topicAim, Error, "a policy that is for no account",
+		"Its `who` holds for none of the accounts, so the policy never speaks. An emergency account is meant only where it is named.",
+		"Widen `who`, or take the policy out.", aimsAtNobody},
+	{"aims-at-no-app", topicAim, Error, "a policy that is for no app",
+		"Its `apps` hold for none of the apps, so the policy never speaks.",
+		"Name an app or a tag that some app bears.", aimsAtNoApp},
+	{"uncovered-app", topicAim, Warning, "an app that no live policy covers",
+		"Where no policy speaks, what the book says `otherwise` decides for every attempt, whoever makes it.",
+		"Aim a live policy at it, or take the app out.", uncoveredApp},
+	{"review-overdue", topicAim, Warning, "a policy past its review_by",
+		"Policies outlive their reasons. The day on which somebody promised to look has passed.",
+		"Look at it with its owner and set a new `review_by`.", reviewOverdue},
+	{"no-owner", topicAim, Note, "a policy without an owner",
+		"When it stops somebody, nobody knows whom to ask.",
+		"Name a person or a group in `owner`.", noOwner},
+	{"otherwise-grants", topicAim, Error, "the book grants where no policy speaks",
+		"Any app or account that no policy thinks of is open to whoever proves one method. What is forgotten should be shut.",
+		"Set `otherwise: block` in the settings, and write a policy for what is to be open.", otherwiseGrants},
+	{"unused-definition", topicAim, Note, "a definition that nothing uses",
+		"It is left over, or something should name it and names another by mistake.",
+		"Use it or take it out.", unusedDefinition},
+	{"forgotten-stage", topicAim, Warning, "a draft or a shadow that was forgotten",
+		"A draft has no effect, and a shadow is only watched. After three months nobody waits for what it will show.",
+		"Move it on, or take it out.", forgottenStage},
+	{"undated-stage", topicAim, Note, "a draft or a shadow that does not say since when",
+		"Without a date nobody notices that it was forgotten.",
+		"Write the day on which it came to its stage as `since`.", undatedStage},
+}
+
+func aimsAtEmptyGroup(in *inspection) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		in.eachTest(s.Who, func(t *condition.Test) {
+			if t.Key != condition.Groups {
+				return
+			}
+			for _, g := range t.Numbers() {
+				name := in.directory.Groups[g].Name
+				if len(in.crowd.Members(int(g))) == 0 && in.directory.Groups[g].Where == nil {
+					in.find(s.Name+"/"+name, t.Pos(), "%s is aimed at the group %s, which has no members.", s.Name, name)
+				}
+			}
+		})
+	}
+}
+
+// eachTest visits the tests of a condition that stand outside any not.
+func (in *inspection) eachTest(node condition.Node, visit func(*condition.Test)) {
+	condition.Walk(node, func(n condition.Node) bool {
+		switch n := n.(type) {
+		case *condition.Not:
+			return false
+		case *condition.Test:
+			visit(n)
+		}
+		return true
+	})
+}
+
+func aimsAtNobody(in *inspection) {
+	for i := range in.subject {
+		if s := &in.subject[i]; s.audience.IsEmpty() {
+			in.find(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.directory.Accounts))
+		}
+	}
+}
+
+func aimsAtNoApp(in *inspection) {
+	for i := range in.subject {
+		if s := &in.subject[i]; len(s.apps) == 0 {
+			in.find(s.Name, s.At, "The `apps` of %s hold for none of the %d apps.", s.Name, len(in.directory.Apps))
+		}
+	}
+}
+
+func uncoveredApp(in *inspection) {
+	covered := in.judge.Covered(in.crowd, in.at)
+	for n := range in.directory.Apps {
+		if a := &in.directory.Apps[n]; !covered[n] && !a.Public {
+			in.find(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)
+		}
+	}
+}
+
+func reviewOverdue(in *inspection) {
+	for i := range in.subject {
+		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
+			in.find(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, words.Count(daysBetween(*s.ReviewBy, in.today), "day"))
+		}
+	}
+}
+
+func noOwner(in *inspection) {
+	for i := range in.subject {
+		if s := &in.subject[i]; s.Owner == "" {
+			in.find(s.Name, s.At, "Nobody owns %s.", s.Name)
+		}
+	}
+}
+
+func otherwiseGrants(in *inspection) {
+	if o := in.judge.Otherwise(); !o.Block && len(o.Require) == 0 {
+		in.find("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in whoever proves one method, wherever no live policy speaks.")
+	}
+}
+
+func forgottenStage(in *inspection) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		if s.Stage == decide.Live || s.Since == nil {
+			continue
+		}
+		if n := daysBetween(*s.Since, in.today); n > forgotten {
+			in.find(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, words.Count(n, "day"))
+		}
+	}
+}
+
+func undatedStage(in *inspection) {
+	for i := range in.subject {
+		if s := &in.subject[i]; s.Stage != decide.Live && s.Since == nil {
+			in.find(s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
+		}
+	}
+}
+
+// used notes what conditions and definitions name.
+type used map[string]map[string]bool
+
+func (u used) note(what string, names ...string) {
+	if u[what] == nil {
+		u[what] = map[string]bool{}
+	}
+	for _, name := range names {
+		u[what][name] = true
+	}
+}
+
+// named are the kinds of definition that a key of conditions names.
+var named = map[condition.Key]string{
+	condition.Networks: "network", condition.Countries: "region", condition.During: "window", condition.Posture: "posture",
+	condition.ScopesWithin: "tier", condition.Clients: "client",
+	condition.Groups: "group", condition.Signals: "signal", condition.Proved: "assurance", condition.Enrolled: "method",
+}
+
+func unusedDefinition(in *inspection) {
+	u := used{}
+	in.eachCondition(func(n condition.Node) {
+		condition.Walk(n, func(n condition.Node) bool {
+			if t, ok := n.(*condition.Test); ok {
+				u.note(named[t.Key], t.Values...)
+			}
+			return true
+		})
+	})
+	b := in.book
+	for _, p := range b.Policies {
+		for _, r := range p.Rules {
+			for _, q := range r.Then.Require {
+				u.note("assurance", q.OneOf...)
+			}
+		}
+		u.note("group", p.Owner)
+	}
+	for _, q := range b.Settings.Otherwise.Require {
+		u.note("assurance", q.OneOf...)
+	}
+	for _, x := range b.Exemptions {
+		u.note("assurance", x.Instead...)
+	}
+	for _, a := range b.Assurances {
+		u.note("posture", a.Posture)
+		u.note("method", a.Enrol...)
+		for _, p := range a.Prove {
+			u.note("method", slices.Concat(p.AnyOf, p.Fallback)...)
+		}
+	}
+	for _, a := range b.Accounts {
+		u.note("method", a.Methods...)
+	}
+	for _, a := range b.Apps {
+		u.note("group", a.OpenTo...)
+	}
+	for _, g := range b.Groups {
+		u.note("group", g.Includes...)
+	}
+	findUnused(in, u, "network", b.Networks, func(n directory.Network) string {
+		if n.Ours || n.Anonymous || n.Country != "" {
+			return "" // it has its say without being named
+		}
+		return n.Name
+	})
+	findUnused(in, u, "region", b.Regions, func(r directory.Region) string { return r.Name })
+	findUnused(in, u, "window", b.Windows, func(w directory.Window) string { return w.Name })
+	findUnused(in, u, "posture", b.Postures, func(p directory.Posture) string { return p.Name })
+	findUnused(in, u, "assurance", b.Assurances, func(a decide.Assurance) string { return a.Name })
+	findUnused(in, u, "group", b.Groups, func(g directory.Group) string {
+		if in.imported(g.Name) {
+			return "" // another system's groups need no use here
+		}
+		return g.Name
+	})
+	findUnused(in, u, "method", b.Methods, func(m directory.Method) string {
+		if m.BarredFor != nil {
+			return ""
+		}
+		return m.Name
+	})
+}
+
+// imported tells whether a group is defined by an import.
+func (in *inspection) imported(group string) bool {
+	at := in.where("group", group)
+	return at.IsValid() && !slices.Contains(in.book.Files, path.Base(at.File))
+}
+
+// findUnused finds the definitions of a kind that are not used. Where nameOf
+// returns "" there need be no use.
+func findUnused[T any](in *inspection, u used, what string, definitions []T, nameOf func(T) string) {
+	for _, d := range definitions {
+		if name := nameOf(d); name != "" && !u[what][name] {
+			in.find(what+"/"+name, in.where(what, name), "Nothing uses the %s %s.", what, name)
+		}
+	}
+}
+
+// eachCondition visits each condition of the book as it is written.
+func (in *inspection) eachCondition(visit func(condition.Node)) {
+	b := in.book
+	visit(b.Settings.Administrators)
+	for _, p := range b.Policies {
+		visit(p.Who)
+		visit(p.Apps)
+		visit(p.LiveFor)
+		for _, r := range p.Rules {
+			visit(r.When)
+		}
+	}
+	for _, s := range b.Risk.Signals {
+		visit(s.When)
+	}
+	for _, x := range b.Exemptions {
+		visit(x.Who)
+		visit(x.When)
+	}
+	for _, r := range b.Rollouts {
+		visit(r.Who)
+	}
+	visit(b.Consent.Reviewers)
+	for _, r := range b.Consent.Rules {
+		visit(r.When)
+	}
+	for _, g := range b.Groups {
+		visit(g.Where)
+	}
+	for _, m := range b.Methods {
+		visit(m.BarredFor)
+	}
+}

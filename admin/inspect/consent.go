@@ -1,0 +1,259 @@
+package inspect
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicConsent = "outside programs"
+
+// What a client with many scopes and few users is.
+const (
+	manyScopes = 6
+	fewUsers   = 3
+)
+
+var consentChecks = []Check{
+	{"consent-open-to-all", topicConsent, Error, "a rule that allows any program",
+		"It looks neither at what is asked for nor at who asks for it, so people let in whatever comes along, unread.",
+		"Allow by `scopes_within` or `scopes`, and by `publisher_vetted`, `standing` or `clients`.", consentOpenToAll},
+	{"group-owners-unrestricted", topicConsent, Warning, "group owners who may let programs in to anything of their group's",
+		"The owner of a group answers for everybody in it, and mostly does not know it. What an owner lets in reads the data of all.",
+		"Confine the rule with `scopes_within` to a mild tier, and with `groups` to the owners you trust with it.", groupOwnersUnrestricted},
+	{"lasting-scope-mild", topicConsent, Warning, "a scope that keeps access in the mildest tier",
+		"A program that goes on when the person has left needs no password and is not asked again. That is never harmless.",
+		"Put the scope into a tier of its own, with `lasting: true`.", lastingScopeMild},
+	{"approved-unvetted", topicConsent, Warning, "an approved program whose publisher nobody vetted",
+		"Programs change hands. What was approved is what its publisher makes of it tomorrow.",
+		"Vet the publisher, or take the approval back.", approvedUnvetted},
+	{"many-scopes-few-users", topicConsent, Note, "a program with many scopes and few users",
+		"What hardly anybody uses is watched by nobody, and it can do much.",
+		"Ask those who use it whether they still do, and bar it otherwise.", manyScopesFewUsers},
+	{"no-reviewer", topicConsent, Error, "requests wait for a reviewer, and there is none",
+		"What needs a reviewer waits until it expires. People will find another way in.",
+		"Name reviewers in `consent`, two at least.", noReviewer},
+	{"one-reviewer", topicConsent, Warning, "one reviewer only",
+		"Nobody approves her own requests, and on her holiday nobody approves anything.",
+		"Name a second reviewer.", oneReviewer},
+	{"unreached-consent-rule", topicConsent, Error, "a rule of consent that nothing reaches",
+		"Whatever it would match, a rule before it has matched already, or its tests contradict each other.",
+		"Move it up, correct its condition, or take it out.", unreachedConsentRule},
+	{"unlisted-scope", topicConsent, Note, "a scope that no tier lists",
+		"It counts as the gravest, so whoever asks for it waits for a reviewer, harmless as it may be.",
+		"List it in a tier.", unlistedScope},
+}
+
+// eachConsentRule visits the rules as they are judged.
+func (in *inspection) eachConsentRule(visit func(i int, r consent.Rule, keys map[condition.Key]bool)) {
+	for i, r := range in.consent.Scheme().Rules {
+		keys := map[condition.Key]bool{}
+		in.eachTest(r.When, func(t *condition.Test) { keys[t.Key] = true })
+		visit(i, r, keys)
+	}
+}
+
+func consentOpenToAll(in *inspection) {
+	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
+		asks := keys[condition.Scopes] || keys[condition.ScopesWithin]
+		who := keys[condition.Clients] || keys[condition.Standing] || keys[condition.PublisherVetted] || keys[condition.ClientTags]
+		if r.Then == consent.Allow && !asks && !who {
+			in.find(r.Name, r.At, "The rule %s allows whatever any program asks for.", r.Name)
+		}
+	})
+}
+
+func groupOwnersUnrestricted(in *inspection) {
+	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
+		confined := (keys[condition.Scopes] || keys[condition.ScopesWithin]) && (keys[condition.Groups] || keys[condition.Accounts])
+		if r.Then == consent.Allow && keys[condition.OwnsGroup] && !confined {
+			in.find(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
+		}
+	})
+}
+
+// offline is the scope by which a client keeps its access (OpenID Connect Core
+// 1.0 §11).
+const offline = "offline_access"
+
+func lastingScopeMild(in *inspection) {
+	tiers := in.consent.Ladder().Tiers()
+	if len(tiers) == 0 {
+		return
+	}
+	mild := tiers[0]
+	if mild.Lasting || in.consent.Ladder().TierOf(offline) == mild.Name {
+		in.find(mild.Name, in.where("tier", mild.Name), "The mildest tier, %s, holds a scope that keeps its access.", mild.Name)
+	}
+}
+
+func approvedUnvetted(in *inspection) {
+	for _, c := range in.book.Clients {
+		if c.Standing == consent.Approved && !c.Publisher.Vetted {
+			in.find(c.Name, c.At, "%s is approved, and nobody vetted its publisher.", c.Name)
+		}
+	}
+}
+
+func manyScopesFewUsers(in *inspection) {
+	for _, name := range slices.Sorted(maps.Keys(in.facts.Usage)) {
+		u := in.facts.Usage[name]
+		if len(u.Holds) >= manyScopes && u.Users <= fewUsers {
+			in.find(name, in.where("client", name), "%s holds %s and is used by %s.", name, words.Count(len(u.Holds), "scope"), words.Count(u.Users, "account"))
+		}
+	}
+}
+
+// guards tells whether the book says anything of consent.
+func (in *inspection) guards() bool {
+	return len(in.book.Consent.Rules)+len(in.book.Clients)+len(in.book.Scopes) > 0
+}
+
+// reviewers counts those who may surely review.
+func (in *inspection) reviewers() int {
+	n := 0
+	for i := range in.directory.Accounts {
+		if in.consent.MayReview(in.directory.Accounts[i].Name, in.at) {
+			n++
+		}
+	}
+	return n
+}
+
+func noReviewer(in *inspection) {
+	if in.guards() && in.reviewers() == 0 {
+		in.find("consent", in.where("setting", "consent"), "Nobody may answer what waits for a reviewer.")
+	}
+}
+
+func oneReviewer(in *inspection) {
+	if in.guards() && in.reviewers() == 1 {
+		in.find("consent", in.where("setting", "consent"), "One account alone may answer what waits for a reviewer.")
+	}
+}
+
+func unreachedConsentRule(in *inspection) {
+	var before []condition.Node
+	for _, r := range in.consent.Scheme().Rules {
+		// The request may be anybody's.
+		everyone := &subject{Policy: decide.Policy{}, audience: in.crowd.Everyone()}
+		if !in.canHold(everyone, []condition.Node{r.When}, before) {
+			in.find(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
+		}
+		before = append(before, r.When)
+	}
+}
+
+func unlistedScope(in *inspection) {
+	note := func(scope string, at condition.Position, who string) {
+		if _, listed := in.consent.Ladder().Rank(scope); !listed && !strings.Contains(scope, "*") {
+			in.find(scope, at, "No tier lists %s, which %s.", scope, who)
+		}
+	}
+	for _, r := range in.consent.Scheme().Rules {
+		condition.Walk(r.When, func(n condition.Node) bool {
+			if t, ok := n.(*condition.Test); ok && t.Key == condition.Scopes {
+				for _, scope := range t.Values {
+					note(scope, t.Pos(), "the rule "+r.Name+" names")
+				}
+			}
+			return true
+		})
+	}
+	for _, name := range slices.Sorted(maps.Keys(in.facts.Usage)) {
+		for _, scope := range slices.Concat(in.facts.Usage[name].Holds, in.facts.Usage[name].Wants) {
+			note(scope, in.where("client", name), name+" holds or asks for")
+		}
+	}
+}
+
+// someScope looks for a scope that fulfils the tests: one that a tier or a rule
+// names, or one made of a pattern, or one that nobody names.
+func (s *search) someScope(tests []literal) bool {
+	ladder := s.consent.Ladder()
+	candidates := []string{"\x00unnamed"}
+	add := func(pattern string) {
+		candidates = append(candidates, strings.ReplaceAll(pattern, "*", ""), strings.ReplaceAll(pattern, "*", "x"))
+	}
+	for _, t := range ladder.Tiers() {
+		for _, scope := range t.Scopes {
+			add(scope)
+		}
+	}
+	var patterns []string
+	for _, l := range tests {
+		if l.test.Key == condition.Scopes {
+			patterns = append(patterns, l.test.Values...)
+		}
+	}
+	for _, p := range patterns {
+		add(p)
+		for _, q := range candidates { // a scope that fits a pattern and lies in a tier of patterns
+			if strings.HasSuffix(p, "*") && strings.HasPrefix(q, "x") || strings.HasPrefix(p, "*") {
+				candidates = append(candidates, strings.ReplaceAll(p, "*", q), q+strings.TrimPrefix(p, "*"))
+			}
+			if len(candidates) > 2000 {
+				break
+			}
+		}
+	}
+	return slices.ContainsFunc(candidates, func(scope string) bool {
+		rank, _ := ladder.Rank(scope)
+		return fulfils(tests, func(t *condition.Test) condition.Truth {
+			if t.Key == condition.ScopesWithin {
+				return condition.Of(slices.ContainsFunc(t.Numbers(), func(n int32) bool { return rank <= int(n) }))
+			}
+			return condition.Of(slices.ContainsFunc(t.Values, func(p string) bool { return consent.Matches(p, scope) }))
+		})
+	})
+}
+
+// someClient looks for a client that fulfils the tests: one of the book, or any
+// other, of which all that goes together may be true. A barred one is refused
+// before any rule.
+func (s *search) someClient(tests []literal) bool {
+	for _, c := range s.book.Clients {
+		if c.Standing != consent.Barred && fulfils(tests, func(t *condition.Test) condition.Truth { return clientHolds(&c, t) }) {
+			return true
+		}
+	}
+	of := func(key condition.Key) []literal {
+		return slices.DeleteFunc(slices.Clone(tests), func(l literal) bool { return l.test.Key != key })
+	}
+	named := slices.ContainsFunc(of(condition.Clients), func(l literal) bool { return l.wants })
+	others := consent.Standings()[:consent.Barred]
+	return !named && oneValue(of(condition.Standing), others) && oneValue(of(condition.PublisherVetted), []string{"true", "false"}) && manyValues(of(condition.ClientTags))
+}
+
+func clientHolds(c *consent.Client, t *condition.Test) condition.Truth {
+	switch t.Key {
+	case condition.Clients:
+		return condition.Of(slices.Contains(t.Values, c.Name))
+	case condition.ClientTags:
+		return condition.Of(slices.ContainsFunc(c.Tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
+	case condition.Standing:
+		return condition.Of(slices.Contains(t.Values, c.Standing.String()))
+	}
+	return condition.Of(c.Publisher.Vetted == (t.Values[0] == "true"))
+}
+
+// someResource looks for data that fulfils the tests. Nobody owns the group of
+// one's own data.
+func someResource(tests []literal) bool {
+	for _, r := range []struct{ kind, owns string }{{"own", "false"}, {"group", "false"}, {"group", "true"}} {
+		if fulfils(tests, func(t *condition.Test) condition.Truth {
+			if t.Key == condition.Resource {
+				return condition.Of(slices.Contains(t.Values, r.kind))
+			}
+			return condition.Of(slices.Contains(t.Values, r.owns))
+		}) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,137 @@
+package inspect
+
+import (
+	"slices"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicExemptions = "exemptions"
+
+// wideShare is above which share of the accounts an exemption is wide.
+const wideShare = 5 // a fifth
+
+var exemptionChecks = []Check{
+	{"endless-exemption", topicExemptions, Warning, "an exemption without an end",
+		"The reason passes and the exemption stays, until somebody finds it who was not meant to.",
+		"Give it an `until`; it can be renewed.", endlessExemption},
+	{"ended-exemption", topicExemptions, Warning, "an exemption that has ended",
+		"It excuses nobody any more. Those whom it excused are asked again, and may not know.",
+		"Take it out, or renew it with its approver.", endedExemption},
+	{"wide-exemption", topicExemptions, Warning, "an exemption for many",
+		"What is asked of most people is no demand if a good part of them is excused from it.",
+		"Name those in it who need it, or ask for less from everyone.", wideExemption},
+	{"loose-service-exemption", topicExemptions, Warning, "a service account excused wherever it signs on from",
+		"A service account cannot be asked, so what it proves is all there is, and what it is excused from is missing from anywhere in the world.",
+		"Confine the exemption with `when`, such as `{networks: [depot]}`.", looseServiceExemption},
+	{"exempt-still-asked", topicExemptions, Note, "an exempt account that another policy still asks",
+		"An exemption takes away the assurances in its `from` and no others. Another assurance asks these accounts for the same methods, so they are asked all the same.",
+		"Add that assurance to `from`, or take the exemption out.", exemptStillAsked},
+}
+
+func endlessExemption(in *inspection) {
+	for _, x := range in.judge.Exemptions() {
+		if x.Until == nil {
+			in.find(x.Name, x.At, "The exemption %s from %s has no end.", x.Name, words.List(x.From, "and"))
+		}
+	}
+}
+
+func endedExemption(in *inspection) {
+	for _, x := range in.judge.Exemptions() {
+		if x.Until != nil && x.Until.Before(in.today) {
+			in.find(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, words.Count(daysBetween(*x.Until, in.today), "day"))
+		}
+	}
+}
+
+func wideExemption(in *inspection) {
+	for _, x := range in.judge.Exemptions() {
+		if _, may := in.crowd.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.directory.Accounts) {
+			in.find(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.directory.Accounts), words.List(x.From, "and"))
+		}
+	}
+}
+
+func looseServiceExemption(in *inspection) {
+	for _, x := range in.judge.Exemptions() {
+		if x.When != nil && confines(x.When) {
+			continue
+		}
+		for n := range in.crowd.Of(x.Who).All() {
+			if in.directory.Kind(n) == directory.Service {
+				in.find(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.directory.Accounts[n].Name, words.List(x.From, "and"))
+			}
+		}
+	}
+}
+
+// confines tells whether a condition asks for a place or a device.
+func confines(node condition.Node) bool {
+	found := false
+	condition.Walk(node, func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok {
+			switch t.Key {
+			case condition.Networks, condition.OurNetwork, condition.Device, condition.DeviceTags, condition.Posture, condition.Countries:
+				found = true
+			}
+		}
+		return true
+	})
+	return found
+}
+
+func exemptStillAsked(in *inspection) {
+	for _, x := range in.judge.Exemptions() {
+		if x.Until != nil && x.Until.Before(in.today) {
+			continue
+		}
+		excused := directory.MethodSet(0)
+		for _, name := range x.From {
+			excused |= in.methodsOf(name)
+		}
+		excused &= in.secondFactors()
+		exempt := in.crowd.Of(x.Who).Surely()
+		for _, s := range in.live() {
+			if !s.audience.Surely().Meets(exempt) {
+				continue
+			}
+			for _, r := range s.Rules {
+				for _, name := range singly(r.Then) {
+					if !slices.Contains(x.From, name) && !slices.Contains(x.Instead, name) && in.methodsOf(name)&excused != 0 {
+						in.find(x.Name+"/"+s.Name, x.At, "%s excuses %s from %s, but %s / %s asks for %s, which wants the same methods.",
+							x.Name, in.accountNames(exempt.And(s.audience)), words.List(x.From, "and"), s.Name, r.Name, name)
+					}
+				}
+			}
+		}
+	}
+}
+
+// methodsOf returns the methods that an assurance can be met with, fallbacks left
+// out.
+func (in *inspection) methodsOf(assurance string) directory.MethodSet {
+	var set directory.MethodSet
+	if a := in.judge.FindAssurance(assurance); a != nil {
+		for _, p := range a.Prove {
+			preferred, _ := in.judge.Methods(p)
+			set |= preferred
+		}
+	}
+	return set
+}
+
+// eachProve visits what the assurances of an outcome ask to be proven.
+func (in *inspection) eachProve(o decide.Outcome, visit func(assurance *decide.Assurance, p decide.Prove)) {
+	for _, r := range o.Require {
+		for _, name := range r.OneOf {
+			assurance := in.judge.FindAssurance(name)
+			for _, p := range assurance.Prove {
+				visit(assurance, p)
+			}
+		}
+	}
+}

@@ -1,0 +1,265 @@
+package inspect
+
+import (
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicFactors = "factors"
+
+var factorChecks = []Check{
+	{"sms-for-administrators", topicFactors, Warning, "a text message counts for an administrator",
+		"Text messages can be read by whoever talks a telephone shop into a second card. Nobody is worth that trouble more than an administrator.",
+		"Bar the method for them, such as `sms-code: {barred_for: {groups: [shore-it]}}`.", smsForAdministrators},
+	{"demanded-method-barred", topicFactors, Error, "a demanded method that is barred for those it is asked of",
+		"What is barred counts for nothing, so these accounts can never meet the demand and are asked to enrol something that they may not.",
+		"Ask something else of them, or lift the bar.", demandedMethodBarred},
+	{"demanded-method-unenrolled", topicFactors, Warning, "a demanded method that none of those asked has enrolled",
+		"On the day the policy is live they are all asked to enrol, and whoever cannot is locked out.",
+		"Begin a rollout that eases the assurance, and put the policy in force when it is over.", demandedMethodUnenrolled},
+	{"lonely-password-change", topicFactors, Warning, "a changed password asked for without a second factor",
+		"Whoever stole the password can change it. The new one is then known to the thief alone.",
+		"Ask for a method that is held beside it.", lonelyPasswordChange},
+	{"weaker-fallback", topicFactors, Note, "a fallback weaker than what it stands for",
+		"Whoever attacks an account will see to it that the preferred method times out.",
+		"Take the fallback out, or accept the finding with the reason for which people need it.", weakerFallback},
+	{"open-enrolment", topicFactors, Warning, "an enrolment that nothing confines",
+		"Somebody who knows a password alone can enrol a method of their own, from anywhere and on any device, and then is who they say.",
+		"Confine the action `enrol` to an own network, a fit device, or a `desk-pass` from the help desk.", openEnrolment},
+	{"unpromptable-let-past", topicFactors, Warning, "an unpromptable sign-in is let past a second factor",
+		"Programs that can show no question are let in with a password alone where a browser is asked for more. Whoever stole a password signs on as such a program.",
+		"Block `through: [unpromptable]`, or confine it to a network.", unpromptableLetPast},
+	{"limits-outlast-proofs", topicFactors, Note, "a session that outlasts the proofs it rests on",
+		"The rule asks for a proof no older than so long, and then lets the session go on for longer without asking again.",
+		"Shorten `lasts`, or ask for the proof less often.", limitsOutlastProofs},
+}
+
+// isText tells whether a method is a text message (RFC 8176 §2, sms).
+func isText(m directory.Method) bool { return slices.Contains(m.AMR, "sms") }
+
+func smsForAdministrators(in *inspection) {
+	for n := range in.admins.All() {
+		for i, m := range in.directory.Methods() {
+			if !isText(m) || !in.directory.Enrolled(n).Has(i) || !in.countsFor(n, i) {
+				continue
+			}
+			name := in.directory.Accounts[n].Name
+			in.find(name, in.where("account", name), "%s is an administrator, and %s counts for them.", name, m.Name)
+		}
+	}
+}
+
+// countsFor tells whether a method would meet something that is asked of an
+// account, as a fallback or not.
+func (in *inspection) countsFor(account, method int) bool {
+	counts := false
+	for i := range in.subject {
+		s := &in.subject[i]
+		if !s.active() || !s.audience.Meets(in.crowd.Only(account)) {
+			continue
+		}
+		for _, r := range s.Rules {
+			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
+				preferred, fallback := in.judge.Methods(p)
+				counts = counts || (preferred | fallback).Has(method)
+			})
+		}
+	}
+	return counts
+}
+
+// eachMethodDemand visits each method that a rule asks for without a choice, of
+// those it is asked of.
+func (in *inspection) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet)) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		if !s.active() || s.audience.IsEmpty() {
+			continue
+		}
+		for _, r := range s.Rules {
+			for _, name := range singly(r.Then) {
+				for _, p := range in.judge.FindAssurance(name).Prove {
+					preferred, fallback := in.judge.Methods(p)
+					visit(s, r, name, preferred|fallback)
+				}
+			}
+		}
+	}
+}
+
+func demandedMethodBarred(in *inspection) {
+	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
+		barred := in.crowd.Nobody()
+		for n := range s.audience.Surely().All() {
+			if methods&^in.directory.Barred(n) == 0 {
+				barred = barred.Or(in.crowd.Only(n))
+				break // one is enough to tell
+			}
+		}
+		if !barred.IsEmpty() {
+			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"), in.accountNames(barred))
+		}
+	})
+}
+
+func demandedMethodUnenrolled(in *inspection) {
+	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
+		for n := range s.audience.All() {
+			if in.directory.Enrolled(n)&methods != 0 || in.directory.Disabled(n) || methods&^in.directory.Barred(n) == 0 || in.inTime(assurance, n) {
+				return
+			}
+		}
+		in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"))
+	})
+}
+
+// inTime tells whether a rollout that is not enforced yet eases an assurance for
+// an account.
+func (in *inspection) inTime(assurance string, account int) bool {
+	return slices.ContainsFunc(in.judge.Rollouts(), func(r decide.Rollout) bool {
+		return slices.Contains(r.Eases, assurance) && in.today.Before(r.Enforced) && in.crowd.Of(r.Who).Meets(in.crowd.Only(account))
+	})
+}
+
+func lonelyPasswordChange(in *inspection) {
+	held := in.secondFactors()
+	for i := range in.subject {
+		s := &in.subject[i]
+		for _, r := range s.Rules {
+			changes, beside := "", false
+			for _, name := range singly(r.Then) {
+				if in.judge.FindAssurance(name).ChangePassword {
+					changes = name
+				}
+			}
+			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
+				if methods, _ := in.judge.Methods(p); methods&^held == 0 {
+					beside = true
+				}
+			})
+			if changes != "" && !beside && s.active() {
+				in.find(s.Name+"/"+r.Name, r.At, "%s / %s asks for a changed password (%s), and for nothing that is held.", s.Name, r.Name, changes)
+			}
+		}
+	}
+}
+
+// strength orders methods by what they withstand: what is known least, then
+// messages over the telephone network, which NIST SP 800-63B-4 §3.1.3.3
+// restricts, then what is held, and most what resists phishing.
+func strength(m directory.Method) int {
+	switch {
+	case slices.Contains(m.Traits, directory.PhishingResistant):
+		return 4
+	case isText(m):
+		return 2
+	case m.Kind == directory.Knowledge:
+		return 1
+	}
+	return 3
+}
+
+func weakerFallback(in *inspection) {
+	methods := in.directory.Methods()
+	for _, a := range in.judge.Assurances() {
+		for _, p := range a.Prove {
+			preferred, _ := in.judge.Methods(p)
+			least := 5
+			for i, m := range methods {
+				if preferred.Has(i) {
+					least = min(least, strength(m))
+				}
+			}
+			for _, name := range p.Fallback {
+				if n, ok := in.directory.FindMethod(name); ok && strength(methods[n]) < least {
+					in.find(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, words.List(in.judge.MethodNames(preferred), "and"))
+				}
+			}
+		}
+	}
+}
+
+// strange makes an attempt with a known password alone, from an address and on
+// a device that nobody knows.
+func (in *inspection) strange(account, app int, action attempt.Action) *attempt.Attempt {
+	a := in.attempt(account, app, 0)
+	a.Action, a.IP, a.Device, a.Accepted, a.External = action, in.stranger, strangeDevice(), nil, nil
+	a.Proofs = []attempt.Proof{{Method: in.knowing(account), At: a.At}}
+	return a
+}
+
+func openEnrolment(in *inspection) {
+	knowing := in.persons(func(n int) bool { return in.knowing(n) != "" })
+	for app := range in.directory.Apps {
+		if in.directory.Apps[app].Public {
+			continue
+		}
+		for _, n := range knowing {
+			a := in.strange(n, app, attempt.Enrol)
+			if in.judge.Verdict(a) != decide.Grant {
+				continue
+			}
+			// Where the password alone signs on as well, there is no second factor to
+			// get around.
+			a.Action = attempt.SignIn
+			if in.judge.Verdict(a) == decide.Grant {
+				continue
+			}
+			a.Action = attempt.Enrol
+			in.findPassed(a, "%s can enrol a method at %s with %s alone, from anywhere", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))
+			break
+		}
+	}
+}
+
+// findPassed notes an attempt that should not be granted, at the rule that lets
+// it pass.
+func (in *inspection) findPassed(a *attempt.Attempt, format string, args ...any) {
+	about, at := "otherwise", in.where("setting", "otherwise")
+	for _, t := range in.judge.Decide(a).Policies {
+		if t.Applies == condition.True && t.Rule != "" && t.SilencedBy == "" && t.Stage == decide.Live {
+			about, at = t.Name+"/"+t.Rule, in.judge.RulePosition(t.Name, t.Rule)
+		}
+	}
+	in.find(about, at, format+"; %s lets it pass.", append(args, about)...)
+}
+
+func unpromptableLetPast(in *inspection) {
+	both := in.persons(func(n int) bool {
+		return in.knowing(n) != "" && in.directory.Enrolled(n)&in.secondFactors() != 0
+	})
+	for app := range in.directory.Apps {
+		for _, n := range both {
+			a := in.strange(n, app, attempt.SignIn)
+			asked := in.judge.Verdict(a) == decide.StepUp
+			a.Through = attempt.Known(attempt.Unpromptable)
+			if !asked || in.judge.Verdict(a) != decide.Grant {
+				continue
+			}
+			in.findPassed(a, "%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))
+			break
+		}
+	}
+}
+
+func limitsOutlastProofs(in *inspection) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		for _, r := range s.Rules {
+			if r.Limits.Lasts == 0 || !s.active() {
+				continue
+			}
+			in.eachProve(r.Then, func(a *decide.Assurance, p decide.Prove) {
+				if p.Within > 0 && time.Duration(r.Limits.Lasts) > time.Duration(p.Within) {
+					in.find(s.Name+"/"+r.Name, r.At, "A session by %s / %s lasts %s, on a proof that %s asks for every %s.", s.Name, r.Name, r.Limits.Lasts, a.Name, p.Within)
+				}
+			})
+		}
+	}
+}

@@ -1,0 +1,650 @@
+package inspect_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
+// sound is a book of which no check finds anything.
+const sound = `briskwarden: 1
+settings: {zone: Europe/Oslo, administrators: {accounts: [ragna]}}
+networks:
+  pier: {ranges: [203.0.113.0/24, "2001:db8:51::/48"], ours: true, country: NO}
+  yard: {ranges: [192.0.2.16/28, "2001:db8:53::/48"], country: PL}
+methods: {text: {kind: possession, amr: [sms]}}
+regions: {home: [NO, SE, PL]}
+windows: {day: {from: "05:00", to: "23:00"}}
+postures: {fit: {fresh: 24h, checks: [{fact: firewall, is: true}]}}
+risk: {signals: [{name: listed, points: 50}, {name: refused, detect: proof-refused, points: 40}]}
+assurances:
+  password-once: {prove: [{any_of: [password], within: session}]}
+  two-factors: {prove: [{any_of: [password], within: session}, {any_of: [push, otp-app, text], within: 12h, fallback: [recovery-code]}]}
+  no-phishing: {prove: [{traits: [phishing_resistant]}]}
+  new-password: {change_password: true}
+  fit-device: {posture: fit}
+  key-now: {prove: [{any_of: [certificate], within: now}]}
+groups: [{name: crew}, {name: office}]
+accounts:
+  - {name: ragna, groups: [office], methods: [password, otp-app]}
+  - {name: liv, groups: [crew], methods: [password, push]}
+  - {name: per, groups: [crew], methods: [password, push, otp-app]}
+  - {name: gauge, kind: service, methods: [certificate]}
+  - {name: key, kind: emergency, methods: [security-key]}
+devices: [{name: laptop, platform: linux, facts: {firewall: true}}]
+apps: [{name: mail}, {name: till, tags: [cards], open_to: [office, crew]}]
+policies:
+  - {name: way-back-in, owner: ragna, stage: live, who: {kinds: [emergency]}, apps: every, rules: [{name: key, then: {require: [no-phishing]}}]}
+  - name: baseline
+    owner: ragna
+    review_by: 2027-01-01
+    stage: live
+    who: {kinds: [person]}
+    apps: {names: [mail, till]}
+    rules:
+      - {name: at-the-pier, when: {our_network: true, during: [day]}, then: {require: [password-once]}}
+      - {name: elsewhere, then: {require: [two-factors]}, limits: {lasts: 12h}}
+  - name: till
+    owner: ragna
+    stage: live
+    who: {groups: [crew], except: {groups: [office]}}
+    apps: {tags: [cards]}
+    rules:
+      - {name: abroad, when: {not: {countries: [home]}}, then: block}
+      - {name: yard, when: {networks: [yard]}, then: block}
+      - {name: doubtful, when: {risk_at_least: medium}, then: {require: [new-password, two-factors]}}
+      - {name: open, then: {require: [fit-device]}}
+  - {name: gauges, owner: ragna, stage: live, who: {kinds: [service]}, apps: {names: [mail]}, rules: [{name: in, then: {require: [key-now]}}]}
+exemptions:
+  - {name: gauge, who: {accounts: [gauge]}, from: [key-now], instead: [password-once], when: {our_network: true}, because: Slow., until: 2027-01-01}
+scopes:
+  harmless: {gravity: 1, scopes: [openid, tides.read]}
+  grave: {gravity: 2, scopes: [offline_access, "mail.*"], lasting: true}
+clients:
+  - {name: tides, publisher: {title: Tidewise, domain: tidewise.example, vetted: true}, standing: approved}
+  - {name: voyages, publisher: {title: Fjordscribe}, tags: [log]}
+consent:
+  reviewers: {accounts: [ragna, liv]}
+  rules:
+    - {name: vetted, when: {publisher_vetted: true, scopes_within: [harmless]}, then: allow}
+    - {name: own-group, when: {owns_group: true, groups: [crew], scopes: [tides.read]}, then: allow}
+    - {name: no-mail, when: {scopes: ["mail.*"], client_tags: [log]}, then: refuse}
+    - {name: groups, when: {resource: [group]}, then: review}
+rollouts:
+  - {name: second, who: {groups: [crew]}, methods: [push, otp-app], eases: [two-factors], ask_by: 2026-11-20, enforced: 2026-12-01}
+`
+
+// fault is a change of the sound book that makes a check find something.
+type fault struct{ old, new, want string }
+
+// faults has at least one fault for each check, by name.
+var faults = map[string][]fault{
+	"no-emergency-account": {
+		{"kind: emergency, methods: [security-key]",
+			"methods: [security-key]",
+			"None of the 5 accounts is an emergency account"},
+	},
+	"weak-emergency-account": {
+		{"methods: [security-key]",
+			"methods: [password, otp-app]",
+			"has enrolled password and otp-app, and nothing that resists phishing"},
+	},
+	"unnamed-emergency-account": {
+		{"who: {kinds: [emergency]}",
+			"who: {kinds: [person]}",
+			"No live policy names the emergency account key"},
+	},
+	"everyday-emergency-account": {
+		{"methods: [security-key]",
+			"methods: [security-key], groups: [office]",
+			"is in office, like an account for daily work"},
+		{"name: laptop,",
+			"name: laptop, owner: key,",
+			"owns the device laptop"},
+	},
+	"no-administrators": {
+		{", administrators: {accounts: [ragna]}",
+			"",
+			"The settings name no administrators."},
+		{"administrators: {accounts: [ragna]}",
+			"administrators: {domains: [nowhere]}",
+			"are nobody"},
+	},
+	"administrator-locked-out": {
+		{"- {name: at-the-pier, when: {our_network: true, during: [day]}, then",
+			"- {name: shut, when: {not: {networks: [yard]}}, then: block}\n      - {name: at-the-pier, when: {our_network: true, during: [day]}, then",
+			"ragna is an administrator with password and otp-app, and is granted nothing"},
+		{"ragna, groups: [office], methods: [password, otp-app]",
+			"ragna, groups: [office], methods: [otp-app]",
+			"from no own network of the book"},
+	},
+	"aims-at-empty-group": {
+		{"{groups: [crew], except: {groups: [office]}}",
+			"{groups: [crew, empty]}\ngroups: [{name: empty}]",
+			"till is aimed at the group empty, which has no members"},
+	},
+	"aims-at-nobody": {
+		{"{groups: [crew], except: {groups: [office]}}",
+			"{domains: [example]}",
+			"The `who` of till holds for none of the 5 accounts."},
+		{"who: {kinds: [emergency]}",
+			"who: {anyone: true, except: {kinds: [person, service]}}",
+			"way-back-in"},
+	},
+	"aims-at-no-app": {
+		{"apps: {tags: [cards]}",
+			"apps: {tags: [crads]}",
+			"The `apps` of till hold for none of the 2 apps."},
+	},
+	"uncovered-app": {
+		{"apps: [{name: mail}",
+			"apps: [{name: spare}, {name: mail}",
+			"No live policy covers sign-ins at spare."},
+	},
+	"review-overdue": {
+		{"review_by: 2027-01-01",
+			"review_by: 2026-11-01",
+			"baseline was to be looked at by 2026-11-01, 22 days ago."},
+	},
+	"no-owner": {
+		{"owner: ragna, stage: live, who: {kinds: [service]}",
+			"stage: live, who: {kinds: [service]}",
+			"Nobody owns gauges."},
+	},
+	"otherwise-grants": {
+		{"zone: Europe/Oslo",
+			"zone: Europe/Oslo, otherwise: grant",
+			"`otherwise: grant` lets in"},
+	},
+	"unused-definition": {
+		{"regions: {home: [NO, SE, PL]}",
+			"regions: {home: [NO, SE, PL], far: [BR]}",
+			"Nothing uses the region far."},
+		{"windows: {day:",
+			"windows: {night: {from: \"23:00\", to: \"05:00\"}, day:",
+			"the window night"},
+		{"groups: [{name: crew}",
+			"groups: [{name: spare}, {name: crew}",
+			"the group spare"},
+	},
+	"forgotten-stage": {
+		{"name: gauges, owner: ragna, stage: live",
+			"name: gauges, owner: ragna, stage: shadow, since: 2026-06-01",
+			"gauges has been a shadow since 2026-06-01, for 175 days."},
+	},
+	"undated-stage": {
+		{"name: gauges, owner: ragna, stage: live",
+			"name: gauges, owner: ragna, stage: draft",
+			"gauges is a draft, and does not say since when."},
+	},
+	"unreached-rule": {
+		{"- {name: yard, when",
+			"- {name: rest, then: block}\n      - {name: yard, when",
+			"till / yard never speaks: whatever it would match, abroad or rest matches before it."},
+		{"- {name: doubtful, when: {risk_at_least: medium}",
+			"- {name: calm, when: {not: {score_at_least: 60}}, then: block}\n      - {name: calmer, when: {not: {score_at_least: 30}}",
+			"till / calmer never speaks"},
+		{"- {name: elsewhere,",
+			"- {name: not-here, when: {any: [{our_network: false}, {not: {during: [day]}}]}, then: block}\n      - {name: elsewhere,",
+			"baseline / elsewhere never speaks"},
+	},
+	"impossible-rule": {
+		{"when: {networks: [yard]}",
+			"when: {networks: [yard], our_network: true}",
+			"The condition of till / yard can never hold"},
+		{"when: {networks: [yard]}",
+			"when: {networks: [yard], countries: [SE]}",
+			"till / yard"},
+		{"when: {networks: [yard]}",
+			"when: {groups: [office]}",
+			"till / yard"},
+		{"when: {networks: [yard]}",
+			"when: {through: [browser], not: {through: [browser, native]}}",
+			"till / yard"},
+		{"when: {networks: [yard]}",
+			"when: {device: [managed], not: {device: [managed, known]}}",
+			"till / yard"},
+		{"when: {risk_at_least: medium}",
+			"when: {score_at_least: 91}",
+			"till / doubtful"},
+		{"when: {networks: [yard]}",
+			"when: {during: [day], not: {during: [day]}}",
+			"till / yard"},
+	},
+	"same-demand-twice": {
+		{"- {name: open, then: {require: [fit-device]}}\n  - {name: gauges",
+			"- {name: open, then: {require: [fit-device]}}\n  - {name: fitter, owner: ragna, stage: live, who: {accounts: [liv]}, apps: {names: [till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: all-fitter, owner: ragna, stage: live, who: {groups: [crew]}, apps: {names: [till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: gauges",
+			"fitter asks for no-phishing, which all-fitter asks of the same accounts"},
+	},
+	"except-in-one-place": {
+		{"who: {kinds: [service]}, apps: {names: [mail]}, rules: [{name: in",
+			"who: {kinds: [service], except: {accounts: [gauge]}}, apps: {names: [mail]}, rules: [{name: in, then: {require: [key-now]}}]}\n  - {name: more, owner: ragna, stage: live, who: {kinds: [service]}, apps: every, rules: [{name: in",
+			"gauges excepts gauge, but more still asks key-now of them at mail."},
+	},
+	"always-silenced": {
+		{"name: baseline\n",
+			"name: baseline\n    replaces: [till]\n",
+			"till never has its say: baseline silences it"},
+	},
+	"endless-exemption": {
+		{"because: Slow., until: 2027-01-01",
+			"because: Slow.",
+			"The exemption gauge from key-now has no end."},
+	},
+	"ended-exemption": {
+		{"because: Slow., until: 2027-01-01",
+			"because: Slow., until: 2026-11-22",
+			"ended on 2026-11-22, 1 day ago"},
+	},
+	"wide-exemption": {
+		{"who: {accounts: [gauge]}, from",
+			"who: anyone, from",
+			"excuses 5 of 5 accounts from key-now"},
+	},
+	"loose-service-exemption": {
+		{"when: {our_network: true}, because",
+			"because",
+			"wherever it signs on from"},
+	},
+	"exempt-still-asked": {
+		{"[{name: in, then: {require: [key-now]}}]",
+			"[{name: in, then: {require: [key-now, no-phishing]}}]",
+			"gauge excuses gauge from key-now, but gauges / in asks for no-phishing, which wants the same methods."},
+	},
+	"ipv6-forgotten": {
+		{`192.0.2.16/28, "2001:db8:53::/48"`,
+			"192.0.2.16/28",
+			"yard has IPv4 ranges only; till / yard asks for it"},
+	},
+	"overlapping-ranges": {
+		{"192.0.2.16/28,",
+			"192.0.2.16/28, 203.0.113.64/28,",
+			"203.0.113.64/28 of yard lies across 203.0.113.0/24 of pier."},
+		{"192.0.2.16/28,",
+			"192.0.2.16/28, 192.0.2.20,",
+			"Two ranges of yard overlap"},
+	},
+	"wide-range": {
+		{"192.0.2.16/28",
+			"192.0.0.0/8",
+			""},
+		{"192.0.2.16/28",
+			"64.0.0.0/6",
+			"64.0.0.0/6 of yard holds a /6."},
+		{`"2001:db8:53::/48"`,
+			`"2600::/12"`,
+			"holds a /12"},
+	},
+	"private-range": {
+		{"192.0.2.16/28",
+			"10.1.0.0/16",
+			"10.1.0.0/16 of yard is not seen from outside."},
+		{"192.0.2.16/28",
+			"100.64.1.0/24",
+			"100.64.1.0/24"},
+	},
+	"own-network-without-country": {
+		{"ours: true, country: NO",
+			"ours: true",
+			"The own network pier does not say in which country it is."},
+	},
+	"reserved-country": {
+		{"[NO, SE, PL]",
+			"[NO, SE, PL, XK]",
+			"The region home names XK"},
+		{"country: PL",
+			"country: XK",
+			"The network yard states XK"},
+	},
+	"empty-window": {
+		{`day: {from: "05:00", to: "23:00"}`,
+			"day: {days: [sat], dates: [2027-01-04..2027-01-08]}",
+			"None of the dates of day falls on one of its days"},
+	},
+	"past-window": {
+		{`day: {from: "05:00", to: "23:00"}`,
+			"day: {dates: [2026-01-01..2026-03-01]}",
+			"day was open for the last time on 2026-03-01."},
+	},
+	"clock-change": {
+		{`from: "05:00", to: "23:00"`,
+			`from: "02:30", to: "23:00"`,
+			"The edge 02:30 of day falls into the clock change of 2027-03-28"},
+		{`from: "05:00", to: "23:00"`,
+			`days: [sat], from: "22:00", to: "02:15"`,
+			"The edge 02:15"},
+	},
+	"rollout-without-margin": {
+		{"ask_by: 2026-11-20",
+			"ask_by: 2026-11-28",
+			"asks people by 2026-11-28 and is enforced on 2026-12-01, 3 days later"},
+		{"ask_by: 2026-11-20, ",
+			"",
+			"does not say by when"},
+	},
+	"rollout-eases-nothing": {
+		{"eases: [two-factors]",
+			"eases: [no-phishing]",
+			"none of its methods would meet"},
+		{"who: {groups: [crew]}, methods",
+			"who: {domains: [nowhere]}, methods",
+			"asks of anybody: it is for nobody"},
+	},
+	"sms-for-administrators": {
+		{"name: ragna, groups: [office], methods: [password, otp-app]}",
+			"name: ragna, groups: [office], methods: [password, otp-app, text]}",
+			"ragna is an administrator, and text counts for them."},
+	},
+	"demanded-method-barred": {
+		{"methods: {text: {kind: possession, amr: [sms]}}",
+			"methods: {text: {kind: possession, amr: [sms], barred_for: {accounts: [per]}}, push: {barred_for: {accounts: [per]}}, otp-app: {barred_for: {accounts: [per]}}, recovery-code: {barred_for: {accounts: [per]}}}",
+			"all that would meet it (otp-app, push, recovery-code and text) is barred for per."},
+	},
+	"demanded-method-unenrolled": {
+		{"- {name: open, then: {require: [fit-device]}}",
+			"- {name: open, then: {require: [no-phishing, fit-device]}}",
+			"till / open asks for no-phishing, and none of those it is for has enrolled certificate, passkey and security-key."},
+	},
+	"lonely-password-change": {
+		{"[new-password, two-factors]",
+			"[new-password, password-once]",
+			"till / doubtful asks for a changed password (new-password), and for nothing that is held."},
+	},
+	"weaker-fallback": {
+		{"fallback: [recovery-code]",
+			"fallback: [password]",
+			"two-factors takes password in place of otp-app, push and text"},
+	},
+	"open-enrolment": {
+		{"name: ragna, groups: [office], methods: [password, otp-app]",
+			"name: ragna, groups: [office], methods: [password]",
+			"ragna can enrol a method at mail with password alone, from anywhere; baseline/elsewhere lets it pass."},
+	},
+	"unpromptable-let-past": {
+		{"- {name: elsewhere, then",
+			"- {name: old-programs, when: {through: [unpromptable]}, then: {require: [password-once]}}\n      - {name: elsewhere, then",
+			"ragna is let in to mail with password alone through an unpromptable program, and asked for more in a browser; baseline/old-programs lets it pass."},
+	},
+	"limits-outlast-proofs": {
+		{"limits: {lasts: 12h}",
+			"limits: {lasts: 168h}",
+			"A session by baseline / elsewhere lasts 168h, on a proof that two-factors asks for every 12h."},
+	},
+	"unreachable-level": {
+		{"name: listed, points: 50",
+			"name: listed, points: 10",
+			"The level high begins at 80, and all signals together come to 50."},
+	},
+	"risk-in-two-places": {
+		{"- {name: at-the-pier",
+			"- {name: odd, when: {score_at_least: 30}, then: {require: [two-factors]}}\n      - {name: at-the-pier",
+			"baseline asks for more from a score of 30, till from 40"},
+	},
+	"posture-without-fresh": {
+		{"fit: {fresh: 24h, checks",
+			"fit: {checks",
+			"fit takes a report of any age."},
+	},
+	"posture-nobody-passes": {
+		{"facts: {firewall: true}",
+			"facts: {firewall: false}",
+			"None of the 1 registered devices passes fit: laptop fails firewall."},
+	},
+	"consent-open-to-all": {
+		{"when: {resource: [group]}, then: review",
+			"when: {resource: [own]}, then: allow",
+			"The rule groups allows whatever any program asks for."},
+	},
+	"group-owners-unrestricted": {
+		{"owns_group: true, groups: [crew], scopes",
+			"owns_group: true, scopes",
+			"The rule own-group lets the owner of any group"},
+		{"groups: [crew], scopes: [tides.read]",
+			"groups: [crew]",
+			"or for any scope"},
+	},
+	"lasting-scope-mild": {
+		{"[openid, tides.read]",
+			"[openid, tides.read], lasting: true",
+			"The mildest tier, harmless"},
+		{"[openid, tides.read]}\n  grave: {gravity: 2, scopes: [offline_access",
+			"[openid, tides.read, \"offline*\"]}\n  grave: {gravity: 2, scopes: [directory.read",
+			"The mildest tier, harmless"},
+	},
+	"approved-unvetted": {
+		{"domain: tidewise.example, vetted: true",
+			"domain: tidewise.example",
+			"tides is approved, and nobody vetted its publisher."},
+	},
+	"many-scopes-few-users": {
+		{"tags: [log]}",
+			"tags: [log, logs]}",
+			"voyages holds 6 scopes and is used by 2 accounts."},
+	},
+	"no-reviewer": {
+		{"reviewers: {accounts: [ragna, liv]}",
+			"own_requests: true",
+			"Nobody may answer"},
+		{"reviewers: {accounts: [ragna, liv]}",
+			"reviewers: {domains: [nowhere]}",
+			"Nobody may answer"},
+	},
+	"one-reviewer": {
+		{"{accounts: [ragna, liv]}",
+			"{accounts: [ragna]}",
+			"One account alone may answer"},
+	},
+	"unreached-consent-rule": {
+		{"{name: no-mail, when: {scopes: [\"mail.*\"], client_tags: [log]}",
+			"{name: no-mail, when: {scopes: [\"mail.*\"], scopes_within: [harmless]}",
+			"Nothing reaches the rule no-mail."},
+		{"when: {resource: [group]}",
+			"when: {resource: [own], owns_group: true}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {clients: [tides], client_tags: [log]}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {publisher_vetted: true, scopes: [openid]}",
+			"Nothing reaches the rule groups."},
+		{"when: {resource: [group]}",
+			"when: {standing: [approved], not: {standing: [approved, unreviewed]}}",
+			"Nothing reaches the rule groups."},
+	},
+	"unlisted-scope": {
+		{"scopes: [\"mail.*\"], client_tags",
+			"scopes: [\"mail.*\", chat.send], client_tags",
+			"No tier lists chat.send, which the rule no-mail names."},
+		{"tags: [log]}",
+			"tags: [log, logs]}",
+			"No tier lists chat.read, which voyages holds or asks for."},
+	},
+	"stale-import": {
+		{"groups: [{name: crew}",
+			"imports: [{name: hands, file: hands.csv, taken: 2026-08-01, methods: [password, push]}]\ngroups: [{name: crew}",
+			"The import hands (hands.csv) is 114 days old, and 90 days is what it may be."},
+		{"groups: [{name: crew}",
+			"imports: [{name: hands, file: hands.csv, taken: 2026-11-01, fresh: 7d, methods: [password, push]}]\ngroups: [{name: crew}",
+			"is 22 days old, and 7 days is"},
+	},
+	"skipped-in-import": {
+		{"groups: [{name: crew}",
+			"imports: [{name: hands, file: torn.csv, taken: 2026-11-20, methods: [password, push]}]\ngroups: [{name: crew}",
+			"Of torn.csv something was left out in 1 place; the first is line 3"},
+	},
+	"accepted-in-vain": {
+		{"groups: [{name: crew}",
+			"accepted: [{name: \"wide-range:pier\", because: So., until: 2027-01-01}]\ngroups: [{name: crew}",
+			"wide-range:pier is accepted, and does not occur."},
+		{"groups: [{name: crew}",
+			"accepted: [{name: \"wide-rage:pier\", because: So., until: 2027-01-01}]\ngroups: [{name: crew}",
+			"is the finding of no check"},
+	},
+}
+
+// opened opens a book that is one file, beside the files that it may import.
+func opened(t require.TestingT, text string) *book.Book {
+	b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(text)},
+		"hands.csv": {Data: []byte("name,groups\nolav,crew\n")}, "torn.csv": {Data: []byte("name,groups\nolav,crew\nodd name,crew\n")}})
+	require.NoError(t, err)
+	return b
+}
+
+func inspected(t require.TestingT, text string) *inspect.Report {
+	// A record of consent stands beside the books that say so.
+	var facts inspect.Facts
+	if strings.Contains(text, "tags: [log, logs]") {
+		facts.Usage = map[string]consent.Usage{"voyages": {Holds: []string{"openid", "tides.read", "mail.a", "mail.b", "mail.c", "mail.d"}, Wants: []string{"chat.read"}, Users: 2},
+			"tides": {Holds: []string{"openid"}, Users: 1}}
+	}
+	r, err := inspect.InspectWith(opened(t, text), monday, facts)
+	require.NoError(t, err)
+	return r
+}
+
+func TestTheSoundBook(t *testing.T) {
+	r := inspected(t, sound)
+	require.Empty(t, r.Findings)
+	require.Equal(t, r.Score.Possible, r.Score.Reached)
+}
+
+func TestEachCheckFindsItsFault(t *testing.T) {
+	for _, c := range inspect.Checks() {
+		require.NotEmpty(t, faults[c.Name], "no faulty book for %s", c.Name)
+		require.NotEmpty(t, c.Why+c.WayOut+c.Title)
+	}
+	for name, list := range faults {
+		for _, f := range list {
+			require.Contains(t, sound, f.old, name)
+			text := merged(strings.Replace(sound, f.old, f.new, 1))
+			r := inspected(t, text)
+			i := slices.IndexFunc(r.Findings, func(found inspect.Finding) bool { return found.Check == name && strings.Contains(found.Text, f.want) })
+			require.GreaterOrEqual(t, i, 0, "%s: %q among %v", name, f.want, r.Findings)
+			found := r.Findings[i]
+			require.True(t, strings.HasPrefix(found.Name, name+":"))
+			require.Less(t, r.Score.Reached, r.Score.Possible)
+			if name != "no-administrators" && name != "no-emergency-account" && name != "accepted-in-vain" {
+				require.True(t, found.At.IsValid(), name)
+			}
+			if name == "accepted-in-vain" {
+				continue
+			}
+			// Accepted, it costs nothing; its day over, it is open again.
+			accept := func(until string) *inspect.Report {
+				return inspected(t, text+fmt.Sprintf("\naccepted: [{name: %q, because: We know., until: %s}]\n", found.Name, until))
+			}
+			accepted := accept("2026-11-23")
+			require.False(t, slices.ContainsFunc(accepted.Findings, func(f inspect.Finding) bool { return f.Name == found.Name }), name)
+			require.Equal(t, "We know.", accepted.Accepted[0].Accepted.Because)
+			ended := accept("2026-11-22")
+			k := slices.IndexFunc(ended.Findings, func(f inspect.Finding) bool { return f.Name == found.Name })
+			require.Contains(t, ended.Findings[k].Text, "It was accepted until 2026-11-22.")
+		}
+	}
+}
+
+// merged makes one section of two of the same name, so that a fault can add a
+// definition where it stands.
+func merged(text string) string {
+	if strings.Count(text, "\ngroups: ") == 2 {
+		text = strings.Replace(text, "\ngroups: [{name: empty}]", "", 1)
+		text = strings.Replace(text, "\ngroups: [", "\ngroups: [{name: empty}, ", 1)
+	}
+	return text
+}
+
+// TestRulesThatAreSaidToBeSilentNeverSpeak holds the search for conditions that
+// can hold against the decision, on generated books.
+func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
+	said := 0
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		b, judge := synth.Open(chance, 8)
+		r, err := inspect.Inspect(b, monday)
+		require.NoError(t, err)
+		silent := map[string]bool{}
+		for _, f := range r.Findings {
+			if f.Check == "unreached-rule" || f.Check == "impossible-rule" {
+				_, rule, _ := strings.Cut(f.Name, ":")
+				silent[rule] = true
+				said++
+			}
+		}
+		for range 200 {
+			a := synth.Complete(chance, synth.Attempt(chance))
+			if a.At.Before(monday) {
+				a.At = monday.Add(time.Duration(chance.IntN(400*24)) * time.Hour) // windows of the past do not open again
+			}
+			for _, p := range judge.Decide(a).Policies {
+				// A rule that hangs on a missing fact is followed all the same.
+				surely := p.Applies == condition.True && !slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
+				require.False(t, surely && silent[p.Name+"/"+p.Rule], "%s/%s speaks at %s", p.Name, p.Rule, a.At)
+			}
+		}
+	})
+	require.Positive(t, said, "no book had a silent rule, so nothing was tested")
+}
+
+func TestTheFaultyDemo(t *testing.T) {
+	right, err := demo.Open()
+	require.NoError(t, err)
+	wrong, err := book.OpenFS(demo.FaultyFiles())
+	require.NoError(t, err)
+	before, err := inspect.Inspect(right, monday)
+	require.NoError(t, err)
+	after, err := inspect.Inspect(wrong, monday)
+	require.NoError(t, err)
+	after.Against(before)
+	require.Len(t, demo.Faults(), 6)
+	for _, fault := range demo.Faults() {
+		require.Contains(t, after.Since.New, fault.Finding)
+	}
+	require.Greater(t, after.Since.Reached, after.Score.Reached)
+	require.Empty(t, after.Since.Gone)
+	require.Len(t, before.Accepted, 2)
+}
+
+func TestSARIF(t *testing.T) {
+	schema := jsonschema.NewCompiler().MustCompile("testdata/sarif-schema-2.1.0.json")
+	text := strings.Replace(sound, "because: Slow., until: 2027-01-01", "because: Slow.", 1) + `
+accepted: [{name: "endless-exemption:gauge", because: Known., until: 2027-01-01}]
+`
+	_, errs := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte("briskwarden: 1\napps: [{nam: x}]\n")}})
+	for name, r := range map[string]*inspect.Report{
+		"sound": inspected(t, sound), "accepted": inspected(t, text), "private": inspected(t, strings.ReplaceAll(sound, "192.0.2.16/28", "10.0.0.0/8")),
+		"unreadable": inspect.Unreadable(errs.(book.Errors)),
+	} {
+		encoded, err := json.Marshal(r.SARIF())
+		require.NoError(t, err)
+		instance, err := jsonschema.UnmarshalJSON(bytes.NewReader(encoded))
+		require.NoError(t, err)
+		require.NoError(t, schema.Validate(instance), name)
+		run := r.SARIF().Runs[0]
+		require.Len(t, run.Results, len(r.Findings)+len(r.Accepted), name)
+		for _, result := range run.Results {
+			require.Equal(t, result.RuleID, run.Tool.Driver.Rules[result.RuleIndex].ID)
+		}
+	}
+	suppressed := inspected(t, text).SARIF().Runs[0].Results[0]
+	require.Equal(t, "Known.", suppressed.Suppressions[0].Justification)
+	require.Equal(t, "book.yaml", suppressed.Locations[0].Physical.Artifact.URI)
+}

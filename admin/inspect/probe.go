@@ -1,0 +1,218 @@
+package inspect
+
+import (
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+// Some checks ask the judge itself: they make attempts and look at what would
+// become of them.
+
+// prepareAttempts makes what all attempts have in common: they are made through a
+// browser, with nothing odd about them, with each document of the book accepted
+// and each outside check passed.
+func (in *inspection) prepareAttempts() {
+	a := &in.ordinary
+	a.Through, a.Previous, a.Failures = attempt.Known(attempt.Browser), attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
+	a.Client = attempt.None[attempt.ClientAsk]()
+	a.Country, a.External = in.homeCountry(), map[string]attempt.CheckResult{}
+	for _, assurance := range in.judge.Assurances() {
+		if assurance.Accept != nil {
+			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: assurance.Accept.Document, Version: assurance.Accept.Version, At: in.at})
+		}
+		if assurance.External != "" {
+			a.External[assurance.External] = attempt.CheckPassed
+		}
+	}
+	in.stranger = in.strangeAddress()
+	seen := map[string]bool{}
+	for hour := range 7 * 24 {
+		var open []byte
+		for w := range in.directory.Windows {
+			if in.directory.InWindow(w, in.at.Add(time.Duration(hour)*time.Hour)) {
+				open = append(open, '1')
+			} else {
+				open = append(open, '0')
+			}
+		}
+		if !seen[string(open)] {
+			seen[string(open)] = true
+			in.hours = append(in.hours, hour)
+		}
+	}
+}
+
+// attempt makes the ordinary attempt of an account at an app, both by number, so
+// many hours from now.
+func (in *inspection) attempt(account, app, hours int) *attempt.Attempt {
+	a := in.ordinary
+	a.At, a.Account, a.App = in.at.Add(time.Duration(hours)*time.Hour), in.directory.Accounts[account].Name, in.directory.Apps[app].Name
+	return &a
+}
+
+// homeCountry is the country of the first own network that states one.
+func (in *inspection) homeCountry() attempt.Fact[attempt.CountryCode] {
+	for _, n := range in.directory.Networks {
+		if n.Ours && n.Country != "" {
+			return attempt.Known(attempt.CountryCode(n.Country))
+		}
+	}
+	return attempt.Fact[attempt.CountryCode]{}
+}
+
+// proveAll adds a proof of each method that the account has enrolled.
+func (in *inspection) proveAll(a *attempt.Attempt, account int) {
+	for _, m := range in.judge.MethodNames(in.directory.Enrolled(account)) {
+		a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
+	}
+}
+
+// ownAddresses returns an address of each own network that could matter: of those
+// that some condition names, and of the others one for each country; where the
+// book has none, an address that lies nowhere.
+func (in *inspection) ownAddresses() []attempt.Fact[netip.Addr] {
+	named := in.judge.Values(condition.Networks)
+	seen := map[string]bool{}
+	var found []attempt.Fact[netip.Addr]
+	for _, n := range in.directory.Networks {
+		like := "in " + string(n.Country)
+		if slices.Contains(named, n.Name) {
+			like = n.Name
+		}
+		if n.Ours && len(n.Ranges) > 0 && !seen[like] {
+			seen[like] = true
+			found = append(found, attempt.Known(n.Ranges[0].Sample()))
+		}
+	}
+	if len(found) == 0 {
+		found = append(found, in.stranger)
+	}
+	return found
+}
+
+// strangeAddress is one that lies in no network, as far as there is such a one.
+func (in *inspection) strangeAddress() attempt.Fact[netip.Addr] {
+	candidates := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8:ffff::1")}
+	for _, n := range in.directory.Networks {
+		for _, r := range n.Ranges {
+			candidates = append(candidates, r.To.Next(), r.From.Prev())
+		}
+	}
+	for _, ip := range candidates {
+		if ip.IsValid() && len(in.directory.Place(ip).Networks) == 0 {
+			return attempt.Known(ip)
+		}
+	}
+	return attempt.None[netip.Addr]()
+}
+
+// mostDevices bounds how many registered devices are tried for one account.
+const mostDevices = 20
+
+// goodDevices returns devices that could serve an account: a made-up one of its
+// own that is managed and passes each posture that one device can pass, and those
+// registered that are its own or shared, as if they had just reported.
+func (in *inspection) goodDevices(account int) []attempt.Fact[attempt.Device] {
+	name := in.directory.Accounts[account].Name
+	device := attempt.Device{ID: attempt.Known("inspected"), Platform: attempt.Known(in.platform()), Managed: attempt.Known(true), Known: attempt.Known(true),
+		Shared: attempt.Known(false), Owner: attempt.Known(name), Tags: []string{}, Facts: map[string]attempt.Scalar{}, ReportedAt: attempt.Known(in.at)}
+	for _, p := range in.directory.Postures {
+		for _, c := range p.Checks {
+			device.Facts[c.Fact] = passing(c, in.platform())
+		}
+	}
+	found := []attempt.Fact[attempt.Device]{attempt.Known(device)}
+	for _, d := range in.directory.Devices {
+		if (d.Owner == name || d.Shared) && len(found) <= mostDevices {
+			found = append(found, attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(in.at)}))
+		}
+	}
+	return found
+}
+
+// platform is one that the postures list, where they list any.
+func (in *inspection) platform() string {
+	first := ""
+	for _, p := range in.directory.Postures {
+		for _, c := range p.Checks {
+			if c.AtLeast == nil {
+				continue
+			}
+			for platform := range c.AtLeast.ByPlatform {
+				if first == "" || platform < first {
+					first = platform
+				}
+			}
+		}
+	}
+	if first == "" {
+		return "linux"
+	}
+	return first
+}
+
+// passing returns a value that passes a check on a platform.
+func passing(c directory.Check, platform string) attempt.Scalar {
+	switch {
+	case c.Is != nil:
+		return *c.Is
+	case len(c.In) > 0:
+		return c.In[0]
+	case c.AtMost != nil:
+		return attempt.NumberScalar(*c.AtMost)
+	case c.AtLeast != nil && c.AtLeast.ByPlatform == nil:
+		return attempt.TextScalar(c.AtLeast.All)
+	case c.AtLeast != nil:
+		return attempt.TextScalar(c.AtLeast.ByPlatform[platform])
+	}
+	return attempt.Scalar{}
+}
+
+// strangeDevice is one that nobody knows.
+func strangeDevice() attempt.Fact[attempt.Device] {
+	return attempt.Known(attempt.Device{ID: attempt.None[string](), Known: attempt.Known(false), Managed: attempt.Known(false),
+		Shared: attempt.Known(false), Owner: attempt.None[string](), Tags: []string{}})
+}
+
+// mostTried bounds the accounts for which a check makes attempts at each app.
+const mostTried = 200
+
+// persons returns accounts of persons that fit, up to mostTried.
+func (in *inspection) persons(fits func(account int) bool) []int {
+	var found []int
+	for n := range in.directory.Accounts {
+		if in.directory.Kind(n) == directory.Person && !in.directory.Disabled(n) && fits(n) {
+			if found = append(found, n); len(found) == mostTried {
+				break
+			}
+		}
+	}
+	return found
+}
+
+// secondFactors are the methods that rest on something else than knowledge.
+func (in *inspection) secondFactors() directory.MethodSet {
+	var set directory.MethodSet
+	for i, m := range in.directory.Methods() {
+		if m.Kind != directory.Knowledge && m.Name != directory.DeskPass {
+			set = set.Add(i)
+		}
+	}
+	return set
+}
+
+// knowing returns the first method of knowledge that an account has, "" where it
+// has none.
+func (in *inspection) knowing(account int) string {
+	for i, m := range in.directory.Methods() {
+		if m.Kind == directory.Knowledge && in.directory.Enrolled(account).Has(i) {
+			return m.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,183 @@
+package inspect
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicRisk = "risk and posture"
+
+var riskChecks = []Check{
+	{"unreachable-level", topicRisk, Warning, "a level of risk that no sum of signals reaches",
+		"The points of all signals together stay below the level, so no rule that asks for it ever matches.",
+		"Lower the level, raise the points, or notice more.", unreachableLevel},
+	{"risk-in-two-places", topicRisk, Warning, "sign-in risk judged in two places that disagree",
+		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and whoever reads the other is misled.",
+		"Judge the risk in one policy, or draw the line at the same score.", riskInTwoPlaces},
+	{"posture-without-fresh", topicRisk, Note, "a posture that takes a report of any age",
+		"A device that reported once is fit for ever, whatever has become of it.",
+		"Say how old a report may be, such as `fresh: 24h`.", postureWithoutFresh},
+	{"posture-nobody-passes", topicRisk, Warning, "a posture that no registered device passes",
+		"As the devices report today, each of them fails a check, however old a report may be. Whoever is asked for it is stopped.",
+		"Look at the checks; a value is mistyped, or the fleet is behind.", postureNobodyPasses},
+}
+
+func unreachableLevel(in *inspection) {
+	model := in.judge.Risk()
+	if len(model.Signals) == 0 {
+		return // then nothing is judged by risk
+	}
+	most, at := highestScore(model), in.where("setting", "risk.levels")
+	if !at.IsValid() { // the levels are those of a book that states none
+		at = model.Signals[0].At
+	}
+	for _, level := range []directory.Level{directory.LowRisk, directory.MediumRisk, directory.HighRisk} {
+		if from := model.Levels.From(level); most < from {
+			in.find(level.String(), at, "The level %s begins at %d, and all signals together come to %d.", level, from, most)
+		}
+	}
+}
+
+// bars returns the scores from which a policy blocks and asks for more.
+func (in *inspection) bars(s *subject) map[string]int {
+	bars := map[string]int{}
+	for _, r := range s.Rules {
+		condition.Walk(r.When, func(n condition.Node) bool {
+			t, ok := n.(*condition.Test)
+			if !ok {
+				return true
+			}
+			bar := int(t.Limit())
+			switch t.Key {
+			case condition.RiskAtLeast:
+				bar = in.judge.Risk().Levels.From(directory.Level(t.Limit()))
+			case condition.ScoreAtLeast:
+			default:
+				return true
+			}
+			does := "asks for more"
+			if r.Then.Block {
+				does = "blocks"
+			}
+			if known, ok := bars[does]; !ok || bar < known {
+				bars[does] = bar
+			}
+			return true
+		})
+	}
+	return bars
+}
+
+func riskInTwoPlaces(in *inspection) {
+	live := in.live()
+	for i, s := range live {
+		here := in.bars(s)
+		if len(here) == 0 {
+			continue
+		}
+		for _, t := range live[i+1:] {
+			there := in.bars(t)
+			if len(there) == 0 || !s.sharesApps(t) || linked(s, t) || !s.audience.Meets(t.audience) {
+				continue
+			}
+			for _, does := range []string{"blocks", "asks for more"} {
+				a, one := here[does]
+				b, other := there[does]
+				if one && other && a != b {
+					in.find(s.Name+"+"+t.Name, t.At, "%s %s from a score of %d, %s from %d, and both are for %s at %s.", s.Name, does, a, t.Name, b,
+						in.accountNames(s.audience.And(t.audience)), in.appNames(common(s.apps, t.apps)))
+				}
+			}
+		}
+	}
+}
+
+func postureWithoutFresh(in *inspection) {
+	for _, p := range in.directory.Postures {
+		if p.Fresh == 0 {
+			in.find(p.Name, in.where("posture", p.Name), "%s takes a report of any age.", p.Name)
+		}
+	}
+}
+
+func postureNobodyPasses(in *inspection) {
+	if len(in.directory.Devices) == 0 {
+		return
+	}
+	for _, p := range in.directory.Postures {
+		var why []string
+		passed := slices.ContainsFunc(in.directory.Devices, func(d directory.Device) bool {
+			view := in.directory.View(&attempt.Attempt{Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(time.Time{})})})
+			for i := range p.Checks {
+				if view.Passes(&p.Checks[i]) != condition.True {
+					why = append(why, fmt.Sprintf("%s fails %s", d.Name, p.Checks[i].Fact))
+					return false
+				}
+			}
+			return true
+		})
+		if !passed {
+			in.find(p.Name, in.where("posture", p.Name), "None of the %d registered devices passes %s: %s.", len(in.directory.Devices), p.Name, strings.Join(why[:min(3, len(why))], ", "))
+		}
+	}
+}
+
+const topicUpkeep = "upkeep"
+
+var upkeepChecks = []Check{
+	{"stale-import", topicUpkeep, Warning, "an import that is old",
+		"People have come and gone since. Whoever left still has an account here, and whoever is new has none.",
+		"Export the people again, and set `taken` to the day.", staleImport},
+	{"skipped-in-import", topicUpkeep, Warning, "an import of which something was left out",
+		"What could not be read is not in the book: an account that is missing cannot sign on.",
+		"Correct the lines where the file is made.", skippedInImport},
+	{"accepted-in-vain", topicUpkeep, Warning, "an accepted finding that does not occur",
+		"What was accepted has been put right, or its name is mistyped. Left in the book, it would hide the same fault when it comes back.",
+		"Take it out of `accepted`.", acceptedInVain},
+}
+
+// staleAfter is after how many days an import that does not say how fresh it is
+// to be is old.
+const staleAfter = 90
+
+func staleImport(in *inspection) {
+	for _, i := range in.book.Imported {
+		most := staleAfter
+		if i.Fresh > 0 {
+			most = int(time.Duration(i.Fresh) / (24 * time.Hour))
+		}
+		if n := in.daysSince(i.TakenAt); n > most {
+			in.find(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, words.Count(n, "day"), words.Count(most, "day"))
+		}
+	}
+}
+
+func skippedInImport(in *inspection) {
+	for _, i := range in.book.Imported {
+		if len(i.Skipped) > 0 {
+			in.find(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, words.Count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
+		}
+	}
+}
+
+// acceptedInVain runs last, when all else has been found.
+func acceptedInVain(in *inspection) {
+	for _, a := range in.book.Accepted {
+		if in.names[a.Name] {
+			continue
+		}
+		check, _, _ := strings.Cut(a.Name, ":")
+		why := "does not occur"
+		if !slices.ContainsFunc(in.checks, func(c Check) bool { return c.Name == check }) {
+			why = "is the finding of no check"
+		}
+		in.find(a.Name, a.At, "%s is accepted, and %s.", a.Name, why)
+	}
+}

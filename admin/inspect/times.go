@@ -1,0 +1,175 @@
+package inspect
+
+import (
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+const topicTime = "time"
+
+// margin is how many days a rollout should leave between asking and enforcing.
+const margin = 7
+
+var timeChecks = []Check{
+	{"empty-window", topicTime, Error, "a window that is never open",
+		"None of its dates falls on one of its days, so no rule that asks for it ever matches, and each that asks for the contrary always does.",
+		"Correct the days or the dates.", emptyWindow},
+	{"past-window", topicTime, Warning, "a window that is over",
+		"The last of its dates has passed. It will not open again, and what hangs on it has changed without anybody changing it.",
+		"Set new dates, or take the window out with what asks for it.", pastWindow},
+	{"clock-change", topicTime, Note, "a window whose edge falls into a clock change",
+		"Where summer time begins an hour of the night does not exist, and where it ends one exists twice. A window that opens or closes in that hour is open for an hour more or less that night.",
+		"Move the edge out of that hour, or accept the finding.", clockChange},
+	{"rollout-without-margin", topicTime, Warning, "a rollout that leaves no margin",
+		"People read their mail late. Whoever is asked in the last week before it is enforced is locked out on the day.",
+		"Ask earlier, or enforce later; a week between `ask_by` and `enforced` is little.", rolloutWithoutMargin},
+	{"rollout-eases-nothing", topicTime, Warning, "a rollout that eases what nothing demands",
+		"No policy asks the rollout's people for the assurance, or none of the rollout's methods would meet it. Nobody is given time, and nobody is made to enrol.",
+		"Name in `eases` what the policies ask of these people, or put the policy on its way.", rolloutEasesNothing},
+}
+
+// never tells that a window has dates of which none falls on one of its days.
+func never(w directory.Window) bool {
+	if len(w.Days) == 0 || len(w.Dates) == 0 {
+		return false
+	}
+	return !slices.ContainsFunc(w.Dates, func(r directory.DateRange) bool {
+		day := r.First.Start(time.UTC)
+		for range 7 {
+			if r.Contains(directory.DateOf(day)) && slices.Contains(w.Days, directory.Weekday(day.Weekday())) {
+				return true
+			}
+			day = day.AddDate(0, 0, 1)
+		}
+		return false
+	})
+}
+
+func emptyWindow(in *inspection) {
+	for _, w := range in.directory.Windows {
+		if never(w) {
+			in.find(w.Name, in.where("window", w.Name), "None of the dates of %s falls on one of its days (%s).", w.Name, w.String())
+		}
+	}
+}
+
+func pastWindow(in *inspection) {
+	for _, w := range in.directory.Windows {
+		if len(w.Dates) == 0 {
+			continue
+		}
+		last := slices.MaxFunc(w.Dates, func(a, b directory.DateRange) int { return daysBetween(b.Last, a.Last) }).Last
+		if last.Before(in.today) && daysBetween(last, in.today) > 1 { // it may run into the next day
+			in.find(w.Name, in.where("window", w.Name), "%s was open for the last time on %s.", w.Name, last)
+		}
+	}
+}
+
+// clockChanges is how far ahead clock changes are looked for.
+const clockChanges = 2 * 366 * 24 * time.Hour
+
+func clockChange(in *inspection) {
+	for _, w := range in.directory.Windows {
+		zone := in.directory.Zone
+		if w.Zone != nil {
+			zone = w.Zone
+		}
+		for t := in.at.In(zone); t.Before(in.at.Add(clockChanges)); {
+			_, change := t.ZoneBounds()
+			if change.IsZero() {
+				break
+			}
+			if edge, hit := edgeIn(w, change); hit {
+				in.find(w.Name, in.where("window", w.Name), "The edge %s of %s falls into the clock change of %s (%s).", edge, w.Name, change.In(zone).Format(time.DateOnly), zone)
+				break
+			}
+			t = change.Add(time.Hour)
+		}
+	}
+}
+
+// edgeIn returns the edge of a window that a clock change skips or brings twice,
+// on a day on which the window has that edge.
+func edgeIn(w directory.Window, change time.Time) (directory.Clock, bool) {
+	before, after := change.Add(-time.Second), change
+	_, from := before.Zone()
+	_, to := after.Zone()
+	// The wall clock is ambiguous between its readings at the change, by the old
+	// offset and by the new.
+	wall := func(offset int) directory.Clock {
+		local := change.UTC().Add(time.Duration(offset) * time.Second)
+		return directory.Clock(local.Hour()*60 + local.Minute())
+	}
+	first, last := min(wall(from), wall(to)), max(wall(from), wall(to))
+	for i, edge := range []*directory.Clock{w.From, w.To} {
+		if edge == nil || *edge < first || *edge >= last {
+			continue
+		}
+		day := change
+		if i == 1 && w.From != nil && *w.To <= *w.From {
+			day = day.AddDate(0, 0, -1) // it belongs to the day on which it starts
+		}
+		date := directory.DateOf(day)
+		onDay := len(w.Days) == 0 || slices.Contains(w.Days, directory.Weekday(day.Weekday()))
+		onDate := len(w.Dates) == 0 || slices.ContainsFunc(w.Dates, func(r directory.DateRange) bool { return r.Contains(date) })
+		if onDay && onDate {
+			return *edge, true
+		}
+	}
+	return 0, false
+}
+
+func rolloutWithoutMargin(in *inspection) {
+	for _, r := range in.judge.Rollouts() {
+		if r.Enforced.Before(in.today) {
+			continue
+		}
+		switch {
+		case r.AskBy == nil:
+			in.find(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
+		case daysBetween(*r.AskBy, r.Enforced) < margin:
+			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, words.Count(daysBetween(*r.AskBy, r.Enforced), "day"))
+		}
+	}
+}
+
+func rolloutEasesNothing(in *inspection) {
+	for _, r := range in.judge.Rollouts() {
+		who := in.crowd.Of(r.Who)
+		var methods directory.MethodSet
+		for _, name := range r.Methods {
+			if n, ok := in.directory.FindMethod(name); ok {
+				methods = methods.Add(n)
+			}
+		}
+		for _, name := range r.Eases {
+			switch {
+			case in.methodsOf(name)&methods == 0:
+				in.find(r.Name+"/"+name, r.At, "%s eases %s, which none of its methods would meet.", r.Name, name)
+			case !in.asksOf(name, who):
+				in.find(r.Name+"/"+name, r.At, "%s eases %s, which no live or shadow policy asks of %s.", r.Name, name, in.peopleOf(who))
+			}
+		}
+	}
+}
+
+// asksOf tells whether some live or shadow policy asks an assurance of somebody.
+func (in *inspection) asksOf(assurance string, who directory.Audience) bool {
+	return slices.ContainsFunc(in.subject, func(s subject) bool {
+		return s.active() && s.audience.Meets(who) && slices.ContainsFunc(s.Rules, func(r decide.Rule) bool {
+			return slices.ContainsFunc(r.Then.Require, func(q decide.Requirement) bool { return slices.Contains(q.OneOf, assurance) })
+		})
+	})
+}
+
+// peopleOf names an audience, "nobody" where it is empty.
+func (in *inspection) peopleOf(who directory.Audience) string {
+	if who.IsEmpty() {
+		return "anybody: it is for nobody"
+	}
+	return in.accountNames(who)
+}

@@ -1,0 +1,143 @@
+package readiness_test
+
+import (
+	"encoding/csv"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
+const world = `briskwarden: 1
+settings: {zone: Europe/Oslo}
+groups: [{name: crew}, {name: office}]
+assurances: {twice: {prove: [{any_of: [password]}, {any_of: [push, otp-app, sms-code]}]}, once: {prove: [{any_of: [password]}]}}
+accounts:
+  - {name: both, groups: [crew], methods: [password, push, otp-app]}
+  - {name: one, groups: [crew], methods: [password, otp-app]}
+  - {name: text, groups: [crew], methods: [password, sms-code]}
+  - {name: none, groups: [crew, office], methods: [password]}
+  - {name: new, groups: [crew], methods: [password], joined: 2026-11-20}
+  - {name: asked, groups: [crew], methods: [password], asked_at: 2026-11-25T08:00:00Z}
+  - {name: risky, groups: [crew], methods: [password], joined: 2026-11-20, account_risk: {level: high}}
+  - {name: gone, groups: [crew], disabled: true}
+  - {name: clerk, groups: [office], methods: [password]}
+  - {name: free, groups: [office], methods: [password]}
+apps: [{name: mail}]
+policies:
+  - {name: crew, stage: live, who: {groups: [crew]}, apps: every, rules: [{name: all, then: {require: [twice]}}]}
+  - {name: office, stage: shadow, live_for: {accounts: [clerk]}, who: {groups: [office]}, apps: every, rules: [{name: all, then: {require: [twice]}}]}
+  - {name: rest, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [once]}}]}
+rollouts:
+  - {name: second, who: anyone, methods: [push, otp-app, sms-code], eases: [twice], enforced: 2026-12-01, newcomers: 30d}
+  - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}
+`
+
+func compile(t *testing.T, text string) *decide.Judge {
+	b, err := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(text)}})
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	return judge
+}
+
+func statuses(r readiness.Rollout) map[string]readiness.Status {
+	found := map[string]readiness.Status{}
+	for _, a := range r.Accounts {
+		found[a.Name] = a.Status
+	}
+	return found
+}
+
+func TestReadiness(t *testing.T) {
+	judge := compile(t, world)
+	r, err := readiness.Of(judge, "", nil, monday)
+	require.NoError(t, err)
+	require.Equal(t, []string{"late", "second"}, []string{r.Rollouts[0].Name, r.Rollouts[1].Name})
+	second := r.Rollouts[1]
+	require.Equal(t, map[string]readiness.Status{
+		"one": readiness.Single, "text": readiness.Weak, "none": readiness.LockedOut, "new": readiness.InGrace, "asked": readiness.LockedOut, "risky": readiness.LockedOut,
+		"clerk": readiness.LockedOut, // for whom the shadow is in force
+		"free":  readiness.InGrace,   // of whom nothing is demanded yet
+	}, statuses(second))
+	require.Equal(t, readiness.Counts{People: 9, Ready: 1, Single: 1, Weak: 1, InGrace: 2, LockedOut: 4}, second.Counts)
+	require.Equal(t, readiness.LockedOut, second.Accounts[0].Status, "the worst first")
+	require.Equal(t, []readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 1, LockedOut: 3}},
+		{Name: "office", Counts: readiness.Counts{People: 3, InGrace: 1, LockedOut: 2}}}, second.Groups)
+	late := statuses(r.Rollouts[0])
+	require.Equal(t, []readiness.Status{readiness.InGrace, readiness.InGrace, readiness.LockedOut}, []readiness.Status{late["none"], late["asked"], late["risky"]}, "whoever was asked late has two weeks")
+	require.Equal(t, 5, r.LockedOut())
+
+	far, err := readiness.Of(judge, "late", &directory.Date{Year: 2026, Month: time.December, Day: 24}, monday)
+	require.NoError(t, err)
+	require.Equal(t, readiness.LockedOut, statuses(far.Rollouts[0])["asked"])
+	for _, a := range far.Rollouts[0].Accounts {
+		if a.Name == "asked" {
+			require.Equal(t, []any{"2026-12-09", 16, true}, []any{a.Until.Format(time.DateOnly), a.DaysLeft, a.Asked})
+			require.Equal(t, "Please enrol push or otp-app by 2026-12-09: from then on you cannot sign on without it.", a.Reminder)
+		}
+	}
+	_, err = readiness.Of(judge, "secnod", nil, monday)
+	require.ErrorContains(t, err, `the book has no rollout "secnod"; did you mean "second"?`)
+
+	var out strings.Builder
+	require.NoError(t, r.WriteCSV(&out))
+	rows, err := csv.NewReader(strings.NewReader(out.String())).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 1+len(r.Rollouts[0].Accounts)+len(second.Accounts))
+	require.Equal(t, []string{"rollout", "account", "status", "groups", "has", "until", "days_left", "reminder"}, rows[0])
+}
+
+// TestWhoIsLockedOutIsRefused holds the report against decisions: with all it has
+// proven, whoever is locked out is let in today and not on the day, and whoever is
+// in grace is let in on the day too.
+func TestWhoIsLockedOutIsRefused(t *testing.T) {
+	judge := compile(t, strings.Replace(world, "  - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}\n", "", 1))
+	r, err := readiness.Of(judge, "second", nil, monday)
+	require.NoError(t, err)
+	day := r.Rollouts[0].On.Start(judge.Directory().Zone).Add(9 * time.Hour)
+	signsOn := func(account string, at time.Time) bool {
+		a := &attempt.Attempt{At: at, Account: account, App: "mail", Through: attempt.Known(attempt.Browser), Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time]()}
+		n, _ := judge.Directory().FindAccount(account)
+		for _, m := range judge.MethodNames(judge.Directory().Enrolled(n)) {
+			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
+		}
+		return judge.Verdict(a) == decide.Grant
+	}
+	for _, a := range r.Rollouts[0].Accounts {
+		require.Equal(t, a.Status != readiness.LockedOut, signsOn(a.Name, day), "%s (%s) on the day", a.Name, a.Status)
+		require.Equal(t, a.Name != "risky", signsOn(a.Name, monday), "%s today: a rollout eases nothing for an account at risk", a.Name)
+	}
+}
+
+// TestCountsAddUp: on generated books everybody stands somehow, once.
+func TestCountsAddUp(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		_, judge := synth.Open(rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1)), 5)
+		at := time.Date(2026, time.March, 28, 10, 0, 0, 0, time.UTC)
+		r, err := readiness.Of(judge, "", nil, at)
+		require.NoError(t, err)
+		for _, rollout := range r.Rollouts {
+			c := rollout.Counts
+			require.Equal(t, c.People, c.Ready+c.Single+c.Weak+c.InGrace+c.LockedOut)
+			require.Len(t, rollout.Accounts, c.People-c.Ready)
+			for _, a := range rollout.Accounts {
+				require.NotEmpty(t, a.Reminder)
+				require.Equal(t, len(a.Has) == 0, a.Status == readiness.LockedOut || a.Status == readiness.InGrace)
+			}
+		}
+	})
+}

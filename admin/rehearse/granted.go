@@ -1,0 +1,285 @@
+package rehearse
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+// Ways are the smallest sets of changes that would turn an attempt into a grant.
+type Ways struct {
+	// Granted says that the attempt is granted as it is.
+	Granted bool `json:"granted" doc:"true where the attempt is granted as it is"`
+	// Ways are all of the same size, the easiest first. There is none where the
+	// attempt is granted, and where no change of the attempt alone would help.
+	Ways [][]string `json:"ways" doc:"sets of changes, none smaller than another, the easiest first"`
+	// Tried is up to how many changes at once were tried.
+	Tried int `json:"tried" doc:"up to how many changes at once were tried"`
+}
+
+// move is a change of an attempt. Of those of one kind, unless it is empty, only
+// one can be made.
+type move struct {
+	candidate
+	kind string
+	// effort orders moves by how hard they are on people.
+	effort int
+}
+
+const (
+	mostMoves = 5
+	mostWays  = 3
+	// mostVerdicts bounds the search; it is a fraction of a second.
+	mostVerdicts = 200_000
+)
+
+// UntilGranted looks for the smallest sets of changes to the attempt that would
+// turn it into a grant: proofs, devices, places, times, documents and checks. It
+// does not change the book, so an enrolment is none of them.
+func UntilGranted(judge *decide.Judge, a *attempt.Attempt) *Ways {
+	w := &Ways{Ways: [][]string{}}
+	if judge.Verdict(a) == decide.Grant {
+		w.Granted = true
+		return w
+	}
+	moves := movesOf(judge, a)
+	left := mostVerdicts
+	for size := 1; size <= mostMoves; size++ {
+		type way struct {
+			words  []string
+			kinds  string
+			effort int
+		}
+		var found []way
+		var search func(from, more, effort int, changed attempt.Attempt, chosen []move)
+		search = func(from, more, effort int, changed attempt.Attempt, chosen []move) {
+			if left <= 0 {
+				return
+			}
+			if more == 0 {
+				if left--; judge.Verdict(&changed) == decide.Grant {
+					f := way{effort: effort}
+					for _, m := range chosen {
+						f.words = append(f.words, m.words)
+						f.kinds += cmp.Or(m.kind, m.words) + ";"
+					}
+					found = append(found, f)
+				}
+				return
+			}
+			for i := from; i < len(moves); i++ {
+				m := moves[i]
+				if m.kind != "" && slices.ContainsFunc(chosen, func(c move) bool { return c.kind == m.kind }) {
+					continue
+				}
+				next := changed
+				m.set(&next)
+				search(i+1, more-1, effort+m.effort, next, append(slices.Clip(chosen), m))
+			}
+		}
+		search(0, size, 0, *a, nil)
+		if left <= 0 && len(found) == 0 {
+			return w
+		}
+		w.Tried = size
+		if len(found) > 0 {
+			slices.SortStableFunc(found, func(a, b way) int {
+				return cmp.Or(cmp.Compare(a.effort, b.effort), slices.Compare(a.words, b.words))
+			})
+			// Another place or device of the same kind is no other way.
+			told := map[string]bool{}
+			for _, f := range found {
+				if !told[f.kinds] && len(w.Ways) < mostWays {
+					told[f.kinds] = true
+					w.Ways = append(w.Ways, f.words)
+				}
+			}
+			return w
+		}
+	}
+	return w
+}
+
+// movesOf returns the changes that could help, those that shift the time first,
+// so that what is proven is proven then.
+func movesOf(judge *decide.Judge, a *attempt.Attempt) []move {
+	moves := times(judge, a)
+	moves = append(moves, places(judge, a)...)
+	moves = append(moves, betterDevices(judge, a)...)
+	for _, m := range enrolledBy(judge, a) {
+		if !slices.ContainsFunc(a.Proofs, func(p attempt.Proof) bool { return p.Method == m }) {
+			moves = append(moves, move{candidate{"prove " + m, func(a *attempt.Attempt) {
+				a.Proofs = append(slices.Clip(a.Proofs), attempt.Proof{Method: m, At: a.At})
+			}}, "", 1})
+		}
+	}
+	for _, assurance := range judge.Assurances() {
+		if d := assurance.Accept; d != nil {
+			moves = append(moves, move{candidate{fmt.Sprintf("accept %s, version %d", d.Document, d.Version), func(a *attempt.Attempt) {
+				a.Accepted = append(slices.Clip(a.Accepted), attempt.Acceptance{Document: d.Document, Version: d.Version, At: a.At})
+			}}, "", 2})
+		}
+		if check := assurance.External; check != "" && a.External[check] != attempt.CheckFailed {
+			moves = append(moves, move{candidate{"pass the outside check " + check, func(a *attempt.Attempt) {
+				results := map[string]attempt.CheckResult{check: attempt.CheckPassed}
+				for name, r := range a.External {
+					if name != check {
+						results[name] = r
+					}
+				}
+				a.External = results
+			}}, "", 3})
+		}
+	}
+	if through, ok := a.Through.Get(); !ok || !through.CanBeAsked() {
+		moves = append(moves, move{candidate{"sign on through a browser", func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Browser) }}, "through", 4})
+	}
+	for _, name := range a.Signals {
+		moves = append(moves, move{candidate{"the signal " + name + " is cleared", func(a *attempt.Attempt) {
+			a.Signals = slices.DeleteFunc(slices.Clone(a.Signals), func(s string) bool { return s == name })
+		}}, "", 6})
+	}
+	if len(a.Failed) > 0 {
+		moves = append(moves, move{candidate{"no proof fails", func(a *attempt.Attempt) { a.Failed = nil }}, "", 6})
+	}
+	if _, ok := a.Previous.Get(); ok || a.Previous.IsUnknown() {
+		moves = append(moves, move{candidate{"nothing odd about the sign-in before", func(a *attempt.Attempt) { a.Previous = attempt.None[attempt.Previous]() }}, "", 6})
+	}
+	if _, ok := a.Failures.Get(); ok || a.Failures.IsUnknown() {
+		moves = append(moves, move{candidate{"no failed sign-ins before", func(a *attempt.Attempt) { a.Failures = attempt.None[[]time.Time]() }}, "", 6})
+	}
+	return moves
+}
+
+// times returns the moments of the coming week at which a window opens or closes.
+func times(judge *decide.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
+	var turns []time.Time
+	for w := range e.Windows {
+		turns = append(turns, e.WindowTurns(w, a.At, a.At.AddDate(0, 0, 8))...)
+	}
+	slices.SortFunc(turns, time.Time.Compare)
+	var found []move
+	states := map[string]bool{statesAt(e, a.At): true}
+	for _, t := range turns {
+		if state := statesAt(e, t); !states[state] {
+			states[state] = true
+			found = append(found, move{at("wait until "+t.In(e.Zone).Format("Mon 2006-01-02 15:04"), a.At, t), "time", 4})
+		}
+	}
+	return found
+}
+
+// statesAt tells which windows are open at a moment.
+func statesAt(e *directory.Directory, t time.Time) string {
+	var state []byte
+	for w := range e.Windows {
+		if e.InWindow(w, t) {
+			state = append(state, 'o')
+		} else {
+			state = append(state, '-')
+		}
+	}
+	return string(state)
+}
+
+// mostPlaces is how many networks are tried.
+const mostPlaces = 12
+
+// places returns addresses in the networks that could matter, the own ones first,
+// and the countries that the book names where no network settles that.
+func places(judge *decide.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
+	named := judge.Values(condition.Networks)
+	var found []move
+	add := func(n directory.Network) {
+		ip := n.Ranges[0].Sample()
+		found = append(found, move{candidate{fmt.Sprintf("come from %s (%s)", n.Name, ip), func(a *attempt.Attempt) {
+			a.IP, a.Country, a.Location = attempt.Known(ip), attempt.Fact[attempt.CountryCode]{}, attempt.Fact[attempt.Location]{}
+		}}, "place", 3})
+	}
+	for _, ours := range []bool{true, false} {
+		for _, n := range e.Networks {
+			if n.Ours == ours && len(n.Ranges) > 0 && (ours || slices.Contains(named, n.Name)) && len(found) < mostPlaces {
+				add(n)
+			}
+		}
+	}
+	for _, c := range countries(judge) {
+		if c.words == "any other" || len(found) >= 2*mostPlaces {
+			continue
+		}
+		set := c.set
+		found = append(found, move{candidate{"come from " + c.words, func(a *attempt.Attempt) {
+			if ip, ok := a.IP.Get(); !ok || e.Place(ip).Country != "" {
+				a.IP = attempt.Known(elsewhere(e))
+			}
+			a.Location = attempt.Fact[attempt.Location]{}
+			set(a)
+		}}, "place", 5})
+	}
+	return found
+}
+
+// elsewhere returns an address that lies in no network, as far as there is one.
+func elsewhere(e *directory.Directory) netip.Addr {
+	for _, text := range []string{"192.0.2.1", "198.51.100.1", "203.0.113.1", "2001:db8:ffff::1"} {
+		if ip := netip.MustParseAddr(text); len(e.Place(ip).Networks) == 0 {
+			return ip
+		}
+	}
+	return netip.Addr{}
+}
+
+// betterDevices returns the registered devices, those of the account first, and
+// a new report of the one in hand.
+func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
+	var found []move
+	if d, ok := a.Device.Get(); ok && !d.ID.IsUnknown() && !d.ID.IsNone() {
+		id, _ := d.ID.Get()
+		found = append(found, move{candidate{"let " + id + " report", func(a *attempt.Attempt) {
+			d, _ := a.Device.Get()
+			d.ReportedAt = attempt.Known(a.At)
+			a.Device = attempt.Known(d)
+		}}, "device", 1})
+	}
+	for _, own := range []bool{true, false} {
+		for _, d := range e.Devices {
+			if (d.Owner == a.Account) != own || !own && d.Owner != "" || len(found) > mostPlaces {
+				continue
+			}
+			found = append(found, move{candidate{"sign on from " + d.Name, func(a *attempt.Attempt) {
+				a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name)})
+			}}, "device", map[bool]int{true: 2, false: 4}[own]},
+				move{candidate{"sign on from " + d.Name + ", which has just reported", func(a *attempt.Attempt) {
+					a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(a.At)})
+				}}, "device", map[bool]int{true: 3, false: 5}[own]})
+		}
+	}
+	return found
+}
+
+// String says what would bring a grant.
+func (w *Ways) String() string {
+	switch {
+	case w.Granted:
+		return "It is granted as it is."
+	case len(w.Ways) == 0:
+		return fmt.Sprintf("No %d changes of the attempt alone bring a grant: it takes an enrolment, another account or another book.", w.Tried)
+	}
+	var ways []string
+	for _, way := range w.Ways {
+		ways = append(ways, strings.Join(way, ", and "))
+	}
+	text := strings.Join(ways, "; or ")
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}

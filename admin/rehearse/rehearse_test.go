@@ -1,0 +1,150 @@
+package rehearse_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+// till is an attempt on the demo's card till as an administrator types it.
+func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt.Attempt) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	q := rehearse.Request{Account: "ingrid@kestrelsound.example", App: "card-till", At: "2026-11-23 14:10", IP: "203.0.113.20", Device: "laptop-ingrid", Proved: []string{"password"}}
+	change(&q)
+	a, _, err := q.Attempt(judge, time.Now())
+	require.NoError(t, err)
+	return judge, a
+}
+
+func TestVary(t *testing.T) {
+	judge, a := till(t, func(q *rehearse.Request) { q.IP = "198.51.100.200" })
+	before := *a
+	g, err := rehearse.Vary(judge, a, []string{"country", "hour"})
+	require.NoError(t, err)
+	require.Equal(t, before, *a, "the attempt itself is left alone")
+	require.Len(t, g.Verdicts, len(g.Axes[0].Values)*24)
+	for i, country := range g.Axes[0].Values {
+		for hour := range 24 {
+			want := decide.Block
+			if slices.Contains([]string{"NO", "SE", "DK"}, country) && hour >= 5 && hour < 23 {
+				want = decide.StepUp
+			}
+			require.Equal(t, want, g.Verdicts[i*24+hour], "%s at %d", country, hour)
+		}
+	}
+
+	one := func(name string, change func(*rehearse.Request)) map[string]decide.Verdict {
+		judge, a := till(t, change)
+		g, err := rehearse.Vary(judge, a, []string{name})
+		require.NoError(t, err)
+		found := map[string]decide.Verdict{}
+		for i, v := range g.Axes[0].Values {
+			found[v] = g.Verdicts[i]
+		}
+		return found
+	}
+	same := func(*rehearse.Request) {}
+	require.Equal(t, map[string]decide.Verdict{"none": decide.Grant, "low": decide.Grant, "medium": decide.Block, "high": decide.Block}, one("risk", same))
+	networks := one("network", same)
+	require.Equal(t, []decide.Verdict{decide.Grant, decide.Block}, []decide.Verdict{networks["pier-office"], networks["relay-exits"]})
+	devices := one("device", same)
+	require.Equal(t, []decide.Verdict{decide.Grant, decide.Block, decide.Block}, []decide.Verdict{devices["laptop-ingrid"], devices["laptop-einar"], devices["no device"]})
+	require.Equal(t, map[string]decide.Verdict{"nothing": decide.StepUp, "password": decide.Grant, "push": decide.StepUp, "password+push": decide.Grant}, one("proved", same))
+	require.Equal(t, decide.Block, one("through", func(q *rehearse.Request) { q.Proved = nil })["unpromptable"])
+	require.Len(t, one("day", same), 7)
+	require.Equal(t, decide.Grant, one("action", same)["sign-in"])
+
+	for want, names := range map[string][]string{
+		`"contry" is nothing to vary; did you mean "country"?`: {"contry"},
+		"hour stands twice":                  {"hour", "hour"},
+		"make more than 100000 combinations": {"hour", "day", "network", "country", "device", "through", "action"},
+	} {
+		_, err := rehearse.Vary(judge, a, names)
+		require.ErrorContains(t, err, want)
+	}
+}
+
+// TestVaryKeepsAges: moved to another hour, a proof is as old as it was.
+func TestVaryKeepsAges(t *testing.T) {
+	judge, a := till(t, func(q *rehearse.Request) {
+		q.App, q.IP, q.Proved = "mail", "192.0.2.70", []string{"password", "push:11h"}
+	})
+	g, err := rehearse.Vary(judge, a, []string{"day", "hour"})
+	require.NoError(t, err)
+	require.Equal(t, slices.Repeat([]decide.Verdict{decide.Grant}, 7*24), g.Verdicts)
+}
+
+func TestUntilGranted(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(*rehearse.Request)
+		want   [][]string
+	}{
+		"a proof":    {func(q *rehearse.Request) { q.Proved = nil }, [][]string{{"prove password"}}},
+		"a place":    {func(q *rehearse.Request) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from depot (198.51.100.7)"}}},
+		"a time":     {func(q *rehearse.Request) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
+		"a device":   {func(q *rehearse.Request) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
+		"a report":   {func(q *rehearse.Request) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
+		"two proofs": {func(q *rehearse.Request) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from depot (198.51.100.7)", "prove password"}}},
+		"a document": {func(q *rehearse.Request) {
+			q.Account, q.App, q.Proved = "torstein@kestrelsound.example", "berth-planner", []string{"password", "crew-card"}
+		}, nil},
+		"three":    {func(q *rehearse.Request) { q.IP, q.Device, q.Proved, q.Signals = "192.0.2.150", "", nil, nil }, nil},
+		"a signal": {func(q *rehearse.Request) { q.Signals = []string{"leaked-list"} }, [][]string{{"the signal leaked-list is cleared"}}},
+		"a browser": {func(q *rehearse.Request) {
+			q.App, q.Through, q.IP, q.Proved = "mail", "unpromptable", "203.0.113.20", nil
+		}, nil},
+		"nothing": {func(q *rehearse.Request) {}, [][]string{}},
+		"an enrolment": {func(q *rehearse.Request) {
+			q.Account, q.App, q.At, q.IP, q.Device = "oskar@kestrelsound.example", "board-papers", "", "192.0.2.70", ""
+		}, [][]string{}},
+	} {
+		judge, a := till(t, c.change)
+		w := rehearse.UntilGranted(judge, a)
+		require.Equal(t, name == "nothing", w.Granted, name)
+		if c.want != nil {
+			require.Subset(t, w.Ways, c.want, name)
+			require.Equal(t, len(c.want) == 0, len(w.Ways) == 0, name)
+		} else {
+			require.NotEmpty(t, w.Ways, name)
+		}
+		require.NotEmpty(t, w.String())
+	}
+}
+
+// TestGridsAreDecisions: on generated books each cell is the verdict on the
+// attempt that it stands for, and no smaller set of changes than those told
+// would do.
+func TestGridsAreDecisions(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 6)
+		a := synth.Attempt(chance)
+		g, err := rehearse.Vary(judge, a, []string{"action", "through"})
+		require.NoError(t, err)
+		for i := range attempt.Actions() {
+			for k := range attempt.Throughs() {
+				changed := *a
+				changed.Action, changed.Through = attempt.Action(i), attempt.Known(attempt.Through(k))
+				require.Equal(t, judge.Verdict(&changed), g.Verdicts[i*len(attempt.Throughs())+k])
+			}
+		}
+		w := rehearse.UntilGranted(judge, a)
+		require.Equal(t, judge.Verdict(a) == decide.Grant, w.Granted)
+		for _, way := range w.Ways {
+			require.Len(t, way, w.Tried)
+		}
+	})
+}

@@ -1,0 +1,278 @@
+package rehearse
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// Grid is one attempt under varied circumstances.
+type Grid struct {
+	Axes []Axis `json:"axes" doc:"what is varied"`
+	// Verdicts are in the order of the axes, the values of the last one changing
+	// fastest.
+	Verdicts []decide.Verdict `json:"verdicts" doc:"a verdict for each combination of values, those of the last axis changing fastest"`
+}
+
+// Axis is a circumstance with the values that it takes on.
+type Axis struct {
+	Name   string   `json:"name" doc:"the circumstance"`
+	Values []string `json:"values" doc:"its values"`
+}
+
+// Circumstances returns the names of what can be varied.
+func Circumstances() []string {
+	return []string{"network", "country", "hour", "day", "device", "risk", "through", "action", "proved"}
+}
+
+// mostCells bounds a grid.
+const mostCells = 100_000
+
+// Vary judges the attempt under each combination of values of the named
+// circumstances. The error says which name is none, or that there are too many
+// combinations.
+func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error) {
+	g := &Grid{Verdicts: []decide.Verdict{}}
+	var axes [][]candidate
+	cells := 1
+	for _, name := range names {
+		if slices.ContainsFunc(g.Axes, func(x Axis) bool { return x.Name == name }) {
+			return nil, fmt.Errorf("%s stands twice", name)
+		}
+		values, err := valuesOf(judge, a, name)
+		if err != nil {
+			return nil, err
+		}
+		axis := Axis{Name: name}
+		for _, v := range values {
+			axis.Values = append(axis.Values, v.words)
+		}
+		g.Axes = append(g.Axes, axis)
+		axes = append(axes, values)
+		if cells *= len(values); cells > mostCells {
+			return nil, fmt.Errorf("%s make more than %d combinations; vary fewer circumstances at once", strings.Join(names, ", "), mostCells)
+		}
+	}
+	for cell := range cells {
+		changed := *a
+		rest := cells
+		for _, values := range axes {
+			rest /= len(values)
+			values[cell/rest%len(values)].set(&changed)
+		}
+		g.Verdicts = append(g.Verdicts, judge.Verdict(&changed))
+	}
+	return g, nil
+}
+
+func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate, error) {
+	switch name {
+	case "network":
+		return addresses(judge), nil
+	case "country":
+		return countries(judge), nil
+	case "hour":
+		return hours(judge, a), nil
+	case "day":
+		return days(judge, a), nil
+	case "device":
+		return devices(judge), nil
+	case "risk":
+		return levels(judge, a), nil
+	case "through":
+		return throughs(), nil
+	case "action":
+		return actions(), nil
+	case "proved":
+		return proofs(judge, a), nil
+	}
+	return nil, fmt.Errorf("%q is nothing to vary%s", name, nearest.DidYouMean(name, Circumstances()))
+}
+
+// shift moves an attempt in time, with its proofs and what went before, so that
+// their ages stay as they are.
+func shift(a *attempt.Attempt, by time.Duration) {
+	moved := func(t time.Time) time.Time {
+		if t.IsZero() {
+			return t
+		}
+		return t.Add(by)
+	}
+	proofs := func(list []attempt.Proof) []attempt.Proof {
+		list = slices.Clone(list)
+		for i := range list {
+			list[i].At = moved(list[i].At)
+		}
+		return list
+	}
+	a.At, a.Session.Started = moved(a.At), moved(a.Session.Started)
+	a.Proofs, a.Session.Proofs = proofs(a.Proofs), proofs(a.Session.Proofs)
+	if p, ok := a.Previous.Get(); ok {
+		p.At = moved(p.At)
+		a.Previous = attempt.Known(p)
+	}
+	if times, ok := a.Failures.Get(); ok {
+		times = slices.Clone(times)
+		for i := range times {
+			times[i] = moved(times[i])
+		}
+		a.Failures = attempt.Known(times)
+	}
+}
+
+// at moves an attempt to a moment.
+func at(words string, from, to time.Time) candidate {
+	return candidate{words, func(a *attempt.Attempt) { shift(a, to.Sub(from)) }}
+}
+
+// hours returns the hours of the day of the attempt, in the book's zone.
+func hours(judge *decide.Judge, a *attempt.Attempt) []candidate {
+	local := a.At.In(judge.Directory().Zone)
+	var found []candidate
+	for h := range 24 {
+		to := time.Date(local.Year(), local.Month(), local.Day(), h, local.Minute(), local.Second(), 0, local.Location())
+		found = append(found, at(fmt.Sprintf("%02d", h), a.At, to))
+	}
+	return found
+}
+
+// days returns the week that begins with the day of the attempt.
+func days(judge *decide.Judge, a *attempt.Attempt) []candidate {
+	local := a.At.In(judge.Directory().Zone)
+	var found []candidate
+	for d := range 7 {
+		to := local.AddDate(0, 0, d)
+		found = append(found, at(strings.ToLower(to.Format("Mon")), a.At, to))
+	}
+	return found
+}
+
+func actions() []candidate {
+	var found []candidate
+	for i, word := range attempt.Actions() {
+		found = append(found, candidate{word, func(a *attempt.Attempt) { a.Action = attempt.Action(i) }})
+	}
+	return found
+}
+
+// proofs returns nothing, each method that the account has enrolled, and all of
+// them, just proven in place of what the attempt says.
+func proofs(judge *decide.Judge, a *attempt.Attempt) []candidate {
+	enrolled := enrolledBy(judge, a)
+	proving := func(words string, methods ...string) candidate {
+		return candidate{words, func(a *attempt.Attempt) {
+			a.Proofs, a.Session.Proofs = nil, nil
+			for _, m := range methods {
+				a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
+			}
+		}}
+	}
+	found := []candidate{proving("nothing")}
+	for _, m := range enrolled {
+		found = append(found, proving(m, m))
+	}
+	if len(enrolled) > 1 {
+		found = append(found, proving(strings.Join(enrolled, "+"), enrolled...))
+	}
+	return found
+}
+
+func enrolledBy(judge *decide.Judge, a *attempt.Attempt) []string {
+	n, ok := judge.Directory().FindAccount(a.Account)
+	if !ok {
+		return nil
+	}
+	return judge.MethodNames(judge.Directory().Enrolled(n))
+}
+
+// levels returns for each level of risk that can be reached the fewest signs of
+// trouble that bring the attempt there, beginning without any.
+func levels(judge *decide.Judge, a *attempt.Attempt) []candidate {
+	calm := candidate{"none", func(a *attempt.Attempt) {
+		a.Signals, a.Failed, a.Previous, a.Failures = nil, nil, attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
+	}}
+	troubles := troublesOf(judge)
+	found := []candidate{}
+	for _, level := range []directory.Level{directory.NoRisk, directory.LowRisk, directory.MediumRisk, directory.HighRisk} {
+		if c, ok := reachLevel(judge, a, calm, troubles, level); ok {
+			found = append(found, c)
+		}
+	}
+	return found
+}
+
+// mostTroubles is how many signs of trouble are put together.
+const mostTroubles = 3
+
+// reachLevel looks for the fewest signs of trouble that bring the level.
+func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, troubles []candidate, level directory.Level) (candidate, bool) {
+	try := func(chosen []candidate) (candidate, bool) {
+		c := candidate{level.String(), func(a *attempt.Attempt) {
+			calm.set(a)
+			for _, t := range chosen {
+				t.set(a)
+			}
+		}}
+		changed := *a
+		c.set(&changed)
+		// What is not known yet may be varied too, and must not blur the level.
+		if changed.IP.IsUnknown() {
+			changed.IP = attempt.None[netip.Addr]()
+		}
+		if changed.Device.IsUnknown() {
+			changed.Device = attempt.None[attempt.Device]()
+		}
+		r := judge.Outline(&changed).Risk
+		return c, r.Level == level && r.LevelAtMost == level
+	}
+	var search func(from, left int, chosen []candidate) (candidate, bool)
+	search = func(from, left int, chosen []candidate) (candidate, bool) {
+		if left == 0 {
+			return try(chosen)
+		}
+		for i := from; i < len(troubles); i++ {
+			if c, ok := search(i+1, left-1, append(slices.Clip(chosen), troubles[i])); ok {
+				return c, true
+			}
+		}
+		return candidate{}, false
+	}
+	for n := range mostTroubles + 1 {
+		if c, ok := search(0, n, nil); ok {
+			return c, true
+		}
+	}
+	return candidate{}, false
+}
+
+// troublesOf returns what can be made to go wrong so that a signal holds: those
+// that others report, and those that detectors find in what went before.
+func troublesOf(judge *decide.Judge) []candidate {
+	var found []candidate
+	for _, s := range judge.Risk().Signals {
+		name, after, failures := s.Name, s.After, s.Failures
+		switch {
+		case s.When == nil && s.Detect == risk.NoDetector:
+			found = append(found, candidate{name, func(a *attempt.Attempt) { a.Signals = append(slices.Clip(a.Signals), name) }})
+		case s.Detect == risk.ProofRefused:
+			found = append(found, candidate{name, func(a *attempt.Attempt) {
+				a.Failed = append(slices.Clip(a.Failed), attempt.Failure{Method: "recovery-code", Reason: attempt.Refused})
+			}})
+		case s.Detect == risk.FailedBurst:
+			found = append(found, candidate{name, func(a *attempt.Attempt) { a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, failures)) }})
+		case s.Detect == risk.Dormant:
+			found = append(found, candidate{name, func(a *attempt.Attempt) {
+				a.Previous = attempt.Known(attempt.Previous{At: a.At.Add(-time.Duration(after) - time.Hour), Country: attempt.None[attempt.CountryCode](), Location: attempt.None[attempt.Location]()})
+			}})
+		}
+	}
+	return found
+}

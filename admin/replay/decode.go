@@ -1,0 +1,92 @@
+package replay
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/attempt/ocsf"
+	"github.com/briskwarden/briskwarden/decide"
+)
+
+// decoder makes attempts of lines and records. It is used by many goroutines.
+type decoder struct {
+	judges []*decide.Judge
+	known  ocsf.Known
+}
+
+func newDecoder(judges []*decide.Judge) *decoder {
+	d := &decoder{judges: judges}
+	some := func(has func(j *decide.Judge, name string) bool) func(string) bool {
+		return func(name string) bool {
+			return slices.ContainsFunc(judges, func(j *decide.Judge) bool { return has(j, name) })
+		}
+	}
+	d.known.Account = some(func(j *decide.Judge, name string) bool { _, ok := j.Directory().FindAccount(name); return ok })
+	d.known.App = some(func(j *decide.Judge, name string) bool { _, ok := j.Directory().FindApp(name); return ok })
+	return d
+}
+
+// decode makes the attempts of a batch. What cannot be read is kept aside.
+func (d *decoder) decode(b *batch) {
+	for i := range b.rows {
+		one := &b.rows[i]
+		err := one.err
+		if err == nil {
+			err = b.header.read(one.fields, d.judges[0].Directory().Zone, b.next())
+		} else {
+			b.next()
+		}
+		b.took(i, one.line, []byte(strings.Join(one.fields, ",")), true, err)
+	}
+	// To look for events in each line of attempts would cost as much as to judge them.
+	events := len(b.ends) > 0 && ocsf.IsEvent(b.line(0))
+	for i := range b.ends {
+		text := bytes.TrimSpace(b.line(i))
+		line := b.first + int64(i)
+		switch {
+		case slices.Contains(b.overlong, i):
+			b.next()
+			b.took(i, line, nil, true, fmt.Errorf("the line is longer than %d bytes", longestLine))
+		case len(text) == 0:
+		default:
+			is, err := d.parse(text, events, b.next())
+			b.took(i, line, text, is, err)
+		}
+	}
+}
+
+// parse reads an attempt, or an event. It returns false for an event that is in
+// order and no attempt.
+func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, error) {
+	if !events {
+		err := attempt.ParseInto(text, a)
+		if err == nil || !ocsf.IsEvent(text) {
+			return true, err
+		}
+		*a = attempt.Attempt{}
+	}
+	if ocsf.IsEvent(text) {
+		if is, err := ocsf.Parse(text, d.known, a); !errors.Is(err, ocsf.ErrNoEvent) {
+			return is, err
+		}
+	}
+	return true, attempt.ParseInto(text, a)
+}
+
+// took notes what became of the attempt that room was made for last.
+func (b *batch) took(i int, line int64, text []byte, is bool, err error) {
+	switch {
+	case err != nil:
+		b.takeBack()
+		b.bad = append(b.bad, badLine{BadLine{b.source, line, strings.TrimPrefix(err.Error(), "line 1, ")}, bytes.Clone(text)})
+	case !is:
+		b.takeBack()
+		b.skipped++
+	default:
+		b.numbers = append(b.numbers, b.start+int64(i))
+	}
+}

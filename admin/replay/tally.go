@@ -1,0 +1,156 @@
+package replay
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+)
+
+// tally counts what one goroutine judged. Accounts, apps and groups are counted
+// by their numbers in the directory; what the book does not have is counted last.
+type tally struct {
+	judge     *decide.Judge
+	verdicts  Counts
+	shadow    Counts
+	rules     RuleTally
+	apps      []Counts
+	groups    []Counts
+	accounts  []Counts
+	countries [numberOfCodes]Counts
+	hours     [24]Counts
+	period    Period
+	brief     decide.Brief
+}
+
+// numberOfCodes is how many country codes there can be, and none.
+const numberOfCodes = 26*26 + 1
+
+// codeNumber numbers the country codes; none is the last.
+func codeNumber(code attempt.CountryCode) int {
+	if len(code) != 2 || min(code[0], code[1]) < 'A' || max(code[0], code[1]) > 'Z' {
+		return numberOfCodes - 1
+	}
+	return int(code[0]-'A')*26 + int(code[1]-'A')
+}
+
+func codeName(number int) string {
+	if number == numberOfCodes-1 {
+		return "not known"
+	}
+	return string([]byte{'A' + byte(number/26), 'A' + byte(number%26)})
+}
+
+func newTally(judge *decide.Judge) *tally {
+	e := judge.Directory()
+	return &tally{judge: judge, rules: RuleTally{},
+		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
+}
+
+func (t *tally) judgeOne(a *attempt.Attempt) {
+	e, d := t.judge.Directory(), &t.brief
+	t.judge.Brief(a, d)
+	v := d.Verdict
+	t.verdicts.Add(v, 1)
+	t.shadow.Add(d.WithShadow, 1)
+	t.hours[a.At.In(e.Zone).Hour()].Add(v, 1)
+	t.period.Include(a.At)
+	app, account := d.App, d.Account
+	if app < 0 {
+		app = len(t.apps) - 1
+	}
+	t.apps[app].Add(v, 1)
+	if account < 0 {
+		account = len(t.accounts) - 1
+	} else {
+		sure, _, _ := e.Memberships(account)
+		for _, g := range sure {
+			t.groups[g].Add(v, 1)
+		}
+	}
+	t.accounts[account].Add(v, 1)
+	t.countries[codeNumber(d.Country)].Add(v, 1)
+	if v == decide.Grant {
+		return
+	}
+	t.rules.Count(d.Causes, v)
+}
+
+// join adds what another goroutine counted.
+func (t *tally) join(u *tally) {
+	t.verdicts.join(u.verdicts)
+	t.shadow.join(u.shadow)
+	for i := range t.apps {
+		t.apps[i].join(u.apps[i])
+	}
+	for i := range t.groups {
+		t.groups[i].join(u.groups[i])
+	}
+	for i := range t.accounts {
+		t.accounts[i].join(u.accounts[i])
+	}
+	for i := range t.hours {
+		t.hours[i].join(u.hours[i])
+	}
+	for i := range t.countries {
+		t.countries[i].join(u.countries[i])
+	}
+	t.rules.Join(u.rules)
+	t.period.Join(u.period)
+}
+
+const (
+	// mostStopped is how many of the accounts that were blocked most are told, and
+	// unlisted what is called that the book does not have.
+	mostStopped = 20
+	unlisted    = "not in the book"
+)
+
+// sum makes the report, with so many days on which somebody made attempts.
+func (t *tally) sum(personDays int64) *Report {
+	e := t.judge.Directory()
+	r := &Report{Attempts: t.verdicts.All(), First: t.period.First, Last: t.period.Last, Verdicts: t.verdicts, Shadow: t.shadow, Hours: t.hours}
+	r.Apps = named(t.apps, len(e.Apps), func(i int) string { return e.Apps[i].Name })
+	r.Groups = named(t.groups, len(e.Groups), func(i int) string { return e.Groups[i].Name })
+	r.Countries = []NamedCount{}
+	for i, c := range t.countries {
+		if c.All() > 0 {
+			r.Countries = append(r.Countries, NamedCount{codeName(i), c})
+		}
+	}
+	sortCounts(r.Countries, Counts.All)
+	blocked := func(c Counts) int64 { return c.Block }
+	r.Stopped = named(t.accounts, len(e.Accounts), func(i int) string { return e.Accounts[i].Name })
+	r.Stopped = slices.DeleteFunc(r.Stopped, func(c NamedCount) bool { return c.Counts.Block == 0 })
+	sortCounts(r.Stopped, blocked)
+	r.Stopped = r.Stopped[:min(mostStopped, len(r.Stopped))]
+	r.Rules = t.rules.Sorted()
+	r.Prompts = Prompts(t.verdicts, personDays)
+	return r
+}
+
+// named lists counts that are not empty by name, those with most attempts first.
+// What stands behind all that have a name is what the book does not have.
+func named(counts []Counts, names int, nameOf func(int) string) []NamedCount {
+	list := []NamedCount{}
+	for i, c := range counts {
+		if c.All() == 0 {
+			continue
+		}
+		name := unlisted
+		if i < names {
+			name = nameOf(i)
+		}
+		list = append(list, NamedCount{name, c})
+	}
+	sortCounts(list, Counts.All)
+	return list
+}
+
+func sortCounts(list []NamedCount, by func(Counts) int64) {
+	slices.SortFunc(list, func(a, b NamedCount) int {
+		return cmp.Or(cmp.Compare(by(b.Counts), by(a.Counts)), strings.Compare(a.Name, b.Name))
+	})
+}

@@ -1,0 +1,525 @@
+package desk_test
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/consent/desk"
+)
+
+var (
+	monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+	ctx    = context.Background()
+)
+
+const world = `briskwarden: 1
+groups: [{name: crew}, {name: office}]
+accounts: [{name: ann, groups: [crew]}, {name: bob, groups: [crew]}, {name: eve, groups: [office]}, {name: rae}, {name: sol}]
+scopes: {mild: {gravity: 1, scopes: [openid]}, grave: {gravity: 2, scopes: ["mail.*"]}}
+clients:
+  - {name: log, redirect_uris: ["https://log.example/cb"]}
+  - {name: tides, redirect_uris: ["https://tides.example/cb"], publisher: {title: T, vetted: true}}
+consent:
+  reviewers: {accounts: [rae, sol]}
+  lasts: 30d
+  requests_last: 7d
+  rules: [{name: mild, when: {scopes_within: [mild]}, then: allow}]
+`
+
+func judge(t require.TestingT, change ...string) *consent.Judge {
+	b, err := book.OpenFS(fstest.MapFS{"world.yaml": {Data: []byte(strings.NewReplacer(change...).Replace(world))}})
+	require.NoError(t, err)
+	j, err := b.Compile()
+	require.NoError(t, err)
+	consents, err := b.CompileConsent(j)
+	require.NoError(t, err)
+	return consents
+}
+
+func asks(account string, scopes ...string) consent.Request {
+	return consent.Request{At: monday, Account: account, Client: "log", Scopes: scopes, RedirectURI: "https://log.example/cb"}
+}
+
+// ask asks and returns the number of the request that waits.
+func ask(t *testing.T, d *desk.Desk, account string, scopes ...string) int64 {
+	t.Helper()
+	a, err := d.Ask(ctx, asks(account, scopes...), "I need it.")
+	require.NoError(t, err)
+	return a.Request
+}
+
+// holds tells what a client was let have by each account.
+func holds(t *testing.T, d *desk.Desk) map[string]string {
+	usage, err := d.Usage(ctx, monday)
+	require.NoError(t, err)
+	found := map[string]string{}
+	for client, u := range usage {
+		if u.Users > 0 {
+			found[client] = fmt.Sprint(u.Users, u.Holds)
+		}
+	}
+	return found
+}
+
+func TestTheQueue(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	require.Zero(t, ask(t, d, "ann", "openid"), "what the rules allow does not wait")
+	first := ask(t, d, "ann", "mail.read", "openid")
+	require.Equal(t, first, ask(t, d, "ann", "openid", "mail.read"), "whoever asks twice waits once")
+	second := ask(t, d, "bob", "mail.read", "openid")
+	ask(t, d, "eve", "mail.send")
+	answer, err := d.Ask(ctx, asks("eve", "mail.read", "openid"), "")
+	require.NoError(t, err)
+	require.Equal(t, 2, answer.Others)
+	require.Equal(t, monday.AddDate(0, 0, 7), answer.Expires)
+	queue, err := d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Len(t, queue, 2, "who asked for the same stands together")
+	require.Len(t, queue[0].Requests, 3)
+	require.Equal(t, "I need it.", queue[0].Requests[0].Why)
+
+	// For the one who asked, and less than that.
+	_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: first, Scopes: []string{"openid"}, Because: "No mail."})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"log": "1 [openid]"}, holds(t, d))
+	// For a group: bob is answered, eve is not in it.
+	_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: second, Group: "crew"})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"log": "2 [openid mail.read]"}, holds(t, d))
+	again, err := d.Ask(ctx, asks("ann", "mail.read"), "")
+	require.NoError(t, err)
+	require.Equal(t, consent.Allow, again.Outcome, "the approval is for the group, ann among them")
+	other, err := d.Ask(ctx, asks("ann", "mail.read", "mail.send"), "")
+	require.NoError(t, err)
+	require.NotZero(t, other.Request, "a new scope asks again")
+	// For everyone: all who wait for no more are answered together.
+	queue, err = d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, 3, len(queue[0].Requests)+len(queue[1].Requests)+len(queue[2].Requests))
+	_, err = d.Approve(ctx, desk.Approval{By: "sol", At: monday, Client: "log", Scopes: []string{"mail.read", "mail.send"}, Everyone: true})
+	require.NoError(t, err)
+	queue, err = d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Empty(t, queue)
+	require.Equal(t, map[string]string{"log": "3 [openid mail.read mail.send]"}, holds(t, d))
+	// Approvals end, and then the grants that rested on them are strays.
+	strays, err := d.Strays(ctx, monday)
+	require.NoError(t, err)
+	require.Empty(t, strays)
+	strays, err = d.Strays(ctx, monday.AddDate(0, 0, 31))
+	require.NoError(t, err)
+	require.Len(t, strays, 3)
+	acts, err := d.Acts(ctx)
+	require.NoError(t, err, "the chain is whole")
+	require.Equal(t, desk.Granted, acts[0].Kind)
+}
+
+func TestWhatIsNotDone(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	request := ask(t, d, "ann", "mail.read")
+	own := ask(t, d, "rae", "mail.read")
+	approve := func(a desk.Approval) error {
+		a.At = monday
+		_, err := d.Approve(ctx, a)
+		return err
+	}
+	refuse := func(by string, n int64, because string) error {
+		_, err := d.Refuse(ctx, by, n, because, monday)
+		return err
+	}
+	require.ErrorIs(t, approve(desk.Approval{By: "ann", Request: request}), desk.ErrNotReviewer)
+	require.ErrorIs(t, refuse("eve", request, "x"), desk.ErrNotReviewer)
+	require.ErrorIs(t, approve(desk.Approval{By: "rae", Request: own}), desk.ErrOwnRequest)
+	require.ErrorIs(t, approve(desk.Approval{By: "rae", Request: request, Everyone: true}), desk.ErrOwnRequest, "she waits for the same")
+	require.ErrorIs(t, approve(desk.Approval{By: "rae", Client: "log", Scopes: []string{"mail.read"}, Account: "rae"}), desk.ErrOwnRequest)
+	require.ErrorIs(t, approve(desk.Approval{By: "rae", Request: 99}), desk.ErrNoRequest)
+	require.ErrorIs(t, refuse("rae", 99, "x"), desk.ErrNoRequest)
+	require.ErrorContains(t, approve(desk.Approval{By: "rae", Request: request, Scopes: []string{"mail.send"}}), "does not ask for mail.send")
+	require.ErrorContains(t, approve(desk.Approval{By: "rae", Request: request, Group: "deck"}), `no group "deck"`)
+	require.ErrorContains(t, approve(desk.Approval{By: "rae", Client: "log", Scopes: []string{"a"}}), "is for an account, a group or everyone")
+	require.ErrorContains(t, approve(desk.Approval{By: "rae", Client: "log", Everyone: true}), "at least one scope")
+	require.ErrorContains(t, refuse("rae", request, " "), "says why")
+	_, err := d.Bar(ctx, "rae", "nobody", "x", monday)
+	require.ErrorContains(t, err, "nobody knows the client")
+	_, err = d.LiftBar(ctx, "rae", "log", "x", monday)
+	require.ErrorContains(t, err, "no reviewer barred log")
+	acts, err := d.Acts(ctx)
+	require.NoError(t, err)
+	require.Len(t, acts, 2, "what was not done is not on record")
+	// A week later nobody answers any more.
+	_, err = d.Approve(ctx, desk.Approval{By: "sol", At: monday.AddDate(0, 0, 7), Request: request})
+	require.ErrorContains(t, err, "expired")
+	queue, err := d.Queue(ctx, monday.AddDate(0, 0, 7))
+	require.NoError(t, err)
+	require.Empty(t, queue)
+	// Where the book says so a reviewer approves her own.
+	lax := desk.New(judge(t, "lasts: 30d", "lasts: 30d\n  own_requests: true"), new(desk.Memory))
+	own = ask(t, lax, "rae", "mail.read")
+	_, err = lax.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: own})
+	require.NoError(t, err)
+}
+
+// TestTheStricterActStands: whichever of two reviewers' acts comes first, both are
+// on record and the stricter stands.
+func TestTheStricterActStands(t *testing.T) {
+	approve := func(d *desk.Desk, n int64) error {
+		_, err := d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: n})
+		return err
+	}
+	refuse := func(d *desk.Desk, n int64) error {
+		_, err := d.Refuse(ctx, "sol", n, "No.", monday)
+		return err
+	}
+	bar := func(d *desk.Desk, _ int64) error {
+		_, err := d.Bar(ctx, "sol", "log", "Sold.", monday)
+		return err
+	}
+	for name, strict := range map[string]func(*desk.Desk, int64) error{"refuse": refuse, "bar": bar} {
+		for _, first := range []bool{true, false} {
+			d := desk.New(judge(t), new(desk.Memory))
+			n := ask(t, d, "ann", "mail.read")
+			if first {
+				require.NoError(t, strict(d, n))
+				require.ErrorIs(t, approve(d, n), desk.ErrOverruled)
+			} else {
+				require.NoError(t, approve(d, n))
+				require.Equal(t, map[string]string{"log": "1 [mail.read]"}, holds(t, d))
+				require.NoError(t, strict(d, n))
+			}
+			require.Empty(t, holds(t, d), "%s: what came of it is taken back", name)
+			answer, err := d.Ask(ctx, asks("ann", "mail.read"), "")
+			require.NoError(t, err)
+			require.NotEqual(t, consent.Allow, answer.Outcome)
+			acts, err := d.Acts(ctx)
+			require.NoError(t, err)
+			by := map[string]int{}
+			for _, a := range acts {
+				by[a.By]++
+			}
+			require.Positive(t, by["rae"], "%s: neither act is lost", name)
+			require.Positive(t, by["sol"])
+		}
+	}
+	// A lifted bar brings nothing back.
+	d := desk.New(judge(t), new(desk.Memory))
+	require.NoError(t, approve(d, ask(t, d, "ann", "mail.read")))
+	require.NoError(t, bar(d, 0))
+	require.ErrorContains(t, bar(d, 0), "sol barred log already")
+	_, err := d.LiftBar(ctx, "rae", "log", "Vetted.", monday)
+	require.NoError(t, err)
+	require.Empty(t, holds(t, d))
+	require.NotZero(t, ask(t, d, "ann", "mail.read"))
+}
+
+func TestRegisterAndImport(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	found, err := desk.ReadImport([]byte("client_id,client_name,scope,account,since,last_used,redirect_uris,client_uri\n" +
+		"swap,Swap,,,,,https://swap.example/cb http://x.example/cb,https://swap.example/about\n" +
+		"swap,,openid mail.read,ann,2024-01-02T03:04:05Z,2026-11-01T00:00:00Z,,\nswap,,,bob,,,,\nswap,,openid,bob,yesterday,,,\nshort\n"))
+	require.NoError(t, err)
+	require.Equal(t, []int{4, 5, 6}, []int{found.Skipped[0].Line, found.Skipped[1].Line, found.Skipped[2].Line})
+	_, err = d.Import(ctx, "ann", found, monday)
+	require.ErrorIs(t, err, desk.ErrNotReviewer)
+	_, err = d.Import(ctx, "rae", found, monday)
+	require.NoError(t, err)
+	register, err := d.Register(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, []string{"swap", "log", "tides"}, []string{register[0].Client, register[1].Client, register[2].Client}, "the most dangerous first")
+	require.Equal(t, "Swap", register[0].Title)
+	require.Equal(t, 1, register[0].Users)
+	require.Equal(t, "swap.example", register[0].Publisher.Domain)
+	strays, err := d.Strays(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, []string{"mail.read"}, strays[0].Over)
+	require.Equal(t, "2024-01-02", strays[0].Since.Format(time.DateOnly))
+
+	one, err := desk.ReadImport([]byte(`[{"client_id": "a", "client_name": "A", "redirect_uris": ["https://a.example/cb"], "scope": "openid", "grant_types": ["authorization_code"]}, {"client_id": 7}]`))
+	require.NoError(t, err)
+	require.Equal(t, "A", one.Clients[0].Title)
+	require.Contains(t, one.Skipped[0].Text, "item 2 is no client metadata")
+	for text, want := range map[string]string{"": "the file is empty", "{": "not client metadata", "[": "not a list", "a,b\n": "has no client_id", "client_id,colour\n": `no column "colour"`, "client_id\na b\n": "is no client_id",
+		"[]": "no client and no grant", "client_id\n": "no client and no grant", "client_id,client_name\n\"a b\",\"two\nlines\"\n": "line 2: \"a b\""} {
+		_, err := desk.ReadImport([]byte(text))
+		require.ErrorContains(t, err, want, text)
+	}
+}
+
+// TestConcurrentReviewers: many reviewers in several desks on one file at once.
+// No act is lost, none is done twice, and the chain is whole.
+func TestConcurrentReviewers(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "consent.db")
+	consents := judge(t)
+	const people, desks = 12, 4
+	var numbers []int64
+	setUp, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	for i := range people {
+		r := asks([]string{"ann", "bob", "eve"}[i%3], fmt.Sprintf("mail.%d", i))
+		answer, err := desk.New(consents, setUp).Ask(ctx, r, "")
+		require.NoError(t, err)
+		numbers = append(numbers, answer.Request)
+	}
+	require.NoError(t, setUp.Close())
+	var wait sync.WaitGroup
+	results := make(chan error, people*desks)
+	for i := range desks {
+		wait.Go(func() {
+			store, err := desk.OpenFile(path)
+			if err != nil {
+				results <- err
+				return
+			}
+			defer store.Close()
+			d := desk.New(consents, store)
+			for _, n := range numbers {
+				if i%2 == 0 {
+					_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: n})
+				} else {
+					_, err = d.Refuse(ctx, "sol", n, "No.", monday)
+				}
+				results <- err
+			}
+		})
+	}
+	wait.Wait()
+	close(results)
+	for err := range results {
+		if err != nil {
+			require.ErrorIs(t, err, desk.ErrOverruled)
+		}
+	}
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	defer store.Close()
+	d := desk.New(consents, store)
+	acts, err := d.Acts(ctx)
+	require.NoError(t, err)
+	count := map[desk.Kind]int{}
+	for _, a := range acts {
+		count[a.Kind]++
+	}
+	require.Equal(t, people, count[desk.Asked])
+	require.Equal(t, people*desks/2, count[desk.Approved], "each approval is on record, overruled or not")
+	require.Equal(t, people*desks/2, count[desk.Refused])
+	require.Empty(t, holds(t, d), "each request was refused by somebody")
+}
+
+// helper is the program that is killed: it acts until it dies and tells of each
+// act when it was acknowledged.
+const helper = "DESK_TEST_HELPER"
+
+func TestMain(m *testing.M) {
+	if path := os.Getenv(helper); path != "" {
+		act(path)
+		return
+	}
+	os.Exit(m.Run())
+}
+
+type plain struct{}
+
+func (plain) Errorf(format string, args ...any) { fmt.Fprintf(os.Stderr, format, args...) }
+func (plain) FailNow()                          { os.Exit(1) }
+
+func act(path string) {
+	store, err := desk.OpenFile(path)
+	require.NoError(plain{}, err)
+	d := desk.New(judge(plain{}), store)
+	for i := 0; ; i++ {
+		answer, err := d.Ask(ctx, asks([]string{"ann", "bob", "eve"}[i%3], fmt.Sprintf("mail.p%d.%d", os.Getpid(), i)), "")
+		require.NoError(plain{}, err)
+		fmt.Println("asked", answer.Request)
+		// An approval and the grants that come of it are one act: all or nothing.
+		acts, err := d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: answer.Request})
+		require.NoError(plain{}, err)
+		fmt.Println("approved", acts[len(acts)-1].Request)
+	}
+}
+
+// TestKilled kills a program in the middle of its acts, again and again. Nothing
+// that was acknowledged is lost, and nothing is half done.
+func TestKilled(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "consent.db")
+	acknowledged := map[string]bool{}
+	chance := rand.New(rand.NewPCG(1, 2))
+	for range 12 {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), helper+"="+path)
+		out, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		lines := make(chan string, 10_000)
+		go func() {
+			buffer := make([]byte, 64<<10)
+			rest := ""
+			for {
+				n, err := out.Read(buffer)
+				rest += string(buffer[:n])
+				for {
+					line, more, found := strings.Cut(rest, "\n")
+					if !found {
+						break
+					}
+					lines <- line
+					rest = more
+				}
+				if err != nil {
+					close(lines)
+					return
+				}
+			}
+		}()
+		acknowledged[<-lines] = true // it is at work
+		time.Sleep(time.Duration(chance.IntN(60)) * time.Millisecond)
+		require.NoError(t, cmd.Process.Kill()) // SIGKILL
+		for line := range lines {
+			acknowledged[line] = true
+		}
+		_ = cmd.Wait()
+	}
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	defer store.Close()
+	acts, err := desk.New(judge(t), store).Acts(ctx)
+	require.NoError(t, err, "the chain is whole")
+	onRecord := map[string]bool{}
+	for i, a := range acts {
+		switch a.Kind {
+		case desk.Asked:
+			onRecord[fmt.Sprintf("asked %d", a.Number)] = true
+		case desk.Granted:
+			onRecord[fmt.Sprintf("approved %d", a.Request)] = true
+			require.Equal(t, desk.Approved, acts[i-1].Kind)
+		case desk.Approved:
+			require.Less(t, i+1, len(acts), "an approval stands without its grant")
+			require.Equal(t, desk.Granted, acts[i+1].Kind)
+		}
+	}
+	require.Greater(t, len(acknowledged), 20)
+	for line := range acknowledged {
+		require.True(t, onRecord[line], "%q was acknowledged and is lost", line)
+	}
+}
+
+// TestTheRecordCannotBeEdited: SQLite refuses to change an act, and where somebody
+// gets around that the chain tells.
+func TestTheRecordCannotBeEdited(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "consent.db")
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	d := desk.New(judge(t), store)
+	for _, account := range []string{"ann", "bob", "eve"} {
+		ask(t, d, account, "mail.read")
+	}
+	require.NoError(t, store.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("UPDATE acts SET act = '{}'")
+	require.ErrorContains(t, err, "acts are never changed")
+	_, err = db.Exec("DELETE FROM acts")
+	require.ErrorContains(t, err, "acts are never deleted")
+	for name, tampering := range map[string]string{
+		"changed": "UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2",
+		"removed": "DELETE FROM acts WHERE number = 2",
+	} {
+		other := filepath.Join(t.TempDir(), name+".db")
+		_, err := db.Exec("VACUUM INTO ?", other)
+		require.NoError(t, err)
+		edited, err := sql.Open("sqlite", other)
+		require.NoError(t, err)
+		_, err = edited.Exec("DROP TRIGGER acts_stay; DROP TRIGGER acts_remain; " + tampering)
+		require.NoError(t, err)
+		require.NoError(t, edited.Close())
+		store, err := desk.OpenFile(other)
+		require.NoError(t, err)
+		_, err = desk.New(judge(t), store).Acts(ctx)
+		require.Error(t, err, name)
+		require.NoError(t, store.Close())
+	}
+	_, err = desk.OpenFile(filepath.Join(t.TempDir(), "none", "consent.db"))
+	require.Error(t, err)
+	text := filepath.Join(t.TempDir(), "text.db")
+	require.NoError(t, os.WriteFile(text, []byte(strings.Repeat("not a database ", 100)), 0o600))
+	_, err = desk.OpenFile(text)
+	require.ErrorContains(t, err, "not a database")
+}
+
+// TestStoresAgree: a file and the memory keep the same record of the same acts.
+func TestStoresAgree(t *testing.T) {
+	file, err := desk.OpenFile(filepath.Join(t.TempDir(), "consent.db"))
+	require.NoError(t, err)
+	defer file.Close()
+	memory := new(desk.Memory)
+	for seed := range uint64(4) {
+		for _, store := range []desk.Store{file, memory} {
+			d, chance := desk.New(judge(t), store), rand.New(rand.NewPCG(seed, 3))
+			for range 30 {
+				at := monday.Add(time.Duration(chance.IntN(200)) * time.Hour)
+				r := asks([]string{"ann", "bob", "rae"}[chance.IntN(3)], []string{"openid", "mail.read", "mail.send"}[chance.IntN(3)])
+				r.At = at
+				switch chance.IntN(5) {
+				case 0:
+					_, _ = d.Approve(ctx, desk.Approval{By: "rae", At: at, Request: int64(chance.IntN(20)), Everyone: chance.IntN(2) == 0})
+				case 1:
+					_, _ = d.Refuse(ctx, "sol", int64(chance.IntN(20)), "No.", at)
+				case 2:
+					if chance.IntN(4) == 0 {
+						_, _ = d.Bar(ctx, "sol", "log", "Sold.", at)
+						_, _ = d.LiftBar(ctx, "sol", "log", "Back.", at)
+					}
+				default:
+					_, _ = d.Ask(ctx, r, "Why.")
+				}
+			}
+		}
+	}
+	a, err := file.Acts(ctx)
+	require.NoError(t, err)
+	b, err := memory.Acts(ctx)
+	require.NoError(t, err)
+	x, err := json.Marshal(a)
+	require.NoError(t, err)
+	y, err := json.Marshal(b)
+	require.NoError(t, err)
+	require.Equal(t, string(x), string(y))
+	require.NoError(t, desk.Verify(a))
+	require.True(t, slices.ContainsFunc(a, func(a desk.Act) bool { return a.Kind == desk.Approved }))
+}
+
+func FuzzReadImport(f *testing.F) {
+	f.Add([]byte("client_id,scope,account\nlog,openid,ann\n"))
+	f.Add([]byte(`[{"client_id": "a", "redirect_uris": ["https://a.example/cb"], "scope": "openid x"}]`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		found, err := desk.ReadImport(text)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		// What can be read can be taken over and graded.
+		d := desk.New(judge(t), new(desk.Memory))
+		acts, err := d.Import(ctx, "rae", found, monday)
+		require.NoError(t, err)
+		require.Len(t, acts, len(found.Clients)+len(found.Grants))
+		_, err = d.Register(ctx, monday)
+		require.NoError(t, err)
+		_, err = d.Strays(ctx, monday)
+		require.NoError(t, err)
+	})
+}

@@ -1,0 +1,40 @@
+package mmdb_test
+
+import (
+	"io/fs"
+	"net/netip"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
+)
+
+func TestConcurrentLookUps(t *testing.T) {
+	file, err := fs.ReadFile(demo.Files(), "places.mmdb")
+	require.NoError(t, err)
+	database, err := mmdb.Open(file)
+	require.NoError(t, err)
+	bergen := attempt.Known(attempt.Location{Lat: 60.39, Lon: 5.32})
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			for range 200 {
+				for ip, want := range map[string]attempt.CountryCode{
+					"192.0.2.70": "NO", "192.0.2.150": "BR", "192.0.2.20": "PL", "2001:db8:77::1": "SE", "198.51.100.200": "", "2001:db8:78::1": "",
+				} {
+					country, location := database.Locate(netip.MustParseAddr(ip))
+					if country != want || location.IsUnknown() != (want == "") || ip == "192.0.2.70" && location != bergen {
+						t.Errorf("%s is in %q at %v", ip, country, location)
+					}
+				}
+			}
+		})
+	}
+	group.Wait()
+	_, err = mmdb.Open(file[:100])
+	require.ErrorContains(t, err, "this is no MMDB file")
+}

@@ -1,0 +1,268 @@
+package directory
+
+import (
+	"cmp"
+	"fmt"
+	"math/big"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/gaissmai/bart"
+	"go4.org/netipx"
+
+	"github.com/briskwarden/briskwarden/attempt"
+)
+
+// Network is a named set of address ranges.
+type Network struct {
+	Name   string  `book:"-"`
+	Ranges []Range `book:"ranges,required" doc:"addresses, CIDR blocks and ranges a-b, IPv4 and IPv6"`
+	// Ours marks the organisation's own networks.
+	Ours bool `book:"ours" doc:"true for one's own network"`
+	// Country, where given, is where the network is, whatever else is said.
+	Country Country `book:"country" doc:"ISO 3166-1 country of the network; it wins over the attempt's"`
+	// Anonymous marks networks that hide where people come from.
+	Anonymous bool `book:"anonymous" doc:"true for networks that hide where people come from"`
+}
+
+// Range is an unbroken stretch of addresses of one family, both ends included.
+// IPv4-mapped IPv6 addresses (RFC 4291 §2.5.5.2) are the IPv4 ones.
+type Range struct{ From, To netip.Addr }
+
+// ParseRange reads an address, a CIDR block or a range a-b. The error quotes
+// what was given and says what would be right.
+func ParseRange(text string) (Range, error) {
+	if from, to, ok := strings.Cut(text, "-"); ok {
+		return parseSpread(text, strings.TrimSpace(from), strings.TrimSpace(to))
+	}
+	if strings.Contains(text, "/") {
+		return parseBlock(text)
+	}
+	addr, err := parseAddr(text)
+	return Range{addr, addr}, err
+}
+
+func parseAddr(text string) (netip.Addr, error) {
+	addr, err := netip.ParseAddr(text)
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("%q is no IP address, CIDR block or range a-b", text)
+	}
+	if addr.Zone() != "" {
+		return netip.Addr{}, fmt.Errorf("%q names an interface; write %s", text, addr.WithZone(""))
+	}
+	return addr.Unmap(), nil
+}
+
+func parseSpread(text, from, to string) (Range, error) {
+	first, err := parseAddr(from)
+	if err != nil {
+		return Range{}, err
+	}
+	last, err := parseAddr(to)
+	if err != nil {
+		return Range{}, err
+	}
+	switch {
+	case first.Is4() != last.Is4():
+		return Range{}, fmt.Errorf("%q runs from IPv%d to IPv%d; write one range for each", text, family(first), family(last))
+	case last.Less(first):
+		return Range{}, fmt.Errorf("%q ends before it begins; write %s-%s", text, last, first)
+	}
+	return Range{first, last}, nil
+}
+
+func family(a netip.Addr) int {
+	if a.Is4() {
+		return 4
+	}
+	return 6
+}
+
+func parseBlock(text string) (Range, error) {
+	block, err := netip.ParsePrefix(text)
+	if err != nil {
+		return Range{}, fmt.Errorf("%q is no CIDR block such as 203.0.113.0/24 or 2001:db8:51::/48", text)
+	}
+	if block.Addr().Is4In6() {
+		if block.Bits() < 96 {
+			return Range{}, fmt.Errorf("%q is wider than all of IPv4, which ::ffff:0:0/96 stands for", text)
+		}
+		block = netip.PrefixFrom(block.Addr().Unmap(), block.Bits()-96)
+	}
+	if block != block.Masked() {
+		return Range{}, fmt.Errorf("%q has bits set behind the /%d; write %s for the block or %s for the one address",
+			text, block.Bits(), block.Masked(), block.Addr())
+	}
+	r := netipx.RangeOfPrefix(block)
+	return Range{r.From(), r.To()}, nil
+}
+
+// Sample returns an address of the range that could be somebody's: the second,
+// where there is one, since the first of a block stands for the block.
+func (r Range) Sample() netip.Addr {
+	if second := r.From.Next(); r.Contains(second) {
+		return second
+	}
+	return r.From
+}
+
+// UnmarshalText reads what ParseRange reads.
+func (r *Range) UnmarshalText(text []byte) (err error) {
+	*r, err = ParseRange(string(text))
+	return err
+}
+
+// Contains tells whether the address lies in the range.
+func (r Range) Contains(a netip.Addr) bool {
+	a = a.Unmap()
+	return a.BitLen() == r.From.BitLen() && !a.Less(r.From) && !r.To.Less(a)
+}
+
+// Prefixes returns the fewest CIDR blocks that make up the range.
+func (r Range) Prefixes() []netip.Prefix { return netipx.IPRangeFrom(r.From, r.To).Prefixes() }
+
+// size is the number of addresses, less one.
+func (r Range) size() *big.Int { return new(big.Int).Sub(number(r.To), number(r.From)) }
+
+func number(a netip.Addr) *big.Int { return new(big.Int).SetBytes(a.AsSlice()) }
+
+// String returns the range as an address, a CIDR block or a-b, whichever is
+// shortest.
+func (r Range) String() string {
+	if r.From == r.To {
+		return r.From.String()
+	}
+	if p, ok := netipx.IPRangeFrom(r.From, r.To).Prefix(); ok {
+		return p.String()
+	}
+	return r.From.String() + "-" + r.To.String()
+}
+
+// Place is what is known of an address.
+type Place struct {
+	// Networks are the numbers of the networks that it lies in, ascending.
+	Networks []int32
+	// Country is stated by the narrowest of their ranges that states one.
+	Country attempt.CountryCode
+	// Ours and Anonymous say that one of them is marked so.
+	Ours, Anonymous bool
+
+	// narrowest is the size of the range that Country is from.
+	narrowest *big.Int
+}
+
+// placeTable finds the place of an address in one longest-prefix look-up: each
+// prefix holds all that its wider ones hold too.
+type placeTable struct {
+	table bart.Table[*Place]
+}
+
+var nowhere Place
+
+func newPlaceTable(networks []Network) *placeTable {
+	t := new(placeTable)
+	for number := range networks {
+		n := &networks[number]
+		for _, r := range n.Ranges {
+			for _, prefix := range r.Prefixes() {
+				place, ok := t.table.Get(prefix)
+				if !ok {
+					place = new(Place)
+					t.table.Insert(prefix, place)
+				}
+				place.add(int32(number), n, r)
+			}
+		}
+	}
+	// Inherit from wide to narrow, so that each parent is complete before its
+	// children ask: AllSorted yields a wider prefix before those inside it.
+	for prefix, place := range t.table.AllSorted() {
+		if prefix.Bits() == 0 {
+			continue
+		}
+		wider := netip.PrefixFrom(prefix.Addr(), prefix.Bits()-1).Masked()
+		if _, parent, ok := t.table.LookupPrefixLPM(wider); ok {
+			place.inherit(parent)
+		}
+	}
+	return t
+}
+
+func (p *Place) add(number int32, n *Network, r Range) {
+	p.Networks = append(p.Networks, number)
+	p.Ours = p.Ours || n.Ours
+	p.Anonymous = p.Anonymous || n.Anonymous
+	p.state(attempt.CountryCode(n.Country), r.size())
+	p.settle()
+}
+
+// state takes over a country where its range is narrower than that of the one
+// known, or as narrow and first in the alphabet, so that no order decides.
+func (p *Place) state(country attempt.CountryCode, size *big.Int) {
+	if country == "" {
+		return
+	}
+	if p.narrowest != nil {
+		if c := size.Cmp(p.narrowest); c > 0 || c == 0 && country > p.Country {
+			return
+		}
+	}
+	p.Country, p.narrowest = country, size
+}
+
+func (p *Place) inherit(wider *Place) {
+	p.Networks = append(p.Networks, wider.Networks...)
+	p.Ours = p.Ours || wider.Ours
+	p.Anonymous = p.Anonymous || wider.Anonymous
+	if wider.narrowest != nil {
+		p.state(wider.Country, wider.narrowest)
+	}
+	p.settle()
+}
+
+func (p *Place) settle() {
+	slices.Sort(p.Networks)
+	p.Networks = slices.Compact(p.Networks)
+}
+
+func (t *placeTable) find(a netip.Addr) *Place {
+	if a.IsValid() {
+		if place, ok := t.table.Lookup(a.Unmap().WithZone("")); ok {
+			return place
+		}
+	}
+	return &nowhere
+}
+
+// Neighbour is the network nearest to an address that lies in none.
+type Neighbour struct {
+	Network string
+	Range   Range
+	// Away is how many addresses lie between, plus one.
+	Away *big.Int
+}
+
+// nearestNetwork returns the network of the address's family whose range is nearest,
+// and false where there is none.
+func nearestNetwork(networks []Network, a netip.Addr) (Neighbour, bool) {
+	a = a.Unmap()
+	var best Neighbour
+	for i := range networks {
+		for _, r := range networks[i].Ranges {
+			if r.From.BitLen() != a.BitLen() {
+				continue
+			}
+			edge := r.To
+			if a.Less(r.From) {
+				edge = r.From
+			}
+			away := new(big.Int).Sub(number(a), number(edge))
+			away.Abs(away)
+			if best.Away == nil || cmp.Or(away.Cmp(best.Away), cmp.Compare(networks[i].Name, best.Network)) < 0 {
+				best = Neighbour{networks[i].Name, r, away}
+			}
+		}
+	}
+	return best, best.Away != nil
+}

@@ -1,0 +1,156 @@
+// Package people reads accounts and groups that another system exported: SCIM
+// 2.0 resources (RFC 7643, RFC 7644) or CSV with a header (RFC 4180). What
+// cannot be read is left out and listed with its line; nothing else is lost,
+// for what the book has no word for becomes an attribute.
+package people
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// Import is what a file says of accounts and groups.
+type Import struct {
+	Accounts []Account
+	// Groups are those that the file defines, or that its accounts are in.
+	Groups []directory.Group
+	// Skipped is what was left out, in the order of lines.
+	Skipped []Skipped
+}
+
+// Account is an account with the line on which the file speaks of it.
+type Account struct {
+	directory.Account
+	Line int
+	// Proves says that the file tells which methods the account has enrolled.
+	Proves bool
+}
+
+// Skipped is something that was left out. Line counts from 1.
+type Skipped struct {
+	Line int    `json:"line" doc:"line of the file, counted from 1"`
+	Text string `json:"text" doc:"what was left out, and why"`
+}
+
+// Read reads a file. What is written as JSON is taken for SCIM, anything else
+// for CSV. The error says why nothing at all could be read.
+func Read(text []byte) (*Import, error) {
+	text = bytes.TrimPrefix(text, []byte("\ufeff"))
+	switch trimmed := bytes.TrimSpace(text); {
+	case !utf8.Valid(text):
+		return nil, errors.New("the file is not UTF-8 text")
+	case len(trimmed) == 0:
+		return nil, errors.New("the file is empty; expected a SCIM ListResponse, or CSV with a header")
+	case trimmed[0] == '{' || trimmed[0] == '[':
+		return readSCIM(text)
+	}
+	return readCSV(text)
+}
+
+// collection gathers what a file says.
+type collection struct {
+	Import
+	// index and groups find accounts and groups by name.
+	index, groups map[string]int
+}
+
+func newCollection() *collection {
+	return &collection{index: make(map[string]int), groups: make(map[string]int)}
+}
+
+func (c *collection) skip(line int, format string, args ...any) {
+	c.Skipped = append(c.Skipped, Skipped{line, fmt.Sprintf(format, args...)})
+}
+
+// add takes over an account unless its name cannot be used or stands twice.
+func (c *collection) add(a Account) bool {
+	switch first, twice := c.index[a.Name]; {
+	case a.Name == "":
+		c.skip(a.Line, "the account has no name")
+		return false
+	case strings.ContainsFunc(a.Name, func(r rune) bool { return r <= ' ' || r == 0x7f }):
+		c.skip(a.Line, "the account %q: a name has no spaces or control characters", a.Name)
+		return false
+	case len(a.Name) > directory.LongestName:
+		c.skip(a.Line, "the account %.20q…: a name has at most %d characters", a.Name, directory.LongestName)
+		return false
+	case twice:
+		c.skip(a.Line, "the account %s stands on line %d already", a.Name, c.Accounts[first].Line)
+		return false
+	}
+	c.index[a.Name] = len(c.Accounts)
+	for i, name := range a.Groups {
+		a.Groups[i] = c.group(name)
+	}
+	slices.Sort(a.Groups)
+	a.Groups = slices.Compact(a.Groups)
+	c.Accounts = append(c.Accounts, a)
+	return true
+}
+
+// group notes a group and returns the name that it has in a book, where names
+// have no spaces.
+func (c *collection) group(name string) string {
+	name = strings.Join(strings.Fields(name), "-")
+	if _, known := c.groups[name]; !known && name != "" {
+		c.groups[name] = len(c.Groups)
+		c.Groups = append(c.Groups, directory.Group{Name: name})
+	}
+	return name
+}
+
+// done returns what was gathered, in an order that hangs on the names alone.
+func (c *collection) done() (*Import, error) {
+	if len(c.Accounts) == 0 && len(c.Groups) == 0 {
+		why := ""
+		if len(c.Skipped) > 0 {
+			why = fmt.Sprintf("; line %d: %s", c.Skipped[0].Line, c.Skipped[0].Text)
+		}
+		return nil, fmt.Errorf("the file has no account that could be read%s", why)
+	}
+	slices.SortFunc(c.Groups, func(a, b directory.Group) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(c.Skipped, func(a, b Skipped) int { return a.Line - b.Line })
+	return &c.Import, nil
+}
+
+// attribute adds an attribute; what is empty is not known.
+func (a *Account) attribute(name string, value attempt.Scalar) {
+	name = strings.Join(strings.Fields(name), "_")
+	if name == "" || value.Kind() == attempt.Text && value.String() == "" {
+		return
+	}
+	if a.Attributes == nil {
+		a.Attributes = make(map[string]attempt.Scalar)
+	}
+	a.Attributes[name] = value
+}
+
+// enrol adds a method. The built-in ones and those of the book are known; the
+// book's are checked when it is read.
+func (a *Account) enrol(name string) {
+	a.Proves = true
+	if !slices.Contains(a.Methods, name) {
+		a.Methods = append(a.Methods, name)
+	}
+}
+
+// columns are the words for what an account is known by, with the form of each.
+var columns = []string{"name", "account", "userName", "email", "kind", "groups", "methods", "joined", "disabled", "active"}
+
+// suggestColumns ends an error about a header without an account's name.
+func suggestColumns(header []string) string {
+	for _, wrong := range header {
+		if hint := nearest.Names(wrong, columns[:4], 1); len(hint) > 0 {
+			return fmt.Sprintf("; did you mean %q by %q?", hint[0], wrong)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,229 @@
+package directory
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/net/idna"
+)
+
+// hostPattern is a pattern from an app's `hosts`: a host, *.host for what is
+// below it, and behind a host a path of which the last part may be *.
+type hostPattern struct {
+	app int32
+	// host is in ASCII and lower case; below says that it stood behind "*.".
+	host  string
+	below bool
+	// path begins with a slash or is empty; prefix says that it ended in "/*".
+	path   string
+	prefix bool
+}
+
+// parseHostPattern reads one item of `hosts`. The error says what is wrong.
+func parseHostPattern(text string) (hostPattern, error) {
+	host, path, hasPath := strings.Cut(text, "/")
+	var p hostPattern
+	host, p.below = strings.CutPrefix(host, "*.")
+	if strings.Contains(host, ":") {
+		return p, fmt.Errorf("%q names a port; a host stands for all its ports", text)
+	}
+	var err error
+	if p.host, err = normalHost(host); err != nil || strings.Contains(p.host, "*") {
+		return p, fmt.Errorf("%q is no host such as till.kestrelsound.example, *.kestrelsound.example or till.kestrelsound.example/pay/*", text)
+	}
+	if hasPath {
+		p.path = "/" + path
+		p.path, p.prefix = strings.CutSuffix(p.path, "/*")
+		if clean, ok := normalPath(p.path + "/"); !ok || clean != p.path+"/" && p.path != "" || strings.Contains(p.path, "*") {
+			return p, fmt.Errorf("%q: a path has no . or .. parts, no encoded slash, and a * only as its last part", text)
+		}
+	}
+	return p, nil
+}
+
+// normalHost puts a host into the form in which hosts are compared: ASCII
+// (RFC 5891), lower case, without the dot of the root.
+func normalHost(host string) (string, error) {
+	ascii, err := idna.Lookup.ToASCII(strings.TrimSuffix(host, "."))
+	if err != nil {
+		return "", err
+	}
+	if ascii == "" {
+		return "", fmt.Errorf("a host cannot be empty")
+	}
+	return strings.ToLower(ascii), nil
+}
+
+// normalPath decodes what need not be encoded and removes . and .. parts (RFC
+// 3986 §5.2.4, §6.2.2). It refuses a path that servers read in different ways:
+// with an encoded slash or NUL, a backslash, or an encoding that is broken.
+func normalPath(path string) (string, bool) {
+	path, _, _ = strings.Cut(path, "?")
+	path, _, _ = strings.Cut(path, "#")
+	var decoded strings.Builder
+	for i := 0; i < len(path); i++ {
+		c := path[i]
+		if c == '%' {
+			if i+2 >= len(path) {
+				return "", false
+			}
+			high, low := unhex(path[i+1]), unhex(path[i+2])
+			if high < 0 || low < 0 {
+				return "", false
+			}
+			c = byte(high<<4 | low)
+			i += 2
+			if c == '/' || c == '%' {
+				return "", false
+			}
+		}
+		if c == '\\' || c == 0 {
+			return "", false
+		}
+		decoded.WriteByte(c)
+	}
+	var parts []string
+	all := strings.Split(decoded.String(), "/")
+	for i, part := range all {
+		switch part {
+		case "..":
+			if len(parts) > 0 {
+				parts = parts[:len(parts)-1]
+			}
+		case ".", "":
+		default:
+			parts = append(parts, part)
+			continue
+		}
+		if i == len(all)-1 && len(parts) > 0 {
+			parts = append(parts, "") // what ends in a slash, or in a dot, is a folder
+		}
+	}
+	return "/" + strings.Join(parts, "/"), true
+}
+
+func unhex(c byte) int {
+	switch {
+	case '0' <= c && c <= '9':
+		return int(c - '0')
+	case 'a' <= c && c <= 'f':
+		return int(c-'a') + 10
+	case 'A' <= c && c <= 'F':
+		return int(c-'A') + 10
+	}
+	return -1
+}
+
+// matches tells whether the pattern stands for a host and path.
+func (p *hostPattern) matches(host, path string) bool {
+	if p.below {
+		if !strings.HasSuffix(host, p.host) || len(host) <= len(p.host) || host[len(host)-len(p.host)-1] != '.' {
+			return false
+		}
+	} else if host != p.host {
+		return false
+	}
+	switch {
+	case p.prefix:
+		return path == p.path || strings.HasPrefix(path, p.path+"/")
+	case p.path != "" && p.path != "/":
+		return strings.TrimSuffix(path, "/") == strings.TrimSuffix(p.path, "/")
+	}
+	return true
+}
+
+// moreSpecific orders patterns so that the first that matches is the one meant:
+// a host before what is below it, a longer host before a shorter one, a whole
+// path before a prefix, and a longer one before a shorter one.
+func moreSpecific(a, b hostPattern) int {
+	rank := func(p hostPattern) int {
+		switch {
+		case p.prefix:
+			return 1
+		case p.path == "" || p.path == "/":
+			return 2
+		}
+		return 0
+	}
+	below := func(p hostPattern) int {
+		if p.below {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(below(a)-below(b), len(b.host)-len(a.host), rank(a)-rank(b), len(b.path)-len(a.path), cmp.Compare(a.host+a.path, b.host+b.path))
+}
+
+// HostError is what is wrong with the hosts of an app.
+type HostError struct {
+	App   string
+	Wrong error
+}
+
+// CheckHosts tells what is wrong with the hosts of apps: a pattern that cannot be
+// read, or that two apps claim.
+func CheckHosts(apps []App) []HostError {
+	_, wrong := readHosts(apps)
+	return wrong
+}
+
+// readHosts reads the hosts of all apps, most specific first.
+func readHosts(apps []App) (hosts []hostPattern, wrong []HostError) {
+	for i := range apps {
+		for _, text := range apps[i].Hosts {
+			p, err := parseHostPattern(text)
+			if err != nil {
+				wrong = append(wrong, HostError{apps[i].Name, err})
+				continue
+			}
+			p.app = int32(i)
+			hosts = append(hosts, p)
+		}
+	}
+	slices.SortFunc(hosts, moreSpecific)
+	for i := 1; i < len(hosts); i++ {
+		a, b := hosts[i-1], hosts[i]
+		if a.app != b.app && moreSpecific(a, b) == 0 {
+			wrong = append(wrong, HostError{apps[b.app].Name, fmt.Errorf("%s claims the host %s%s too", apps[a.app].Name, a.host, a.path)})
+		}
+	}
+	return hosts, wrong
+}
+
+// FindApp returns the number of an app by its name, by an identifier in its
+// `known_as`, or by a host and path in its `hosts`; of several patterns the most
+// specific wins. What servers may read in different ways finds no app.
+func (e *Directory) FindApp(text string) (int, bool) {
+	if n, ok := e.appNumber[text]; ok {
+		return int(n), true
+	}
+	if len(e.hosts) == 0 || !strings.Contains(text, ".") {
+		return 0, false
+	}
+	if scheme, rest, ok := strings.Cut(text, "://"); ok && !strings.ContainsAny(scheme, "./") {
+		text = rest
+	}
+	host, path := text, ""
+	if end := strings.IndexAny(text, "/?#\\"); end >= 0 {
+		host, path = text[:end], text[end:]
+	}
+	if colon := strings.LastIndexByte(host, ':'); colon >= 0 && strings.Trim(host[colon+1:], "0123456789") == "" {
+		host = host[:colon]
+	}
+	host, err := normalHost(host)
+	if err != nil {
+		return 0, false
+	}
+	path, ok := normalPath(path)
+	if !ok {
+		return 0, false
+	}
+	for i := range e.hosts {
+		if e.hosts[i].matches(host, path) {
+			return int(e.hosts[i].app), true
+		}
+	}
+	return 0, false
+}

@@ -1,0 +1,104 @@
+package directory_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+func share(percent string) condition.Node {
+	return &condition.Test{Key: condition.Share, Values: []string{percent}}
+}
+
+func TestFindApp(t *testing.T) {
+	e, err := directory.New(directory.Contents{Apps: []directory.App{
+		{Name: "till", KnownAs: []string{"urn:kestrel:till", "0oa-till"}, Hosts: []string{"till.kestrel.example"}},
+		{Name: "admin", Hosts: []string{"till.kestrel.example/admin/*", "till.kestrel.example/setup"}},
+		{Name: "backup", Hosts: []string{"till.kestrel.example/admin/backup/*"}},
+		{Name: "any", Hosts: []string{"*.kestrel.example"}},
+		{Name: "crew", Hosts: []string{"*.crew.kestrel.example", "bücher.example"}},
+	}})
+	require.NoError(t, err)
+	for text, want := range map[string]string{
+		"till": "till", "urn:kestrel:till": "till", "0oa-till": "till", "Till": "",
+		"till.kestrel.example": "till", "TILL.Kestrel.EXAMPLE": "till", "till.kestrel.example.": "till",
+		"till.kestrel.example:8443": "till", "https://till.kestrel.example:443/": "till", "till.kestrel.example?next=/admin/x": "till",
+		"other.kestrel.example": "any", "a.b.kestrel.example": "any", "kestrel.example": "", "evilkestrel.example": "", "till.kestrel.example.evil.example": "",
+		"a.crew.kestrel.example": "crew", "crew.kestrel.example": "any",
+		"bücher.example": "crew", "xn--bcher-kva.example": "crew", "BÜCHER.example": "crew",
+		"till.kestrel.example/pay":                  "till",
+		"till.kestrel.example/admin":                "admin",
+		"till.kestrel.example/admin/":               "admin",
+		"till.kestrel.example/admin/users?x#y":      "admin",
+		"till.kestrel.example/administration":       "till",
+		"till.kestrel.example/admin/backup/now":     "backup",
+		"till.kestrel.example/setup":                "admin",
+		"till.kestrel.example/setup/more":           "till",
+		"till.kestrel.example/x/../admin/users":     "admin",
+		"till.kestrel.example/x/%2e%2E/admin/users": "admin",
+		"till.kestrel.example/./admin/./users":      "admin",
+		"till.kestrel.example//admin//users":        "admin",
+		"till.kestrel.example/%61dmin/users":        "admin",
+		"till.kestrel.example/admin/..":             "till",
+		"till.kestrel.example/../../admin/x":        "admin",
+		"till.kestrel.example/admin%2Fusers":        "",
+		"till.kestrel.example/%252e%252e/admin":     "",
+		"till.kestrel.example/x\\..\\admin":         "",
+		"till.kestrel.example\\@evil.example/":      "",
+		"till.kestrel.example/%zz":                  "",
+		"till.kestrel.example/%":                    "",
+		"till.kestrel.example/%00admin":             "",
+		"user@till.kestrel.example":                 "",
+		"":                                          "", "/": "", "..": "", "[::1]": "",
+	} {
+		n, ok := e.FindApp(text)
+		got := ""
+		if ok {
+			got = e.Apps[n].Name
+		}
+		require.Equal(t, want, got, text)
+	}
+	for wrong, hosts := range map[string][]string{
+		"names a port": {"till.example:443"}, "is no host": {"till.*.example"}, "a path has no": {"till.example/a/../b"}, "as its last part": {"till.example/*/b"},
+	} {
+		_, err := directory.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}})
+		require.ErrorContains(t, err, wrong)
+	}
+	_, err = directory.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}})
+	require.ErrorContains(t, err, "claims the host a.example/x too")
+}
+
+func TestAWiderShareOnlyAddsAccounts(t *testing.T) {
+	// Covered for each percentage by the order of shares: an account in a share is
+	// in each wider one, and about as many are in as the share says.
+	var accounts []directory.Account
+	for _, c := range "abcdefghijklmnopqrstuvwxyz" {
+		for _, d := range "0123456789abcdefghijklmnopqrstuvwxyz" {
+			accounts = append(accounts, directory.Account{Name: string(c) + string(d) + "@kestrel.example"})
+		}
+	}
+	in := map[int]bool{}
+	last := 0
+	for _, percent := range []string{"1", "10", "25", "50", "75", "99", "100"} {
+		e, err := directory.New(directory.Contents{Accounts: accounts, Groups: []directory.Group{{Name: "g", Where: share(percent)}}})
+		require.NoError(t, err)
+		count := 0
+		for i := range accounts {
+			has := len(e.GroupsOf(i)) == 1
+			require.True(t, has || !in[i], "%s fell out of the share at %s %%", accounts[i].Name, percent)
+			in[i] = has
+			if has {
+				count++
+			}
+		}
+		require.GreaterOrEqual(t, count, last)
+		if percent == "50" {
+			require.InDelta(t, len(accounts)/2, count, 100)
+		}
+		last = count
+	}
+	require.Equal(t, len(accounts), last)
+}

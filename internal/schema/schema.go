@@ -1,0 +1,120 @@
+// Package schema publishes the JSON Schemas (draft 2020-12) of what the project
+// reads and writes, so that editors complete and programs check. They are made
+// from the types that read and write.
+package schema
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+
+	"github.com/briskwarden/briskwarden/admin/compare"
+	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/reach"
+	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/admin/start"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/jsonschema"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// Document is something that has a schema.
+type Document struct {
+	Name  string `json:"name" doc:"the name to ask for the schema by"`
+	About string `json:"about" doc:"what it is the schema of"`
+	write func() []byte
+}
+
+// Documents returns all that have a schema, those that people write first.
+func Documents() []Document {
+	return []Document{
+		{"book", "a file of a book (YAML)", book.Schema},
+		{"attempt", "an attempt, as rehearse --attempt takes it", of[attempt.Attempt]("An attempt")},
+		{"decision", "a decision on an attempt", of[decide.Decision]("A decision")},
+		{"rehearsal", "what rehearse --json prints: a decision and more", of[rehearse.Report]("A rehearsal")},
+		{"inspection", "what inspect --json prints", of[inspect.Report]("An inspection")},
+		{"description", "what describe --json prints", of[describe.Document]("A description")},
+		{"account-reach", "what reach --account --json prints", of[reach.AccountReach]("What an account can open")},
+		{"app-reach", "what reach --app --json prints", of[reach.AppReach]("Who can open an app")},
+		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
+		{"drills", "what drill --json prints", of[drill.Report]("What came of the drills")},
+		{"replay", "what replay --json prints", of[replay.Report]("What a history came to")},
+		{"trials", "what replay --set --json prints", of[replay.Trials]("What a history came to with several values")},
+		{"comparison", "what compare --json prints", of[compare.Report]("What changed between two books")},
+		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
+		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
+		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},
+		{"consent-queue", "what consent queue --json prints", of[desk.Queued]("What waits for a reviewer")},
+		{"consent-register", "what consent register --json prints", of[desk.Registered]("Outside programs, graded")},
+		{"consent-strays", "what consent strays --json prints", of[desk.Strayed]("Grants that today's rules would not allow")},
+		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
+		{"started", "what start --json prints", of[start.Report]("A new book")},
+	}
+}
+
+// Of returns the schema of a document, as JSON. The error suggests the nearest
+// name.
+func Of(name string) ([]byte, error) {
+	var names []string
+	for _, d := range Documents() {
+		if d.Name == name {
+			return d.write(), nil
+		}
+		names = append(names, d.Name)
+	}
+	return nil, fmt.Errorf("there is no schema %q%s", name, nearest.DidYouMean(name, names))
+}
+
+func of[T any](title string) func() []byte {
+	return func() []byte { return jsonschema.Of(reflect.TypeFor[T](), title, types).Encode() }
+}
+
+// span is the wire form of a length of time: 4h, 90m, 45s.
+const span = `^\d+[hms]$`
+
+// types are those that are written in a form of their own.
+var types = jsonschema.Types{
+	reflect.TypeFor[netip.Addr]():            jsonschema.Text().Describe("an IPv4 or IPv6 address"),
+	reflect.TypeFor[attempt.CountryCode]():   jsonschema.Matching(`^[A-Z]{2}$`),
+	reflect.TypeFor[attempt.Action]():        jsonschema.Words(attempt.Actions()...),
+	reflect.TypeFor[attempt.Through]():       jsonschema.Words(attempt.Throughs()...),
+	reflect.TypeFor[attempt.FailureReason](): jsonschema.Words(attempt.FailureReasons()...),
+	reflect.TypeFor[attempt.CheckResult]():   jsonschema.Words(attempt.CheckResults()...),
+	reflect.TypeFor[attempt.Scalar]():        {Type: []string{"boolean", "number", "string", "null"}},
+	reflect.TypeFor[condition.Truth]():       jsonschema.Words("true", "false", "unknown"),
+	reflect.TypeFor[decide.Verdict]():        jsonschema.Words(decide.Verdicts()...),
+	reflect.TypeFor[decide.Stage]():          jsonschema.Words(decide.Stages()...),
+	reflect.TypeFor[decide.CauseCode]():      words(decide.CauseCodes()),
+	reflect.TypeFor[decide.NoticeCode]():     words(decide.NoticeCodes()),
+	reflect.TypeFor[decide.DemandKind]():     words(decide.DemandKinds()),
+	reflect.TypeFor[consent.Outcome]():       jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[consent.Standing]():      jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.CauseCode]():     words(consent.CauseCodes()),
+	reflect.TypeFor[readiness.Status]():      words(readiness.Statuses()),
+	reflect.TypeFor[desk.Kind]():             words(desk.Kinds()),
+	reflect.TypeFor[desk.State]():            words(desk.States()),
+	reflect.TypeFor[decide.Within]():         jsonschema.Matching(`^now$|^session$|` + span),
+	reflect.TypeFor[directory.Span]():        jsonschema.Matching(span),
+	reflect.TypeFor[directory.Level]():       jsonschema.Words(directory.Levels()...),
+	reflect.TypeFor[directory.Date]():        {Type: "string", Format: "date"},
+	reflect.TypeFor[compare.Effect]():        jsonschema.Words(compare.Effects()...),
+	reflect.TypeFor[inspect.Severity]():      jsonschema.Words(inspect.Severities()...),
+}
+
+func words[T ~string](list []T) *jsonschema.Schema {
+	var texts []string
+	for _, word := range list {
+		texts = append(texts, string(word))
+	}
+	return jsonschema.Words(texts...)
+}

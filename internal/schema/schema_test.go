@@ -1,0 +1,311 @@
+package schema_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/admin/compare"
+	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/reach"
+	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/admin/start"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/schema"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
+// compiled returns the schema of a document, ready to validate.
+func compiled(t *testing.T, name string) *jsonschema.Schema {
+	t.Helper()
+	text, err := schema.Of(name)
+	require.NoError(t, err)
+	document, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	require.NoError(t, c.AddResource("schema.json", document))
+	s, err := c.Compile("schema.json")
+	require.NoError(t, err, name)
+	return s
+}
+
+// validate holds a value against a schema as encoding/json writes it.
+func validate(t require.TestingT, s *jsonschema.Schema, value any) error {
+	text, err := json.Marshal(value)
+	require.NoError(t, err)
+	instance, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	require.NoError(t, err)
+	return s.Validate(instance)
+}
+
+// instance makes of YAML what an editor checks: dates are texts, as in the YAML
+// 1.2 core schema.
+func instance(t require.TestingT, n *yaml.Node) any {
+	switch n.Kind {
+	case yaml.DocumentNode:
+		return instance(t, n.Content[0])
+	case yaml.AliasNode:
+		return instance(t, n.Alias)
+	case yaml.SequenceNode:
+		list := []any{}
+		for _, item := range n.Content {
+			list = append(list, instance(t, item))
+		}
+		return list
+	case yaml.MappingNode:
+		object := map[string]any{}
+		for i := 0; i < len(n.Content); i += 2 {
+			object[n.Content[i].Value] = instance(t, n.Content[i+1])
+		}
+		return object
+	}
+	if n.ShortTag() == "!!timestamp" {
+		return n.Value
+	}
+	var value any
+	require.NoError(t, n.Decode(&value))
+	if text, ok := value.(string); ok {
+		return text
+	}
+	encoded, err := json.Marshal(value)
+	require.NoError(t, err)
+	value, err = jsonschema.UnmarshalJSON(bytes.NewReader(encoded))
+	require.NoError(t, err)
+	return value
+}
+
+func yamlOf(t require.TestingT, text []byte) any {
+	var document yaml.Node
+	require.NoError(t, yaml.Unmarshal(text, &document))
+	return instance(t, &document)
+}
+
+var yamlBlock = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+// TestEveryExampleOfABook holds the demo, the faulty demo, a new book and the
+// README's examples against the book's schema.
+func TestEveryExampleOfABook(t *testing.T) {
+	s := compiled(t, "book")
+	layout, err := start.New(start.Request{Today: monday, People: []byte("name,methods\nliv,password\n"), PeopleFile: "people.csv"})
+	require.NoError(t, err)
+	checked := 0
+	for name, files := range map[string]fs.FS{"demo": demo.Files(), "faulty": demo.FaultyFiles(), "start": layout.Files} {
+		names, err := fs.Glob(files, "*.yaml")
+		require.NoError(t, err)
+		for _, file := range names {
+			text, err := fs.ReadFile(files, file)
+			require.NoError(t, err)
+			require.NoError(t, s.Validate(yamlOf(t, text)), "%s/%s", name, file)
+			checked++
+		}
+	}
+	readme, err := os.ReadFile(filepath.Join("..", "README.md"))
+	require.NoError(t, err)
+	for _, block := range yamlBlock.FindAllSubmatch(readme, -1) {
+		require.NoError(t, s.Validate(yamlOf(t, block[1])), "README")
+		checked++
+	}
+	require.Greater(t, checked, 15)
+}
+
+func TestGeneratedBooksFitTheSchema(t *testing.T) {
+	s := compiled(t, "book")
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		for name, text := range synth.Small(chance, 8).Files(chance, 2) {
+			require.NoError(t, s.Validate(yamlOf(t, []byte(text))), "%s:\n%s", name, text)
+		}
+	})
+}
+
+// TestWhatTheReaderRefusesTheSchemaRefuses: of mistakes of form, not of
+// references.
+func TestWhatTheReaderRefusesTheSchemaRefuses(t *testing.T) {
+	s := compiled(t, "book")
+	for _, text := range []string{
+		"accounts: []", "briskwarden: 2", "briskwarden: 1\npolicy: []", "briskwarden: 1\naccounts: [{name: a, grops: [g]}]", "briskwarden: 1\napps: [{tags: [x]}]",
+		"briskwarden: 1\napps: [{name: 'a b'}]", "briskwarden: 1\nsettings: {otherwise: blok}", "briskwarden: 1\nwindows: {w: {from: 5}}", "briskwarden: 1\nwindows: {w: {days: [frid]}}",
+		"briskwarden: 1\nregions: {r: [Norway]}", "briskwarden: 1\nnetworks: {n: {ours: true}}", "briskwarden: 1\nrisk: {signals: [{name: s, detect: trvel, points: 1}]}",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anybody, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {every: true}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {}, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {kinds: [human]}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {share: 101}, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {joined_within: soon}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: {ask: [x]}}]}]", "briskwarden: 1\naccepted: [{name: x, because: y}]",
+	} {
+		require.Error(t, s.Validate(yamlOf(t, []byte(text))), text)
+		_, err := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(text)}})
+		require.Error(t, err, text)
+	}
+}
+
+// sample is the attempt of the design's wire form.
+const sample = `{"id": "a-17", "at": "2026-11-23T21:14:00Z", "account": "ingrid@kestrelsound.example", "app": "card-till", "action": "sign-in",
+ "ip": "198.51.100.70", "country": "NO", "location": {"lat": 59.9, "lon": 10.7}, "through": "browser",
+ "device": {"id": "till-04", "platform": "windows", "managed": true, "known": true, "tags": ["till"],
+            "facts": {"firewall": true, "os_version": "10.0.22631", "patch_age_days": 12}, "reported_at": "2026-11-23T18:00:00Z",
+            "remembered": [{"account": "ingrid@kestrelsound.example", "method": "push", "at": "2026-09-20T07:40:00Z"}]},
+ "session": {"id": "s-9", "started": "2026-11-23T20:55:00Z", "proofs": [{"method": "password", "at": "2026-11-23T20:55:00Z", "app": "mail"}]},
+ "proofs": [{"method": "password", "at": "2026-11-23T21:14:00Z"}], "failed": [{"method": "otp-app", "reason": "refused"}],
+ "external": {"shipyard-verifier": "passed"}, "accepted": [{"document": "crew-handbook", "version": 3, "at": "2026-02-01T08:00:00Z"}],
+ "signals": [], "previous": null}`
+
+func TestAttempts(t *testing.T) {
+	s := compiled(t, "attempt")
+	document, err := jsonschema.UnmarshalJSON(strings.NewReader(sample))
+	require.NoError(t, err)
+	require.NoError(t, s.Validate(document))
+	for _, scene := range demo.Scenes() {
+		require.NoError(t, validate(t, s, scene.Attempt), scene.Title)
+	}
+	for _, wrong := range [][2]string{{`"account"`, `"acount"`}, {`"NO"`, `"Norway"`}, {`"browser"`, `"pipe"`}, {`"refused"`, `"late"`}, {`"2026-11-23T21:14:00Z", "account"`, `"today", "account"`}, {`true, "known"`, `"yes", "known"`}} {
+		text := strings.Replace(sample, wrong[0], wrong[1], 1)
+		document, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		require.NoError(t, err)
+		require.Error(t, s.Validate(document), wrong[1])
+		_, err = attempt.Read(strings.NewReader(text))
+		require.Error(t, err, "the reader refuses it too: %s", wrong[1])
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		require.NoError(t, validate(t, s, synth.Attempt(chance)))
+	})
+}
+
+func TestDecisions(t *testing.T) {
+	s := compiled(t, "decision")
+	rapid.Check(t, func(t *rapid.T) {
+		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		_, judge := synth.Open(chance, 6)
+		for range 20 {
+			require.NoError(t, validate(t, s, judge.Decide(synth.Attempt(chance))))
+		}
+	})
+}
+
+func mustConsent(t *testing.T, b *book.Book, judge *decide.Judge) *consent.Judge {
+	consents, err := b.CompileConsent(judge)
+	require.NoError(t, err)
+	return consents
+}
+
+// TestWhatTheCommandsPrint holds what each command prints on the demo's book
+// against its schema.
+func TestWhatTheCommandsPrint(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	check := func(name string, value any) {
+		t.Helper()
+		require.NoError(t, validate(t, compiled(t, name), value), name)
+		require.Error(t, validate(t, compiled(t, name), map[string]any{"other": 1}), "%s refuses other documents", name)
+	}
+	report := rehearse.Rehearse(judge, &demo.Scenes()[4].Attempt, nil)
+	report.Rehearsal.Grid, err = rehearse.Vary(judge, &demo.Scenes()[4].Attempt, []string{"country", "hour"})
+	require.NoError(t, err)
+	report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, &demo.Scenes()[4].Attempt)
+	check("rehearsal", report)
+	found, err := inspect.Inspect(b, monday)
+	require.NoError(t, err)
+	found.Against(found)
+	check("inspection", found)
+	account, err := describe.Account(judge, "tide-gauge", monday)
+	require.NoError(t, err)
+	for _, doc := range []*describe.Document{account, describe.Book(judge, describe.ByPolicy, monday), describe.Book(judge, describe.ByApp, monday), describe.Book(judge, describe.ByGroup, monday)} {
+		check("description", doc)
+	}
+	circumstances := reach.Circumstances{Attempt: demo.Scenes()[0].Attempt}
+	apps, err := reach.OfAccount(judge, circumstances, []string{}, "ingrid@kestrelsound.example")
+	require.NoError(t, err)
+	check("account-reach", apps)
+	accounts, err := reach.OfApp(judge, circumstances, []string{}, "mail")
+	require.NoError(t, err)
+	check("app-reach", accounts)
+	check("matrix", reach.OfGroups(judge, circumstances, []string{}))
+	layout, err := start.New(start.Request{Today: monday})
+	require.NoError(t, err)
+	check("started", &start.Report{Folder: "harbour", Files: []string{"harbour/people.yaml"}, Layout: layout, Inspection: found})
+	for i := range b.Drills {
+		if a := b.Drills[i].Attempt; a != nil {
+			require.NoError(t, validate(t, compiled(t, "attempt"), a), b.Drills[i].Name)
+		}
+	}
+	drilled := drill.Run(judge, mustConsent(t, b, judge), b.Drills)
+	drilled.Mutations, err = drill.Mutate(drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}, b.Drills)
+	require.NoError(t, err)
+	check("drills", drilled)
+	ready, err := readiness.Of(judge, "", nil, monday)
+	require.NoError(t, err)
+	check("readiness", ready)
+	line, err := json.Marshal(&demo.Scenes()[0].Attempt)
+	require.NoError(t, err)
+	history := replay.Source{Name: "history", Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(append(line, "\nno attempt"...))), nil
+	}}
+	replayed, err := replay.Run(context.Background(), judge, []replay.Source{history}, replay.Options{})
+	require.NoError(t, err)
+	check("replay", replayed)
+	check("trials", replay.Trials{Setting: "risk.levels.medium", Trials: []replay.Trial{{Value: "20", Report: replayed}}})
+	faulty, err := book.OpenFS(demo.FaultyFiles())
+	require.NoError(t, err)
+	compared, err := compare.Books(b, faulty, monday)
+	require.NoError(t, err)
+	require.NoError(t, compared.AddHistory(context.Background(), []replay.Source{history}, replay.Options{}))
+	require.NotEmpty(t, compared.Changed)
+	check("comparison", compared)
+	consents := mustConsent(t, b, judge)
+	ctx := context.Background()
+	reviewers := desk.New(consents, new(desk.Memory))
+	wants := consent.Request{At: monday, Account: "liv@kestrelsound.example", Client: "crew-swap", Scopes: []string{"roster.swap", "mail.read"}, RedirectURI: "http://swap.harbourapps.example/answer"}
+	decision, err := reviewers.Rehearse(ctx, wants)
+	require.NoError(t, err)
+	check("consent-decision", decision)
+	answer, err := reviewers.Ask(ctx, wants, "To swap.")
+	require.NoError(t, err)
+	check("consent-answer", answer)
+	held, err := desk.ReadImport([]byte("client_id,scope,account\ncrew-swap,openid,jonas@kestrelsound.example\n"))
+	require.NoError(t, err)
+	acts, err := reviewers.Import(ctx, "ragna@kestrelsound.example", held, monday)
+	require.NoError(t, err)
+	check("consent-acts", &desk.Record{Acts: acts})
+	queue, err := reviewers.Queue(ctx, monday)
+	require.NoError(t, err)
+	check("consent-queue", &desk.Queued{Batches: queue})
+	register, err := reviewers.Register(ctx, monday)
+	require.NoError(t, err)
+	check("consent-register", &desk.Registered{Clients: register})
+	strays, err := reviewers.Strays(ctx, monday)
+	require.NoError(t, err)
+	require.Len(t, strays, 1)
+	check("consent-strays", &desk.Strayed{Grants: strays})
+	_, err = schema.Of("decison")
+	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
+	require.Len(t, schema.Documents(), 21)
+	require.NotEmpty(t, decide.CauseCodes())
+}
