@@ -126,7 +126,7 @@ func TestEveryExampleOfABook(t *testing.T) {
 			checked++
 		}
 	}
-	readme, err := os.ReadFile(filepath.Join("..", "README.md"))
+	readme, err := os.ReadFile(filepath.Join("..", "..", "README.md"))
 	require.NoError(t, err)
 	for _, block := range yamlBlock.FindAllSubmatch(readme, -1) {
 		require.NoError(t, s.Validate(yamlOf(t, block[1])), "README")
