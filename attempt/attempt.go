@@ -187,54 +187,62 @@ func Actions() []string { return slices.Clone(actionNames) }
 func (a Action) TakesDeskPass() bool { return a == Enrol || a == ChangePassword || a == Recover }
 
 // String returns the word for the action.
-func (a Action) String() string { return actionNames[a] }
+func (a Action) String() string { return wordOf(a, actionNames) }
 
 // MarshalText writes the word for the action.
-func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+func (a Action) MarshalText() ([]byte, error) { return marshalWord(a, actionNames) }
 
 // UnmarshalText reads the word for an action.
 func (a *Action) UnmarshalText(text []byte) error { return word(a, "an action", text, actionNames) }
 
-// FailureReason is why a proof failed.
+// FailureReason is why a proof failed. The zero FailureReason is [Refused], which
+// opens no fallback.
 type FailureReason uint8
 
 // Why a proof may fail. A refused one was denied by the person or wrong.
 const (
-	TimedOut FailureReason = iota
+	Refused FailureReason = iota
+	TimedOut
 	Unreachable
-	Refused
 )
 
-var failureReasons = []string{"timed_out", "unreachable", "refused"}
+var failureReasons = []string{"refused", "timed_out", "unreachable"}
 
 // FailureReasons returns the words for why a proof may fail.
 func FailureReasons() []string { return slices.Clone(failureReasons) }
 
+// String returns the word for the reason.
+func (r FailureReason) String() string { return wordOf(r, failureReasons) }
+
 // MarshalText writes the word for the reason.
-func (r FailureReason) MarshalText() ([]byte, error) { return []byte(failureReasons[r]), nil }
+func (r FailureReason) MarshalText() ([]byte, error) { return marshalWord(r, failureReasons) }
 
 // UnmarshalText reads the word for a reason.
 func (r *FailureReason) UnmarshalText(text []byte) error {
 	return word(r, "the reason of a failed proof", text, failureReasons)
 }
 
-// CheckResult is the result of an outside check.
+// CheckResult is the result of an outside check. The zero CheckResult is
+// [CheckFailed].
 type CheckResult uint8
 
 // The results of an outside check.
 const (
-	CheckPassed CheckResult = iota
-	CheckFailed
+	CheckFailed CheckResult = iota
+	CheckPassed
 	CheckUnreachable
 )
 
-var checkResults = []string{"passed", "failed", "unreachable"}
+var checkResults = []string{"failed", "passed", "unreachable"}
 
 // CheckResults returns the words for the results of an outside check.
 func CheckResults() []string { return slices.Clone(checkResults) }
 
+// String returns the word for the result.
+func (r CheckResult) String() string { return wordOf(r, checkResults) }
+
 // MarshalText writes the word for the result.
-func (r CheckResult) MarshalText() ([]byte, error) { return []byte(checkResults[r]), nil }
+func (r CheckResult) MarshalText() ([]byte, error) { return marshalWord(r, checkResults) }
 
 // UnmarshalText reads the word for a result.
 func (r *CheckResult) UnmarshalText(text []byte) error {
@@ -263,13 +271,30 @@ func Throughs() []string { return slices.Clone(throughNames) }
 func (t Through) CanBeAsked() bool { return t == Browser || t == Native }
 
 // String returns the word.
-func (t Through) String() string { return throughNames[t] }
+func (t Through) String() string { return wordOf(t, throughNames) }
 
 // MarshalText writes the word.
-func (t Through) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+func (t Through) MarshalText() ([]byte, error) { return marshalWord(t, throughNames) }
 
 // UnmarshalText reads the word.
 func (t *Through) UnmarshalText(text []byte) error { return word(t, "`through`", text, throughNames) }
+
+// wordOf returns the word of a number in a closed list, and names a number that
+// is not in it, so that a value made in Go cannot cause a panic.
+func wordOf[T ~uint8](value T, known []string) string {
+	if int(value) >= len(known) {
+		return fmt.Sprintf("invalid (%d)", value)
+	}
+	return known[value]
+}
+
+// marshalWord is wordOf for the wire, which refuses what is not in the list.
+func marshalWord[T ~uint8](value T, known []string) ([]byte, error) {
+	if int(value) >= len(known) {
+		return nil, fmt.Errorf("%d is none of %s", value, strings.Join(known, ", "))
+	}
+	return []byte(known[value]), nil
+}
 
 // word stores the number of a word in a closed list.
 func word[T ~uint8](into *T, what string, text []byte, known []string) error {

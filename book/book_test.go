@@ -242,7 +242,7 @@ func TestChanges(t *testing.T) {
 		saw   func(b *book.Book) any
 		want  any
 	}{
-		"settings.otherwise": {"grant", func(b *book.Book) any { return b.Settings.Otherwise.Block }, false},
+		"settings.otherwise": {"grant", func(b *book.Book) any { return b.Settings.Otherwise.Blocks() }, false},
 		"risk.levels.medium": {"50", func(b *book.Book) any { return b.Risk.Levels.Medium }, 50},
 		"policies.night-watch.firm": {"true", func(b *book.Book) any {
 			return b.Policies[slices.IndexFunc(b.Policies, func(p decide.Policy) bool { return p.Name == "night-watch" })].Firm

@@ -264,12 +264,12 @@ func (r *reader) outcome(n *yaml.Node) decide.Outcome {
 	if n.Kind == yaml.ScalarNode {
 		switch n.Value {
 		case "grant":
-			return decide.Outcome{}
+			return decide.Outcome{Grant: true}
 		case "block":
-			return decide.Outcome{Block: true}
+			return decide.Outcome{}
 		}
 		r.add(r.at(n), "expected grant, block or {require: [assurances]}, found %s%s", describe(n), nearest.DidYouMean(n.Value, []string{"grant", "block"}))
-		return decide.Outcome{Block: true}
+		return decide.Outcome{}
 	}
 	if n.Kind != yaml.MappingNode || len(n.Content) == 0 {
 		r.add(r.at(n), "expected grant, block or {require: [assurances]}, found %s", describe(n))

@@ -72,7 +72,6 @@ func newReader() *reader {
 		unfolding:   make(map[*yaml.Node]bool),
 		broken:      make(map[definition]bool),
 	}
-	r.sections.Settings.Otherwise.Block = true
 	r.sections.Settings.Zone = time.UTC
 	return r
 }

@@ -67,20 +67,28 @@ func (s *Standing) UnmarshalText(text []byte) error {
 	return directory.ParseWord(s, "a standing", string(text), standings, Unreviewed)
 }
 
-// Outcome is what becomes of a request. The order is from mild to strict.
+// Outcome is what becomes of a request. The zero Outcome is [Refuse], so that an
+// answer that nobody filled in lets no program in.
 type Outcome uint8
 
-// The outcomes.
+// The outcomes, from strict to mild.
 const (
-	Allow Outcome = iota
+	// Refuse turns the request away.
+	Refuse Outcome = iota
+	// Review leaves it to a reviewer.
 	Review
-	Refuse
+	// Allow lets the client have what it asks for.
+	Allow
 )
 
-var outcomes = []string{"allow", "review", "refuse"}
+var outcomes = []string{"refuse", "review", "allow"}
 
-// Outcomes returns the words for the outcomes.
-func Outcomes() []string { return slices.Clone(outcomes) }
+// Outcomes returns the words for the outcomes, from mild to strict.
+func Outcomes() []string {
+	words := slices.Clone(outcomes)
+	slices.Reverse(words)
+	return words
+}
 
 // String returns allow, review or refuse.
 func (o Outcome) String() string { return outcomes[o] }
@@ -90,7 +98,7 @@ func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil 
 
 // UnmarshalText reads allow, review or refuse.
 func (o *Outcome) UnmarshalText(text []byte) error {
-	return directory.ParseWord(o, "an outcome of consent", string(text), outcomes, Allow)
+	return directory.ParseWord(o, "an outcome of consent", string(text), outcomes, Refuse)
 }
 
 // ResourceKind is whose data is asked for.

@@ -184,7 +184,7 @@ func TestProperties(t *testing.T) {
 			more.Scopes = append(slices.Clone(q.Scopes), r.one(scopes...))
 			stricter, err := judge.Decide(&more, known)
 			require.NoError(t, err)
-			require.GreaterOrEqual(t, stricter.Outcome, d.Outcome, "%v with %v", text, more.Scopes)
+			require.LessOrEqual(t, stricter.Outcome, d.Outcome, "%v with %v", text, more.Scopes)
 			// Unknown never allows: what is allowed of a client that nobody knows, or
 			// without a place to be answered at, a reviewer approved.
 			for _, s := range d.Scopes {
@@ -281,14 +281,14 @@ func naive(scheme consent.Scheme, q *consent.Request, approvals []consent.Approv
 		outcome, sure := consent.Allow, false
 		for _, r := range scheme.Rules {
 			if truth := holds(r.When); truth != condition.False {
-				outcome = max(outcome, r.Then)
+				outcome = min(outcome, r.Then)
 				if sure = truth == condition.True; sure {
 					break
 				}
 			}
 		}
 		if !sure || q.Client == "new" || q.RedirectURI == "" {
-			outcome = max(outcome, consent.Review)
+			outcome = min(outcome, consent.Review)
 		}
 		approved := slices.ContainsFunc(approvals, func(a consent.Approval) bool {
 			return a.Client == q.Client && a.Resource == q.Resource && slices.Contains(a.Scopes, scope) && !a.From.After(q.At) &&
@@ -297,7 +297,7 @@ func naive(scheme consent.Scheme, q *consent.Request, approvals []consent.Approv
 		if outcome == consent.Review && approved {
 			outcome = consent.Allow
 		}
-		worst = max(worst, outcome)
+		worst = min(worst, outcome)
 	}
 	return worst
 }

@@ -108,6 +108,7 @@ func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
 		d.tell(nil)
 		return d, nil
 	}
+	d.Outcome = Allow // the mildest, which each scope can only make stricter; a request has at least one
 	doubts := doubtsOf(r, client)
 	var say []string
 	for _, scope := range scopes {
@@ -128,7 +129,7 @@ func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
 		if s.Outcome != Allow {
 			say = append(say, said...)
 		}
-		d.Outcome = max(d.Outcome, s.Outcome)
+		d.Outcome = min(d.Outcome, s.Outcome)
 		d.Scopes = append(d.Scopes, s)
 	}
 	j.explain(d, doubts)
@@ -183,13 +184,14 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 			break
 		}
 	}
+	s.Outcome = Allow
 	if !surely {
 		s.Outcome = Review // where no rule speaks a reviewer looks
 	}
 	var say []string
 	for _, i := range spoke {
 		r := &j.scheme.Rules[i]
-		s.Outcome = max(s.Outcome, r.Then)
+		s.Outcome = min(s.Outcome, r.Then)
 		s.Rules = append(s.Rules, r.Name)
 		reasons := condition.Because(j.when[i], h, h)
 		if len(reasons) == 0 {

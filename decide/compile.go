@@ -434,7 +434,10 @@ func (p *policy) noteNames() {
 
 // compileOutcome makes an outcome ready, or returns the one like it that is.
 func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
-	compiled := &outcome{number: int32(len(j.outcomes)), block: o.Block}
+	if o.Grant && len(o.Require) > 0 {
+		return nil, fmt.Errorf("an outcome grants or requires, not both")
+	}
+	compiled := &outcome{number: int32(len(j.outcomes)), block: o.Blocks()}
 	for _, r := range o.Require {
 		ways, err := j.assuranceNumbers(r.OneOf)
 		if err != nil {

@@ -17,7 +17,7 @@ func ExampleCompile() {
 			Accounts: []directory.Account{{Name: "ingrid@kestrelsound.example", Methods: []string{"password", "otp-app"}}},
 			Apps:     []directory.App{{Name: "mail"}},
 		},
-		Otherwise:  decide.Outcome{Block: true},
+		Otherwise:  decide.Outcome{},
 		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},
 		Policies: []decide.Policy{{
 			Name: "mail", Stage: decide.Live,

@@ -24,7 +24,7 @@ type Rulebook struct {
 	Digest    string
 	Directory directory.Contents
 	// Otherwise is joined in where no live policy surely speaks. The zero
-	// Outcome grants to whoever proves any method; a book says block.
+	// Outcome blocks.
 	Otherwise  Outcome
 	Risk       risk.Scheme
 	Assurances []Assurance
@@ -42,20 +42,32 @@ type Locator interface {
 	Locate(netip.Addr) (attempt.CountryCode, attempt.Fact[attempt.Location])
 }
 
-// Verdict is the answer to an attempt. The order is from mild to strict.
+// Verdict is the answer to an attempt. The zero Verdict is [Block], so that an
+// answer that nobody filled in lets nobody in.
 type Verdict uint8
 
-// The verdicts.
+// The verdicts, from strict to mild.
 const (
-	Grant Verdict = iota
+	// Block stops the attempt.
+	Block Verdict = iota
+	// StepUp asks the person for what is still to be shown.
 	StepUp
-	Block
+	// Grant lets the account in.
+	Grant
 )
 
-var verdicts = []string{"grant", "step_up", "block"}
+var verdicts = []string{"block", "step_up", "grant"}
 
-// Verdicts returns the words for the verdicts.
-func Verdicts() []string { return slices.Clone(verdicts) }
+// Verdicts returns the words for the verdicts, from mild to strict.
+func Verdicts() []string {
+	words := slices.Clone(verdicts)
+	slices.Reverse(words)
+	return words
+}
+
+// Compare returns a negative number where v is stricter than w, a positive one
+// where it is milder, and 0 where they are the same.
+func (v Verdict) Compare(w Verdict) int { return int(v) - int(w) }
 
 // String returns grant, step_up or block.
 func (v Verdict) String() string { return verdicts[v] }
@@ -65,7 +77,7 @@ func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil 
 
 // UnmarshalText reads grant, step_up or block.
 func (v *Verdict) UnmarshalText(text []byte) error {
-	return directory.ParseWord(v, "a verdict", string(text), verdicts, Grant)
+	return directory.ParseWord(v, "a verdict", string(text), verdicts, Block)
 }
 
 // Stage says how far a policy has come.
@@ -133,12 +145,18 @@ type Rule struct {
 	Limits directory.Limits   `book:"limits" doc:"limits on the session that is granted"`
 }
 
-// Outcome is what a rule comes to: a block, or a grant to whoever meets all that
-// is required.
+// Outcome is what a rule comes to: a grant to an account that meets all that is
+// required, a plain grant, or a block. The zero Outcome blocks.
 type Outcome struct {
-	Block   bool
+	// Grant says that nothing is required beyond the one proof that every grant
+	// needs. It cannot stand beside Require.
+	Grant bool
+	// Require is what is to be met, all of it.
 	Require []Requirement
 }
+
+// Blocks reports whether the outcome is a block.
+func (o Outcome) Blocks() bool { return !o.Grant && len(o.Require) == 0 }
 
 // Requirement asks for one of some assurances, met whole; mostly there is one.
 type Requirement struct {
@@ -157,12 +175,12 @@ func Require(assurances ...string) Outcome {
 // String returns the outcome's word in the trace: grant, block or require.
 func (o Outcome) String() string {
 	switch {
-	case o.Block:
-		return "block"
+	case o.Grant:
+		return "grant"
 	case len(o.Require) > 0:
 		return "require"
 	}
-	return "grant"
+	return "block"
 }
 
 // Assurance is a named bundle of demands.

@@ -50,19 +50,19 @@ type Minimum struct {
 	ByPlatform map[string]string
 }
 
-// Fitness is what became of a posture.
+// Fitness is what became of a posture. The zero Fitness is [Unfit].
 type Fitness uint8
 
 // What may become of a posture.
 const (
-	// Fit says that the report passes each check.
-	Fit Fitness = iota
+	// Unfit says that the report fails a check.
+	Unfit Fitness = iota
 	// Unreported says that no report is fresh enough, or lacks something.
 	Unreported
 	// Unidentified says that nothing identifies the device.
 	Unidentified
-	// Unfit says that the report fails a check.
-	Unfit
+	// Fit says that the report passes each check.
+	Fit
 )
 
 // DeviceView is the device of an attempt together with the one of that identity

@@ -63,7 +63,7 @@ func TestNothingMovesUntold(t *testing.T) {
 			}
 			moved++
 			untold := compare.Loosens
-			if after > before {
+			if after < before {
 				untold = compare.Tightens
 			}
 			if r.With(untold)+r.With(compare.Either) == 0 {
@@ -176,10 +176,10 @@ consent: {rules: [%s]}
 		was, is := answers(older), answers(newer)
 		for i := range was {
 			switch {
-			case is[i] < was[i]:
+			case is[i] > was[i]:
 				moved++
 				require.Positive(t, r.With(compare.Loosens)+r.With(compare.Either), "%+v", r.Changed)
-			case is[i] > was[i]:
+			case is[i] < was[i]:
 				moved++
 				require.Positive(t, r.With(compare.Tightens)+r.With(compare.Either), "%+v", r.Changed)
 			}

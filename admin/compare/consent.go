@@ -32,7 +32,7 @@ func (d *differ) compareConsent() {
 				d.note(Either, "rule %s is gone: where %s, %s.", p.name, describe.When(bare(p.old.When)), p.old.Then)
 			default:
 				if p.old.Then != p.new.Then {
-					d.note(Effect(compareOrdered(int(p.old.Then), int(p.new.Then)).flip()), "rule %s said %s and says %s.", p.name, p.old.Then, p.new.Then)
+					d.note(Effect(compareOrdered(int(p.old.Then), int(p.new.Then))), "rule %s said %s and says %s.", p.name, p.old.Then, p.new.Then)
 				}
 				if dir := d.relate(p.old.When, p.new.When); fingerprint(p.old.When) != fingerprint(p.new.When) || dir != same {
 					d.note(Either, "rule %s: it spoke where %s, and speaks where %s.", p.name, describe.When(bare(p.old.When)), describe.When(bare(p.new.When)))

@@ -233,7 +233,7 @@ func (t *tally) note(number int64, a *attempt.Attempt, could bool, was decide.Ve
 	if could && is.Verdict == decide.StepUp && is.MustEnrol {
 		happens(noMethod)
 	}
-	if is.Verdict <= was {
+	if is.Verdict >= was {
 		return
 	}
 	if through, ok := a.Through.Get(); ok && !through.CanBeAsked() && was == decide.Grant {

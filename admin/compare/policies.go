@@ -86,7 +86,7 @@ func (d *differ) speakingMore(name string, versions ...*decide.Policy) Effect {
 // books, surely speaks. A book that does not have the policy has nothing to cover.
 func (d *differ) covered(v *view, name string) bool {
 	number, ok := v.numbers[name]
-	if o := v.judge.Otherwise(); !ok || !o.Block && len(o.Require) == 0 {
+	if o := v.judge.Otherwise(); !ok || o.Grant {
 		return true
 	}
 	audience := v.audiences[number].Possibly()
@@ -440,7 +440,7 @@ func (l *ruleLists) before(list []decide.Rule, a, b string) bool {
 // relateRuleOutcomes is what happens where one rule speaks in place of another.
 func relateRuleOutcomes(a, b *decide.Rule) Effect {
 	e := relateOutcomes(a.Then, b.Then)
-	if a.Then.Block || b.Then.Block {
+	if a.Then.Blocks() || b.Then.Blocks() {
 		return e
 	}
 	return e | relateLimits(a.Limits, b.Limits)
@@ -450,11 +450,11 @@ func relateRuleOutcomes(a, b *decide.Rule) Effect {
 // for, and more.
 func relateOutcomes(a, b decide.Outcome) Effect {
 	switch {
-	case a.Block && b.Block:
+	case a.Blocks() && b.Blocks():
 		return Neither
-	case b.Block:
+	case b.Blocks():
 		return Tightens
-	case a.Block:
+	case a.Blocks():
 		return Loosens
 	}
 	return relateRequirements(a.Require, b.Require)

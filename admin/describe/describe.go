@@ -265,7 +265,7 @@ func (d *describer) brief(i int, lead string, apps []string, s *Section) []State
 	for k, r := range p.Rules {
 		sentence := rule(r, k)
 		entry.Rules = append(entry.Rules, r.Name+": "+sentence)
-		statements = append(statements, Statement{apps, p.Name, r.Name, r.Then.Block, sentence})
+		statements = append(statements, Statement{apps, p.Name, r.Name, r.Then.Blocks(), sentence})
 	}
 	s.Entries = append(s.Entries, entry)
 	return statements

@@ -277,7 +277,7 @@ func requirements(o decide.Outcome) string {
 // Outcome says what becomes of those for whom a rule speaks.
 func Outcome(o decide.Outcome) string {
 	switch {
-	case o.Block:
+	case o.Blocks():
 		return "they are blocked"
 	case len(o.Require) == 0:
 		return "they are let in with any one proof"

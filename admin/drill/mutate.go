@@ -104,13 +104,14 @@ func mutations(b *Book) []Mutation {
 			for _, d := range dropped(r.When) {
 				add("without "+d.words, func(rules []decide.Rule) { rules[k].When = d.rest })
 			}
-			if r.Then.Block {
-				add("grants instead of blocking", func(rules []decide.Rule) { rules[k].Then = decide.Outcome{} })
+			if r.Then.Blocks() {
+				add("grants instead of blocking", func(rules []decide.Rule) { rules[k].Then = decide.Outcome{Grant: true} })
 			} else {
-				add("blocks instead of asking", func(rules []decide.Rule) { rules[k].Then = decide.Outcome{Block: true} })
+				add("blocks instead of asking", func(rules []decide.Rule) { rules[k].Then = decide.Outcome{} })
 				for n := range r.Then.Require {
 					add(fmt.Sprintf("does not ask for %s", r.Then.Require[n].OneOf[0]), func(rules []decide.Rule) {
-						rules[k].Then.Require = slices.Delete(slices.Clone(rules[k].Then.Require), n, n+1)
+						rest := slices.Delete(slices.Clone(rules[k].Then.Require), n, n+1)
+						rules[k].Then = decide.Outcome{Grant: len(rest) == 0, Require: rest}
 					})
 				}
 			}

@@ -120,7 +120,7 @@ func noOwner(in *inspection) {
 }
 
 func otherwiseGrants(in *inspection) {
-	if o := in.judge.Otherwise(); !o.Block && len(o.Require) == 0 {
+	if o := in.judge.Otherwise(); o.Grant {
 		in.find("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in whoever proves one method, wherever no live policy speaks.")
 	}
 }

@@ -111,6 +111,7 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 				rules[k].Then.Require = slices.DeleteFunc(slices.Clone(rules[k].Then.Require), func(q decide.Requirement) bool {
 					return len(q.OneOf) == 1 && q.OneOf[0] == assurance
 				})
+				rules[k].Then.Grant = len(rules[k].Then.Require) == 0 && !b.Policies[i].Rules[k].Then.Blocks()
 			}
 			rulebook.Policies[i].Rules = rules
 			without, err := decide.Compile(rulebook)

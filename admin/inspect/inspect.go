@@ -272,7 +272,7 @@ func alwaysAsked(p decide.Policy) []string {
 	var always []string
 	first := true
 	for _, r := range p.Rules {
-		if r.Then.Block {
+		if r.Then.Blocks() {
 			continue
 		}
 		asks := singly(r.Then)

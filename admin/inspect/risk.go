@@ -63,7 +63,7 @@ func (in *inspection) bars(s *subject) map[string]int {
 				return true
 			}
 			does := "asks for more"
-			if r.Then.Block {
+			if r.Then.Blocks() {
 				does = "blocks"
 			}
 			if known, ok := bars[does]; !ok || bar < known {

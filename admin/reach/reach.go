@@ -141,7 +141,7 @@ func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name stri
 	for app := range e.Apps {
 		r.Apps = append(r.Apps, access(e.Apps[app].Name, judge.Outline(c.attempt(judge, n, app))))
 	}
-	slices.SortStableFunc(r.Apps, func(a, b Access) int { return cmp.Or(cmp.Compare(a.Verdict, b.Verdict), strings.Compare(a.App, b.App)) })
+	slices.SortStableFunc(r.Apps, func(a, b Access) int { return cmp.Or(b.Verdict.Compare(a.Verdict), strings.Compare(a.App, b.App)) })
 	return r, nil
 }
 
@@ -222,7 +222,7 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 		slices.Sort(r.Answers[i].Accounts)
 	}
 	slices.SortStableFunc(r.Answers, func(a, b Answer) int {
-		return cmp.Or(cmp.Compare(a.Verdict, b.Verdict), cmp.Compare(len(b.Accounts), len(a.Accounts)), strings.Compare(a.Accounts[0], b.Accounts[0]))
+		return cmp.Or(b.Verdict.Compare(a.Verdict), cmp.Compare(len(b.Accounts), len(a.Accounts)), strings.Compare(a.Accounts[0], b.Accounts[0]))
 	})
 	return r, nil
 }

@@ -167,7 +167,7 @@ func TestRehearse(t *testing.T) {
 		{"as expected", []string{"--ip", "192.0.2.150", "--expect", "block"}, 0, "BLOCK"},
 		{"not as expected", []string{"--ip", "192.0.2.150", "--expect", "grant"}, 1, "expected grant, the verdict is block"},
 
-		{"verdict", []string{"--expect", "allow"}, 2, `"allow" is not a verdict; it is one of grant, step_up, block`},
+		{"verdict", []string{"--expect", "allow"}, 2, `"allow" is not a verdict; it is one of block, step_up, grant`},
 		{"address", []string{"--ip", "203.0.113"}, 2, `"203.0.113" is no IP address`},
 		{"country", []string{"--country", "Norway"}, 2, "two capital letters"},
 		{"time", []string{"--at", "yesterday"}, 2, `"yesterday" is no time such as`},
@@ -178,7 +178,7 @@ func TestRehearse(t *testing.T) {
 		{"through", []string{"--through", "tunnel"}, 2, "one of browser, native"},
 		{"action", []string{"--action", "fly"}, 2, "one of sign-in"},
 		{"signal", []string{"--signal", "leaked"}, 2, `no signal "leaked"; did you mean "leaked-list"?`},
-		{"failure", []string{"--failed", "push:late"}, 2, "one of timed_out, unreachable, refused"},
+		{"failure", []string{"--failed", "push:late"}, 2, "one of refused, timed_out, unreachable"},
 		{"check", []string{"--checked", "yard"}, 2, "one of passed, failed, unreachable"},
 		{"document", []string{"--accepted", "handbook"}, 2, "DOCUMENT:VERSION"},
 		{"flag", []string{"--acount", "x"}, 2, `rehearse has no flag --acount; did you mean "--account"?`},

@@ -506,7 +506,7 @@ func (d *Desk) Strays(ctx context.Context, at time.Time) ([]Stray, error) {
 		strays = append(strays, stray)
 	}
 	slices.SortFunc(strays, func(a, b Stray) int {
-		return cmp.Or(cmp.Compare(b.Outcome, a.Outcome), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Resource.String(), b.Resource.String()))
+		return cmp.Or(cmp.Compare(a.Outcome, b.Outcome), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Resource.String(), b.Resource.String()))
 	})
 	return strays, nil
 }

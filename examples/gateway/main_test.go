@@ -68,7 +68,7 @@ func TestGuard(t *testing.T) {
 
 func TestConcurrentRequestsSeeOneBookOrTheOther(t *testing.T) {
 	g := guard(t, func(*decide.Rulebook) {})
-	strict := guard(t, func(r *decide.Rulebook) { r.Policies, r.Otherwise = nil, decide.Outcome{Block: true} }).Judge.Load()
+	strict := guard(t, func(r *decide.Rulebook) { r.Policies, r.Otherwise = nil, decide.Outcome{} }).Judge.Load()
 	lenient := g.Judge.Load()
 	var group sync.WaitGroup
 	for range 4 {
