@@ -179,7 +179,7 @@ func TestRehearse(t *testing.T) {
 		{"action", []string{"--action", "fly"}, 2, "one of sign-in"},
 		{"signal", []string{"--signal", "leaked"}, 2, `no signal "leaked"; did you mean "leaked-list"?`},
 		{"failure", []string{"--failed", "push:late"}, 2, "one of refused, timed_out, unreachable"},
-		{"check", []string{"--checked", "yard"}, 2, "one of passed, failed, unreachable"},
+		{"check", []string{"--checked", "yard"}, 2, "one of failed, passed, unreachable"},
 		{"document", []string{"--accepted", "handbook"}, 2, "DOCUMENT:VERSION"},
 		{"flag", []string{"--acount", "x"}, 2, `rehearse has no flag --acount; did you mean "--account"?`},
 		{"argument", []string{"ingrid"}, 2, `takes flags only, found "ingrid"`},
