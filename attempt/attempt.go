@@ -19,15 +19,20 @@ import (
 )
 
 // Attempt is one sign-in or other action to be judged. Account, App and At must
-// be given; a [Fact] that is missing is unknown to the conditions that ask for
-// it, and what the reports (Session, Proofs) do not hold did not happen.
+// be given. A [Fact] that is missing is unknown to the conditions that ask for
+// it. What the reports (Session, Proofs, Failed, External, Accepted, Signals) do
+// not hold did not happen. What is dated more than a minute after At did not
+// happen either.
+//
+// Previous, Failures and Client may also be known to be none. In every other
+// field [None] is the same as leaving the field out.
 type Attempt struct {
 	ID       string            `json:"id,omitzero" doc:"an identifier of your own"`
 	At       time.Time         `json:"at" doc:"when it is made"`
 	Account  string            `json:"account" doc:"who signs on"`
 	App      string            `json:"app" doc:"to which app: its name, an identifier, or a URL"`
 	Action   Action            `json:"action,omitzero" doc:"what is attempted; a sign-in where left out"`
-	IP       Fact[netip.Addr]  `json:"ip,omitzero" doc:"the address that it comes from; null says that there is none"`
+	IP       Fact[netip.Addr]  `json:"ip,omitzero" doc:"the address that it comes from"`
 	Country  Fact[CountryCode] `json:"country,omitzero" doc:"the country that it comes from"`
 	Location Fact[Location]    `json:"location,omitzero" doc:"the place that it comes from"`
 	Through  Fact[Through]     `json:"through,omitzero" doc:"what it is made through"`
@@ -130,7 +135,7 @@ type Location struct {
 // identified by nothing. It completes the device of that name in the directory, and
 // wins where both say something.
 type Device struct {
-	ID       Fact[string] `json:"id,omitzero" doc:"the identity that the device states; null says that nothing identifies it"`
+	ID       Fact[string] `json:"id,omitzero" doc:"the identity that the device states; a device without one is identified by nothing"`
 	Platform Fact[string] `json:"platform,omitzero" doc:"its platform, such as windows"`
 	Managed  Fact[bool]   `json:"managed,omitzero" doc:"whether the organisation looks after it"`
 	Known    Fact[bool]   `json:"known,omitzero" doc:"whether it was seen before"`
@@ -150,20 +155,6 @@ type Remembered struct {
 	Method  string    `json:"method" doc:"the method that it had proven"`
 	At      time.Time `json:"at" doc:"when it asked"`
 }
-
-// CountryCode is an ISO 3166-1 alpha-2 code in capitals.
-type CountryCode string
-
-// UnmarshalText reads two capital letters.
-func (c *CountryCode) UnmarshalText(text []byte) error {
-	if len(text) != 2 || !isCapital(text[0]) || !isCapital(text[1]) {
-		return fmt.Errorf("a country is two capital letters (ISO 3166-1 alpha-2) such as NO, not %q", text)
-	}
-	*c = CountryCode(text)
-	return nil
-}
-
-func isCapital(b byte) bool { return 'A' <= b && b <= 'Z' }
 
 // Action is what is attempted. The zero Action is a sign-in.
 type Action uint8
@@ -341,7 +332,8 @@ func ParseInto(text []byte, a *Attempt) error {
 	return a.Check()
 }
 
-// Check tells what an attempt lacks that it must have.
+// Check reports what keeps an attempt from being judged at all: a missing
+// account, app or time, or a number that stands for no word of its list.
 func (a *Attempt) Check() error {
 	switch {
 	case a.Account == "":
@@ -350,6 +342,21 @@ func (a *Attempt) Check() error {
 		return errors.New("the attempt has no `app`")
 	case a.At.IsZero():
 		return errors.New("the attempt has no `at`, a time such as 2026-11-23T21:14:00Z")
+	case int(a.Action) >= len(actionNames):
+		return fmt.Errorf("the attempt has no such `action`: %s", a.Action)
+	}
+	if through, known := a.Through.Get(); known && int(through) >= len(throughNames) {
+		return fmt.Errorf("the attempt has no such `through`: %s", through)
+	}
+	for _, f := range a.Failed {
+		if int(f.Reason) >= len(failureReasons) {
+			return fmt.Errorf("the failed proof of %q has no such reason: %s", f.Method, f.Reason)
+		}
+	}
+	for name, result := range a.External {
+		if int(result) >= len(checkResults) {
+			return fmt.Errorf("the outside check %q has no such result: %s", name, result)
+		}
 	}
 	return nil
 }
@@ -396,3 +403,11 @@ func place(text []byte, offset int64) string {
 	before := text[:max(0, min(offset, int64(len(text))))]
 	return fmt.Sprintf("line %d, column %d", bytes.Count(before, []byte("\n"))+1, len(before)-bytes.LastIndexByte(before, '\n'))
 }
+
+// Skew is how far clocks may be apart: what is dated later than this after an
+// attempt did not happen.
+const Skew = time.Minute
+
+// IsLater reports whether something is dated so long after a moment that it did
+// not happen, as seen then.
+func IsLater(dated, at time.Time) bool { return dated.Sub(at) > Skew }

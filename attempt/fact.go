@@ -9,8 +9,9 @@ import (
 )
 
 // Fact is a value that may be known, known not to be there, or unknown. The
-// zero Fact is unknown. On the wire a missing key is unknown and null says that
-// there is none.
+// zero Fact is unknown. On the wire a missing key is unknown, and null says that
+// there is none. Only [Attempt.Previous], [Attempt.Failures] and
+// [Attempt.Client] take none for an answer; elsewhere it is as good as unknown.
 type Fact[T any] struct {
 	value T
 	state factState

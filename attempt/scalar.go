@@ -61,6 +61,15 @@ func (s Scalar) String() string {
 	return "nothing"
 }
 
+// Reads reports whether String is that text. It allocates nothing.
+func (s Scalar) Reads(text string) bool {
+	if s.kind == Number {
+		var room [64]byte
+		return string(strconv.AppendFloat(room[:0], s.number, 'f', -1, 64)) == text
+	}
+	return s.String() == text
+}
+
 // MarshalJSON writes a JSON truth, number, text or null.
 func (s Scalar) MarshalJSON() ([]byte, error) {
 	switch s.kind {

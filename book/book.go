@@ -3,7 +3,7 @@
 //
 //	b, err := book.Open("kestrel")
 //	judge, err := b.Compile()
-//	decision := judge.Decide(attempt)
+//	decision := judge.Decide(ctx, attempt)
 package book
 
 import (
@@ -45,7 +45,7 @@ type Book struct {
 	Imported []Imported
 
 	places  map[definition]condition.Position
-	locator decide.Locator
+	locator directory.Locator
 }
 
 // Sections are the parts of a book. Any may stand in any file.
@@ -175,7 +175,7 @@ func labelOf(dir, name string) string {
 
 // openDatabase opens the file that knows addresses, where the book names one,
 // and returns the hash of its contents.
-func (r *reader) openDatabase(files fs.FS) (decide.Locator, string) {
+func (r *reader) openDatabase(files fs.FS) (directory.Locator, string) {
 	name := r.sections.Settings.IPDatabase
 	if name == "" {
 		return nil, ""
@@ -264,7 +264,7 @@ func (b *Book) Rulebook() decide.Rulebook {
 // CompileConsent makes the judge that decides by the book what outside programs
 // may have. It decides on the facts of the other judge.
 func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
-	return consent.Compile(judge.Directory(), b.Consent, b.Scopes, b.Clients)
+	return consent.Compile(judge.Directory(), judge.Accounts(), b.Consent, b.Scopes, b.Clients)
 }
 
 // Compile makes the judge that decides by the book.

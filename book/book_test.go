@@ -205,7 +205,7 @@ imports:
 		{Line: 4, Text: `the account "odd name": a name has no spaces or control characters`}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"crew", "deck"}, judge.Directory().GroupsOf(2), "a group that both name is one")
+	require.Equal(t, []string{"crew", "deck"}, judge.Directory().Profile(2).Groups(), "a group that both name is one")
 
 	all["hands.csv"].Data = append(all["hands.csv"].Data, "nina,deck,\n"...)
 	changed, err := book.OpenFS(all)

@@ -1,6 +1,7 @@
 package book_test
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing/fstest"
@@ -29,7 +30,7 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	decision := judge.Decide(a)
+	decision := judge.Decide(context.Background(), a)
 	fmt.Println(decision.Verdict)
 	for _, cause := range decision.Causes {
 		fmt.Println(cause.Text)

@@ -93,6 +93,9 @@ type Test struct {
 type Binding struct {
 	// Numbers are the numbers of what is named.
 	Numbers []int32
+	// Texts are names that are compared as text, in the form in which they are
+	// compared.
+	Texts []string
 	// Limit is how much is asked for: a level, a score, a percentage, or a length
 	// of time in nanoseconds.
 	Limit int64
@@ -123,6 +126,10 @@ func (*Test) node() {}
 // duplicates; what they count is the Vocabulary's affair. The caller must not
 // change them.
 func (n *Test) Numbers() []int32 { return n.bound.Numbers }
+
+// Texts are the alternatives of a bound test that are compared as text. The caller
+// must not change them.
+func (n *Test) Texts() []string { return n.bound.Texts }
 
 // About returns the subject of a bound test.
 func (n *Test) About() Subject { return n.about }
@@ -188,6 +195,7 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 				return nil, fmt.Errorf("%s: %s: %w", n.At, n.Key, err)
 			}
 			b.Numbers = append(t.bound.Numbers, b.Numbers...)
+			b.Texts = append(t.bound.Texts, b.Texts...)
 			t.bound = b
 			if i > 0 {
 				t.wants += " or "

@@ -1,6 +1,7 @@
 package consent_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -89,7 +90,7 @@ func TestDecide(t *testing.T) {
 		if c.change != nil {
 			c.change(r)
 		}
-		d, err := compile(t, c.rules).Decide(r, c.known)
+		d, err := compile(t, c.rules).Decide(context.Background(), r, c.known)
 		require.NoError(t, err, name)
 		require.Equal(t, c.want, d.Outcome, name)
 		require.Equal(t, c.code, d.Causes[0].Code, "%s: %v", name, d.Causes)
@@ -105,7 +106,7 @@ func TestDecide(t *testing.T) {
 		"has no `account`": {}, "has no `client`": {Account: "ann"}, "has no `at`": {Account: "ann", Client: "c"}, "asks for no scope": {Account: "ann", Client: "c", At: monday},
 		`"a b" is no scope`: {Account: "ann", Client: "c", At: monday, Scopes: []string{"a b"}},
 	} {
-		_, err := compile(t, allowMild).Decide(r, consent.Known{})
+		_, err := compile(t, allowMild).Decide(context.Background(), r, consent.Known{})
 		require.ErrorContains(t, err, want)
 	}
 }
@@ -167,7 +168,7 @@ func TestProperties(t *testing.T) {
 		judge := compile(t, text)
 		for range 30 {
 			q, known := r.request(), consent.Known{Approvals: r.approvals()}
-			d, err := judge.Decide(q, known)
+			d, err := judge.Decide(context.Background(), q, known)
 			require.NoError(t, err)
 			// A barred client is never allowed.
 			if q.Client == "wheel" {
@@ -176,13 +177,13 @@ func TestProperties(t *testing.T) {
 			}
 			banned := known
 			banned.Barred = true
-			refused, err := judge.Decide(q, banned)
+			refused, err := judge.Decide(context.Background(), q, banned)
 			require.NoError(t, err)
 			require.Equal(t, consent.Refuse, refused.Outcome)
 			// More scopes are never easier than fewer.
 			more := *q
 			more.Scopes = append(slices.Clone(q.Scopes), r.one(scopes...))
-			stricter, err := judge.Decide(&more, known)
+			stricter, err := judge.Decide(context.Background(), &more, known)
 			require.NoError(t, err)
 			require.LessOrEqual(t, stricter.Outcome, d.Outcome, "%v with %v", text, more.Scopes)
 			// Unknown never allows: what is allowed of a client that nobody knows, or
@@ -205,7 +206,7 @@ func TestProperties(t *testing.T) {
 					c.RedirectURIs = []string{q.RedirectURI}
 					knowing := known
 					knowing.Client = &c
-					d, err := judge.Decide(q, knowing)
+					d, err := judge.Decide(context.Background(), q, knowing)
 					require.NoError(t, err)
 					require.Equal(t, consent.Allow, d.Outcome)
 				}
@@ -312,7 +313,7 @@ func TestANaiveEvaluatorAgrees(t *testing.T) {
 		judge := compile(t, text)
 		for range 10 {
 			q, approvals := r.request(), r.approvals()
-			d, err := judge.Decide(q, consent.Known{Approvals: approvals})
+			d, err := judge.Decide(context.Background(), q, consent.Known{Approvals: approvals})
 			require.NoError(t, err)
 			want := naive(b.Consent, q, approvals)
 			require.Equal(t, want, d.Outcome, "%s for %+v with %+v", text, q, approvals)

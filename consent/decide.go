@@ -1,6 +1,7 @@
 package consent
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -42,6 +43,8 @@ type CauseCode string
 const (
 	// AccountUnknown: the book has no such account, or it is disabled.
 	AccountUnknown CauseCode = "account_unknown"
+	// AccountUnavailable: nobody could find out about the account.
+	AccountUnavailable CauseCode = "account_unavailable"
 	// ClientBarred: the client is barred, whatever the rules say.
 	ClientBarred CauseCode = "client_barred"
 	// RedirectUnregistered: the answer would go where the client is not registered.
@@ -66,7 +69,7 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{AccountUnknown, ClientBarred, RedirectUnregistered, GroupUnknown, RuleRefuses, RuleReviews, NoRule,
+	return []CauseCode{AccountUnknown, AccountUnavailable, ClientBarred, RedirectUnregistered, GroupUnknown, RuleRefuses, RuleReviews, NoRule,
 		ClientUnknown, RedirectUnknown, RuleAllows, ReviewerApproved}
 }
 
@@ -89,7 +92,7 @@ type ToPerson struct {
 // Decide answers a request. Each scope is judged by itself and the strictest
 // outcome stands, so that more scopes are never easier than fewer. The error
 // says what the request lacks.
-func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
+func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
@@ -98,9 +101,9 @@ func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
 	if client == nil {
 		client = known.Client
 	}
-	account, ok := j.directory.FindAccount(r.Account)
+	account, unavailable := j.Account(ctx, r.Account)
 	scopes := j.ladder.Sort(r.Scopes)
-	if cause, stopped := j.stops(r, known, client, ok && !j.directory.Disabled(account)); stopped {
+	if cause, stopped := j.stops(r, known, client, account, unavailable); stopped {
 		for _, scope := range scopes {
 			d.Scopes = append(d.Scopes, ScopeDecision{Scope: scope, Tier: j.ladder.TierOf(scope), Outcome: Refuse, Why: []string{}})
 		}
@@ -138,9 +141,11 @@ func (j *Judge) Decide(r *Request, known Known) (*Decision, error) {
 }
 
 // stops returns the cause for which a request is refused before any rule.
-func (j *Judge) stops(r *Request, known Known, client *Client, account bool) (Cause, bool) {
+func (j *Judge) stops(r *Request, known Known, client *Client, account *directory.Profile, unavailable error) (Cause, bool) {
 	switch {
-	case !account:
+	case unavailable != nil:
+		return Cause{Code: AccountUnavailable, Text: fmt.Sprintf("Nobody could find out about the account %q: %v.", r.Account, unavailable)}, true
+	case account == nil || account.Disabled():
 		return Cause{Code: AccountUnknown, Text: fmt.Sprintf("The book has no account %q that may sign on.", r.Account)}, true
 	case known.Barred:
 		return Cause{Code: ClientBarred, Text: strings.TrimSpace(fmt.Sprintf("%s is barred. %s", r.Client, known.Because))}, true
@@ -239,7 +244,7 @@ func (j *Judge) isFor(h *hearing, a Approval) bool {
 	case a.Account != "":
 		return a.Account == h.request.Account
 	case a.Group != "":
-		return slices.Contains(j.directory.GroupsOf(h.account), a.Group)
+		return slices.Contains(h.account.Groups(), a.Group)
 	}
 	return true
 }

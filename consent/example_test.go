@@ -1,6 +1,7 @@
 package consent_test
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -25,7 +26,7 @@ func ExampleJudge_Decide() {
 		fmt.Println(err)
 		return
 	}
-	d, err := consents.Decide(&consent.Request{
+	d, err := consents.Decide(context.Background(), &consent.Request{
 		At: time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC), Account: "ingrid@kestrelsound.example", Client: "tide-table",
 		Scopes: []string{"mail.read", "tides.read", "calendar.read"}, RedirectURI: "https://tidewise.example/answer",
 	}, consent.Known{})

@@ -1,6 +1,7 @@
 package consent
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 // concurrent use.
 type Judge struct {
 	directory *directory.Directory
+	accounts  directory.Accounts
 	scheme    Scheme
 	ladder    *Ladder
 	clients   map[string]*Client
@@ -21,10 +23,12 @@ type Judge struct {
 	reviewers condition.Node
 }
 
-// Compile makes a Judge. The error names what is wrong: something undefined, a
+// Compile makes a Judge that decides on the facts of a directory, and on the
+// accounts that are supplied while it decides; nil supplies none. What it is given
+// must not change afterwards. The error names what is wrong: something undefined, a
 // name that stands twice, tiers of the same gravity.
-func Compile(e *directory.Directory, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
-	j := &Judge{directory: e, scheme: scheme, clients: map[string]*Client{}}
+func Compile(e *directory.Directory, accounts directory.Accounts, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
+	j := &Judge{directory: e, accounts: accounts, scheme: scheme, clients: map[string]*Client{}}
 	var err error
 	if j.ladder, err = NewLadder(tiers); err != nil {
 		return nil, err
@@ -73,11 +77,18 @@ func (j *Judge) Clients() map[string]*Client { return j.clients }
 // Directory returns the facts that the judge decides on.
 func (j *Judge) Directory() *directory.Directory { return j.directory }
 
-// MayReview tells whether an account may surely answer requests at a moment.
-func (j *Judge) MayReview(account string, at time.Time) bool {
-	n, ok := j.directory.FindAccount(account)
-	return ok && !j.directory.Disabled(n) && j.reviewers != nil &&
-		condition.Eval(j.reviewers, directory.AccountFacts{Directory: j.directory, Account: n, At: at}) == condition.True
+// MayReview reports whether an account may surely answer requests at a moment. One
+// of which nobody could find out may not.
+func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
+	profile, err := j.Account(ctx, account)
+	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
+		condition.Eval(j.reviewers, directory.AccountFacts{Profile: profile, Moment: at, At: at}) == condition.True
+}
+
+// Account finds an account where accounts are supplied, and else in the book: nil
+// where there is none, and an error where nobody could find out.
+func (j *Judge) Account(ctx context.Context, name string) (*directory.Profile, error) {
+	return j.directory.Lookup(ctx, j.accounts, name, new(directory.Room))
 }
 
 // vocabulary knows the names of the directory, and those of clients, tiers and
@@ -129,7 +140,7 @@ func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 type hearing struct {
 	judge   *Judge
 	request *Request
-	account int
+	account *directory.Profile
 	// client is nil where nobody knows it.
 	client *Client
 	scope  string
@@ -140,7 +151,7 @@ type hearing struct {
 func (h *hearing) Holds(t *condition.Test) condition.Truth {
 	switch t.About() {
 	case condition.AboutAccount:
-		return h.judge.directory.AccountHolds(h.account, h.request.At, t)
+		return h.account.Holds(t, h.request.At, h.request.At)
 	case condition.AboutConsent:
 	default:
 		return condition.Unknown
@@ -189,7 +200,7 @@ func (h *hearing) ownsGroup() bool {
 // Saw implements condition.Witness.
 func (h *hearing) Saw(t *condition.Test) string {
 	if t.About() == condition.AboutAccount {
-		return h.judge.directory.SawAccount(h.account, t)
+		return h.account.Saw(t, h.request.At)
 	}
 	switch t.Key {
 	case condition.Scopes:

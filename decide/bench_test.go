@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -72,7 +73,7 @@ func BenchmarkVerdict(b *testing.B) {
 	require.NoError(b, err)
 	h, scenes := newHand(opened.Rulebook(), judge), demo.Scenes()
 	inTurn(b, 2000, "judge", "hand",
-		func(i int) { judge.Verdict(&scenes[i%len(scenes)].Attempt) },
+		func(i int) { judge.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) },
 		func(i int) { h.verdict(&scenes[i%len(scenes)].Attempt) })
 }
 
@@ -80,8 +81,8 @@ func BenchmarkVerdict(b *testing.B) {
 func BenchmarkDecide(b *testing.B) {
 	judge, scenes := demoJudge(b), demo.Scenes()
 	inTurn(b, 600, "trace", "verdict",
-		func(i int) { judge.Decide(&scenes[i%len(scenes)].Attempt) },
-		func(i int) { judge.Verdict(&scenes[i%len(scenes)].Attempt) })
+		func(i int) { judge.Decide(context.Background(), &scenes[i%len(scenes)].Attempt) },
+		func(i int) { judge.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) })
 }
 
 // large is the book of the bars: 1,000 policies, 100,000 accounts, 500 apps and
@@ -127,8 +128,8 @@ func BenchmarkLarge(b *testing.B) {
 	size.Policies = 20
 	few, attemptsOnFew := largeJudge(b, size)
 	inTurn(b, 2000, "policies=1000", "policies=20",
-		func(i int) { judge.Verdict(attempts[i%len(attempts)]) },
-		func(i int) { few.Verdict(attemptsOnFew[i%len(attempts)]) })
+		func(i int) { judge.Verdict(context.Background(), attempts[i%len(attempts)]) },
+		func(i int) { few.Verdict(context.Background(), attemptsOnFew[i%len(attempts)]) })
 }
 
 // BenchmarkLargeAlone judges attempts on the large book while no other book takes
@@ -137,8 +138,8 @@ func BenchmarkLargeAlone(b *testing.B) {
 	judge, attempts := largeJudge(b, large)
 	n := len(attempts)
 	inTurn(b, 2000, "forth", "back",
-		func(i int) { judge.Verdict(attempts[i%n]) },
-		func(i int) { judge.Verdict(attempts[n-1-i%n]) })
+		func(i int) { judge.Verdict(context.Background(), attempts[i%n]) },
+		func(i int) { judge.Verdict(context.Background(), attempts[n-1-i%n]) })
 }
 
 // BenchmarkGoroutines judges attempts on the large book with one goroutine and
@@ -149,7 +150,7 @@ func BenchmarkGoroutines(b *testing.B) {
 	const decisions = 200_000 // long enough that starting a goroutine is nothing to it
 	work := func(from, n int) {
 		for i := range n {
-			judge.Verdict(attempts[(from+i)%len(attempts)])
+			judge.Verdict(context.Background(), attempts[(from+i)%len(attempts)])
 		}
 	}
 	inTurn(b, 1, "one", "two",

@@ -1,24 +1,28 @@
 package decide
 
 import (
+	"context"
 	"slices"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
-// Brief is a decision without its words, for whoever judges millions of attempts.
+// Brief is a decision without its words, for a program that judges millions of
+// attempts.
 type Brief struct {
 	// Verdict is the verdict, and WithShadow what it would be were the shadow
 	// policies live.
 	Verdict, WithShadow Verdict
-	// Causes are those of the decision, without their texts; of a grant, none.
+	// Causes are those of the decision, without their texts.
 	Causes []Cause
-	// Account and App are the numbers in the directory of those that the attempt
-	// names, -1 where it has none.
-	Account, App int
+	// Account is the book's account, nil where it lists none or another was
+	// supplied. App is the number in the directory of the app, -1 where it has none.
+	Account *directory.Profile
+	App     int
 	// Country is where the attempt comes from, as Judge.Whereabouts has it; "" where
-	// that is not known, or none.
+	// that is not known.
 	Country attempt.CountryCode
 	// MustEnrol says that something that is asked for can only be shown once a
 	// method is enrolled, of which the account has none.
@@ -26,61 +30,62 @@ type Brief struct {
 }
 
 // Brief judges an attempt into b. It always agrees with Decide. It uses the list
-// in b again, and so comes to allocate nothing.
-func (j *Judge) Brief(a *attempt.Attempt, b *Brief) {
-	s := j.sit(a)
-	defer s.rise()
-	*b = Brief{Verdict: Block, WithShadow: Block, Causes: b.Causes[:0], Account: s.account, App: s.app}
-	if s.countryState() != countryNone {
-		b.Country = s.where.country
+// in b again, and so comes to allocate nothing. The context is handed on as by
+// Verdict.
+func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
+	e := j.begin(ctx, a)
+	*b = Brief{Causes: b.Causes[:0], App: e.app}
+	b.Account = e.profile
+	if e.room.Holds(e.profile) {
+		b.Account = nil // its memory is used again
 	}
-	if code := s.refusal(); code != "" {
+	if e.countryState() != countryUnknown {
+		b.Country = e.where.country
+	}
+	e.hear(true)
+	e.sortHearings()
+	if code := e.refusal(); code != "" {
 		b.Causes = append(b.Causes, Cause{Code: code})
+		j.end(e)
 		return
 	}
-	s.hear(true)
-	s.sortHearings()
-	shadows := s.hearsShadows()
-	if shadows {
-		s.join(true)
-		b.WithShadow = s.weigh()
-	}
-	s.join(false)
-	b.Verdict = s.weigh()
-	if !shadows {
+	if shadows := e.hearsShadows(); shadows {
+		b.WithShadow = e.evaluate(true)
+		b.Verdict = e.evaluate(false)
+	} else {
+		b.Verdict = e.evaluate(false)
 		b.WithShadow = b.Verdict
 	}
-	if b.Verdict == Grant {
-		return
+	if b.Verdict != Grant {
+		for i := range e.needs {
+			b.MustEnrol = b.MustEnrol || e.mustEnrol(e.needs[i])
+		}
 	}
-	for i := range s.needs {
-		b.MustEnrol = b.MustEnrol || s.mustEnrol(s.needs[i])
-	}
-	for _, c := range s.findCauses(b.Verdict) {
-		o := &s.outcomes[c.outcome]
-		source := s.source(o)
+	for _, c := range e.findCauses(b.Verdict) {
+		source := e.source(&e.outcomes[c.outcome])
 		b.Causes = append(b.Causes, Cause{Code: c.code, Policy: source.Policy, Rule: source.Rule})
 	}
+	j.end(e)
 }
 
 // hearsShadows tells whether a policy was heard that is not surely in force.
-func (s *sitting) hearsShadows() bool {
-	return slices.ContainsFunc(s.hearings, func(h hearing) bool { return h.inForce != condition.True })
+func (e *evaluation) hearsShadows() bool {
+	return slices.ContainsFunc(e.hearings, func(h hearing) bool { return h.inForce != condition.True })
 }
 
 // mustEnrol tells whether a demand is open that takes a method which is to be
 // enrolled first; of one of several ways, that each of them is such.
-func (s *sitting) mustEnrol(n need) bool {
+func (e *evaluation) mustEnrol(n need) bool {
 	switch {
 	case n.state == met:
 		return false
-	case n.demand == anyProof && s.attempt.Action.TakesDeskPass():
+	case n.demand == anyProof && e.attempt.Action.TakesDeskPass():
 		return false // a pass of the help desk will do
 	case n.demand != oneOf:
 		return n.enrol
 	}
-	for _, way := range s.ways[n.firstWay:n.lastWay] {
-		if !slices.ContainsFunc(s.wayNeeds[way.first:way.last], func(inner need) bool { return s.mustEnrol(inner) || inner.state == impossible }) {
+	for _, way := range e.ways[n.firstWay:n.lastWay] {
+		if !slices.ContainsFunc(e.wayNeeds[way.first:way.last], func(inner need) bool { return e.mustEnrol(inner) || inner.state == impossible }) {
 			return false
 		}
 	}
@@ -95,26 +100,26 @@ type foundCause struct {
 
 // findCauses finds the causes of a verdict, the decisive ones only. The list holds
 // until it is called again.
-func (s *sitting) findCauses(v Verdict) []foundCause {
-	blocks, worst := s.blocks(), met
-	for i := range s.outcomes {
-		worst = max(worst, s.state(&s.outcomes[i]))
+func (e *evaluation) findCauses(v Verdict) []foundCause {
+	blocks, worst := e.blocks(), met
+	for i := range e.outcomes {
+		worst = max(worst, e.weighing(&e.outcomes[i]).state)
 	}
-	s.causes = s.causes[:0]
-	for i := range s.outcomes {
-		if code := s.causeCode(&s.outcomes[i], v, blocks, worst); code != "" {
-			s.causes = append(s.causes, foundCause{i, code})
+	e.causes = e.causes[:0]
+	for i := range e.outcomes {
+		if code := e.causeCode(&e.outcomes[i], v, blocks, worst); code != "" {
+			e.causes = append(e.causes, foundCause{i, code})
 		}
 	}
-	return s.causes
+	return e.causes
 }
 
 // causeCode tells why what was joined is decisive, "" where it is not. It is told
 // the verdict, whether something blocks by itself, and how the strictest demand
 // stands.
-func (s *sitting) causeCode(o *joined, v Verdict, blocks bool, worst demandState) CauseCode {
-	state := s.state(o)
-	switch {
+func (e *evaluation) causeCode(o *joined, v Verdict, blocks bool, worst demandState) CauseCode {
+	w := e.weighing(o)
+	switch state := w.state; {
 	case o.outcome.block && o.policy == none:
 		return OtherwiseBlocks
 	case o.outcome.block && o.sure:
@@ -124,37 +129,38 @@ func (s *sitting) causeCode(o *joined, v Verdict, blocks bool, worst demandState
 	case blocks || state < worst && worst == impossible:
 		return "" // what this one asks for is beside the point
 	case state == impossible:
-		return s.impossibleCode(s.firstImpossible(o))
+		return e.impossibleCode(e.firstImpossible(o))
 	case state == open && v == Block:
 		return CannotBeAsked
 	case state == open:
 		return DemandOpen
 	case v != Grant:
 		return ""
-	case o.first == o.last:
+	case w.first == w.last:
 		return PublicApp
 	}
 	return DemandsMet
 }
 
 // firstImpossible returns the first demand that cannot be met.
-func (s *sitting) firstImpossible(o *joined) *need {
-	for i := o.first; i < o.last; i++ {
-		if s.needs[i].state == impossible {
-			return &s.needs[i]
+func (e *evaluation) firstImpossible(o *joined) *need {
+	w := e.weighing(o)
+	for i := w.first; i < w.last; i++ {
+		if e.needs[i].state == impossible {
+			return &e.needs[i]
 		}
 	}
 	return nil
 }
 
-func (s *sitting) impossibleCode(n *need) CauseCode {
+func (e *evaluation) impossibleCode(n *need) CauseCode {
 	if n.demand == oneOf {
 		return NoWay
 	}
-	if s.judge.demands[n.demand].kind == externalDemand {
+	if e.judge.demands[n.demand].kind == externalDemand {
 		return CheckFailed
 	}
-	if _, identified := s.device.Identity(); !identified {
+	if _, identified := e.device.Identity(); !identified {
 		return DeviceUnidentified
 	}
 	return DeviceUnfit

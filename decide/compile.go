@@ -2,6 +2,7 @@ package decide
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"sync"
@@ -20,7 +21,10 @@ type Judge struct {
 	book      Rulebook
 	directory *directory.Directory
 	digest    string
-	locator   Locator
+	locator   directory.Locator
+	accounts  directory.Accounts
+	devices   directory.Devices
+	reports   Reports
 	model     *risk.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
@@ -35,11 +39,15 @@ type Judge struct {
 	rollouts        []rollout
 	index           index
 	deskPass        int
+	// password is the set of the method of that name alone.
+	password directory.MethodSet
 	// methodOrder are the numbers of the methods in order of name.
 	methodOrder []int
 	// openers are the methods that anybody may be offered before any proof.
-	openers  []string
-	sittings sync.Pool
+	openers []string
+	pool    sync.Pool
+	// replaces says that some policy replaces another.
+	replaces bool
 }
 
 // policy is a Policy made ready. What each verdict looks at comes first and lies
@@ -52,9 +60,6 @@ type policy struct {
 	forAnyone bool
 	// bounded says that it is for some actions or for a time only.
 	bounded bool
-	// replaceable says that another policy replaces it. The block of one that is
-	// not stands, whatever the others say.
-	replaceable bool
 	// namesEmergencies says that `who` names emergency accounts as a kind, and
 	// named lists the accounts that it names, both outside any not and except.
 	namesEmergencies   bool
@@ -96,9 +101,9 @@ type assurance struct {
 
 type exemption struct {
 	Exemption
-	who, when condition.Node
-	instead   []int32
-	until     time.Time
+	who, when     condition.Node
+	from, instead []int32
+	until         time.Time
 }
 
 type rollout struct {
@@ -114,12 +119,20 @@ type rollout struct {
 func Compile(book Rulebook) (*Judge, error) {
 	contents := book.Directory
 	contents.Literals = literals(book)
+	contents.Outside = contents.Outside || book.Accounts != nil
+	if contents.Outside {
+		contents.Named = namedAccounts(book)
+	}
 	facts, err := directory.New(contents)
 	if err != nil {
 		return nil, err
 	}
-	j := &Judge{book: book, directory: facts, digest: book.Digest, locator: book.Locator, assuranceNumber: make(map[string]int32)}
+	j := &Judge{book: book, directory: facts, digest: book.Digest, locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
+		reports: book.Reports, assuranceNumber: make(map[string]int32)}
 	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
+	if m, ok := facts.FindMethod("password"); ok {
+		j.password = j.password.Add(m)
+	}
 	for i := range facts.Methods() {
 		j.methodOrder = append(j.methodOrder, i)
 	}
@@ -144,9 +157,9 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()
-	j.sittings.New = func() any {
-		return &sitting{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
-			answers: make([]answer, len(j.assurances)), noted: make([]uint32, len(j.outcomes))}
+	j.pool.New = func() any {
+		return &evaluation{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
+			weighings: make([]weighing, len(j.outcomes)), shownIn: make([]shownIn, len(j.demands))}
 	}
 	return j, nil
 }
@@ -154,20 +167,18 @@ func Compile(book Rulebook) (*Judge, error) {
 // Directory returns the facts that the judge decides on.
 func (j *Judge) Directory() *directory.Directory { return j.directory }
 
+// Accounts returns what supplies accounts while decisions are made, nil where the
+// book has them all.
+func (j *Judge) Accounts() directory.Accounts { return j.accounts }
+
 // Whereabouts returns where an attempt comes from, as it is judged: the country by
 // a network, the attempt itself or the look-up of its address, and the location as
-// the attempt says or by the look-up. What is not known is unknown.
-func (j *Judge) Whereabouts(a *attempt.Attempt) (attempt.Fact[attempt.CountryCode], attempt.Fact[attempt.Location]) {
+// the attempt says or by the look-up. What is not known is "", or unknown.
+func (j *Judge) Whereabouts(ctx context.Context, a *attempt.Attempt) directory.Whereabouts {
 	var w whereabouts
 	w.find(j, a)
-	w.lookUp(j)
-	switch w.state {
-	case countryUnknown:
-		return attempt.Fact[attempt.CountryCode]{}, w.location
-	case countryNone:
-		return attempt.None[attempt.CountryCode](), w.location
-	}
-	return attempt.Known(w.country), w.location
+	w.lookUp(ctx, j)
+	return directory.Whereabouts{Country: w.country, Location: w.location}
 }
 
 // Risk returns the model by which attempts are weighed.
@@ -194,6 +205,12 @@ func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
 	for i := range book.Rollouts {
 		condition.Walk(book.Rollouts[i].Who, visit)
 	}
+	for i := range book.Directory.Groups {
+		condition.Walk(book.Directory.Groups[i].Where, visit)
+	}
+	for i := range book.Directory.Methods {
+		condition.Walk(book.Directory.Methods[i].BarredFor, visit)
+	}
 }
 
 // literals collects the ranges that conditions name without a network.
@@ -210,6 +227,18 @@ func literals(book Rulebook) []directory.Range {
 		return true
 	})
 	return found
+}
+
+// namedAccounts collects the accounts that conditions name.
+func namedAccounts(book Rulebook) []string {
+	var names []string
+	book.eachCondition(func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok && t.Key == condition.Accounts {
+			names = append(names, t.Values...)
+		}
+		return true
+	})
+	return names
 }
 
 // vocabulary knows the names of the directory, and those of signals and assurances.
@@ -285,7 +314,7 @@ func (j *Judge) endOf(day *directory.Date) time.Time {
 	if day == nil {
 		return time.Time{}
 	}
-	return directory.Date{Year: day.Year, Month: day.Month, Day: day.Day + 1}.Start(j.directory.Zone)
+	return day.End(j.directory.Zone)
 }
 
 // startOf returns the beginning of a day, zero where none is given.
@@ -319,7 +348,7 @@ func (j *Judge) compileExemptions(exemptions []Exemption) error {
 		for _, a := range from {
 			j.assurances[a].exemptions = append(j.assurances[a].exemptions, int32(len(j.exemptions)))
 		}
-		j.exemptions = append(j.exemptions, exemption{x, who, when, instead, j.endOf(x.Until)})
+		j.exemptions = append(j.exemptions, exemption{x, who, when, from, instead, j.endOf(x.Until)})
 	}
 	return nil
 }
@@ -360,9 +389,7 @@ func (j *Judge) compilePolicies(policies []Policy) error {
 		j.policies = append(j.policies, compiled)
 	}
 	for i := range j.policies {
-		for _, target := range j.policies[i].replaces {
-			j.policies[target].replaceable = true
-		}
+		j.replaces = j.replaces || len(j.policies[i].replaces) > 0
 	}
 	return j.checkReplaces()
 }

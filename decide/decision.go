@@ -34,8 +34,13 @@ type Decision struct {
 // CauseCode says why a decision is as it is. The list is closed.
 type CauseCode string
 
-// The causes. The first four stop an attempt before any policy is asked.
+// The causes. The first six stop an attempt before any policy is asked.
 const (
+	// AttemptInvalid: the attempt lacks its account, app or time, or holds what is
+	// none of the words that there are.
+	AttemptInvalid CauseCode = "attempt_invalid"
+	// AccountUnavailable: nobody could find out about the account.
+	AccountUnavailable CauseCode = "account_unavailable"
 	// AccountUnknown: the book has no such account.
 	AccountUnknown CauseCode = "account_unknown"
 	// AccountDisabled: the account may not sign on at all.
@@ -71,7 +76,7 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
+	return []CauseCode{AttemptInvalid, AccountUnavailable, AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
 		CannotBeAsked, DeviceUnidentified, DeviceUnfit, CheckFailed, NoWay, DemandsMet, PublicApp}
 }
 
@@ -273,6 +278,17 @@ type NoticeCode string
 const (
 	// ProofIgnored: the proof counts for nothing.
 	ProofIgnored NoticeCode = "proof_ignored"
+	// ProofNotEnrolled: the proof counts, though the account has not enrolled the
+	// method.
+	ProofNotEnrolled NoticeCode = "proof_not_enrolled"
+	// DatedLater: what is dated after the attempt did not happen.
+	DatedLater NoticeCode = "dated_later"
+	// NameUnknown: the book has no method, signal or check of that name.
+	NameUnknown NoticeCode = "name_unknown"
+	// CountryUnassigned: a code that is not assigned is no known country.
+	CountryUnassigned NoticeCode = "country_unassigned"
+	// FactUnavailable: nobody could find out a fact, so it is unknown.
+	FactUnavailable NoticeCode = "fact_unavailable"
 	// EnrolmentDue: a rollout lets the person in for some days yet.
 	EnrolmentDue NoticeCode = "enrolment_due"
 	// Exempted: an exemption took demands away, or put others in their place.
@@ -280,7 +296,9 @@ const (
 )
 
 // NoticeCodes returns all kinds of notice.
-func NoticeCodes() []NoticeCode { return []NoticeCode{ProofIgnored, EnrolmentDue, Exempted} }
+func NoticeCodes() []NoticeCode {
+	return []NoticeCode{ProofIgnored, ProofNotEnrolled, DatedLater, NameUnknown, CountryUnassigned, FactUnavailable, EnrolmentDue, Exempted}
+}
 
 // ToPerson is what the person is told. Until one method is proven it is the
 // same for everybody, whether the account is known or blocked or neither.

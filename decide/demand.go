@@ -147,20 +147,21 @@ const (
 	impossible
 )
 
-// need is a demand of an outcome as it stands in a sitting.
+// need is a demand of an outcome as it stands in a evaluation.
 type need struct {
 	// demand is a number, or anyProof or oneOf.
 	demand    int32
 	assurance int32
 	state     demandState
 	// enrol says that the account has none of the methods, so that one is to be
-	// enrolled in their place.
-	enrol bool
+	// enrolled in their place; perhapsEnrolled that it may have one all the same,
+	// since it is not known whether that is barred.
+	enrol, perhapsEnrolled bool
 	// perhaps says that it is not demanded in every world, since an exemption may
 	// hold; or that it is impossible in this one only, since nothing identifies
 	// the device and something yet may.
 	perhaps bool
-	// firstWay and lastWay bound the ways of a oneOf in sitting.ways.
+	// firstWay and lastWay bound the ways of a oneOf in evaluation.ways.
 	firstWay, lastWay int32
 }
 
@@ -171,7 +172,7 @@ const (
 	oneOf int32 = -2
 )
 
-// way bounds the demands of one way in sitting.wayNeeds. It proves where it asks
+// way bounds the demands of one way in evaluation.wayNeeds. It proves where it asks
 // for a method in every world.
 type way struct {
 	first, last int32
@@ -181,36 +182,36 @@ type way struct {
 // collect works out what an outcome demands: exemptions, easing and what the
 // action waives are taken into account, and any proof is asked for where no
 // method is.
-func (s *sitting) collect(o *outcome) {
+func (e *evaluation) collect(o *outcome) {
 	proves := false
 	for i := range o.requires {
 		if ways := o.requires[i].ways; len(ways) == 1 {
 			var asks bool
-			s.needs, asks = s.ask(ways[0], s.needs, false)
+			e.needs, asks = e.ask(ways[0], e.needs, false)
 			proves = proves || asks
-		} else if s.choose(ways) {
+		} else if e.choose(ways) {
 			proves = true
 		}
 	}
-	if !proves && !s.judge.index.apps[s.app].public {
-		s.needs = append(s.needs, s.needAnyProof())
+	if !proves && !e.judge.index.apps[e.app].public {
+		e.needs = append(e.needs, e.needAnyProof())
 	}
 }
 
 // needAnyProof is the demand that no grant goes without.
-func (s *sitting) needAnyProof() need {
-	n := need{demand: anyProof, assurance: none, state: open}
-	if s.hasAnyProof() {
+func (e *evaluation) needAnyProof() need {
+	n := need{demand: anyProof, assurance: none, state: open, enrol: e.profile.Enrolled() == 0}
+	if e.hasAnyProof() {
 		n.state = met
 	}
-	n.enrol = s.judge.directory.Enrolled(s.account) == 0
 	return n
 }
 
-// hasAnyProof tells whether some method has been proven that counts.
-func (s *sitting) hasAnyProof() bool {
-	for i := range s.proofs {
-		if s.counts(&s.proofs[i]) {
+// hasAnyProof reports whether some method has been proven in this session that
+// counts.
+func (e *evaluation) hasAnyProof() bool {
+	for i := range e.proofs {
+		if e.proofs[i].inSession && e.counts(&e.proofs[i]) {
 			return true
 		}
 	}
@@ -220,19 +221,19 @@ func (s *sitting) hasAnyProof() bool {
 // ask adds the demands of an assurance, or of what an exemption puts in its
 // place; where an exemption only may hold, both. It tells whether a method is
 // among them in every world.
-func (s *sitting) ask(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
+func (e *evaluation) ask(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
 	first := len(needs)
 	excused, excusedProves := false, false
 	perhaps, perhapsProves := false, true
-	for _, x := range s.judge.assurances[assurance].exemptions {
-		holds := s.exempts(x)
+	for _, x := range e.judge.assurances[assurance].exemptions {
+		holds := e.exempts(x)
 		if holds == condition.False {
 			continue
 		}
 		asksInstead := false
-		for _, instead := range s.judge.exemptions[x].instead {
+		for _, instead := range e.judge.exemptions[x].instead {
 			var asks bool
-			needs, asks = s.askAll(instead, needs, inChoice)
+			needs, asks = e.askAll(instead, needs, inChoice)
 			asksInstead = asksInstead || asks
 		}
 		if holds == condition.True {
@@ -244,7 +245,7 @@ func (s *sitting) ask(assurance int32, needs []need, inChoice bool) (_ []need, p
 	if excused {
 		proves = excusedProves
 	} else {
-		needs, proves = s.askAll(assurance, needs, inChoice)
+		needs, proves = e.askAll(assurance, needs, inChoice)
 		proves = proves && perhapsProves
 	}
 	if perhaps {
@@ -256,12 +257,12 @@ func (s *sitting) ask(assurance int32, needs []need, inChoice bool) (_ []need, p
 }
 
 // askAll adds the demands of an assurance that are neither eased nor waived.
-func (s *sitting) askAll(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
-	for _, number := range s.judge.assurances[assurance].demands {
-		n, asked := s.need(number, assurance, inChoice)
+func (e *evaluation) askAll(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
+	for _, number := range e.judge.assurances[assurance].demands {
+		n, asked := e.need(number, assurance, inChoice)
 		if asked {
 			needs = append(needs, n)
-			proves = proves || s.judge.demands[number].kind == methodDemand
+			proves = proves || e.judge.demands[number].kind == methodDemand
 		}
 	}
 	return needs, proves
@@ -269,43 +270,43 @@ func (s *sitting) askAll(assurance int32, needs []need, inChoice bool) (_ []need
 
 // choose adds a demand for one of several assurances. It tells whether each way
 // asks for a method.
-func (s *sitting) choose(assurances []int32) (proves bool) {
-	n := need{demand: oneOf, assurance: none, firstWay: int32(len(s.ways))}
+func (e *evaluation) choose(assurances []int32) (proves bool) {
+	n := need{demand: oneOf, assurance: none, firstWay: int32(len(e.ways))}
 	proves = true
 	for _, a := range assurances {
-		w := way{first: int32(len(s.wayNeeds))}
-		s.wayNeeds, w.proves = s.ask(a, s.wayNeeds, true)
-		w.last = int32(len(s.wayNeeds))
-		s.ways = append(s.ways, w)
+		w := way{first: int32(len(e.wayNeeds))}
+		e.wayNeeds, w.proves = e.ask(a, e.wayNeeds, true)
+		w.last = int32(len(e.wayNeeds))
+		e.ways = append(e.ways, w)
 	}
-	n.lastWay = int32(len(s.ways))
-	ways := s.ways[n.firstWay:n.lastWay]
-	if s.attempt.Action == attempt.Enrol && !s.canMeetWithoutEnrolling(ways) {
-		s.waiveEnrolment(ways)
+	n.lastWay = int32(len(e.ways))
+	ways := e.ways[n.firstWay:n.lastWay]
+	if e.attempt.Action == attempt.Enrol && !e.canMeetWithoutEnrolling(ways) {
+		e.waiveEnrolment(ways)
 	}
 	n.state = impossible
 	for _, w := range ways {
 		state, asks := met, false
-		for i := range s.wayNeeds[w.first:w.last] {
-			m := &s.wayNeeds[int(w.first)+i]
+		for i := range e.wayNeeds[w.first:w.last] {
+			m := &e.wayNeeds[int(w.first)+i]
 			state = max(state, m.state)
-			asks = asks || s.judge.demands[m.demand].kind == methodDemand
+			asks = asks || e.judge.demands[m.demand].kind == methodDemand
 		}
 		n.state = min(n.state, state) // a way of which nothing is left is met
 		proves = proves && w.proves && asks
 	}
-	s.needs = append(s.needs, n)
+	e.needs = append(e.needs, n)
 	return proves
 }
 
 // canMeetWithoutEnrolling tells whether some way neither asks for a method that
 // the account lacks nor is impossible, or may come to do neither.
-func (s *sitting) canMeetWithoutEnrolling(ways []way) bool {
+func (e *evaluation) canMeetWithoutEnrolling(ways []way) bool {
 	for _, w := range ways {
 		can := true
-		for i := range s.wayNeeds[w.first:w.last] {
-			m := &s.wayNeeds[int(w.first)+i]
-			can = can && (m.perhaps || !m.enrol && m.state != impossible)
+		for i := range e.wayNeeds[w.first:w.last] {
+			m := &e.wayNeeds[int(w.first)+i]
+			can = can && (m.perhaps || (!m.enrol || m.perhapsEnrolled) && m.state != impossible)
 		}
 		if can {
 			return true
@@ -316,12 +317,12 @@ func (s *sitting) canMeetWithoutEnrolling(ways []way) bool {
 
 // waiveEnrolment takes the demands for methods that the account lacks out of
 // each way.
-func (s *sitting) waiveEnrolment(ways []way) {
+func (e *evaluation) waiveEnrolment(ways []way) {
 	for i := range ways {
 		kept := ways[i].first
 		for k := ways[i].first; k < ways[i].last; k++ {
-			if !s.wayNeeds[k].enrol {
-				s.wayNeeds[kept] = s.wayNeeds[k]
+			if !e.wayNeeds[k].enrol || e.wayNeeds[k].perhapsEnrolled {
+				e.wayNeeds[kept] = e.wayNeeds[k]
 				kept++
 			}
 		}
@@ -330,186 +331,193 @@ func (s *sitting) waiveEnrolment(ways []way) {
 }
 
 // need works out how a demand stands, and whether it is asked at all.
-func (s *sitting) need(number, assurance int32, inChoice bool) (need, bool) {
-	d := &s.judge.demands[number]
+func (e *evaluation) need(number, assurance int32, inChoice bool) (need, bool) {
+	d := &e.judge.demands[number]
 	n := need{demand: number, assurance: assurance, state: open}
 	switch d.kind {
 	case methodDemand:
-		return s.needMethod(n, d, inChoice)
+		return e.needMethod(n, d, inChoice)
 	case enrolDemand:
-		if d.methods&s.judge.directory.Enrolled(s.account) != 0 {
+		if d.methods&e.profile.Enrolled() != 0 {
 			n.state = met
 			return n, true
 		}
-		n.enrol = true
-		return n, !s.eases(assurance, d) && (inChoice || s.attempt.Action != attempt.Enrol)
+		n.enrol, n.perhapsEnrolled = true, d.methods&e.profile.PerhapsEnrolled() != 0
+		if n.perhapsEnrolled {
+			return n, true
+		}
+		return n, !e.eases(assurance, d) && (inChoice || e.attempt.Action != attempt.Enrol)
 	case postureDemand:
-		switch s.device.Assess(&s.judge.directory.Postures[d.posture], s.attempt.At) {
+		switch e.device.Assess(&e.judge.directory.Postures[d.posture]) {
 		case directory.Fit:
 			n.state = met
 		case directory.Unfit:
 			n.state = impossible
 		case directory.Unidentified:
-			n.state = impossible
-			n.perhaps = s.device.PassesPosture(&s.judge.directory.Postures[d.posture], s.attempt.At) == condition.Unknown
+			n.state, n.perhaps = impossible, true
 		}
 	case passwordDemand:
-		if s.passwordChanged() {
+		if e.passwordChanged() {
 			n.state = met
 		}
-		return n, s.attempt.Action != attempt.ChangePassword
+		return n, e.attempt.Action != attempt.ChangePassword
 	case acceptDemand:
-		if s.accepted(d) {
+		if e.accepted(d) {
 			n.state = met
 		}
 	case externalDemand:
-		if result, given := s.attempt.External[d.name]; given && result == attempt.CheckPassed {
+		if result, given := e.attempt.External[d.name]; given && result == attempt.CheckPassed {
 			n.state = met
 		} else if given && result == attempt.CheckFailed {
 			n.state = impossible
 		}
 	case consentDemand:
-		if s.consented() {
+		if e.consented() {
 			n.state = met
 		}
-		return n, s.attempt.Action != attempt.Consent
+		return n, e.attempt.Action != attempt.Consent
 	}
 	return n, true
 }
 
 // consented tells whether the client that the attempt is made for was let in.
 // Where it is not known whether there is one, that is open.
-func (s *sitting) consented() bool {
-	if client := s.attempt.Client.Ref(); client != nil {
+func (e *evaluation) consented() bool {
+	if client := e.attempt.Client.Ref(); client != nil {
 		return client.IsConsented()
 	}
-	return s.attempt.Client.IsNone()
+	return e.attempt.Client.IsNone()
 }
 
-func (s *sitting) needMethod(n need, d *demand, inChoice bool) (need, bool) {
-	lacking := (d.methods|d.fallback)&s.judge.directory.Enrolled(s.account) == 0
-	if lacking && s.eases(n.assurance, d) {
-		return n, false
-	}
-	switch {
-	case s.isMet(d):
+func (e *evaluation) needMethod(n need, d *demand, inChoice bool) (need, bool) {
+	if e.isMet(n.demand, d) {
 		n.state = met
-	case lacking:
-		n.enrol = true
-		return n, inChoice || s.attempt.Action != attempt.Enrol
-	case s.attempt.Action == attempt.Recover && d.methods == s.judge.password() && s.provesAnotherNow(d.methods):
+	}
+	if n.state == met {
+		return n, true
+	}
+	methods := d.methods | d.fallback
+	n.enrol = methods&e.profile.Enrolled() == 0
+	n.perhapsEnrolled = n.enrol && methods&e.profile.PerhapsEnrolled() != 0
+	switch {
+	case n.perhapsEnrolled:
+		return n, true // its absence would help, and is not sure
+	case n.enrol && e.eases(n.assurance, d):
 		return n, false
+	case n.enrol:
+		return n, inChoice || e.attempt.Action != attempt.Enrol
 	}
-	return n, true
-}
-
-// password is the set of the method of that name alone.
-func (j *Judge) password() directory.MethodSet {
-	m, ok := j.directory.FindMethod("password")
-	if !ok {
-		return 0
-	}
-	return directory.MethodSet(0).Add(m)
+	waived := e.attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.profile.Enrolled() != 0 && e.provesAnotherNow(d.methods)
+	return n, !waived
 }
 
 // provesAnotherNow tells whether an enrolled method outside a set is proven in
 // this very attempt.
-func (s *sitting) provesAnotherNow(but directory.MethodSet) bool {
-	others := s.judge.directory.Enrolled(s.account) &^ but
-	for i := range s.proofs {
-		if s.proofs[i].now && (others.Has(s.proofs[i].method) || s.proofs[i].method == s.judge.deskPass) {
+func (e *evaluation) provesAnotherNow(but directory.MethodSet) bool {
+	others := e.profile.Enrolled() &^ but
+	for i := range e.proofs {
+		if e.proofs[i].now && (others.Has(e.proofs[i].method) || e.proofs[i].method == e.judge.deskPass) {
 			return true
 		}
 	}
 	return false
 }
 
-// passwordChanged tells whether the password was changed since the account's
+// passwordChanged reports whether the password was changed since the account's
 // risk arose or, without a risk, in this session.
-func (s *sitting) passwordChanged() bool {
-	a := &s.judge.directory.Accounts[s.account]
+func (e *evaluation) passwordChanged() bool {
+	a := e.profile.Account()
 	if a.AccountRisk != nil {
-		return a.ChangedSinceRisk()
+		return a.ChangedSinceRisk(e.attempt.At)
 	}
-	started := s.attempt.Session.Started
-	return a.PasswordChangedAt != nil && !started.IsZero() && !a.PasswordChangedAt.Before(started)
+	return a.PasswordChangedAt != nil && !attempt.IsLater(*a.PasswordChangedAt, e.attempt.At) &&
+		!e.started.IsZero() && !a.PasswordChangedAt.Before(e.started)
 }
 
-func (s *sitting) accepted(d *demand) bool {
-	for i := range s.attempt.Accepted {
-		a := &s.attempt.Accepted[i]
-		if a.Document == d.name && a.Version >= d.version &&
-			(d.every == 0 || !a.At.IsZero() && s.attempt.At.Sub(a.At) <= d.every) {
+func (e *evaluation) accepted(d *demand) bool {
+	for i := range e.attempt.Accepted {
+		a := &e.attempt.Accepted[i]
+		if a.Document == d.name && a.Version >= d.version && !attempt.IsLater(a.At, e.attempt.At) &&
+			(d.every == 0 || !a.At.IsZero() && e.attempt.At.Sub(a.At) <= d.every) {
 			return true
 		}
 	}
 	return false
 }
 
-// counts tells whether a proof counts in this decision at all: where sessions
+// counts reports whether a proof counts in this decision at all: where sessions
 // are not shared, only one made for this app does.
-func (s *sitting) counts(p *proof) bool { return p.ownApp || !s.limits.unshared }
+func (e *evaluation) counts(p *proof) bool { return p.ownApp || !e.limits.unshared }
 
-// isMet tells whether a method demand is met by a proof, or by a device that is
-// remembered.
-func (s *sitting) isMet(d *demand) bool {
-	takesFallback := d.fallback != 0 && s.takesFallback(d)
-	for i := range s.proofs {
-		p := &s.proofs[i]
-		would := d.methods.Has(p.method) || p.method == s.judge.deskPass ||
+// isMet reports whether a method demand is met, and works that out once in a round.
+func (e *evaluation) isMet(number int32, d *demand) bool {
+	known := &e.shownIn[number]
+	if known.round != e.round {
+		*known = shownIn{e.round, e.isShown(d, !e.limits.unshared)}
+	}
+	return known.met
+}
+
+// isShown reports whether a method demand is met by a proof, or by a device that is
+// remembered. Where sessions are not shared only proofs made for this app count.
+func (e *evaluation) isShown(d *demand, shared bool) bool {
+	takesFallback := d.fallback != 0 && e.takesFallback(d)
+	for i := range e.proofs {
+		p := &e.proofs[i]
+		would := d.methods.Has(p.method) || p.method == e.judge.deskPass ||
 			d.fallback.Has(p.method) && (takesFallback || p.fallback)
-		if would && s.counts(p) && p.within(d.within) {
+		if would && (p.ownApp || shared) && p.within(d.within) {
 			return true
 		}
 	}
-	return d.remember > 0 && s.isRemembered(d, takesFallback)
+	return d.remember > 0 && e.isRemembered(d, takesFallback)
 }
 
 // within tells whether a proof is recent enough.
 func (p *proof) within(w Within) bool {
 	switch w {
 	case Session:
-		return true
+		return p.inSession
 	case Now:
 		return p.now
 	}
-	return p.age <= time.Duration(w)
+	return p.inSession && p.age <= time.Duration(w)
 }
 
 // takesFallback tells whether fallbacks count: where a preferred method could
 // not be reached in this attempt and was not refused, or the account has none.
-func (s *sitting) takesFallback(d *demand) bool {
-	if d.methods&s.judge.directory.Enrolled(s.account) == 0 {
+func (e *evaluation) takesFallback(d *demand) bool {
+	if d.methods&(e.profile.Enrolled()|e.profile.PerhapsEnrolled()) == 0 {
 		return true
 	}
 	var unreached, refused directory.MethodSet
-	for _, f := range s.attempt.Failed {
-		m, ok := s.judge.directory.FindMethod(f.Method)
+	for _, f := range e.attempt.Failed {
+		m, ok := e.judge.directory.FindMethod(f.Method)
 		switch {
 		case !ok:
-		case f.Reason == attempt.Refused:
-			refused = refused.Add(m)
-		default:
+		case f.Reason == attempt.TimedOut, f.Reason == attempt.Unreachable:
 			unreached = unreached.Add(m)
+		default:
+			refused = refused.Add(m)
 		}
 	}
 	return d.methods&unreached&^refused != 0
 }
 
 // isRemembered tells whether the device stands for the method.
-func (s *sitting) isRemembered(d *demand, takesFallback bool) bool {
-	if _, identified := s.device.Identity(); !identified {
+func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
+	if _, identified := e.device.Identity(); !identified {
 		return false
 	}
 	would := d.methods
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= s.judge.directory.Barred(s.account)
-	a := &s.judge.directory.Accounts[s.account]
-	for _, r := range s.device.Remembered() {
-		m, ok := s.judge.directory.FindMethod(r.Method)
-		if !ok || !would.Has(m) || r.Account != a.Name || s.attempt.At.Sub(r.At) > d.remember {
+	would &^= e.profile.Barred()
+	a := e.profile.Account()
+	for _, r := range e.device.Remembered() {
+		m, ok := e.judge.directory.FindMethod(r.Method)
+		if !ok || !would.Has(m) || r.Account != a.Name || e.attempt.At.Sub(r.At) > d.remember || attempt.IsLater(r.At, e.attempt.At) {
 			continue
 		}
 		if a.PasswordChangedAt != nil && a.PasswordChangedAt.After(r.At) {
@@ -524,12 +532,12 @@ func (s *sitting) isRemembered(d *demand, takesFallback bool) bool {
 }
 
 // exempts tells whether an exemption holds now.
-func (s *sitting) exempts(number int32) condition.Truth {
-	x := &s.judge.exemptions[number]
-	if !x.until.IsZero() && !s.moment.Before(x.until) {
+func (e *evaluation) exempts(number int32) condition.Truth {
+	x := &e.judge.exemptions[number]
+	if !x.until.IsZero() && !e.moment.Before(x.until) {
 		return condition.False
 	}
-	return min(condition.Eval(x.who, s), condition.Eval(x.when, s))
+	return min(condition.Eval(x.who, e), condition.Eval(x.when, e))
 }
 
 // eased is a demand that waits, and until when.
@@ -540,40 +548,36 @@ type eased struct {
 
 // eases tells whether a rollout still gives the account time for a demand that
 // one of its methods would meet, and notes it.
-func (s *sitting) eases(assurance int32, d *demand) bool {
+func (e *evaluation) eases(assurance int32, d *demand) bool {
 	found := false
-	for _, number := range s.judge.assurances[assurance].rollouts {
-		r := &s.judge.rollouts[number]
-		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, s) != condition.True || !s.riskBelowMedium() {
+	for _, number := range e.judge.assurances[assurance].rollouts {
+		r := &e.judge.rollouts[number]
+		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, e) != condition.True || !e.riskBelowMedium() {
 			continue
 		}
-		deadline := s.judge.deadline(r, s.account, s.attempt.At)
-		if s.moment.Before(deadline) {
-			s.eased = append(s.eased, eased{number, deadline})
+		deadline := r.deadline(e.profile, e.attempt.At)
+		if e.moment.Before(deadline) {
+			e.eased = append(e.eased, eased{number, deadline})
 			found = true
 		}
 	}
 	return found
 }
 
-// deadline is when a rollout's time is up for an account: the day on which it is
-// enforced, or what newcomers or those asked late have beyond it. Whoever was not
-// asked yet is asked at that moment, and the grace begins.
-func (j *Judge) deadline(r *rollout, account int, at time.Time) time.Time {
+// deadline is when a rollout's time is up for an account, as seen at a moment: the
+// day on which it is enforced, or what newcomers have beyond it, and those of whom
+// it is known when they were asked. What is dated after the moment did not happen.
+func (r *rollout) deadline(account *directory.Profile, at time.Time) time.Time {
 	deadline := r.enforced
 	later := func(t time.Time) {
 		if t.After(deadline) {
 			deadline = t
 		}
 	}
-	if end, known := j.directory.JoinedUntil(account, r.Newcomers); known && r.Newcomers > 0 {
+	if end, known := account.JoinedUntil(r.Newcomers, at); known && r.Newcomers > 0 {
 		later(end)
 	}
-	if r.Grace > 0 {
-		asked := at
-		if a := j.directory.Accounts[account].AskedAt; a != nil {
-			asked = *a
-		}
+	if asked := account.Account().AskedAt; asked != nil && r.Grace > 0 && !attempt.IsLater(*asked, at) {
 		later(asked.Add(time.Duration(r.Grace)))
 	}
 	return deadline
@@ -581,6 +585,6 @@ func (j *Judge) deadline(r *rollout, account int, at time.Time) time.Time {
 
 // riskBelowMedium tells whether both the attempt's risk and the account's surely
 // are below medium.
-func (s *sitting) riskBelowMedium() bool {
-	return s.score().High < s.judge.model.Levels.Medium && s.judge.directory.Accounts[s.account].Risk() < directory.MediumRisk
+func (e *evaluation) riskBelowMedium() bool {
+	return e.score().High < e.judge.model.Levels.Medium && e.profile.Account().RiskAt(e.attempt.At) < directory.MediumRisk
 }

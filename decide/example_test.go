@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -31,9 +32,9 @@ func ExampleCompile() {
 		return
 	}
 	a := attempt.Attempt{At: time.Date(2026, time.November, 23, 8, 0, 0, 0, time.UTC), Account: "ingrid@kestrelsound.example", App: "mail"}
-	fmt.Println(judge.Verdict(&a))
+	fmt.Println(judge.Verdict(context.Background(), &a))
 	a.Proofs = []attempt.Proof{{Method: "otp-app"}}
-	fmt.Println(judge.Verdict(&a))
+	fmt.Println(judge.Verdict(context.Background(), &a))
 	// Output:
 	// step_up
 	// grant

@@ -2,142 +2,236 @@ package decide
 
 import (
 	"cmp"
+	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
-// Decide judges an attempt and explains the decision in full.
-func (j *Judge) Decide(a *attempt.Attempt) *Decision { return j.decide(a, true) }
+// Decide judges an attempt and explains the decision in full. It returns a block
+// with a cause of its own where the attempt cannot be judged, or nobody can find
+// out about its account. The decision is the caller's. The cost grows with the
+// number of policies, since each is traced. The context is handed on as by Verdict.
+func (j *Judge) Decide(ctx context.Context, a *attempt.Attempt) *Decision {
+	return j.decide(ctx, a, true)
+}
 
 // Outline is Decide without the trace of policies and without the moment at which
 // a granted session ends, which costs a fraction where there are many policies.
-func (j *Judge) Outline(a *attempt.Attempt) *Decision { return j.decide(a, false) }
+func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
+	return j.decide(ctx, a, false)
+}
 
-func (j *Judge) decide(a *attempt.Attempt, full bool) *Decision {
-	s := j.sit(a)
-	defer s.rise()
+func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Decision {
+	e := j.begin(ctx, a)
 	d := &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
 		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}, JudgedBy: JudgedBy{j.digest}}
-	s.hear(true)
-	s.sortHearings()
-	s.noteIgnoredProofs(d)
-	if code := s.refusal(); code != "" {
-		d.Verdict, d.WithShadow.Verdict = Block, Block
-		d.Causes = append(d.Causes, Cause{Code: code, Text: s.refusalText(code)})
-		s.outcomes = s.outcomes[:0]
-		s.tellPerson(d)
+	e.hear(true)
+	e.sortHearings()
+	e.noteIgnored(d)
+	if code := e.refusal(); code != "" {
+		d.Causes = append(d.Causes, Cause{Code: code, Text: e.refusalText(code)})
+		e.tellPerson(d)
 		if full {
-			s.trace(d, slices.Repeat([]int32{none}, len(s.hearings)))
+			e.trace(d, nil)
 		}
+		j.end(e)
 		return d
 	}
-	shadowSilenced, shadows := []int32(nil), s.hearsShadows()
+	var shadowSilenced []int32
+	shadows := e.hearsShadows()
 	if shadows {
-		s.join(true)
-		d.WithShadow.Verdict = s.weigh()
-		for i := range s.hearings {
-			shadowSilenced = append(shadowSilenced, s.hearings[i].silencedBy)
+		d.WithShadow.Verdict = e.evaluate(true)
+		for i := range e.hearings {
+			shadowSilenced = append(shadowSilenced, e.hearings[i].silencedBy)
 		}
 	}
-	s.join(false)
-	d.Verdict = s.weigh()
+	d.Verdict = e.evaluate(false)
 	if !shadows {
 		d.WithShadow.Verdict = d.Verdict
 	}
-	s.listDemands(d)
-	s.listCauses(d)
-	s.noteEasing(d)
-	s.describeSession(d)
-	s.tellPerson(d)
-	if !full {
-		return d
+	listed := e.listDemands(d)
+	e.listCauses(d, listed)
+	e.noteEasing(d)
+	e.describeSession(d)
+	e.tellPerson(d)
+	e.noteLost(d)
+	if full {
+		e.trace(d, shadowSilenced)
+		if d.Verdict == Grant {
+			d.Limits.Until = e.grantedUntil() // last, for it judges again
+		}
 	}
-	s.trace(d, shadowSilenced)
-	if d.Verdict == Grant {
-		d.Limits.Until = s.grantedUntil() // last, for it judges again
-	}
+	j.end(e)
 	return d
 }
 
 // sortHearings puts the hearings in the order of their policies' names, so that
 // a decision reads the same whichever way they were found.
-func (s *sitting) sortHearings() {
-	slices.SortFunc(s.hearings, func(a, b hearing) int { return cmp.Compare(a.policy, b.policy) })
-	for i := range s.hearings {
-		s.slots[s.hearings[i].policy] = int32(i)
+func (e *evaluation) sortHearings() {
+	slices.SortFunc(e.hearings, func(a, b hearing) int { return cmp.Compare(a.policy, b.policy) })
+	for i := range e.hearings {
+		e.slots[e.hearings[i].policy] = int32(i)
 	}
 }
 
-func (s *sitting) noteIgnoredProofs(d *Decision) {
-	note := func(format string, args ...any) {
-		n := Notice{Code: ProofIgnored, Text: fmt.Sprintf(format, args...)}
+// noteIgnored tells of what the attempt states and what counts for nothing, or
+// for less than its sender may think.
+func (e *evaluation) noteIgnored(d *Decision) {
+	if e.wrong != nil {
+		return
+	}
+	note := func(code NoticeCode, format string, args ...any) {
+		n := Notice{Code: code, Text: fmt.Sprintf(format, args...)}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
 	}
-	each := func(p attempt.Proof, now bool) {
-		switch m, ok := s.judge.directory.FindMethod(p.Method); {
-		case !ok:
-			note("The proof of %q counts for nothing: the book has no such method.", p.Method)
-		case s.account >= 0 && s.judge.directory.Barred(s.account).Has(m):
-			note("The proof of %s counts for nothing: it is barred for %s.", p.Method, s.attempt.Account)
-		case m == s.judge.deskPass && !(now && s.attempt.Action.TakesDeskPass()):
-			note("The %s counts for nothing here: it serves once, to enrol, to recover or to change a password.", p.Method)
+	later := func(dated time.Time, what string) {
+		if attempt.IsLater(dated, e.attempt.At) {
+			note(DatedLater, "%s is dated %s, after the attempt, so it did not happen.", what, dated.In(e.judge.directory.Zone).Format(time.RFC3339))
 		}
 	}
-	for _, p := range s.attempt.Proofs {
-		each(p, true)
+	a := e.attempt
+	proof := func(p *attempt.Proof, ofAttempt bool) {
+		later(p.At, "The proof of "+p.Method)
+		why := e.ignores(p, ofAttempt)
+		if why == "" && !e.isInSession(p) && !ofAttempt {
+			why = "it was made before the session began"
+		}
+		m, _ := e.judge.directory.FindMethod(p.Method)
+		switch {
+		case attempt.IsLater(p.At, a.At):
+		case why != "":
+			note(ProofIgnored, "The proof of %s counts for nothing: %s.", p.Method, why)
+		case e.profile != nil && m != e.judge.deskPass && !e.profile.Enrolled().Has(m):
+			note(ProofNotEnrolled, "The proof of %s counts, though %s has not enrolled it.", p.Method, a.Account)
+		}
 	}
-	for _, p := range s.attempt.Session.Proofs {
-		each(p, false)
+	for i := range a.Proofs {
+		proof(&a.Proofs[i], true)
+	}
+	for i := range a.Session.Proofs {
+		proof(&a.Session.Proofs[i], false)
+	}
+	for _, f := range a.Failed {
+		if _, ok := e.judge.directory.FindMethod(f.Method); !ok {
+			note(NameUnknown, "The failed proof of %q counts for nothing: the book has no such method.", f.Method)
+		}
+	}
+	for _, name := range a.Signals {
+		i := slices.IndexFunc(e.judge.model.Signals, func(s risk.Signal) bool { return s.Name == name })
+		switch {
+		case i < 0:
+			note(NameUnknown, "The signal %q counts for nothing: the book has none of that name.", name)
+		case !e.judge.model.Signals[i].IsReported():
+			note(NameUnknown, "The signal %s counts for nothing here: the book detects it itself.", name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(a.External)) {
+		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == externalDemand && d.name == name }) {
+			note(NameUnknown, "The outside check %q counts for nothing: the book asks for none of that name.", name)
+		}
+	}
+	if code, known := a.Country.Get(); known && !code.IsAssigned() {
+		note(CountryUnassigned, "%q is no assigned ISO 3166-1 code, so the country that it comes from is not known by it.", string(code))
+	}
+	if p := a.Previous.Ref(); p != nil {
+		if code, known := p.Country.Get(); known && !code.IsAssigned() {
+			note(CountryUnassigned, "%q is no assigned ISO 3166-1 code, so the country of the sign-in before is not known.", string(code))
+		}
+		if p.At.After(a.At) {
+			note(DatedLater, "The sign-in before is dated after the attempt, so nobody knows how fast the person travelled.")
+		}
+	}
+	later(a.Session.Started, "The session's start")
+	for _, x := range a.Accepted {
+		later(x.At, "The acceptance of "+x.Document)
+	}
+	for _, r := range e.device.Remembered() {
+		later(r.At, "That the device remembers "+r.Account)
+	}
+	if e.device.HasLaterReport() {
+		note(DatedLater, "The device's report is dated after the attempt, so it did not happen.")
+	}
+	if e.profile == nil {
+		return
+	}
+	account := e.profile.Account()
+	if account.Joined != nil {
+		later(account.Joined.Start(e.judge.directory.Zone), "The day of joining")
+	}
+	if account.AskedAt != nil {
+		later(*account.AskedAt, "The time at which the person was first asked")
+	}
+	if account.PasswordChangedAt != nil {
+		later(*account.PasswordChangedAt, "The change of the password")
 	}
 }
 
-func (s *sitting) refusalText(code CauseCode) string {
-	switch code {
-	case AccountUnknown:
-		return fmt.Sprintf("The book has no account %q.", s.attempt.Account)
-	case AccountDisabled:
-		return fmt.Sprintf("The account %s is disabled.", s.attempt.Account)
-	case AppUnknown:
-		return fmt.Sprintf("The book has no app %q.", s.attempt.App)
+// noteLost tells of what nobody could find out while the decision was made.
+func (e *evaluation) noteLost(d *Decision) {
+	if e.deviceLost != nil {
+		d.Notices = append(d.Notices, Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out about the device: %v.", e.deviceLost)})
 	}
-	app := &s.judge.directory.Apps[s.app]
-	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), s.attempt.Account)
+	if e.where.lost != nil {
+		d.Notices = append(d.Notices, Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out where the address is: %v.", e.where.lost)})
+	}
+}
+
+func (e *evaluation) refusalText(code CauseCode) string {
+	switch code {
+	case AttemptInvalid:
+		return fmt.Sprintf("It cannot be judged: %v.", e.wrong)
+	case AccountUnavailable:
+		return fmt.Sprintf("Nobody could find out about the account %q: %v.", e.attempt.Account, e.unavailable)
+	case AccountUnknown:
+		if e.judge.accounts != nil {
+			return fmt.Sprintf("There is no account %q.", e.attempt.Account)
+		}
+		return fmt.Sprintf("The book has no account %q.", e.attempt.Account)
+	case AccountDisabled:
+		return fmt.Sprintf("The account %s is disabled.", e.attempt.Account)
+	case AppUnknown:
+		return fmt.Sprintf("The book has no app %q.", e.attempt.App)
+	}
+	app := &e.judge.directory.Apps[e.app]
+	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), e.attempt.Account)
 }
 
 // describeSession tells what a token and a session need to know.
-func (s *sitting) describeSession(d *Decision) {
-	d.Limits = Limits{Lasts: directory.Span(s.limits.lasts), Idle: directory.Span(s.limits.idle), Shared: !s.limits.unshared}
-	score := s.score()
-	levels := s.judge.model.Levels
+func (e *evaluation) describeSession(d *Decision) {
+	d.Limits = Limits{Lasts: directory.Span(e.limits.lasts), Idle: directory.Span(e.limits.idle), Shared: !e.limits.unshared}
+	score := e.score()
+	levels := e.judge.model.Levels
 	d.Risk.Score, d.Risk.AtMost, d.Risk.Level, d.Risk.LevelAtMost = score.Low, score.High, levels.Of(score.Low), levels.Of(score.High)
-	for i, holds := range s.signals {
+	for i, holds := range e.signals {
 		if holds != condition.False {
-			signal := &s.judge.model.Signals[i]
+			signal := &e.judge.model.Signals[i]
 			d.Risk.Signals = append(d.Risk.Signals, SignalTrace{signal.Name, signal.Points, holds})
 		}
 	}
-	for _, p := range s.proofs {
-		if s.counts(&p) {
-			d.AMR = append(d.AMR, s.judge.directory.Methods()[p.method].AMR...)
+	for _, p := range e.proofs {
+		if e.counts(&p) {
+			d.AMR = append(d.AMR, e.judge.directory.Methods()[p.method].AMR...)
 		}
 	}
-	for i := range s.judge.assurances {
-		a := &s.judge.assurances[i]
+	for i := range e.judge.assurances {
+		a := &e.judge.assurances[i]
 		if a.acr == "" {
 			continue
 		}
 		shown := condition.True
 		for _, number := range a.demands {
-			shown = min(shown, s.shown(&s.judge.demands[number]))
+			shown = min(shown, e.shown(&e.judge.demands[number]))
 		}
 		if shown == condition.True {
 			d.ACR = append(d.ACR, a.acr)
@@ -150,89 +244,134 @@ func (s *sitting) describeSession(d *Decision) {
 }
 
 // noteEasing tells of rollouts and exemptions that took a demand away.
-func (s *sitting) noteEasing(d *Decision) {
-	for _, e := range s.eased {
-		r := &s.judge.rollouts[e.rollout]
-		if !r.opens.IsZero() && s.moment.Before(r.opens) {
+func (e *evaluation) noteEasing(d *Decision) {
+	for _, due := range e.eased {
+		r := &e.judge.rollouts[due.rollout]
+		if !r.opens.IsZero() && e.moment.Before(r.opens) {
 			continue // nobody is told before it opens
 		}
-		days := int((e.deadline.Sub(s.moment) + 24*time.Hour - 1) / (24 * time.Hour))
+		days := int((due.deadline.Sub(e.moment) + 24*time.Hour - 1) / (24 * time.Hour))
 		n := Notice{EnrolmentDue, fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "),
-			words.Count(days, "day"), e.deadline.In(s.judge.directory.Zone).Format("2006-01-02 15:04")), e.deadline, days}
+			words.Count(days, "day"), due.deadline.In(e.judge.directory.Zone).Format("2006-01-02 15:04")), due.deadline, days}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
 	}
-	for i := range s.judge.exemptions {
-		x := &s.judge.exemptions[i]
-		if s.asksFromAny(x) && s.exempts(int32(i)) == condition.True {
+	asked := e.askedFor()
+	for i := range e.judge.exemptions {
+		x := &e.judge.exemptions[i]
+		asks := slices.ContainsFunc(x.from, func(a int32) bool { return slices.Contains(asked, a) })
+		if asks && e.exempts(int32(i)) == condition.True {
 			until := ""
 			if x.Until != nil {
 				until = ", until " + x.Until.String()
 			}
 			d.Notices = append(d.Notices, Notice{Code: Exempted, Text: fmt.Sprintf("%s is excused from %s by %s%s: %s",
-				s.attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
+				e.attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
 		}
 	}
 }
 
-// asksFromAny tells whether an outcome asks for an assurance that an exemption
-// takes away.
-func (s *sitting) asksFromAny(x *exemption) bool {
-	for i := range s.outcomes {
-		for _, r := range s.outcomes[i].outcome.requires {
+// askedFor lists the assurances that the joined outcomes ask for, by number.
+func (e *evaluation) askedFor() []int32 {
+	var asked []int32
+	seen := make([]bool, len(e.judge.outcomes))
+	for i := range e.outcomes {
+		o := e.outcomes[i].outcome
+		if seen[o.number] {
+			continue
+		}
+		seen[o.number] = true
+		for _, r := range o.requires {
 			for _, a := range r.ways {
-				if slices.Contains(x.From, s.judge.assurances[a].name) {
-					return true
+				if !slices.Contains(asked, a) {
+					asked = append(asked, a)
 				}
 			}
 		}
 	}
-	return false
+	return asked
 }
 
 // kindOrder is the order in which demands are listed and met: proofs come first.
 var kindOrder = DemandKinds()
 
+// listedDemand is a demand as the decision lists it: once, with all that ask for
+// it.
+type listedDemand struct {
+	need need
+	from []Source
+	// words are those of an open demand, "" where it is met or left out.
+	words string
+}
+
 // listDemands collects what the joined outcomes ask for. A demand asked for in
 // several places is listed once, with all of them; an open one that another
-// open one implies is left out.
-func (s *sitting) listDemands(d *Decision) {
-	type entry struct {
-		need need
-		from []Source
+// open one implies is left out. It returns the list, and for each of the needs its
+// number there.
+func (e *evaluation) listDemands(d *Decision) demandList {
+	list := demandList{of: make([]int32, len(e.needs))}
+	byDemand := make([]int32, len(e.judge.demands)+1) // the last is for any proof
+	find := func(n need) int32 {
+		if n.demand != oneOf {
+			at := &byDemand[(int(n.demand)+len(byDemand))%len(byDemand)]
+			if *at == 0 {
+				list.entries = append(list.entries, listedDemand{need: n})
+				*at = int32(len(list.entries))
+			}
+			return *at - 1
+		}
+		for i := range list.entries {
+			if e.same(list.entries[i].need, n) {
+				return int32(i)
+			}
+		}
+		list.entries = append(list.entries, listedDemand{need: n})
+		return int32(len(list.entries) - 1)
 	}
-	entries := make([]entry, 0, len(s.needs))
-	d.Demands = make([]Demand, 0, len(s.needs))
-	for i := range s.outcomes {
-		o := &s.outcomes[i]
-		for _, n := range s.needs[o.first:o.last] {
-			source := s.source(o)
-			if n.assurance != none {
-				source.Assurance = s.judge.assurances[n.assurance].name
+	for i := range e.needs {
+		list.of[i] = find(e.needs[i])
+	}
+	for i := range e.outcomes {
+		o := &e.outcomes[i]
+		w := e.weighing(o)
+		for k := w.first; k < w.last; k++ {
+			source := e.source(o)
+			if a := e.needs[k].assurance; a != none {
+				source.Assurance = e.judge.assurances[a].name
 			}
-			at := slices.IndexFunc(entries, func(e entry) bool { return s.same(e.need, n) })
-			if at < 0 {
-				entries = append(entries, entry{need: n})
-				at = len(entries) - 1
-			}
-			if !slices.Contains(entries[at].from, source) {
-				entries[at].from = append(entries[at].from, source)
+			// The same source comes in a row, where an outcome asks twice.
+			if from := &list.entries[list.of[k]].from; !slices.Contains((*from)[max(0, len(*from)-int(w.last-w.first)):], source) {
+				*from = append(*from, source)
 			}
 		}
 	}
-	for i := range entries {
-		implied := slices.ContainsFunc(entries, func(other entry) bool {
-			return !s.same(other.need, entries[i].need) && s.implies(other.need, entries[i].need)
+	d.Demands = make([]Demand, 0, len(list.entries))
+	for i := range list.entries {
+		entry := &list.entries[i]
+		implied := slices.ContainsFunc(list.entries, func(other listedDemand) bool {
+			return !e.same(other.need, entry.need) && e.implies(other.need, entry.need)
 		})
-		if !implied {
-			d.Demands = append(d.Demands, s.wire(entries[i].need, entries[i].from))
+		if implied {
+			continue
 		}
+		demand := e.wire(entry.need, entry.from)
+		if !demand.Met {
+			entry.words = demand.String()
+		}
+		d.Demands = append(d.Demands, demand)
 	}
 	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
 		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)), slices.Compare(a.AnyOf, b.AnyOf),
 			cmp.Compare(a.Posture+a.Document+a.External, b.Posture+b.Document+b.External), slices.CompareFunc(a.From, b.From, compareSources))
 	})
+	return list
+}
+
+// demandList is what listDemands returns.
+type demandList struct {
+	entries []listedDemand
+	of      []int32
 }
 
 func compareSources(a, b Source) int {
@@ -250,7 +389,7 @@ func boolCompare(a, b bool) int {
 }
 
 // same tells whether two needs are one demand.
-func (s *sitting) same(a, b need) bool {
+func (e *evaluation) same(a, b need) bool {
 	if a.demand != oneOf || b.demand != oneOf {
 		return a.demand == b.demand // the same demand stands the same everywhere
 	}
@@ -258,8 +397,8 @@ func (s *sitting) same(a, b need) bool {
 		return false
 	}
 	for i := range a.lastWay - a.firstWay {
-		v, w := s.ways[a.firstWay+i], s.ways[b.firstWay+i]
-		if !slices.Equal(s.wayNeeds[v.first:v.last], s.wayNeeds[w.first:w.last]) {
+		v, w := e.ways[a.firstWay+i], e.ways[b.firstWay+i]
+		if !slices.Equal(e.wayNeeds[v.first:v.last], e.wayNeeds[w.first:w.last]) {
 			return false
 		}
 	}
@@ -268,117 +407,117 @@ func (s *sitting) same(a, b need) bool {
 
 // implies tells whether whatever meets the open demand a also meets the open
 // demand b. To enrol a method is something else than to prove one.
-func (s *sitting) implies(a, b need) bool {
+func (e *evaluation) implies(a, b need) bool {
 	if a.state != open || b.state != open || a.demand < 0 || a.enrol || b.enrol || b.demand == oneOf {
 		return false
 	}
-	x := &s.judge.demands[a.demand]
+	x := &e.judge.demands[a.demand]
 	if x.kind != methodDemand {
 		return false
 	}
 	if b.demand == anyProof {
 		return true
 	}
-	y := &s.judge.demands[b.demand]
+	y := &e.judge.demands[b.demand]
 	return y.kind == methodDemand && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
 		(y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within)
 }
 
-func (s *sitting) source(o *joined) Source {
+func (e *evaluation) source(o *joined) Source {
 	if o.policy == none {
 		return Source{}
 	}
-	p := &s.judge.policies[o.policy]
+	p := &e.judge.policies[o.policy]
 	return Source{Policy: p.Name, Rule: p.Rules[o.rule].Name}
 }
 
 // wire puts a demand in its wire form.
-func (s *sitting) wire(n need, from []Source) Demand {
+func (e *evaluation) wire(n need, from []Source) Demand {
 	slices.SortFunc(from, compareSources)
 	w := Demand{Met: n.state == met, Impossible: n.state == impossible, From: from}
-	enrolled := s.judge.directory.Enrolled(s.account)
+	enrolled := e.profile.Enrolled()
 	switch n.demand {
 	case oneOf:
 		w.Kind = DemandOneOf
-		for _, bounds := range s.ways[n.firstWay:n.lastWay] {
+		for _, bounds := range e.ways[n.firstWay:n.lastWay] {
 			way := []Demand{}
-			for _, inner := range s.wayNeeds[bounds.first:bounds.last] {
+			for _, inner := range e.wayNeeds[bounds.first:bounds.last] {
 				source := slices.Clone(from)
 				for i := range source {
-					source[i].Assurance = s.judge.assurances[inner.assurance].name
+					source[i].Assurance = e.judge.assurances[inner.assurance].name
 				}
-				way = append(way, s.wire(inner, slices.Compact(source)))
+				way = append(way, e.wire(inner, slices.Compact(source)))
 			}
 			w.Ways = append(w.Ways, way)
 		}
 		return w
 	case anyProof:
 		session := Session
-		w.Kind, w.AnyOf, w.Within = DemandMethod, s.judge.MethodNames(enrolled), &session
+		w.Kind, w.AnyOf, w.Within = DemandMethod, e.judge.MethodNames(enrolled), &session
 		if n.state == met {
 			return w
 		}
 		switch {
-		case n.enrol && s.attempt.Action.TakesDeskPass():
+		case n.enrol && e.attempt.Action.TakesDeskPass():
 			w.AnyOf = []string{directory.DeskPass}
 		case n.enrol:
-			return Demand{Kind: DemandEnrol, AnyOf: s.judge.MethodNames(s.allMethods()), From: from}
+			return Demand{Kind: DemandEnrol, AnyOf: e.judge.MethodNames(e.allMethods()), From: from}
 		}
-		w.Offer = s.offer(enrolled)
+		w.Offer = e.offer(enrolled)
 		return w
 	}
-	d := &s.judge.demands[n.demand]
+	d := &e.judge.demands[n.demand]
 	w.Kind = d.kind.kind()
 	switch d.kind {
 	case methodDemand:
-		w.AnyOf = s.judge.MethodNames(d.methods)
+		w.AnyOf = e.judge.MethodNames(d.methods)
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
 			return w
 		}
 		w.Within = &d.within
 		if n.state != met {
-			w.Offer = s.offer(d.methods & enrolled)
-			if s.takesFallback(d) {
-				w.Offer = append(w.Offer, s.inOrder(d.fallbackNames, s.offer(d.fallback&enrolled))...)
+			w.Offer = e.offer(d.methods & enrolled)
+			if e.takesFallback(d) {
+				w.Offer = append(w.Offer, e.inOrder(d.fallbackNames, e.offer(d.fallback&enrolled))...)
 			}
 		}
 	case enrolDemand:
-		w.AnyOf = s.judge.MethodNames(d.methods)
+		w.AnyOf = e.judge.MethodNames(d.methods)
 	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
-			s.describePosture(&w, &s.judge.directory.Postures[d.posture])
+			e.describePosture(&w, &e.judge.directory.Postures[d.posture])
 		}
 	case acceptDemand:
 		w.Document, w.Version, w.Every = d.name, d.version, directory.Span(d.every)
 	case externalDemand:
 		w.External = d.name
 	case consentDemand:
-		if client := s.attempt.Client.Ref(); client != nil {
+		if client := e.attempt.Client.Ref(); client != nil {
 			w.Client, w.Scopes = client.ID, client.Wanted()
 		}
 	}
 	return w
 }
 
-// describePosture lists the checks that a device with a report does not pass.
-func (s *sitting) describePosture(w *Demand, p *directory.Posture) {
-	if _, identified := s.device.Identity(); !identified || !s.device.HasReport(p, s.attempt.At) {
+// describePosture lists the checks that an identified device does not pass.
+func (e *evaluation) describePosture(w *Demand, p *directory.Posture) {
+	if _, identified := e.device.Identity(); !identified {
 		return
 	}
-	for _, f := range s.device.Failing(p) {
+	for _, f := range e.device.Failing(p) {
 		w.Failing = append(w.Failing, FailedCheck{f.Check.Fact, f.Check.Wants(), f.Saw, f.Check.Fix})
 	}
 }
 
 // allMethods are all that a person could enrol.
-func (s *sitting) allMethods() directory.MethodSet {
-	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(s.judge.deskPass) &^ s.judge.directory.Barred(s.account)
+func (e *evaluation) allMethods() directory.MethodSet {
+	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(e.judge.deskPass) &^ e.profile.Barred()
 }
 
 // inOrder sorts names by their places in a comma-separated list.
-func (s *sitting) inOrder(list string, names []string) []string {
+func (e *evaluation) inOrder(list string, names []string) []string {
 	order := strings.Split(list, ",")
 	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(slices.Index(order, a), slices.Index(order, b)) })
 	return names
@@ -386,51 +525,53 @@ func (s *sitting) inOrder(list string, names []string) []string {
 
 // offer leaves out of a set the methods that reach out to a phone, until
 // another proof has been given. Where a desk pass would do it is offered too.
-func (s *sitting) offer(set directory.MethodSet) []string {
-	if len(s.proofs) == 0 {
-		for i, m := range s.judge.directory.Methods() {
+func (e *evaluation) offer(set directory.MethodSet) []string {
+	if len(e.proofs) == 0 {
+		for i, m := range e.judge.directory.Methods() {
 			if slices.Contains(m.Traits, directory.OutOfBand) {
 				set &^= 1 << i
 			}
 		}
 	}
-	names := s.judge.MethodNames(set)
-	if s.attempt.Action.TakesDeskPass() {
+	names := e.judge.MethodNames(set)
+	if e.attempt.Action.TakesDeskPass() {
 		names = append(names, directory.DeskPass)
 	}
 	return names
 }
 
 // listCauses says why the verdict is as it is, the decisive reasons only.
-func (s *sitting) listCauses(d *Decision) {
-	d.Causes = make([]Cause, 0, len(s.outcomes))
-	for _, c := range s.findCauses(d.Verdict) {
-		o := &s.outcomes[c.outcome]
-		source := s.source(o)
-		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, s.causeText(d, c.code, o)})
+func (e *evaluation) listCauses(d *Decision, listed demandList) {
+	found := e.findCauses(d.Verdict)
+	d.Causes = make([]Cause, 0, len(found))
+	words := openWords{of: make([]string, len(e.judge.outcomes)), demands: d.Demands, listed: listed}
+	for _, c := range found {
+		o := &e.outcomes[c.outcome]
+		source := e.source(o)
+		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, e.causeText(&words, c.code, o)})
 	}
 }
 
 // causeText words a cause.
-func (s *sitting) causeText(d *Decision, code CauseCode, o *joined) string {
+func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) string {
 	switch code {
 	case OtherwiseBlocks:
 		return "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
 	case RuleBlocks:
-		return s.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(s.judge.policies[o.policy].rules[o.rule].when, s, s)) + "."
+		return e.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(e.judge.policies[o.policy].rules[o.rule].when, e, e)) + "."
 	case RuleMayBlock:
-		return s.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", s.hangsOn(o)) + "."
+		return e.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", e.hangsOn(o)) + "."
 	case DemandOpen:
-		return s.ruleName(o) + " asks for " + s.openDemands(d, s.source(o)) + "."
+		return e.ruleName(o) + " asks for " + e.openDemands(words, o) + "."
 	case CannotBeAsked:
-		return s.ruleName(o) + " asks for " + s.openDemands(d, s.source(o)) + ", and nobody can be asked through " + s.attemptThrough() + "."
+		return e.ruleName(o) + " asks for " + e.openDemands(words, o) + ", and nobody can be asked through " + e.attemptThrough() + "."
 	case PublicApp:
-		return s.judge.directory.Apps[s.app].Name + " is public, and " + s.ruleName(o) + " asks for nothing more."
+		return e.judge.directory.Apps[e.app].Name + " is public, and " + e.ruleName(o) + " asks for nothing more."
 	case DemandsMet:
-		return s.ruleName(o) + " has all it asks for."
+		return e.ruleName(o) + " has all it asks for."
 	}
-	demand := s.wire(*s.firstImpossible(o), nil)
-	text := s.ruleName(o) + " asks for " + demand.String()
+	demand := e.wire(*e.firstImpossible(o), nil)
+	text := e.ruleName(o) + " asks for " + demand.String()
 	switch code {
 	case NoWay:
 		return text + ", and none of these can be met here."
@@ -446,23 +587,23 @@ func (s *sitting) causeText(d *Decision, code CauseCode, o *joined) string {
 	return text + "; " + strings.Join(failing, "; ") + "."
 }
 
-func (s *sitting) attemptThrough() string {
-	through, _ := s.attempt.Through.Get()
+func (e *evaluation) attemptThrough() string {
+	through, _ := e.attempt.Through.Get()
 	return through.String()
 }
 
 // hangsOn lists the unknown tests that decide whether a rule speaks: those of
 // its policy, of the rules before it, and its own.
-func (s *sitting) hangsOn(o *joined) []condition.Reason {
-	p := &s.judge.policies[o.policy]
-	reasons := s.whyNot(p)
-	h := s.heard(o.policy)
+func (e *evaluation) hangsOn(o *joined) []condition.Reason {
+	p := &e.judge.policies[o.policy]
+	reasons := e.whyNot(p)
+	h := e.heard(o.policy)
 	if p.liveFor != nil && h.inForce == condition.Unknown {
-		reasons = append(reasons, condition.Why(p.liveFor, s, s)...)
+		reasons = append(reasons, condition.Why(p.liveFor, e, e)...)
 	}
-	for _, r := range s.spoken[h.first:h.last] {
+	for _, r := range e.spoken[h.first:h.last] {
 		if r.rule <= o.rule {
-			reasons = append(reasons, condition.Why(p.rules[r.rule].when, s, s)...)
+			reasons = append(reasons, condition.Why(p.rules[r.rule].when, e, e)...)
 		}
 	}
 	return reasons
@@ -482,33 +623,47 @@ func reasonsAfter(lead string, reasons []condition.Reason) string {
 }
 
 // whyNot lists what keeps a policy from surely applying.
-func (s *sitting) whyNot(p *policy) []condition.Reason {
-	return append(condition.Why(p.apps, s, s), condition.Why(p.who, s, s)...)
+func (e *evaluation) whyNot(p *policy) []condition.Reason {
+	return append(condition.Why(p.apps, e, e), condition.Why(p.who, e, e)...)
 }
 
-func (s *sitting) ruleName(o *joined) string {
+func (e *evaluation) ruleName(o *joined) string {
 	if o.policy == none {
 		return "The book's `otherwise`"
 	}
-	p := &s.judge.policies[o.policy]
+	p := &e.judge.policies[o.policy]
 	return p.Name + " / " + p.Rules[o.rule].Name
+}
+
+// openWords keeps the words of the open demands of each outcome, so that rules of
+// the same outcome share them.
+type openWords struct {
+	of      []string
+	demands []Demand
+	listed  demandList
 }
 
 // openDemands words the open demands of one rule; where those are left out as
 // implied by others, it words all that are open.
-func (s *sitting) openDemands(d *Decision, source Source) string {
-	var own, all []string
-	for _, demand := range d.Demands {
-		if demand.Met {
-			continue
-		}
-		all = append(all, demand.String())
-		if slices.ContainsFunc(demand.From, func(f Source) bool { return f.Policy == source.Policy && f.Rule == source.Rule }) {
-			own = append(own, demand.String())
+func (e *evaluation) openDemands(words *openWords, o *joined) string {
+	text := &words.of[o.outcome.number]
+	if *text != "" {
+		return *text
+	}
+	var own []string
+	w := e.weighing(o)
+	for k := w.first; k < w.last; k++ {
+		if entry := &words.listed.entries[words.listed.of[k]]; entry.words != "" && !slices.Contains(own, entry.words) {
+			own = append(own, entry.words)
 		}
 	}
 	if len(own) == 0 {
-		own = all
+		for _, demand := range words.demands {
+			if !demand.Met {
+				own = append(own, demand.String())
+			}
+		}
 	}
-	return strings.Join(own, ", and for ")
+	*text = strings.Join(own, ", and for ")
+	return *text
 }

@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -18,9 +19,10 @@ type whereabouts struct {
 	country attempt.CountryCode
 	state   countryState
 	// address is to be looked up, where it is valid, once the country or the
-	// location is asked for.
+	// location is asked for. lost is why nobody could look it up.
 	address  netip.Addr
 	location attempt.Fact[attempt.Location]
+	lost     error
 }
 
 type countryState uint8
@@ -31,139 +33,144 @@ const (
 	// network may yet say otherwise.
 	countryStated
 	countryKnown
-	countryNone
 )
 
 // find works out the address's networks and the country: a network's own wins
-// over the attempt's, which wins over a look-up.
+// over the attempt's, which wins over a look-up. A code that is not assigned is no
+// country.
 func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
-	w.place, w.country, w.state, w.address, w.location = nil, "", countryUnknown, netip.Addr{}, a.Location
+	*w = whereabouts{location: a.Location}
 	ip, addressed := a.IP.Get()
-	if !a.IP.IsUnknown() {
-		if !addressed {
-			ip = netip.Addr{} // no address lies nowhere
-		}
+	addressed = addressed && ip.IsValid()
+	if addressed {
 		w.place = j.directory.Place(ip)
 	}
 	stated, isStated := a.Country.Get()
 	switch {
 	case w.place != nil && w.place.Country != "":
 		w.country, w.state = w.place.Country, countryKnown
-	case isStated && w.place == nil:
+	case isStated && stated.IsAssigned() && w.place == nil:
 		w.country, w.state = stated, countryStated
-	case isStated:
+	case isStated && stated.IsAssigned():
 		w.country, w.state = stated, countryKnown
-	case a.Country.IsNone() && w.place != nil:
-		w.state = countryNone
 	}
-	if addressed && j.locator != nil && (w.state == countryUnknown || a.Location.IsUnknown()) {
-		w.address = ip.Unmap()
+	if addressed && j.locator != nil && (w.state == countryUnknown || !isKnown(a.Location)) {
+		w.address = directory.Plain(ip)
 	}
 }
 
+// isKnown reports whether a fact has a value: one that is none is as good as
+// missing.
+func isKnown[T any](fact attempt.Fact[T]) bool {
+	_, known := fact.Get()
+	return known
+}
+
 // lookUp fills in what only the look-up of the address can tell.
-func (w *whereabouts) lookUp(j *Judge) {
+func (w *whereabouts) lookUp(ctx context.Context, j *Judge) {
 	if !w.address.IsValid() {
 		return
 	}
-	country, location := j.locator.Locate(w.address)
+	var found directory.Whereabouts
+	found, w.lost = j.locator.Locate(ctx, w.address)
 	w.address = netip.Addr{}
-	if w.state == countryUnknown && country != "" {
-		w.country, w.state = country, countryKnown
+	if w.lost != nil {
+		return
 	}
-	if w.location.IsUnknown() {
-		w.location = location
+	if w.state == countryUnknown && found.Country.IsAssigned() {
+		w.country, w.state = found.Country, countryKnown
+	}
+	if !isKnown(w.location) {
+		w.location = found.Location
 	}
 }
 
 // countryState returns what is known of the country, looking it up if need be.
-func (s *sitting) countryState() countryState {
-	if s.where.state == countryUnknown {
-		s.where.lookUp(s.judge)
+func (e *evaluation) countryState() countryState {
+	if e.where.state == countryUnknown {
+		e.where.lookUp(e.context, e.judge)
 	}
-	return s.where.state
+	return e.where.state
 }
 
 // countryHolds answers a bound test on the country.
-func (s *sitting) countryHolds(t *condition.Test) condition.Truth {
-	switch s.countryState() {
+func (e *evaluation) countryHolds(t *condition.Test) condition.Truth {
+	switch e.countryState() {
 	case countryKnown:
-		return directory.CountryHolds(s.where.country, t)
-	case countryNone:
-		return condition.False
+		return directory.CountryHolds(e.where.country, t)
 	case countryStated:
-		return s.judge.directory.CountryMayHold(s.where.country, t)
+		return e.judge.directory.CountryMayHold(e.where.country, t)
 	}
 	return condition.Unknown
 }
 
 // Holds implements condition.Facts.
-func (s *sitting) Holds(t *condition.Test) condition.Truth {
-	e := s.judge.directory
+func (e *evaluation) Holds(t *condition.Test) condition.Truth {
+	d := e.judge.directory
 	switch t.About() {
 	case condition.AboutAccount:
-		if s.account < 0 {
+		if e.profile == nil {
 			return condition.False
 		}
-		return e.AccountHolds(s.account, s.moment, t)
+		return e.profile.Holds(t, e.moment, e.attempt.At)
 	case condition.AboutApp:
-		if s.app < 0 {
+		if e.app < 0 {
 			return condition.False
 		}
-		return e.AppHolds(s.app, t)
+		return d.AppHolds(e.app, t)
 	}
 	switch t.Key {
 	case condition.Networks, condition.OurNetwork:
-		if s.where.place == nil {
+		if e.where.place == nil {
 			return condition.Unknown
 		}
-		return e.PlaceHolds(s.where.place, t)
+		return d.PlaceHolds(e.where.place, t)
 	case condition.Countries:
-		return s.countryHolds(t)
+		return e.countryHolds(t)
 	case condition.During:
 		for _, w := range t.Numbers() {
-			if e.InWindow(int(w), s.moment) {
+			if d.InWindow(int(w), e.moment) {
 				return condition.True
 			}
 		}
 		return condition.False
 	case condition.Through:
-		if through, ok := s.attempt.Through.Get(); ok {
+		if through, ok := e.attempt.Through.Get(); ok {
 			return directory.NumberHolds(int32(through), t)
 		}
-		return condition.FalseUnless(s.attempt.Through.IsUnknown())
+		return condition.Unknown
 	case condition.Actions:
-		return directory.NumberHolds(int32(s.attempt.Action), t)
+		return directory.NumberHolds(int32(e.attempt.Action), t)
 	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
-		return e.DeviceHolds(&s.device, s.attempt.Account, s.attempt.At, t)
+		return d.DeviceHolds(&e.device, e.attempt.Account, t)
 	case condition.Signals:
-		s.score()
+		e.score()
 		holds := condition.False
 		for _, n := range t.Numbers() {
-			holds = max(holds, s.signals[n])
+			holds = max(holds, e.signals[n])
 		}
 		return holds
 	case condition.RiskAtLeast:
-		return s.scoreReaches(s.judge.model.Levels.From(directory.Level(t.Limit())))
+		return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
 	case condition.ScoreAtLeast:
-		return s.scoreReaches(int(t.Limit()))
+		return e.scoreReaches(int(t.Limit()))
 	case condition.Proved:
-		return s.proved(t)
+		return e.proved(t)
 	}
 	return condition.Unknown
 }
 
 // score weighs the attempt, once.
-func (s *sitting) score() risk.Score {
-	if !s.weighed {
-		s.weight = s.judge.model.Weigh(s, s.signals)
-		s.weighed = true
+func (e *evaluation) score() risk.Score {
+	if !e.weighed {
+		e.weight = e.judge.model.Weigh(e, e.signals)
+		e.weighed = true
 	}
-	return s.weight
+	return e.weight
 }
 
-func (s *sitting) scoreReaches(bar int) condition.Truth {
-	score := s.score()
+func (e *evaluation) scoreReaches(bar int) condition.Truth {
+	score := e.score()
 	switch {
 	case score.Low >= bar:
 		return condition.True
@@ -173,46 +180,49 @@ func (s *sitting) scoreReaches(bar int) condition.Truth {
 	return condition.Unknown
 }
 
-// proved tells whether the session meets one of the assurances already. It looks
+// proved reports whether the session meets one of the assurances already. It looks
 // at what was shown, not at whether sessions are shared.
-func (s *sitting) proved(t *condition.Test) condition.Truth {
-	unshared := s.limits.unshared
-	s.limits.unshared = false
+func (e *evaluation) proved(t *condition.Test) condition.Truth {
 	holds := condition.False
 	for _, a := range t.Numbers() {
 		all := condition.True
-		for _, d := range s.judge.assurances[a].demands {
-			all = min(all, s.shown(&s.judge.demands[d]))
+		for _, d := range e.judge.assurances[a].demands {
+			all = min(all, e.shown(&e.judge.demands[d]))
 		}
 		holds = max(holds, all)
 	}
-	s.limits.unshared = unshared
 	return holds
 }
 
 // shown tells whether a demand is met as it stands in the book.
-func (s *sitting) shown(d *demand) condition.Truth {
-	if s.account < 0 {
+func (e *evaluation) shown(d *demand) condition.Truth {
+	if e.profile == nil {
 		return condition.False
 	}
 	switch d.kind {
 	case methodDemand:
-		return condition.Of(s.isMet(d))
+		return condition.Of(e.isShown(d, true))
 	case enrolDemand:
-		return condition.Of(d.methods&s.judge.directory.Enrolled(s.account) != 0)
-	case postureDemand:
-		return s.device.PassesPosture(&s.judge.directory.Postures[d.posture], s.attempt.At)
-	case passwordDemand:
-		return condition.Of(s.passwordChanged())
-	case acceptDemand:
-		return condition.Of(s.accepted(d))
-	case consentDemand:
-		if s.attempt.Client.IsUnknown() {
+		switch {
+		case d.methods&e.profile.Enrolled() != 0:
+			return condition.True
+		case d.methods&e.profile.PerhapsEnrolled() != 0:
 			return condition.Unknown
 		}
-		return condition.Of(s.consented())
+		return condition.False
+	case postureDemand:
+		return e.device.PassesPosture(&e.judge.directory.Postures[d.posture])
+	case passwordDemand:
+		return condition.Of(e.passwordChanged())
+	case acceptDemand:
+		return condition.Of(e.accepted(d))
+	case consentDemand:
+		if e.attempt.Client.IsUnknown() {
+			return condition.Unknown
+		}
+		return condition.Of(e.consented())
 	case externalDemand:
-		result, given := s.attempt.External[d.name]
+		result, given := e.attempt.External[d.name]
 		return condition.Of(given && result == attempt.CheckPassed)
 	}
 	return condition.False
@@ -221,121 +231,127 @@ func (s *sitting) shown(d *demand) condition.Truth {
 // The methods below implement risk.Evidence.
 
 // Attempt returns the attempt.
-func (s *sitting) Attempt() *attempt.Attempt { return s.attempt }
+func (e *evaluation) Attempt() *attempt.Attempt { return e.attempt }
 
 // Location returns where the attempt comes from.
-func (s *sitting) Location() attempt.Fact[attempt.Location] {
-	if s.where.location.IsUnknown() {
-		s.where.lookUp(s.judge)
+func (e *evaluation) Location() attempt.Fact[attempt.Location] {
+	if !isKnown(e.where.location) {
+		e.where.lookUp(e.context, e.judge)
 	}
-	return s.where.location
+	return e.where.location
 }
 
 // ComesFromOther tells whether the attempt comes from another country.
-func (s *sitting) ComesFromOther(country attempt.CountryCode) condition.Truth {
-	switch s.countryState() {
+func (e *evaluation) ComesFromOther(country attempt.CountryCode) condition.Truth {
+	if !country.IsAssigned() {
+		return condition.Unknown
+	}
+	switch e.countryState() {
 	case countryKnown:
-		return condition.Of(s.where.country != country)
-	case countryNone:
-		return condition.False
+		return condition.Of(e.where.country != country)
 	case countryStated:
-		if s.judge.directory.MayStateOther(s.where.country, country) {
+		if e.judge.directory.MayStateOther(e.where.country, country) {
 			return condition.Unknown
 		}
-		return condition.Of(s.where.country != country)
+		return condition.Of(e.where.country != country)
 	}
 	return condition.Unknown
 }
 
-// Anonymous tells whether the address hides where the attempt comes from.
-func (s *sitting) Anonymous() condition.Truth {
-	if s.where.place == nil {
+// Reported asks the risk engine, where there is one, of a signal that nothing else
+// tells of.
+func (e *evaluation) Reported(signal string) condition.Truth {
+	if e.judge.reports == nil {
+		return condition.False
+	}
+	holds, err := e.judge.reports.Signal(e.context, e.attempt, signal)
+	if err != nil || holds != condition.True && holds != condition.False {
 		return condition.Unknown
 	}
-	return condition.Of(s.where.place.Anonymous)
+	return holds
+}
+
+// Anonymous tells whether the address hides where the attempt comes from.
+func (e *evaluation) Anonymous() condition.Truth {
+	if e.where.place == nil {
+		return condition.Unknown
+	}
+	return condition.Of(e.where.place.Anonymous)
 }
 
 // DeviceKnown tells whether the device was seen before.
-func (s *sitting) DeviceKnown() condition.Truth { return s.device.Known() }
+func (e *evaluation) DeviceKnown() condition.Truth { return e.device.Known() }
 
 // Saw implements condition.Witness.
-func (s *sitting) Saw(t *condition.Test) string {
-	e := s.judge.directory
+func (e *evaluation) Saw(t *condition.Test) string {
+	d := e.judge.directory
 	switch t.Key.About() {
 	case condition.AboutAccount:
-		return e.SawAccount(s.account, t)
+		return e.profile.Saw(t, e.attempt.At)
 	case condition.AboutApp:
-		return e.SawApp(s.app, t)
+		return d.SawApp(e.app, t)
 	}
 	switch t.Key {
 	case condition.Networks, condition.OurNetwork:
-		return s.sawPlace()
+		return e.sawPlace()
 	case condition.Countries:
-		switch s.countryState() {
+		switch e.countryState() {
 		case countryKnown:
-			return string(s.where.country)
+			return string(e.where.country)
 		case countryStated:
-			if e.CountryMayHold(s.where.country, t) == condition.Unknown {
-				return string(s.where.country) + " stated, without an address to bear it out (unknown)"
+			if d.CountryMayHold(e.where.country, t) == condition.Unknown {
+				return string(e.where.country) + " stated, without an address to bear it out (unknown)"
 			}
-			return string(s.where.country)
-		case countryNone:
-			return "no country"
+			return string(e.where.country)
 		}
 		return ""
 	case condition.During:
-		return s.moment.In(e.Zone).Format("Mon 2006-01-02 15:04 MST")
+		return e.moment.In(d.Zone).Format("Mon 2006-01-02 15:04 MST")
 	case condition.Through:
-		if through, ok := s.attempt.Through.Get(); ok {
+		if through, ok := e.attempt.Through.Get(); ok {
 			return through.String()
-		}
-		if s.attempt.Through.IsNone() {
-			return "nothing"
 		}
 		return ""
 	case condition.Actions:
-		return s.attempt.Action.String()
+		return e.attempt.Action.String()
 	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
-		return e.SawDevice(&s.device, s.attempt.Account, s.attempt.At, t)
+		return d.SawDevice(&e.device, e.attempt.Account, t)
 	case condition.Signals:
-		return s.sawSignals(t)
+		return e.sawSignals(t)
 	case condition.RiskAtLeast, condition.ScoreAtLeast:
-		return s.sawRisk()
+		return e.sawRisk()
 	case condition.Proved:
-		return s.sawProofs()
+		return e.sawProofs()
 	}
 	return ""
 }
 
-func (s *sitting) sawPlace() string {
-	ip, ok := s.attempt.IP.Get()
-	switch {
-	case s.where.place == nil:
+func (e *evaluation) sawPlace() string {
+	ip, _ := e.attempt.IP.Get()
+	if e.where.place == nil {
 		return ""
-	case !ok:
-		return "no address"
 	}
 	names := "no network"
-	if known := s.judge.directory.NetworkNames(s.where.place); len(known) > 0 {
+	if known := e.judge.directory.NetworkNames(e.where.place); len(known) > 0 {
 		names = strings.Join(known, ", ")
 	}
-	return fmt.Sprintf("%s (in %s)", ip.Unmap(), names)
+	return fmt.Sprintf("%s (in %s)", directory.Plain(ip), names)
 }
 
 // sawRisk describes the score with the signals behind it.
-func (s *sitting) sawRisk() string {
-	score := s.score()
+func (e *evaluation) sawRisk() string {
+	score := e.score()
 	text := fmt.Sprintf("score %d", score.Low)
 	if score.High != score.Low {
 		text += fmt.Sprintf(" to %d", score.High)
 	}
 	var names []string
-	for i, holds := range s.signals {
+	for i, holds := range e.signals {
 		switch holds {
 		case condition.True:
-			names = append(names, s.judge.model.Signals[i].Name)
+			names = append(names, e.judge.model.Signals[i].Name)
 		case condition.Unknown:
-			names = append(names, s.judge.model.Signals[i].Name+" unknown")
+			names = append(names, e.judge.model.Signals[i].Name+" unknown")
 		}
 	}
 	if len(names) > 0 {
@@ -345,15 +361,15 @@ func (s *sitting) sawRisk() string {
 }
 
 // sawSignals tells which of the signals that a test asks for hold, or may.
-func (s *sitting) sawSignals(t *condition.Test) string {
-	s.score()
+func (e *evaluation) sawSignals(t *condition.Test) string {
+	e.score()
 	var names []string
 	for _, n := range t.Numbers() {
-		switch s.signals[n] {
+		switch e.signals[n] {
 		case condition.True:
-			names = append(names, s.judge.model.Signals[n].Name)
+			names = append(names, e.judge.model.Signals[n].Name)
 		case condition.Unknown:
-			names = append(names, s.judge.model.Signals[n].Name+" unknown")
+			names = append(names, e.judge.model.Signals[n].Name+" unknown")
 		}
 	}
 	if len(names) == 0 {
@@ -362,13 +378,13 @@ func (s *sitting) sawSignals(t *condition.Test) string {
 	return strings.Join(names, ", ")
 }
 
-func (s *sitting) sawProofs() string {
-	if len(s.proofs) == 0 {
+func (e *evaluation) sawProofs() string {
+	if len(e.proofs) == 0 {
 		return "no proof"
 	}
 	var set directory.MethodSet
-	for _, p := range s.proofs {
+	for _, p := range e.proofs {
 		set = set.Add(p.method)
 	}
-	return strings.Join(s.judge.MethodNames(set), ", ")
+	return strings.Join(e.judge.MethodNames(set), ", ")
 }

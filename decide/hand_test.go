@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
@@ -21,7 +22,7 @@ import (
 // sign-ins of which no fact but the country is missing.
 type hand struct {
 	places   *directory.Directory
-	locator  decide.Locator
+	locator  directory.Locator
 	oslo     *time.Location
 	accounts map[string]*handAccount
 	apps     map[string]*directory.App
@@ -41,7 +42,7 @@ func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
 		accounts: map[string]*handAccount{}, apps: map[string]*directory.App{}, devices: map[string]*directory.Device{}}
 	for i, a := range rulebook.Directory.Accounts {
 		x := &handAccount{Account: a, groups: map[string]bool{}}
-		for _, g := range judge.Directory().GroupsOf(i) {
+		for _, g := range judge.Directory().Profile(i).Groups() {
 			x.groups[g] = true
 		}
 		for _, m := range a.Methods {
@@ -117,7 +118,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 	// What was proven.
 	till := app.Name == "card-till" // where only its own proofs count
-	baseline := who.Kind == directory.Person
+	baseline := who.Kind == directory.Person || who.Kind == directory.UnstatedKind
 	password, held, strong, any, certificateNow := false, false, false, false, false
 	unreached, refused := false, false
 	for _, f := range a.Failed {
@@ -209,13 +210,15 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 		if said, ok := a.Country.Get(); ok {
 			country = said
 		} else {
-			country, here = h.locator.Locate(ip)
+			found, _ := h.locator.Locate(context.Background(), ip)
+			country, here = found.Country, found.Location
 		}
 	}
 	unknownRisk := 0
 	if p := a.Previous.Ref(); p != nil {
 		if here.IsUnknown() {
-			_, here = h.locator.Locate(ip)
+			found, _ := h.locator.Locate(context.Background(), ip)
+			here = found.Location
 		}
 		if from, to := p.Location.Ref(), here.Ref(); from != nil && to != nil {
 			add(risk.Speed(*from, *to, a.At.Sub(p.At)) > 900, 80)
@@ -251,8 +254,8 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	high := min(100, score+unknownRisk)
 
 	// A second factor that the rollout still gives time for is not asked.
-	eased := !who.another && (who.groups["crew"] || who.groups["ticket-office"]) && high < 40 && who.Risk() < directory.MediumRisk &&
-		(a.At.Before(who.deadline) || who.AskedAt == nil)
+	eased := !who.another && (who.groups["crew"] || who.groups["ticket-office"]) && high < 40 && who.RiskAt(a.At) < directory.MediumRisk &&
+		a.At.Before(who.deadline)
 	remembered := false
 	if device != nil && id != "" {
 		for _, r := range device.Remembered {
@@ -279,13 +282,16 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 				reported = *registered.ReportedAt
 			}
 		}
+		least, ok := map[string]string{"windows": "10.0.22631", "macos": "14.5"}[platform]
+		if platform != "" && !ok {
+			return false, true // a platform that is not listed fails, reported or not
+		}
 		if reported.IsZero() || a.At.Sub(reported) > 24*time.Hour {
 			return false, false
 		}
 		if facts["firewall"] != attempt.BoolScalar(true) {
 			return false, true
 		}
-		least, ok := map[string]string{"windows": "10.0.22631", "macos": "14.5"}[platform]
 		if version, has := facts["os_version"]; has && (!ok || version.String() < least) {
 			return false, true
 		}
@@ -332,7 +338,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 		})
 		ask = ask || bridge && !password || !bridge && (!two || !agreed)
 	}
-	if who.Risk() >= directory.MediumRisk {
+	if who.RiskAt(a.At) >= directory.MediumRisk {
 		ask = true // for a password changed since, which would have put it right
 	}
 	if who.groups["shore-it"] && (app.Name == "shore-vpn" || app.Name == "berth-planner") {
@@ -379,7 +385,10 @@ func demoAttempt(random *rand.Rand, e *directory.Directory) *attempt.Attempt {
 	}
 	a := &attempt.Attempt{At: at, Account: account, App: app, Through: attempt.Known(attempt.Through(min(2, random.IntN(9)/3*2))),
 		IP:       attempt.Known(netip.MustParseAddr(one("203.0.113.9", "203.0.113.20", "198.51.100.7", "192.0.2.20", "192.0.2.70", "192.0.2.150", "192.0.2.230", "198.51.100.200"))),
-		Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time](), Device: attempt.None[attempt.Device]()}
+		Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time]()}
+	// One that nothing identifies is known to be nothing in particular.
+	a.Device = attempt.Known(attempt.Device{Known: attempt.Known(false), Managed: attempt.Known(false), Shared: attempt.Known(false),
+		Platform: attempt.Known("windows"), Owner: attempt.Known(""), Tags: []string{}})
 	if id := one("", "laptop-ingrid", "laptop-einar", "bridge-terminal", "kiosk-2"); id != "" {
 		device := attempt.Device{ID: attempt.Known(id)}
 		if random.IntN(4) == 0 {
@@ -422,10 +431,10 @@ func TestHandWritten(t *testing.T) {
 	seen := map[decide.Verdict]int{}
 	for range 50_000 {
 		a := demoAttempt(random, judge.Directory())
-		want := judge.Verdict(a)
+		want := judge.Verdict(context.Background(), a)
 		seen[want]++
 		if got := h.verdict(a); got != want {
-			d := judge.Decide(a)
+			d := judge.Decide(context.Background(), a)
 			t.Fatalf("hand-written %s, judged %s\n%+v\n%+v\n%+v\n%+v", got, want, *a, d.Causes, d.Demands, d.Risk)
 		}
 	}

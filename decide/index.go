@@ -18,8 +18,9 @@ type index struct {
 	// that the account has.
 	others [][]int32
 	// The others list policies by the number of what accounts must have.
-	byAccount                 map[int32][]int32
-	byGroup, byDomain, byKind [][]int32
+	byAccount       map[int32][]int32
+	byDomain        map[string][]int32
+	byGroup, byKind [][]int32
 	// aimed has a bit for each policy that is aimed at an app and is no draft.
 	aimed [][]uint64
 	// apps holds what a verdict looks at of an app, close together.
@@ -35,7 +36,7 @@ type appBounds struct {
 func newIndex(j *Judge) index {
 	x := index{
 		byAccount: make(map[int32][]int32), byGroup: make([][]int32, len(j.directory.Groups)),
-		byDomain: make([][]int32, j.directory.Domains()), byKind: make([][]int32, len(directory.Kinds())),
+		byDomain: make(map[string][]int32), byKind: make([][]int32, directory.Emergency+1),
 		aimed: make([][]uint64, len(j.directory.Apps)), everyone: make([][]int32, len(j.directory.Apps)),
 		others: make([][]int32, len(j.directory.Apps)),
 	}
@@ -75,12 +76,22 @@ func (x *index) post(policy int32, who condition.Node) {
 		return
 	}
 	for _, t := range tests {
-		under := map[condition.Key][][]int32{condition.Groups: x.byGroup, condition.Domains: x.byDomain, condition.Kinds: x.byKind}[t.Key]
-		for _, n := range t.Numbers() {
-			if t.Key == condition.Accounts {
+		switch t.Key {
+		case condition.Domains:
+			for _, domain := range t.Texts() {
+				x.byDomain[domain] = append(x.byDomain[domain], policy)
+			}
+		case condition.Accounts:
+			for _, n := range t.Numbers() {
 				x.byAccount[n] = append(x.byAccount[n], policy)
-			} else if n >= 0 { // a domain that no account has has no number
-				under[n] = append(under[n], policy)
+			}
+		case condition.Groups:
+			for _, n := range t.Numbers() {
+				x.byGroup[n] = append(x.byGroup[n], policy)
+			}
+		case condition.Kinds:
+			for _, n := range t.Numbers() {
+				x.byKind[n] = append(x.byKind[n], policy)
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"encoding/json"
 	"strings"
 	"sync"
@@ -92,8 +93,8 @@ func TestDecisions(t *testing.T) {
 		{"blocked from abroad", countryPolicy, `"country":"BR",` + passwordNow, "block: rule_may_block: "},
 		{"and surely with an address", countryPolicy, `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block: rule_blocks: "},
 		{"unknown country: both worlds", countryPolicy, passwordNow, "block: rule_may_block: "},
-		{"no country at all", countryPolicy, `"country":null,"ip":null,` + passwordNow, "block: rule_blocks: "},
-		{"no address is no network", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: in, when: {our_network: true}, then: block}, {name: out, then: grant}]}\n", `"ip":null,` + passwordNow, "grant: demands_met: "},
+		{"null is as good as missing", countryPolicy, `"country":null,"ip":null,` + passwordNow, "block: rule_may_block: "},
+		{"null is no address outside all networks", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: in, when: {our_network: true}, then: block}, {name: out, then: grant}]}\n", `"ip":null,` + passwordNow, "block: rule_may_block: "},
 		{"a rule that may speak does not settle it", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: near, when: {countries: [home]}, then: grant}]}\n", passwordNow, "block: otherwise_blocks: "},
 
 		{"the strictest stands", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}\n", passwordNow, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
@@ -123,7 +124,7 @@ func TestDecisions(t *testing.T) {
 	} {
 		judge := judgeOf(t, c.policies)
 		a := read(t, c.attempt)
-		d := judge.Decide(a)
+		d := judge.Decide(context.Background(), a)
 		var causes, open []string
 		for _, cause := range d.Causes {
 			causes = append(causes, string(cause.Code))
@@ -134,7 +135,7 @@ func TestDecisions(t *testing.T) {
 			}
 		}
 		require.Equal(t, c.want, d.Verdict.String()+": "+strings.Join(causes, " ")+": "+strings.Join(open, ", "), c.name)
-		require.Equal(t, d.Verdict, judge.Verdict(a), c.name)
+		require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
 	}
 }
 
@@ -144,7 +145,7 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 		"  - {name: other-app, stage: live, who: anyone, apps: {names: [till]}, rules: [{name: all, then: block}]}\n"+
 		"  - {name: never, stage: live, who: anyone, apps: every, rules: [{name: x, when: {any: [{networks: [pier]}, {through: [native, unattended]}]}, then: block}]}\n"+
 		"  - {name: unready, stage: draft, who: anyone, apps: every, rules: [{name: all, then: block}]}\n")
-	d := judge.Decide(read(t, `"country":"BR","ip":"192.0.2.1",`+passwordNow))
+	d := judge.Decide(context.Background(), read(t, `"country":"BR","ip":"192.0.2.1",`+passwordNow))
 	got := map[string]string{}
 	for _, p := range d.Policies {
 		got[p.Name] = strings.Join(append([]string{p.Applies.String(), p.Rule, p.Outcome}, p.Why...), " | ")
@@ -158,7 +159,7 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 	}, got)
 	require.Equal(t, "base / far blocks; countries: wants not home (NO, SE), saw BR.", d.Causes[0].Text)
 
-	d = judge.Decide(read(t, passwordNow))
+	d = judge.Decide(context.Background(), read(t, passwordNow))
 	require.Equal(t, []string{"far", "near"}, d.Policies[0].Rules)
 	require.Equal(t, []string{"rule far: countries: wants not home (NO, SE), saw nothing (unknown)"}, d.Policies[0].Why)
 }
@@ -172,15 +173,15 @@ func TestWhatThePersonIsTold(t *testing.T) {
 		{"the say after one", `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block Too far. [] []"},
 		{"granted", `"country":"NO","ip":"192.0.2.1",` + passwordNow, "grant  [] []"},
 	} {
-		d := judgeOf(t, countryPolicy+shadow).Decide(read(t, c.attempt))
+		d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, c.attempt))
 		told := d.ToPerson
 		require.Equal(t, c.want, told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]", c.name)
 	}
-	d := judgeOf(t, countryPolicy+shadow).Decide(read(t, `"country":"NO","ip":"192.0.2.1",`+passwordNow))
+	d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, `"country":"NO","ip":"192.0.2.1",`+passwordNow))
 	require.Equal(t, decide.StepUp, d.WithShadow.Verdict)
-	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(read(t, ``))
+	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(context.Background(), read(t, ``))
 	require.Equal(t, []string{"otp-app"}, d.Demands[0].Offer, "a push is offered only after another proof")
-	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(read(t, passwordNow))
+	d = judgeOf(t, strings.Replace(basePolicy, "known", "held", 1)).Decide(context.Background(), read(t, passwordNow))
 	require.Equal(t, []string{"otp-app", "push"}, d.ToPerson.Offer)
 }
 
@@ -202,7 +203,7 @@ func TestConcurrentDecisionsAgree(t *testing.T) {
 				if got := answer(t, judge, &scenes[i].Attempt); got != want[i] {
 					t.Errorf("scene %d: %s, not %s", i, got, want[i])
 				}
-				judge.Verdict(&scenes[i].Attempt)
+				judge.Verdict(context.Background(), &scenes[i].Attempt)
 			}
 		})
 	}

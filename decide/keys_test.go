@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"testing"
@@ -48,15 +49,15 @@ func TestEveryKey(t *testing.T) {
 		condition.Every:              {{"{every: true}", `"app":"mail"`, never, never}},
 		condition.Names:              {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
 		condition.Tags:               {{"{tags: [chart]}", never, `"app":"mail"`, never}},
-		condition.Networks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":null`, never}},
-		condition.OurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":null`, `"ip":"203.0.113.1"`, `"account":"ann"`}},
+		condition.Networks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`}},
+		condition.OurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`}},
 		condition.Countries: {{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
-			{"{countries: [BR]}", `"ip":null,"country":"BR"`, `"ip":"203.0.113.1","country":"BR"`, `"country":"BR"`}, {"{countries: [home]}", `"country":"NO"`, `"ip":null,"country":null`, `"country":"BR"`}},
+			{"{countries: [BR]}", `"ip":"192.0.2.1","country":"BR"`, `"ip":"203.0.113.1","country":"BR"`, `"ip":null,"country":"BR"`}, {"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`}, {"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`}},
 		condition.During:       {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
-		condition.Platforms:    {{"{platforms: [windows, ios]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","platform":"linux"}`, `"device":{"id":"new"}`}, {"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":null`, `"account":"ann"`}},
-		condition.Device:       {{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`}, {"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`}, {"{device: [shared]}", `"device":{"shared":true}`, `"device":null`, `"device":{"id":"new"}`}},
+		condition.Platforms:    {{"{platforms: [windows, ios]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","platform":"linux"}`, `"device":{"id":"new"}`}, {"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`}},
+		condition.Device:       {{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`}, {"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`}, {"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`}},
 		condition.DeviceTags:   {{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`}},
-		condition.Posture:      {{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{posture: [fit]}", never, `"device":{"id":null}`, `"device":{}`}},
+		condition.Posture:      {{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{posture: [fit]}", never, never, `"device":{"id":null}`}},
 		condition.Through:      {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
 		condition.Actions:      {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
 		condition.Signals:      {{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`}, {"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never}},
@@ -84,7 +85,7 @@ func TestEveryKey(t *testing.T) {
 				if strings.Contains(more, `"?"`) {
 					a.Through = missing()
 				}
-				trace := judge.Decide(a).Policies[0]
+				trace := judge.Decide(context.Background(), a).Policies[0]
 				got := "fails"
 				if trace.Rule != "" && len(trace.Why) == 0 {
 					got = "holds"
@@ -145,7 +146,7 @@ func TestEveryDemand(t *testing.T) {
 				if more == never {
 					continue
 				}
-				d := judge.Decide(read(t, more))
+				d := judge.Decide(context.Background(), read(t, more))
 				at := slices.IndexFunc(d.Demands, func(d decide.Demand) bool { return d.Kind == kind })
 				require.GreaterOrEqual(t, at, 0, "%s with %s: %v", row.require, more, d.Demands)
 				got := map[bool]string{true: "met", false: "open"}[d.Demands[at].Met]

@@ -2,6 +2,7 @@ package decide_test
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -39,8 +40,10 @@ type ask struct {
 	words         string
 	state         int // 0 met, 1 open, 2 impossible
 	lacking       bool
+	surely        bool // that it is lacking
 	method        bool
 	sure, maybeID bool
+	maybe         bool // an enrolment that may have been made
 }
 
 // speaker is a policy that applies.
@@ -52,28 +55,60 @@ type speaker struct {
 	silencedBy     string
 }
 
-func (n naive) deskPass() bool {
-	return n.a.Action.TakesDeskPass() && slices.ContainsFunc(n.a.Proofs, func(p attempt.Proof) bool { return p.Method == directory.DeskPass }) && !n.barred(directory.DeskPass)
+// shownProof is a proof that counts, with what is asked of it.
+type shownProof struct {
+	attempt.Proof
+	ofAttempt, inSession bool
+	age                  time.Duration
 }
 
-// now tells whether a proof is one of this very attempt.
-func (n naive) now(i int) bool { return i < len(n.a.Proofs) }
+// shownProofs lists the proofs that count for something.
+func (n naive) shownProofs() []shownProof {
+	var list []shownProof
+	add := func(p attempt.Proof, ofAttempt bool) {
+		started := n.a.Session.Started
+		x := shownProof{p, ofAttempt, true, n.a.At.Sub(p.At)}
+		if p.At.IsZero() {
+			x.age = 1 << 62
+			if ofAttempt {
+				x.age = 0
+			}
+		} else if !started.IsZero() && !n.later(started) && p.At.Add(time.Minute).Before(started) {
+			x.inSession = false
+		}
+		counts := n.method(p.Method) != nil && n.barred(p.Method) == no && !n.later(p.At)
+		if p.Method == directory.DeskPass {
+			counts = counts && ofAttempt && n.a.Action.TakesDeskPass()
+		}
+		if counts {
+			list = append(list, x)
+		}
+	}
+	for _, p := range n.a.Proofs {
+		add(p, true)
+	}
+	for _, p := range n.a.Session.Proofs {
+		add(p, false)
+	}
+	return list
+}
+
+// isNow reports whether a proof was made in this very attempt.
+func (p shownProof) isNow() bool { return p.ofAttempt && p.age <= 10*time.Minute }
 
 // proves tells whether a method of the list was proven within; fallbacks count
 // where allowed or marked.
 func (n naive) proves(methods, fallback []string, takes bool, within decide.Within, shared bool) bool {
-	if n.deskPass() {
-		return true
-	}
-	for i, p := range append(slices.Clone(n.a.Proofs), n.a.Session.Proofs...) {
-		if n.method(p.Method) == nil || n.barred(p.Method) || p.Method == directory.DeskPass {
-			continue
-		}
-		would := slices.Contains(methods, p.Method) || slices.Contains(fallback, p.Method) && (takes || p.Fallback)
-		forApp := n.now(i) || p.App != "" && n.appNamed(p.App) == n.appNamed(n.a.App) && n.appNamed(p.App) != nil
-		recent := within == decide.Session || n.now(i) && within == decide.Now
-		if within > 0 {
-			recent = !p.At.IsZero() && !p.At.Add(time.Duration(within)).Before(n.a.At) || p.At.IsZero() && n.now(i)
+	for _, p := range n.shownProofs() {
+		would := p.Method == directory.DeskPass || slices.Contains(methods, p.Method) ||
+			slices.Contains(fallback, p.Method) && (takes || p.Fallback && !p.ofAttempt)
+		forApp := p.ofAttempt || p.App != "" && n.appNamed(p.App) == n.appNamed(n.a.App) && n.appNamed(p.App) != nil
+		recent := p.inSession
+		switch {
+		case within == decide.Now:
+			recent = p.isNow()
+		case within > 0:
+			recent = p.inSession && p.age <= time.Duration(within)
 		}
 		if would && recent && (forApp || shared) {
 			return true
@@ -98,12 +133,8 @@ func (n naive) preferred(p decide.Prove) []string {
 	return list
 }
 
-func overlap(a, b []string) bool {
-	return slices.ContainsFunc(a, func(x string) bool { return slices.Contains(b, x) })
-}
-
 func (n naive) takesFallback(preferred []string) bool {
-	if !overlap(preferred, n.enrolled()) {
+	if n.hasOne(preferred) == no {
 		return true
 	}
 	return slices.ContainsFunc(n.a.Failed, func(f attempt.Failure) bool {
@@ -113,14 +144,14 @@ func (n naive) takesFallback(preferred []string) bool {
 }
 
 func (n naive) remembered(p decide.Prove, preferred []string, takes bool) bool {
-	said, _, _ := n.device()
+	said, _ := n.device()
 	id, _ := said.ID.Get()
 	account := n.account()
 	for _, r := range said.Remembered {
 		would := slices.Contains(preferred, r.Method) || takes && slices.Contains(p.Fallback, r.Method)
 		void := account.PasswordChangedAt != nil && account.PasswordChangedAt.After(r.At) ||
 			account.AccountRisk != nil && (account.AccountRisk.Since == nil || account.AccountRisk.Since.After(r.At))
-		if p.Remember > 0 && id != "" && r.Account == account.Name && would && !n.barred(r.Method) && !void &&
+		if p.Remember > 0 && id != "" && r.Account == account.Name && would && n.barred(r.Method) == no && !void && !n.later(r.At) &&
 			!r.At.Add(time.Duration(p.Remember)).Before(n.a.At) {
 			return true
 		}
@@ -149,7 +180,8 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 		met := n.proves(preferred, p.Fallback, takes, p.Within, shared) || n.remembered(p, preferred, takes)
 		entry := add("", met)
 		entry.method = true
-		entry.lacking = !overlap(append(slices.Clone(preferred), p.Fallback...), n.enrolled())
+		has := n.hasOne(append(slices.Clone(preferred), p.Fallback...))
+		entry.lacking, entry.surely = has != yes, has == no
 		entry.words = fmt.Sprintf("method %s %s", strings.Join(preferred, ","), p.Within)
 		if entry.lacking && !met {
 			entry.words = "enrol " + strings.Join(preferred, ",")
@@ -160,13 +192,17 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 		entry := add("posture "+a.Posture, fit == "fit")
 		if fit == "unfit" || fit == "unidentified" {
 			entry.state = 2
-			entry.maybeID = n.tested(&condition.Test{Key: condition.Posture}, a.Posture) == maybe
+			entry.maybeID = fit == "unidentified"
 		}
 	}
 	account := n.account()
 	if a.ChangePassword {
 		changed := account.PasswordChangedAt
-		met := changed != nil && !n.a.Session.Started.IsZero() && !changed.Before(n.a.Session.Started)
+		if changed != nil && n.later(*changed) {
+			changed = nil
+		}
+		started := n.a.Session.Started
+		met := changed != nil && !started.IsZero() && !n.later(started) && !changed.Before(started)
 		if account.AccountRisk != nil {
 			met = changed != nil && account.AccountRisk.Since != nil && changed.After(*account.AccountRisk.Since)
 		}
@@ -174,7 +210,7 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 	}
 	if a.Accept != nil {
 		add(fmt.Sprintf("accept %s %d %s", a.Accept.Document, a.Accept.Version, a.Accept.Every), slices.ContainsFunc(n.a.Accepted, func(x attempt.Acceptance) bool {
-			return x.Document == a.Accept.Document && x.Version >= a.Accept.Version && (a.Accept.Every == 0 || !x.At.Add(time.Duration(a.Accept.Every)).Before(n.a.At))
+			return !n.later(x.At) && x.Document == a.Accept.Document && x.Version >= a.Accept.Version && (a.Accept.Every == 0 || !x.At.Add(time.Duration(a.Accept.Every)).Before(n.a.At))
 		}))
 	}
 	if a.External != "" {
@@ -196,11 +232,12 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 		add("consent", met)
 	}
 	if len(a.Enrol) > 0 {
-		entry := add("enrol ", overlap(a.Enrol, n.enrolled()))
+		has := n.hasOne(a.Enrol)
+		entry := add("enrol ", has == yes)
 		list := slices.Clone(a.Enrol)
 		slices.Sort(list)
 		entry.words += strings.Join(slices.Compact(list), ",")
-		entry.lacking = entry.state != 0
+		entry.lacking, entry.surely, entry.maybe = has != yes, has == no, has == maybe
 	}
 	return list
 }
@@ -214,6 +251,9 @@ func (n naive) proved(name string) condition.Truth {
 		}
 		if a.words == "consent" && n.a.Client.IsUnknown() {
 			truth = condition.Unknown
+		}
+		if a.maybe {
+			truth = maybe
 		}
 		all = min(all, truth)
 	}
@@ -229,16 +269,13 @@ func (n naive) eased(assurance string, methods []string) bool {
 	account := n.account()
 	zone := n.book.Directory.Zone
 	return slices.ContainsFunc(n.book.Rollouts, func(r decide.Rollout) bool {
-		if !slices.Contains(r.Eases, assurance) || !overlap(r.Methods, methods) || n.of("rollout "+r.Name).holds(r.Who) != yes {
+		if !slices.Contains(r.Eases, assurance) || !slices.ContainsFunc(r.Methods, func(m string) bool { return slices.Contains(methods, m) }) || n.of("rollout "+r.Name).holds(r.Who) != yes {
 			return false
 		}
-		asked := n.a.At
-		if account.AskedAt != nil {
-			asked = *account.AskedAt
-		}
+		joined, isJoined := n.joined()
 		return n.moment.Before(r.Enforced.Start(zone)) ||
-			account.Joined != nil && r.Newcomers > 0 && n.moment.Before(account.Joined.Start(zone).Add(time.Duration(r.Newcomers))) ||
-			r.Grace > 0 && n.moment.Before(asked.Add(time.Duration(r.Grace)))
+			isJoined && r.Newcomers > 0 && n.moment.Before(joined.Add(time.Duration(r.Newcomers))) ||
+			r.Grace > 0 && account.AskedAt != nil && !n.later(*account.AskedAt) && n.moment.Before(account.AskedAt.Add(time.Duration(r.Grace)))
 	})
 }
 
@@ -254,15 +291,15 @@ func (n naive) left(name string, shared, inChoice bool) []ask {
 			methods = a.Enrol
 		}
 		alone := i < len(a.Prove) && slices.Equal(n.preferred(a.Prove[i]), []string{"password"})
-		anotherNow := n.deskPass() || slices.ContainsFunc(n.a.Proofs, func(p attempt.Proof) bool {
-			return p.Method != "password" && slices.Contains(n.enrolled(), p.Method)
+		anotherNow := slices.ContainsFunc(n.shownProofs(), func(p shownProof) bool {
+			return p.isNow() && (p.Method == directory.DeskPass || p.Method != "password" && n.enrolled(p.Method) == yes)
 		})
 		switch {
-		case x.lacking && n.eased(name, methods),
-			x.lacking && x.state != 0 && n.a.Action == attempt.Enrol && !inChoice,
+		case x.surely && x.state != 0 && n.eased(name, methods),
+			x.surely && x.state != 0 && n.a.Action == attempt.Enrol && !inChoice,
 			x.words == "change password" && n.a.Action == attempt.ChangePassword,
 			x.words == "consent" && n.a.Action == attempt.Consent,
-			alone && x.state != 0 && !x.lacking && n.a.Action == attempt.Recover && anotherNow:
+			alone && x.state != 0 && n.enrolled("password") == yes && n.a.Action == attempt.Recover && anotherNow:
 			continue
 		}
 		kept = append(kept, x)
@@ -347,13 +384,13 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 	for _, name := range names {
 		way, method := n.demanded(name, shared, true)
 		ways, methods = append(ways, way), append(methods, method)
-		feasible = feasible || !slices.ContainsFunc(way, func(a ask) bool { return a.sure && (a.lacking && a.state != 0 || a.state == 2 && !a.maybeID) })
+		feasible = feasible || !slices.ContainsFunc(way, func(a ask) bool { return a.sure && (a.surely && a.state != 0 || a.state == 2 && !a.maybeID) })
 	}
 	one := ask{state: 2}
 	proves := true
 	for i, way := range ways {
 		if n.a.Action == attempt.Enrol && !feasible {
-			way = slices.DeleteFunc(way, func(a ask) bool { return a.lacking && a.state != 0 })
+			way = slices.DeleteFunc(way, func(a ask) bool { return a.surely && a.state != 0 })
 		}
 		state, method := 0, false
 		var words []string
@@ -566,7 +603,7 @@ func (n naive) until(limits directory.Limits) string {
 
 // showing reduces a decision to what the two must agree on.
 func showing(judge *decide.Judge, a *attempt.Attempt, lookAhead bool) shown {
-	d := judge.Decide(a)
+	d := judge.Decide(context.Background(), a)
 	out := shown{Verdict: d.Verdict, WithShadow: d.WithShadow.Verdict, Shared: d.Limits.Shared}
 	if slices.Contains([]decide.CauseCode{decide.AccountUnknown, decide.AccountDisabled, decide.AppUnknown, decide.AppNotOpen}, d.Causes[0].Code) {
 		return out
@@ -677,9 +714,9 @@ func TestNaive(t *testing.T) {
 					n := naive{book: &rulebook, a: a, moment: a.At}
 					lookAhead := random.IntN(6) == 0
 					want, got := n.decide(lookAhead), showing(judge, a, lookAhead)
-					d := judge.Decide(a)
-					if judge.Verdict(a) != d.Verdict {
-						t.Errorf("seed %d: the quick verdict is %s, the decision says %s", seed, judge.Verdict(a), d.Verdict)
+					d := judge.Decide(context.Background(), a)
+					if judge.Verdict(context.Background(), a) != d.Verdict {
+						t.Errorf("seed %d: the quick verdict is %s, the decision says %s", seed, judge.Verdict(context.Background(), a), d.Verdict)
 						return
 					}
 					agree := demandsAgree(want.Demands, d)

@@ -2,8 +2,9 @@ package decide_test
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
-	"hash/fnv"
 	"net/netip"
 	"slices"
 	"strings"
@@ -69,20 +70,40 @@ func (n naive) method(name string) *directory.Method {
 	return named(n.catalogue(), func(m directory.Method) string { return m.Name }, name)
 }
 
-// barred follows "methods barred for some groups": what is not known bars.
-func (n naive) barred(method string) bool {
+// barred is whether a method counts for nothing with the account: what is not
+// known may bar it.
+func (n naive) barred(method string) condition.Truth {
 	m := n.method(method)
-	return m != nil && m.BarredFor != nil && n.of("method "+method).holds(m.BarredFor) != no
+	if m == nil || m.BarredFor == nil {
+		return no
+	}
+	return n.of("method " + method).holds(m.BarredFor)
 }
 
-func (n naive) enrolled() []string {
-	var list []string
-	for _, m := range n.account().Methods {
-		if !n.barred(m) && !slices.Contains(list, m) {
-			list = append(list, m)
-		}
+// enrolled is whether the account has a method: listed and not barred.
+func (n naive) enrolled(method string) condition.Truth {
+	return min(condition.Of(slices.Contains(n.account().Methods, method)), n.barred(method).Not())
+}
+
+// hasOne is whether the account has one of some methods.
+func (n naive) hasOne(methods []string) condition.Truth {
+	has := no
+	for _, m := range methods {
+		has = max(has, n.enrolled(m))
 	}
-	return list
+	return has
+}
+
+// later reports whether something is dated so late that it did not happen.
+func (n naive) later(dated time.Time) bool { return dated.After(n.a.At.Add(time.Minute)) }
+
+// joined returns the beginning of the day of joining, where it is known and past.
+func (n naive) joined() (time.Time, bool) {
+	day := n.account().Joined
+	if day == nil || n.later(day.Start(n.book.Directory.Zone)) {
+		return time.Time{}, false
+	}
+	return day.Start(n.book.Directory.Zone), true
 }
 
 // member tells whether the account is in a group.
@@ -98,18 +119,18 @@ func (n naive) member(group string) condition.Truth {
 	return in
 }
 
-// country returns the codes that the attempt may come from; nil is any, an empty
-// list none at all.
+// country returns the codes that the attempt may come from; nil is any.
 func (n naive) country() []attempt.CountryCode {
 	ip, has := n.a.IP.Get()
 	stated, isStated := n.a.Country.Get()
+	isStated = isStated && slices.Contains(assignedHere, stated)
 	if has {
 		if code := n.networkCountry(ip.Unmap()); code != "" {
 			return []attempt.CountryCode{code}
 		}
 	}
 	switch {
-	case isStated && n.a.IP.IsUnknown():
+	case isStated && !has:
 		codes := []attempt.CountryCode{stated}
 		for _, network := range n.book.Directory.Networks {
 			if network.Country != "" {
@@ -119,11 +140,13 @@ func (n naive) country() []attempt.CountryCode {
 		return codes
 	case isStated:
 		return []attempt.CountryCode{stated}
-	case n.a.Country.IsNone() && !n.a.IP.IsUnknown():
-		return []attempt.CountryCode{}
 	}
 	return nil
 }
+
+// assignedHere are those of the codes that made-up attempts state which ISO 3166-1
+// assigns.
+var assignedHere = []attempt.CountryCode{"NO", "SE", "BR", "PL"}
 
 func (n naive) networkCountry(ip netip.Addr) attempt.CountryCode {
 	type statement struct {
@@ -170,7 +193,7 @@ func among[T comparable](may []T, known bool, wanted func(T) bool) condition.Tru
 
 func (n naive) inNetworks(wanted func(directory.Network) bool) condition.Truth {
 	ip, has := n.a.IP.Get()
-	if n.a.IP.IsUnknown() {
+	if !has {
 		return maybe
 	}
 	for _, network := range n.book.Directory.Networks {
@@ -210,27 +233,19 @@ func (n naive) during(name string) bool {
 }
 
 // device returns what is said of the device, and the directory's entry.
-func (n naive) device() (said attempt.Device, entry *directory.Device, exists condition.Truth) {
-	said, given := n.a.Device.Get()
-	switch {
-	case given:
-		exists = yes
-	case n.a.Device.IsUnknown():
-		exists = maybe
-	}
+func (n naive) device() (said attempt.Device, entry *directory.Device) {
+	said, _ = n.a.Device.Get()
 	if id, ok := said.ID.Get(); ok {
 		entry = named(n.book.Directory.Devices, func(d directory.Device) string { return d.Name }, id)
 	}
-	return said, entry, exists
+	return said, entry
 }
 
 func (n naive) deviceIs(what string) condition.Truth {
-	said, entry, exists := n.device()
+	said, entry := n.device()
 	flag := func(fact attempt.Fact[bool], registered func() bool) condition.Truth {
 		value, known := fact.Get()
 		switch {
-		case exists == no, fact.IsNone():
-			return no
 		case known:
 			return condition.Of(value)
 		case entry != nil:
@@ -249,49 +264,58 @@ func (n naive) deviceIs(what string) condition.Truth {
 	owns := attempt.Fact[bool]{}
 	if owner, ok := said.Owner.Get(); ok {
 		owns = attempt.Known(owner == n.a.Account)
-	} else if said.Owner.IsNone() {
-		owns = attempt.None[bool]()
 	}
 	return flag(owns, func() bool { return entry.Owner == n.a.Account })
 }
 
-func (n naive) platform() (string, condition.Truth) {
-	said, entry, exists := n.device()
-	name, known := said.Platform.Get()
-	switch {
-	case exists == no, said.Platform.IsNone():
-		return "", no
-	case known:
-		return name, yes
-	case entry != nil:
-		return entry.Platform, condition.Of(entry.Platform != "")
+func (n naive) platform() (string, bool) {
+	said, entry := n.device()
+	if name, known := said.Platform.Get(); known {
+		return name, true
 	}
-	return "", maybe
+	if entry != nil && entry.Platform != "" {
+		return entry.Platform, true
+	}
+	return "", false
+}
+
+// reported returns what the device reported under a name, and how fresh that is:
+// false where there is nothing young enough.
+func (n naive) reported(name string, fresh directory.Span) (attempt.Scalar, bool) {
+	said, entry := n.device()
+	value, given := said.Facts[name]
+	at, dated := said.ReportedAt.Get()
+	if !given || dated && n.later(at) {
+		given = false
+		if entry != nil {
+			value, given = entry.Facts[name]
+			at, dated = time.Time{}, entry.ReportedAt != nil
+			if dated {
+				at = *entry.ReportedAt
+			}
+		}
+	}
+	if !given || dated && n.later(at) || fresh > 0 && (!dated || at.Add(time.Duration(fresh)).Before(n.a.At)) {
+		return attempt.Scalar{}, false
+	}
+	return value, true
 }
 
 // posture returns fit, unfit, unreported or unidentified.
 func (n naive) posture(name string) string {
 	p := named(n.book.Directory.Postures, func(p directory.Posture) string { return p.Name }, name)
-	said, entry, _ := n.device()
+	said, _ := n.device()
 	if id, ok := said.ID.Get(); !ok || id == "" {
 		return "unidentified"
 	}
-	reported, known := said.ReportedAt.Get()
-	if said.ReportedAt.IsUnknown() && entry != nil && entry.ReportedAt != nil {
-		reported, known = *entry.ReportedAt, true
-	}
-	if p.Fresh > 0 && (!known || reported.Add(time.Duration(p.Fresh)).Before(n.a.At)) {
-		return "unreported"
-	}
 	all := yes
 	for _, c := range p.Checks {
-		value, given := said.Facts[c.Fact]
-		if !given && entry != nil {
-			value, given = entry.Facts[c.Fact]
-		}
 		passes := maybe
-		if given {
+		if value, given := n.reported(c.Fact, p.Fresh); given {
 			passes = n.passes(c, value)
+		}
+		if platform, known := n.platform(); known && c.AtLeast != nil && c.AtLeast.ByPlatform != nil && c.AtLeast.ByPlatform[platform] == "" {
+			passes = no
 		}
 		all = min(all, passes)
 	}
@@ -311,7 +335,7 @@ func (n naive) passes(c directory.Check, value attempt.Scalar) condition.Truth {
 	least := c.AtLeast.All
 	if c.AtLeast.ByPlatform != nil {
 		platform, known := n.platform()
-		if known == maybe {
+		if !known {
 			return maybe
 		}
 		if least = c.AtLeast.ByPlatform[platform]; least == "" {
@@ -378,15 +402,16 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 		}
 		return condition.Of(has.Kind() != attempt.Nothing && has.String() == value)
 	case condition.Enrolled:
-		if strings.HasPrefix(n.owner, "group ") { // membership comes before barring, which may hang on it
+		if strings.HasPrefix(n.owner, "group ") { // membership looks at what is listed alone
 			return condition.Of(slices.Contains(account.Methods, value))
 		}
-		return condition.Of(slices.Contains(n.enrolled(), value))
+		return n.enrolled(value)
 	case condition.JoinedWithin:
-		if account.Joined == nil {
+		joined, known := n.joined()
+		if !known {
 			return maybe
 		}
-		return condition.Of(n.moment.Before(account.Joined.Start(n.book.Directory.Zone).Add(span(value))))
+		return condition.Of(n.moment.Before(joined.Add(span(value))))
 	case condition.AccountRiskAtLeast:
 		return condition.Of(n.accountRisk() >= level(value))
 	case condition.Share:
@@ -402,7 +427,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	case condition.Networks:
 		if r, err := directory.ParseRange(value); err == nil {
 			ip, has := n.a.IP.Get()
-			return among([]netip.Addr{ip}, !n.a.IP.IsUnknown(), func(ip netip.Addr) bool { return has && r.Contains(ip) })
+			return among([]netip.Addr{ip}, has, func(ip netip.Addr) bool { return has && r.Contains(ip) })
 		}
 		return n.inNetworks(func(network directory.Network) bool { return network.Name == value })
 	case condition.OurNetwork:
@@ -417,19 +442,20 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 		return condition.Of(n.during(value))
 	case condition.Through:
 		through, has := n.a.Through.Get()
-		return among([]attempt.Through{through}, !n.a.Through.IsUnknown(), func(through attempt.Through) bool { return has && through.String() == value })
+		return among([]attempt.Through{through}, has, func(through attempt.Through) bool { return through.String() == value })
 	case condition.Actions:
 		return condition.Of(n.a.Action.String() == value)
 	case condition.Platforms:
 		name, known := n.platform()
-		return truthIf(known, name == value)
+		if !known {
+			return maybe
+		}
+		return condition.Of(name == value)
 	case condition.Device:
 		return n.deviceIs(value)
 	case condition.DeviceTags:
-		said, entry, exists := n.device()
+		said, entry := n.device()
 		switch {
-		case exists == no:
-			return no
 		case said.Tags != nil:
 			return condition.Of(slices.Contains(said.Tags, value))
 		case entry != nil:
@@ -437,15 +463,11 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 		}
 		return maybe
 	case condition.Posture:
-		switch said, _, exists := n.device(); n.posture(value) {
+		switch n.posture(value) {
 		case "fit":
 			return yes
 		case "unfit":
 			return no
-		case "unidentified":
-			if exists == no || !said.ID.IsUnknown() {
-				return no
-			}
 		}
 		return maybe
 	case condition.Signals:
@@ -467,7 +489,8 @@ func (n naive) accountRisk() directory.Level {
 	switch {
 	case a.AccountRisk == nil:
 		return directory.NoRisk
-	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(*a.AccountRisk.Since):
+	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(*a.AccountRisk.Since) &&
+		(strings.HasPrefix(n.owner, "group ") || strings.HasPrefix(n.owner, "method ") || !n.later(*a.PasswordChangedAt)):
 		return directory.NoRisk
 	}
 	return a.AccountRisk.Level
@@ -549,10 +572,7 @@ func (n naive) signal(s risk.Signal) condition.Truth {
 		return ofPrevious(func() condition.Truth {
 			from, hasFrom := previous.Location.Get()
 			to, hasTo := n.a.Location.Get()
-			switch {
-			case previous.Location.IsNone(), n.a.Location.IsNone():
-				return no
-			case !hasFrom, !hasTo:
+			if !hasFrom || !hasTo || previous.At.IsZero() || previous.At.After(n.a.At) {
 				return maybe
 			}
 			km, hours := risk.Distance(from, to), n.a.At.Sub(previous.At).Hours()
@@ -561,10 +581,7 @@ func (n naive) signal(s risk.Signal) condition.Truth {
 	case risk.CountryChange:
 		return ofPrevious(func() condition.Truth {
 			was, known := previous.Country.Get()
-			switch {
-			case previous.Country.IsNone():
-				return no
-			case !known:
+			if !known || !slices.Contains(assignedHere, was) {
 				return maybe
 			}
 			may := n.country()
@@ -588,20 +605,15 @@ func (n naive) signal(s risk.Signal) condition.Truth {
 		return condition.Of(count >= s.Failures)
 	case risk.Dormant:
 		return ofPrevious(func() condition.Truth {
+			if previous.At.IsZero() {
+				return maybe
+			}
 			return condition.Of(!previous.At.Add(time.Duration(s.After)).After(n.a.At))
 		})
 	case risk.ProofRefused:
 		return condition.Of(slices.ContainsFunc(n.a.Failed, func(f attempt.Failure) bool { return f.Reason == attempt.Refused }))
 	}
 	return condition.Of(slices.Contains(n.a.Signals, s.Name))
-}
-
-// truthIf is no more than known, and no where the answer is.
-func truthIf(known condition.Truth, answer bool) condition.Truth {
-	if known == maybe {
-		return maybe
-	}
-	return min(known, condition.Of(answer))
 }
 
 func unknownIf(unknown bool) condition.Truth {
@@ -615,9 +627,9 @@ func unknownIf(unknown bool) condition.Truth {
 // key has it.
 func share(account, owner string) uint64 {
 	sum := func(text string) uint64 {
-		h := fnv.New64a()
-		h.Write([]byte(text))
-		return h.Sum64()
+		key := sha256.Sum256(nil) // the small books have no key
+		all := sha256.Sum256(append(key[:], text...))
+		return binary.BigEndian.Uint64(all[:8])
 	}
 	z := sum(account) ^ sum(owner)*0x9e3779b97f4a7c15
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9

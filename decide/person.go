@@ -4,21 +4,30 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
 )
 
+// Opening returns what anyone is told whose attempt has proven nothing yet and is
+// not granted: which methods to begin with. It is made from the book and from what
+// the attempt is made through alone, and looks no account up, so neither its words
+// nor the time that it takes reveal whether an account exists. Ask it first of an
+// attempt without proofs, and Decide once there is one.
+func (j *Judge) Opening(a *attempt.Attempt) ToPerson {
+	if through, known := a.Through.Get(); known && !through.CanBeAsked() {
+		return ToPerson{Verdict: Block, Repairs: []string{"Sign in where you can be asked for a proof."}, Offer: []string{}}
+	}
+	return ToPerson{Verdict: StepUp, Repairs: []string{}, Offer: slices.Clone(j.openers)}
+}
+
 // tellPerson makes the view for the one who signs on.
-func (s *sitting) tellPerson(d *Decision) {
+func (e *evaluation) tellPerson(d *Decision) {
+	if len(e.proofs) == 0 && d.Verdict != Grant {
+		d.ToPerson = e.judge.Opening(e.attempt)
+		return
+	}
 	d.ToPerson = ToPerson{Verdict: d.Verdict, Repairs: []string{}, Offer: []string{}}
-	switch {
-	case d.Verdict != Grant && len(s.proofs) == 0 && !s.canBeAsked():
-		d.ToPerson.Verdict = Block
-		d.ToPerson.Repairs = append(d.ToPerson.Repairs, "Sign in where you can be asked for a proof.")
-		return
-	case d.Verdict != Grant && len(s.proofs) == 0:
-		d.ToPerson.Verdict = StepUp
-		d.ToPerson.Offer = slices.Clone(s.judge.openers)
-		return
-	case len(s.proofs) == 0:
+	if len(e.proofs) == 0 {
 		return // a public app lets everybody in, and says no more
 	}
 	for _, n := range d.Notices {
@@ -29,8 +38,8 @@ func (s *sitting) tellPerson(d *Decision) {
 	if d.Verdict == Grant {
 		return
 	}
-	d.ToPerson.Say = s.say()
-	if s.blocks() || s.refusal() != "" {
+	d.ToPerson.Say = e.say()
+	if e.blocks() || e.refusal() != "" {
 		return // nothing that could be shown would help
 	}
 	for _, demand := range d.Demands {
@@ -107,16 +116,16 @@ func (t *ToPerson) addPosture(demand Demand, repair func(string, ...any)) {
 }
 
 // say joins what the rules say that stand in the way.
-func (s *sitting) say() string {
+func (e *evaluation) say() string {
 	var said []string
-	blocks := s.blocks()
-	for i := range s.outcomes {
-		o := &s.outcomes[i]
+	blocks := e.blocks()
+	for i := range e.outcomes {
+		o := &e.outcomes[i]
 		if o.policy == none {
 			continue
 		}
-		stands := o.outcome.block || !blocks && s.state(o) != met
-		if text := s.judge.policies[o.policy].Rules[o.rule].Say; stands && text != "" && !slices.Contains(said, text) {
+		stands := o.outcome.block || !blocks && e.weighing(o).state != met
+		if text := e.judge.policies[o.policy].Rules[o.rule].Say; stands && text != "" && !slices.Contains(said, text) {
 			said = append(said, text)
 		}
 	}

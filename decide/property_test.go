@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"encoding/json"
 	"math/rand/v2"
 	"slices"
@@ -41,7 +42,7 @@ func mapFS(texts map[string]string) fstest.MapFS {
 
 // answer is the decision without the name of the book that made it.
 func answer(t require.TestingT, judge *decide.Judge, a *attempt.Attempt) string {
-	d := judge.Decide(a)
+	d := judge.Decide(context.Background(), a)
 	d.JudgedBy = decide.JudgedBy{}
 	text, err := json.Marshal(d)
 	require.NoError(t, err)
@@ -54,14 +55,14 @@ func TestAGrantHoldsWhateverTheMissingFactsWere(t *testing.T) {
 		judge := compile(t, c, synth.Small(c, 3))
 		for range 10 {
 			a := synth.Attempt(c)
-			verdict := judge.Verdict(a)
-			require.Equal(t, verdict, judge.Decide(a).Verdict, "the quick verdict and the full decision agree")
+			verdict := judge.Verdict(context.Background(), a)
+			require.Equal(t, verdict, judge.Decide(context.Background(), a).Verdict, "the quick verdict and the full decision agree")
 			if verdict != decide.Grant {
 				continue
 			}
 			for range 5 {
 				complete := synth.Complete(c, a)
-				require.Equal(t, decide.Grant, judge.Verdict(complete), "%+v completed to %+v", a, complete)
+				require.Equal(t, decide.Grant, judge.Verdict(context.Background(), complete), "%+v completed to %+v", a, complete)
 			}
 		}
 	})
@@ -84,7 +85,7 @@ func TestAnotherPolicyOnlyMakesADecisionStricter(t *testing.T) {
 		after := compile(t, c, made)
 		for range 10 {
 			a := synth.Attempt(c)
-			was, is := before.Decide(a), after.Decide(a)
+			was, is := before.Decide(context.Background(), a), after.Decide(context.Background(), a)
 			if !surelySpeaks(was) {
 				continue
 			}
@@ -122,10 +123,10 @@ func TestNothingIsToldBeforeAProof(t *testing.T) {
 		a := synth.Attempt(random)
 		a.Proofs, a.Session.Proofs = nil, nil
 		a.Account = "nobody@one.example"
-		want := judge.Decide(a).ToPerson
+		want := judge.Decide(context.Background(), a).ToPerson
 		for _, account := range judge.Directory().Accounts {
 			a.Account = account.Name
-			if d := judge.Decide(a); d.Verdict != decide.Grant {
+			if d := judge.Decide(context.Background(), a); d.Verdict != decide.Grant {
 				require.Equal(t, want, d.ToPerson, account.Name)
 			}
 		}

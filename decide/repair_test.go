@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,7 +68,7 @@ func TestRepairs(t *testing.T) {
 
 		{"a newcomer has time", bothPolicy, `"account":"bob",` + passwordNow, "grant | 7 days left | until 2026-11-29T23:00:00Z"},
 		{"so has who was asked late", bothPolicy, `"account":"late",` + passwordNow, "grant | 11 days left | until 2026-12-04T11:00:00Z"},
-		{"and who was never asked is asked now", bothPolicy, `"account":"unasked",` + passwordNow, "grant | 14 days left | until 2026-12-07T11:00:00Z"},
+		{"but of whom nobody knows when has the day alone", bothPolicy, `"account":"unasked",` + passwordNow, "step_up | one of otp-app, push enrolled | Enrol otp-app or push."},
 		{"but not for ever", bothPolicy, `"account":"old",` + passwordNow, "step_up | one of otp-app, push enrolled | Enrol otp-app or push."},
 		{"nor at a risk", bothPolicy, `"account":"bob","signals":["told"],` + passwordNow, "step_up | one of otp-app, push enrolled | Enrol otp-app or push."},
 		{"an eased demand leaves no account unproven", heldPolicy, `"account":"bob"`, "step_up | password proven in this session | 7 days left"},
@@ -79,7 +80,7 @@ func TestRepairs(t *testing.T) {
 		{"but once", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol","session":{"proofs":[{"method":"desk-pass"}]}`, "step_up | desk-pass proven in this session | proof_ignored"},
 		{"and for nothing else", bothPolicy, `"account":"ann","proofs":[{"method":"desk-pass"}]`, "step_up | one of otp-app, push proven in the last 12h | password proven in this session | proof_ignored"},
 		{"where another way can be met it is to be met", choicePolicy, `"account":"bob","action":"enrol"`, "step_up | either one of certificate, passkey, security-key enrolled, or password proven in this session"},
-		{"of several ways the easiest is told", choicePolicy, `"account":"bob","session":{"proofs":[{"method":"otp-app"}]}`, "step_up | either one of certificate, passkey, security-key enrolled, or password proven in this session | offered password"},
+		{"of several ways the easiest is told", choicePolicy, `"account":"bob","session":{"proofs":[{"method":"otp-app"}]}`, "step_up | either one of certificate, passkey, security-key enrolled, or password proven in this session | proof_not_enrolled | offered password"},
 		{"a forgotten password", bothPolicy, `"action":"recover","proofs":[{"method":"otp-app"}]`, "grant"},
 		{"with nothing else proven now", bothPolicy, `"action":"recover","session":{"proofs":[{"method":"otp-app","at":"2026-11-23T10:00:00Z"}]}`, "step_up | password proven in this session | offer password desk-pass"},
 		{"a password to be changed", changedPolicy, passwordNow, "step_up | a changed password | Change your password."},
@@ -102,9 +103,9 @@ func TestRepairs(t *testing.T) {
 		judge, err := b.Compile()
 		require.NoError(t, err)
 		a := read(t, c.attempt)
-		d := judge.Decide(a)
+		d := judge.Decide(context.Background(), a)
 		assert.Equal(t, c.want, repairWords(d), c.name)
-		require.Equal(t, d.Verdict, judge.Verdict(a), c.name)
+		require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
 	}
 }
 

@@ -7,8 +7,8 @@
 package decide
 
 import (
+	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"time"
 
@@ -18,7 +18,8 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// Rulebook is what is decided by: the facts, and the policies on them.
+// Rulebook is what is decided by: the facts, and the policies on them. Whoever
+// compiles one hands it over: nothing that it holds may change afterwards.
 type Rulebook struct {
 	// Digest names the book that the rules were read from, for the record.
 	Digest    string
@@ -31,15 +32,25 @@ type Rulebook struct {
 	Policies   []Policy
 	Exemptions []Exemption
 	Rollouts   []Rollout
+	// Accounts and Devices supply accounts and devices while decisions are made;
+	// nil leaves it at those of the Directory.
+	Accounts directory.Accounts
+	Devices  directory.Devices
 	// Locator looks addresses up; nil knows none.
-	Locator Locator
+	Locator directory.Locator
+	// Reports tells of the signals that have neither a detector nor a condition;
+	// nil leaves it at those that the attempt names.
+	Reports Reports
 }
 
-// Locator tells where an address is. It is asked where neither the attempt nor a
-// network says, must be safe for concurrent use and must do no I/O that waits.
-type Locator interface {
-	// Locate returns the country, "" where it is not known, and the location.
-	Locate(netip.Addr) (attempt.CountryCode, attempt.Fact[attempt.Location])
+// Reports is how a risk engine of one's own takes part in the score. It must be
+// safe for concurrent use.
+type Reports interface {
+	// Signal returns whether the signal of that name, as the book defines it, holds
+	// for an attempt: True, False, or Unknown, which makes the score a span. It is
+	// asked of each signal without a detector and a condition that the attempt does
+	// not name, where the score is asked for. With an error the signal is unknown.
+	Signal(ctx context.Context, a *attempt.Attempt, name string) (condition.Truth, error)
 }
 
 // Verdict is the answer to an attempt. The zero Verdict is [Block], so that an

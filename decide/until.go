@@ -14,18 +14,19 @@ const farthestLook = 40 * 24 * time.Hour
 // grantedUntil returns the first moment at which the attempt, repeated, would no
 // longer be granted because a window or a date has passed; the zero Time where
 // there is none in sight. Ages of proofs and reports stand still for this. The
-// sitting must have granted the attempt; it is changed by the look ahead.
-func (s *sitting) grantedUntil() time.Time {
+// evaluation must have granted the attempt; it is changed by the look ahead.
+func (e *evaluation) grantedUntil() time.Time {
 	horizon := farthestLook
-	if s.limits.lasts > 0 && s.limits.lasts < horizon {
-		horizon = s.limits.lasts
+	if e.limits.lasts > 0 && e.limits.lasts < horizon {
+		horizon = e.limits.lasts
 	}
-	now := s.attempt.At
-	turns := s.turns(now, now.Add(horizon))
-	defer func() { s.moment = now }()
+	now := e.attempt.At
+	turns := e.turns(now, now.Add(horizon))
+	defer func() { e.moment = now }()
 	for _, t := range turns {
-		s.moment = t
-		if s.judgeAgain() != Grant {
+		e.moment = t
+		e.hear(false)
+		if e.evaluate(false) != Grant {
 			return t
 		}
 	}
@@ -34,7 +35,7 @@ func (s *sitting) grantedUntil() time.Time {
 
 // turns returns the moments after now, and not after end, at which something
 // that hangs on the time may change, in order.
-func (s *sitting) turns(now, end time.Time) []time.Time {
+func (e *evaluation) turns(now, end time.Time) []time.Time {
 	var turns []time.Time
 	add := func(t time.Time) {
 		if t.After(now) && !t.After(end) {
@@ -50,44 +51,44 @@ func (s *sitting) turns(now, end time.Time) []time.Time {
 					windows[w] = true
 				}
 			case condition.JoinedWithin:
-				if joined, known := s.judge.directory.JoinedUntil(s.account, directory.Span(t.Limit())); known {
+				if joined, known := e.profile.JoinedUntil(directory.Span(t.Limit()), e.attempt.At); known {
 					add(joined)
 				}
 			}
 		}
 		return true
 	}
-	for i := range s.judge.policies {
-		p := &s.judge.policies[i]
-		if !s.judge.index.isAimed(s.app, int32(i)) {
+	for i := range e.judge.policies {
+		p := &e.judge.policies[i]
+		if !e.judge.index.isAimed(e.app, int32(i)) {
 			continue
 		}
 		add(p.from)
 		add(p.until)
 		condition.Walk(p.who, look)
 		condition.Walk(p.liveFor, look)
-		if s.heard(int32(i)) == nil && !s.mayApplyLater(p) {
+		if e.heard(int32(i)) == nil && !e.mayApplyLater(p) {
 			continue
 		}
 		for _, r := range p.rules {
 			condition.Walk(r.when, look)
 		}
 	}
-	for i := range s.judge.model.Signals {
-		condition.Walk(s.judge.model.When(i), look)
+	for i := range e.judge.model.Signals {
+		condition.Walk(e.judge.model.When(i), look)
 	}
-	for i := range s.judge.exemptions {
-		x := &s.judge.exemptions[i]
+	for i := range e.judge.exemptions {
+		x := &e.judge.exemptions[i]
 		add(x.until)
 		condition.Walk(x.who, look)
 		condition.Walk(x.when, look)
 	}
-	for i := range s.judge.rollouts {
-		add(s.judge.deadline(&s.judge.rollouts[i], s.account, s.attempt.At))
-		condition.Walk(s.judge.rollouts[i].who, look)
+	for i := range e.judge.rollouts {
+		add(e.judge.rollouts[i].deadline(e.profile, e.attempt.At))
+		condition.Walk(e.judge.rollouts[i].who, look)
 	}
 	for w := range windows {
-		for _, t := range s.judge.directory.WindowTurns(int(w), now, end) {
+		for _, t := range e.judge.directory.WindowTurns(int(w), now, end) {
 			add(t)
 		}
 	}
@@ -97,7 +98,7 @@ func (s *sitting) turns(now, end time.Time) []time.Time {
 
 // mayApplyLater tells whether a policy that does not apply now hangs on the time
 // for that.
-func (s *sitting) mayApplyLater(p *policy) bool {
+func (e *evaluation) mayApplyLater(p *policy) bool {
 	timely := !p.from.IsZero()
 	condition.Walk(p.who, func(n condition.Node) bool {
 		t, ok := n.(*condition.Test)

@@ -53,9 +53,9 @@ func (j *Judge) Rollouts() []Rollout {
 }
 
 // Deadline returns when the time of a rollout, by its number among Rollouts, is
-// up for an account, by number. Whoever was not asked yet is asked at that moment.
-func (j *Judge) Deadline(rollout, account int, at time.Time) time.Time {
-	return j.deadline(&j.rollouts[rollout], account, at)
+// up for an account, as seen at a moment.
+func (j *Judge) Deadline(rollout int, account *directory.Profile, at time.Time) time.Time {
+	return j.rollouts[rollout].deadline(account, at)
 }
 
 // Assurances returns all assurances in the order in which the book has them. The
@@ -100,7 +100,7 @@ func (j *Judge) Audience(policy int, g *directory.Gathering) directory.Audience 
 	p := &j.policies[policy]
 	audience := g.Of(p.who)
 	for _, account := range g.Emergencies() {
-		if !p.names(int32(account)) {
+		if !p.names(j.directory.Profile(account)) {
 			audience = audience.And(g.Only(account).Not(len(j.directory.Accounts)))
 		}
 	}

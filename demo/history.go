@@ -67,6 +67,12 @@ func History() []*attempt.Attempt {
 	day := func(n int) time.Time { // so many days before the day of the scenes
 		return time.Date(last.Year(), last.Month(), last.Day()-n, 0, 0, 0, 0, last.Location())
 	}
+	facts := map[string]map[string]attempt.Scalar{}
+	if b, err := Open(); err == nil { // the book is part of the program
+		for _, d := range b.Devices {
+			facts[d.Name] = d.Facts
+		}
+	}
 	var history []*attempt.Attempt
 	for n := historyDays; n > 0; n-- {
 		weekend := day(n).Weekday() == time.Saturday || day(n).Weekday() == time.Sunday
@@ -106,6 +112,12 @@ func History() []*attempt.Attempt {
 			a := habit{account: h.account, app: "mail", ip: relay}.attempt(sprayed.Add(time.Duration(round)*time.Minute + time.Duration(i)*time.Second))
 			a.Failed = []attempt.Failure{{Method: "password", Reason: attempt.Refused}}
 			history = append(history, a)
+		}
+	}
+	for _, a := range history {
+		if d := a.Device.Ref(); d != nil { // it reports the same each time
+			id, _ := d.ID.Get()
+			d.Facts = facts[id]
 		}
 	}
 	slices.SortStableFunc(history, func(a, b *attempt.Attempt) int { return a.At.Compare(b.At) })

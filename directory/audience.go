@@ -30,14 +30,14 @@ type Gathering struct {
 func (e *Directory) Gather(at time.Time) *Gathering {
 	g := &Gathering{directory: e, at: at, tests: make(map[string]Audience),
 		members: make([][]int32, len(e.Groups)), perhaps: make([][]int32, len(e.Groups))}
-	for account := range e.accounts {
-		for _, group := range e.accounts[account].groups {
+	for account := range e.profiles {
+		for _, group := range e.profiles[account].groups {
 			g.members[group] = append(g.members[group], int32(account))
 		}
-		for _, group := range e.accounts[account].perhaps {
+		for _, group := range e.profiles[account].perhaps {
 			g.perhaps[group] = append(g.perhaps[group], int32(account))
 		}
-		if e.accounts[account].kind == Emergency {
+		if e.profiles[account].kind == Emergency {
 			g.emergencies = append(g.emergencies, account)
 		}
 	}
@@ -99,15 +99,17 @@ func (g *Gathering) test(t *condition.Test) Audience {
 	switch t.Key {
 	case condition.Accounts:
 		for _, n := range t.Numbers() {
-			a.add(n, condition.True)
+			if int(n) < len(g.directory.Accounts) { // the others are not listed
+				a.add(n, condition.True)
+			}
 		}
 	case condition.Groups:
 		for _, group := range t.Numbers() {
 			a = a.Or(g.InGroup(int(group)))
 		}
 	default:
-		for n := range g.directory.accounts {
-			a.add(int32(n), g.directory.AccountHolds(n, g.at, t))
+		for n := range g.directory.profiles {
+			a.add(int32(n), g.directory.profiles[n].Holds(t, g.at, g.at))
 		}
 	}
 	return a

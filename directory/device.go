@@ -1,6 +1,7 @@
 package directory
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -22,6 +23,19 @@ type Device struct {
 	Tags       []string                  `book:"tags" doc:"tags that conditions can ask for"`
 	Facts      map[string]attempt.Scalar `book:"facts" doc:"what it reported of itself, by name"`
 	ReportedAt *time.Time                `book:"reported_at" doc:"when it reported that, such as 2026-11-23T18:00:00Z"`
+}
+
+// Devices supplies devices while decisions are made, as [Accounts] supplies
+// accounts. It must be safe for concurrent use.
+type Devices interface {
+	// Device returns the device of that identity. It is called once in each
+	// decision whose attempt states a device.id. A device that is supplied takes
+	// the place of the book's device of that name. Nothing of it is kept.
+	//
+	// The error is ErrNotFound, or wraps it, where there surely is no such device:
+	// the book's own is taken then, if it lists one. With any other error what the
+	// attempt itself does not state of the device is unknown.
+	Device(ctx context.Context, id string) (Device, error)
 }
 
 // Posture is a named list of checks that a device must pass.
@@ -70,24 +84,33 @@ const (
 type DeviceView struct {
 	// said is what the attempt says, empty where it says nothing.
 	said *attempt.Device
-	none bool
+	// at is the attempt's time: what is dated later did not happen.
+	at time.Time
 	// entry is the directory's device, nil where it has none.
 	entry *Device
 }
 
-// View returns the device of an attempt. It makes no copy of what it is given,
-// so the attempt must not change while the view is used.
-func (e *Directory) View(a *attempt.Attempt) DeviceView {
-	v := DeviceView{said: a.Device.Ref(), none: a.Device.IsNone()}
+// View returns the device of an attempt, with the book's device of that identity.
+// It makes no copy of what it is given, so the attempt must not change while the
+// view is used.
+func (d *Directory) View(a *attempt.Attempt) DeviceView {
+	v := DeviceView{said: a.Device.Ref(), at: a.At}
 	if v.said == nil {
 		v.said = &unsaid
 		return v
 	}
 	if id, ok := v.said.ID.Get(); ok {
-		if n, ok := e.deviceNumber[id]; ok {
-			v.entry = &e.Devices[n]
+		if n, ok := d.deviceNumber[id]; ok {
+			v.entry = &d.Devices[n]
 		}
 	}
+	return v
+}
+
+// With returns the view with another device of the directory: one that was
+// supplied, or nil where nobody could find out.
+func (v DeviceView) With(entry *Device) DeviceView {
+	v.entry = entry
 	return v
 }
 
@@ -100,79 +123,65 @@ func (v *DeviceView) Identity() (string, bool) {
 	return id, ok && id != ""
 }
 
-// Registered tells whether the directory knows the device.
+// Registered reports whether the directory knows the device.
 func (v *DeviceView) Registered() bool { return v.entry != nil }
 
 // flag is a truth about the device: as the attempt says, else as the directory
-// does, else unknown; false where there is no device.
+// does, else unknown.
 func (v *DeviceView) flag(said attempt.Fact[bool], registered func(*Device) bool) condition.Truth {
 	value, ok := said.Get()
 	switch {
 	case ok:
 		return condition.Of(value)
-	case v.none, !said.IsUnknown():
-		return condition.False
 	case v.entry != nil:
 		return condition.Of(registered(v.entry))
 	}
 	return condition.Unknown
 }
 
-// Known tells whether the device was seen before; a registered one was.
+// Known reports whether the device was seen before; a registered one was.
 func (v *DeviceView) Known() condition.Truth {
-	d := v.said
-	return v.flag(d.Known, func(*Device) bool { return true })
+	return v.flag(v.said.Known, func(*Device) bool { return true })
 }
 
-// Managed tells whether the organisation looks after the device.
+// Managed reports whether the organisation looks after the device.
 func (v *DeviceView) Managed() condition.Truth {
-	d := v.said
-	return v.flag(d.Managed, func(e *Device) bool { return e.Managed })
+	return v.flag(v.said.Managed, func(e *Device) bool { return e.Managed })
 }
 
-// Shared tells whether several people use the device.
+// Shared reports whether several people use the device.
 func (v *DeviceView) Shared() condition.Truth {
-	d := v.said
-	return v.flag(d.Shared, func(e *Device) bool { return e.Shared })
+	return v.flag(v.said.Shared, func(e *Device) bool { return e.Shared })
 }
 
-// OwnedBy tells whether the device belongs to the account.
+// OwnedBy reports whether the device belongs to the account.
 func (v *DeviceView) OwnedBy(account string) condition.Truth {
-	d := v.said
-	owner, ok := d.Owner.Get()
+	owner, ok := v.said.Owner.Get()
 	switch {
 	case ok:
 		return condition.Of(owner == account)
-	case v.none, !d.Owner.IsUnknown():
-		return condition.False
 	case v.entry != nil:
 		return condition.Of(v.entry.Owner == account)
 	}
 	return condition.Unknown
 }
 
-// Platform returns the platform; an unknown fact where nobody says.
-func (v *DeviceView) Platform() attempt.Fact[string] {
-	d := v.said
-	switch {
-	case v.none:
-		return attempt.None[string]()
-	case !d.Platform.IsUnknown() || v.entry == nil:
-		return d.Platform
-	case v.entry.Platform == "":
-		return attempt.None[string]() // the directory is closed
+// Platform returns the platform, and false where nobody states it.
+func (v *DeviceView) Platform() (string, bool) {
+	if name, ok := v.said.Platform.Get(); ok {
+		return name, true
 	}
-	return attempt.Known(v.entry.Platform)
+	if v.entry != nil && v.entry.Platform != "" {
+		return v.entry.Platform, true
+	}
+	return "", false
 }
 
 // Tags returns the tags, and false where they are unknown.
 func (v *DeviceView) Tags() ([]string, bool) {
-	d := v.said
 	switch {
-	case v.none:
-		return nil, true
-	case d.Tags != nil:
-		return d.Tags, true
+	case v.said.Tags != nil:
+		return v.said.Tags, true
 	case v.entry != nil:
 		return v.entry.Tags, true
 	}
@@ -180,57 +189,75 @@ func (v *DeviceView) Tags() ([]string, bool) {
 }
 
 // Remembered are the accounts that asked to be remembered on the device.
-func (v *DeviceView) Remembered() []attempt.Remembered {
-	d := v.said
-	return d.Remembered
+func (v *DeviceView) Remembered() []attempt.Remembered { return v.said.Remembered }
+
+// report is one report of the device: when it was made, as far as that is known,
+// and whether it happened at all.
+type report struct {
+	at    time.Time
+	dated bool
+	later bool
 }
 
-// reportedAt returns when the device reported.
-func (v *DeviceView) reportedAt() (time.Time, bool) {
-	d := v.said
-	if !d.ReportedAt.IsUnknown() {
-		return d.ReportedAt.Get()
-	}
-	if v.entry != nil && v.entry.ReportedAt != nil {
-		return *v.entry.ReportedAt, true
-	}
-	return time.Time{}, false
+// saidReport is the report that the facts in the attempt came in.
+func (v *DeviceView) saidReport() report {
+	at, dated := v.said.ReportedAt.Get()
+	return report{at, dated, dated && attempt.IsLater(at, v.at)}
 }
 
-// fact returns what the device reported under a name, and false where nothing is
-// known of it.
-func (v *DeviceView) fact(name string) (attempt.Scalar, bool) {
-	d := v.said
-	if value, ok := d.Facts[name]; ok {
-		return value, true
+// entryReport is the report that the facts in the directory came in.
+func (v *DeviceView) entryReport() report {
+	if v.entry == nil || v.entry.ReportedAt == nil {
+		return report{}
+	}
+	return report{*v.entry.ReportedAt, true, attempt.IsLater(*v.entry.ReportedAt, v.at)}
+}
+
+// isFresh reports whether a report is young enough for a posture.
+func (r report) isFresh(p *Posture, at time.Time) bool {
+	return !r.later && (p.Fresh == 0 || r.dated && at.Sub(r.at) <= time.Duration(p.Fresh))
+}
+
+// fact returns what the device reported under a name, with the report that it
+// came in, and false where nothing is known of it.
+func (v *DeviceView) fact(name string) (attempt.Scalar, report, bool) {
+	if value, ok := v.said.Facts[name]; ok {
+		if r := v.saidReport(); !r.later {
+			return value, r, true
+		}
 	}
 	if v.entry != nil {
-		value, ok := v.entry.Facts[name]
-		return value, ok
+		if value, ok := v.entry.Facts[name]; ok {
+			if r := v.entryReport(); !r.later {
+				return value, r, true
+			}
+		}
 	}
-	return attempt.Scalar{}, false
+	return attempt.Scalar{}, report{}, false
 }
 
-// HasReport tells whether the device has a report that is fresh enough at a time.
-func (v *DeviceView) HasReport(p *Posture, at time.Time) bool {
-	if p.Fresh == 0 {
-		return true
-	}
-	reported, ok := v.reportedAt()
-	return ok && at.Sub(reported) <= time.Duration(p.Fresh)
+// HasLaterReport reports whether the report that the device's facts would come from
+// is dated after the attempt and so did not happen.
+func (v *DeviceView) HasLaterReport() bool {
+	said := v.saidReport()
+	return said.later || !said.dated && v.entryReport().later
 }
 
-// Assess holds the device's report against a posture.
-func (v *DeviceView) Assess(p *Posture, at time.Time) Fitness {
+// HasReport reports whether the device has a report that is fresh enough.
+func (v *DeviceView) HasReport(p *Posture) bool {
+	return p.Fresh == 0 || len(v.said.Facts) > 0 && v.saidReport().isFresh(p, v.at) ||
+		v.entry != nil && v.entryReport().isFresh(p, v.at)
+}
+
+// Assess holds what the device reported against a posture. A fact is as old as
+// the report that it came in.
+func (v *DeviceView) Assess(p *Posture) Fitness {
 	if _, ok := v.Identity(); !ok {
 		return Unidentified
 	}
-	if !v.HasReport(p, at) {
-		return Unreported
-	}
 	passes := condition.True
 	for i := range p.Checks {
-		if passes = min(passes, v.Passes(&p.Checks[i])); passes == condition.False {
+		if passes = min(passes, v.Passes(p, &p.Checks[i])); passes == condition.False {
 			return Unfit
 		}
 	}
@@ -240,27 +267,33 @@ func (v *DeviceView) Assess(p *Posture, at time.Time) Fitness {
 	return Unreported
 }
 
-// PassesPosture is Assess as a truth: a device that nothing identifies is
-// unknown where an identity may yet be stated.
-func (v *DeviceView) PassesPosture(p *Posture, at time.Time) condition.Truth {
-	switch v.Assess(p, at) {
+// PassesPosture is Assess as a truth. On a device that nothing identifies it is
+// unknown.
+func (v *DeviceView) PassesPosture(p *Posture) condition.Truth {
+	switch v.Assess(p) {
 	case Fit:
 		return condition.True
 	case Unfit:
 		return condition.False
-	case Unidentified:
-		if v.none || !v.said.ID.IsUnknown() {
-			return condition.False
-		}
 	}
 	return condition.Unknown
 }
 
-// Passes tells whether the device passes one check; unknown where it did not
-// report the fact.
-func (v *DeviceView) Passes(c *Check) condition.Truth {
-	value, ok := v.fact(c.Fact)
-	if !ok {
+// Passes reports whether the device passes one check of a posture; unknown where
+// it did not report the fact, or not lately. On a platform that the check does not
+// list it fails, reported or not.
+func (v *DeviceView) Passes(p *Posture, c *Check) condition.Truth {
+	least := ""
+	byPlatform := c.AtLeast != nil && c.AtLeast.ByPlatform != nil
+	platform, known := v.Platform()
+	if byPlatform && known {
+		if c.isUnlisted(platform) {
+			return condition.False
+		}
+		least = c.AtLeast.ByPlatform[platform]
+	}
+	value, r, ok := v.fact(c.Fact)
+	if !ok || !r.isFresh(p, v.at) {
 		return condition.Unknown
 	}
 	switch {
@@ -271,16 +304,21 @@ func (v *DeviceView) Passes(c *Check) condition.Truth {
 	case c.AtMost != nil:
 		n, isNumber := value.Float()
 		return condition.Of(isNumber && n <= *c.AtMost)
-	case c.AtLeast.ByPlatform == nil:
+	case !byPlatform:
 		return condition.Of(versionAtLeast(value, c.AtLeast.All))
-	}
-	platform := v.Platform()
-	if platform.IsUnknown() {
+	case !known:
 		return condition.Unknown
 	}
-	name, _ := platform.Get()
-	least, listed := c.AtLeast.ByPlatform[name]
-	return condition.Of(listed && versionAtLeast(value, least))
+	return condition.Of(versionAtLeast(value, least))
+}
+
+// isUnlisted reports whether a check is by platform and does not list this one.
+func (c *Check) isUnlisted(platform string) bool {
+	if c.AtLeast == nil || c.AtLeast.ByPlatform == nil {
+		return false
+	}
+	_, listed := c.AtLeast.ByPlatform[platform]
+	return !listed
 }
 
 // versionAtLeast compares dotted versions part by part as numbers; what is left
@@ -364,18 +402,27 @@ func (c *Check) Wants() string {
 // Finding is a check that a device did not pass.
 type Finding struct {
 	Check *Check
-	// Saw is what it reported, "nothing" where it did not.
+	// Saw is what it reported, "nothing" where it did not, or the platform that the
+	// check does not list.
 	Saw string
 }
 
-// Failing returns the checks that the device does not pass, surely or perhaps.
+// Failing returns the checks that the device surely does not pass, and where it has
+// a report that is fresh enough, those that it may not pass.
 func (v *DeviceView) Failing(p *Posture) []Finding {
 	var found []Finding
 	for i := range p.Checks {
-		if v.Passes(&p.Checks[i]) != condition.True {
-			value, _ := v.fact(p.Checks[i].Fact)
-			found = append(found, Finding{&p.Checks[i], value.String()})
+		c := &p.Checks[i]
+		passes := v.Passes(p, c)
+		if passes == condition.True || passes == condition.Unknown && !v.HasReport(p) {
+			continue
 		}
+		value, _, _ := v.fact(c.Fact)
+		saw := value.String()
+		if platform, known := v.Platform(); known && c.isUnlisted(platform) {
+			saw = platform
+		}
+		found = append(found, Finding{c, saw})
 	}
 	return found
 }

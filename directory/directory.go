@@ -3,9 +3,8 @@
 package directory
 
 import (
+	"crypto/sha256"
 	"fmt"
-	"hash/fnv"
-	"io"
 	"net/netip"
 	"slices"
 	"strings"
@@ -18,30 +17,6 @@ import (
 
 // LongestName is how many bytes the name of anything may have.
 const LongestName = 200
-
-// Kind is what an account is for.
-type Kind uint8
-
-// The kinds. An emergency account is the one that must get in when all else
-// fails.
-const (
-	Person Kind = iota
-	Service
-	Emergency
-)
-
-var kinds = []string{"person", "service", "emergency"}
-
-// Kinds returns the words for the kinds.
-func Kinds() []string { return slices.Clone(kinds) }
-
-// String returns the kind as a book writes it.
-func (k Kind) String() string { return kinds[k] }
-
-// UnmarshalText reads a kind.
-func (k *Kind) UnmarshalText(text []byte) error {
-	return parseWord(k, "a kind of account", string(text), kinds)
-}
 
 // ParseWord finds text among the words of a closed list and stores its number,
 // counted from first. The error suggests the nearest word.
@@ -56,82 +31,6 @@ func ParseWord[T ~uint8 | ~int](into *T, what, text string, words []string, firs
 
 func parseWord[T ~uint8 | ~int](into *T, what, text string, words []string) error {
 	return ParseWord(into, what, text, words, 0)
-}
-
-// Level is how much risk there is.
-type Level uint8
-
-// The levels.
-const (
-	NoRisk Level = iota
-	LowRisk
-	MediumRisk
-	HighRisk
-)
-
-var levels = []string{"none", "low", "medium", "high"}
-
-// Levels returns the words for the levels, from none on.
-func Levels() []string { return slices.Clone(levels) }
-
-// String returns none, low, medium or high.
-func (l Level) String() string { return levels[l] }
-
-// MarshalText writes String.
-func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
-
-// UnmarshalText reads none, low, medium or high.
-func (l *Level) UnmarshalText(text []byte) error {
-	return parseWord(l, "a level of risk", string(text), levels)
-}
-
-// ParseLevel reads a level that a condition can ask for: low, medium or high.
-func ParseLevel(text string) (level Level, err error) {
-	err = ParseWord(&level, "a level of risk to ask for", text, levels[1:], LowRisk)
-	return level, err
-}
-
-// Account is one who signs on.
-type Account struct {
-	Name       string                    `book:"name,required" doc:"how the account is named in attempts, often a mail address"`
-	Kind       Kind                      `book:"kind" doc:"person (the default), service or emergency"`
-	Disabled   bool                      `book:"disabled" doc:"true where the account may not sign on at all"`
-	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of"`
-	Methods    []string                  `book:"methods" ref:"method" doc:"methods that it has enrolled"`
-	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known of it, by name; what is missing is unknown, null says that there is none"`
-	Joined     *Date                     `book:"joined" doc:"day on which the person joined"`
-	// AskedAt is when a rollout first asked the person to enrol.
-	AskedAt     *time.Time   `book:"asked_at" doc:"when a rollout first asked the person to enrol"`
-	AccountRisk *AccountRisk `book:"account_risk" doc:"the standing risk of the account, until it is put right"`
-	// PasswordChangedAt is when the password was last changed, as far as known.
-	PasswordChangedAt *time.Time `book:"password_changed_at" doc:"when the password was last changed"`
-}
-
-// LeakedPassword is the reason of an account risk that a changed password puts
-// right; any other stays until a reviewer takes it out.
-const LeakedPassword = "leaked-password"
-
-// AccountRisk is a standing risk of an account.
-type AccountRisk struct {
-	Level   Level      `book:"level,required" doc:"low, medium or high"`
-	Because string     `book:"because" doc:"the reason; leaked-password is put right by a changed password"`
-	Since   *time.Time `book:"since" doc:"when it arose"`
-}
-
-// Risk returns the level of the account's standing risk, none where a changed
-// password has put it right.
-func (a *Account) Risk() Level {
-	if a.AccountRisk == nil || a.AccountRisk.Because == LeakedPassword && a.ChangedSinceRisk() {
-		return NoRisk
-	}
-	return a.AccountRisk.Level
-}
-
-// ChangedSinceRisk tells whether the password was changed after the account's
-// risk arose.
-func (a *Account) ChangedSinceRisk() bool {
-	return a.AccountRisk != nil && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil &&
-		a.PasswordChangedAt.After(*a.AccountRisk.Since)
 }
 
 // Group is a named set of accounts.
@@ -190,7 +89,7 @@ type Limits struct {
 	Shared *bool `book:"shared" doc:"false where only proofs made for this very app count"`
 }
 
-// Contents are the facts that an Directory is made from.
+// Contents are the facts that a Directory is made from.
 type Contents struct {
 	// Zone is where windows and dates without a zone of their own are read;
 	// nil is UTC.
@@ -207,43 +106,47 @@ type Contents struct {
 	Methods []Method
 	// Literals are ranges that conditions name without defining a network.
 	Literals []Range
+	// Outside says that there are accounts which Accounts does not list, so that
+	// groups and conditions may name them.
+	Outside bool
+	// Named are the names of such accounts that conditions ask for.
+	Named []string
+	// ShareKey decides, with the names of accounts and owners, which accounts fall
+	// into a share. Without one whoever chooses an account's name chooses its side.
+	ShareKey string
 }
 
 // Directory answers questions about the facts. It does not change and is safe for
 // concurrent use.
 type Directory struct {
 	Contents
-	methods []Method
+	methods  []Method
+	shareKey [sha256.Size]byte
 
 	accountNumber, groupNumber, appNumber, networkNumber, windowNumber map[string]int32
 	regionNumber, methodNumber, deviceNumber, postureNumber            map[string]int32
-	// Names that need no definition are numbered as they are met.
-	domainNumber, tagNumber, attributeNumber map[string]int32
+	// tagNumber numbers the tags of apps as they are met.
+	tagNumber map[string]int32
 
-	accounts []accountFacts
-	apps     []appFacts
-	hosts    []hostPattern
-	places   *placeTable
-	windows  []compiledWindow
+	profiles []Profile
+	// above lists for each group those that its members are in, itself included.
+	above [][]int32
+	// listedIn lists for each account the groups whose `members` name it.
+	listedIn map[int32][]int32
+	// where are the conditions on membership, and barring those on methods.
+	where, barring []numbered
+	apps           []appFacts
+	hosts          []hostPattern
+	places         *placeTable
+	windows        []compiledWindow
 	// stated are the networks that state a country, for CountryMayHold.
 	stated []attempt.CountryCode
 }
 
-// accountFacts are what conditions ask of an account, as numbers.
-type accountFacts struct {
-	// groups are those it surely is in, perhaps those whose `where` is unknown.
-	groups, perhaps []int32
-	// attributes are the numbers of its attributes and of each with its value.
-	attributes []int32
-	domain     int32
-	// kind and disabled stand here too, next to what else a verdict looks at.
-	kind     Kind
-	disabled bool
-	// methods are those enrolled and not barred; barred are those that count for
-	// nothing.
-	methods, barred MethodSet
-	// hash spreads accounts over shares.
-	hash uint64
+// numbered is a bound condition of a group or a method.
+type numbered struct {
+	number    int32
+	condition condition.Node
 }
 
 type appFacts struct {
@@ -251,13 +154,15 @@ type appFacts struct {
 	openTo []int32
 }
 
-// New makes an Directory. The error names a reference to what is not defined, a
-// name that is defined twice, or a circle of groups.
+// New makes a Directory. It keeps copies of the lists in the contents, but not of
+// what those hold, so that accounts and the like must not change afterwards. The
+// error names a reference to what is not defined, a name that is defined twice, or
+// a circle of groups.
 func New(c Contents) (*Directory, error) {
 	if c.Zone == nil {
 		c.Zone = time.UTC
 	}
-	e := &Directory{Contents: c, methods: Catalogue(c.Methods)}
+	e := &Directory{Contents: c, methods: Catalogue(c.Methods), shareKey: sha256.Sum256([]byte(c.ShareKey))}
 	if len(e.methods) > MaxMethods {
 		return nil, fmt.Errorf("%d methods are more than the %d there is room for", len(e.methods), MaxMethods)
 	}
@@ -284,6 +189,9 @@ func New(c Contents) (*Directory, error) {
 	if err != nil {
 		return nil, err
 	}
+	for _, name := range c.Named {
+		e.nameAccount(name)
+	}
 	if err := e.fillAccounts(); err != nil {
 		return nil, err
 	}
@@ -307,61 +215,61 @@ func New(c Contents) (*Directory, error) {
 	return e, nil
 }
 
+// nameAccount gives a number to the name of an account that the list may lack.
+func (e *Directory) nameAccount(name string) int32 {
+	n, ok := e.accountNumber[name]
+	if !ok {
+		n = int32(len(e.accountNumber))
+		e.accountNumber[name] = n
+	}
+	return n
+}
+
 // undefined is the error for a reference to what is not there.
 func undefined(where, what, name string) error {
 	return fmt.Errorf("%s: %s %q is not defined", where, what, name)
 }
 
 func (e *Directory) fillAccounts() error {
-	above, err := e.groupsAbove()
-	if err != nil {
+	var err error
+	if e.above, err = e.groupsAbove(); err != nil {
 		return err
 	}
-	e.accounts = make([]accountFacts, len(e.Accounts))
-	e.domainNumber, e.attributeNumber = make(map[string]int32), make(map[string]int32)
 	for i := range e.Accounts {
-		a, facts := &e.Accounts[i], &e.accounts[i]
-		facts.domain = intern(e.domainNumber, domainOf(a.Name))
-		facts.hash, facts.kind, facts.disabled = hashText(a.Name), a.Kind, a.Disabled
+		a := &e.Accounts[i]
 		for _, name := range a.Groups {
-			group, ok := e.groupNumber[name]
-			if !ok {
+			if _, ok := e.groupNumber[name]; !ok {
 				return undefined("account "+a.Name, "group", name)
 			}
-			facts.groups = append(facts.groups, above[group]...)
 		}
 		for _, name := range a.Methods {
-			method, ok := e.methodNumber[name]
-			if !ok {
+			if _, ok := e.methodNumber[name]; !ok {
 				return undefined("account "+a.Name, "method", name)
 			}
-			facts.methods = facts.methods.Add(int(method))
 		}
-		for name, value := range a.Attributes {
-			facts.attributes = append(facts.attributes, intern(e.attributeNumber, name))
-			if value.Kind() != attempt.Nothing {
-				facts.attributes = append(facts.attributes, intern(e.attributeNumber, attributeValue(name, value.String())))
-			}
-		}
-		slices.Sort(facts.attributes)
 	}
+	e.listedIn = make(map[int32][]int32)
 	for i := range e.Groups {
 		for _, name := range e.Groups[i].Members {
-			account, ok := e.accountNumber[name]
-			if !ok {
+			if _, ok := e.accountNumber[name]; !ok && !e.Outside {
 				return undefined("group "+e.Groups[i].Name, "account", name)
 			}
-			e.accounts[account].groups = append(e.accounts[account].groups, above[i]...)
+			account := e.nameAccount(name)
+			e.listedIn[account] = append(e.listedIn[account], int32(i))
 		}
 	}
-	if err := e.addWhere(above); err != nil {
+	if err := e.bindWhere(); err != nil {
 		return err
 	}
-	for i := range e.accounts {
-		e.accounts[i].groups = settle(e.accounts[i].groups)
-		e.accounts[i].perhaps = settle(e.accounts[i].perhaps)
+	if err := e.bindBarring(); err != nil {
+		return err
 	}
-	return e.barMethods()
+	e.profiles = make([]Profile, len(e.Accounts))
+	for i := range e.profiles {
+		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i))
+		e.profiles[i].hash, e.profiles[i].hashed = e.hashText(e.Accounts[i].Name), true
+	}
+	return nil
 }
 
 // settle sorts numbers and takes out what stands twice.
@@ -370,8 +278,8 @@ func settle(numbers []int32) []int32 {
 	return slices.Compact(numbers)
 }
 
-// addWhere adds the accounts that a group's `where` holds for.
-func (e *Directory) addWhere(above [][]int32) error {
+// bindWhere binds the conditions on membership.
+func (e *Directory) bindWhere() error {
 	for i := range e.Groups {
 		if e.Groups[i].Where == nil {
 			continue
@@ -383,15 +291,7 @@ func (e *Directory) addWhere(above [][]int32) error {
 		if err != nil {
 			return fmt.Errorf("group %s: where: %w", e.Groups[i].Name, err)
 		}
-		for account := range e.accounts {
-			facts := &e.accounts[account]
-			switch condition.Eval(where, AccountFacts{e, account, time.Time{}}) {
-			case condition.True:
-				facts.groups = append(facts.groups, above[i]...)
-			case condition.Unknown:
-				facts.perhaps = append(facts.perhaps, above[i]...)
-			}
-		}
+		e.where = append(e.where, numbered{int32(i), where})
 	}
 	return nil
 }
@@ -415,9 +315,8 @@ func asksFor(node condition.Node, keys ...condition.Key) (key condition.Key, fou
 	return key, found
 }
 
-// barMethods takes from each account the methods that count for nothing with
-// it. Where that is not known they are barred, for what is not known never helps.
-func (e *Directory) barMethods() error {
+// bindBarring binds the conditions that bar methods.
+func (e *Directory) bindBarring() error {
 	for m := range e.methods {
 		if e.methods[m].BarredFor == nil {
 			continue
@@ -429,14 +328,7 @@ func (e *Directory) barMethods() error {
 		if err != nil {
 			return fmt.Errorf("method %s: barred_for: %w", e.methods[m].Name, err)
 		}
-		for account := range e.accounts {
-			if condition.Eval(barred, AccountFacts{e, account, time.Time{}}) != condition.False {
-				e.accounts[account].barred = e.accounts[account].barred.Add(m)
-			}
-		}
-	}
-	for i := range e.accounts {
-		e.accounts[i].methods &^= e.accounts[i].barred
+		e.barring = append(e.barring, numbered{int32(m), barred})
 	}
 	return nil
 }
@@ -447,17 +339,6 @@ func CheckBarredFor(barred condition.Node) error {
 		return fmt.Errorf("barred_for cannot ask for %s: it hangs neither on what is enrolled nor on the time", key)
 	}
 	return nil
-}
-
-// attributeValue is the name under which an attribute with a value is numbered.
-func attributeValue(name, value string) string { return name + "\x00" + value }
-
-// hashText is FNV-1a with 64 bits, which stays the same from release to release
-// (G. Fowler, L. C. Noll, K.-P. Vo; RFC 9923).
-func hashText(text string) uint64 {
-	h := fnv.New64a()
-	_, _ = io.WriteString(h, text)
-	return h.Sum64()
 }
 
 // groupsAbove returns for each group the groups that its members are in: itself
@@ -543,17 +424,37 @@ func intern(numbers map[string]int32, name string) int32 {
 	return n
 }
 
-// domainOf is what follows the last @ of an account's name, in lower case, ""
-// where there is none.
+// domainOf is what follows the last @ of an account's name, in the form in which
+// domains are compared, "" where there is none or it is no domain.
 func domainOf(account string) string {
-	if at := strings.LastIndexByte(account, '@'); at >= 0 {
-		return strings.ToLower(account[at+1:])
+	at := strings.LastIndexByte(account, '@')
+	if at < 0 {
+		return ""
 	}
-	return ""
+	domain, err := NormalDomain(account[at+1:])
+	if err != nil {
+		return ""
+	}
+	return domain
 }
 
-// FindAccount returns the number of the account of that name.
-func (e *Directory) FindAccount(name string) (int, bool) { return find(e.accountNumber, name) }
+// NormalDomain puts a domain into the form in which domains are compared: ASCII by
+// IDNA (RFC 5891), in lower case. It allocates nothing where that is its form.
+func NormalDomain(domain string) (string, error) {
+	plain := domain != ""
+	for i := range len(domain) {
+		c := domain[i]
+		plain = plain && (c == '.' || c == '-' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z')
+	}
+	if plain && !strings.Contains(domain, "xn--") {
+		return domain, nil
+	}
+	normal, err := normalHost(domain)
+	if err != nil {
+		return "", fmt.Errorf("%q is no domain such as kestrelsound.example", domain)
+	}
+	return normal, nil
+}
 
 // FindMethod returns the number of the method of that name.
 func (e *Directory) FindMethod(name string) (int, bool) {
@@ -573,37 +474,6 @@ func find(numbers map[string]int32, name string) (int, bool) {
 // Methods returns all methods in the order of their numbers. The caller must
 // not change them.
 func (e *Directory) Methods() []Method { return e.methods }
-
-// Kind returns the kind of an account, by its number.
-func (e *Directory) Kind(account int) Kind { return e.accounts[account].kind }
-
-// Disabled tells whether an account, by its number, may not sign on at all.
-func (e *Directory) Disabled(account int) bool { return e.accounts[account].disabled }
-
-// Enrolled returns the methods that an account, by its number, has enrolled and
-// that are not barred for it.
-func (e *Directory) Enrolled(account int) MethodSet { return e.accounts[account].methods }
-
-// Barred returns the methods that count for nothing with an account, by its
-// number.
-func (e *Directory) Barred(account int) MethodSet { return e.accounts[account].barred }
-
-// GroupsOf returns the names of all groups that an account is in, directly or
-// through others, by its number.
-func (e *Directory) GroupsOf(account int) []string {
-	var names []string
-	for _, g := range e.accounts[account].groups {
-		names = append(names, e.Groups[g].Name)
-	}
-	slices.Sort(names)
-	return names
-}
-
-// IsOpenTo tells whether the app is given to the account, both by number. A
-// membership that is not sure opens nothing.
-func (e *Directory) IsOpenTo(app, account int) bool {
-	return e.Apps[app].OpenTo == nil || intersects(e.apps[app].openTo, e.accounts[account].groups)
-}
 
 // Place returns what is known of an address. The caller must not change it.
 func (e *Directory) Place(ip netip.Addr) *Place { return e.places.find(ip) }
@@ -625,6 +495,23 @@ func (e *Directory) NetworkNames(p *Place) []string {
 // network has addresses of its family.
 func (e *Directory) NearestNetwork(ip netip.Addr) (Neighbour, bool) {
 	return nearestNetwork(e.Networks, ip)
+}
+
+// AddressElsewhere returns an address that lies in no network of the directory, and
+// false where none was found.
+func (e *Directory) AddressElsewhere() (netip.Addr, bool) {
+	candidates := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8:ffff::1")}
+	for _, n := range e.Networks {
+		for _, r := range n.Ranges {
+			candidates = append(candidates, r.To.Next(), r.From.Prev())
+		}
+	}
+	for _, ip := range candidates {
+		if ip.IsValid() && len(e.Place(ip).Networks) == 0 {
+			return ip, true
+		}
+	}
+	return netip.Addr{}, false
 }
 
 // InWindow tells whether the moment lies in the window of that number.
@@ -666,18 +553,8 @@ func intersects(a, b []int32) bool {
 // FindPosture returns the number of the posture of that name.
 func (e *Directory) FindPosture(name string) (int, bool) { return find(e.postureNumber, name) }
 
-// Memberships returns the numbers of the groups that an account, by number, is
-// surely in and may be in, and of its domain. The caller must not change them.
-func (e *Directory) Memberships(account int) (sure, perhaps []int32, domain int32) {
-	facts := &e.accounts[account]
-	return facts.groups, facts.perhaps, facts.domain
-}
-
 // MayStateOther tells whether a network could make the answer to "is it another
 // country than that one" differ from what the stated country says.
 func (e *Directory) MayStateOther(stated, than attempt.CountryCode) bool {
 	return slices.ContainsFunc(e.stated, func(code attempt.CountryCode) bool { return (code != than) != (stated != than) })
 }
-
-// Domains returns how many domains the accounts have; they are numbered from 0.
-func (e *Directory) Domains() int { return len(e.domainNumber) }

@@ -90,7 +90,8 @@ func BuiltInMethods() []Method {
 }
 
 // Catalogue returns the built-in methods with those of a book: one of a name
-// that there is already redefines what it states, and keeps the rest.
+// that there is already redefines what it states, and keeps the rest. A push and a
+// text message reach out to a phone whatever traits a book lists for them.
 func Catalogue(more []Method) []Method {
 	all := BuiltInMethods()
 	for _, m := range more {
@@ -104,6 +105,9 @@ func Catalogue(more []Method) []Method {
 		}
 		if m.Traits != nil {
 			all[i].Traits = m.Traits
+			if (m.Name == "push" || m.Name == "sms-code") && !slices.Contains(m.Traits, OutOfBand) {
+				all[i].Traits = append(slices.Clone(m.Traits), OutOfBand)
+			}
 		}
 		if m.AMR != nil {
 			all[i].AMR = m.AMR

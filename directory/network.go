@@ -27,7 +27,8 @@ type Network struct {
 }
 
 // Range is an unbroken stretch of addresses of one family, both ends included.
-// IPv4-mapped IPv6 addresses (RFC 4291 §2.5.5.2) are the IPv4 ones.
+// IPv4-mapped IPv6 addresses (RFC 4291 §2.5.5.2) and those behind the well-known
+// prefix of NAT64 are the IPv4 ones, as [Plain] has it.
 type Range struct{ From, To netip.Addr }
 
 // ParseRange reads an address, a CIDR block or a range a-b. The error quotes
@@ -43,6 +44,24 @@ func ParseRange(text string) (Range, error) {
 	return Range{addr, addr}, err
 }
 
+// nat64 is the well-known prefix behind which IPv6 carries an IPv4 address (RFC
+// 6052 §2.1).
+var nat64 = netip.MustParsePrefix("64:ff9b::/96")
+
+// Plain returns the address in the form in which addresses are compared: without a
+// zone, and as the IPv4 address that it is where it is IPv4-mapped (RFC 4291
+// §2.5.5.2) or lies behind the well-known prefix of NAT64 (RFC 6052 §2.1). Other
+// carriers of an IPv4 address, such as 6to4, Teredo and a translator's own prefix,
+// stay the IPv6 addresses that they are, since not every network translates them.
+func Plain(addr netip.Addr) netip.Addr {
+	addr = addr.Unmap().WithZone("")
+	if addr.Is6() && nat64.Contains(addr) {
+		bytes := addr.As16()
+		return netip.AddrFrom4([4]byte(bytes[12:]))
+	}
+	return addr
+}
+
 func parseAddr(text string) (netip.Addr, error) {
 	addr, err := netip.ParseAddr(text)
 	if err != nil {
@@ -51,7 +70,7 @@ func parseAddr(text string) (netip.Addr, error) {
 	if addr.Zone() != "" {
 		return netip.Addr{}, fmt.Errorf("%q names an interface; write %s", text, addr.WithZone(""))
 	}
-	return addr.Unmap(), nil
+	return Plain(addr), nil
 }
 
 func parseSpread(text, from, to string) (Range, error) {
@@ -84,11 +103,11 @@ func parseBlock(text string) (Range, error) {
 	if err != nil {
 		return Range{}, fmt.Errorf("%q is no CIDR block such as 203.0.113.0/24 or 2001:db8:51::/48", text)
 	}
-	if block.Addr().Is4In6() {
+	if carried := Plain(block.Addr()); carried.Is4() && block.Addr().Is6() {
 		if block.Bits() < 96 {
 			return Range{}, fmt.Errorf("%q is wider than all of IPv4, which ::ffff:0:0/96 stands for", text)
 		}
-		block = netip.PrefixFrom(block.Addr().Unmap(), block.Bits()-96)
+		block = netip.PrefixFrom(carried, block.Bits()-96)
 	}
 	if block != block.Masked() {
 		return Range{}, fmt.Errorf("%q has bits set behind the /%d; write %s for the block or %s for the one address",
@@ -115,7 +134,7 @@ func (r *Range) UnmarshalText(text []byte) (err error) {
 
 // Contains tells whether the address lies in the range.
 func (r Range) Contains(a netip.Addr) bool {
-	a = a.Unmap()
+	a = Plain(a)
 	return a.BitLen() == r.From.BitLen() && !a.Less(r.From) && !r.To.Less(a)
 }
 
@@ -228,7 +247,7 @@ func (p *Place) settle() {
 
 func (t *placeTable) find(a netip.Addr) *Place {
 	if a.IsValid() {
-		if place, ok := t.table.Lookup(a.Unmap().WithZone("")); ok {
+		if place, ok := t.table.Lookup(Plain(a)); ok {
 			return place
 		}
 	}
@@ -246,7 +265,7 @@ type Neighbour struct {
 // nearestNetwork returns the network of the address's family whose range is nearest,
 // and false where there is none.
 func nearestNetwork(networks []Network, a netip.Addr) (Neighbour, bool) {
-	a = a.Unmap()
+	a = Plain(a)
 	var best Neighbour
 	for i := range networks {
 		for _, r := range networks[i].Ranges {

@@ -108,12 +108,12 @@ func TestGroupsReachThroughIncludes(t *testing.T) {
 			{Name: "engine"}, {Name: "deck", Members: []string{"pelle"}}},
 	})
 	require.NoError(t, err)
-	require.Equal(t, []string{"all", "crew", "engine"}, e.GroupsOf(0))
-	require.Equal(t, []string{"deck"}, e.GroupsOf(1))
+	require.Equal(t, []string{"all", "crew", "engine"}, e.Profile(0).Groups())
+	require.Equal(t, []string{"deck"}, e.Profile(1).Groups())
 	domain, err := condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{"one.example"}}, e.Vocabulary(""))
 	require.NoError(t, err)
-	require.Equal(t, condition.True, e.AccountHolds(0, time.Time{}, domain.(*condition.Test)), "domains have no case")
-	require.Equal(t, condition.False, e.AccountHolds(1, time.Time{}, domain.(*condition.Test)), "a name without @ has no domain")
+	require.Equal(t, condition.True, e.Profile(0).Holds(domain.(*condition.Test), time.Time{}, time.Time{}), "domains have no case")
+	require.Equal(t, condition.False, e.Profile(1).Holds(domain.(*condition.Test), time.Time{}, time.Time{}), "a name without @ has no domain")
 }
 
 func TestNewRefuses(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/idna"
 )
@@ -57,8 +59,10 @@ func normalHost(host string) (string, error) {
 }
 
 // normalPath decodes what need not be encoded and removes . and .. parts (RFC
-// 3986 §5.2.4, §6.2.2). It refuses a path that servers read in different ways:
-// with an encoded slash or NUL, a backslash, or an encoding that is broken.
+// 3986 §5.2.4, §6.2.2). It refuses a path that servers read in different ways: one
+// with an encoded slash or percent sign, a backslash, a semicolon, a control
+// character, what is not UTF-8, an encoding that is broken, a part of dots with
+// spaces around them, three dots or more, or an empty part between two slashes.
 func normalPath(path string) (string, bool) {
 	path, _, _ = strings.Cut(path, "?")
 	path, _, _ = strings.Cut(path, "#")
@@ -79,20 +83,28 @@ func normalPath(path string) (string, bool) {
 				return "", false
 			}
 		}
-		if c == '\\' || c == 0 {
+		if c == '\\' || c == ';' || c < ' ' || c == 0x7f {
 			return "", false
 		}
 		decoded.WriteByte(c)
 	}
+	if !isPlainText(decoded.String()) {
+		return "", false
+	}
 	var parts []string
 	all := strings.Split(decoded.String(), "/")
 	for i, part := range all {
-		switch part {
-		case "..":
+		switch {
+		case part == "..":
 			if len(parts) > 0 {
 				parts = parts[:len(parts)-1]
 			}
-		case ".", "":
+		case part == ".":
+		case part == "" && i > 0 && i < len(all)-1:
+			return "", false
+		case part == "":
+		case isDots(part):
+			return "", false
 		default:
 			parts = append(parts, part)
 			continue
@@ -102,6 +114,18 @@ func normalPath(path string) (string, bool) {
 		}
 	}
 	return "/" + strings.Join(parts, "/"), true
+}
+
+// isPlainText reports whether a text is UTF-8 without control characters, those
+// behind ASCII and those of a format included.
+func isPlainText(text string) bool {
+	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(c rune) bool { return unicode.In(c, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) })
+}
+
+// isDots reports whether a part of a path could be taken for . or .. by a server
+// that strips spaces or reads other signs for a dot.
+func isDots(part string) bool {
+	return strings.TrimFunc(part, func(c rune) bool { return unicode.IsSpace(c) || strings.ContainsRune(".\u2024\u2025\u2026\uff0e", c) }) == ""
 }
 
 func unhex(c byte) int {

@@ -88,9 +88,32 @@ func (d *Date) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Start returns the moment at which the day begins in loc.
+// Start returns the moment at which the day begins in loc: the first that has its
+// date there. A clock change may skip midnight, so that the day begins at the
+// change, or bring it twice.
 func (d Date) Start(loc *time.Location) time.Time {
-	return time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, loc)
+	midnight := time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, loc)
+	if DateOf(midnight).Before(d) {
+		if _, change := midnight.ZoneBounds(); !change.IsZero() {
+			return change
+		}
+		return midnight
+	}
+	// time.Date may return the later of two midnights.
+	if change, _ := midnight.ZoneBounds(); !change.IsZero() {
+		_, offset := change.Add(-time.Second).Zone()
+		earlier := time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC).Add(-time.Duration(offset) * time.Second).In(loc)
+		if earlier.Before(change) {
+			return earlier
+		}
+	}
+	return midnight
+}
+
+// End returns the moment at which the day is over in loc: the beginning of the
+// next.
+func (d Date) End(loc *time.Location) time.Time {
+	return DateOf(time.Date(d.Year, d.Month, d.Day+1, 12, 0, 0, 0, time.UTC)).Start(loc)
 }
 
 // IsZero tells that no day is given.

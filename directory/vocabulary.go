@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -24,7 +23,7 @@ type Vocabulary struct {
 
 // Vocabulary returns the directory's names. Shares are drawn for the owner, such as
 // a policy: two owners draw different accounts.
-func (e *Directory) Vocabulary(owner string) Vocabulary { return Vocabulary{e, hashText(owner)} }
+func (e *Directory) Vocabulary(owner string) Vocabulary { return Vocabulary{e, e.hashText(owner)} }
 
 // Bind implements condition.Vocabulary.
 func (v Vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
@@ -45,14 +44,12 @@ func (v Vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 	case condition.Posture:
 		return one("posture", value, e.postureNumber)
 	case condition.Domains:
-		return orNobody(e.domainNumber, strings.ToLower(value), value), nil
+		domain, err := NormalDomain(value)
+		return condition.Binding{Texts: []string{domain}, Words: value}, err
 	case condition.Tags:
 		return orNobody(e.tagNumber, value, value), nil
 	case condition.Attributes:
-		b := orNobody(e.attributeNumber, attributeValue(t.Attribute, value), value)
-		// The attribute itself tells "another value" from "not known".
-		b.Numbers = append(b.Numbers, orNobody(e.attributeNumber, t.Attribute, "").Numbers...)
-		return b, nil
+		return condition.Binding{Words: value}, nil // compared as text: accounts bring values of their own
 	case condition.Kinds:
 		return wordOf(new(Kind), value)
 	case condition.Through:
@@ -163,7 +160,7 @@ func (e *Directory) bindCountries(value string) (condition.Binding, error) {
 		var numbers []int32
 		var codes []string
 		for _, c := range e.Regions[region].Countries {
-			numbers = append(numbers, countryNumber(attempt.CountryCode(c)))
+			numbers = append(numbers, attempt.CountryCode(c).Number())
 			codes = append(codes, string(c))
 		}
 		slices.Sort(codes)
@@ -173,98 +170,7 @@ func (e *Directory) bindCountries(value string) (condition.Binding, error) {
 	if err := code.UnmarshalText([]byte(value)); err != nil {
 		return condition.Binding{}, fmt.Errorf("no region is named so, and %w", err)
 	}
-	return condition.Binding{Numbers: []int32{countryNumber(attempt.CountryCode(code))}, Words: value}, nil
-}
-
-// AccountFacts answers the tests on one account, by number, at one moment. Only
-// joined_within looks at the moment.
-type AccountFacts struct {
-	Directory *Directory
-	Account   int
-	At        time.Time
-}
-
-// Holds implements condition.Facts.
-func (f AccountFacts) Holds(t *condition.Test) condition.Truth {
-	return f.Directory.AccountHolds(f.Account, f.At, t)
-}
-
-// AccountHolds answers a bound test about the account of that number at a moment.
-func (e *Directory) AccountHolds(account int, at time.Time, t *condition.Test) condition.Truth {
-	switch facts := &e.accounts[account]; t.Key {
-	case condition.Anyone:
-		return condition.True
-	case condition.Accounts:
-		return among(t, int32(account))
-	case condition.Groups:
-		switch {
-		case intersects(t.Numbers(), facts.groups):
-			return condition.True
-		case intersects(t.Numbers(), facts.perhaps):
-			return condition.Unknown
-		}
-		return condition.False
-	case condition.Domains:
-		return among(t, facts.domain)
-	case condition.Kinds:
-		return among(t, int32(facts.kind))
-	case condition.Attributes:
-		return e.attributeHolds(account, t)
-	case condition.Enrolled:
-		for _, m := range t.Numbers() {
-			if facts.methods.Has(int(m)) {
-				return condition.True
-			}
-		}
-		return condition.False
-	case condition.JoinedWithin:
-		end, known := e.JoinedUntil(account, Span(t.Limit()))
-		if !known {
-			return condition.Unknown
-		}
-		return condition.Of(at.Before(end))
-	case condition.AccountRiskAtLeast:
-		return condition.Of(int64(e.Accounts[account].Risk()) >= t.Limit())
-	case condition.Share:
-		return condition.Of(int64(shareOf(facts.hash, t.Salt())) < t.Limit()*100)
-	}
-	return condition.Unknown
-}
-
-func (e *Directory) attributeHolds(account int, t *condition.Test) condition.Truth {
-	has := e.accounts[account].attributes
-	name, numbered := e.attributeNumber[t.Attribute]
-	_, given := slices.BinarySearch(has, name)
-	if !numbered || !given {
-		return condition.Unknown
-	}
-	for _, n := range t.Numbers() {
-		if _, ok := slices.BinarySearch(has, n); ok && n != name {
-			return condition.True
-		}
-	}
-	return condition.False
-}
-
-// shareOf places an account in one of 10,000 parts, in a way that hangs on the
-// account and the salt alone. The mixing is that of splitmix64 (G. L. Steele,
-// D. Lea, C. H. Flood, Fast splittable pseudorandom number generators, 2014).
-func shareOf(hash, salt uint64) uint64 {
-	z := hash ^ salt*0x9e3779b97f4a7c15
-	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
-	z = (z ^ z>>27) * 0x94d049bb133111eb
-	return (z ^ z>>31) % 10_000
-}
-
-// JoinedUntil returns the moment at which the account, by number, has joined for
-// so long: so many times 24 hours after the midnight that began the day of
-// joining. It returns false where that day is not known.
-func (e *Directory) JoinedUntil(account int, span Span) (time.Time, bool) {
-	joined := e.Accounts[account].Joined
-	if joined == nil {
-		return time.Time{}, false
-	}
-	return joined.Start(e.Zone).Add(time.Duration(span)), true
+	return condition.Binding{Numbers: []int32{attempt.CountryCode(code).Number()}, Words: value}, nil
 }
 
 // AppFacts answers the tests on one app, by number.
@@ -303,7 +209,10 @@ func (e *Directory) PlaceHolds(p *Place, t *condition.Test) condition.Truth {
 
 // CountryHolds answers a bound test about a country.
 func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
-	return among(t, countryNumber(c))
+	if !c.IsAssigned() {
+		return condition.Unknown
+	}
+	return among(t, c.Number())
 }
 
 // NumberHolds answers a bound test about a fact that is one number, such as what
@@ -311,17 +220,16 @@ func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
 func NumberHolds(number int32, t *condition.Test) condition.Truth { return among(t, number) }
 
 // DeviceHolds answers a bound test about the device of an attempt by an account,
-// by name, at a moment.
-func (e *Directory) DeviceHolds(v *DeviceView, account string, at time.Time, t *condition.Test) condition.Truth {
+// by name.
+func (e *Directory) DeviceHolds(v *DeviceView, account string, t *condition.Test) condition.Truth {
 	holds := condition.False
 	switch t.Key {
 	case condition.Platforms:
-		platform := v.Platform()
-		if platform.IsUnknown() {
+		name, known := v.Platform()
+		if !known {
 			return condition.Unknown
 		}
-		name, ok := platform.Get()
-		return condition.Of(ok && slices.Contains(t.Values, name))
+		return condition.Of(slices.Contains(t.Values, name))
 	case condition.DeviceTags:
 		tags, known := v.Tags()
 		if !known {
@@ -330,7 +238,7 @@ func (e *Directory) DeviceHolds(v *DeviceView, account string, at time.Time, t *
 		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
 	case condition.Posture:
 		for _, n := range t.Numbers() {
-			holds = max(holds, v.PassesPosture(&e.Postures[n], at))
+			holds = max(holds, v.PassesPosture(&e.Postures[n]))
 		}
 	case condition.Device:
 		for _, n := range t.Numbers() {
@@ -375,78 +283,12 @@ func (e *Directory) CountryMayHold(stated attempt.CountryCode, t *condition.Test
 	return held
 }
 
-// SawAccount describes what a bound test sees of the account of that number.
-func (e *Directory) SawAccount(account int, t *condition.Test) string {
-	if account < 0 {
-		return "an account that the book does not have"
-	}
-	a, facts := &e.Accounts[account], &e.accounts[account]
-	switch t.Key {
-	case condition.Groups:
-		if len(facts.perhaps) > 0 && !intersects(t.Numbers(), facts.groups) && intersects(t.Numbers(), facts.perhaps) {
-			return ""
-		}
-		return orNone(e.GroupsOf(account), "no group")
-	case condition.Domains:
-		if domain := domainOf(a.Name); domain != "" {
-			return domain
-		}
-		return "no domain"
-	case condition.Kinds:
-		return a.Kind.String()
-	case condition.Attributes:
-		if value, ok := a.Attributes[t.Attribute]; ok {
-			return value.String()
-		}
-		return ""
-	case condition.Enrolled:
-		return orNone(a.Methods, "no method")
-	case condition.JoinedWithin:
-		if a.Joined == nil {
-			return ""
-		}
-		return "joined " + a.Joined.String()
-	case condition.AccountRiskAtLeast:
-		return a.sawRisk()
-	case condition.Share:
-		return fmt.Sprintf("%.2f %%", float64(shareOf(facts.hash, t.Salt()))/100)
-	}
-	return a.Name
-}
-
-// sawRisk describes the standing risk with its reason and its beginning.
-func (a *Account) sawRisk() string {
-	if a.AccountRisk == nil {
-		return "none"
-	}
-	text := a.AccountRisk.Level.String()
-	var details []string
-	if a.AccountRisk.Because != "" {
-		details = append(details, a.AccountRisk.Because)
-	}
-	if a.AccountRisk.Since != nil {
-		details = append(details, "since "+a.AccountRisk.Since.Format(time.DateOnly))
-	}
-	if a.Risk() == NoRisk {
-		details = append(details, "put right by a changed password")
-	}
-	if len(details) > 0 {
-		text += " (" + strings.Join(details, ", ") + ")"
-	}
-	return text
-}
-
 // SawDevice describes what a bound test sees of the device of an attempt.
-func (e *Directory) SawDevice(v *DeviceView, account string, at time.Time, t *condition.Test) string {
-	if v.none {
-		return "no device"
-	}
+func (e *Directory) SawDevice(v *DeviceView, account string, t *condition.Test) string {
 	switch t.Key {
 	case condition.Platforms:
-		if name, ok := v.Platform().Get(); ok {
-			return name
-		}
-		return ""
+		name, _ := v.Platform()
+		return name
 	case condition.DeviceTags:
 		tags, known := v.Tags()
 		if !known {
@@ -454,7 +296,7 @@ func (e *Directory) SawDevice(v *DeviceView, account string, at time.Time, t *co
 		}
 		return orNone(tags, "no tag")
 	case condition.Posture:
-		return e.sawPosture(v, at, t)
+		return e.sawPosture(v, t)
 	}
 	var is, isNot []string
 	for n, word := range deviceTraits {
@@ -468,18 +310,15 @@ func (e *Directory) SawDevice(v *DeviceView, account string, at time.Time, t *co
 	return strings.Join(append(is, isNot...), ", ")
 }
 
-func (e *Directory) sawPosture(v *DeviceView, at time.Time, t *condition.Test) string {
+func (e *Directory) sawPosture(v *DeviceView, t *condition.Test) string {
 	var saw []string
 	for _, name := range t.Values {
 		p := &e.Postures[e.postureNumber[name]]
-		switch v.Assess(p, at) {
+		switch v.Assess(p) {
 		case Fit:
 			return p.Name + " passed"
 		case Unidentified:
-			if v.PassesPosture(p, at) == condition.Unknown {
-				return "a device that does not tell which one it is (unknown)"
-			}
-			saw = append(saw, "a device that nothing identifies")
+			return "a device that nothing identifies (unknown)"
 		case Unreported:
 			return ""
 		case Unfit:

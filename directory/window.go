@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,16 +26,18 @@ type Window struct {
 // Clock is a time of day in minutes after midnight; 24:00 is the end of a day.
 type Clock int
 
+// clockForm is how a time of day is written: two digits, a colon, two digits.
+var clockForm = regexp.MustCompile(`^[0-2][0-9]:[0-5][0-9]$`)
+
 // endOfDay is 24:00.
 const endOfDay Clock = 24 * 60
 
 // UnmarshalText reads a time of day from 00:00 to 24:00.
 func (c *Clock) UnmarshalText(text []byte) error {
-	var h, m int
-	if len(text) == 5 && text[2] == ':' {
-		if n, err := fmt.Sscanf(string(text), "%02d:%02d", &h, &m); n == 2 && err == nil &&
-			h >= 0 && m >= 0 && m < 60 && Clock(h*60+m) <= endOfDay {
-			*c = Clock(h*60 + m)
+	if clockForm.Match(text) {
+		tens := func(i int) Clock { return Clock(text[i]-'0')*10 + Clock(text[i+1]-'0') }
+		if minutes := tens(0)*60 + tens(3); minutes <= endOfDay {
+			*c = minutes
 			return nil
 		}
 	}

@@ -47,8 +47,8 @@ func TestNothingMovesUntold(t *testing.T) {
 			if !known || !knownToo {
 				continue
 			}
-			has := slices.DeleteFunc(is.MethodNames(is.Directory().Enrolled(m)), func(name string) bool {
-				return !slices.Contains(was.MethodNames(was.Directory().Enrolled(n)), name)
+			has := slices.DeleteFunc(is.MethodNames(is.Directory().Profile(m).Enrolled()), func(name string) bool {
+				return !slices.Contains(was.MethodNames(was.Directory().Profile(n).Enrolled()), name)
 			})
 			if len(has) == 0 {
 				continue
@@ -57,7 +57,7 @@ func TestNothingMovesUntold(t *testing.T) {
 			for i := range a.Proofs {
 				a.Proofs[i].At = a.At
 			}
-			before, after := was.Verdict(a), is.Verdict(a)
+			before, after := was.Verdict(context.Background(), a), is.Verdict(context.Background(), a)
 			if before == after {
 				continue
 			}
@@ -67,7 +67,7 @@ func TestNothingMovesUntold(t *testing.T) {
 				untold = compare.Tightens
 			}
 			if r.With(untold)+r.With(compare.Either) == 0 {
-				t.Fatalf("%+v: %s became %s, and %+v tells of nothing that %s\n%v\n%v\n%v", *a, before, after, r.Changed, untold, is.Decide(a).Causes, was.Decide(a).Causes, changed.Files(chance, 1))
+				t.Fatalf("%+v: %s became %s, and %+v tells of nothing that %s\n%v\n%v\n%v", *a, before, after, r.Changed, untold, is.Decide(context.Background(), a).Causes, was.Decide(context.Background(), a).Causes, changed.Files(chance, 1))
 			}
 		}
 	})
@@ -109,7 +109,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		for _, a := range []compare.Affected{h.Blocked, h.Asked, h.LetIn, h.Spared, h.NoMethod, h.Unattended, h.LockedOut} {
 			require.LessOrEqual(t, len(a.Examples), 3)
 			for _, e := range a.Examples {
-				require.Equal(t, e.Is, is.Verdict(e.Attempt))
+				require.Equal(t, e.Is, is.Verdict(context.Background(), e.Attempt))
 			}
 		}
 		if r.Shadow != nil {
@@ -165,7 +165,7 @@ consent: {rules: [%s]}
 			for _, account := range []string{"ann", "bo"} {
 				for _, scope := range []string{"openid", "profile", "mail.read", "files.write"} {
 					for _, resource := range []consent.Resource{{}, {Group: "deck"}} {
-						d, err := consents.Decide(&consent.Request{At: at, Account: account, Client: "tides", Scopes: []string{scope}, Resource: resource, RedirectURI: "https://tides.example/cb"}, consent.Known{})
+						d, err := consents.Decide(context.Background(), &consent.Request{At: at, Account: account, Client: "tides", Scopes: []string{scope}, Resource: resource, RedirectURI: "https://tides.example/cb"}, consent.Known{})
 						require.NoError(t, err)
 						all = append(all, d.Outcome)
 					}

@@ -195,13 +195,13 @@ func answerable(b *decide.Brief) bool {
 
 func (t *tally) see(number int64, before, after *attempt.Attempt) {
 	was, is := &t.briefs[0], &t.briefs[1]
-	t.judges[0].Brief(before, was)
-	t.judges[1].Brief(after, is)
+	t.judges[0].Brief(context.Background(), before, was)
+	t.judges[1].Brief(context.Background(), after, is)
 	t.moves[was.Verdict][is.Verdict]++
 	t.period.Include(after.At)
 	could, can := answerable(was), answerable(is)
-	if could {
-		at := place{int32(was.Account), int32(was.App)}
+	if could && was.Account != nil {
+		at := place{was.Account.Number(), int32(was.App)}
 		a := t.accesses[at]
 		a.was++
 		if can {
@@ -395,7 +395,7 @@ func (t *tally) affected(counts []AccountCount, examples []kept) Affected {
 	a.Most = a.Most[:min(mostAccounts, len(a.Most))]
 	for _, k := range examples[:min(mostExamples, len(examples))] {
 		e := Example{Attempt: &k.attempt, Was: k.was, Is: k.is, Why: []string{}}
-		for _, c := range t.judges[1].Outline(&k.attempt).Causes {
+		for _, c := range t.judges[1].Outline(context.Background(), &k.attempt).Causes {
 			e.Why = append(e.Why, c.Text)
 		}
 		a.Examples = append(a.Examples, e)

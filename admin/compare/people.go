@@ -84,7 +84,7 @@ func (d *differ) compareAccounts() {
 func (d *differ) barredOtherwise(name string) bool {
 	barred := func(v *view) []string {
 		n, _ := v.directory.FindAccount(name)
-		return v.judge.MethodNames(v.directory.Barred(n))
+		return v.judge.MethodNames(v.directory.Profile(n).Barred())
 	}
 	return !slices.Equal(barred(d.old), barred(d.new))
 }
@@ -162,7 +162,7 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 		accounts = nil // it is open to all
 	}
 	for _, n := range accounts {
-		before, after := d.old.directory.IsOpenTo(numbers[0], n[0]), d.new.directory.IsOpenTo(numbers[1], n[1])
+		before, after := d.old.directory.IsOpenTo(numbers[0], d.old.directory.Profile(n[0])), d.new.directory.IsOpenTo(numbers[1], d.new.directory.Profile(n[1]))
 		switch {
 		case after && !before:
 			gained = append(gained, d.new.directory.Accounts[n[1]].Name)

@@ -1,6 +1,7 @@
 package describe_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -39,7 +40,7 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 			}
 			doc, err := describe.Account(judge, a.Account, a.At)
 			require.NoError(t, err)
-			d, name := judge.Decide(a), judge.Directory().Apps[app].Name
+			d, name := judge.Decide(context.Background(), a), judge.Directory().Apps[app].Name
 			if d.Causes[0].Code == decide.AccountDisabled {
 				require.Contains(t, strings.Join(doc.Summary, " "), "blocked at every app")
 				continue

@@ -3,6 +3,7 @@
 package drill
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -60,7 +61,7 @@ type outcome struct {
 // run decides one drill.
 func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
 	if d.Attempt != nil {
-		decision := judge.Decide(d.Attempt)
+		decision := judge.Decide(context.Background(), d.Attempt)
 		o := outcome{decided: decision.Verdict.String(), withShadow: decision.WithShadow.Verdict.String()}
 		for _, c := range decision.Causes {
 			o.why = append(o.why, c.Text)
@@ -77,7 +78,7 @@ func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
 		}
 		return o
 	}
-	decision, err := consents.Decide(d.Request, consent.Known{})
+	decision, err := consents.Decide(context.Background(), d.Request, consent.Known{})
 	if err != nil {
 		return outcome{decided: "error", why: []string{err.Error()}} // Check has refused it before
 	}

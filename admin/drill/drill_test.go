@@ -1,6 +1,7 @@
 package drill_test
 
 import (
+	"context"
 	"encoding/xml"
 	"fmt"
 	"io/fs"
@@ -131,7 +132,7 @@ func TestMutate(t *testing.T) {
 		require.Equal(t, m.Tried, m.Noticed+len(m.Survived))
 		again, err := b.Compile()
 		require.NoError(t, err)
-		require.Equal(t, decide.Grant, again.Verdict(b.Drills[0].Attempt), "the book itself is left alone")
+		require.Equal(t, decide.Grant, again.Verdict(context.Background(), b.Drills[0].Attempt), "the book itself is left alone")
 		return m
 	}
 	survivors := func(m *drill.Mutations) []string {

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"context"
 	"slices"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -52,7 +53,7 @@ func noEmergencyAccount(in *inspection) {
 func weakEmergencyAccount(in *inspection) {
 	in.emergencies(func(n int, a *directory.Account) {
 		for m, method := range in.directory.Methods() {
-			if in.directory.Enrolled(n).Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
+			if in.directory.Profile(n).Enrolled().Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
 				return
 			}
 		}
@@ -71,7 +72,7 @@ func unnamedEmergencyAccount(in *inspection) {
 
 func everydayEmergencyAccount(in *inspection) {
 	in.emergencies(func(n int, a *directory.Account) {
-		if groups := in.directory.GroupsOf(n); len(groups) > 0 {
+		if groups := in.directory.Profile(n).Groups(); len(groups) > 0 {
 			in.find(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
 		}
 		for _, d := range in.directory.Devices {
@@ -112,7 +113,7 @@ func (in *inspection) getsIn(account int) bool {
 	devices := in.goodDevices(account)
 	for _, ip := range in.ownAddresses() {
 		for app := range in.directory.Apps {
-			if !in.directory.IsOpenTo(app, account) {
+			if !in.directory.IsOpenTo(app, in.directory.Profile(account)) {
 				continue
 			}
 			for _, device := range devices {
@@ -120,7 +121,7 @@ func (in *inspection) getsIn(account int) bool {
 					a := in.attempt(account, app, hour)
 					a.IP, a.Device = ip, device
 					in.proveAll(a, account)
-					if in.judge.Verdict(a) == decide.Grant {
+					if in.judge.Verdict(context.Background(), a) == decide.Grant {
 						return true
 					}
 				}

@@ -1,6 +1,7 @@
 package inspect_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -68,7 +69,7 @@ func TestClaimsAreTrue(t *testing.T) {
 			// of the inspection tells who is aimed at nobody.
 			now := *a
 			now.At = monday
-			d := judge.Decide(&now)
+			d := judge.Decide(context.Background(), &now)
 			if len(d.Causes) > 0 && d.Causes[0].Policy == "" && d.Causes[0].Code != decide.OtherwiseBlocks {
 				continue // it was stopped before any policy was asked
 			}
@@ -120,7 +121,7 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 			for range 60 {
 				a := synth.Attempt(chance)
 				a.At = monday
-				require.Equal(t, judge.Verdict(a), without.Verdict(a), "%s on %+v", name, a)
+				require.Equal(t, judge.Verdict(context.Background(), a), without.Verdict(context.Background(), a), "%s on %+v", name, a)
 			}
 		}
 	})

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -118,7 +119,7 @@ func (in *inspection) guards() bool {
 func (in *inspection) reviewers() int {
 	n := 0
 	for i := range in.directory.Accounts {
-		if in.consent.MayReview(in.directory.Accounts[i].Name, in.at) {
+		if in.consent.MayReview(context.Background(), in.directory.Accounts[i].Name, in.at) {
 			n++
 		}
 	}

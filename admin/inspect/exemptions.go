@@ -62,7 +62,7 @@ func looseServiceExemption(in *inspection) {
 			continue
 		}
 		for n := range in.crowd.Of(x.Who).All() {
-			if in.directory.Kind(n) == directory.Service {
+			if in.directory.Profile(n).Kind() == directory.Service {
 				in.find(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.directory.Accounts[n].Name, words.List(x.From, "and"))
 			}
 		}

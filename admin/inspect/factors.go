@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"context"
 	"slices"
 	"time"
 
@@ -46,7 +47,7 @@ func isText(m directory.Method) bool { return slices.Contains(m.AMR, "sms") }
 func smsForAdministrators(in *inspection) {
 	for n := range in.admins.All() {
 		for i, m := range in.directory.Methods() {
-			if !isText(m) || !in.directory.Enrolled(n).Has(i) || !in.countsFor(n, i) {
+			if !isText(m) || !in.directory.Profile(n).Enrolled().Has(i) || !in.countsFor(n, i) {
 				continue
 			}
 			name := in.directory.Accounts[n].Name
@@ -97,7 +98,7 @@ func demandedMethodBarred(in *inspection) {
 	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
 		barred := in.crowd.Nobody()
 		for n := range s.audience.Surely().All() {
-			if methods&^in.directory.Barred(n) == 0 {
+			if methods&^in.directory.Profile(n).Barred() == 0 {
 				barred = barred.Or(in.crowd.Only(n))
 				break // one is enough to tell
 			}
@@ -111,7 +112,7 @@ func demandedMethodBarred(in *inspection) {
 func demandedMethodUnenrolled(in *inspection) {
 	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
 		for n := range s.audience.All() {
-			if in.directory.Enrolled(n)&methods != 0 || in.directory.Disabled(n) || methods&^in.directory.Barred(n) == 0 || in.inTime(assurance, n) {
+			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() || methods&^in.directory.Profile(n).Barred() == 0 || in.inTime(assurance, n) {
 				return
 			}
 		}
@@ -202,13 +203,13 @@ func openEnrolment(in *inspection) {
 		}
 		for _, n := range knowing {
 			a := in.strange(n, app, attempt.Enrol)
-			if in.judge.Verdict(a) != decide.Grant {
+			if in.judge.Verdict(context.Background(), a) != decide.Grant {
 				continue
 			}
 			// Where the password alone signs on as well, there is no second factor to
 			// get around.
 			a.Action = attempt.SignIn
-			if in.judge.Verdict(a) == decide.Grant {
+			if in.judge.Verdict(context.Background(), a) == decide.Grant {
 				continue
 			}
 			a.Action = attempt.Enrol
@@ -222,7 +223,7 @@ func openEnrolment(in *inspection) {
 // it pass.
 func (in *inspection) findPassed(a *attempt.Attempt, format string, args ...any) {
 	about, at := "otherwise", in.where("setting", "otherwise")
-	for _, t := range in.judge.Decide(a).Policies {
+	for _, t := range in.judge.Decide(context.Background(), a).Policies {
 		if t.Applies == condition.True && t.Rule != "" && t.SilencedBy == "" && t.Stage == decide.Live {
 			about, at = t.Name+"/"+t.Rule, in.judge.RulePosition(t.Name, t.Rule)
 		}
@@ -232,14 +233,14 @@ func (in *inspection) findPassed(a *attempt.Attempt, format string, args ...any)
 
 func unpromptableLetPast(in *inspection) {
 	both := in.persons(func(n int) bool {
-		return in.knowing(n) != "" && in.directory.Enrolled(n)&in.secondFactors() != 0
+		return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&in.secondFactors() != 0
 	})
 	for app := range in.directory.Apps {
 		for _, n := range both {
 			a := in.strange(n, app, attempt.SignIn)
-			asked := in.judge.Verdict(a) == decide.StepUp
+			asked := in.judge.Verdict(context.Background(), a) == decide.StepUp
 			a.Through = attempt.Known(attempt.Unpromptable)
-			if !asked || in.judge.Verdict(a) != decide.Grant {
+			if !asked || in.judge.Verdict(context.Background(), a) != decide.Grant {
 				continue
 			}
 			in.findPassed(a, "%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))

@@ -2,6 +2,7 @@ package inspect_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -594,7 +595,7 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 			if a.At.Before(monday) {
 				a.At = monday.Add(time.Duration(chance.IntN(400*24)) * time.Hour) // windows of the past do not open again
 			}
-			for _, p := range judge.Decide(a).Policies {
+			for _, p := range judge.Decide(context.Background(), a).Policies {
 				// A rule that hangs on a missing fact is followed all the same.
 				surely := p.Applies == condition.True && !slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
 				require.False(t, surely && silent[p.Name+"/"+p.Rule], "%s/%s speaks at %s", p.Name, p.Rule, a.At)

@@ -67,7 +67,7 @@ func (in *inspection) homeCountry() attempt.Fact[attempt.CountryCode] {
 
 // proveAll adds a proof of each method that the account has enrolled.
 func (in *inspection) proveAll(a *attempt.Attempt, account int) {
-	for _, m := range in.judge.MethodNames(in.directory.Enrolled(account)) {
+	for _, m := range in.judge.MethodNames(in.directory.Profile(account).Enrolled()) {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 	}
 }
@@ -97,18 +97,10 @@ func (in *inspection) ownAddresses() []attempt.Fact[netip.Addr] {
 
 // strangeAddress is one that lies in no network, as far as there is such a one.
 func (in *inspection) strangeAddress() attempt.Fact[netip.Addr] {
-	candidates := []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8:ffff::1")}
-	for _, n := range in.directory.Networks {
-		for _, r := range n.Ranges {
-			candidates = append(candidates, r.To.Next(), r.From.Prev())
-		}
+	if ip, ok := in.directory.AddressElsewhere(); ok {
+		return attempt.Known(ip)
 	}
-	for _, ip := range candidates {
-		if ip.IsValid() && len(in.directory.Place(ip).Networks) == 0 {
-			return attempt.Known(ip)
-		}
-	}
-	return attempt.None[netip.Addr]()
+	return attempt.Fact[netip.Addr]{}
 }
 
 // mostDevices bounds how many registered devices are tried for one account.
@@ -175,8 +167,8 @@ func passing(c directory.Check, platform string) attempt.Scalar {
 
 // strangeDevice is one that nobody knows.
 func strangeDevice() attempt.Fact[attempt.Device] {
-	return attempt.Known(attempt.Device{ID: attempt.None[string](), Known: attempt.Known(false), Managed: attempt.Known(false),
-		Shared: attempt.Known(false), Owner: attempt.None[string](), Tags: []string{}})
+	return attempt.Known(attempt.Device{Known: attempt.Known(false), Managed: attempt.Known(false),
+		Shared: attempt.Known(false), Owner: attempt.Known(""), Tags: []string{}})
 }
 
 // mostTried bounds the accounts for which a check makes attempts at each app.
@@ -186,7 +178,7 @@ const mostTried = 200
 func (in *inspection) persons(fits func(account int) bool) []int {
 	var found []int
 	for n := range in.directory.Accounts {
-		if in.directory.Kind(n) == directory.Person && !in.directory.Disabled(n) && fits(n) {
+		if in.directory.Profile(n).Kind() == directory.Person && !in.directory.Profile(n).Disabled() && fits(n) {
 			if found = append(found, n); len(found) == mostTried {
 				break
 			}
@@ -210,7 +202,7 @@ func (in *inspection) secondFactors() directory.MethodSet {
 // has none.
 func (in *inspection) knowing(account int) string {
 	for i, m := range in.directory.Methods() {
-		if m.Kind == directory.Knowledge && in.directory.Enrolled(account).Has(i) {
+		if m.Kind == directory.Knowledge && in.directory.Profile(account).Enrolled().Has(i) {
 			return m.Name
 		}
 	}

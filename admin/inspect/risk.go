@@ -114,9 +114,11 @@ func postureNobodyPasses(in *inspection) {
 	for _, p := range in.directory.Postures {
 		var why []string
 		passed := slices.ContainsFunc(in.directory.Devices, func(d directory.Device) bool {
-			view := in.directory.View(&attempt.Attempt{Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(time.Time{})})})
+			// As if it had reported just now.
+			probe := attempt.Attempt{At: in.at, Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.at)})}
+			view := in.directory.View(&probe)
 			for i := range p.Checks {
-				if view.Passes(&p.Checks[i]) != condition.True {
+				if view.Passes(&p, &p.Checks[i]) != condition.True {
 					why = append(why, fmt.Sprintf("%s fails %s", d.Name, p.Checks[i].Fact))
 					return false
 				}

@@ -4,6 +4,7 @@ package reach
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"runtime"
 	"slices"
@@ -139,7 +140,7 @@ func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name stri
 	}
 	r := &AccountReach{Account: name, Assumed: assumed, Apps: []Access{}}
 	for app := range e.Apps {
-		r.Apps = append(r.Apps, access(e.Apps[app].Name, judge.Outline(c.attempt(judge, n, app))))
+		r.Apps = append(r.Apps, access(e.Apps[app].Name, judge.Outline(context.Background(), c.attempt(judge, n, app))))
 	}
 	slices.SortStableFunc(r.Apps, func(a, b Access) int { return cmp.Or(b.Verdict.Compare(a.Verdict), strings.Compare(a.App, b.App)) })
 	return r, nil
@@ -179,10 +180,10 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 			}
 		}
 	}
-	if c.Unattended && e.Kind(account) == directory.Service {
+	if c.Unattended && e.Profile(account).Kind() == directory.Service {
 		a.Through = attempt.Known(attempt.Unattended)
 		a.Proofs = slices.Clone(a.Proofs)
-		for _, m := range judge.MethodNames(e.Enrolled(account)) {
+		for _, m := range judge.MethodNames(e.Profile(account).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 		}
 	}
@@ -201,7 +202,7 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 	index := map[string]int{}
 	for n := range e.Accounts {
 		a := c.attempt(judge, n, app)
-		d := judge.Outline(a)
+		d := judge.Outline(context.Background(), a)
 		found, cause := access(a.App, d), d.Causes[0]
 		switch cause.Code { // the text of these names the account
 		case decide.AppNotOpen:
@@ -266,14 +267,14 @@ func row(judge *decide.Judge, c Circumstances, group int, members []int32, most 
 	for _, n := range members[:r.Judged] {
 		for app := range e.Apps {
 			cell := &r.Cells[app]
-			switch judge.Verdict(c.attempt(judge, int(n), app)) {
+			switch judge.Verdict(context.Background(), c.attempt(judge, int(n), app)) {
 			case decide.Grant:
 				cell.Grant++
 			case decide.StepUp:
 				cell.StepUp++
 			default:
 				cell.Block++
-				if e.Disabled(int(n)) || e.Kind(int(n)) != directory.Emergency && !e.IsOpenTo(app, int(n)) {
+				if e.Profile(int(n)).Disabled() || e.Profile(int(n)).Kind() != directory.Emergency && !e.IsOpenTo(app, e.Profile(int(n))) {
 					cell.NotOpen++
 				}
 			}

@@ -1,6 +1,7 @@
 package reach_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
@@ -30,7 +31,7 @@ func TestReachIsWhatIsDecided(t *testing.T) {
 		verdict := func(account, app string) decide.Verdict {
 			a := c.Attempt
 			a.Account, a.App = account, app
-			return judge.Verdict(&a)
+			return judge.Verdict(context.Background(), &a)
 		}
 		for _, account := range e.Accounts {
 			r, err := reach.OfAccount(judge, c, nil, account.Name)

@@ -140,18 +140,18 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *directory
 	demanded := demandedOf(judge, r, crowd)
 	groups := map[string]*Counts{}
 	for n := range crowd.Of(r.Who).Surely().All() {
-		if e.Disabled(n) {
+		if e.Profile(n).Disabled() {
 			continue
 		}
-		has := e.Enrolled(n) & methods
-		a := Account{Name: e.Accounts[n].Name, Groups: append([]string{}, e.GroupsOf(n)...), Has: judge.MethodNames(has), Asked: e.Accounts[n].AskedAt != nil}
+		has := e.Profile(n).Enrolled() & methods
+		a := Account{Name: e.Accounts[n].Name, Groups: append([]string{}, e.Profile(n).Groups()...), Has: judge.MethodNames(has), Asked: e.Accounts[n].AskedAt != nil}
 		switch {
 		case has == 0:
-			a.Until = judge.Deadline(number, n, at)
+			a.Until = judge.Deadline(number, e.Profile(n), at)
 			a.DaysLeft = max(0, int((a.Until.Sub(at)+24*time.Hour-1)/(24*time.Hour)))
 			a.Status = InGrace
 			// A rollout eases nothing for an account at risk.
-			if risky := e.Accounts[n].Risk() >= directory.MediumRisk; demanded.Holds(n) != condition.False && (risky || !day.Before(a.Until)) {
+			if risky := e.Accounts[n].RiskAt(at) >= directory.MediumRisk; demanded.Holds(n) != condition.False && (risky || !day.Before(a.Until)) {
 				a.Status = LockedOut
 			}
 			a.Reminder = fmt.Sprintf("Please enrol %s by %s: from then on you cannot sign on without it.", words.List(r.Methods, "or"), a.Until.In(e.Zone).Format(time.DateOnly))

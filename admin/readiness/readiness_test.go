@@ -1,6 +1,7 @@
 package readiness_test
 
 import (
+	"context"
 	"encoding/csv"
 	"math/rand/v2"
 	"strings"
@@ -31,7 +32,7 @@ accounts:
   - {name: text, groups: [crew], methods: [password, sms-code]}
   - {name: none, groups: [crew, office], methods: [password]}
   - {name: new, groups: [crew], methods: [password], joined: 2026-11-20}
-  - {name: asked, groups: [crew], methods: [password], asked_at: 2026-11-25T08:00:00Z}
+  - {name: asked, groups: [crew], methods: [password], asked_at: 2026-11-23T08:00:00Z}
   - {name: risky, groups: [crew], methods: [password], joined: 2026-11-20, account_risk: {level: high}}
   - {name: gone, groups: [crew], disabled: true}
   - {name: clerk, groups: [office], methods: [password]}
@@ -78,16 +79,16 @@ func TestReadiness(t *testing.T) {
 	require.Equal(t, []readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 1, LockedOut: 3}},
 		{Name: "office", Counts: readiness.Counts{People: 3, InGrace: 1, LockedOut: 2}}}, second.Groups)
 	late := statuses(r.Rollouts[0])
-	require.Equal(t, []readiness.Status{readiness.InGrace, readiness.InGrace, readiness.LockedOut}, []readiness.Status{late["none"], late["asked"], late["risky"]}, "whoever was asked late has two weeks")
-	require.Equal(t, 5, r.LockedOut())
+	require.Equal(t, []readiness.Status{readiness.LockedOut, readiness.InGrace, readiness.LockedOut}, []readiness.Status{late["none"], late["asked"], late["risky"]}, "who is known to have been asked late has two weeks")
+	require.Equal(t, 8, r.LockedOut())
 
 	far, err := readiness.Of(judge, "late", &directory.Date{Year: 2026, Month: time.December, Day: 24}, monday)
 	require.NoError(t, err)
 	require.Equal(t, readiness.LockedOut, statuses(far.Rollouts[0])["asked"])
 	for _, a := range far.Rollouts[0].Accounts {
 		if a.Name == "asked" {
-			require.Equal(t, []any{"2026-12-09", 16, true}, []any{a.Until.Format(time.DateOnly), a.DaysLeft, a.Asked})
-			require.Equal(t, "Please enrol push or otp-app by 2026-12-09: from then on you cannot sign on without it.", a.Reminder)
+			require.Equal(t, []any{"2026-12-07", 14, true}, []any{a.Until.Format(time.DateOnly), a.DaysLeft, a.Asked})
+			require.Equal(t, "Please enrol push or otp-app by 2026-12-07: from then on you cannot sign on without it.", a.Reminder)
 		}
 	}
 	_, err = readiness.Of(judge, "secnod", nil, monday)
@@ -112,10 +113,10 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 	signsOn := func(account string, at time.Time) bool {
 		a := &attempt.Attempt{At: at, Account: account, App: "mail", Through: attempt.Known(attempt.Browser), Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time]()}
 		n, _ := judge.Directory().FindAccount(account)
-		for _, m := range judge.MethodNames(judge.Directory().Enrolled(n)) {
+		for _, m := range judge.MethodNames(judge.Directory().Profile(n).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
 		}
-		return judge.Verdict(a) == decide.Grant
+		return judge.Verdict(context.Background(), a) == decide.Grant
 	}
 	for _, a := range r.Rollouts[0].Accounts {
 		require.Equal(t, a.Status != readiness.LockedOut, signsOn(a.Name, day), "%s (%s) on the day", a.Name, a.Status)

@@ -1,6 +1,7 @@
 package rehearse_test
 
 import (
+	"context"
 	"fmt"
 	"time"
 
@@ -26,7 +27,7 @@ func ExampleUntilGranted() {
 		fmt.Println(err)
 		return
 	}
-	fmt.Println(judge.Verdict(a))
+	fmt.Println(judge.Verdict(context.Background(), a))
 	fmt.Println(rehearse.UntilGranted(judge, a))
 	// Output:
 	// block

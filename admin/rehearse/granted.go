@@ -2,8 +2,8 @@ package rehearse
 
 import (
 	"cmp"
+	"context"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -46,7 +46,7 @@ const (
 // does not change the book, so an enrolment is none of them.
 func UntilGranted(judge *decide.Judge, a *attempt.Attempt) *Ways {
 	w := &Ways{Ways: [][]string{}}
-	if judge.Verdict(a) == decide.Grant {
+	if judge.Verdict(context.Background(), a) == decide.Grant {
 		w.Granted = true
 		return w
 	}
@@ -65,7 +65,7 @@ func UntilGranted(judge *decide.Judge, a *attempt.Attempt) *Ways {
 				return
 			}
 			if more == 0 {
-				if left--; judge.Verdict(&changed) == decide.Grant {
+				if left--; judge.Verdict(context.Background(), &changed) == decide.Grant {
 					f := way{effort: effort}
 					for _, m := range chosen {
 						f.words = append(f.words, m.words)
@@ -91,9 +91,8 @@ func UntilGranted(judge *decide.Judge, a *attempt.Attempt) *Ways {
 		}
 		w.Tried = size
 		if len(found) > 0 {
-			slices.SortStableFunc(found, func(a, b way) int {
-				return cmp.Or(cmp.Compare(a.effort, b.effort), slices.Compare(a.words, b.words))
-			})
+			// Of the same effort, moves come in their own order: what is sooner first.
+			slices.SortStableFunc(found, func(a, b way) int { return cmp.Compare(a.effort, b.effort) })
 			// Another place or device of the same kind is no other way.
 			told := map[string]bool{}
 			for _, f := range found {
@@ -172,7 +171,7 @@ func times(judge *decide.Judge, a *attempt.Attempt) []move {
 	for _, t := range turns {
 		if state := statesAt(e, t); !states[state] {
 			states[state] = true
-			found = append(found, move{at("wait until "+t.In(e.Zone).Format("Mon 2006-01-02 15:04"), a.At, t), "time", 4})
+			found = append(found, move{at(e, "wait until "+t.In(e.Zone).Format("Mon 2006-01-02 15:04"), a.At, t), "time", 4})
 		}
 	}
 	return found
@@ -220,7 +219,9 @@ func places(judge *decide.Judge, a *attempt.Attempt) []move {
 		set := c.set
 		found = append(found, move{candidate{"come from " + c.words, func(a *attempt.Attempt) {
 			if ip, ok := a.IP.Get(); !ok || e.Place(ip).Country != "" {
-				a.IP = attempt.Known(elsewhere(e))
+				if elsewhere, found := e.AddressElsewhere(); found {
+					a.IP = attempt.Known(elsewhere)
+				}
 			}
 			a.Location = attempt.Fact[attempt.Location]{}
 			set(a)
@@ -229,27 +230,15 @@ func places(judge *decide.Judge, a *attempt.Attempt) []move {
 	return found
 }
 
-// elsewhere returns an address that lies in no network, as far as there is one.
-func elsewhere(e *directory.Directory) netip.Addr {
-	for _, text := range []string{"192.0.2.1", "198.51.100.1", "203.0.113.1", "2001:db8:ffff::1"} {
-		if ip := netip.MustParseAddr(text); len(e.Place(ip).Networks) == 0 {
-			return ip
-		}
-	}
-	return netip.Addr{}
-}
-
 // betterDevices returns the registered devices, those of the account first, and
 // a new report of the one in hand.
 func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
 	e := judge.Directory()
 	var found []move
-	if d, ok := a.Device.Get(); ok && !d.ID.IsUnknown() && !d.ID.IsNone() {
-		id, _ := d.ID.Get()
+	d, _ := a.Device.Get()
+	if id, ok := d.ID.Get(); ok {
 		found = append(found, move{candidate{"let " + id + " report", func(a *attempt.Attempt) {
-			d, _ := a.Device.Get()
-			d.ReportedAt = attempt.Known(a.At)
-			a.Device = attempt.Known(d)
+			reportAt(e, a, a.At)
 		}}, "device", 1})
 	}
 	for _, own := range []bool{true, false} {
@@ -261,7 +250,8 @@ func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
 				a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name)})
 			}}, "device", map[bool]int{true: 2, false: 4}[own]},
 				move{candidate{"sign on from " + d.Name + ", which has just reported", func(a *attempt.Attempt) {
-					a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(a.At)})
+					a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name)})
+					reportAt(e, a, a.At)
 				}}, "device", map[bool]int{true: 3, false: 5}[own]})
 		}
 	}

@@ -4,6 +4,7 @@
 package rehearse
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -78,7 +79,7 @@ func Words(v decide.Verdict) string { return strings.ReplaceAll(v.String(), "_",
 
 // Rehearse judges the attempt. What was assumed in making it is passed on.
 func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report {
-	d := judge.Decide(a)
+	d := judge.Decide(context.Background(), a)
 	r := &Report{d, Rehearsal{Attempt: a, ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
@@ -135,9 +136,8 @@ func (r *Report) describePlace(judge *decide.Judge) {
 		}
 		r.Rehearsal.Place += "."
 	}
-	found, _ := judge.Whereabouts(r.Rehearsal.Attempt)
-	if country, known := found.Get(); known && !isStated {
-		r.Rehearsal.Place += fmt.Sprintf(" The address database puts it in %s.", country)
+	if found := judge.Whereabouts(context.Background(), r.Rehearsal.Attempt); found.Country != "" && !isStated {
+		r.Rehearsal.Place += fmt.Sprintf(" The address database puts it in %s.", found.Country)
 	}
 }
 
@@ -153,7 +153,7 @@ func (r *Report) findMissing(judge *decide.Judge) {
 	if a.IP.IsUnknown() {
 		r.tryAll(judge, "ip", addresses(judge))
 	}
-	if country, _ := judge.Whereabouts(a); country.IsUnknown() {
+	if judge.Whereabouts(context.Background(), a).Country == "" {
 		r.tryAll(judge, "country", countries(judge))
 	}
 	if a.Through.IsUnknown() {
@@ -163,7 +163,7 @@ func (r *Report) findMissing(judge *decide.Judge) {
 		r.tryAll(judge, "device", devices(judge))
 	}
 	if a.Previous.IsUnknown() {
-		r.tryAll(judge, "previous", previous(a))
+		r.tryAll(judge, "previous", previous(judge, a))
 	}
 	if a.Failures.IsUnknown() {
 		r.tryAll(judge, "failures", failures(a))
@@ -175,7 +175,7 @@ func (r *Report) tryAll(judge *decide.Judge, fact string, candidates []candidate
 	for _, c := range candidates {
 		changed := *r.Rehearsal.Attempt
 		c.set(&changed)
-		v := judge.Verdict(&changed)
+		v := judge.Verdict(context.Background(), &changed)
 		by[v] = append(by[v], c.words)
 	}
 	m := Missing{Fact: fact, Verdicts: []Bringing{}}
@@ -245,7 +245,7 @@ func countries(judge *decide.Judge) []candidate {
 	for _, code := range codes {
 		at(code, attempt.CountryCode(code))
 	}
-	for _, code := range []attempt.CountryCode{"ZZ", "QZ"} { // codes that ISO 3166-1 leaves unassigned
+	for _, code := range []attempt.CountryCode{"AQ", "BV", "HM", "TF"} { // where nobody lives
 		if !slices.Contains(codes, string(code)) {
 			at("any other", code)
 			break
@@ -262,13 +262,13 @@ func throughs() []candidate {
 	return found
 }
 
-// devices returns the registered devices, one that is not, and none.
+// devices returns the registered devices, and one that is not.
 func devices(judge *decide.Judge) []candidate {
 	at := func(words string, device attempt.Fact[attempt.Device]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Device = device }}
 	}
 	unregistered := attempt.Device{ID: attempt.Known("not-registered"), Known: attempt.Known(false), Managed: attempt.Known(false), Shared: attempt.Known(false)}
-	found := []candidate{at("no device", attempt.None[attempt.Device]()), at("one not registered", attempt.Known(unregistered))}
+	found := []candidate{at("one not registered", attempt.Known(unregistered))}
 	for i, d := range judge.Directory().Devices {
 		if i == mostDevices {
 			break
@@ -283,7 +283,7 @@ const mostDevices = 100
 
 // previous returns the sign-ins before this one that could matter: none, one
 // from the other side of the Earth, and one a year ago.
-func previous(a *attempt.Attempt) []candidate {
+func previous(judge *decide.Judge, a *attempt.Attempt) []candidate {
 	before := func(words string, p attempt.Fact[attempt.Previous]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Previous = p }}
 	}
@@ -291,8 +291,20 @@ func previous(a *attempt.Attempt) []candidate {
 	return []candidate{
 		before("there was none", attempt.None[attempt.Previous]()),
 		before("it was an hour ago in New Zealand", attempt.Known(afar)),
-		before("it was a year ago", attempt.Known(attempt.Previous{At: a.At.AddDate(-1, 0, 0), Country: attempt.None[attempt.CountryCode](), Location: attempt.None[attempt.Location]()})),
+		before("it was a year ago in the same place", attempt.Known(fromTheSamePlace(judge, a, a.At.AddDate(-1, 0, 0)))),
 	}
+}
+
+// fromTheSamePlace returns a sign-in before this one, at some time, that came from
+// where this one comes from, as far as that is known.
+func fromTheSamePlace(judge *decide.Judge, a *attempt.Attempt, at time.Time) attempt.Previous {
+	p := attempt.Previous{At: at}
+	found := judge.Whereabouts(context.Background(), a)
+	if found.Country != "" {
+		p.Country = attempt.Known(found.Country)
+	}
+	p.Location = found.Location
+	return p
 }
 
 // failures returns none, and a hundred of this very moment.

@@ -1,6 +1,7 @@
 package rehearse_test
 
 import (
+	"context"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -93,11 +94,11 @@ func TestUntilGranted(t *testing.T) {
 		want   [][]string
 	}{
 		"a proof":    {func(q *rehearse.Request) { q.Proved = nil }, [][]string{{"prove password"}}},
-		"a place":    {func(q *rehearse.Request) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from depot (198.51.100.7)"}}},
+		"a place":    {func(q *rehearse.Request) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from pier-office (203.0.113.1)"}}},
 		"a time":     {func(q *rehearse.Request) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
 		"a device":   {func(q *rehearse.Request) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
 		"a report":   {func(q *rehearse.Request) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
-		"two proofs": {func(q *rehearse.Request) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from depot (198.51.100.7)", "prove password"}}},
+		"two proofs": {func(q *rehearse.Request) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from pier-office (203.0.113.1)", "prove password"}}},
 		"a document": {func(q *rehearse.Request) {
 			q.Account, q.App, q.Proved = "torstein@kestrelsound.example", "berth-planner", []string{"password", "crew-card"}
 		}, nil},
@@ -138,11 +139,11 @@ func TestGridsAreDecisions(t *testing.T) {
 			for k := range attempt.Throughs() {
 				changed := *a
 				changed.Action, changed.Through = attempt.Action(i), attempt.Known(attempt.Through(k))
-				require.Equal(t, judge.Verdict(&changed), g.Verdicts[i*len(attempt.Throughs())+k])
+				require.Equal(t, judge.Verdict(context.Background(), &changed), g.Verdicts[i*len(attempt.Throughs())+k])
 			}
 		}
 		w := rehearse.UntilGranted(judge, a)
-		require.Equal(t, judge.Verdict(a) == decide.Grant, w.Granted)
+		require.Equal(t, judge.Verdict(context.Background(), a) == decide.Grant, w.Granted)
 		for _, way := range w.Ways {
 			require.Len(t, way, w.Tried)
 		}

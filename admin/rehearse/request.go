@@ -153,6 +153,10 @@ func (q Request) ordinary(a *attempt.Attempt, e *directory.Directory) []string {
 		}
 		device.ID = attempt.Known(q.Device)
 		a.Device = attempt.Known(device)
+		if reported, ok := lastReport(e, a); ok && attempt.IsLater(reported, a.At) {
+			reportAt(e, a, a.At.Add(-time.Hour))
+			assumed = append(assumed, fmt.Sprintf("The last report of %s is dated later; it is taken to have reported the same an hour before.", q.Device))
+		}
 	case !left("device"):
 		a.Device = attempt.Known(unregistered())
 		assumed = append(assumed, "The device has been seen before, but does not tell which one it is (--device ID does).")
@@ -179,8 +183,8 @@ func (q Request) ordinary(a *attempt.Attempt, e *directory.Directory) []string {
 // but nobody's and not managed, and without an identity.
 func unregistered() attempt.Device {
 	return attempt.Device{
-		ID: attempt.None[string](), Known: attempt.Known(true), Managed: attempt.Known(false),
-		Shared: attempt.Known(false), Owner: attempt.None[string](),
+		Known: attempt.Known(true), Managed: attempt.Known(false),
+		Shared: attempt.Known(false), Owner: attempt.Known(""),
 	}
 }
 

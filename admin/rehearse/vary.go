@@ -1,8 +1,9 @@
 package rehearse
 
 import (
+	"context"
 	"fmt"
-	"net/netip"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -64,11 +65,20 @@ func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error
 	for cell := range cells {
 		changed := *a
 		rest := cells
-		for _, values := range axes {
+		var last *candidate
+		for i, values := range axes {
 			rest /= len(values)
-			values[cell/rest%len(values)].set(&changed)
+			value := &values[cell/rest%len(values)]
+			if g.Axes[i].Name == "risk" {
+				last = value // what brings a level about depends on the place
+				continue
+			}
+			value.set(&changed)
 		}
-		g.Verdicts = append(g.Verdicts, judge.Verdict(&changed))
+		if last != nil {
+			last.set(&changed)
+		}
+		g.Verdicts = append(g.Verdicts, judge.Verdict(context.Background(), &changed))
 	}
 	return g, nil
 }
@@ -97,9 +107,9 @@ func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate
 	return nil, fmt.Errorf("%q is nothing to vary%s", name, nearest.DidYouMean(name, Circumstances()))
 }
 
-// shift moves an attempt in time, with its proofs and what went before, so that
-// their ages stay as they are.
-func shift(a *attempt.Attempt, by time.Duration) {
+// shift moves an attempt in time, with its proofs, the report of its device and what
+// went before, so that their ages stay as they are.
+func shift(e *directory.Directory, a *attempt.Attempt, by time.Duration) {
 	moved := func(t time.Time) time.Time {
 		if t.IsZero() {
 			return t
@@ -115,6 +125,9 @@ func shift(a *attempt.Attempt, by time.Duration) {
 	}
 	a.At, a.Session.Started = moved(a.At), moved(a.Session.Started)
 	a.Proofs, a.Session.Proofs = proofs(a.Proofs), proofs(a.Session.Proofs)
+	if reported, ok := lastReport(e, a); ok {
+		reportAt(e, a, moved(reported))
+	}
 	if p, ok := a.Previous.Get(); ok {
 		p.At = moved(p.At)
 		a.Previous = attempt.Known(p)
@@ -128,9 +141,54 @@ func shift(a *attempt.Attempt, by time.Duration) {
 	}
 }
 
+// entryOf returns the device that the directory has for an attempt, nil where it
+// has none.
+func entryOf(e *directory.Directory, a *attempt.Attempt) *directory.Device {
+	d, _ := a.Device.Get()
+	id, _ := d.ID.Get()
+	for i := range e.Devices {
+		if e.Devices[i].Name == id && id != "" {
+			return &e.Devices[i]
+		}
+	}
+	return nil
+}
+
+// lastReport returns when the device of an attempt last reported, as the attempt
+// says or the directory.
+func lastReport(e *directory.Directory, a *attempt.Attempt) (time.Time, bool) {
+	if d := a.Device.Ref(); d != nil {
+		if reported, ok := d.ReportedAt.Get(); ok {
+			return reported, true
+		}
+	}
+	if entry := entryOf(e, a); entry != nil && entry.ReportedAt != nil {
+		return *entry.ReportedAt, true
+	}
+	return time.Time{}, false
+}
+
+// reportAt lets the device of an attempt report at a moment what is known of it.
+func reportAt(e *directory.Directory, a *attempt.Attempt, at time.Time) {
+	d, _ := a.Device.Get()
+	facts := maps.Clone(d.Facts)
+	if entry := entryOf(e, a); entry != nil {
+		for name, value := range entry.Facts {
+			if _, said := facts[name]; !said {
+				if facts == nil {
+					facts = map[string]attempt.Scalar{}
+				}
+				facts[name] = value
+			}
+		}
+	}
+	d.Facts, d.ReportedAt = facts, attempt.Known(at)
+	a.Device = attempt.Known(d)
+}
+
 // at moves an attempt to a moment.
-func at(words string, from, to time.Time) candidate {
-	return candidate{words, func(a *attempt.Attempt) { shift(a, to.Sub(from)) }}
+func at(e *directory.Directory, words string, from, to time.Time) candidate {
+	return candidate{words, func(a *attempt.Attempt) { shift(e, a, to.Sub(from)) }}
 }
 
 // hours returns the hours of the day of the attempt, in the book's zone.
@@ -139,7 +197,7 @@ func hours(judge *decide.Judge, a *attempt.Attempt) []candidate {
 	var found []candidate
 	for h := range 24 {
 		to := time.Date(local.Year(), local.Month(), local.Day(), h, local.Minute(), local.Second(), 0, local.Location())
-		found = append(found, at(fmt.Sprintf("%02d", h), a.At, to))
+		found = append(found, at(judge.Directory(), fmt.Sprintf("%02d", h), a.At, to))
 	}
 	return found
 }
@@ -150,7 +208,7 @@ func days(judge *decide.Judge, a *attempt.Attempt) []candidate {
 	var found []candidate
 	for d := range 7 {
 		to := local.AddDate(0, 0, d)
-		found = append(found, at(strings.ToLower(to.Format("Mon")), a.At, to))
+		found = append(found, at(judge.Directory(), strings.ToLower(to.Format("Mon")), a.At, to))
 	}
 	return found
 }
@@ -190,7 +248,7 @@ func enrolledBy(judge *decide.Judge, a *attempt.Attempt) []string {
 	if !ok {
 		return nil
 	}
-	return judge.MethodNames(judge.Directory().Enrolled(n))
+	return judge.MethodNames(judge.Directory().Profile(n).Enrolled())
 }
 
 // levels returns for each level of risk that can be reached the fewest signs of
@@ -222,15 +280,18 @@ func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, trouble
 			}
 		}}
 		changed := *a
-		c.set(&changed)
 		// What is not known yet may be varied too, and must not blur the level.
-		if changed.IP.IsUnknown() {
-			changed.IP = attempt.None[netip.Addr]()
+		if ip, ok := judge.Directory().AddressElsewhere(); ok && changed.IP.IsUnknown() {
+			changed.IP = attempt.Known(ip)
 		}
 		if changed.Device.IsUnknown() {
-			changed.Device = attempt.None[attempt.Device]()
+			changed.Device = attempt.Known(unregistered())
 		}
-		r := judge.Outline(&changed).Risk
+		if judge.Whereabouts(context.Background(), &changed).Country == "" {
+			changed.Country = attempt.Known[attempt.CountryCode]("AQ") // where nobody lives
+		}
+		c.set(&changed)
+		r := judge.Outline(context.Background(), &changed).Risk
 		return c, r.Level == level && r.LevelAtMost == level
 	}
 	var search func(from, left int, chosen []candidate) (candidate, bool)
@@ -270,7 +331,11 @@ func troublesOf(judge *decide.Judge) []candidate {
 			found = append(found, candidate{name, func(a *attempt.Attempt) { a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, failures)) }})
 		case s.Detect == risk.Dormant:
 			found = append(found, candidate{name, func(a *attempt.Attempt) {
-				a.Previous = attempt.Known(attempt.Previous{At: a.At.Add(-time.Duration(after) - time.Hour), Country: attempt.None[attempt.CountryCode](), Location: attempt.None[attempt.Location]()})
+				p := fromTheSamePlace(judge, a, a.At.Add(-time.Duration(after)-time.Hour))
+				if p.Location.IsUnknown() { // wherever it is, it is the same place
+					a.Location, p.Location = attempt.Known(attempt.Location{}), attempt.Known(attempt.Location{})
+				}
+				a.Previous = attempt.Known(p)
 			}})
 		}
 	}

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"net/netip"
 	"slices"
 	"time"
@@ -128,9 +129,10 @@ func (k *accountPast) moveTo(judge *decide.Judge, a *attempt.Attempt) {
 	if k.signedIn && a.IP == k.address && !a.IP.IsUnknown() && a.Country.IsUnknown() && a.Location.IsUnknown() {
 		return
 	}
-	k.previous.Country, k.previous.Location = judge.Whereabouts(a)
-	if k.previous.Country.IsUnknown() {
-		k.previous.Country = a.Country
+	found := judge.Whereabouts(context.Background(), a)
+	k.previous.Country, k.previous.Location = a.Country, found.Location
+	if found.Country != "" {
+		k.previous.Country = attempt.Known(found.Country)
 	}
 	k.address = a.IP
 	if !a.Country.IsUnknown() || !a.Location.IsUnknown() {

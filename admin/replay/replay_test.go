@@ -70,7 +70,7 @@ func TestParallelIsSequential(t *testing.T) {
 		var want, shadow replay.Counts
 		rules, accounts := map[string]int64{}, map[string]int64{}
 		for _, a := range history {
-			d := judge.Decide(a)
+			d := judge.Decide(context.Background(), a)
 			for counts, v := range map[*replay.Counts]decide.Verdict{&want: d.Verdict, &shadow: d.WithShadow.Verdict} {
 				switch v {
 				case decide.Grant:
@@ -327,11 +327,11 @@ func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.A
 		}
 	}
 	if a.Previous.IsUnknown() && last != nil && !last.At.After(a.At) {
-		country, location := judge.Whereabouts(last)
-		if country.IsUnknown() {
-			country = last.Country
+		found, country := judge.Whereabouts(context.Background(), last), last.Country
+		if found.Country != "" {
+			country = attempt.Known(found.Country)
 		}
-		a.Previous = attempt.Known(attempt.Previous{At: last.At, Country: country, Location: location})
+		a.Previous = attempt.Known(attempt.Previous{At: last.At, Country: country, Location: found.Location})
 	}
 	if d := a.Device.Ref(); d != nil && d.Known.IsUnknown() {
 		if id, ok := d.ID.Get(); ok && slices.Contains(devices, id) {

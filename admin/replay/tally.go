@@ -2,6 +2,7 @@ package replay
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"strings"
 
@@ -51,21 +52,20 @@ func newTally(judge *decide.Judge) *tally {
 
 func (t *tally) judgeOne(a *attempt.Attempt) {
 	e, d := t.judge.Directory(), &t.brief
-	t.judge.Brief(a, d)
+	t.judge.Brief(context.Background(), a, d)
 	v := d.Verdict
 	t.verdicts.Add(v, 1)
 	t.shadow.Add(d.WithShadow, 1)
 	t.hours[a.At.In(e.Zone).Hour()].Add(v, 1)
 	t.period.Include(a.At)
-	app, account := d.App, d.Account
+	app, account := d.App, len(t.accounts)-1
 	if app < 0 {
 		app = len(t.apps) - 1
 	}
 	t.apps[app].Add(v, 1)
-	if account < 0 {
-		account = len(t.accounts) - 1
-	} else {
-		sure, _, _ := e.Memberships(account)
+	if d.Account != nil {
+		account = int(d.Account.Number())
+		sure, _ := d.Account.Memberships()
 		for _, g := range sure {
 			t.groups[g].Add(v, 1)
 		}

@@ -127,7 +127,7 @@ func New(q Request) (*Layout, error) {
 func (l *Layout) choose(read *people.Import) error {
 	var names []string
 	for _, a := range read.Accounts {
-		if a.Kind == directory.Person && !a.Disabled {
+		if a.Kind != directory.Service && a.Kind != directory.Emergency && !a.Disabled {
 			names = append(names, a.Name)
 		}
 	}

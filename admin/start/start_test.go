@@ -1,6 +1,7 @@
 package start_test
 
 import (
+	"context"
 	"io/fs"
 	"testing"
 	"time"
@@ -56,7 +57,7 @@ func TestANewBookIsInOrder(t *testing.T) {
 			for _, m := range methods {
 				a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
 			}
-			return judge.Verdict(a)
+			return judge.Verdict(context.Background(), a)
 		}
 		later := monday.AddDate(0, 0, 70)
 		require.Equal(t, decide.Grant, tries("emergency-key", monday, "security-key"), name)

@@ -53,7 +53,7 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 	answer := &Answer{}
 	appended, err := d.store.Append(ctx, func(acts []Act) ([]Act, error) {
 		s := d.add(acts, r.At)
-		decision, err := d.judge.Decide(&r, s.known(r.Client))
+		decision, err := d.judge.Decide(ctx, &r, s.known(r.Client))
 		if err != nil {
 			return nil, err
 		}
@@ -93,7 +93,7 @@ func (d *Desk) Rehearse(ctx context.Context, r consent.Request) (*consent.Decisi
 	if err != nil {
 		return nil, err
 	}
-	return d.judge.Decide(&r, d.add(acts, r.At).known(r.Client))
+	return d.judge.Decide(ctx, &r, d.add(acts, r.At).known(r.Client))
 }
 
 // Batch is what several people wait for alike.
@@ -122,7 +122,7 @@ func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
 			batches[i].Requests = append(batches[i].Requests, *r)
 			continue
 		}
-		decision, err := d.judge.Decide(r.asked(at), s.known(r.Client))
+		decision, err := d.judge.Decide(ctx, r.asked(at), s.known(r.Client))
 		if err != nil {
 			return nil, err
 		}
@@ -192,7 +192,7 @@ func (d *Desk) Approve(ctx context.Context, a Approval) ([]Act, error) {
 func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 	act := Act{At: a.At, By: a.By, Kind: Approved, Request: a.Request, Client: a.Client, Account: a.Account, Group: a.Group, Scopes: a.Scopes,
 		Resource: a.Resource, Because: a.Because}
-	if !d.judge.MayReview(a.By, a.At) {
+	if !d.judge.MayReview(context.Background(), a.By, a.At) {
 		return act, nil, fmt.Errorf("%s %w", a.By, ErrNotReviewer)
 	}
 	if lasts := d.scheme().Lasts; lasts > 0 {
@@ -275,7 +275,7 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 		if first != nil && r.same(first) && d.isFor(act, r.Account) {
 			narrowed.Scopes = act.Scopes
 		}
-		decision, err := d.judge.Decide(narrowed, s.known(r.Client))
+		decision, err := d.judge.Decide(context.Background(), narrowed, s.known(r.Client))
 		if err != nil || decision.Outcome != consent.Allow {
 			continue
 		}
@@ -291,8 +291,8 @@ func (d *Desk) isFor(act Act, account string) bool {
 	case act.Account != "":
 		return act.Account == account
 	case act.Group != "":
-		n, ok := d.judge.Directory().FindAccount(account)
-		return ok && slices.Contains(d.judge.Directory().GroupsOf(n), act.Group)
+		profile, err := d.judge.Account(context.Background(), account)
+		return err == nil && profile != nil && slices.Contains(profile.Groups(), act.Group)
 	}
 	return true
 }
@@ -301,7 +301,7 @@ func (d *Desk) isFor(act Act, account string) bool {
 // request before is taken back.
 func (d *Desk) Refuse(ctx context.Context, by string, number int64, because string, at time.Time) ([]Act, error) {
 	return d.store.Append(ctx, func(acts []Act) ([]Act, error) {
-		if !d.judge.MayReview(by, at) {
+		if !d.judge.MayReview(ctx, by, at) {
 			return nil, fmt.Errorf("%s %w", by, ErrNotReviewer)
 		}
 		r := d.add(acts, at).requests[number]
@@ -344,7 +344,7 @@ func (d *Desk) onClient(ctx context.Context, act Act, check func(*state) error) 
 	return d.store.Append(ctx, func(acts []Act) ([]Act, error) {
 		s := d.add(acts, act.At)
 		switch {
-		case !d.judge.MayReview(act.By, act.At):
+		case !d.judge.MayReview(ctx, act.By, act.At):
 			return nil, fmt.Errorf("%s %w", act.By, ErrNotReviewer)
 		case !d.knows(s, act.Client):
 			return nil, fmt.Errorf("nobody knows the client %q: it is not in the book, and never asked", act.Client)
@@ -490,7 +490,7 @@ func (d *Desk) Strays(ctx context.Context, at time.Time) ([]Stray, error) {
 	s := d.add(acts, at)
 	strays := []Stray{}
 	for _, g := range s.grants {
-		decision, err := d.judge.Decide(&consent.Request{At: at, Account: g.Account, Client: g.Client, Scopes: g.Scopes, Resource: g.Resource, RedirectURI: d.answeredAt(s, g)}, s.known(g.Client))
+		decision, err := d.judge.Decide(ctx, &consent.Request{At: at, Account: g.Account, Client: g.Client, Scopes: g.Scopes, Resource: g.Resource, RedirectURI: d.answeredAt(s, g)}, s.known(g.Client))
 		if err != nil {
 			return nil, err
 		}

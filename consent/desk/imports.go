@@ -196,7 +196,7 @@ func (found *Import) add(m metadata) error {
 // stays as the book has it.
 func (d *Desk) Import(ctx context.Context, by string, found *Import, at time.Time) ([]Act, error) {
 	return d.store.Append(ctx, func([]Act) ([]Act, error) {
-		if !d.judge.MayReview(by, at) {
+		if !d.judge.MayReview(ctx, by, at) {
 			return nil, fmt.Errorf("%s %w", by, ErrNotReviewer)
 		}
 		var acts []Act

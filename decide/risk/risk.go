@@ -70,6 +70,10 @@ type Signal struct {
 	After directory.Span `book:"after" doc:"for dormant: so long since the previous sign-in, such as 90d"`
 }
 
+// IsReported reports whether the signal holds where others say so, rather than by
+// a detector or a condition of its own.
+func (s *Signal) IsReported() bool { return s.Detect == NoDetector && s.When == nil }
+
 // Detector is a way to notice a signal.
 type Detector uint8
 
@@ -128,6 +132,9 @@ type Evidence interface {
 	condition.Facts
 	// Attempt is the attempt itself.
 	Attempt() *attempt.Attempt
+	// Reported is whether a risk engine reports a signal of that name; False where
+	// there is none.
+	Reported(signal string) condition.Truth
 	// Location is where the attempt comes from.
 	Location() attempt.Fact[attempt.Location]
 	// ComesFromOther tells whether the attempt comes from another country than
@@ -214,7 +221,7 @@ func (m *Model) holds(i int, e Evidence) condition.Truth {
 				return condition.True
 			}
 		}
-		return condition.False
+		return e.Reported(s.Name)
 	}
 }
 
@@ -233,6 +240,9 @@ func (s *Signal) detect(e Evidence) condition.Truth {
 		return s.burst(a)
 	case Dormant:
 		if p := a.Previous.Ref(); p != nil {
+			if p.At.IsZero() {
+				return condition.Unknown
+			}
 			return condition.Of(a.At.Sub(p.At) >= time.Duration(s.After))
 		}
 		return condition.FalseUnless(a.Previous.IsUnknown())
@@ -252,11 +262,7 @@ func (s *Signal) travelled(a *attempt.Attempt, here attempt.Fact[attempt.Locatio
 		return condition.FalseUnless(a.Previous.IsUnknown())
 	}
 	from, to := p.Location.Ref(), here.Ref()
-	if from == nil || to == nil {
-		// Without one of the places there is no journey, unless it is only missing.
-		if p.Location.IsNone() || here.IsNone() {
-			return condition.False
-		}
+	if from == nil || to == nil || p.At.IsZero() || p.At.After(a.At) {
 		return condition.Unknown
 	}
 	return condition.Of(Speed(*from, *to, a.At.Sub(p.At)) > s.FasterThan)
@@ -270,7 +276,7 @@ func countryChanged(a *attempt.Attempt, e Evidence) condition.Truth {
 	if code := p.Country.Ref(); code != nil {
 		return e.ComesFromOther(*code)
 	}
-	return condition.FalseUnless(p.Country.IsUnknown())
+	return condition.Unknown
 }
 
 func (s *Signal) burst(a *attempt.Attempt) condition.Truth {

@@ -9,6 +9,7 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -38,7 +39,7 @@ type Guard struct {
 // ServeHTTP judges the request. Where it is not granted the answer is a problem
 // (RFC 9457) that tells the person no more than she may know.
 func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	decision := g.Judge.Load().Decide(g.attempt(r))
+	decision := g.Judge.Load().Decide(context.Background(), g.attempt(r))
 	slog.Info("decided", "account", r.Header.Get("X-Account"), "app", g.App, "verdict", decision.Verdict, "why", decision.Causes[0].Text)
 	if decision.Verdict == decide.Grant {
 		g.Next.ServeHTTP(w, r)

@@ -203,7 +203,7 @@ func TestDecisions(t *testing.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
 		for range 20 {
-			require.NoError(t, validate(t, s, judge.Decide(synth.Attempt(chance))))
+			require.NoError(t, validate(t, s, judge.Decide(context.Background(), synth.Attempt(chance))))
 		}
 	})
 }

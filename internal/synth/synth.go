@@ -139,7 +139,7 @@ func Small(chance Chance, policies int) Book {
 	add("postures", "o2: {checks: [{fact: channel, in: [stable, beta, 3]}]}")
 	add("methods", "smoke-signal: {kind: possession, traits: [phishing_resistant], amr: [user]}")
 	if m.odds(2) {
-		add("methods", "sms-code: {barred_for: %s}", m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}"}))
+		add("methods", m.one([]string{"sms-code", "push"})+": {barred_for: %s}", m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}", "{attributes: {hat: [straw]}}"}))
 	}
 	add("risk", "signals: [%s]", strings.Join(m.signals(), ", "))
 	if m.odds(3) {
@@ -232,10 +232,10 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 			kind = "emergency"
 		}
 		extra := m.one([]string{"", "", ", attributes: {team: red}", ", attributes: {team: blue, floor: 3}", ", attributes: {team: null}"})
-		extra += m.one([]string{"", ", joined: 2026-03-01", ", joined: 2024-01-01"})
+		extra += m.one([]string{"", ", joined: 2026-03-01", ", joined: 2024-01-01", ", joined: 2026-04-20"})
 		extra += m.one([]string{"", "", ", account_risk: {level: medium, because: leaked-password, since: 2026-03-20T10:00:00Z}", ", account_risk: {level: high}"})
 		extra += m.one([]string{"", "", ", password_changed_at: 2026-03-28T10:00:00Z", ", password_changed_at: 2026-03-10T10:00:00Z"})
-		extra += m.one([]string{"", "", ", asked_at: 2026-03-25T10:00:00Z"})
+		extra += m.one([]string{"", "", ", asked_at: 2026-03-25T10:00:00Z", ", asked_at: 2026-03-29T10:00:30Z", ", asked_at: 2026-04-15T10:00:00Z"})
 		if m.odds(12) {
 			extra += ", disabled: true"
 		}
@@ -264,7 +264,8 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 		add("apps", "{name: %s, tags: %s, known_as: [alias-of-%s], hosts: [%s.one.example]%s}", name, m.some(tagNames), name, name, extra)
 	}
 	add("devices", "{name: v0, platform: windows, managed: true, owner: %q, tags: [d0], facts: {firewall: true, os_version: %q, patch_age_days: 12}, reported_at: 2026-03-29T08:00:00Z}", accounts[0], "10.2.1")
-	add("devices", "{name: v1, shared: true, facts: {firewall: false, channel: beta}}")
+	add("devices", "{name: v1, shared: true%s, facts: {firewall: %s, channel: beta}%s}", m.one([]string{"", ", platform: ios"}), m.one([]string{"true", "false"}),
+		m.one([]string{"", ", reported_at: 2026-03-28T20:00:00Z", ", reported_at: 2026-04-02T20:00:00Z"}))
 }
 
 // Policy makes policy number i of a small book of n: it may replace those with
@@ -390,12 +391,21 @@ func Attempt(chance Chance) *attempt.Attempt {
 		a.Action = attempt.Action(m.IntN(len(attempt.Actions())))
 	}
 	drawFacts(m, a, 3)
+	// Now and then something is dated after the attempt, by less than the skew of
+	// clocks or by more.
 	ago := func(span time.Duration) time.Time {
+		if m.odds(12) {
+			return at.Add(time.Duration(m.IntN(4)) * 40 * time.Second)
+		}
 		return at.Add(-time.Duration(m.IntN(int(span/time.Minute))) * time.Minute)
 	}
 	provable := append(slices.Clone(methods), "desk-pass", "smoke-signal", "no-such-method")
 	for range m.IntN(3) {
-		a.Proofs = append(a.Proofs, attempt.Proof{Method: m.one(provable), At: at})
+		p := attempt.Proof{Method: m.one(provable), At: at, Fallback: m.odds(6)}
+		if m.odds(4) {
+			p.At = ago(30 * time.Minute)
+		}
+		a.Proofs = append(a.Proofs, p)
 	}
 	for range m.IntN(4) {
 		p := attempt.Proof{Method: m.one(provable), At: ago(24 * time.Hour), App: m.one(append([]string{"", "alias-of-p0"}, apps...)), Fallback: m.odds(4)}
@@ -449,15 +459,20 @@ var places = []attempt.Location{{Lat: 59.9, Lon: 10.7}, {Lat: 58.1, Lon: 7.9}, {
 // missing.
 func drawFacts(m maker, a *attempt.Attempt, odds int) {
 	a.IP = drawFact(m, odds, a.IP, func() netip.Addr { return netip.MustParseAddr(m.one(addresses)) })
-	code := func() attempt.CountryCode { return attempt.CountryCode(m.one(countries)) }
+	code := func() attempt.CountryCode {
+		if odds > 0 && m.odds(10) {
+			return "ZZ" // a code that is not assigned
+		}
+		return attempt.CountryCode(m.one(countries))
+	}
 	place := func() attempt.Location { return places[m.IntN(len(places))] }
 	a.Country = drawFact(m, odds, a.Country, code)
 	a.Location = drawFact(m, odds, a.Location, place)
 	a.Through = drawFact(m, odds, a.Through, func() attempt.Through { return attempt.Through(m.IntN(len(attempt.Throughs()))) })
 	a.Client = drawFact(m, odds, a.Client, func() attempt.ClientAsk { return drawClient(m) })
 	previous, _ := a.Previous.Get()
-	if previous.At.IsZero() {
-		previous.At = a.At.Add(-time.Duration(m.IntN(60*24*60)) * time.Minute)
+	if previous.At.IsZero() && !(odds > 0 && m.odds(8)) {
+		previous.At = a.At.Add(-time.Duration(m.IntN(60*24*60)-10) * time.Minute)
 	}
 	a.Previous = drawFact(m, odds, a.Previous, func() attempt.Previous { return previous })
 	if p := a.Previous.Ref(); p != nil {
@@ -503,7 +518,7 @@ func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt
 		d.Known = drawFact(m, odds, d.Known, truth)
 		d.Shared = drawFact(m, odds, d.Shared, truth)
 		d.Owner = drawFact(m, odds, d.Owner, func() string { return m.one(accounts) })
-		d.ReportedAt = drawFact(m, odds, d.ReportedAt, func() time.Time { return a.At.Add(-time.Duration(m.IntN(48)) * time.Hour) })
+		d.ReportedAt = drawFact(m, odds, d.ReportedAt, func() time.Time { return a.At.Add(-time.Duration(m.IntN(48)-1) * time.Hour) })
 		if d.Tags == nil && !(odds > 0 && m.odds(odds)) {
 			d.Tags = append([]string{}, deviceTags[:m.IntN(3)]...)
 		}
@@ -518,7 +533,7 @@ func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt
 		d.Facts = facts
 	}
 	if odds > 0 && m.odds(3) {
-		d.Remembered = []attempt.Remembered{{Account: m.one([]string{a.Account, a.Account, accounts[0]}), Method: m.one(methods), At: a.At.Add(-time.Duration(m.IntN(60*24)) * time.Hour)}}
+		d.Remembered = []attempt.Remembered{{Account: m.one([]string{a.Account, a.Account, accounts[0]}), Method: m.one(methods), At: a.At.Add(-time.Duration(m.IntN(60*24)-1) * time.Hour)}}
 	}
 	return d
 }

@@ -1,8 +1,9 @@
 // Package mmdb looks up where addresses are, in an MMDB file. It stands outside
-// the core: to that, a database is any decide.Locator.
+// the core: to that, a database is any directory.Locator.
 package mmdb
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -12,6 +13,7 @@ import (
 	"github.com/oschwald/maxminddb-golang/v2"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Database is an MMDB file in memory. It is safe for concurrent use.
@@ -21,16 +23,11 @@ import (
 // settled.
 type Database struct {
 	reader  *maxminddb.Reader
-	settled atomic.Pointer[map[uintptr]place]
+	settled atomic.Pointer[map[uintptr]directory.Whereabouts]
 
 	mutex sync.Mutex
 	// fresh are records that are not settled yet.
-	fresh map[uintptr]place
-}
-
-type place struct {
-	country  attempt.CountryCode
-	location attempt.Fact[attempt.Location]
+	fresh map[uintptr]directory.Whereabouts
 }
 
 // Open reads the bytes of an MMDB file, which must not change afterwards.
@@ -39,8 +36,8 @@ func Open(file []byte) (*Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("this is no MMDB file: %w", err)
 	}
-	d := &Database{reader: reader, fresh: make(map[uintptr]place)}
-	d.settled.Store(&map[uintptr]place{})
+	d := &Database{reader: reader, fresh: make(map[uintptr]directory.Whereabouts)}
+	d.settled.Store(&map[uintptr]directory.Whereabouts{})
 	return d, nil
 }
 
@@ -57,24 +54,24 @@ type record struct {
 }
 
 // Locate returns the country and the location of an address, as far as the
-// database knows them; it implements decide.Locator. A record that cannot be
-// read is one that is not there.
-func (d *Database) Locate(ip netip.Addr) (attempt.CountryCode, attempt.Fact[attempt.Location]) {
+// database knows them; it implements directory.Locator. A record that cannot be
+// read is one that is not there. It waits for nothing, and its error is always nil.
+func (d *Database) Locate(_ context.Context, ip netip.Addr) (directory.Whereabouts, error) {
 	result := d.reader.Lookup(ip)
 	if !result.Found() {
-		return "", attempt.Fact[attempt.Location]{}
+		return directory.Whereabouts{}, nil
 	}
 	found, ok := (*d.settled.Load())[result.Offset()]
 	if !ok {
 		found = d.learn(result)
 	}
-	return found.country, found.location
+	return found, nil
 }
 
 // learn decodes a record that is not settled yet. Fresh records are settled when
 // there are a quarter as many as settled ones, so that each is copied but a few
 // times.
-func (d *Database) learn(result maxminddb.Result) place {
+func (d *Database) learn(result maxminddb.Result) directory.Whereabouts {
 	d.mutex.Lock()
 	defer d.mutex.Unlock()
 	found, ok := d.fresh[result.Offset()]
@@ -93,17 +90,17 @@ func (d *Database) learn(result maxminddb.Result) place {
 	return found
 }
 
-func decode(result maxminddb.Result) place {
+func decode(result maxminddb.Result) directory.Whereabouts {
 	var found record
 	if err := result.Decode(&found); err != nil {
-		return place{}
+		return directory.Whereabouts{}
 	}
-	var p place
-	if p.country.UnmarshalText([]byte(found.Country.Code)) != nil {
-		p.country = ""
+	var p directory.Whereabouts
+	if p.Country.UnmarshalText([]byte(found.Country.Code)) != nil {
+		p.Country = ""
 	}
 	if found.Location.Lat != nil && found.Location.Lon != nil {
-		p.location = attempt.Known(attempt.Location{Lat: *found.Location.Lat, Lon: *found.Location.Lon})
+		p.Location = attempt.Known(attempt.Location{Lat: *found.Location.Lat, Lon: *found.Location.Lon})
 	}
 	return p
 }

@@ -1,6 +1,7 @@
 package mmdb_test
 
 import (
+	"context"
 	"io/fs"
 	"net/netip"
 	"sync"
@@ -26,9 +27,9 @@ func TestConcurrentLookUps(t *testing.T) {
 				for ip, want := range map[string]attempt.CountryCode{
 					"192.0.2.70": "NO", "192.0.2.150": "BR", "192.0.2.20": "PL", "2001:db8:77::1": "SE", "198.51.100.200": "", "2001:db8:78::1": "",
 				} {
-					country, location := database.Locate(netip.MustParseAddr(ip))
-					if country != want || location.IsUnknown() != (want == "") || ip == "192.0.2.70" && location != bergen {
-						t.Errorf("%s is in %q at %v", ip, country, location)
+					found, _ := database.Locate(context.Background(), netip.MustParseAddr(ip))
+					if found.Country != want || found.Location.IsUnknown() != (want == "") || ip == "192.0.2.70" && found.Location != bergen {
+						t.Errorf("%s is in %q at %v", ip, found.Country, found.Location)
 					}
 				}
 			}

@@ -1,0 +1,577 @@
+package decide
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+// evaluation is the judging of one attempt: its facts looked up, the policies that
+// apply, what they say, and what is demanded. Every reading of a decision (the
+// verdict, the brief, the outline, the full decision) is made from one. The memory
+// of an evaluation that ended is used again, so that a verdict allocates nothing;
+// begin sets all that the next one looks at.
+type evaluation struct {
+	judge   *Judge
+	context context.Context
+	attempt *attempt.Attempt
+	// moment is the time for windows and dates. It is the attempt's own, but where
+	// an evaluation looks ahead.
+	moment time.Time
+	// wrong is what keeps the attempt from being judged at all.
+	wrong error
+	// profile is the account, nil where there is none; unavailable is why nobody
+	// could find out.
+	profile     *directory.Profile
+	unavailable error
+	// app is a number in the directory, -1 where it has none.
+	app int
+	// emergency says that it is an emergency account.
+	emergency bool
+	where     whereabouts
+	device    directory.DeviceView
+	// deviceLost is why nobody could find out about the device.
+	deviceLost error
+	// started is when the session began, zero where that is not known.
+	started time.Time
+	proofs  []proof
+	weighed bool
+	weight  risk.Score
+	// signals has the truth of each signal, once weighed.
+	signals []condition.Truth
+
+	hearings []hearing
+	// spoken holds the rules that may speak, each hearing's in one run.
+	spoken []spokenRule
+	// slots finds the hearing of a policy: slots[p] is its index where
+	// hearings[slots[p]] is of p. Stale values do no harm, so that nothing has to
+	// be cleared.
+	slots []int32
+	// outcomes are what was joined last, and limits what bounds the session.
+	outcomes []joined
+	limits   limits
+	// needs holds the demands, each distinct outcome's in one run; ways and wayNeeds
+	// those of which one way is enough.
+	needs    []need
+	ways     []way
+	wayNeeds []need
+	eased    []eased
+	// weighings has what each outcome came to in this round, and shown which method
+	// demands are met.
+	weighings []weighing
+	shownIn   []shownIn
+	round     uint32
+	// causes are those of the last verdict that was explained.
+	causes []foundCause
+	// reasons is room for those of one condition at a time. Those of the policy
+	// that is being traced are written into text, each noted as pending.
+	reasons []condition.Reason
+	tracing int
+	text    []byte
+	pending []pendingReason
+
+	// room is for a supplied account, suppliedDevice for a device.
+	room           directory.Room
+	suppliedDevice directory.Device
+}
+
+// proof is a proof that counts for something.
+type proof struct {
+	method int
+	// age is how old the proof is; ageless where it is not known.
+	age time.Duration
+	// now says that it was made in this very attempt, inSession that it was made in
+	// this session, ownApp that it was made for the attempt's app, and fallback
+	// that it stood in for a preferred method.
+	now, inSession, ownApp, fallback bool
+}
+
+// ageless is older than any span.
+const ageless = time.Duration(1<<63 - 1)
+
+// longestAttempt is how old a proof of this very attempt may be to count as made
+// now.
+const longestAttempt = 10 * time.Minute
+
+// hearing is one policy that applies, surely or perhaps.
+type hearing struct {
+	policy int32
+	// applies is whether it applies, were it live; inForce whether it is.
+	applies, inForce condition.Truth
+	// speaks says that one of its rules speaks in every world in which it
+	// applies.
+	speaks bool
+	// first and last bound its rules in evaluation.spoken.
+	first, last int32
+	silencedBy  int32
+}
+
+// none is the policy that silences a hearing nobody silences.
+const none int32 = -1
+
+type spokenRule struct {
+	rule  int32
+	match condition.Truth
+}
+
+// joined is an outcome that takes part in the decision.
+type joined struct {
+	// policy and rule are none where it is the book's `otherwise`.
+	policy, rule int32
+	// sure says that the rule speaks in every world.
+	sure    bool
+	outcome *outcome
+}
+
+// weighing is what an outcome came to: its demands, by their bounds in
+// evaluation.needs, and the strictest of their states.
+type weighing struct {
+	round       uint32
+	first, last int32
+	state       demandState
+}
+
+// shownIn remembers for a round whether a method demand is met.
+type shownIn struct {
+	round uint32
+	met   bool
+}
+
+// limits bound a session; zero sets no limit.
+type limits struct {
+	lasts, idle time.Duration
+	unshared    bool
+}
+
+func limitsOf(l directory.Limits) limits {
+	return limits{time.Duration(l.Lasts), time.Duration(l.Idle), l.Shared != nil && !*l.Shared}
+}
+
+// join takes the stricter of each limit.
+func (l *limits) join(m limits) {
+	if m.lasts > 0 && (l.lasts == 0 || m.lasts < l.lasts) {
+		l.lasts = m.lasts
+	}
+	if m.idle > 0 && (l.idle == 0 || m.idle < l.idle) {
+		l.idle = m.idle
+	}
+	l.unshared = l.unshared || m.unshared
+}
+
+// begin takes memory from the pool and looks up what the attempt names. Whoever
+// calls it calls end when the evaluation is over, and not where a panic ends it:
+// what was left half done is never used again.
+func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
+	e := j.pool.Get().(*evaluation)
+	e.context, e.attempt, e.moment = ctx, a, a.At
+	e.profile, e.unavailable, e.app, e.emergency = nil, nil, -1, false
+	e.hearings, e.spoken, e.outcomes, e.causes = e.hearings[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
+	e.weighed, e.limits = false, limits{}
+	e.clearNeeds()
+	e.wrong = a.Check()
+	if e.wrong != nil {
+		e.where, e.device, e.deviceLost, e.proofs = whereabouts{}, j.directory.View(a), nil, e.proofs[:0]
+		return e
+	}
+	e.profile, e.unavailable = j.directory.Lookup(ctx, j.accounts, a.Account, &e.room)
+	e.emergency = e.profile != nil && e.profile.Kind() == directory.Emergency
+	if i, ok := j.directory.FindApp(a.App); ok {
+		e.app = i
+	}
+	e.findDevice()
+	e.where.find(j, a)
+	e.started = a.Session.Started
+	if attempt.IsLater(e.started, a.At) {
+		e.started = time.Time{}
+	}
+	e.gatherProofs()
+	return e
+}
+
+// end gives the memory of an evaluation back.
+func (j *Judge) end(e *evaluation) {
+	e.context, e.attempt, e.profile = nil, nil, nil
+	e.room.Clear()
+	e.suppliedDevice = directory.Device{}
+	j.pool.Put(e)
+}
+
+// findDevice looks the device up, where devices are supplied by them, and in the
+// book.
+func (e *evaluation) findDevice() {
+	e.device, e.deviceLost = e.judge.directory.View(e.attempt), nil
+	id, identified := e.device.Identity()
+	if e.judge.devices == nil || !identified {
+		return
+	}
+	supplied, err := e.judge.devices.Device(e.context, id)
+	switch {
+	case err == nil && supplied.Name != "" && supplied.Name != id:
+		e.deviceLost = fmt.Errorf("it answered for %q", supplied.Name)
+	case err == nil:
+		e.suppliedDevice = supplied
+		e.device = e.device.With(&e.suppliedDevice)
+	case !errors.Is(err, directory.ErrNotFound):
+		e.deviceLost = err
+	}
+	if e.deviceLost != nil {
+		e.device = e.device.With(nil)
+	}
+}
+
+// gatherProofs notes the proofs that count: of methods that the book knows, that
+// are not barred for the account, and that were made in this attempt or session.
+// A desk pass counts once, where an account is being put right.
+func (e *evaluation) gatherProofs() {
+	e.proofs = e.proofs[:0]
+	for i := range e.attempt.Proofs {
+		e.addProof(&e.attempt.Proofs[i], true)
+	}
+	for i := range e.attempt.Session.Proofs {
+		e.addProof(&e.attempt.Session.Proofs[i], false)
+	}
+}
+
+func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
+	if e.ignores(p, ofAttempt) != "" {
+		return // it proves nothing; Decide says so in a notice
+	}
+	m, _ := e.judge.directory.FindMethod(p.Method)
+	made := proof{method: m, age: ageless, inSession: e.isInSession(p), ownApp: ofAttempt}
+	switch {
+	case !p.At.IsZero():
+		made.age = e.attempt.At.Sub(p.At)
+	case ofAttempt:
+		made.age = 0
+	}
+	made.now = ofAttempt && made.age <= longestAttempt
+	if !ofAttempt {
+		made.fallback = p.Fallback
+		if p.App != "" {
+			app, ok := e.judge.directory.FindApp(p.App)
+			made.ownApp = ok && app == e.app
+		}
+	}
+	if made.now || made.inSession {
+		e.proofs = append(e.proofs, made)
+	}
+}
+
+// isInSession reports whether a proof is not dated before the session began.
+func (e *evaluation) isInSession(p *attempt.Proof) bool {
+	return p.At.IsZero() || e.started.IsZero() || e.started.Sub(p.At) <= attempt.Skew
+}
+
+// ignores says why a proof counts for nothing, "" where it counts for something.
+func (e *evaluation) ignores(p *attempt.Proof, ofAttempt bool) string {
+	m, ok := e.judge.directory.FindMethod(p.Method)
+	switch {
+	case !ok:
+		return "the book has no such method"
+	case attempt.IsLater(p.At, e.attempt.At):
+		return "it is dated after the attempt"
+	case m == e.judge.deskPass && !(ofAttempt && e.attempt.Action.TakesDeskPass()):
+		return "it serves once, to enrol, to recover or to change a password"
+	case e.profile != nil && e.profile.Barred().Has(m):
+		return "it is barred for " + e.attempt.Account
+	}
+	return ""
+}
+
+// evaluate judges the attempt, as things are or as if the shadows were live. With
+// shadows the policies that are not in force are heard too. The reading of it is
+// in outcomes, needs and limits.
+func (e *evaluation) evaluate(shadows bool) Verdict {
+	if e.refusal() != "" {
+		return Block
+	}
+	e.join(shadows)
+	return e.weigh()
+}
+
+// hear listens to the policies that may be for the account and the app: to those
+// in force, and with shadows to those too.
+func (e *evaluation) hear(shadows bool) {
+	e.hearings, e.spoken, e.weighed = e.hearings[:0], e.spoken[:0], false
+	if e.app < 0 || e.profile == nil {
+		return
+	}
+	x := &e.judge.index
+	e.hearAimed(x.everyone[e.app], shadows)
+	if others := x.others[e.app]; len(others) <= fewOthers {
+		e.hearAimed(others, shadows)
+		return
+	}
+	e.hearEach(x.byAccount[e.profile.Number()], shadows)
+	e.hearEach(x.byKind[e.profile.Kind()], shadows)
+	if len(x.byDomain) > 0 {
+		e.hearEach(x.byDomain[e.profile.Domain()], shadows)
+	}
+	sure, perhaps := e.profile.Memberships()
+	for _, g := range sure {
+		e.hearEach(x.byGroup[g], shadows)
+	}
+	for _, g := range perhaps {
+		e.hearEach(x.byGroup[g], shadows)
+	}
+}
+
+// fewOthers is how many policies of an app are asked one by one.
+const fewOthers = 2
+
+// hearAimed listens to policies that are aimed at the app.
+func (e *evaluation) hearAimed(policies []int32, shadows bool) {
+	for _, number := range policies {
+		e.hearOne(number, shadows)
+	}
+}
+
+// hearEach listens to those of the policies that are aimed at the app, and that
+// have not been heard under something else that the account has.
+func (e *evaluation) hearEach(policies []int32, shadows bool) {
+	for _, number := range policies {
+		if e.judge.index.isAimed(e.app, number) && e.heard(number) == nil {
+			e.hearOne(number, shadows)
+		}
+	}
+}
+
+func (e *evaluation) hearOne(number int32, shadows bool) {
+	p := &e.judge.policies[number]
+	h := hearing{policy: number, inForce: condition.True, first: int32(len(e.spoken)), silencedBy: none}
+	if p.stage == Shadow {
+		h.inForce = condition.False
+		if p.liveFor != nil {
+			h.inForce = condition.Eval(p.liveFor, e)
+		}
+		if h.inForce == condition.False && !shadows {
+			return
+		}
+	}
+	if h.applies = e.appliesTo(p); h.applies == condition.False {
+		return
+	}
+	for i := range p.rules {
+		match := condition.True
+		if !p.rules[i].always {
+			match = condition.Eval(p.rules[i].when, e)
+		}
+		if match == condition.False {
+			continue
+		}
+		e.spoken = append(e.spoken, spokenRule{int32(i), match})
+		if match == condition.True {
+			h.speaks = true
+			break
+		}
+	}
+	h.last = int32(len(e.spoken))
+	e.slots[number] = int32(len(e.hearings))
+	e.hearings = append(e.hearings, h)
+}
+
+// appliesTo reports whether a policy that is aimed at the app is for the attempt
+// at all.
+func (e *evaluation) appliesTo(p *policy) condition.Truth {
+	if e.emergency && !p.names(e.profile) {
+		return condition.False
+	}
+	if p.bounded && (!p.isFor(e.attempt.Action) || !p.inForceAt(e.moment)) {
+		return condition.False
+	}
+	// That it is aimed at the app is sure: nothing about an app is ever unknown.
+	if p.forAnyone {
+		return condition.True
+	}
+	return condition.Eval(p.who, e)
+}
+
+// inForceAt reports whether a moment lies between the policy's dates.
+func (p *policy) inForceAt(t time.Time) bool {
+	return (p.from.IsZero() || !t.Before(p.from)) && (p.until.IsZero() || t.Before(p.until))
+}
+
+// names reports whether `who` names the emergency account, by kind or by name.
+func (p *policy) names(account *directory.Profile) bool {
+	return p.namesEmergencies || account.IsNamed(p.named)
+}
+
+// heard returns the hearing of a policy, nil where it does not apply.
+func (e *evaluation) heard(policy int32) *hearing {
+	if slot := int(e.slots[policy]); slot < len(e.hearings) && e.hearings[slot].policy == policy {
+		return &e.hearings[slot]
+	}
+	return nil
+}
+
+// force is whether a hearing counts: as things are, or were the shadows live.
+func (h *hearing) force(shadows bool) condition.Truth {
+	if shadows {
+		return condition.True
+	}
+	return h.inForce
+}
+
+// join silences what is replaced and collects the outcomes of the rest.
+func (e *evaluation) join(shadows bool) {
+	e.outcomes = e.outcomes[:0]
+	sure := e.silence(shadows)
+	e.limits = e.judge.index.apps[e.app].limits
+	for i := range e.hearings {
+		h := &e.hearings[i]
+		force := h.force(shadows)
+		if h.silencedBy != none || force == condition.False {
+			continue
+		}
+		surely := h.speaks && h.last-h.first == 1 && h.applies == condition.True && force == condition.True
+		rules := e.judge.policies[h.policy].rules
+		for _, r := range e.spoken[h.first:h.last] {
+			rule := &rules[r.rule]
+			e.outcomes = append(e.outcomes, joined{policy: h.policy, rule: r.rule, sure: surely, outcome: rule.then})
+			if rule.limits != nil {
+				e.limits.join(*rule.limits)
+			}
+		}
+	}
+	if !sure {
+		e.outcomes = append(e.outcomes, joined{policy: none, rule: none, sure: len(e.outcomes) == 0, outcome: e.judge.otherwise})
+	}
+}
+
+// silence marks what policies that surely speak replace, and reports whether any
+// policy surely speaks.
+func (e *evaluation) silence(shadows bool) (sure bool) {
+	replaces := e.judge.replaces
+	if replaces {
+		for i := range e.hearings {
+			e.hearings[i].silencedBy = none
+		}
+	}
+	for i := range e.hearings {
+		h := &e.hearings[i]
+		if !h.speaks || min(h.applies, h.force(shadows)) != condition.True {
+			continue
+		}
+		sure = true
+		if !replaces {
+			continue
+		}
+		for _, target := range e.judge.policies[h.policy].replaces {
+			if t := e.heard(target); t != nil && t.first < t.last && (t.silencedBy == none || t.silencedBy > h.policy) {
+				t.silencedBy = h.policy
+			}
+		}
+	}
+	return sure
+}
+
+// clearNeeds forgets what outcomes came to, before others are weighed.
+func (e *evaluation) clearNeeds() {
+	e.needs, e.ways, e.wayNeeds, e.eased = e.needs[:0], e.ways[:0], e.wayNeeds[:0], e.eased[:0]
+	if e.round++; e.round == 0 { // after four thousand million rounds
+		clear(e.weighings)
+		clear(e.shownIn)
+		e.round = 1
+	}
+}
+
+// weigh works out what the joined outcomes demand, which depends on the limits of
+// all of them, and returns the verdict. Each outcome is weighed once, however many
+// rules have it. Where nothing was joined the verdict is Block.
+func (e *evaluation) weigh() Verdict {
+	e.clearNeeds()
+	if len(e.outcomes) == 0 {
+		return Block
+	}
+	state, blocks := met, false
+	for i := range e.outcomes {
+		o := e.outcomes[i].outcome
+		if o.block {
+			blocks = true
+			continue
+		}
+		w := &e.weighings[o.number]
+		if w.round != e.round {
+			*w = weighing{round: e.round, first: int32(len(e.needs))}
+			e.collect(o)
+			w.last = int32(len(e.needs))
+			for k := w.first; k < w.last; k++ {
+				w.state = max(w.state, e.needs[k].state)
+			}
+		}
+		state = max(state, w.state)
+	}
+	if blocks {
+		return Block
+	}
+	return e.verdictOf(state)
+}
+
+// weighing returns what an outcome came to in this round; nothing, of a block.
+func (e *evaluation) weighing(o *joined) weighing {
+	if w := e.weighings[o.outcome.number]; w.round == e.round {
+		return w
+	}
+	return weighing{}
+}
+
+// canBeAsked reports whether a person can be asked for what is missing.
+func (e *evaluation) canBeAsked() bool {
+	through, ok := e.attempt.Through.Get()
+	return !ok || through.CanBeAsked()
+}
+
+// refusal returns the cause that stops an attempt before any policy is asked,
+// and "" where there is none.
+func (e *evaluation) refusal() CauseCode {
+	switch {
+	case e.wrong != nil:
+		return AttemptInvalid
+	case e.unavailable != nil:
+		return AccountUnavailable
+	case e.profile == nil:
+		return AccountUnknown
+	case e.profile.Disabled():
+		return AccountDisabled
+	case e.app < 0:
+		return AppUnknown
+	case !e.emergency && !e.judge.directory.IsOpenTo(e.app, e.profile):
+		return AppNotOpen
+	}
+	return ""
+}
+
+// blocks reports whether an outcome that was joined blocks by itself.
+func (e *evaluation) blocks() bool {
+	return slices.ContainsFunc(e.outcomes, func(o joined) bool { return o.outcome.block })
+}
+
+// verdictOf is the verdict where the strictest demand stands so.
+func (e *evaluation) verdictOf(state demandState) Verdict {
+	switch {
+	case state == met:
+		return Grant
+	case state == open && e.canBeAsked():
+		return StepUp
+	}
+	return Block
+}
+
+// Verdict judges an attempt and returns the verdict alone, as Decide has it. It
+// allocates nothing where the book has the account. The context is handed to what
+// supplies accounts, devices, places and signals. A panic of one of those is the
+// caller's.
+func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict {
+	e := j.begin(ctx, a)
+	e.hear(false)
+	v := e.evaluate(false)
+	j.end(e)
+	return v
+}

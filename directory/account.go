@@ -1,0 +1,176 @@
+package directory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+)
+
+// Kind is what an account is for. The zero Kind states nothing, which means a
+// person where nobody else states a kind.
+type Kind uint8
+
+// The kinds. An emergency account is the one that must get in when all else
+// fails.
+const (
+	UnstatedKind Kind = iota
+	Person
+	Service
+	Emergency
+)
+
+var kinds = []string{"person", "service", "emergency"}
+
+// Kinds returns the words for the kinds.
+func Kinds() []string { return slices.Clone(kinds) }
+
+// String returns the kind as a book writes it. A kind that is not stated is a
+// person.
+func (k Kind) String() string {
+	switch k {
+	case UnstatedKind, Person:
+		return kinds[0]
+	case Service, Emergency:
+		return kinds[k-Person]
+	}
+	return fmt.Sprintf("invalid (%d)", uint8(k))
+}
+
+// UnmarshalText reads a kind.
+func (k *Kind) UnmarshalText(text []byte) error {
+	return ParseWord(k, "a kind of account", string(text), kinds, Person)
+}
+
+// Level is how much risk there is.
+type Level uint8
+
+// The levels.
+const (
+	NoRisk Level = iota
+	LowRisk
+	MediumRisk
+	HighRisk
+)
+
+var levels = []string{"none", "low", "medium", "high"}
+
+// Levels returns the words for the levels, from none on.
+func Levels() []string { return slices.Clone(levels) }
+
+// String returns none, low, medium or high.
+func (l Level) String() string {
+	if int(l) >= len(levels) {
+		return fmt.Sprintf("invalid (%d)", uint8(l))
+	}
+	return levels[l]
+}
+
+// MarshalText writes String.
+func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
+
+// UnmarshalText reads none, low, medium or high.
+func (l *Level) UnmarshalText(text []byte) error {
+	return parseWord(l, "a level of risk", string(text), levels)
+}
+
+// ParseLevel reads a level that a condition can ask for: low, medium or high.
+func ParseLevel(text string) (level Level, err error) {
+	err = ParseWord(&level, "a level of risk to ask for", text, levels[1:], LowRisk)
+	return level, err
+}
+
+// Account is one who signs on. A key that is nil or zero is not stated.
+type Account struct {
+	Name       string                    `book:"name,required" doc:"how the account is named in attempts, often a mail address"`
+	Kind       Kind                      `book:"kind" doc:"person (the default), service or emergency"`
+	Disabled   bool                      `book:"disabled" doc:"true where the account may not sign on at all"`
+	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of"`
+	Methods    []string                  `book:"methods" ref:"method" doc:"methods that it has enrolled"`
+	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known of it, by name; what is missing is unknown, null says that there is none"`
+	Joined     *Date                     `book:"joined" doc:"day on which the person joined"`
+	// AskedAt is when a rollout first asked the person to enrol.
+	AskedAt     *time.Time   `book:"asked_at" doc:"when a rollout first asked the person to enrol"`
+	AccountRisk *AccountRisk `book:"account_risk" doc:"the standing risk of the account, until it is put right"`
+	// PasswordChangedAt is when the password was last changed, as far as known.
+	PasswordChangedAt *time.Time `book:"password_changed_at" doc:"when the password was last changed"`
+}
+
+// ErrNotFound is what [Accounts] and [Devices] return for a name that they surely
+// do not have. Any other error means that nobody could find out.
+var ErrNotFound = errors.New("not found")
+
+// Accounts supplies accounts while decisions are made, so that people need not be
+// in the book and may change by the minute. It must be safe for concurrent use.
+type Accounts interface {
+	// Account returns the account of that name. It is called once in each
+	// decision, with the name that the attempt states, and its time is part of
+	// the decision's. What the account states wins over what the book says of it,
+	// key by key; it is disabled where either says so. The caller of a decision
+	// reads the account while it decides and keeps nothing of it, so the slices,
+	// maps and pointers in it must not change until then.
+	//
+	// The error is ErrNotFound, or wraps it, where there surely is no such account:
+	// the book's own is taken then, if it lists one. With any other error the
+	// attempt is blocked, since nobody could find out.
+	Account(ctx context.Context, name string) (Account, error)
+}
+
+// LeakedPassword is the reason of an account risk that a changed password puts
+// right; any other stays until a reviewer takes it out.
+const LeakedPassword = "leaked-password"
+
+// AccountRisk is a standing risk of an account.
+type AccountRisk struct {
+	Level   Level      `book:"level,required" doc:"low, medium or high"`
+	Because string     `book:"because" doc:"the reason; leaked-password is put right by a changed password"`
+	Since   *time.Time `book:"since" doc:"when it arose"`
+}
+
+// RiskAt returns the level of the account's standing risk as seen at a moment:
+// none where a changed password has put it right by then.
+func (a *Account) RiskAt(at time.Time) Level {
+	if a.AccountRisk == nil || a.AccountRisk.Because == LeakedPassword && a.ChangedSinceRisk(at) {
+		return NoRisk
+	}
+	return a.AccountRisk.Level
+}
+
+// ChangedSinceRisk reports whether the password was changed after the account's
+// risk arose, as seen at a moment; the zero moment is after everything.
+func (a *Account) ChangedSinceRisk(at time.Time) bool {
+	return a.AccountRisk != nil && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil &&
+		a.PasswordChangedAt.After(*a.AccountRisk.Since) && (at.IsZero() || !attempt.IsLater(*a.PasswordChangedAt, at))
+}
+
+// completeFrom takes over from the book's account what a does not state.
+func (a *Account) completeFrom(book *Account) {
+	if a.Kind == UnstatedKind {
+		a.Kind = book.Kind
+	}
+	a.Disabled = a.Disabled || book.Disabled
+	if a.Groups == nil {
+		a.Groups = book.Groups
+	}
+	if a.Methods == nil {
+		a.Methods = book.Methods
+	}
+	if a.Attributes == nil {
+		a.Attributes = book.Attributes
+	}
+	if a.Joined == nil {
+		a.Joined = book.Joined
+	}
+	if a.AskedAt == nil {
+		a.AskedAt = book.AskedAt
+	}
+	if a.AccountRisk == nil {
+		a.AccountRisk = book.AccountRisk
+	}
+	if a.PasswordChangedAt == nil {
+		a.PasswordChangedAt = book.PasswordChangedAt
+	}
+}

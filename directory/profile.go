@@ -1,0 +1,397 @@
+package directory
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+// Profile is one account with what follows from the directory: its groups, and
+// which of its methods count. The book's accounts have theirs from the start; one
+// that is supplied while a decision is made gets its own by [Directory.Resolve].
+type Profile struct {
+	directory *Directory
+	account   *Account
+	// number is that of the account's name, nobody where no list and no condition
+	// has it.
+	number int32
+	// groups are those it surely is in, perhaps those whose `where` is unknown.
+	groups, perhaps []int32
+	domain          string
+	kind            Kind
+	// methods are those enrolled and surely not barred; perhapsMethods are those
+	// enrolled that may be barred; barred are all that may be, which prove
+	// nothing.
+	methods, perhapsMethods, barred MethodSet
+	hash                            uint64
+	hashed                          bool
+	// merged is what a supplied account and the book's say together.
+	merged Account
+}
+
+// Account returns what is stated of the account. The caller must not change it.
+func (p *Profile) Account() *Account { return p.account }
+
+// Name returns the account's name.
+func (p *Profile) Name() string { return p.account.Name }
+
+// Kind returns what the account is for; a person where nobody states it.
+func (p *Profile) Kind() Kind { return p.kind }
+
+// Disabled reports whether the account may not sign on at all.
+func (p *Profile) Disabled() bool { return p.account.Disabled }
+
+// Enrolled returns the methods that the account has enrolled and that are surely
+// not barred for it.
+func (p *Profile) Enrolled() MethodSet { return p.methods }
+
+// PerhapsEnrolled returns the methods that the account has enrolled and of which
+// it is not known whether they are barred for it.
+func (p *Profile) PerhapsEnrolled() MethodSet { return p.perhapsMethods }
+
+// Barred returns the methods that prove nothing for the account, surely or
+// perhaps.
+func (p *Profile) Barred() MethodSet { return p.barred }
+
+// Groups returns the names of all groups that the account is surely in, directly
+// or through others, sorted.
+func (p *Profile) Groups() []string {
+	var names []string
+	for _, g := range p.groups {
+		names = append(names, p.directory.Contents.Groups[g].Name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Memberships returns the numbers of the groups that the account is surely in and
+// may be in, ascending. The caller must not change them.
+func (p *Profile) Memberships() (sure, perhaps []int32) { return p.groups, p.perhaps }
+
+// Domain returns what follows the last @ of the account's name, as domains are
+// compared; "" where there is none.
+func (p *Profile) Domain() string { return p.domain }
+
+// IsNamed reports whether the account is among the numbers of a bound test on
+// accounts.
+func (p *Profile) IsNamed(numbers []int32) bool {
+	return p.number != nobody && slices.Contains(numbers, p.number)
+}
+
+// Number returns the number of the account's name, which tests on accounts are
+// bound to, and -1 where no list and no condition has it.
+func (p *Profile) Number() int32 { return p.number }
+
+// JoinedUntil returns the moment at which the account has joined for so long: so
+// many times 24 hours after the midnight that began the day of joining. It
+// returns false where that day is not known, or lies after the moment at which it
+// is looked at.
+func (p *Profile) JoinedUntil(span Span, at time.Time) (time.Time, bool) {
+	if p.account.Joined == nil {
+		return time.Time{}, false
+	}
+	joined := p.account.Joined.Start(p.directory.Zone)
+	if attempt.IsLater(joined, at) {
+		return time.Time{}, false
+	}
+	return joined.Add(time.Duration(span)), true
+}
+
+// AccountFacts answers the tests on one account at one moment.
+type AccountFacts struct {
+	Profile *Profile
+	// Moment is the time at which it is asked, for joined_within. At is the time
+	// as of which facts are known, which differs from it in a look ahead.
+	Moment, At time.Time
+}
+
+// Holds implements condition.Facts.
+func (f AccountFacts) Holds(t *condition.Test) condition.Truth {
+	return f.Profile.Holds(t, f.Moment, f.At)
+}
+
+// Holds answers a bound test about the account. See [AccountFacts] for the two
+// moments.
+func (p *Profile) Holds(t *condition.Test, moment, at time.Time) condition.Truth {
+	switch t.Key {
+	case condition.Anyone:
+		return condition.True
+	case condition.Accounts:
+		return condition.Of(p.IsNamed(t.Numbers()))
+	case condition.Groups:
+		switch {
+		case intersects(t.Numbers(), p.groups):
+			return condition.True
+		case intersects(t.Numbers(), p.perhaps):
+			return condition.Unknown
+		}
+		return condition.False
+	case condition.Domains:
+		return condition.Of(p.domain != "" && slices.Contains(t.Texts(), p.domain))
+	case condition.Kinds:
+		return among(t, int32(p.kind))
+	case condition.Attributes:
+		return p.attributeHolds(t)
+	case condition.Enrolled:
+		holds := condition.False
+		for _, m := range t.Numbers() {
+			switch {
+			case p.methods.Has(int(m)):
+				return condition.True
+			case p.perhapsMethods.Has(int(m)):
+				holds = condition.Unknown
+			}
+		}
+		return holds
+	case condition.JoinedWithin:
+		end, known := p.JoinedUntil(Span(t.Limit()), at)
+		if !known {
+			return condition.Unknown
+		}
+		return condition.Of(moment.Before(end))
+	case condition.AccountRiskAtLeast:
+		return condition.Of(int64(p.account.RiskAt(at)) >= t.Limit())
+	case condition.Share:
+		return condition.Of(int64(p.share(t)) < t.Limit()*100)
+	}
+	return condition.Unknown
+}
+
+func (p *Profile) attributeHolds(t *condition.Test) condition.Truth {
+	value, given := p.account.Attributes[t.Attribute]
+	if !given {
+		return condition.Unknown
+	}
+	return condition.Of(value.Kind() != attempt.Nothing && slices.ContainsFunc(t.Values, value.Reads))
+}
+
+// share places the account in one of 10,000 parts, in a way that depends on the
+// key, the account and the owner of the test alone. The mixing is that of
+// splitmix64 (G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom
+// number generators, 2014).
+func (p *Profile) share(t *condition.Test) uint64 {
+	hash := p.hash
+	if !p.hashed { // a supplied account is hashed only where it is asked for
+		hash = p.directory.hashText(p.account.Name)
+	}
+	z := hash ^ t.Salt()*0x9e3779b97f4a7c15
+	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+	z = (z ^ z>>27) * 0x94d049bb133111eb
+	return (z ^ z>>31) % 10_000
+}
+
+// hashText is the first 64 bits of SHA-256 (FIPS 180-4) over the hash of the
+// directory's key and the text. Nobody who does not know the key can choose a name
+// for the share that it falls into.
+func (d *Directory) hashText(text string) uint64 {
+	var room [sha256.Size + LongestName]byte
+	hashed := append(append(room[:0], d.shareKey[:]...), text...)
+	sum := sha256.Sum256(hashed)
+	return binary.BigEndian.Uint64(sum[:8])
+}
+
+// Saw describes what a bound test sees of the account.
+func (p *Profile) Saw(t *condition.Test, at time.Time) string {
+	if p == nil {
+		return "an account that nobody knows"
+	}
+	a := p.account
+	switch t.Key {
+	case condition.Groups:
+		if len(p.perhaps) > 0 && !intersects(t.Numbers(), p.groups) && intersects(t.Numbers(), p.perhaps) {
+			return ""
+		}
+		return orNone(p.Groups(), "no group")
+	case condition.Domains:
+		if p.domain != "" {
+			return p.domain
+		}
+		return "no domain"
+	case condition.Kinds:
+		return p.kind.String()
+	case condition.Attributes:
+		if value, ok := a.Attributes[t.Attribute]; ok {
+			return value.String()
+		}
+		return ""
+	case condition.Enrolled:
+		if p.Holds(t, at, at) == condition.Unknown {
+			return ""
+		}
+		return orNone(a.Methods, "no method")
+	case condition.JoinedWithin:
+		if _, known := p.JoinedUntil(0, at); !known {
+			return ""
+		}
+		return "joined " + a.Joined.String()
+	case condition.AccountRiskAtLeast:
+		return a.sawRisk(at)
+	case condition.Share:
+		return fmt.Sprintf("%.2f %%", float64(p.share(t))/100)
+	}
+	return a.Name
+}
+
+// sawRisk describes the standing risk with its reason and its beginning.
+func (a *Account) sawRisk(at time.Time) string {
+	if a.AccountRisk == nil {
+		return "none"
+	}
+	text := a.AccountRisk.Level.String()
+	var details []string
+	if a.AccountRisk.Because != "" {
+		details = append(details, a.AccountRisk.Because)
+	}
+	if a.AccountRisk.Since != nil {
+		details = append(details, "since "+a.AccountRisk.Since.Format(time.DateOnly))
+	}
+	if a.RiskAt(at) == NoRisk {
+		details = append(details, "put right by a changed password")
+	}
+	if len(details) > 0 {
+		text += " (" + strings.Join(details, ", ") + ")"
+	}
+	return text
+}
+
+// Find returns the profile of the account that the book lists under a name, and
+// false where it lists none.
+func (d *Directory) Find(name string) (*Profile, bool) {
+	n, ok := d.accountNumber[name]
+	if !ok || int(n) >= len(d.profiles) {
+		return nil, false
+	}
+	return &d.profiles[n], true
+}
+
+// FindAccount returns the number of the book's account of that name, in the order
+// of Contents.Accounts.
+func (d *Directory) FindAccount(name string) (int, bool) {
+	n, ok := d.accountNumber[name]
+	return int(n), ok && int(n) < len(d.profiles)
+}
+
+// Profile returns the profile of the book's account of that number, in the order
+// of Contents.Accounts.
+func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
+
+// Resolve works out the profile of an account that was supplied, into p, whose
+// memory it uses again. What the account does not state is taken from the book's
+// account of that name. The profile is valid until the account changes or p is
+// resolved again. Groups and methods that the book does not have count for
+// nothing.
+func (d *Directory) Resolve(supplied *Account, p *Profile) {
+	p.merged = *supplied
+	number, named := d.accountNumber[supplied.Name]
+	if !named {
+		number = nobody
+	}
+	if named && int(number) < len(d.profiles) {
+		p.merged.completeFrom(d.profiles[number].account)
+	}
+	p.hashed = false
+	d.resolve(p, &p.merged, number)
+}
+
+// resolve works out a profile from what is stated of the account.
+func (d *Directory) resolve(p *Profile, a *Account, number int32) {
+	p.directory, p.account, p.number = d, a, number
+	p.domain, p.kind = domainOf(a.Name), a.Kind
+	if p.kind == UnstatedKind {
+		p.kind = Person
+	}
+	p.groups, p.perhaps = p.groups[:0], p.perhaps[:0]
+	for _, name := range a.Groups {
+		if group, ok := d.groupNumber[name]; ok {
+			p.groups = append(p.groups, d.above[group]...)
+		}
+	}
+	if number != nobody {
+		for _, group := range d.listedIn[number] {
+			p.groups = append(p.groups, d.above[group]...)
+		}
+	}
+	var enrolled MethodSet
+	for _, name := range a.Methods {
+		if m, ok := d.FindMethod(name); ok {
+			enrolled = enrolled.Add(m)
+		}
+	}
+	// Membership looks at what is listed alone: barring may depend on groups.
+	p.methods, p.perhapsMethods, p.barred = enrolled, 0, 0
+	for _, w := range d.where {
+		switch condition.Eval(w.condition, AccountFacts{Profile: p}) {
+		case condition.True:
+			p.groups = append(p.groups, d.above[w.number]...)
+		case condition.Unknown:
+			p.perhaps = append(p.perhaps, d.above[w.number]...)
+		}
+	}
+	p.groups, p.perhaps = settle(p.groups), settle(p.perhaps)
+	for _, b := range d.barring {
+		switch condition.Eval(b.condition, AccountFacts{Profile: p}) {
+		case condition.True:
+			p.barred = p.barred.Add(int(b.number))
+			enrolled &^= 1 << b.number
+		case condition.Unknown:
+			p.barred = p.barred.Add(int(b.number))
+			p.perhapsMethods |= enrolled & (1 << b.number)
+		}
+	}
+	p.methods = enrolled &^ p.barred
+}
+
+// IsOpenTo reports whether the app, by number, is given to the account. A
+// membership that is not sure opens nothing.
+func (d *Directory) IsOpenTo(app int, p *Profile) bool {
+	return d.Apps[app].OpenTo == nil || intersects(d.apps[app].openTo, p.groups)
+}
+
+// Room is memory for an account that is supplied while a decision is made. The
+// zero Room is ready to use, by one decision at a time.
+type Room struct {
+	account Account
+	profile Profile
+}
+
+// Lookup finds an account where accounts are supplied, and else in the book. It
+// returns nil without an error where there surely is no such account, and an error
+// where nobody could find out. The profile of a supplied account lies in room and
+// is valid until that is used again.
+func (d *Directory) Lookup(ctx context.Context, from Accounts, name string, room *Room) (*Profile, error) {
+	own, _ := d.Find(name)
+	if from == nil {
+		return own, nil
+	}
+	supplied, err := from.Account(ctx, name)
+	switch {
+	case errors.Is(err, ErrNotFound):
+		return own, nil
+	case err != nil:
+		return nil, err
+	case supplied.Name != "" && supplied.Name != name:
+		return nil, fmt.Errorf("it was answered for %q", supplied.Name)
+	case supplied.Kind > Emergency:
+		return nil, fmt.Errorf("its kind is none that there is: %s", supplied.Kind)
+	case supplied.AccountRisk != nil && supplied.AccountRisk.Level > HighRisk:
+		return nil, fmt.Errorf("the level of its risk is none that there is: %s", supplied.AccountRisk.Level)
+	}
+	room.account = supplied
+	room.account.Name = name
+	d.Resolve(&room.account, &room.profile)
+	return &room.profile, nil
+}
+
+// Clear forgets the account in the room.
+func (r *Room) Clear() { r.account, r.profile.account, r.profile.merged = Account{}, nil, Account{} }
+
+// Holds reports whether a profile lies in the room.
+func (r *Room) Holds(p *Profile) bool { return p == &r.profile }
