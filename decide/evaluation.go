@@ -39,8 +39,10 @@ type evaluation struct {
 	device    directory.DeviceView
 	// deviceLost is why nobody could find out about the device.
 	deviceLost error
-	// started is when the session began, zero where that is not known.
-	started time.Time
+	// started is when the session began, zero where that is not known; sessionAge is
+	// how long before the attempt that was.
+	started    time.Time
+	sessionAge time.Duration
 	proofs  []proof
 	weighed bool
 	weight  risk.Score
@@ -187,9 +189,11 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 	}
 	e.findDevice()
 	e.where.find(j, a)
-	e.started = a.Session.Started
-	if attempt.IsLater(e.started, a.At) {
-		e.started = time.Time{}
+	e.started, e.sessionAge = a.Session.Started, 0
+	if !e.started.IsZero() {
+		if e.sessionAge = a.At.Sub(e.started); e.sessionAge < -attempt.Skew {
+			e.started = time.Time{}
+		}
 	}
 	e.gatherProofs()
 	return e
@@ -240,14 +244,18 @@ func (e *evaluation) gatherProofs() {
 }
 
 func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
-	if e.ignores(p, ofAttempt) != "" {
+	m, ok := e.judge.directory.FindMethod(p.Method)
+	if !ok || e.profile != nil && e.profile.Barred().Has(m) || m == e.judge.deskPass && !(ofAttempt && e.attempt.Action.TakesDeskPass()) {
 		return // it proves nothing; Decide says so in a notice
 	}
-	m, _ := e.judge.directory.FindMethod(p.Method)
-	made := proof{method: m, age: ageless, inSession: e.isInSession(p), ownApp: ofAttempt}
+	made := proof{method: m, age: ageless, inSession: true, ownApp: ofAttempt}
 	switch {
 	case !p.At.IsZero():
 		made.age = e.attempt.At.Sub(p.At)
+		made.inSession = e.started.IsZero() || made.age-e.sessionAge <= attempt.Skew
+		if made.age < -attempt.Skew {
+			return
+		}
 	case ofAttempt:
 		made.age = 0
 	}
@@ -324,7 +332,7 @@ func (e *evaluation) hear(shadows bool) {
 }
 
 // fewOthers is how many policies of an app are asked one by one.
-const fewOthers = 2
+const fewOthers = 4
 
 // hearAimed listens to policies that are aimed at the app.
 func (e *evaluation) hearAimed(policies []int32, shadows bool) {
@@ -570,8 +578,14 @@ func (e *evaluation) verdictOf(state demandState) Verdict {
 // caller's.
 func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict {
 	e := j.begin(ctx, a)
-	e.hear(false)
-	v := e.evaluate(false)
+	v := Block
+	if e.refusal() == "" {
+		e.hear(false)
+		e.join(false)
+		if !e.blocks() { // where something does, no demand matters
+			v = e.weigh()
+		}
+	}
 	j.end(e)
 	return v
 }

@@ -218,22 +218,31 @@ func (r report) isFresh(p *Posture, at time.Time) bool {
 	return !r.later && (p.Fresh == 0 || r.dated && at.Sub(r.at) <= time.Duration(p.Fresh))
 }
 
-// fact returns what the device reported under a name, with the report that it
-// came in, and false where nothing is known of it.
-func (v *DeviceView) fact(name string) (attempt.Scalar, report, bool) {
-	if value, ok := v.said.Facts[name]; ok {
-		if r := v.saidReport(); !r.later {
-			return value, r, true
+// reports says of the two reports that a device may have whether they happened, and
+// whether they are young enough for a posture.
+type reports struct {
+	said, entry           report
+	saidFresh, entryFresh bool
+}
+
+func (v *DeviceView) reports(p *Posture) reports {
+	r := reports{said: v.saidReport(), entry: v.entryReport()}
+	r.saidFresh, r.entryFresh = r.said.isFresh(p, v.at), r.entry.isFresh(p, v.at)
+	return r
+}
+
+// fact returns what the device reported under a name, whether that is young
+// enough, and false where nothing is known of it.
+func (v *DeviceView) fact(r *reports, name string) (value attempt.Scalar, fresh, ok bool) {
+	if len(v.said.Facts) > 0 && !r.said.later {
+		if value, ok := v.said.Facts[name]; ok {
+			return value, r.saidFresh, true
 		}
 	}
-	if v.entry != nil {
-		if value, ok := v.entry.Facts[name]; ok {
-			if r := v.entryReport(); !r.later {
-				return value, r, true
-			}
-		}
+	if v.entry != nil && !r.entry.later {
+		value, ok = v.entry.Facts[name]
 	}
-	return attempt.Scalar{}, report{}, false
+	return value, r.entryFresh, ok
 }
 
 // HasLaterReport reports whether the report that the device's facts would come from
@@ -256,8 +265,9 @@ func (v *DeviceView) Assess(p *Posture) Fitness {
 		return Unidentified
 	}
 	passes := condition.True
+	reports := v.reports(p)
 	for i := range p.Checks {
-		if passes = min(passes, v.Passes(p, &p.Checks[i])); passes == condition.False {
+		if passes = min(passes, v.passes(&reports, &p.Checks[i])); passes == condition.False {
 			return Unfit
 		}
 	}
@@ -283,17 +293,24 @@ func (v *DeviceView) PassesPosture(p *Posture) condition.Truth {
 // it did not report the fact, or not lately. On a platform that the check does not
 // list it fails, reported or not.
 func (v *DeviceView) Passes(p *Posture, c *Check) condition.Truth {
-	least := ""
+	reports := v.reports(p)
+	return v.passes(&reports, c)
+}
+
+func (v *DeviceView) passes(r *reports, c *Check) condition.Truth {
+	least, known := "", false
 	byPlatform := c.AtLeast != nil && c.AtLeast.ByPlatform != nil
-	platform, known := v.Platform()
-	if byPlatform && known {
-		if c.isUnlisted(platform) {
-			return condition.False
+	if byPlatform {
+		var platform string
+		if platform, known = v.Platform(); known {
+			var listed bool
+			if least, listed = c.AtLeast.ByPlatform[platform]; !listed {
+				return condition.False
+			}
 		}
-		least = c.AtLeast.ByPlatform[platform]
 	}
-	value, r, ok := v.fact(c.Fact)
-	if !ok || !r.isFresh(p, v.at) {
+	value, fresh, ok := v.fact(r, c.Fact)
+	if !ok || !fresh {
 		return condition.Unknown
 	}
 	switch {
@@ -411,13 +428,14 @@ type Finding struct {
 // a report that is fresh enough, those that it may not pass.
 func (v *DeviceView) Failing(p *Posture) []Finding {
 	var found []Finding
+	reports := v.reports(p)
 	for i := range p.Checks {
 		c := &p.Checks[i]
-		passes := v.Passes(p, c)
+		passes := v.passes(&reports, c)
 		if passes == condition.True || passes == condition.Unknown && !v.HasReport(p) {
 			continue
 		}
-		value, _, _ := v.fact(c.Fact)
+		value, _, _ := v.fact(&reports, c.Fact)
 		saw := value.String()
 		if platform, known := v.Platform(); known && c.isUnlisted(platform) {
 			saw = platform
