@@ -132,3 +132,32 @@ func TestNothingIsToldBeforeAProof(t *testing.T) {
 		}
 	}
 }
+
+// TestAnAccountIsJudgedAlikeWhereverItIsFrom takes the accounts out of a book and
+// supplies them while it decides: one decision in the book and through the
+// interface.
+func TestAnAccountIsJudgedAlikeWhereverItIsFrom(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		c := chance{t}
+		b, err := book.OpenFS(mapFS(synth.Small(c, 4).Files(c, 1)))
+		require.NoError(t, err)
+		inside, err := b.Compile()
+		require.NoError(t, err)
+		outside := b.Rulebook()
+		supplied := people{}
+		for _, a := range outside.Directory.Accounts {
+			supplied[a.Name] = a
+		}
+		outside.Directory.Accounts, outside.Accounts = nil, supplied
+		judge, err := decide.Compile(outside)
+		require.NoError(t, err)
+		for range 20 {
+			a := synth.Attempt(c)
+			if supplied[a.Account] == nil {
+				continue // what is said of whom nobody knows names the book or does not
+			}
+			require.Equal(t, answer(t, inside, a), answer(t, judge, a))
+			require.Equal(t, inside.Verdict(context.Background(), a), judge.Verdict(context.Background(), a))
+		}
+	})
+}
