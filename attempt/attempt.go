@@ -120,7 +120,8 @@ type Acceptance struct {
 
 // Previous is an earlier sign-in of the account.
 type Previous struct {
-	At       time.Time         `json:"at" doc:"when it was"`
+	// At is zero where nobody knows; how fast the person travelled is unknown then.
+	At       time.Time         `json:"at,omitzero" doc:"when it was"`
 	Country  Fact[CountryCode] `json:"country,omitzero" doc:"the country that it came from"`
 	Location Fact[Location]    `json:"location,omitzero" doc:"the place that it came from"`
 }
@@ -349,8 +350,33 @@ func (a *Attempt) Check() error {
 		return fmt.Errorf("the attempt has no such `through`: %s", through)
 	}
 	for _, f := range a.Failed {
+		if f.Method == "" {
+			return errors.New("one of the `failed` has no `method`")
+		}
 		if int(f.Reason) >= len(failureReasons) {
 			return fmt.Errorf("the failed proof of %q has no such reason: %s", f.Method, f.Reason)
+		}
+	}
+	for i := range a.Proofs {
+		if a.Proofs[i].Method == "" {
+			return errors.New("one of the `proofs` has no `method`")
+		}
+	}
+	for i := range a.Session.Proofs {
+		if a.Session.Proofs[i].Method == "" {
+			return errors.New("one of the `session.proofs` has no `method`")
+		}
+	}
+	for _, x := range a.Accepted {
+		if x.Document == "" {
+			return errors.New("one of the `accepted` has no `document`")
+		}
+	}
+	if d := a.Device.Ref(); d != nil {
+		for _, r := range d.Remembered {
+			if r.Account == "" || r.Method == "" || r.At.IsZero() {
+				return errors.New("one of `device.remembered` lacks its `account`, `method` or `at`")
+			}
 		}
 	}
 	for name, result := range a.External {

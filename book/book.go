@@ -35,7 +35,8 @@ const MaxFileSize = 32 << 20
 // Book is what the files say.
 type Book struct {
 	Sections
-	// Digest is "sha256:" and a hash of the files' contents, whatever their names.
+	// Digest is "sha256:" and a hash of the files: of those in YAML by their contents,
+	// whatever their names, and of imports by their names too.
 	Digest string
 	// DatabaseDigest is the hash of the file that knows addresses, "" without one.
 	DatabaseDigest string
@@ -77,11 +78,37 @@ type Sections struct {
 type Settings struct {
 	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none; UTC where left out"`
 	Otherwise decide.Outcome `book:"otherwise" doc:"joined in where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
+	// Directory says whether there are accounts that the book does not list.
+	Directory DirectoryPlace `book:"directory" doc:"inside (the default) where the book lists all accounts, outside where others are supplied when a decision is made"`
+	// ShareKey decides which accounts fall into a share.
+	ShareKey string `book:"share_key" doc:"any text that outsiders do not know; without one whoever chooses an account's name chooses on which side of a share it falls"`
 	// IPDatabase is the name of an MMDB file in the book's folder.
 	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses"`
 	// Administrators have no effect on decisions; inspect makes sure that they get
 	// in and that nobody sends them text messages.
 	Administrators condition.Node `book:"administrators" about:"account" doc:"the accounts that look after the systems, which inspect watches over"`
+}
+
+// DirectoryPlace says where accounts are listed.
+type DirectoryPlace uint8
+
+// Where accounts are listed.
+const (
+	// Inside says that the book lists all accounts: one that it names and does not
+	// list is an error.
+	Inside DirectoryPlace = iota
+	// Outside says that others are supplied while decisions are made.
+	Outside
+)
+
+var directoryPlaces = []string{"inside", "outside"}
+
+// DirectoryPlaces returns the words for where accounts are listed.
+func DirectoryPlaces() []string { return slices.Clone(directoryPlaces) }
+
+// UnmarshalText reads inside or outside.
+func (p *DirectoryPlace) UnmarshalText(text []byte) error {
+	return directory.ParseWord(p, "a place of the directory", string(text), directoryPlaces, Inside)
 }
 
 // Acceptance says that a finding of inspect is lived with. It has no effect on
@@ -109,7 +136,12 @@ func OpenWith(dir string, changes ...Change) (*Book, error) {
 	case !info.IsDir():
 		return nil, fmt.Errorf("%s is a file; a book is the folder that it is in", dir)
 	}
-	return open(os.DirFS(dir), dir, changes)
+	root, err := os.OpenRoot(dir) // so that no link in the book leads out of it
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return open(root.FS(), dir, changes)
 }
 
 // OpenFS reads the *.yaml files at the root of a file system as one book.
@@ -137,16 +169,14 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 			r.add(condition.Position{File: label, Line: 1, Column: 1}, "%v", err)
 			continue
 		}
-		sum := sha256.Sum256(text)
-		sums = append(sums, hex.EncodeToString(sum[:]))
+		sums = append(sums, sumOf("file", text))
 		r.parse(label, text)
 	}
 	for _, c := range changes {
 		if err := r.change(c); err != nil {
 			return nil, err
 		}
-		sum := sha256.Sum256([]byte(c.Path + "=" + c.Value))
-		sums = append(sums, hex.EncodeToString(sum[:]))
+		sums = append(sums, sumOf("change "+c.Path, []byte(c.Value)))
 	}
 	r.readFiles()
 	sums = append(sums, r.readImports(files, dir)...)
@@ -154,7 +184,7 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 	r.check()
 	locator, sum := r.openDatabase(files)
 	if sum != "" {
-		sums = append(sums, sum)
+		sums = append(sums, sumOf("ip_database", []byte(sum)))
 	}
 	if err := r.err(); err != nil {
 		return nil, err
@@ -163,6 +193,14 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
 	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), DatabaseDigest: sum, Files: names, Imported: r.imported,
 		places: r.definitions, locator: locator}, nil
+}
+
+// sumOf is the hash of something with its name, so that two files whose contents
+// are exchanged are not the same book.
+func sumOf(name string, content []byte) string {
+	sum := sha256.Sum256(content)
+	named := sha256.Sum256(append([]byte(name+"\x00"), sum[:]...))
+	return hex.EncodeToString(named[:])
 }
 
 // labelOf names a file of a folder in diagnostics.
@@ -185,9 +223,9 @@ func (r *reader) openDatabase(files fs.FS) (directory.Locator, string) {
 		r.add(at, "ip_database names a file in the book's folder, such as places.mmdb, not %q", name)
 		return nil, ""
 	}
-	text, err := fs.ReadFile(files, name)
+	text, err := readBytes(files, name, maxDatabaseSize)
 	if err != nil {
-		r.add(at, "ip_database: %v", unwrapPath(err))
+		r.add(at, "ip_database: %v", err)
 		return nil, ""
 	}
 	locator, err := mmdb.Open(text)
@@ -199,21 +237,40 @@ func (r *reader) openDatabase(files fs.FS) (directory.Locator, string) {
 	return locator, hex.EncodeToString(sum[:])
 }
 
+// maxDatabaseSize is how large the file that knows addresses may be, in bytes.
+const maxDatabaseSize = 512 << 20
+
 // readFile reads a whole file, unless it is too large or no text.
 func readFile(files fs.FS, name string) ([]byte, error) {
+	text, err := readBytes(files, name, MaxFileSize)
+	switch {
+	case err != nil:
+		return nil, err
+	case !utf8.Valid(text):
+		return nil, fmt.Errorf("the file is not UTF-8 text: %s", firstBadByte(text))
+	}
+	return text, nil
+}
+
+// readBytes reads a whole regular file, unless it is larger than most. What is a
+// pipe, a device or a folder is not opened: it could hang or never end.
+func readBytes(files fs.FS, name string, most int64) ([]byte, error) {
+	if info, err := fs.Stat(files, name); err != nil {
+		return nil, unwrapPath(err)
+	} else if !info.Mode().IsRegular() {
+		return nil, errors.New("the file cannot be read: it is no regular file")
+	}
 	f, err := files.Open(name)
 	if err != nil {
 		return nil, unwrapPath(err)
 	}
 	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, MaxFileSize+1))
+	text, err := io.ReadAll(io.LimitReader(f, most+1))
 	switch {
 	case err != nil:
 		return nil, unwrapPath(err)
-	case len(text) > MaxFileSize:
-		return nil, fmt.Errorf("the file is larger than %d MiB; spread it over several files", MaxFileSize>>20)
-	case !utf8.Valid(text):
-		return nil, fmt.Errorf("the file is not UTF-8 text: %s", firstBadByte(text))
+	case int64(len(text)) > most:
+		return nil, fmt.Errorf("the file is larger than %d MiB; spread it over several files", most>>20)
 	}
 	return text, nil
 }
@@ -248,6 +305,7 @@ func (b *Book) Rulebook() decide.Rulebook {
 	return decide.Rulebook{
 		Digest: b.Digest,
 		Directory: directory.Contents{
+			Outside: b.Settings.Directory == Outside, ShareKey: b.Settings.ShareKey,
 			Zone: b.Settings.Zone, Networks: b.Networks, Regions: b.Regions, Windows: b.Windows,
 			Accounts: b.Accounts, Groups: b.Groups, Apps: b.Apps, Devices: b.Devices, Postures: b.Postures, Methods: b.Methods,
 		},

@@ -1,18 +1,21 @@
 package book_test
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
@@ -45,7 +48,7 @@ var wrongs = map[string]struct {
 	"lacks":             {"briskwarden: 1\napps: [{tags: [x]}]\n", []string{`2:8: an app lacks the key "name"`}},
 	"key twice":         {"briskwarden: 1\napps:\n- {name: a, tags: [x], tags: [y]}\n", []string{`3:24: "tags" stands twice; the other is on line 3`}},
 	"name twice":        {"briskwarden: 1\napps:\n- {name: a}\n- {name: a}\n", []string{`4:3: app "a" is defined twice; the other is at x.yaml:3:3`}},
-	"no name":           {"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n", []string{"3:10: a name cannot be empty", `4:10: a name has no spaces or control characters: "a b"`}},
+	"no name":           {"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n", []string{"3:10: a name cannot be empty", `4:10: a name has no spaces, control or format characters; this one has U+0020`}},
 	"zone":              {"briskwarden: 1\nsettings: {zone: Europe/Olso, otherwise: blok}\n", []string{`2:18: "Europe/Olso" is no IANA time zone such as Europe/Oslo`, `2:42: expected grant, block or {require: [assurances]}, found "blok"; did you mean "block"?`}},
 	"range":             {"briskwarden: 1\nnetworks: {n: {ranges: [203.0.113.5/24, 1.2.3]}, 10.0.0.1: {ranges: []}}\n", []string{`2:25: "203.0.113.5/24" has bits set behind the /24; write 203.0.113.0/24 for the block or 203.0.113.5 for the one address`, `2:41: "1.2.3" is no IP address, CIDR block or range a-b`, `2:50: the network "10.0.0.1" is named like an address; give it a name of its own`}},
 	"country":           {"briskwarden: 1\nregions: {r: [NO, UK], SE: [SE]}\n", []string{`2:19: "UK" is not an assigned ISO 3166-1 code; did you mean GB?`, `2:24: the region "SE" is named like a country; give it a name of its own`}},
@@ -107,7 +110,7 @@ func TestWhatIsNoBook(t *testing.T) {
 	fails(dir, "larger than 32 MiB; spread it over several files")
 	require.NoError(t, os.Remove(filepath.Join(dir, "latin.yaml")))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder.yaml"), 0o700))
-	fails(dir, "folder.yaml:1:1: the file cannot be read: is a directory")
+	fails(dir, "folder.yaml:1:1: the file cannot be read: it is no regular file")
 }
 
 func TestABombDoesNotGoOff(t *testing.T) {
@@ -202,7 +205,7 @@ imports:
 	require.Equal(t, "2026-11-15T23:00:00Z", b.Imported[0].TakenAt.UTC().Format(time.RFC3339))
 	require.Equal(t, at, b.Imported[1].TakenAt, "when the file was last changed")
 	require.Equal(t, []people.Skipped{{Line: 2, Text: `the account liv: method "pusch" is not defined; did you mean "push"?`},
-		{Line: 4, Text: `the account "odd name": a name has no spaces or control characters`}}, b.Imported[0].Skipped)
+		{Line: 4, Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	require.Equal(t, []string{"crew", "deck"}, judge.Directory().Profile(2).Groups(), "a group that both name is one")
@@ -213,7 +216,6 @@ imports:
 	require.NotEqual(t, b.Digest, changed.Digest)
 
 	for want, change := range map[string][2]string{
-		`hands.csv:2:1: account "liv" is defined twice; the other is at x.yaml:5:12`:                           {"accounts: [{name: ragna", "accounts: [{name: liv"},
 		"x.yaml:7:3: import hands: none.csv: the file cannot be read":                                          {"file: hands.csv", "file: none.csv"},
 		`x.yaml:7:3: import hands: file names a file in the book's folder, such as people.csv, not "../x.csv"`: {"file: hands.csv", "file: ../x.csv"},
 		`yard.json:1:1: import hands: the file has no account that could be read`:                              {"file: hands.csv", "file: yard.json"},
@@ -371,4 +373,80 @@ func TestChangesFindTheirPlace(t *testing.T) {
 	}
 	_, err = book.OpenWith(t.TempDir(), book.Change{Path: "a", Value: "1"})
 	require.ErrorContains(t, err, "holds no book")
+}
+
+// TestDirectoryOutside: with accounts elsewhere a book may name whom it does not
+// list, and nobody else's name is let through.
+func TestDirectoryOutside(t *testing.T) {
+	const policy = "briskwarden: 1\nassurances: {own: {prove: [{any_of: [password]}]}}\napps: [{name: mail}]\ngroups: [{name: crew, members: [ann]}]\n" +
+		"policies: [{name: p, stage: live, who: {accounts: [ann]}, apps: every, rules: [{name: r, then: {require: [own]}}]}]\n"
+	_, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte(policy)}})
+	require.ErrorContains(t, err, `account "ann" is not defined`)
+	_, err = book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte(policy + "settings: {directory: elsewhere}\n")}})
+	require.ErrorContains(t, err, "is not a place of the directory")
+	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte(policy + "settings: {directory: outside}\n")}})
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	d := judge.Decide(context.Background(), &attempt.Attempt{At: time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC), Account: "ann", App: "mail", Proofs: []attempt.Proof{{Method: "password"}}})
+	require.Equal(t, decide.AccountUnknown, d.Causes[0].Code, "named is not known")
+}
+
+func TestAnImportedAccountCanBeCompleted(t *testing.T) {
+	files := fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\nimports: [{name: hr, file: hr.csv}]\naccounts: [{name: ann, methods: [push], attributes: {floor: 3}}]\n")},
+		"hr.csv": {Data: []byte("name,methods,disabled,kind,town\nann,password,true,service,Bergen\nbob,password,,,\n")}}
+	b, err := book.OpenFS(files)
+	require.NoError(t, err)
+	require.Len(t, b.Accounts, 2)
+	ann := b.Accounts[0]
+	require.Equal(t, []string{"push"}, ann.Methods, "the book wins key by key")
+	require.Equal(t, directory.Service, ann.Kind)
+	require.True(t, ann.Disabled, "and disabled by either is disabled")
+	files["c.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\naccounts: [{name: bob}, {name: bob}]\n")}
+	_, err = book.OpenFS(files)
+	require.ErrorContains(t, err, `account "bob" is defined twice`)
+}
+
+// TestTheDigestHasNames: two imports whose files are exchanged are another book.
+func TestTheDigestHasNames(t *testing.T) {
+	digest := func(one, two string) string {
+		b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\nimports: [{name: a, file: a.csv, methods: [password]}, {name: b, file: b.csv}]\n")},
+			"a.csv": {Data: []byte(one)}, "b.csv": {Data: []byte(two)}})
+		require.NoError(t, err)
+		return b.Digest
+	}
+	require.NotEqual(t, digest("name\nann\n", "name\nbob\n"), digest("name\nbob\n", "name\nann\n"))
+	require.Equal(t, digest("name\nann\n", "name\nbob\n"), digest("name\nann\n", "name\nbob\n"))
+}
+
+// TestNoLinkLeadsOutOfABook: what a book can name is what is in its folder, and
+// files alone.
+func TestNoLinkLeadsOutOfABook(t *testing.T) {
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("root:x:0:0\n"), 0o600))
+	for name, link := range map[string]func(dir string) error{
+		"a link out of the folder": func(dir string) error { return os.Symlink(secret, filepath.Join(dir, "x.yaml")) },
+		"a pipe":                   func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "x.yaml"), 0o600) },
+		"a folder":                 func(dir string) error { return os.Mkdir(filepath.Join(dir, "x.yaml"), 0o700) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "b.yaml"), []byte("briskwarden: 1\n"), 0o600))
+			require.NoError(t, link(dir))
+			_, err := book.Open(dir)
+			require.ErrorContains(t, err, "cannot be read")
+			require.NotContains(t, err.Error(), "root:x")
+		})
+	}
+}
+
+// TestALongMappingHasNoKeyTwice looks behind the first few keys.
+func TestALongMappingHasNoKeyTwice(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("briskwarden: 1\ndevices:\n  - name: hub\n    facts:\n")
+	for i := range 80 {
+		fmt.Fprintf(&text, "      fact-%d: true\n", i%79)
+	}
+	_, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte(text.String())}})
+	require.ErrorContains(t, err, `"fact-0" stands twice; the other is on line 5`)
 }

@@ -23,7 +23,7 @@ func (r *reader) resolve() {
 	}
 	known := map[string][]string{}
 	for _, ref := range r.references {
-		if _, ok := r.definitions[ref.definition]; ok {
+		if _, ok := r.definitions[ref.definition]; ok || ref.what == "account" && r.sections.Settings.Directory == Outside {
 			continue
 		}
 		if known[ref.what] == nil {

@@ -1,8 +1,6 @@
 package book
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -65,8 +63,7 @@ func (r *reader) readImports(files fs.FS, dir string) (sums []string) {
 		}
 		r.takeOver(&done, read, labelOf(dir, imp.File))
 		r.imported = append(r.imported, done)
-		sum := sha256.Sum256(text)
-		sums = append(sums, hex.EncodeToString(sum[:]))
+		sums = append(sums, sumOf("import "+imp.Name, text))
 	}
 	return sums
 }
@@ -80,6 +77,10 @@ func (r *reader) takeOver(done *Imported, read *people.Import, label string) {
 		known[m.Name] = m.Name != directory.DeskPass
 		names = append(names, m.Name)
 	}
+	listed := map[string]int{}
+	for i := range r.sections.Accounts {
+		listed[r.sections.Accounts[i].Name] = i
+	}
 	for _, a := range read.Accounts {
 		if !a.Proves {
 			a.Methods = done.Methods
@@ -91,6 +92,12 @@ func (r *reader) takeOver(done *Imported, read *people.Import, label string) {
 			}
 			return !known[m]
 		})
+		if i, there := listed[a.Name]; there && !r.completed[a.Name] {
+			// The book completes the account of the file, and wins key by key.
+			r.sections.Accounts[i].CompleteFrom(&a.Account)
+			r.completed[a.Name] = true
+			continue
+		}
 		r.define("account", a.Name, condition.Position{File: label, Line: a.Line, Column: 1})
 		r.sections.Accounts = append(r.sections.Accounts, a.Account)
 	}
@@ -104,7 +111,7 @@ func (r *reader) takeOver(done *Imported, read *people.Import, label string) {
 			r.sections.Groups[i].Includes = append(slices.Clone(r.sections.Groups[i].Includes), g.Includes...)
 			continue
 		}
-		if err := checkName(g.Name); err != nil {
+		if err := directory.CheckName(g.Name); err != nil {
 			r.add(condition.Position{File: label, Line: 1, Column: 1}, "group %q: %v", g.Name, strings.TrimSpace(err.Error()))
 		}
 		r.define("group", g.Name, condition.Position{File: label, Line: 1, Column: 1})

@@ -45,8 +45,10 @@ type reader struct {
 	references  []reference
 	// broken are the definitions in which something could not be read. What is
 	// wrong with them beyond that would only follow from it.
-	broken   map[definition]bool
-	imported []Imported
+	broken map[definition]bool
+	// completed are the accounts of the YAML files that an import lists too.
+	completed map[string]bool
+	imported  []Imported
 
 	// files are the parsed files, and file the one that is being read.
 	files    []parsedFile
@@ -71,6 +73,7 @@ func newReader() *reader {
 		definitions: make(map[definition]condition.Position),
 		unfolding:   make(map[*yaml.Node]bool),
 		broken:      make(map[definition]bool),
+		completed:   make(map[string]bool),
 	}
 	r.sections.Settings.Zone = time.UTC
 	return r
@@ -302,26 +305,48 @@ func (r *reader) mapping(n *yaml.Node, into reflect.Value, what string, other fu
 // pairs calls visit for each key of a mapping, and reports a key that stands
 // twice.
 func (r *reader) pairs(n *yaml.Node, visit func(key, value *yaml.Node)) {
+	var seen seenKeys
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		key := n.Content[i]
 		if key.Kind != yaml.ScalarNode {
 			r.add(r.at(key), "a key is a word, not %s", describe(key))
 			continue
 		}
-		twice := false
-		// Mappings of a book are short, but for sections with a great many names,
-		// whose names are checked as definitions.
-		for k := 0; k < i && i < 64; k += 2 {
-			if n.Content[k].Value == key.Value {
-				r.add(r.at(key), "%q stands twice; the other is on line %d", key.Value, n.Content[k].Line)
-				twice = true
-				break
+		if line, twice := seen.find(n.Content, i); twice {
+			r.add(r.at(key), "%q stands twice; the other is on line %d", key.Value, line)
+			continue
+		}
+		visit(key, n.Content[i+1])
+	}
+}
+
+// seenKeys remembers the keys of a mapping: the few of most by looking again, those
+// of a long one in a map.
+type seenKeys map[string]int
+
+// find returns the line of a key before number i that is the same, and false where
+// there is none.
+func (s *seenKeys) find(content []*yaml.Node, i int) (line int, twice bool) {
+	const few = 32
+	if i < few {
+		for k := 0; k < i; k += 2 {
+			if content[k].Value == content[i].Value {
+				return content[k].Line, true
 			}
 		}
-		if !twice {
-			visit(key, n.Content[i+1])
+		return 0, false
+	}
+	if *s == nil {
+		*s = make(seenKeys, len(content)/2)
+		for k := 0; k < i; k += 2 {
+			(*s)[content[k].Value] = content[k].Line
 		}
 	}
+	line, twice = (*s)[content[i].Value]
+	if !twice {
+		(*s)[content[i].Value] = content[i].Line
+	}
+	return line, twice
 }
 
 var (
@@ -398,7 +423,7 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 			case f.ref != "":
 				r.refer(n, f.ref, text)
 			case f.key == "name":
-				return checkName(text)
+				return directory.CheckName(text)
 			}
 			return nil
 		})
@@ -517,7 +542,7 @@ func (r *reader) facts(n *yaml.Node, into reflect.Value, f *field) {
 	}
 	facts := make(map[string]attempt.Scalar, len(n.Content)/2)
 	r.pairs(n, func(key, value *yaml.Node) {
-		if err := checkName(key.Value); err != nil {
+		if err := directory.CheckName(key.Value); err != nil {
 			r.add(r.at(key), "%v", err)
 		}
 		r.follow(value, func(value *yaml.Node) { facts[key.Value] = r.fact(value) })
@@ -632,7 +657,7 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 		return
 	}
 	r.pairs(n, func(key, value *yaml.Node) {
-		if err := checkName(key.Value); err != nil {
+		if err := directory.CheckName(key.Value); err != nil {
 			r.add(r.at(key), "%v", err)
 		}
 		r.follow(value, func(value *yaml.Node) {
@@ -657,19 +682,6 @@ func article(name string) string {
 		return "an " + name
 	}
 	return "a " + name
-}
-
-// checkName refuses names that nobody could type or tell apart.
-func checkName(name string) error {
-	switch {
-	case name == "":
-		return errors.New("a name cannot be empty")
-	case len(name) > directory.LongestName:
-		return fmt.Errorf("a name has at most %d characters", directory.LongestName)
-	case strings.ContainsFunc(name, func(c rune) bool { return c <= ' ' || c == 0x7f }):
-		return fmt.Errorf("a name has no spaces or control characters: %q", name)
-	}
-	return nil
 }
 
 func (r *reader) define(what, name string, at condition.Position) {

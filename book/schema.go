@@ -39,6 +39,7 @@ var texts = map[reflect.Type]*jsonschema.Schema{
 	reflect.TypeFor[directory.Range]():      jsonschema.Matching(`^[0-9A-Fa-f.:/ -]+$`),
 	reflect.TypeFor[directory.Country]():    jsonschema.Matching(`^[A-Z]{2}$`),
 	reflect.TypeFor[directory.Weekday]():    jsonschema.Words(directory.Weekdays()...),
+	reflect.TypeFor[DirectoryPlace]():       jsonschema.Words(directoryPlaces...),
 	reflect.TypeFor[directory.Kind]():       jsonschema.Words(directory.Kinds()...),
 	reflect.TypeFor[directory.Level]():      jsonschema.Words(directory.Levels()...),
 	reflect.TypeFor[directory.FactorKind](): jsonschema.Words(directory.FactorKinds()...),

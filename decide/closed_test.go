@@ -263,3 +263,38 @@ func TestNoticesTellWhatCountsForNothing(t *testing.T) {
 		})
 	}
 }
+
+// TestTheRulesHaveADigest: a rulebook that a program changed is another one, and
+// what makes no difference makes none.
+func TestTheRulesHaveADigest(t *testing.T) {
+	digest := func(change func(r *decide.Rulebook)) string {
+		r := rulebook()
+		change(&r)
+		judge, err := decide.Compile(r)
+		require.NoError(t, err)
+		return judge.Decide(context.Background(), &attempt.Attempt{}).JudgedBy.Rules
+	}
+	same := digest(func(*decide.Rulebook) {})
+	seen := map[string]string{same: "unchanged"}
+	require.Equal(t, same, digest(func(r *decide.Rulebook) { r.Policies[0].At.Line = 9; r.Accounts = people{} }))
+	for name, change := range map[string]func(r *decide.Rulebook){
+		"an outcome": func(r *decide.Rulebook) { r.Policies[0].Rules[0].Then = decide.Outcome{Grant: true} },
+		"a condition": func(r *decide.Rulebook) {
+			r.Policies[0].Rules[1].When = &condition.Not{Of: r.Policies[0].Rules[1].When}
+		},
+		"a value":    func(r *decide.Rulebook) { r.Policies[0].Rules[1].When.(*condition.Test).Values[0] = "NO" },
+		"a stage":    func(r *decide.Rulebook) { r.Policies[0].Stage = decide.Shadow },
+		"an account": func(r *decide.Rulebook) { r.Directory.Accounts[0].Disabled = true },
+		"a group":    func(r *decide.Rulebook) { r.Directory.Accounts[0].Groups = []string{"office"} },
+		"an attribute": func(r *decide.Rulebook) {
+			r.Directory.Accounts[0].Attributes = map[string]attempt.Scalar{"floor": attempt.NumberScalar(3)}
+		},
+		"a device":  func(r *decide.Rulebook) { r.Directory.Devices[0].Managed = false },
+		"points":    func(r *decide.Rulebook) { r.Risk.Signals[0].Points = 10 },
+		"otherwise": func(r *decide.Rulebook) { r.Otherwise = decide.Outcome{Grant: true} },
+	} {
+		is := digest(change)
+		require.Empty(t, seen[is], "%s makes no other rules", name)
+		seen[is] = name
+	}
+}

@@ -21,11 +21,13 @@ type Judge struct {
 	book      Rulebook
 	directory *directory.Directory
 	digest    string
-	locator   directory.Locator
-	accounts  directory.Accounts
-	devices   directory.Devices
-	reports   Reports
-	model     *risk.Model
+	// fingerprint is the digest of what was compiled.
+	fingerprint string
+	locator     directory.Locator
+	accounts    directory.Accounts
+	devices     directory.Devices
+	reports     Reports
+	model       *risk.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
 	otherwise *outcome
@@ -127,7 +129,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Judge{book: book, directory: facts, digest: book.Digest, locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
+	j := &Judge{book: book, directory: facts, digest: book.Digest, fingerprint: fingerprint(&book), locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
 		reports: book.Reports, assuranceNumber: make(map[string]int32)}
 	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
 	if m, ok := facts.FindMethod("password"); ok {

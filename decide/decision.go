@@ -319,7 +319,9 @@ type Outlook struct {
 
 // JudgedBy says what decided.
 type JudgedBy struct {
-	Book string `json:"book" doc:"the digest of the book"`
+	Book string `json:"book" doc:"the digest of the book that the rules were read from"`
+	// Rules is the digest of what was compiled, which a program may have changed.
+	Rules string `json:"rules" doc:"the digest of the rules as they were compiled, changed or not"`
 }
 
 // PolicyTrace is what became of one policy.

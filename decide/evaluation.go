@@ -43,9 +43,9 @@ type evaluation struct {
 	// how long before the attempt that was.
 	started    time.Time
 	sessionAge time.Duration
-	proofs  []proof
-	weighed bool
-	weight  risk.Score
+	proofs     []proof
+	weighed    bool
+	weight     risk.Score
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 

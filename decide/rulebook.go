@@ -21,7 +21,8 @@ import (
 // Rulebook is what is decided by: the facts, and the policies on them. Whoever
 // compiles one hands it over: nothing that it holds may change afterwards.
 type Rulebook struct {
-	// Digest names the book that the rules were read from, for the record.
+	// Digest names the book that the rules were read from, for the record. What was
+	// compiled has a digest of its own in each decision.
 	Digest    string
 	Directory directory.Contents
 	// Otherwise is joined in where no live policy surely speaks. The zero

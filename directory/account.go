@@ -146,31 +146,32 @@ func (a *Account) ChangedSinceRisk(at time.Time) bool {
 		a.PasswordChangedAt.After(*a.AccountRisk.Since) && (at.IsZero() || !attempt.IsLater(*a.PasswordChangedAt, at))
 }
 
-// completeFrom takes over from the book's account what a does not state.
-func (a *Account) completeFrom(book *Account) {
+// CompleteFrom takes over from another record of the account what a does not
+// state, key by key. It is disabled where either says so.
+func (a *Account) CompleteFrom(other *Account) {
 	if a.Kind == UnstatedKind {
-		a.Kind = book.Kind
+		a.Kind = other.Kind
 	}
-	a.Disabled = a.Disabled || book.Disabled
+	a.Disabled = a.Disabled || other.Disabled
 	if a.Groups == nil {
-		a.Groups = book.Groups
+		a.Groups = other.Groups
 	}
 	if a.Methods == nil {
-		a.Methods = book.Methods
+		a.Methods = other.Methods
 	}
 	if a.Attributes == nil {
-		a.Attributes = book.Attributes
+		a.Attributes = other.Attributes
 	}
 	if a.Joined == nil {
-		a.Joined = book.Joined
+		a.Joined = other.Joined
 	}
 	if a.AskedAt == nil {
-		a.AskedAt = book.AskedAt
+		a.AskedAt = other.AskedAt
 	}
 	if a.AccountRisk == nil {
-		a.AccountRisk = book.AccountRisk
+		a.AccountRisk = other.AccountRisk
 	}
 	if a.PasswordChangedAt == nil {
-		a.PasswordChangedAt = book.PasswordChangedAt
+		a.PasswordChangedAt = other.PasswordChangedAt
 	}
 }

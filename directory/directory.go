@@ -15,8 +15,6 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// LongestName is how many bytes the name of anything may have.
-const LongestName = 200
 
 // ParseWord finds text among the words of a closed list and stores its number,
 // counted from first. The error suggests the nearest word.

@@ -295,7 +295,7 @@ func (d *Directory) Resolve(supplied *Account, p *Profile) {
 		number = nobody
 	}
 	if named && int(number) < len(d.profiles) {
-		p.merged.completeFrom(d.profiles[number].account)
+		p.merged.CompleteFrom(d.profiles[number].account)
 	}
 	p.hashed = false
 	d.resolve(p, &p.merged, number)

@@ -122,7 +122,8 @@ type session struct {
 	CreatedTime int64  `json:"created_time,omitempty"`
 }
 
-// The values of status_id.
+// The values of status_id that say how it went; any other, such as 0 (unknown) and
+// 99 (other), proves nothing.
 const (
 	success = 1
 	failure = 2
@@ -206,10 +207,11 @@ func Parse(text []byte, known Known, a *attempt.Attempt) (bool, error) {
 		if method == "" {
 			continue
 		}
-		if e.StatusID == failure {
-			a.Failed = append(a.Failed, attempt.Failure{Method: method, Reason: attempt.Refused})
-		} else {
+		switch e.StatusID {
+		case success:
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: method, At: a.At})
+		case failure:
+			a.Failed = append(a.Failed, attempt.Failure{Method: method, Reason: attempt.Refused})
 		}
 	}
 	return true, e.check(a)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
@@ -31,7 +32,11 @@ func readCSV(text []byte) (*Import, error) {
 		return nil, fmt.Errorf("the header %q names no account: expected a column %s%s", strings.Join(header, ", "),
 			strings.Join(columns[:4], " or "), suggestColumns(header))
 	}
+	if twice := repeated(header); twice != "" {
+		return nil, fmt.Errorf("the header has the column %q twice; nobody can tell which of them counts", twice)
+	}
 	c := newCollection()
+	c.tellColumns(header)
 	for {
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
@@ -51,6 +56,35 @@ func readCSV(text []byte) (*Import, error) {
 			continue
 		}
 		c.record(header, record, line)
+	}
+}
+
+// repeated returns a column that stands twice in a header, "" where none does.
+func repeated(header []string) string {
+	seen := map[string]bool{}
+	for _, column := range header {
+		word := strings.ToLower(strings.TrimSpace(column))
+		if seen[word] && word != "" {
+			return strings.TrimSpace(column)
+		}
+		seen[word] = true
+	}
+	return ""
+}
+
+// tellColumns notes which columns become attributes, and tells of those that may be
+// meant to disable accounts.
+func (c *collection) tellColumns(header []string) {
+	for _, column := range header {
+		word := strings.TrimSpace(column)
+		is := func(known string) bool { return strings.EqualFold(known, word) }
+		if word == "" || slices.ContainsFunc(columns, is) {
+			continue
+		}
+		c.Attributes = append(c.Attributes, word)
+		if slices.ContainsFunc(disabling, is) {
+			c.skip(1, "the column %s disables nobody: it became an attribute; name it active or disabled, with true or false", word)
+		}
 	}
 }
 
@@ -121,11 +155,41 @@ func (a *Account) column(column, text string) error {
 		return a.Joined.UnmarshalText([]byte(text))
 	case "disabled", "active":
 		yes, err := truth(text)
-		a.Disabled = yes == strings.EqualFold(column, "disabled")
+		// Any column that disables does.
+		a.Disabled = a.Disabled || err == nil && yes == strings.EqualFold(column, "disabled")
 		return err
+	case "account_risk":
+		return a.risk().Level.UnmarshalText([]byte(text))
+	case "account_risk_because":
+		a.risk().Because = text
+	case "account_risk_since":
+		return moment(&a.risk().Since, text)
+	case "asked_at":
+		return moment(&a.AskedAt, text)
+	case "password_changed_at":
+		return moment(&a.PasswordChangedAt, text)
 	default:
 		a.attribute(column, attempt.TextScalar(text))
 	}
+	return nil
+}
+
+// risk returns the account's standing risk to be filled in. One without a level, as
+// a reason alone would leave it, is taken for high.
+func (a *Account) risk() *directory.AccountRisk {
+	if a.AccountRisk == nil {
+		a.AccountRisk = &directory.AccountRisk{Level: directory.HighRisk}
+	}
+	return a.AccountRisk
+}
+
+// moment reads a time into a cell's place.
+func moment(into **time.Time, text string) error {
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return fmt.Errorf("a time is written like 2026-11-23T18:00:00Z, not %q", text)
+	}
+	*into = &t
 	return nil
 }
 

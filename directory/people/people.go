@@ -22,6 +22,9 @@ type Import struct {
 	Accounts []Account
 	// Groups are those that the file defines, or that its accounts are in.
 	Groups []directory.Group
+	// Attributes are the columns of a table that no account has a word for, and that
+	// became attributes, in the order of the header.
+	Attributes []string
 	// Skipped is what was left out, in the order of lines.
 	Skipped []Skipped
 }
@@ -76,11 +79,8 @@ func (c *collection) add(a Account) bool {
 	case a.Name == "":
 		c.skip(a.Line, "the account has no name")
 		return false
-	case strings.ContainsFunc(a.Name, func(r rune) bool { return r <= ' ' || r == 0x7f }):
-		c.skip(a.Line, "the account %q: a name has no spaces or control characters", a.Name)
-		return false
-	case len(a.Name) > directory.LongestName:
-		c.skip(a.Line, "the account %.20q…: a name has at most %d characters", a.Name, directory.LongestName)
+	case directory.CheckName(a.Name) != nil:
+		c.skip(a.Line, "the account %.40q: %v", a.Name, directory.CheckName(a.Name))
 		return false
 	case twice:
 		c.skip(a.Line, "the account %s stands on line %d already", a.Name, c.Accounts[first].Line)
@@ -143,7 +143,12 @@ func (a *Account) enrol(name string) {
 }
 
 // columns are the words for what an account is known by, with the form of each.
-var columns = []string{"name", "account", "userName", "email", "kind", "groups", "methods", "joined", "disabled", "active"}
+var columns = []string{"name", "account", "userName", "email", "kind", "groups", "methods", "joined", "disabled", "active",
+	"account_risk", "account_risk_because", "account_risk_since", "asked_at", "password_changed_at"}
+
+// disabling are columns of other programs that may say that an account is disabled.
+// What they say is not understood, so it is told.
+var disabling = []string{"enabled", "status", "state", "locked", "suspended", "blocked", "inactive", "terminated", "leaver"}
 
 // suggestColumns ends an error about a header without an account's name.
 func suggestColumns(header []string) string {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -102,7 +103,7 @@ func TestSCIMGroups(t *testing.T) {
 	require.True(t, found.Accounts[0].Disabled)
 	require.False(t, found.Accounts[0].Proves, "SCIM says nothing of methods")
 	require.Equal(t, []people.Skipped{{Line: 5, Text: "the account liv stands on line 4 already"},
-		{Line: 6, Text: `the account "odd name": a name has no spaces or control characters`}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
+		{Line: 6, Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
 }
 
 func TestCSV(t *testing.T) {
@@ -174,4 +175,45 @@ func FuzzRead(f *testing.F) {
 			require.ErrorContains(t, err, "includes itself", "the only thing that a book has still to check")
 		}
 	})
+}
+
+// TestATableDisablesWhereItMay holds that a leaver is never granted because of how
+// a table is written.
+func TestATableDisablesWhereItMay(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		disabled   []bool
+	}{
+		{"either column disables", "name,active,disabled\na,true,true\nb,false,false\nc,true,false\n", []bool{true, true, false}},
+		{"in either order", "name,disabled,active\na,true,true\nb,false,false\nc,false,true\n", []bool{true, true, false}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			found, err := people.Read([]byte(c.text))
+			require.NoError(t, err)
+			for i, want := range c.disabled {
+				require.Equal(t, want, found.Accounts[i].Disabled, found.Accounts[i].Name)
+			}
+		})
+	}
+	_, err := people.Read([]byte("name,active,Active\na,true,false\n"))
+	require.ErrorContains(t, err, `the column "Active" twice`)
+	found, err := people.Read([]byte("name,status,town\na,terminated,Bergen\n"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"status", "town"}, found.Attributes)
+	require.Len(t, found.Skipped, 1)
+	require.Contains(t, found.Skipped[0].Text, "the column status disables nobody")
+}
+
+func TestATableTellsOfRiskAndPasswords(t *testing.T) {
+	found, err := people.Read([]byte("name,account_risk,account_risk_because,account_risk_since,asked_at,password_changed_at\n" +
+		"a,medium,leaked-password,2026-11-20T08:00:00Z,2026-11-01T08:00:00Z,2026-11-21T08:00:00Z\nb,,gossip,,,\nc,terrible,,,,\nd,,,,yesterday,\n"))
+	require.NoError(t, err)
+	require.Len(t, found.Accounts, 2)
+	a := found.Accounts[0]
+	require.Equal(t, directory.MediumRisk, a.AccountRisk.Level)
+	require.Equal(t, directory.NoRisk, a.RiskAt(a.PasswordChangedAt.Add(time.Hour)), "a leaked password is put right by a new one")
+	require.Equal(t, directory.MediumRisk, a.RiskAt(a.AccountRisk.Since.Add(time.Hour)), "and not before it was changed")
+	require.Equal(t, "2026-11-01", a.AskedAt.Format(time.DateOnly))
+	require.Equal(t, directory.HighRisk, found.Accounts[1].AccountRisk.Level, "a reason without a level is taken for the worst")
+	require.Len(t, found.Skipped, 2)
 }
