@@ -87,10 +87,10 @@ type ClientAsk struct {
 	ID     string   `json:"id" doc:"the client_id"`
 	Scopes []string `json:"scopes,omitempty" doc:"the scopes that it asks for"`
 	// Consented are the scopes that the person, or somebody for her, let it have.
-	Consented []string `json:"consented,omitempty" doc:"the scopes that it was let have"`
+	Consented []string `json:"consented,omitempty" doc:"the scopes that it was given"`
 }
 
-// Wanted returns the scopes that the client asks for and was not let have.
+// Wanted returns the scopes that the client asks for and was not given.
 func (c *ClientAsk) Wanted() []string {
 	var wanted []string
 	for _, s := range c.Scopes {
@@ -101,7 +101,7 @@ func (c *ClientAsk) Wanted() []string {
 	return wanted
 }
 
-// IsConsented tells whether the client was let have all that it asks for.
+// IsConsented reports whether the client was given all that it asks for.
 func (c *ClientAsk) IsConsented() bool {
 	for _, s := range c.Scopes {
 		if !slices.Contains(c.Consented, s) {
@@ -174,7 +174,7 @@ var actionNames = []string{"sign-in", "enrol", "change-password", "recover", "co
 // Actions returns the words for the actions.
 func Actions() []string { return slices.Clone(actionNames) }
 
-// TakesDeskPass tells whether a pass issued by a help desk can stand for a
+// TakesDeskPass reports whether a pass issued by a help desk can stand for a
 // method: where the account itself is being put right.
 func (a Action) TakesDeskPass() bool { return a == Enrol || a == ChangePassword || a == Recover }
 
@@ -259,7 +259,7 @@ var throughNames = []string{"browser", "native", "unattended", "unpromptable"}
 // Throughs returns the words for what a sign-in is made through.
 func Throughs() []string { return slices.Clone(throughNames) }
 
-// CanBeAsked tells whether a person can be asked for something.
+// CanBeAsked reports whether a person can be asked for something.
 func (t Through) CanBeAsked() bool { return t == Browser || t == Native }
 
 // String returns the word.
@@ -325,7 +325,7 @@ func Parse(text []byte) (*Attempt, error) {
 	return a, nil
 }
 
-// ParseInto is Parse for whoever has room for the attempt, which must be empty.
+// ParseInto is Parse for anyone who has room for the attempt, which must be empty.
 func ParseInto(text []byte, a *Attempt) error {
 	if err := json.Unmarshal(text, a, strict); err != nil {
 		return explain(err, text)

@@ -42,16 +42,16 @@ func (f *Fact[T]) Ref() *T {
 	return &f.value
 }
 
-// IsNone tells that there is no such thing.
+// IsNone reports that there is no such thing.
 func (f Fact[T]) IsNone() bool { return f.state == none }
 
-// IsUnknown tells that nothing is known.
+// IsUnknown reports that nothing is known.
 func (f Fact[T]) IsUnknown() bool { return f.state == unknown }
 
-// IsZero tells the same, for encoding/json's omitzero.
+// IsZero reports the same, for encoding/json's omitzero.
 func (f Fact[T]) IsZero() bool { return f.IsUnknown() }
 
-// Inner returns the type of the value, for whoever describes the wire form.
+// Inner returns the type of the value, for anyone who describes the wire form.
 func (f Fact[T]) Inner() reflect.Type { return reflect.TypeFor[T]() }
 
 // MarshalJSON writes the value, or null where there is none or it is unknown.

@@ -81,7 +81,7 @@ type Settings struct {
 	// Directory says whether there are accounts that the book does not list.
 	Directory DirectoryPlace `book:"directory" doc:"inside (the default) where the book lists all accounts, outside where others are supplied when a decision is made"`
 	// ShareKey decides which accounts fall into a share.
-	ShareKey string `book:"share_key" doc:"any text that outsiders do not know; without one whoever chooses an account's name chooses on which side of a share it falls"`
+	ShareKey string `book:"share_key" doc:"any text that outsiders do not know; without one anyone who chooses an account's name chooses on which side of a share it falls"`
 	// IPDatabase is the name of an MMDB file in the book's folder.
 	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses"`
 	// Administrators have no effect on decisions; inspect makes sure that they get

@@ -93,7 +93,7 @@ func (r *reader) change(c Change) error {
 	return nil
 }
 
-// hasDefault tells whether a path leads to something that holds where the book does
+// hasDefault reports whether a path leads to something that holds where the book does
 // not say it.
 func hasDefault(path string) bool {
 	return strings.HasPrefix(path, "settings.") || strings.HasPrefix(path, "risk.levels")

@@ -27,7 +27,7 @@ type Drill struct {
 	By string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone"`
 }
 
-// Check tells what is wrong with a drill.
+// Check reports what is wrong with a drill.
 func (d *Drill) Check() error {
 	words := decide.Verdicts()
 	switch {

@@ -81,7 +81,7 @@ func (w *schemaWriter) object(t reflect.Type) *jsonschema.Schema {
 // define writes a definition once and refers to it.
 func (w *schemaWriter) define(name string, make func() *jsonschema.Schema) *jsonschema.Schema {
 	if _, defined := w.defs[name]; !defined {
-		w.defs[name] = nil // whoever asks meanwhile refers to it too
+		w.defs[name] = nil // anyone who asks meanwhile refers to it too
 		w.defs[name] = make()
 	}
 	return jsonschema.Refer(name)

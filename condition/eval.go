@@ -77,7 +77,7 @@ func (r Reason) Append(text []byte) []byte {
 
 // Why returns the tests that kept a bound condition from holding: of those that
 // must all hold the first that failed, of alternatives each one. Where the
-// condition is unknown, they are the unknown tests it hangs on. It returns nil
+// condition is unknown, they are the unknown tests it depends on. It returns nil
 // where the condition holds.
 func Why(node Node, facts Facts, witness Witness) []Reason {
 	return AppendWhy(nil, node, facts, witness)

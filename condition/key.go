@@ -53,7 +53,7 @@ const (
 	AboutAccount Subject = 1 << iota
 	AboutApp
 	AboutAttempt
-	// AboutRisk is what hangs on the score of an attempt, and so cannot add to it.
+	// AboutRisk is what depends on the score of an attempt, and so cannot add to it.
 	AboutRisk
 	// AboutConsent is what a client asks for, one scope at a time.
 	AboutConsent

@@ -22,7 +22,7 @@ type Position struct {
 	Column int    `json:"column"`
 }
 
-// IsValid tells whether the position is a place.
+// IsValid reports whether the position is a place.
 func (p Position) IsValid() bool { return p.Line > 0 }
 
 // String returns file:line:column, or "-" for no place.

@@ -203,7 +203,7 @@ type Request struct {
 	RedirectURI string `json:"redirect_uri,omitzero" doc:"where the client wants to be answered"`
 }
 
-// Check tells what is wrong with a request.
+// Check reports what is wrong with a request.
 func (r *Request) Check() error {
 	switch {
 	case r.Account == "":
@@ -247,14 +247,14 @@ type Known struct {
 	Approvals []Approval
 }
 
-// isLoopback tells whether a redirect URI is one of a native app that listens on
+// isLoopback reports whether a redirect URI is one of a native app that listens on
 // its own machine (RFC 8252 §7.3).
 func isLoopback(u *url.URL) bool {
 	ip, err := netip.ParseAddr(u.Hostname())
 	return u.Scheme == "http" && err == nil && ip.IsLoopback()
 }
 
-// redirectFits tells whether an answer to a URI goes where the client is
+// redirectFits reports whether an answer to a URI goes where the client is
 // registered: exactly there (RFC 9700 §2.1), but for the port of a loopback
 // address, which is chosen at run time (RFC 8252 §7.3).
 func redirectFits(registered []string, uri string) bool {

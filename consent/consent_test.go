@@ -383,7 +383,7 @@ func TestGrades(t *testing.T) {
 		"wildcard":     {at("https://*.p.example/cb"), consent.Usage{}, 20, directory.LowRisk, "It may be answered wherever https://*.p.example/cb fits."},
 		"other domain": {at("https://q.example/cb"), consent.Usage{}, 10, directory.LowRisk, "It is answered at q.example, which is not under p.example."},
 		"bare scheme":  {at("myapp:/cb"), consent.Usage{}, 15, directory.LowRisk, "Any program on the device can take myapp: for itself."},
-		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, directory.LowRisk, "Its scheme example.q is not its publisher's domain turned round."},
+		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, directory.LowRisk, "Its scheme example.q is not its publisher's domain reversed."},
 		"many":         {at(), consent.Usage{Users: 10, LastUsed: monday}, 10, directory.LowRisk, "10 accounts use it."},
 		"unused":       {at(), consent.Usage{Users: 1, LastUsed: monday.AddDate(0, 0, -100)}, 15, directory.LowRisk, "It was not used for 100 days."},
 		"never used":   {at(), consent.Usage{Users: 1, Since: monday.AddDate(-1, 0, 0)}, 15, directory.LowRisk, "It was not used for 365 days."},

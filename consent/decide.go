@@ -217,7 +217,7 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 	return s, say
 }
 
-// approved tells whether a reviewer approved the scope for the account, and until
+// approved reports whether a reviewer approved the scope for the account, and until
 // when.
 func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, approved bool) {
 	for _, a := range approvals {
@@ -238,7 +238,7 @@ func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, app
 	return until, approved
 }
 
-// isFor tells whether an approval is surely for the account.
+// isFor reports whether an approval is surely for the account.
 func (j *Judge) isFor(h *hearing, a Approval) bool {
 	switch {
 	case a.Account != "":
@@ -291,7 +291,7 @@ func (j *Judge) explain(d *Decision, doubts []Cause) {
 	}
 }
 
-// allows tells whether a rule, by name, allows.
+// allows reports whether a rule, by name, allows.
 func (j *Judge) allows(rule string) bool {
 	return slices.ContainsFunc(j.scheme.Rules, func(r Rule) bool { return r.Name == rule && r.Then == Allow })
 }

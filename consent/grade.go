@@ -14,7 +14,7 @@ import (
 
 // Usage is what is known of how a client is used.
 type Usage struct {
-	// Holds are the scopes that it was let have by anybody, Wants those that it
+	// Holds are the scopes that it was given by anybody, Wants those that it
 	// waits for.
 	Holds, Wants []string
 	// Users is how many people let it in.
@@ -164,11 +164,11 @@ func gradeRedirect(client *Client, uri string, add func(int, string, ...any)) {
 		add(plainRedirect, "It is answered over plain http at %s.", u.Host)
 	case u.Scheme != "https":
 		// A native app with a scheme of its own (RFC 8252 §7.1), which should be its
-		// domain turned round; any app on the device can take another.
+		// domain reversed; any app on the device can take another.
 		if !strings.Contains(u.Scheme, ".") {
 			add(plainRedirect, "Any program on the device can take %s: for itself.", u.Scheme)
 		} else if domain != "" && reversed(domain) != u.Scheme && !strings.HasPrefix(u.Scheme, reversed(domain)+".") {
-			add(schemeRedirect, "Its scheme %s is not its publisher's domain turned round.", u.Scheme)
+			add(schemeRedirect, "Its scheme %s is not its publisher's domain reversed.", u.Scheme)
 		}
 	case domain != "" && u.Hostname() != domain && !strings.HasSuffix(u.Hostname(), "."+domain):
 		add(otherDomain, "It is answered at %s, which is not under %s.", u.Hostname(), domain)

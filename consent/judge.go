@@ -190,7 +190,7 @@ func (h *hearing) Holds(t *condition.Test) condition.Truth {
 	return condition.Unknown
 }
 
-// ownsGroup tells whether the account owns the group whose data is asked for.
+// ownsGroup reports whether the account owns the group whose data is asked for.
 func (h *hearing) ownsGroup() bool {
 	return slices.ContainsFunc(h.judge.directory.Groups, func(g directory.Group) bool {
 		return g.Name == h.request.Resource.Group && slices.Contains(g.Owners, h.request.Account)

@@ -88,7 +88,7 @@ func (l *Ladder) TierOf(scope string) string {
 	return Unlisted
 }
 
-// IsLasting tells whether a scope outlives the session, as far as its tier says.
+// IsLasting reports whether a scope outlives the session, as far as its tier says.
 func (l *Ladder) IsLasting(scope string) bool {
 	rank, listed := l.Rank(scope)
 	return listed && l.tiers[rank].Lasting
@@ -105,7 +105,7 @@ func (l *Ladder) Sort(scopes []string) []string {
 	return slices.Compact(sorted)
 }
 
-// CheckScope tells what is wrong with a scope: RFC 6749 §3.3 allows the printable
+// CheckScope reports what is wrong with a scope: RFC 6749 §3.3 allows the printable
 // characters of ASCII without the space, the quote and the backslash.
 func CheckScope(scope string) error {
 	if scope == "" || len(scope) > 200 || strings.ContainsFunc(scope, func(r rune) bool { return r <= ' ' || r > '~' || r == '"' || r == '\\' }) {
@@ -114,7 +114,7 @@ func CheckScope(scope string) error {
 	return nil
 }
 
-// CheckPattern tells what is wrong with a scope or a pattern of scopes.
+// CheckPattern reports what is wrong with a scope or a pattern of scopes.
 func CheckPattern(pattern string) error {
 	if err := CheckScope(pattern); err != nil {
 		return err
@@ -125,7 +125,7 @@ func CheckPattern(pattern string) error {
 	return nil
 }
 
-// Matches tells whether a scope fits a pattern, in which * stands for any run of
+// Matches reports whether a scope fits a pattern, in which * stands for any run of
 // characters, an empty one too.
 func Matches(pattern, scope string) bool {
 	parts := strings.Split(pattern, "*")

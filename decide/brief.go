@@ -68,12 +68,12 @@ func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 	j.end(e)
 }
 
-// hearsShadows tells whether a policy was heard that is not surely in force.
+// hearsShadows reports whether a policy was heard that is not surely in force.
 func (e *evaluation) hearsShadows() bool {
 	return slices.ContainsFunc(e.hearings, func(h hearing) bool { return h.inForce != condition.True })
 }
 
-// mustEnrol tells whether a demand is open that takes a method which is to be
+// mustEnrol reports whether a demand is open that takes a method which is to be
 // enrolled first; of one of several ways, that each of them is such.
 func (e *evaluation) mustEnrol(n need) bool {
 	switch {

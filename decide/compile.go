@@ -519,9 +519,9 @@ func (j *Judge) checkReplaces() error {
 	return nil
 }
 
-// chooseOpeners picks the methods that are offered to whoever has proven
+// chooseOpeners picks the methods that are offered to anyone who has proven
 // nothing yet: those that some assurance asks for and that reach out to no phone.
-// The list hangs on the book alone, so it tells nobody whether an account exists.
+// The list depends on the book alone, so it tells nobody whether an account exists.
 func (j *Judge) chooseOpeners() {
 	var asked directory.MethodSet
 	for _, d := range j.demands {
@@ -584,7 +584,7 @@ func (j *Judge) Values(key condition.Key) []string {
 	return slices.Compact(values)
 }
 
-// appliesTo tells whether a policy is for an action.
+// appliesTo reports whether a policy is for an action.
 func (p *policy) isFor(action attempt.Action) bool {
 	return p.Actions == nil || slices.Contains(p.Actions, action)
 }

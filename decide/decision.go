@@ -127,9 +127,9 @@ type Demand struct {
 	Version  int            `json:"version,omitzero" doc:"its version"`
 	Every    directory.Span `json:"every,omitzero" doc:"how long an acceptance holds"`
 	External string         `json:"external,omitzero" doc:"the outside check"`
-	// Client is the one to be let in, with the scopes that it was not let have.
+	// Client is the one to be let in, with the scopes that it was not given.
 	Client string     `json:"client,omitzero" doc:"the outside program to be let in"`
-	Scopes []string   `json:"scopes,omitempty" doc:"the scopes that it asks for and was not let have"`
+	Scopes []string   `json:"scopes,omitempty" doc:"the scopes that it asks for and was not given"`
 	Ways   [][]Demand `json:"ways,omitempty" doc:"ways of which one is to be met whole"`
 	Met    bool       `json:"met" doc:"whether it is met"`
 	// Impossible says that it cannot be met in this attempt.
@@ -328,7 +328,7 @@ type JudgedBy struct {
 type PolicyTrace struct {
 	Name  string `json:"name" doc:"the policy"`
 	Stage Stage  `json:"stage" doc:"its stage"`
-	// Applies tells whether the policy applies, or would were it live.
+	// Applies reports whether the policy applies, or would were it live.
 	Applies condition.Truth `json:"applies" doc:"whether it applies, or would were it live"`
 	// InForce tells of a shadow policy with `live_for` whether it counts here.
 	InForce *condition.Truth `json:"in_force,omitempty" doc:"of a shadow with live_for, whether it counts here"`

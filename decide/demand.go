@@ -219,7 +219,7 @@ func (e *evaluation) hasAnyProof() bool {
 }
 
 // ask adds the demands of an assurance, or of what an exemption puts in its
-// place; where an exemption only may hold, both. It tells whether a method is
+// place; where an exemption only may hold, both. It reports whether a method is
 // among them in every world.
 func (e *evaluation) ask(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
 	first := len(needs)
@@ -268,7 +268,7 @@ func (e *evaluation) askAll(assurance int32, needs []need, inChoice bool) (_ []n
 	return needs, proves
 }
 
-// choose adds a demand for one of several assurances. It tells whether each way
+// choose adds a demand for one of several assurances. It reports whether each way
 // asks for a method.
 func (e *evaluation) choose(assurances []int32) (proves bool) {
 	n := need{demand: oneOf, assurance: none, firstWay: int32(len(e.ways))}
@@ -299,7 +299,7 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 	return proves
 }
 
-// canMeetWithoutEnrolling tells whether some way neither asks for a method that
+// canMeetWithoutEnrolling reports whether some way neither asks for a method that
 // the account lacks nor is impossible, or may come to do neither.
 func (e *evaluation) canMeetWithoutEnrolling(ways []way) bool {
 	for _, w := range ways {
@@ -380,7 +380,7 @@ func (e *evaluation) need(number, assurance int32, inChoice bool) (need, bool) {
 	return n, true
 }
 
-// consented tells whether the client that the attempt is made for was let in.
+// consented reports whether the client that the attempt is made for was let in.
 // Where it is not known whether there is one, that is open.
 func (e *evaluation) consented() bool {
 	if client := e.attempt.Client.Ref(); client != nil {
@@ -411,7 +411,7 @@ func (e *evaluation) needMethod(n need, d *demand, inChoice bool) (need, bool) {
 	return n, !waived
 }
 
-// provesAnotherNow tells whether an enrolled method outside a set is proven in
+// provesAnotherNow reports whether an enrolled method outside a set is proven in
 // this very attempt.
 func (e *evaluation) provesAnotherNow(but directory.MethodSet) bool {
 	others := e.profile.Enrolled() &^ but
@@ -473,7 +473,7 @@ func (e *evaluation) isShown(d *demand, shared bool) bool {
 	return d.remember > 0 && e.isRemembered(d, takesFallback)
 }
 
-// within tells whether a proof is recent enough.
+// within reports whether a proof is recent enough.
 func (p *proof) within(w Within) bool {
 	switch w {
 	case Session:
@@ -484,7 +484,7 @@ func (p *proof) within(w Within) bool {
 	return p.inSession && p.age <= time.Duration(w)
 }
 
-// takesFallback tells whether fallbacks count: where a preferred method could
+// takesFallback reports whether fallbacks count: where a preferred method could
 // not be reached in this attempt and was not refused, or the account has none.
 func (e *evaluation) takesFallback(d *demand) bool {
 	if d.methods&(e.profile.Enrolled()|e.profile.PerhapsEnrolled()) == 0 {
@@ -504,7 +504,7 @@ func (e *evaluation) takesFallback(d *demand) bool {
 	return d.methods&unreached&^refused != 0
 }
 
-// isRemembered tells whether the device stands for the method.
+// isRemembered reports whether the device stands for the method.
 func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 	if _, identified := e.device.Identity(); !identified {
 		return false
@@ -531,7 +531,7 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 	return false
 }
 
-// exempts tells whether an exemption holds now.
+// exempts reports whether an exemption holds now.
 func (e *evaluation) exempts(number int32) condition.Truth {
 	x := &e.judge.exemptions[number]
 	if !x.until.IsZero() && !e.moment.Before(x.until) {
@@ -546,7 +546,7 @@ type eased struct {
 	deadline time.Time
 }
 
-// eases tells whether a rollout still gives the account time for a demand that
+// eases reports whether a rollout still gives the account time for a demand that
 // one of its methods would meet, and notes it.
 func (e *evaluation) eases(assurance int32, d *demand) bool {
 	found := false
@@ -583,7 +583,7 @@ func (r *rollout) deadline(account *directory.Profile, at time.Time) time.Time {
 	return deadline
 }
 
-// riskBelowMedium tells whether both the attempt's risk and the account's surely
+// riskBelowMedium reports whether both the attempt's risk and the account's surely
 // are below medium.
 func (e *evaluation) riskBelowMedium() bool {
 	return e.score().High < e.judge.model.Levels.Medium && e.profile.Account().RiskAt(e.attempt.At) < directory.MediumRisk

@@ -167,7 +167,7 @@ func (l *limits) join(m limits) {
 	l.unshared = l.unshared || m.unshared
 }
 
-// begin takes memory from the pool and looks up what the attempt names. Whoever
+// begin takes memory from the pool and looks up what the attempt names. Anyone who
 // calls it calls end when the evaluation is over, and not where a panic ends it:
 // what was left half done is never used again.
 func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {

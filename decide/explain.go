@@ -207,7 +207,7 @@ func (e *evaluation) refusalText(code CauseCode) string {
 	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), e.attempt.Account)
 }
 
-// describeSession tells what a token and a session need to know.
+// describeSession reports what a token and a session need to know.
 func (e *evaluation) describeSession(d *Decision) {
 	d.Limits = Limits{Lasts: directory.Span(e.limits.lasts), Idle: directory.Span(e.limits.idle), Shared: !e.limits.unshared}
 	score := e.score()
@@ -388,7 +388,7 @@ func boolCompare(a, b bool) int {
 	return 1
 }
 
-// same tells whether two needs are one demand.
+// same reports whether two needs are one demand.
 func (e *evaluation) same(a, b need) bool {
 	if a.demand != oneOf || b.demand != oneOf {
 		return a.demand == b.demand // the same demand stands the same everywhere
@@ -405,7 +405,7 @@ func (e *evaluation) same(a, b need) bool {
 	return true
 }
 
-// implies tells whether whatever meets the open demand a also meets the open
+// implies reports whether whatever meets the open demand a also meets the open
 // demand b. To enrol a method is something else than to prove one.
 func (e *evaluation) implies(a, b need) bool {
 	if a.state != open || b.state != open || a.demand < 0 || a.enrol || b.enrol || b.demand == oneOf {
@@ -568,7 +568,7 @@ func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) stri
 	case PublicApp:
 		return e.judge.directory.Apps[e.app].Name + " is public, and " + e.ruleName(o) + " asks for nothing more."
 	case DemandsMet:
-		return e.ruleName(o) + " has all it asks for."
+		return e.ruleName(o) + " is met: all that it asks for was shown."
 	}
 	demand := e.wire(*e.firstImpossible(o), nil)
 	text := e.ruleName(o) + " asks for " + demand.String()

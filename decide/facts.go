@@ -194,7 +194,7 @@ func (e *evaluation) proved(t *condition.Test) condition.Truth {
 	return holds
 }
 
-// shown tells whether a demand is met as it stands in the book.
+// shown reports whether a demand is met as it stands in the book.
 func (e *evaluation) shown(d *demand) condition.Truth {
 	if e.profile == nil {
 		return condition.False
@@ -241,7 +241,7 @@ func (e *evaluation) Location() attempt.Fact[attempt.Location] {
 	return e.where.location
 }
 
-// ComesFromOther tells whether the attempt comes from another country.
+// ComesFromOther reports whether the attempt comes from another country.
 func (e *evaluation) ComesFromOther(country attempt.CountryCode) condition.Truth {
 	if !country.IsAssigned() {
 		return condition.Unknown
@@ -271,7 +271,7 @@ func (e *evaluation) Reported(signal string) condition.Truth {
 	return holds
 }
 
-// Anonymous tells whether the address hides where the attempt comes from.
+// Anonymous reports whether the address hides where the attempt comes from.
 func (e *evaluation) Anonymous() condition.Truth {
 	if e.where.place == nil {
 		return condition.Unknown
@@ -279,7 +279,7 @@ func (e *evaluation) Anonymous() condition.Truth {
 	return condition.Of(e.where.place.Anonymous)
 }
 
-// DeviceKnown tells whether the device was seen before.
+// DeviceKnown reports whether the device was seen before.
 func (e *evaluation) DeviceKnown() condition.Truth { return e.device.Known() }
 
 // Saw implements condition.Witness.

@@ -62,7 +62,7 @@ func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
 			}
 		}
 		x.contractor = len(a.Name) > 20 && a.Name[len(a.Name)-20:] == "@gdansk-yard.example"
-		x.inBoard = x.groups["board"] && x.held && share(a.Name, "board-papers") < 2000
+		x.inBoard = x.groups["board"] && x.held && share(a.Name, "board-papers", rulebook.Directory.ShareKey) < 2000
 		h.accounts[a.Name] = x
 	}
 	for i := range rulebook.Directory.Apps {

@@ -98,7 +98,7 @@ func (x *index) post(policy int32, who condition.Node) {
 }
 
 // needed returns tests of which one must hold, or may, where the condition does;
-// false where there are none such.
+// false where there are no such tests.
 func needed(node condition.Node) ([]*condition.Test, bool) {
 	switch n := node.(type) {
 	case *condition.Test:
@@ -139,7 +139,7 @@ func breadth(tests []*condition.Test) int {
 	return widest
 }
 
-// isAimed tells whether a policy is aimed at an app.
+// isAimed reports whether a policy is aimed at an app.
 func (x *index) isAimed(app int, policy int32) bool {
 	return x.aimed[app][policy/64]&(1<<(policy%64)) != 0
 }

@@ -119,7 +119,7 @@ func TestDecisions(t *testing.T) {
 
 		{"an unattended device cannot be asked", basePolicy, `"through":"unattended"`, "block: cannot_be_asked: password proven in this session"},
 		{"nor an unpromptable program", basePolicy, `"through":"unpromptable"`, "block: cannot_be_asked: password proven in this session"},
-		{"whoever is not known to be unaskable can be asked", basePolicy, `"through":null`, "step_up: demand_open: password proven in this session"},
+		{"anyone who is not known to be unaskable can be asked", basePolicy, `"through":null`, "step_up: demand_open: password proven in this session"},
 		{"during", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: day, when: {during: [day]}, then: {require: [known]}}, {name: night, then: block}]}\n", `"at":"2026-11-23T17:00:00Z",` + passwordNow, "block: rule_blocks: "},
 	} {
 		judge := judgeOf(t, c.policies)

@@ -96,7 +96,7 @@ func (n naive) shownProofs() []shownProof {
 // isNow reports whether a proof was made in this very attempt.
 func (p shownProof) isNow() bool { return p.ofAttempt && p.age <= 10*time.Minute }
 
-// proves tells whether a method of the list was proven within; fallbacks count
+// proves reports whether a method of the list was proven within; fallbacks count
 // where allowed or marked.
 func (n naive) proves(methods, fallback []string, takes bool, within decide.Within, shared bool) bool {
 	for _, p := range n.shownProofs() {
@@ -260,7 +260,7 @@ func (n naive) proved(name string) condition.Truth {
 	return all
 }
 
-// eased tells whether a rollout still gives time for the demand of an assurance.
+// eased reports whether a rollout still gives time for the demand of an assurance.
 func (n naive) eased(assurance string, methods []string) bool {
 	_, high := n.score()
 	if high >= n.levels().Medium || n.accountRisk() >= directory.MediumRisk {
@@ -445,7 +445,7 @@ func (n naive) speakers() []speaker {
 	return list
 }
 
-// names tells whether `who` names the emergency account outside any not.
+// names reports whether `who` names the emergency account outside any not.
 func (n naive) names(who condition.Node) bool {
 	switch c := who.(type) {
 	case *condition.All:

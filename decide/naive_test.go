@@ -106,7 +106,7 @@ func (n naive) joined() (time.Time, bool) {
 	return day.Start(n.book.Directory.Zone), true
 }
 
-// member tells whether the account is in a group.
+// member reports whether the account is in a group.
 func (n naive) member(group string) condition.Truth {
 	g := named(n.book.Directory.Groups, func(g directory.Group) string { return g.Name }, group)
 	in := condition.Of(slices.Contains(n.account().Groups, group) || slices.Contains(g.Members, n.a.Account))
@@ -417,7 +417,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	case condition.Share:
 		var percent uint64
 		_, _ = fmt.Sscan(value, &percent)
-		return condition.Of(share(account.Name, n.owner) < percent*100)
+		return condition.Of(share(account.Name, n.owner, n.book.Directory.ShareKey) < percent*100)
 	case condition.Every:
 		return yes
 	case condition.Names:
@@ -625,10 +625,10 @@ func unknownIf(unknown bool) condition.Truth {
 
 // share places an account in one of 10,000 parts, as the documentation of the
 // key has it.
-func share(account, owner string) uint64 {
+func share(account, owner, key string) uint64 {
 	sum := func(text string) uint64 {
-		key := sha256.Sum256(nil) // the small books have no key
-		all := sha256.Sum256(append(key[:], text...))
+		hashed := sha256.Sum256([]byte(key))
+		all := sha256.Sum256(append(hashed[:], text...))
 		return binary.BigEndian.Uint64(all[:8])
 	}
 	z := sum(account) ^ sum(owner)*0x9e3779b97f4a7c15

@@ -68,8 +68,8 @@ func TestAGrantHoldsWhateverTheMissingFactsWere(t *testing.T) {
 	})
 }
 
-// surelySpeaks tells whether some live policy does: it applies, one rule spoke,
-// and nothing is left that it hangs on.
+// surelySpeaks reports whether some live policy does: it applies, one rule spoke,
+// and nothing is left that it depends on.
 func surelySpeaks(d *decide.Decision) bool {
 	return slices.ContainsFunc(d.Policies, func(p decide.PolicyTrace) bool {
 		return p.Stage == decide.Live && p.Applies == condition.True && p.Rule != "" && len(p.Why) == 0
@@ -115,7 +115,7 @@ func TestNoOrderMatters(t *testing.T) {
 }
 
 func TestNothingIsToldBeforeAProof(t *testing.T) {
-	// The same attempt by whoever, known or not, is answered alike until a method
+	// The same attempt by anyone, known or not, is answered alike until a method
 	// has been proven; only where a public app lets somebody in does she see it.
 	random := rand.New(rand.NewPCG(1, 2))
 	for range 200 {

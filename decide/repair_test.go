@@ -75,7 +75,7 @@ func TestRepairs(t *testing.T) {
 
 		{"to enrol is not held up by what is to be enrolled", bothPolicy, `"account":"old","action":"enrol",` + passwordNow, "grant"},
 		{"but by the rest", bothPolicy, `"account":"old","action":"enrol"`, "step_up | password proven in this session | offer password desk-pass"},
-		{"whoever has nothing wants a pass from the help desk", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol"`, "step_up | desk-pass proven in this session"},
+		{"anyone who has nothing wants a pass from the help desk", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol"`, "step_up | desk-pass proven in this session"},
 		{"which serves", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol","proofs":[{"method":"desk-pass"}]`, "grant"},
 		{"but once", heldPolicy, `"account":"new","at":"2026-12-20T11:00:00Z","action":"enrol","session":{"proofs":[{"method":"desk-pass"}]}`, "step_up | desk-pass proven in this session | proof_ignored"},
 		{"and for nothing else", bothPolicy, `"account":"ann","proofs":[{"method":"desk-pass"}]`, "step_up | one of otp-app, push proven in the last 12h | password proven in this session | proof_ignored"},

@@ -18,7 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// Rulebook is what is decided by: the facts, and the policies on them. Whoever
+// Rulebook is what is decided by: the facts, and the policies on them. Anyone who
 // compiles one hands it over: nothing that it holds may change afterwards.
 type Rulebook struct {
 	// Digest names the book that the rules were read from, for the record. What was

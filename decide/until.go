@@ -34,7 +34,7 @@ func (e *evaluation) grantedUntil() time.Time {
 }
 
 // turns returns the moments after now, and not after end, at which something
-// that hangs on the time may change, in order.
+// that depends on the time may change, in order.
 func (e *evaluation) turns(now, end time.Time) []time.Time {
 	var turns []time.Time
 	add := func(t time.Time) {
@@ -96,7 +96,7 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 	return slices.Compact(turns)
 }
 
-// mayApplyLater tells whether a policy that does not apply now hangs on the time
+// mayApplyLater reports whether a policy that does not apply now depends on the time
 // for that.
 func (e *evaluation) mayApplyLater(p *policy) bool {
 	timely := !p.from.IsZero()

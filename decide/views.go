@@ -9,7 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// The views show what a judge decides by to whoever describes or checks it. The
+// The views show what a judge decides by to anyone who describes or checks it. The
 // conditions in them are the bound ones, so that what is read is what is judged.
 
 // Policies returns all policies in order of name.
@@ -119,7 +119,7 @@ func (j *Judge) Apps(policy int) []int {
 	return apps
 }
 
-// InForceAt tells whether a moment lies between the dates of a policy, by its
+// InForceAt reports whether a moment lies between the dates of a policy, by its
 // number among Policies.
 func (j *Judge) InForceAt(policy int, at time.Time) bool { return j.policies[policy].inForceAt(at) }
 

@@ -43,7 +43,7 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 	})
 }
 
-// mustEnrol tells whether a demand is open that nobody can show before enrolling.
+// mustEnrol reports whether a demand is open that nobody can show before enrolling.
 func mustEnrol(d decide.Demand) bool {
 	if d.Met || d.Kind != decide.DemandOneOf {
 		return !d.Met && d.Kind == decide.DemandEnrol

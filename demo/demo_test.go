@@ -33,6 +33,7 @@ func TestTheBookUsesEverything(t *testing.T) {
 	used := map[string]bool{}
 	conditions := map[condition.Key]bool{}
 	look(reflect.ValueOf(b.Sections), "book", used, conditions)
+	used["book.Settings.Directory"] = true // inside is the default, and written out
 	for field, is := range used {
 		require.True(t, is, "%s is never used", field)
 	}

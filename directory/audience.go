@@ -201,12 +201,12 @@ func (a Audience) Len() (sure, may int) {
 	return sure, may
 }
 
-// IsEmpty tells that the condition holds for nobody, not even perhaps.
+// IsEmpty reports that the condition holds for nobody, not even perhaps.
 func (a Audience) IsEmpty() bool {
 	return !slices.ContainsFunc(a.may, func(w uint64) bool { return w != 0 })
 }
 
-// Meets tells whether some account may be in both audiences.
+// Meets reports whether some account may be in both audiences.
 func (a Audience) Meets(b Audience) bool {
 	for i := range a.may {
 		if a.may[i]&b.may[i] != 0 {
@@ -216,7 +216,7 @@ func (a Audience) Meets(b Audience) bool {
 	return false
 }
 
-// Covers tells whether whoever may be in b is surely in a.
+// Covers reports whether anyone who may be in b is surely in a.
 func (a Audience) Covers(b Audience) bool {
 	for i := range a.sure {
 		if b.may[i]&^a.sure[i] != 0 {

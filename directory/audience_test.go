@@ -14,7 +14,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
-// TestAudiencesAreEvaluations: whoever is in the audience of a condition is whom
+// TestAudiencesAreEvaluations: anyone who is in the audience of a condition is whom
 // the condition holds for, one by one; and the algebra of audiences is that of
 // three values.
 func TestAudiencesAreEvaluations(t *testing.T) {

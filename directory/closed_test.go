@@ -84,7 +84,7 @@ func TestTimesOfDayAreWrittenOneWay(t *testing.T) {
 	}
 }
 
-// TestSharesDependOnTheKey: whoever chooses a name does not choose its side without
+// TestSharesDependOnTheKey: anyone who chooses a name does not choose its side without
 // the key.
 func TestSharesDependOnTheKey(t *testing.T) {
 	side := func(key string) (sides string) {

@@ -31,7 +31,7 @@ func (c *Country) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// IsReserved tells whether the standard leaves the code to its users (ISO 3166-1
+// IsReserved reports whether the standard leaves the code to its users (ISO 3166-1
 // §8.1.3); the code of no country is not.
 func (c Country) IsReserved() bool {
 	return c == "AA" || c == "ZZ" || len(c) == 2 && (c[0] == 'X' || c[0] == 'Q' && c[1] >= 'M')

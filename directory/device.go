@@ -378,7 +378,7 @@ func cutPart(version string) (part uint64, rest string, ok bool) {
 // maxDigits is how many digits a part of a version may have; more would not fit.
 const maxDigits = 18
 
-// Check tells what is wrong with a check.
+// Check reports what is wrong with a check.
 func (c *Check) Check() error {
 	given := 0
 	for _, is := range []bool{c.Is != nil, c.AtLeast != nil, c.AtMost != nil, c.In != nil} {

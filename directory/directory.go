@@ -40,7 +40,7 @@ type Group struct {
 	Includes []string `book:"includes" ref:"group" doc:"groups whose members are members of this one too"`
 	// Where adds the accounts that it holds for. It cannot ask for groups, and
 	// methods that are barred for an account count as enrolled there, since
-	// barring may hang on groups.
+	// barring may depend on groups.
 	Where condition.Node `book:"where" about:"account" doc:"a condition on accounts that are members too; not on groups or on the time"`
 }
 
@@ -110,7 +110,7 @@ type Contents struct {
 	// Named are the names of such accounts that conditions ask for.
 	Named []string
 	// ShareKey decides, with the names of accounts and owners, which accounts fall
-	// into a share. Without one whoever chooses an account's name chooses its side.
+	// into a share. Without one anyone who chooses an account's name chooses its side.
 	ShareKey string
 }
 
@@ -294,7 +294,7 @@ func (e *Directory) bindWhere() error {
 	return nil
 }
 
-// CheckWhere tells what a group's `where` asks for that it cannot.
+// CheckWhere reports what a group's `where` asks for that it cannot.
 func CheckWhere(where condition.Node) error {
 	if key, ok := asksFor(where, condition.Groups, condition.JoinedWithin); ok {
 		return fmt.Errorf("where cannot ask for %s: membership hangs neither on other groups nor on the time", key)
@@ -331,7 +331,7 @@ func (e *Directory) bindBarring() error {
 	return nil
 }
 
-// CheckBarredFor tells what a method's `barred_for` asks for that it cannot.
+// CheckBarredFor reports what a method's `barred_for` asks for that it cannot.
 func CheckBarredFor(barred condition.Node) error {
 	if key, ok := asksFor(barred, condition.Enrolled, condition.JoinedWithin); ok {
 		return fmt.Errorf("barred_for cannot ask for %s: it hangs neither on what is enrolled nor on the time", key)
@@ -512,7 +512,7 @@ func (e *Directory) AddressElsewhere() (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
-// InWindow tells whether the moment lies in the window of that number.
+// InWindow reports whether the moment lies in the window of that number.
 func (e *Directory) InWindow(window int, at time.Time) bool { return e.windows[window].contains(at) }
 
 // NearestAccounts returns up to most names of accounts that name may stand for.
@@ -533,7 +533,7 @@ func nearestNames[T any](name string, things []T, nameOf func(T) string, most in
 	return nearest.Names(name, known, most)
 }
 
-// intersects tells whether two ascending lists share a number.
+// intersects reports whether two ascending lists share a number.
 func intersects(a, b []int32) bool {
 	for len(a) > 0 && len(b) > 0 {
 		switch x, y := a[0], b[0]; {
@@ -551,7 +551,7 @@ func intersects(a, b []int32) bool {
 // FindPosture returns the number of the posture of that name.
 func (e *Directory) FindPosture(name string) (int, bool) { return find(e.postureNumber, name) }
 
-// MayStateOther tells whether a network could make the answer to "is it another
+// MayStateOther reports whether a network could make the answer to "is it another
 // country than that one" differ from what the stated country says.
 func (e *Directory) MayStateOther(stated, than attempt.CountryCode) bool {
 	return slices.ContainsFunc(e.stated, func(code attempt.CountryCode) bool { return (code != than) != (stated != than) })

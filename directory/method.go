@@ -123,7 +123,7 @@ type MethodSet uint64
 // MaxMethods is how many methods a MethodSet has room for.
 const MaxMethods = 64
 
-// Has tells whether method number i is in the set.
+// Has reports whether method number i is in the set.
 func (s MethodSet) Has(i int) bool { return s&(1<<i) != 0 }
 
 // Add returns the set with method number i.
@@ -132,7 +132,7 @@ func (s MethodSet) Add(i int) MethodSet { return s | 1<<i }
 // Len is the number of methods in the set.
 func (s MethodSet) Len() int { return bits.OnesCount64(uint64(s)) }
 
-// HasAll tells whether the method has each of the traits.
+// HasAll reports whether the method has each of the traits.
 func (m *Method) HasAll(traits []Trait) bool {
 	return !slices.ContainsFunc(traits, func(t Trait) bool { return !slices.Contains(m.Traits, t) })
 }

@@ -132,7 +132,7 @@ func (r *Range) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// Contains tells whether the address lies in the range.
+// Contains reports whether the address lies in the range.
 func (r Range) Contains(a netip.Addr) bool {
 	a = Plain(a)
 	return a.BitLen() == r.From.BitLen() && !a.Less(r.From) && !r.To.Less(a)

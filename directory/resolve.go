@@ -140,7 +140,7 @@ func unhex(c byte) int {
 	return -1
 }
 
-// matches tells whether the pattern stands for a host and path.
+// matches reports whether the pattern stands for a host and path.
 func (p *hostPattern) matches(host, path string) bool {
 	if p.below {
 		if !strings.HasSuffix(host, p.host) || len(host) <= len(p.host) || host[len(host)-len(p.host)-1] != '.' {
@@ -186,7 +186,7 @@ type HostError struct {
 	Wrong error
 }
 
-// CheckHosts tells what is wrong with the hosts of apps: a pattern that cannot be
+// CheckHosts reports what is wrong with the hosts of apps: a pattern that cannot be
 // read, or that two apps claim.
 func CheckHosts(apps []App) []HostError {
 	_, wrong := readHosts(apps)

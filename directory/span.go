@@ -55,7 +55,7 @@ func (s Span) Words() string {
 	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}} {
 		switch n := time.Duration(s) / unit.length; {
 		case time.Duration(s)%unit.length != 0 || n == 0 || n == 1 && unit.word == "day":
-			// A day is said as 24 hours, lest it be taken for one of the calendar.
+			// A day is said as 24 hours, so that it is not taken for a day of the calendar.
 		case n == 1:
 			return "1 " + unit.word
 		default:
@@ -116,7 +116,7 @@ func (d Date) End(loc *time.Location) time.Time {
 	return DateOf(time.Date(d.Year, d.Month, d.Day+1, 12, 0, 0, 0, time.UTC)).Start(loc)
 }
 
-// IsZero tells that no day is given.
+// IsZero reports that no day is given.
 func (d Date) IsZero() bool { return d == Date{} }
 
 // Before orders days.
@@ -151,7 +151,7 @@ func (r *DateRange) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Contains tells whether the day lies in the stretch.
+// Contains reports whether the day lies in the stretch.
 func (r DateRange) Contains(d Date) bool { return !d.Before(r.First) && !r.Last.Before(d) }
 
 // String returns the stretch as a book writes it.

@@ -260,7 +260,7 @@ func (v *DeviceView) is(trait DeviceTrait, account string) condition.Truth {
 	return v.OwnedBy(account)
 }
 
-// among tells whether the number is one that the test names.
+// among reports whether the number is one that the test names.
 func among(t *condition.Test, number int32) condition.Truth {
 	for _, n := range t.Numbers() {
 		if n == number {

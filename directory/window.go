@@ -88,7 +88,7 @@ func (w *Window) compile(zone *time.Location) compiledWindow {
 	return c
 }
 
-// contains tells whether the wall clock of the window's zone at t lies in it.
+// contains reports whether the wall clock of the window's zone at t lies in it.
 func (w *compiledWindow) contains(t time.Time) bool {
 	local := t.In(w.zone)
 	hour, minute, _ := local.Clock()
@@ -100,7 +100,7 @@ func (w *compiledWindow) contains(t time.Time) bool {
 	return overnight && clock < w.to && w.startsOn(local, -1)
 }
 
-// startsOn tells whether the window starts on the day that is so many days
+// startsOn reports whether the window starts on the day that is so many days
 // after the one that local shows.
 func (w *compiledWindow) startsOn(local time.Time, after int) bool {
 	if !w.days[(int(local.Weekday())+7+after)%7] {

@@ -95,7 +95,7 @@ func (r *Report) With(e Effect) int {
 	return n
 }
 
-// Loosened tells whether some change loosens, or may.
+// Loosened reports whether some change loosens, or may.
 func (r *Report) Loosened() bool { return r.With(Loosens)+r.With(Either) > 0 }
 
 // The gates that a comparison can be held to.
@@ -115,7 +115,7 @@ type Gate struct {
 	Shut bool   `json:"shut" doc:"true where the comparison shuts it"`
 }
 
-// HoldTo holds the report to gates, and tells whether it shuts one.
+// HoldTo holds the report to gates, and reports whether it shuts one.
 func (r *Report) HoldTo(gates []string) (shut bool) {
 	r.Gates = nil
 	for _, name := range gates {
@@ -125,7 +125,7 @@ func (r *Report) HoldTo(gates []string) (shut bool) {
 	return shut
 }
 
-// Shuts tells whether the report shuts a gate.
+// Shuts reports whether the report shuts a gate.
 func (r *Report) Shuts(gate string) bool {
 	switch gate {
 	case LoosenedGate:
@@ -195,11 +195,11 @@ type differ struct {
 	old, new *view
 	// accounts and apps are those of both books, by their numbers in each.
 	accounts, apps [][2]int
-	// score tells whether that of an attempt may be higher or lower, and places
+	// score reports whether that of an attempt may be higher or lower, and places
 	// whether another country may be found for it.
 	score, places direction
 	assurances    map[string]Effect
-	// uses tell what hangs on what is named.
+	// uses tell what depends on what is named.
 	uses    map[definition]use
 	out     []Changed
 	current *Changed
@@ -285,7 +285,7 @@ func (d *differ) note(e Effect, format string, args ...any) {
 // capital begins a sentence.
 func capital(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
 
-// noteMove tells that something was one way and is another, unless it is the same.
+// noteMove reports that something was one way and is another, unless it is the same.
 func (d *differ) noteMove(e Effect, what, was, is string) {
 	if was != is {
 		d.note(e, "%s was %s and is %s.", what, cmp.Or(was, "not stated"), cmp.Or(is, "not stated"))

@@ -73,7 +73,7 @@ func (d *differ) compareConsent() {
 	}
 }
 
-// sameOrder tells whether the names that two lists share stand in the same order.
+// sameOrder reports whether the names that two lists share stand in the same order.
 func sameOrder[T any](a, b []T, name func(*T) string) bool {
 	names := func(list, other []T) []string {
 		var all []string
@@ -87,7 +87,7 @@ func sameOrder[T any](a, b []T, name func(*T) string) bool {
 	return slices.Equal(names(a, b), names(b, a))
 }
 
-// compareRest tells of what no decision hangs on.
+// compareRest tells of what no decision depends on.
 func (d *differ) compareRest() {
 	d.about("drills", "", func() {
 		noteList(d, "drill", d.old.book.Drills, d.new.book.Drills, func(x *book.Drill) (string, *condition.Position) { return x.Name, &x.At })

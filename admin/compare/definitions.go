@@ -18,7 +18,7 @@ import (
 // definition names something that conditions and outcomes name.
 type definition struct{ what, name string }
 
-// use is who hangs on a definition, and what its change does there.
+// use is who depends on a definition, and what its change does there.
 type use struct {
 	effect Effect
 	by     []string
@@ -50,7 +50,7 @@ func (d *differ) usedBy(def definition, e Effect, by string) {
 	d.uses[def] = u
 }
 
-// named lists the definitions that a test hangs on.
+// named lists the definitions that a test depends on.
 func (d *differ) named(t *condition.Test) []definition {
 	var list []definition
 	add := func(what string, names ...string) {
@@ -87,7 +87,7 @@ func (d *differ) named(t *condition.Test) []definition {
 	return list
 }
 
-// namedBySignals lists the definitions that the conditions of signals hang on, which
+// namedBySignals lists the definitions that the conditions of signals depend on, which
 // cannot be on signals themselves.
 func (d *differ) namedBySignals() []definition {
 	var list []definition
@@ -104,15 +104,15 @@ func (d *differ) namedBySignals() []definition {
 	return list
 }
 
-// noteUse tells a change of something that others hang on, with what it does there.
+// noteUse tells a change of something that others depend on, with what it does there.
 func (d *differ) noteUse(def definition, format string, args ...any) {
 	u := d.uses[def]
 	text := fmt.Sprintf(format, args...)
 	if len(u.by) > 0 {
 		slices.Sort(u.by)
-		text += " What hangs on it: " + words.UpTo(mostNames, u.by) + "."
+		text += " What depends on it: " + words.UpTo(mostNames, u.by) + "."
 	} else {
-		text += " Nothing in force hangs on it."
+		text += " Nothing in force depends on it."
 	}
 	d.note(u.effect, "%s", text)
 }

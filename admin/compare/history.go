@@ -46,7 +46,7 @@ type History struct {
 	Skipped int64            `json:"skipped" doc:"how many records are in order and no attempts"`
 }
 
-// LocksOut tells whether somebody cannot get in any more, or cannot answer, who
+// LocksOut reports whether somebody cannot get in any more, or cannot answer, who
 // could before.
 func (h *History) LocksOut() bool {
 	return h.LockedOut.Attempts+h.NoMethod.Attempts+h.Unattended.Attempts > 0
@@ -188,7 +188,7 @@ func newTally(was, is *decide.Judge) *tally {
 	return t
 }
 
-// answerable tells whether whoever made the attempt gets in, or can by answering.
+// answerable reports whether anyone who made the attempt gets in, or can by answering.
 func answerable(b *decide.Brief) bool {
 	return b.Verdict == decide.Grant || b.Verdict == decide.StepUp && !b.MustEnrol
 }

@@ -13,7 +13,7 @@ func (d *differ) compareMethods() {
 		d.about("method", p.name, func() {
 			switch {
 			case p.old == nil:
-				d.note(Either, "it is defined anew.")
+				d.note(Either, "it is defined again.")
 			case p.new == nil:
 				d.note(Either, "it is not defined any more, or as it is built in.")
 			default:
@@ -80,7 +80,7 @@ func (d *differ) compareAccounts() {
 	})
 }
 
-// barredOtherwise tells whether other methods count for nothing with an account.
+// barredOtherwise reports whether other methods count for nothing with an account.
 func (d *differ) barredOtherwise(name string) bool {
 	barred := func(v *view) []string {
 		n, _ := v.directory.FindAccount(name)
@@ -91,7 +91,7 @@ func (d *differ) barredOtherwise(name string) bool {
 
 func sameSet(a, b []string) bool { return compareSets(a, b) == same }
 
-// sameFacts compares what decisions hang on beside methods and groups.
+// sameFacts compares what decisions depend on beside methods and groups.
 func sameFacts(a, b *directory.Account) bool {
 	x, y := *a, *b
 	for _, one := range []*directory.Account{&x, &y} {

@@ -40,7 +40,7 @@ func (m mayCount) of(e Effect) Effect {
 	return Neither
 }
 
-// inForce tells whether some of the policies, which are versions of one, may be in
+// inForce reports whether some of the policies, which are versions of one, may be in
 // force for somebody.
 func (d *differ) inForce(versions ...*decide.Policy) mayCount {
 	for _, p := range versions {
@@ -82,7 +82,7 @@ func (d *differ) speakingMore(name string, versions ...*decide.Policy) Effect {
 	return e
 }
 
-// covered tells whether wherever a policy may apply another one, which is in both
+// covered reports whether wherever a policy may apply another one, which is in both
 // books, surely speaks. A book that does not have the policy has nothing to cover.
 func (d *differ) covered(v *view, name string) bool {
 	number, ok := v.numbers[name]
@@ -119,13 +119,13 @@ func (v *view) findCovering(other *view) {
 	}
 }
 
-// alwaysSpeaks tells whether a policy surely speaks where it is for the account and
+// alwaysSpeaks reports whether a policy surely speaks where it is for the account and
 // the app.
 func alwaysSpeaks(p *decide.Policy) bool {
 	return p.Stage == decide.Live && p.Actions == nil && p.From == nil && p.Until == nil && !silent(p)
 }
 
-// silent tells whether there may be a case for which a policy has no rule.
+// silent reports whether there may be a case for which a policy has no rule.
 func silent(p *decide.Policy) bool {
 	return !slices.ContainsFunc(p.Rules, func(r decide.Rule) bool { return always(r.When) })
 }
@@ -197,7 +197,7 @@ func (d *differ) comparePolicy(was, is *decide.Policy) {
 	}
 	d.noteMove(Neither, "its owner", was.Owner, is.Owner)
 	if was.About != is.About {
-		d.note(Neither, "what it is about is worded anew.")
+		d.note(Neither, "what it is about is worded again.")
 	}
 	d.noteMove(Neither, "the day to look at it again", dateWords(was.ReviewBy), dateWords(is.ReviewBy))
 	d.noteMove(Neither, "the day on which it came to its stage", dateWords(was.Since), dateWords(is.Since))
@@ -238,7 +238,7 @@ func (d *differ) compareReach(was, is *decide.Policy, reach func(direction) Effe
 	}
 }
 
-// joins tells whether a condition hangs on the time since joining.
+// joins reports whether a condition depends on the time since joining.
 func joins(n condition.Node) bool {
 	found := false
 	condition.Walk(n, func(n condition.Node) bool {

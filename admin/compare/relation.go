@@ -154,7 +154,7 @@ func (d *differ) relateParts(a, b []condition.Node, gone, fresh direction) direc
 	return all
 }
 
-// alike tells whether two conditions are of one sort, so that they can be compared.
+// alike reports whether two conditions are of one sort, so that they can be compared.
 func alike(a, b condition.Node) bool {
 	x, isTest := a.(*condition.Test)
 	y, isTestToo := b.(*condition.Test)
@@ -466,7 +466,7 @@ func (v *view) signalCondition(name string) condition.Node {
 	return model.Condition(slices.IndexFunc(model.Signals, func(s risk.Signal) bool { return s.Name == name }))
 }
 
-// relateScores tells whether the score of the same attempt may be higher or lower.
+// relateScores reports whether the score of the same attempt may be higher or lower.
 func (d *differ) relateScores() direction {
 	var all direction
 	for _, p := range pairs(d.old.judge.Risk().Signals, d.new.judge.Risk().Signals, func(s *risk.Signal) string { return s.Name }) {
@@ -490,7 +490,7 @@ func (d *differ) clients() direction {
 	return same
 }
 
-// eased tells whether a rollout eases an assurance in one of the books. What is
+// eased reports whether a rollout eases an assurance in one of the books. What is
 // eased may vanish where an account has nothing to meet it with, so that less can
 // be more.
 func (d *differ) eased(name string) bool {

@@ -42,7 +42,7 @@ type Statement struct {
 	Policy string   `json:"policy" doc:"the policy"`
 	Rule   string   `json:"rule" doc:"the rule"`
 	// Blocked says that the sentence says "blocked".
-	Blocked  bool   `json:"blocked" doc:"true where whoever the rule speaks for is blocked"`
+	Blocked  bool   `json:"blocked" doc:"true where the rule blocks those it speaks for"`
 	Sentence string `json:"sentence" doc:"the rule in words"`
 }
 
@@ -396,10 +396,10 @@ func (d *describer) rollouts(account *int) Section {
 		text := fmt.Sprintf("%s: %s enrol %s; until %s begins they are let in without %s where they have nothing to meet it with", r.Name, People(r.Who),
 			words.List(r.Methods, "or"), r.Enforced, words.List(r.Eases, "and"))
 		if r.Newcomers > 0 {
-			text += ", and whoever joins for " + r.Newcomers.Words() + " after joining"
+			text += ", and anyone who joins for " + r.Newcomers.Words() + " after joining"
 		}
 		if r.Grace > 0 {
-			text += ", and whoever is asked late for " + r.Grace.Words() + " after being asked"
+			text += ", and anyone who is asked late for " + r.Grace.Words() + " after being asked"
 		}
 		s.Lines = append(s.Lines, text+".")
 	}

@@ -25,7 +25,7 @@ var accessChecks = []Check{
 		"Give it a live policy with `who: {kinds: [emergency]}`, or with its name in `accounts`, for every app.", unnamedEmergencyAccount},
 	{"everyday-emergency-account", topicAccess, Warning, "an emergency account that is used day by day",
 		"An account that works on ordinary days is watched by nobody on the day that counts, and its proofs lie about on desks.",
-		"Take it out of its groups and give its devices back; whoever used it gets an account of their own.", everydayEmergencyAccount},
+		"Take it out of its groups and give its devices back; anyone who used it gets an account of their own.", everydayEmergencyAccount},
 	{"no-administrators", topicAccess, Note, "the book does not say who looks after the systems",
 		"Those who can mend a mistake must never be locked out by it, and nobody can see to that without knowing who they are.",
 		"Name them in the settings, such as `administrators: {groups: [shore-it]}`.", noAdministrators},
@@ -106,7 +106,7 @@ func administratorLockedOut(in *inspection) {
 	}
 }
 
-// getsIn tells whether some attempt of an account is granted: at any app, from
+// getsIn reports whether some attempt of an account is granted: at any app, from
 // an own network, at any hour of a week, on any device that could serve, with all
 // its methods just proven.
 func (in *inspection) getsIn(account int) bool {

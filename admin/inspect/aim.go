@@ -17,7 +17,7 @@ const forgotten = 90
 
 var aimChecks = []Check{
 	{"aims-at-empty-group", topicAim, Warning, "a policy aimed at a group without members",
-		"Whoever wrote the policy thought that the group had somebody in it. Mostly the members are in another group of a like name.",
+		"The author of the policy thought that the group had somebody in it. Mostly the members are in another group of a like name.",
 		"Put the members into the group, or aim the policy at the group that they are in.", aimsAtEmptyGroup},
 	{"aims-at-nobody", topicAim, Error, "a policy that is for no account",
 		"Its `who` holds for none of the accounts, so the policy never speaks. An emergency account is meant only where it is named.",
@@ -26,7 +26,7 @@ var aimChecks = []Check{
 		"Its `apps` hold for none of the apps, so the policy never speaks.",
 		"Name an app or a tag that some app bears.", aimsAtNoApp},
 	{"uncovered-app", topicAim, Warning, "an app that no live policy covers",
-		"Where no policy speaks, what the book says `otherwise` decides for every attempt, whoever makes it.",
+		"Where no policy speaks, what the book says `otherwise` decides for every attempt by anyone.",
 		"Aim a live policy at it, or take the app out.", uncoveredApp},
 	{"review-overdue", topicAim, Warning, "a policy past its review_by",
 		"Policies outlive their reasons. The day on which somebody promised to look has passed.",
@@ -35,7 +35,7 @@ var aimChecks = []Check{
 		"When it stops somebody, nobody knows whom to ask.",
 		"Name a person or a group in `owner`.", noOwner},
 	{"otherwise-grants", topicAim, Error, "the book grants where no policy speaks",
-		"Any app or account that no policy thinks of is open to whoever proves one method. What is forgotten should be shut.",
+		"Any app or account that no policy thinks of is open to anyone who proves one method. What is forgotten should be shut.",
 		"Set `otherwise: block` in the settings, and write a policy for what is to be open.", otherwiseGrants},
 	{"unused-definition", topicAim, Note, "a definition that nothing uses",
 		"It is left over, or something should name it and names another by mistake.",
@@ -121,7 +121,7 @@ func noOwner(in *inspection) {
 
 func otherwiseGrants(in *inspection) {
 	if o := in.judge.Otherwise(); o.Grant {
-		in.find("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in whoever proves one method, wherever no live policy speaks.")
+		in.find("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.")
 	}
 }
 
@@ -229,7 +229,7 @@ func unusedDefinition(in *inspection) {
 	})
 }
 
-// imported tells whether a group is defined by an import.
+// imported reports whether a group is defined by an import.
 func (in *inspection) imported(group string) bool {
 	at := in.where("group", group)
 	return at.IsValid() && !slices.Contains(in.book.Files, path.Base(at.File))

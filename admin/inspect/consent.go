@@ -46,7 +46,7 @@ var consentChecks = []Check{
 		"Whatever it would match, a rule before it has matched already, or its tests contradict each other.",
 		"Move it up, correct its condition, or take it out.", unreachedConsentRule},
 	{"unlisted-scope", topicConsent, Note, "a scope that no tier lists",
-		"It counts as the gravest, so whoever asks for it waits for a reviewer, harmless as it may be.",
+		"It counts as the gravest, so anyone who asks for it waits for a reviewer, harmless as it may be.",
 		"List it in a tier.", unlistedScope},
 }
 
@@ -110,7 +110,7 @@ func manyScopesFewUsers(in *inspection) {
 	}
 }
 
-// guards tells whether the book says anything of consent.
+// guards reports whether the book says anything of consent.
 func (in *inspection) guards() bool {
 	return len(in.book.Consent.Rules)+len(in.book.Clients)+len(in.book.Scopes) > 0
 }

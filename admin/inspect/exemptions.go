@@ -69,7 +69,7 @@ func looseServiceExemption(in *inspection) {
 	}
 }
 
-// confines tells whether a condition asks for a place or a device.
+// confines reports whether a condition asks for a place or a device.
 func confines(node condition.Node) bool {
 	found := false
 	condition.Walk(node, func(n condition.Node) bool {

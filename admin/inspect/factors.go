@@ -16,32 +16,32 @@ const topicFactors = "factors"
 
 var factorChecks = []Check{
 	{"sms-for-administrators", topicFactors, Warning, "a text message counts for an administrator",
-		"Text messages can be read by whoever talks a telephone shop into a second card. Nobody is worth that trouble more than an administrator.",
+		"Text messages can be read by anyone who talks a telephone shop into a second card. Nobody is worth that trouble more than an administrator.",
 		"Bar the method for them, such as `sms-code: {barred_for: {groups: [shore-it]}}`.", smsForAdministrators},
 	{"demanded-method-barred", topicFactors, Error, "a demanded method that is barred for those it is asked of",
 		"What is barred counts for nothing, so these accounts can never meet the demand and are asked to enrol something that they may not.",
 		"Ask something else of them, or lift the bar.", demandedMethodBarred},
 	{"demanded-method-unenrolled", topicFactors, Warning, "a demanded method that none of those asked has enrolled",
-		"On the day the policy is live they are all asked to enrol, and whoever cannot is locked out.",
+		"On the day the policy is live they are all asked to enrol, and anyone who cannot is locked out.",
 		"Begin a rollout that eases the assurance, and put the policy in force when it is over.", demandedMethodUnenrolled},
 	{"lonely-password-change", topicFactors, Warning, "a changed password asked for without a second factor",
-		"Whoever stole the password can change it. The new one is then known to the thief alone.",
+		"Anyone who stole the password can change it. The new one is then known to the thief alone.",
 		"Ask for a method that is held beside it.", lonelyPasswordChange},
 	{"weaker-fallback", topicFactors, Note, "a fallback weaker than what it stands for",
-		"Whoever attacks an account will see to it that the preferred method times out.",
+		"Anyone who attacks an account will see to it that the preferred method times out.",
 		"Take the fallback out, or accept the finding with the reason for which people need it.", weakerFallback},
 	{"open-enrolment", topicFactors, Warning, "an enrolment that nothing confines",
 		"Somebody who knows a password alone can enrol a method of their own, from anywhere and on any device, and then is who they say.",
 		"Confine the action `enrol` to an own network, a fit device, or a `desk-pass` from the help desk.", openEnrolment},
 	{"unpromptable-let-past", topicFactors, Warning, "an unpromptable sign-in is let past a second factor",
-		"Programs that can show no question are let in with a password alone where a browser is asked for more. Whoever stole a password signs on as such a program.",
+		"Programs that can show no question are let in with a password alone where a browser is asked for more. Anyone who stole a password signs on as such a program.",
 		"Block `through: [unpromptable]`, or confine it to a network.", unpromptableLetPast},
 	{"limits-outlast-proofs", topicFactors, Note, "a session that outlasts the proofs it rests on",
 		"The rule asks for a proof no older than so long, and then lets the session go on for longer without asking again.",
 		"Shorten `lasts`, or ask for the proof less often.", limitsOutlastProofs},
 }
 
-// isText tells whether a method is a text message (RFC 8176 §2, sms).
+// isText reports whether a method is a text message (RFC 8176 §2, sms).
 func isText(m directory.Method) bool { return slices.Contains(m.AMR, "sms") }
 
 func smsForAdministrators(in *inspection) {
@@ -56,7 +56,7 @@ func smsForAdministrators(in *inspection) {
 	}
 }
 
-// countsFor tells whether a method would meet something that is asked of an
+// countsFor reports whether a method would meet something that is asked of an
 // account, as a fallback or not.
 func (in *inspection) countsFor(account, method int) bool {
 	counts := false
@@ -120,7 +120,7 @@ func demandedMethodUnenrolled(in *inspection) {
 	})
 }
 
-// inTime tells whether a rollout that is not enforced yet eases an assurance for
+// inTime reports whether a rollout that is not enforced yet eases an assurance for
 // an account.
 func (in *inspection) inTime(assurance string, account int) bool {
 	return slices.ContainsFunc(in.judge.Rollouts(), func(r decide.Rollout) bool {

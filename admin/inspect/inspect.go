@@ -200,7 +200,7 @@ type subject struct {
 	speaks, replaced bool
 }
 
-// active tells whether the policy is evaluated at all.
+// active reports whether the policy is evaluated at all.
 func (s *subject) active() bool { return s.Stage != decide.Draft }
 
 // Facts are what is known beside the book.
@@ -296,7 +296,7 @@ func singly(o decide.Outcome) []string {
 	return names
 }
 
-// sharesApps tells whether two policies are aimed at a common app.
+// sharesApps reports whether two policies are aimed at a common app.
 func (s *subject) sharesApps(t *subject) bool {
 	for i := range s.aimed {
 		if s.aimed[i]&t.aimed[i] != 0 {
@@ -306,7 +306,7 @@ func (s *subject) sharesApps(t *subject) bool {
 	return false
 }
 
-// appsWithin tells whether each app of the policy is one of the other's too.
+// appsWithin reports whether each app of the policy is one of the other's too.
 func (s *subject) appsWithin(t *subject) bool {
 	for i := range s.aimed {
 		if s.aimed[i]&^t.aimed[i] != 0 {

@@ -596,7 +596,7 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 				a.At = monday.Add(time.Duration(chance.IntN(400*24)) * time.Hour) // windows of the past do not open again
 			}
 			for _, p := range judge.Decide(context.Background(), a).Policies {
-				// A rule that hangs on a missing fact is followed all the same.
+				// A rule that depends on a missing fact is followed all the same.
 				surely := p.Applies == condition.True && !slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
 				require.False(t, surely && silent[p.Name+"/"+p.Rule], "%s/%s speaks at %s", p.Name, p.Rule, a.At)
 			}

@@ -20,7 +20,7 @@ var orderChecks = []Check{
 		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks, and yet what it asks may be held against somebody of whom a fact is missing.",
 		"Correct the condition, or take the rule out.", impossibleRule},
 	{"same-demand-twice", topicOrder, Note, "the same demand from two policies",
-		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one changes nothing, and whoever takes the other one out will be surprised.",
+		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one changes nothing, and anyone who takes the other one out will be surprised.",
 		"Ask it in one place.", sameDemandTwice},
 	{"except-in-one-place", topicOrder, Warning, "an `except` made in one of several policies",
 		"The excepted accounts are still asked for the same by another policy, for `except` takes them out of one policy only. An exemption excuses them everywhere at once.",
@@ -63,7 +63,7 @@ func (in *inspection) eachRule(visit func(s *subject, rule int)) {
 	}
 }
 
-// unbounded tells that a policy is for all actions that the other is for, and at
+// unbounded reports that a policy is for all actions that the other is for, and at
 // all times.
 func (s *subject) unbounded(t *subject) bool {
 	if s.From != nil || s.Until != nil {
@@ -75,7 +75,7 @@ func (s *subject) unbounded(t *subject) bool {
 	return t.Actions != nil && !slices.ContainsFunc(t.Actions, func(a attempt.Action) bool { return !slices.Contains(s.Actions, a) })
 }
 
-// linked tells whether one of two policies replaces the other, so that only one
+// linked reports whether one of two policies replaces the other, so that only one
 // of them has its say.
 func linked(s, t *subject) bool {
 	return slices.Contains(s.Replaces, t.Name) || slices.Contains(t.Replaces, s.Name)
@@ -141,9 +141,9 @@ func common(a, b []int) []int {
 	return slices.DeleteFunc(slices.Clone(a), func(n int) bool { return !slices.Contains(b, n) })
 }
 
-// unconditional tells whether one of the rules has no condition. Only then does
+// unconditional reports whether one of the rules has no condition. Only then does
 // the policy surely speak wherever it applies: rules that together cover every
-// case still hang on a fact that is missing.
+// case still depend on a fact that is missing.
 func (s *subject) unconditional() bool {
 	return slices.ContainsFunc(s.Rules, func(r decide.Rule) bool { return r.When == nil })
 }

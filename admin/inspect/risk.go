@@ -19,13 +19,13 @@ var riskChecks = []Check{
 		"The points of all signals together stay below the level, so no rule that asks for it ever matches.",
 		"Lower the level, raise the points, or notice more.", unreachableLevel},
 	{"risk-in-two-places", topicRisk, Warning, "sign-in risk judged in two places that disagree",
-		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and whoever reads the other is misled.",
+		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and anyone who reads the other is misled.",
 		"Judge the risk in one policy, or draw the line at the same score.", riskInTwoPlaces},
 	{"posture-without-fresh", topicRisk, Note, "a posture that takes a report of any age",
 		"A device that reported once is fit for ever, whatever has become of it.",
 		"Say how old a report may be, such as `fresh: 24h`.", postureWithoutFresh},
 	{"posture-nobody-passes", topicRisk, Warning, "a posture that no registered device passes",
-		"As the devices report today, each of them fails a check, however old a report may be. Whoever is asked for it is stopped.",
+		"As the devices report today, each of them fails a check, however old a report may be. Anyone who is asked for it is stopped.",
 		"Look at the checks; a value is mistyped, or the fleet is behind.", postureNobodyPasses},
 }
 
@@ -135,7 +135,7 @@ const topicUpkeep = "upkeep"
 
 var upkeepChecks = []Check{
 	{"stale-import", topicUpkeep, Warning, "an import that is old",
-		"People have come and gone since. Whoever left still has an account here, and whoever is new has none.",
+		"People have come and gone since. Anyone who left still has an account here, and anyone who is new has none.",
 		"Export the people again, and set `taken` to the day.", staleImport},
 	{"skipped-in-import", topicUpkeep, Warning, "an import of which something was left out",
 		"What could not be read is not in the book: an account that is missing cannot sign on.",

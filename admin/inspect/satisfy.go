@@ -37,7 +37,7 @@ func conditionsOf(rules []decide.Rule) []condition.Node {
 	return nodes
 }
 
-// canHold tells whether, in a policy that applies, some attempt fulfils each of
+// canHold reports whether, in a policy that applies, some attempt fulfils each of
 // the conditions in holds and none of those in fails.
 //
 // The search walks the ways in which the conditions can come about, each a list
@@ -108,7 +108,7 @@ func (s *search) consistent(taken []literal) bool {
 	return true
 }
 
-// consistentOn tells whether the tests that hang together with those on a key
+// consistentOn reports whether the tests that hang together with those on a key
 // can come about at once.
 func (s *search) consistentOn(key condition.Key, taken []literal) bool {
 	of := func(keys ...condition.Key) []literal {
@@ -254,7 +254,7 @@ func (s *search) someMoment(tests []literal) bool {
 	})
 }
 
-// someScore tells whether a score fulfils the tests that the signals can reach.
+// someScore reports whether a score fulfils the tests that the signals can reach.
 func (s *search) someScore(tests []literal) bool {
 	least, most := 0, highestScore(s.judge.Risk())
 	for _, l := range tests {
@@ -280,7 +280,7 @@ func highestScore(m *risk.Model) int {
 	return min(sum, risk.MaxScore)
 }
 
-// oneValue tells whether one value, of a fact that has one at a time, fulfils the
+// oneValue reports whether one value, of a fact that has one at a time, fulfils the
 // tests. Where allowed is nil any value may come.
 func oneValue(tests []literal, allowed []string) bool {
 	return oneOf(tests, allowed, func(t *condition.Test) []string { return t.Values })
@@ -310,7 +310,7 @@ func oneOf[T comparable](tests []literal, allowed []T, values func(*condition.Te
 	})
 }
 
-// manyValues tells whether a fact that can have several values at once fulfils
+// manyValues reports whether a fact that can have several values at once fulfils
 // the tests: each test that holds needs a value that none forbids. A test on an
 // amount is compared as a whole.
 func manyValues(tests []literal) bool {

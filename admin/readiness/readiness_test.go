@@ -103,7 +103,7 @@ func TestReadiness(t *testing.T) {
 }
 
 // TestWhoIsLockedOutIsRefused holds the report against decisions: with all it has
-// proven, whoever is locked out is let in today and not on the day, and whoever is
+// proven, anyone who is locked out is let in today and not on the day, and anyone who is
 // in grace is let in on the day too.
 func TestWhoIsLockedOutIsRefused(t *testing.T) {
 	judge := compile(t, strings.Replace(world, "  - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}\n", "", 1))

@@ -9,7 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 )
 
-// The nearest way in is told to whoever is stopped.
+// The nearest way in is told to anyone who is stopped.
 func ExampleUntilGranted() {
 	b, err := demo.Open()
 	if err != nil {

@@ -1,4 +1,4 @@
-// Package rehearse judges one imagined attempt and tells what an administrator
+// Package rehearse judges one imagined attempt and reports what an administrator
 // wants to know beside the verdict: what to do about it, where the address
 // lies, and which facts that are missing would change the answer.
 package rehearse
@@ -92,7 +92,7 @@ func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report
 	return r
 }
 
-// Refused tells that the attempt was stopped before any policy was asked.
+// Refused reports that the attempt was stopped before any policy was asked.
 func (r *Report) Refused() bool {
 	switch r.Causes[0].Code {
 	case decide.AccountUnknown, decide.AccountDisabled, decide.AppUnknown, decide.AppNotOpen:

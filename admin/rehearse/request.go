@@ -31,7 +31,7 @@ type Request struct {
 	// CHECK:RESULT, and Accepted are DOCUMENT:VERSION.
 	Signals, Failed, Checked, Accepted []string
 	// Client is the outside program that the sign-in is made for, Asks the scopes
-	// that it asks for and Consented those that it was let have.
+	// that it asks for and Consented those that it was given.
 	Client          string
 	Asks, Consented []string
 	// Unknown are facts to be left unknown, of Facts.

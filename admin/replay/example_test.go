@@ -45,7 +45,7 @@ soon,ingrid@kestrelsound.example,mail,192.0.2.70,password
 	// sign-ons.csv:4: column 1: "soon" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00
 }
 
-// Walk shows each attempt, filled in from what the history knows, to whoever counts
+// Walk shows each attempt, filled in from what the history knows, to anyone who counts
 // something else than a report does.
 func ExampleWalk() {
 	b, err := demo.Open()

@@ -444,7 +444,7 @@ func TestEach(t *testing.T) {
 	})
 }
 
-// TestInterrupted: a replay that is interrupted tells what it has.
+// TestInterrupted: a replay that is interrupted reports what it has.
 func TestInterrupted(t *testing.T) {
 	b, err := demo.Open()
 	require.NoError(t, err)

@@ -39,6 +39,9 @@ type Request struct {
 	Administrator string
 	// Today is the day from which the dates in the book count.
 	Today time.Time
+	// ShareKey is a text that outsiders cannot guess, which the book then keeps as
+	// its share_key; "" writes none.
+	ShareKey string
 }
 
 // Report is what became of laying out a new book.
@@ -66,7 +69,7 @@ const placeholder = "you@example.org"
 
 // values are what the layouts ask for.
 type values struct {
-	Zone, Administrator, File string
+	Zone, Administrator, File, ShareKey string
 	// Imported says that there are people to import, Pilot that the name of the
 	// pilot group is free.
 	Imported, Pilot                bool
@@ -86,7 +89,7 @@ func New(q Request) (*Layout, error) {
 	}
 	l := &Layout{Administrator: q.Administrator, Skipped: []people.Skipped{}}
 	day := func(days int) string { return directory.DateOf(q.Today.AddDate(0, 0, days)).String() }
-	v := values{Zone: q.Zone, File: q.PeopleFile, Imported: q.People != nil,
+	v := values{Zone: q.Zone, ShareKey: q.ShareKey, File: q.PeopleFile, Imported: q.People != nil,
 		Today: day(0), Asked: day(28), Enforced: day(60), Review: day(180)}
 	archive := new(txtar.Archive)
 	if q.People != nil {
@@ -150,7 +153,7 @@ func quoted(text string) string {
 	return text
 }
 
-// plainAddress tells whether a text is a mail address that needs no quotes.
+// plainAddress reports whether a text is a mail address that needs no quotes.
 func plainAddress(text string) bool {
 	local, domain, found := strings.Cut(text, "@")
 	return found && local != "" && domain != "" && !strings.ContainsFunc(text, func(r rune) bool {

@@ -160,7 +160,7 @@ func choose(known func(string) bool, names ...string) string {
 	return append(names, "")[0]
 }
 
-// IsEvent tells whether a line of JSON may be an event rather than an attempt.
+// IsEvent reports whether a line of JSON may be an event rather than an attempt.
 func IsEvent(text []byte) bool { return bytes.Contains(text, []byte(`"class_uid"`)) }
 
 // ErrNoEvent is the error of Parse on JSON that is no event of any class.
@@ -217,7 +217,7 @@ func Parse(text []byte, known Known, a *attempt.Attempt) (bool, error) {
 	return true, e.check(a)
 }
 
-// check tells what an event lacks, in the words of OCSF.
+// check reports what an event lacks, in the words of OCSF.
 func (e *event) check(a *attempt.Attempt) error {
 	switch {
 	case a.Account == "":

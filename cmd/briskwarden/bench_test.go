@@ -23,7 +23,7 @@ func BenchmarkCommands(b *testing.B) {
 		require.NoError(b, os.WriteFile(filepath.Join(dir, "large", name), []byte(text), 0o600))
 	}
 	require.NoError(b, os.Mkdir(filepath.Join(dir, "other"), 0o700))
-	for name, text := range synth.Large(chance, size).Files(chance, 4) { // drawn anew, so all of it is other
+	for name, text := range synth.Large(chance, size).Files(chance, 4) { // drawn again, so all of it is other
 		require.NoError(b, os.WriteFile(filepath.Join(dir, "other", name), []byte(text), 0o600))
 	}
 	cmd := exec.Command(program, "demo", "--out", "demo")

@@ -52,7 +52,7 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 		require.Contains(t, do(0, "ask", "--account", hers, "--client", "voyage-log", "--scope", "mail.read.all"), "No program may have everybody's data.")
 		require.Contains(t, do(0, "ask", "--account", hers, "--client", "voyage-log", "--scope", "mail.read", "--scope", "openid", "--why", "To sum up the log."), "request 8")
 		require.Contains(t, do(0, "ask", "--account", his, "--client", "voyage-log", "--scope", "mail.read", "--scope", "openid", "--why", "Everybody on watch uses it."), "1 other waits for the same")
-		require.Contains(t, do(0, "ask", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap", "--scope", "calendar.write"), "we look at it anew")
+		require.Contains(t, do(0, "ask", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap", "--scope", "calendar.write"), "we look at it again")
 		require.Contains(t, do(0, "rehearse", "--account", his, "--client", "tide-table", "--scope", "tides.read", "--resource", "group:deck"), "ALLOW")
 		view("consent-rehearse", 0, "rehearse", "--account", hers, "--client", "tide-table", "--scope", "tides.read", "--scope", "calendar.read", "--scope", "mail.read", "--scope", "chat.send", "--resource", "group:deck")
 		view("consent-queue", 0, "queue")
@@ -73,7 +73,7 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 		require.Contains(t, do(0, "queue"), "Nothing waits for a reviewer")
 		require.NotContains(t, do(1, "strays"), "crew-swap")
 		require.Contains(t, do(1, "approve", "--request", "10", "--as", ragna, "--yes"), "barred crew-swap at")
-		require.Contains(t, do(0, "lift-bar", "--client", "crew-swap", "--because", "Vetted anew.", "--as", ragna, "--yes"), "lifted the bar of crew-swap")
+		require.Contains(t, do(0, "lift-bar", "--client", "crew-swap", "--because", "Vetted again.", "--as", ragna, "--yes"), "lifted the bar of crew-swap")
 		view("consent-acts", 0, "acts")
 
 		for _, args := range [][]string{{"queue"}, {"register"}, {"acts"}, {"rehearse", "--account", hers, "--client", "tide-table", "--scope", "tides.read"}} {

@@ -263,7 +263,7 @@ func TestTheWalkCanBeWalked(t *testing.T) {
 		cmd.Dir = dir
 		out, err = cmd.Output()
 		require.Less(t, cmd.ProcessState.ExitCode(), 2, "%v: %v", step.Command, err)
-		if step.Command[0] == "describe" || step.Command[0] == "drill" || step.Command[0] == "replay" || step.Command[0] == "compare" { // the others hang on the day
+		if step.Command[0] == "describe" || step.Command[0] == "drill" || step.Command[0] == "replay" || step.Command[0] == "compare" { // the others depend on the day
 			for _, line := range strings.Split(string(out), "\n")[:step.Lines] {
 				require.Contains(t, shown, strings.TrimRight("  │ "+line, " "))
 			}

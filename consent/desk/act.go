@@ -31,7 +31,7 @@ const (
 	Approved Kind = "approved"
 	// Refused: a reviewer refused a request.
 	Refused Kind = "refused"
-	// Barred: a reviewer barred a client; whoever let it in has let it out.
+	// Barred: a reviewer barred a client; anyone who let it in has let it out.
 	Barred Kind = "barred"
 	// BarLifted: a reviewer lifted a bar.
 	BarLifted Kind = "bar_lifted"
@@ -115,7 +115,7 @@ func Chain(acts, more []Act) []Act {
 	return chained
 }
 
-// Verify tells whether the acts are a whole record: numbered without a gap, each
+// Verify reports whether the acts are a whole record: numbered without a gap, each
 // linked to the one before. The error names the first that is not.
 func Verify(acts []Act) error {
 	previous := ""

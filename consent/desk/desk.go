@@ -205,7 +205,7 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 		case first == nil:
 			return act, nil, fmt.Errorf("%w %d", ErrNoRequest, a.Request)
 		case first.State == IsExpired:
-			return act, nil, fmt.Errorf("%s expired at %s; whoever still needs it asks again", first.describe(), first.Expires.Format(time.RFC3339))
+			return act, nil, fmt.Errorf("%s expired at %s; ask again if it is still needed", first.describe(), first.Expires.Format(time.RFC3339))
 		}
 		act.Client, act.Resource = first.Client, first.Resource
 		if a.Scopes == nil {
@@ -240,7 +240,7 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 	return act, first, nil
 }
 
-// benefits tells whether the reviewer waits for something that her approval would
+// benefits reports whether the reviewer waits for something that her approval would
 // cover, or approves for herself.
 func (d *Desk) benefits(s *state, act Act, by string) bool {
 	if act.Account == by {
@@ -285,7 +285,7 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 	return grants
 }
 
-// isFor tells whether an approval is for an account.
+// isFor reports whether an approval is for an account.
 func (d *Desk) isFor(act Act, account string) bool {
 	switch {
 	case act.Account != "":
@@ -317,7 +317,7 @@ func (d *Desk) Refuse(ctx context.Context, by string, number int64, because stri
 	})
 }
 
-// Bar bars a client at once: what it was let have ends, and what it waits for is
+// Bar bars a client at once: what it was given ends, and what it waits for is
 // refused.
 func (d *Desk) Bar(ctx context.Context, by, client, because string, at time.Time) ([]Act, error) {
 	return d.onClient(ctx, Act{At: at, By: by, Kind: Barred, Client: client, Because: because}, func(s *state) error {
@@ -358,7 +358,7 @@ func (d *Desk) onClient(ctx context.Context, act Act, check func(*state) error) 
 	})
 }
 
-// knows tells whether the book or the record has a client of that name.
+// knows reports whether the book or the record has a client of that name.
 func (d *Desk) knows(s *state, client string) bool { return slices.Contains(d.names(s), client) }
 
 // names returns the names of all clients, sorted.
@@ -392,7 +392,7 @@ type Entry struct {
 	Because   string            `json:"because,omitzero" doc:"the reason of its standing"`
 	Grade     consent.Grade     `json:"grade" doc:"how dangerous it is"`
 	Users     int               `json:"users" doc:"how many accounts let it in"`
-	Scopes    []string          `json:"scopes" doc:"what it was let have by anybody, the mildest first"`
+	Scopes    []string          `json:"scopes" doc:"what it was given by anybody, the mildest first"`
 	LastUsed  time.Time         `json:"last_used,omitzero" doc:"when it was last used, as far as is known"`
 	Waiting   int               `json:"waiting" doc:"how many requests wait"`
 }

@@ -64,7 +64,7 @@ func ask(t *testing.T, d *desk.Desk, account string, scopes ...string) int64 {
 	return a.Request
 }
 
-// holds tells what a client was let have by each account.
+// holds reports what a client was given by each account.
 func holds(t *testing.T, d *desk.Desk) map[string]string {
 	usage, err := d.Usage(ctx, monday)
 	require.NoError(t, err)
@@ -81,7 +81,7 @@ func TestTheQueue(t *testing.T) {
 	d := desk.New(judge(t), new(desk.Memory))
 	require.Zero(t, ask(t, d, "ann", "openid"), "what the rules allow does not wait")
 	first := ask(t, d, "ann", "mail.read", "openid")
-	require.Equal(t, first, ask(t, d, "ann", "openid", "mail.read"), "whoever asks twice waits once")
+	require.Equal(t, first, ask(t, d, "ann", "openid", "mail.read"), "anyone who asks twice waits once")
 	second := ask(t, d, "bob", "mail.read", "openid")
 	ask(t, d, "eve", "mail.send")
 	answer, err := d.Ask(ctx, asks("eve", "mail.read", "openid"), "")

@@ -40,7 +40,7 @@ type Request struct {
 	Because    string `json:"because,omitzero" doc:"the reason of the answer"`
 }
 
-// same tells whether two requests ask for the same.
+// same reports whether two requests ask for the same.
 func (r *Request) same(s *Request) bool {
 	return r.Client == s.Client && r.Resource == s.Resource && slices.Equal(r.Scopes, s.Scopes)
 }
@@ -162,7 +162,7 @@ func (s *state) refuse(a *Act) {
 	}
 }
 
-// bar ends all that a client was let have, and refuses what it waits for.
+// bar ends all that a client was given, and refuses what it waits for.
 func (s *state) bar(a *Act) {
 	s.barred[a.Client] = *a
 	for key := range s.grants {

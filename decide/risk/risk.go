@@ -1,5 +1,5 @@
 // Package risk weighs an attempt: signals that hold are worth points, the points
-// add up to a score, and the score to a level. A signal that hangs on a missing
+// add up to a score, and the score to a level. A signal that depends on a missing
 // fact makes the score a span.
 package risk
 
@@ -102,7 +102,7 @@ func (d *Detector) UnmarshalText(text []byte) error {
 	return directory.ParseWord(d, "a detector", string(text), detectors[1:], 1)
 }
 
-// Check tells what is wrong with a signal.
+// Check reports what is wrong with a signal.
 func (s *Signal) Check() error {
 	switch {
 	case s.Points < 1 || s.Points > MaxScore:
@@ -119,7 +119,7 @@ func (s *Signal) Check() error {
 	return nil
 }
 
-// Check tells what is wrong with the levels.
+// Check reports what is wrong with the levels.
 func (l Levels) Check() error {
 	if l.Low < 1 || l.Medium <= l.Low || l.High <= l.Medium || l.High > MaxScore {
 		return fmt.Errorf("levels rise from 1 to %d: low %d, medium %d, high %d do not", MaxScore, l.Low, l.Medium, l.High)
@@ -137,12 +137,12 @@ type Evidence interface {
 	Reported(signal string) condition.Truth
 	// Location is where the attempt comes from.
 	Location() attempt.Fact[attempt.Location]
-	// ComesFromOther tells whether the attempt comes from another country than
+	// ComesFromOther reports whether the attempt comes from another country than
 	// that one; from none at all is not from another.
 	ComesFromOther(attempt.CountryCode) condition.Truth
-	// Anonymous tells whether the address hides where the attempt comes from.
+	// Anonymous reports whether the address hides where the attempt comes from.
 	Anonymous() condition.Truth
-	// DeviceKnown tells whether the device was seen before.
+	// DeviceKnown reports whether the device was seen before.
 	DeviceKnown() condition.Truth
 }
 

@@ -109,7 +109,7 @@ func separator(text []byte) rune {
 	return best
 }
 
-// isName tells whether a column holds the name of the account.
+// isName reports whether a column holds the name of the account.
 func isName(column string) bool {
 	return slices.ContainsFunc(columns[:4], func(c string) bool { return strings.EqualFold(c, strings.TrimSpace(column)) })
 }

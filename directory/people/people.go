@@ -107,7 +107,7 @@ func (c *collection) group(name string) string {
 	return name
 }
 
-// done returns what was gathered, in an order that hangs on the names alone.
+// done returns what was gathered, in an order that depends on the names alone.
 func (c *collection) done() (*Import, error) {
 	if len(c.Accounts) == 0 && len(c.Groups) == 0 {
 		why := ""

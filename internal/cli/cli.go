@@ -76,7 +76,7 @@ func (env *environment) root() *cobra.Command {
 		Use:   "briskwarden",
 		Short: "Write, rehearse and explain conditional sign-on policies",
 		Long: "Brisk Warden judges who may sign on to which application under which circumstances,\n" +
-			"and tells what a policy will do before it does it.\n\nBegin with `briskwarden demo`.",
+			"and reports what a policy will do before it does it.\n\nBegin with `briskwarden demo`.",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          knownCommand,

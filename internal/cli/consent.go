@@ -95,17 +95,17 @@ func (env *environment) consentCommand() *cobra.Command {
 			acting(f)
 			f.Int64Var(&flags.request, "request", 0, "number of the request")
 		}, func() error { return env.consentRefuse(flags) })
-	sub("bar", "Bar a program at once", "consent bar bars a program: what it was let have ends, and what it waits for is refused.",
+	sub("bar", "Bar a program at once", "consent bar bars a program: what it was given ends, and what it waits for is refused.",
 		"bar --client crew-swap --because \"It changed hands.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
 			acting(f)
 			f.StringVar(&flags.client, "client", "", "the program")
 		}, func() error { return env.consentBar(flags, true) })
 	sub("lift-bar", "Let a barred program ask again", "consent lift-bar lifts a bar. What the program had does not come back.",
-		"lift-bar --client crew-swap --because \"Vetted anew.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+		"lift-bar --client crew-swap --because \"Vetted again.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
 			acting(f)
 			f.StringVar(&flags.client, "client", "", "the program")
 		}, func() error { return env.consentBar(flags, false) })
-	sub("register", "Show all programs, graded by danger", "consent register shows each program with what it was let have, by how many, and why it is dangerous.",
+	sub("register", "Show all programs, graded by danger", "consent register shows each program with what it was given, by how many, and why it is dangerous.",
 		"register --book kestrel", none, func() error { return env.consentRegister(flags) })
 	sub("strays", "Show grants that today's rules would not allow", "consent strays shows what people let programs have that the rules would not allow today; the exit status is 1 where there is any.",
 		"strays --book kestrel", none, func() error { return env.consentStrays(flags) })
@@ -310,7 +310,7 @@ func (env *environment) consentBar(flags *consentFlags, bar bool) error {
 			return d.LiftBar(ctx, flags.as, flags.client, flags.because, at)
 		})
 	}
-	return env.act(flags, fmt.Sprintf("%s bars %s; all that it was let have ends.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+	return env.act(flags, fmt.Sprintf("%s bars %s; all that it was given ends.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
 		return d.Bar(ctx, flags.as, flags.client, flags.because, at)
 	})
 }

@@ -81,7 +81,7 @@ func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
 	f.StringArrayVar(&request.Accepted, "accepted", nil, "a document accepted just now, DOCUMENT:VERSION")
 	f.StringVar(&request.Client, "client", "", "the outside program that the sign-on is made for")
 	f.StringArrayVar(&request.Asks, "asks", nil, "a scope that the program asks for")
-	f.StringArrayVar(&request.Consented, "consented", nil, "a scope that the program was let have")
+	f.StringArrayVar(&request.Consented, "consented", nil, "a scope that the program was given")
 	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
 }
 

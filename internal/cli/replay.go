@@ -29,7 +29,7 @@ func (env *environment) replayCommand() *cobra.Command {
 			"OCSF authentication events, one a line, or tables in CSV with a header; plain or packed (gzip,\n" +
 			"zstd), from files or from standard input (-). What an attempt lacks and the history itself knows is\n" +
 			"filled in: the sign-in before, whether the device was seen, the failures before. Lines that cannot\n" +
-			"be read are counted and told, and stop nothing. Interrupted, it tells what it has.\n\n" +
+			"be read are counted and told, and stop nothing. Interrupted, it reports what it has.\n\n" +
 			"A column of a table can hold one of\n  " + inLines(replay.ColumnKeys(), 9) + ";\n" +
 			"where the header names one otherwise, --columns says how. Of an OCSF event that failed the factors are\n" +
 			"proofs that were refused, else proofs.",

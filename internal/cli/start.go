@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"crypto/rand"
 	"fmt"
 	"io/fs"
 	"os"
@@ -25,7 +26,8 @@ func (env *environment) startCommand() *cobra.Command {
 			"first. It passes inspect, and comments say what to put in.\n\n" +
 			"With --people it takes accounts and groups from a file: a SCIM 2.0 ListResponse (RFC 7644), or CSV\n" +
 			"with a header. The columns name (or account, userName, email), kind, groups, methods, joined,\n" +
-			"disabled and active are taken by their meaning; every other one becomes an attribute. What was\n" +
+			"disabled, active, account_risk, account_risk_because, account_risk_since, asked_at and\n" +
+			"password_changed_at are taken by their meaning; every other one becomes an attribute. What was\n" +
 			"left out is listed with its line, and makes the exit status 1. Nothing is ever overwritten.",
 		Example: "  briskwarden start --book harbour --zone Europe/Oslo\n" +
 			"  briskwarden start --book harbour --people people.csv --administrator ragna@kestrelsound.example",
@@ -43,7 +45,7 @@ func (env *environment) start(request start.Request, file string) error {
 	if others, _ := fs.Glob(os.DirFS(env.book), "*.yaml"); len(others) > 0 {
 		return fmt.Errorf("%s holds a book already (%s), and nothing is overwritten; name a new folder with --book", env.book, others[0])
 	}
-	request.Today = env.now()
+	request.Today, request.ShareKey = env.now(), rand.Text()
 	if file != "" {
 		text, err := os.ReadFile(file)
 		if err != nil {

@@ -43,7 +43,7 @@ func Names(wrong string, known []string, most int) []string {
 	return names
 }
 
-// sameBeginning tells whether two words share at least two thirds of the first,
+// sameBeginning reports whether two words share at least two thirds of the first,
 // and no less than three letters.
 func sameBeginning(a, b string) bool {
 	shared := 0
