@@ -41,7 +41,7 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 		`an attempt has no key "managd"; did you mean "managed"?`: {`"managed"`, `"managd"`},
 		`an attempt has no key "methd"; did you mean "method"?`:   {`[{"method":"password","at":"2026-11-23T21:14`, `[{"methd":"password","at":"2026-11-23T21:14`},
 		"two capital letters":                                    {`"NO","location":{`, `"Norway","location":{`},
-		"the reason of a failed proof is one of refused":       {`"refused"`, `"declined"`},
+		"the reason of a failed proof is one of refused":         {`"refused"`, `"declined"`},
 		"the result of an outside check is one of failed":        {`"passed"`, `"ok"`},
 		"an action is one of sign-in":                            {`"sign-in"`, `"login"`},
 		"a fact is true, false, a number, a text or null":        {`"disk":null`, `"disk":[1]`},

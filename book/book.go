@@ -26,7 +26,6 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -121,12 +120,29 @@ type Acceptance struct {
 	Until      *directory.Date    `book:"until,required" doc:"last day on which it is accepted"`
 }
 
-// Open reads the *.yaml files of a folder as one book. What is wrong with them
-// is returned as [Errors], all at once.
-func Open(dir string) (*Book, error) { return OpenWith(dir) }
+// Option changes how a book is opened.
+type Option func(*options)
 
-// OpenWith is Open with other values for some of what the files say.
-func OpenWith(dir string, changes ...Change) (*Book, error) {
+type options struct {
+	changes  []Change
+	database func(file []byte) (directory.Locator, error)
+}
+
+// WithChanges opens the book with other values for some of what its files say.
+func WithChanges(changes ...Change) Option {
+	return func(o *options) { o.changes = append(o.changes, changes...) }
+}
+
+// WithDatabase says how the file is read that settings.ip_database names, such as
+// mmdb.Locator of package directory/mmdb. A book that names such a file is not
+// opened without it, so that a program links only what it uses.
+func WithDatabase(read func(file []byte) (directory.Locator, error)) Option {
+	return func(o *options) { o.database = read }
+}
+
+// Open reads the *.yaml files of a folder as one book. What is wrong with them
+// is returned as [Errors], all at once. No link in the folder leads out of it.
+func Open(dir string, options ...Option) (*Book, error) {
 	info, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -136,18 +152,22 @@ func OpenWith(dir string, changes ...Change) (*Book, error) {
 	case !info.IsDir():
 		return nil, fmt.Errorf("%s is a file; a book is the folder that it is in", dir)
 	}
-	root, err := os.OpenRoot(dir) // so that no link in the book leads out of it
+	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
 	}
 	defer root.Close()
-	return open(root.FS(), dir, changes)
+	return open(root.FS(), dir, options)
 }
 
 // OpenFS reads the *.yaml files at the root of a file system as one book.
-func OpenFS(files fs.FS) (*Book, error) { return open(files, ".", nil) }
+func OpenFS(files fs.FS, options ...Option) (*Book, error) { return open(files, ".", options) }
 
-func open(files fs.FS, dir string, changes []Change) (*Book, error) {
+func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
+	var o options
+	for _, option := range chosen {
+		option(&o)
+	}
 	names, err := fs.Glob(files, "*.yaml")
 	if err != nil {
 		return nil, err
@@ -172,7 +192,7 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 		sums = append(sums, sumOf("file", text))
 		r.parse(label, text)
 	}
-	for _, c := range changes {
+	for _, c := range o.changes {
 		if err := r.change(c); err != nil {
 			return nil, err
 		}
@@ -182,7 +202,7 @@ func open(files fs.FS, dir string, changes []Change) (*Book, error) {
 	sums = append(sums, r.readImports(files, dir)...)
 	r.resolve()
 	r.check()
-	locator, sum := r.openDatabase(files)
+	locator, sum := r.openDatabase(files, o.database)
 	if sum != "" {
 		sums = append(sums, sumOf("ip_database", []byte(sum)))
 	}
@@ -213,7 +233,7 @@ func labelOf(dir, name string) string {
 
 // openDatabase opens the file that knows addresses, where the book names one,
 // and returns the hash of its contents.
-func (r *reader) openDatabase(files fs.FS) (directory.Locator, string) {
+func (r *reader) openDatabase(files fs.FS, read func([]byte) (directory.Locator, error)) (directory.Locator, string) {
 	name := r.sections.Settings.IPDatabase
 	if name == "" {
 		return nil, ""
@@ -223,12 +243,16 @@ func (r *reader) openDatabase(files fs.FS) (directory.Locator, string) {
 		r.add(at, "ip_database names a file in the book's folder, such as places.mmdb, not %q", name)
 		return nil, ""
 	}
+	if read == nil {
+		r.add(at, "ip_database: this program reads no such file; it was opened without WithDatabase")
+		return nil, ""
+	}
 	text, err := readBytes(files, name, maxDatabaseSize)
 	if err != nil {
 		r.add(at, "ip_database: %v", err)
 		return nil, ""
 	}
-	locator, err := mmdb.Open(text)
+	locator, err := read(text)
 	if err != nil {
 		r.add(at, "ip_database: %s: %v", name, err)
 		return nil, ""

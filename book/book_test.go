@@ -20,6 +20,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/directory/people"
 )
 
@@ -234,7 +235,7 @@ imports:
 func TestChanges(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, demo.Files()))
-	plain, err := book.Open(dir)
+	plain, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
 	changes, err := book.ParseChanges(`settings.otherwise=grant, {require: [two-factors, no-phishing]},"block"`)
 	require.NoError(t, err)
@@ -253,7 +254,7 @@ func TestChanges(t *testing.T) {
 			return b.Accounts[slices.IndexFunc(b.Accounts, func(a directory.Account) bool { return a.Name == "nina@kestrelsound.example" })].Kind
 		}, directory.Service},
 	} {
-		b, err := book.OpenWith(dir, book.Change{Path: path, Value: c.value})
+		b, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: c.value}), book.WithDatabase(mmdb.Locator))
 		require.NoError(t, err)
 		require.Equal(t, c.want, c.saw(b), path)
 		require.NotEqual(t, c.want, c.saw(plain), path)
@@ -265,7 +266,7 @@ func TestChanges(t *testing.T) {
 		"policies.card-till.stge": `a policy has no key "stge"; did you mean "stage"?`,
 		"risk.levels.medium":      `expected a number for medium, found "{"`,
 	} {
-		_, err := book.OpenWith(dir, book.Change{Path: path, Value: `"{"`})
+		_, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: `"{"`}))
 		require.ErrorContains(t, err, want)
 	}
 	_, err = book.ParseChanges("risk.levels.medium")
@@ -341,7 +342,7 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		}
 		return append(all, strings.Join(b.Apps[0].Tags, "+"), b.Settings.Zone.String(), fmt.Sprint(b.Risk.Levels.Medium))
 	}
-	plain, err := book.Open(dir)
+	plain, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
 	for _, c := range []struct {
 		path, value string
@@ -355,7 +356,7 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		{"settings.zone", "Europe/Oslo", []string{"Europe/Oslo"}},
 		{"risk.levels", "{low: 1, medium: 20, high: 30}", []string{"20"}},
 	} {
-		b, err := book.OpenWith(dir, book.Change{Path: c.path, Value: c.value})
+		b, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
 		require.NoError(t, err, c.path)
 		was := said(plain)
 		require.Equal(t, c.want, slices.DeleteFunc(said(b), func(one string) bool { return slices.Contains(was, one) }), c.path)
@@ -368,10 +369,10 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		{"apps.mail.tags", "[", `"[" is no YAML value`},
 		{"apps.mail.tags", "", `"" is no YAML value`},
 	} {
-		_, err := book.OpenWith(dir, book.Change{Path: c.path, Value: c.value})
+		_, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
 		require.ErrorContains(t, err, c.want)
 	}
-	_, err = book.OpenWith(t.TempDir(), book.Change{Path: "a", Value: "1"})
+	_, err = book.Open(t.TempDir(), book.WithChanges(book.Change{Path: "a", Value: "1"}))
 	require.ErrorContains(t, err, "holds no book")
 }
 

@@ -23,6 +23,13 @@ type Decision struct {
 	Until time.Time `json:"until,omitzero" doc:"when an approval that the answer rests on ends"`
 }
 
+// WithoutBook returns the answer where there is no book to decide by: a refusal.
+func WithoutBook() *Decision {
+	d := &Decision{Causes: []Cause{{Code: NoBook, Text: "There is no book in force, and without one every request is refused."}},
+		Scopes: []ScopeDecision{}, ToPerson: ToPerson{Wanted: []string{}}}
+	return d
+}
+
 // ScopeDecision is what becomes of one scope.
 type ScopeDecision struct {
 	Scope   string  `json:"scope" doc:"the scope"`
@@ -41,6 +48,8 @@ type CauseCode string
 
 // The causes.
 const (
+	// NoBook: there is no book to decide by.
+	NoBook CauseCode = "no_book"
 	// AccountUnknown: the book has no such account, or it is disabled.
 	AccountUnknown CauseCode = "account_unknown"
 	// AccountUnavailable: nobody could find out about the account.
@@ -69,7 +78,7 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{AccountUnknown, AccountUnavailable, ClientBarred, RedirectUnregistered, GroupUnknown, RuleRefuses, RuleReviews, NoRule,
+	return []CauseCode{NoBook, AccountUnknown, AccountUnavailable, ClientBarred, RedirectUnregistered, GroupUnknown, RuleRefuses, RuleReviews, NoRule,
 		ClientUnknown, RedirectUnknown, RuleAllows, ReviewerApproved}
 }
 

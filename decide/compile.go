@@ -169,6 +169,9 @@ func Compile(book Rulebook) (*Judge, error) {
 // Directory returns the facts that the judge decides on.
 func (j *Judge) Directory() *directory.Directory { return j.directory }
 
+// Rules returns the digest of what was compiled, as JudgedBy.Rules has it.
+func (j *Judge) Rules() string { return j.fingerprint }
+
 // Accounts returns what supplies accounts while decisions are made, nil where the
 // book has them all.
 func (j *Judge) Accounts() directory.Accounts { return j.accounts }

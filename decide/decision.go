@@ -34,8 +34,10 @@ type Decision struct {
 // CauseCode says why a decision is as it is. The list is closed.
 type CauseCode string
 
-// The causes. The first six stop an attempt before any policy is asked.
+// The causes. The first seven stop an attempt before any policy is asked.
 const (
+	// NoBook: there is no book to decide by.
+	NoBook CauseCode = "no_book"
 	// AttemptInvalid: the attempt lacks its account, app or time, or holds what is
 	// none of the words that there are.
 	AttemptInvalid CauseCode = "attempt_invalid"
@@ -76,7 +78,7 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{AttemptInvalid, AccountUnavailable, AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
+	return []CauseCode{NoBook, AttemptInvalid, AccountUnavailable, AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
 		CannotBeAsked, DeviceUnidentified, DeviceUnfit, CheckFailed, NoWay, DemandsMet, PublicApp}
 }
 
@@ -87,6 +89,21 @@ type Cause struct {
 	Policy string    `json:"policy,omitzero" doc:"the policy behind it"`
 	Rule   string    `json:"rule,omitzero" doc:"the rule behind it"`
 	Text   string    `json:"text" doc:"the cause in a sentence"`
+}
+
+// WithoutBook returns the decision where there is no book to decide by: a block.
+func WithoutBook() *Decision {
+	d := emptyDecision()
+	d.Causes = append(d.Causes, Cause{Code: NoBook, Text: "There is no book in force, and without one everything is blocked."})
+	d.ToPerson = ToPerson{Repairs: []string{}, Offer: []string{}}
+	return d
+}
+
+// emptyDecision is a decision whose lists are empty rather than nil, as the wire
+// form has them.
+func emptyDecision() *Decision {
+	return &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
+		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}}
 }
 
 // DemandKind is what sort of thing is to be shown.

@@ -32,8 +32,8 @@ func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
 
 func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Decision {
 	e := j.begin(ctx, a)
-	d := &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
-		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}, JudgedBy: JudgedBy{j.digest, j.fingerprint}}
+	d := emptyDecision()
+	d.JudgedBy = JudgedBy{j.digest, j.fingerprint}
 	e.hear(true)
 	e.sortHearings()
 	e.noteIgnored(d)

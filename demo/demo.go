@@ -13,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 //go:generate go run ./places book/places.mmdb
@@ -108,7 +109,7 @@ func edited(edits []edit) fs.FS {
 }
 
 // Open reads the book that is built into the program.
-func Open() (*book.Book, error) { return book.OpenFS(Files()) }
+func Open() (*book.Book, error) { return book.OpenFS(Files(), book.WithDatabase(mmdb.Locator)) }
 
 // Scene is one attempt of the demo.
 type Scene struct {

@@ -22,6 +22,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 // TestTheBookUsesEverything holds the demo's book against what a book can say:
@@ -104,7 +105,7 @@ func TestABrokenDatabaseIsAnErrorOfTheBook(t *testing.T) {
 	} {
 		write("places.mmdb", "these are no places")
 		write("book.yaml", "briskwarden: 1\nsettings: {ip_database: "+name+"}\n")
-		_, err := book.Open(dir)
+		_, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
 		require.ErrorContains(t, err, want)
 		require.ErrorContains(t, err, "book.yaml:2:12: ")
 	}

@@ -15,7 +15,6 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-
 // ParseWord finds text among the words of a closed list and stores its number,
 // counted from first. The error suggests the nearest word.
 func ParseWord[T ~uint8 | ~int](into *T, what, text string, words []string, first T) error {

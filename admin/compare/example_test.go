@@ -12,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 // A program that takes over a new book can tell what it changes, and refuse one that
@@ -22,7 +23,7 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	newer, err := book.OpenFS(demo.ProposedFiles())
+	newer, err := book.OpenFS(demo.ProposedFiles(), book.WithDatabase(mmdb.Locator))
 	if err != nil {
 		fmt.Println(err)
 		return

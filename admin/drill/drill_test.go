@@ -21,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 const world = `briskwarden: 1
@@ -179,7 +180,7 @@ func TestWhatIsNoticedChangesADecision(t *testing.T) {
 		if !made {
 			return nil, false
 		}
-		b, err := book.OpenWith(dir, change)
+		b, err := book.Open(dir, book.WithChanges(change), book.WithDatabase(mmdb.Locator))
 		require.NoError(t, err)
 		judge, err := b.Compile()
 		require.NoError(t, err)

@@ -7,11 +7,12 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
 // A program can refuse to take over a book that is not in order.
 func ExampleInspect() {
-	b, err := book.OpenFS(demo.FaultyFiles()) // book.Open reads a folder
+	b, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator)) // book.Open reads a folder
 	if err != nil {
 		fmt.Println(err)
 		return

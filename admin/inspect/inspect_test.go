@@ -21,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -608,7 +609,7 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 func TestTheFaultyDemo(t *testing.T) {
 	right, err := demo.Open()
 	require.NoError(t, err)
-	wrong, err := book.OpenFS(demo.FaultyFiles())
+	wrong, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
 	before, err := inspect.Inspect(right, monday)
 	require.NoError(t, err)

@@ -41,6 +41,16 @@ func Open(file []byte) (*Database, error) {
 	return d, nil
 }
 
+// Locator is Open for a program that opens a book: it is the reader that
+// book.WithDatabase takes.
+func Locator(file []byte) (directory.Locator, error) {
+	d, err := Open(file)
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
 // record is what is read of an address; the fields are those of the databases
 // that are commonly published.
 type record struct {

@@ -17,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
@@ -126,7 +127,7 @@ func flagError(cmd *cobra.Command, err error) error {
 
 // compile reads and compiles the book that --book names.
 func (env *environment) compile() (*book.Book, *decide.Judge, error) {
-	b, err := book.Open(env.book)
+	b, err := book.Open(env.book, book.WithDatabase(mmdb.Locator))
 	if err != nil {
 		return nil, nil, err
 	}

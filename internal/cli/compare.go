@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -85,11 +86,11 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	if err := flags.check(); err != nil {
 		return err
 	}
-	older, err := book.Open(oldDir)
+	older, err := book.Open(oldDir, book.WithDatabase(mmdb.Locator))
 	if err != nil {
 		return err
 	}
-	newer, err := book.Open(newDir)
+	newer, err := book.Open(newDir, book.WithDatabase(mmdb.Locator))
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
@@ -110,7 +111,7 @@ func (env *environment) writeDemo(dir string, files fs.FS, next string) error {
 
 // showFaulty inspects the faulty copy of the book.
 func (env *environment) showFaulty() error {
-	b, err := book.OpenFS(demo.FaultyFiles())
+	b, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator))
 	if err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
@@ -101,7 +102,7 @@ func (env *environment) inspect(flags inspectFlags) error {
 // inspectBook inspects the book in a folder. What is wrong with one that cannot
 // be read is reported too.
 func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
-	b, err := book.Open(dir)
+	b, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
 	var wrong book.Errors
 	switch {
 	case errors.As(err, &wrong):

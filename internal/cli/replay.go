@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 
@@ -86,7 +87,7 @@ func (env *environment) replayTrials(flags replayFlags) error {
 	var judges []*decide.Judge
 	trials := &replay.Trials{Setting: changes[0].Path}
 	for _, c := range changes {
-		changed, err := book.OpenWith(env.book, c)
+		changed, err := book.Open(env.book, book.WithChanges(c), book.WithDatabase(mmdb.Locator))
 		if err != nil {
 			return fmt.Errorf("--set, value %s: %w", c.Value, err)
 		}

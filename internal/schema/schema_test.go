@@ -35,6 +35,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/schema"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
@@ -272,7 +273,7 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	check("replay", replayed)
 	check("trials", replay.Trials{Setting: "risk.levels.medium", Trials: []replay.Trial{{Value: "20", Report: replayed}}})
-	faulty, err := book.OpenFS(demo.FaultyFiles())
+	faulty, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
 	compared, err := compare.Books(b, faulty, monday)
 	require.NoError(t, err)
