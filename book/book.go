@@ -324,10 +324,17 @@ func firstBadByte(text []byte) string {
 // the singular, such as "policy".
 func (b *Book) Where(what, name string) condition.Position { return b.places[definition{what, name}] }
 
-// Rulebook returns the book as the values that decide.Compile takes.
+// Rulebook returns the book as the values that decide.Compile takes. They are the
+// book's own: a caller that changes one copies it first.
 func (b *Book) Rulebook() decide.Rulebook {
+	rules := b.Sections.rulebook()
+	rules.Digest, rules.Locator = b.Digest, b.locator
+	return rules
+}
+
+// rulebook returns what the sections say of decisions.
+func (b *Sections) rulebook() decide.Rulebook {
 	return decide.Rulebook{
-		Digest: b.Digest,
 		Directory: directory.Contents{
 			Outside: b.Settings.Directory == Outside, ShareKey: b.Settings.ShareKey,
 			Zone: b.Settings.Zone, Networks: b.Networks, Regions: b.Regions, Windows: b.Windows,
@@ -339,7 +346,6 @@ func (b *Book) Rulebook() decide.Rulebook {
 		Policies:   b.Policies,
 		Exemptions: b.Exemptions,
 		Rollouts:   b.Rollouts,
-		Locator:    b.locator,
 	}
 }
 

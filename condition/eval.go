@@ -38,7 +38,10 @@ func Eval(node Node, facts Facts) Truth {
 	case *Not:
 		return Eval(n.Of, facts).Not()
 	}
-	return True // the nil condition limits nothing
+	if node == nil {
+		return True // the nil condition limits nothing
+	}
+	return Unknown // of a node that nobody knows, nothing is
 }
 
 // Reason is one test and what became of it.

@@ -1,5 +1,7 @@
 package condition
 
+import "fmt"
+
 // Key names the fact that a test asks about.
 type Key uint8
 
@@ -143,8 +145,16 @@ func ParseKey(name string) (Key, bool) {
 	return 0, false
 }
 
+// IsValid reports whether there is such a key.
+func (k Key) IsValid() bool { return k < numKeys }
+
 // String returns the key as the book writes it.
-func (k Key) String() string { return keyTable[k].name }
+func (k Key) String() string {
+	if !k.IsValid() {
+		return fmt.Sprintf("Key(%d)", uint8(k))
+	}
+	return keyTable[k].name
+}
 
 // About returns the subject of the key.
 func (k Key) About() Subject { return keyTable[k].about }

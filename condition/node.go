@@ -188,6 +188,9 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		kid, err := Bind(n.Of, names)
 		return &Not{n.At, kid, n.Except}, err
 	case *Test:
+		if !n.Key.IsValid() || len(n.Values) == 0 {
+			return nil, fmt.Errorf("%s: %s: a test names a key that there is, and at least one value", n.At, n.Key)
+		}
 		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, about: n.Key.About()}
 		for i, value := range n.Values {
 			b, err := names.Bind(n, value)
@@ -206,7 +209,7 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		t.bound.Numbers = slices.Compact(t.bound.Numbers)
 		return t, nil
 	}
-	panic(fmt.Sprintf("condition: node of type %T", node))
+	return nil, fmt.Errorf("a condition of type %T is none", node)
 }
 
 func bindEach(nodes []Node, names Vocabulary) ([]Node, error) {

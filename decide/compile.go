@@ -3,6 +3,7 @@ package decide
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -115,21 +116,27 @@ type rollout struct {
 	opens, enforced time.Time
 }
 
-// Compile makes a Judge from a rulebook. The error names what is wrong with it:
-// something undefined, a name that stands twice, a circle of groups or of
-// policies that replace each other.
+// Compile makes a Judge from a rulebook. The error is directory.Problems, all that
+// Check reports, or names a condition that cannot be bound.
 func Compile(book Rulebook) (*Judge, error) {
+	digest := fingerprint(&book) // before what follows from others is filled in
 	contents := book.Directory
 	contents.Literals = literals(book)
 	contents.Outside = contents.Outside || book.Accounts != nil
 	if contents.Outside {
 		contents.Named = namedAccounts(book)
 	}
+	book.Directory = contents
 	facts, err := directory.New(contents)
-	if err != nil {
+	var problems directory.Problems
+	if err != nil && !errors.As(err, &problems) {
 		return nil, err
 	}
-	j := &Judge{book: book, directory: facts, digest: book.Digest, fingerprint: fingerprint(&book), locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
+	book.checkRules(func(p directory.Problem) { problems = append(problems, p) })
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	j := &Judge{book: book, directory: facts, digest: book.Digest, fingerprint: digest, locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
 		reports: book.Reports, assuranceNumber: make(map[string]int32)}
 	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
 	if m, ok := facts.FindMethod("password"); ok {
@@ -286,9 +293,6 @@ func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 
 func (j *Judge) compileAssurances(assurances []Assurance) error {
 	for _, a := range assurances {
-		if _, twice := j.assuranceNumber[a.Name]; twice {
-			return fmt.Errorf("assurance %q is defined twice", a.Name)
-		}
 		demands, err := j.compileDemands(a)
 		if err != nil {
 			return fmt.Errorf("assurance %s: %w", a.Name, err)
@@ -383,10 +387,7 @@ func (j *Judge) compileRollouts(rollouts []Rollout) error {
 
 func (j *Judge) compilePolicies(policies []Policy) error {
 	sorted := slices.SortedFunc(slices.Values(policies), func(a, b Policy) int { return cmp.Compare(a.Name, b.Name) })
-	for i, p := range sorted {
-		if i > 0 && sorted[i-1].Name == p.Name {
-			return fmt.Errorf("policy %q is defined twice", p.Name)
-		}
+	for _, p := range sorted {
 		compiled, err := j.compilePolicy(p, sorted)
 		if err != nil {
 			return fmt.Errorf("policy %s: %w", p.Name, err)
@@ -396,7 +397,7 @@ func (j *Judge) compilePolicies(policies []Policy) error {
 	for i := range j.policies {
 		j.replaces = j.replaces || len(j.policies[i].replaces) > 0
 	}
-	return j.checkReplaces()
+	return nil
 }
 
 func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
@@ -420,11 +421,8 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 	compiled.forAnyone = isTest && test.Key == condition.Anyone
 	for _, name := range p.Replaces {
 		i, ok := slices.BinarySearchFunc(sorted, name, func(p Policy, name string) int { return cmp.Compare(p.Name, name) })
-		switch {
-		case !ok:
+		if !ok {
 			return compiled, fmt.Errorf("replaces: policy %q is not defined", name)
-		case sorted[i].Firm:
-			return compiled, fmt.Errorf("replaces: policy %q is firm and cannot be replaced", name)
 		}
 		compiled.replaces = append(compiled.replaces, int32(i))
 	}
@@ -466,17 +464,11 @@ func (p *policy) noteNames() {
 
 // compileOutcome makes an outcome ready, or returns the one like it that is.
 func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
-	if o.Grant && len(o.Require) > 0 {
-		return nil, fmt.Errorf("an outcome grants or requires, not both")
-	}
 	compiled := &outcome{number: int32(len(j.outcomes)), block: o.Blocks()}
 	for _, r := range o.Require {
 		ways, err := j.assuranceNumbers(r.OneOf)
 		if err != nil {
 			return nil, err
-		}
-		if len(ways) == 0 {
-			return nil, fmt.Errorf("a requirement names no assurance")
 		}
 		compiled.requires = append(compiled.requires, requirement{ways})
 	}
@@ -487,39 +479,6 @@ func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
 	}
 	j.outcomes = append(j.outcomes, compiled)
 	return compiled, nil
-}
-
-// checkReplaces refuses a circle: no policy may silence itself by way of others.
-func (j *Judge) checkReplaces() error {
-	const (
-		untouched = iota
-		open
-		done
-	)
-	state := make([]int, len(j.policies))
-	var visit func(i int32) error
-	visit = func(i int32) error {
-		switch state[i] {
-		case open:
-			return fmt.Errorf("policy %s replaces itself by way of others", j.policies[i].Name)
-		case done:
-			return nil
-		}
-		state[i] = open
-		for _, next := range j.policies[i].replaces {
-			if err := visit(next); err != nil {
-				return err
-			}
-		}
-		state[i] = done
-		return nil
-	}
-	for i := range j.policies {
-		if err := visit(int32(i)); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // chooseOpeners picks the methods that are offered to anyone who has proven

@@ -3,6 +3,7 @@ package decide_test
 import (
 	"context"
 	"encoding/json"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -12,8 +13,10 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // world is the directory that the cases below are judged in; a case adds policies.
@@ -210,18 +213,69 @@ func TestConcurrentDecisionsAgree(t *testing.T) {
 	group.Wait()
 }
 
+// TestCompileRefuses holds a rulebook made in Go against the list of problems that
+// one read from files gets.
 func TestCompileRefuses(t *testing.T) {
-	rules := []decide.Rule{{Name: "all"}}
-	for wrong, r := range map[string]decide.Rulebook{
-		`policy "a" is defined twice`:            {Policies: []decide.Policy{{Name: "a"}, {Name: "a"}}},
-		`replaces: policy "b" is not defined`:    {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}, Rules: rules}}},
-		"policy a replaces itself":               {Policies: []decide.Policy{{Name: "a", Replaces: []string{"b"}}, {Name: "b", Replaces: []string{"a"}}}},
-		`assurance "s" is not defined`:           {Otherwise: decide.Require("s")},
-		`assurance "s" is defined twice`:         {Assurances: []decide.Assurance{{Name: "s", External: "x"}, {Name: "s", External: "x"}}},
-		`assurance s: method "m" is not defined`: {Otherwise: decide.Require("s"), Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{AnyOf: []string{"m"}}}}}},
-		"assurance s: no method would":           {Otherwise: decide.Require("s"), Assurances: []decide.Assurance{{Name: "s", Prove: []decide.Prove{{}}}}},
+	for _, c := range []struct {
+		name  string
+		wrong string
+		set   func(r *decide.Rulebook)
+	}{
+		{"a policy twice", `policy "base" is defined twice`, func(r *decide.Rulebook) { r.Policies[1].Name = "base" }},
+		{"a policy without a name", `policy "": a name cannot be empty`, func(r *decide.Rulebook) { r.Policies[0].Name = "" }},
+		{"a policy without rules", "policy base has no rules", func(r *decide.Rulebook) { r.Policies[0].Rules = nil }},
+		{"a policy for nobody knows whom", "policy base says not whom it is for", func(r *decide.Rulebook) { r.Policies[0].Who = nil }},
+		{"a policy for nobody knows what", "policy base says not which apps it is for", func(r *decide.Rulebook) { r.Policies[0].Apps = nil }},
+		{"a stage that there is not", "policy base has no stage that there is", func(r *decide.Rulebook) { r.Policies[0].Stage = 9 }},
+		{"a policy that replaces what is not there", `policy base: policy "ghost" is not defined`, func(r *decide.Rulebook) { r.Policies[0].Replaces = []string{"ghost"} }},
+		{"a circle", "policy base replaces itself: base > office > base", func(r *decide.Rulebook) {
+			r.Policies[0].Replaces, r.Policies[1].Replaces = []string{"office"}, []string{"base"}
+		}},
+		{"a firm policy", "policy base cannot replace office, which is firm", func(r *decide.Rulebook) { r.Policies[0].Replaces, r.Policies[1].Firm = []string{"office"}, true }},
+		{"two rules of one name", `policy base has two rules named "odd"`, func(r *decide.Rulebook) { r.Policies[0].Rules[1].Name = "odd" }},
+		{"a test without values", "the test on countries names no value", func(r *decide.Rulebook) { r.Policies[0].Rules[1].When = &condition.Test{Key: condition.Countries} }},
+		{"a key that there is not", "there is no such key: Key(200)", func(r *decide.Rulebook) {
+			r.Policies[0].Rules[1].When = &condition.Test{Key: 200, Values: []string{"x"}}
+		}},
+		{"a key out of place", "the key countries makes no sense here", func(r *decide.Rulebook) { r.Policies[0].Who = r.Policies[0].Rules[1].When }},
+		{"a not of nothing", "a `not` has nothing in it", func(r *decide.Rulebook) { r.Policies[0].Who = &condition.Not{} }},
+		{"an outcome that grants and requires", "an outcome grants or requires, not both", func(r *decide.Rulebook) { r.Policies[0].Rules[2].Then.Grant = true }},
+		{"a requirement of nothing", "a requirement names no assurance", func(r *decide.Rulebook) {
+			r.Policies[0].Rules[2].Then = decide.Outcome{Require: []decide.Requirement{{}}}
+		}},
+		{"an assurance that is not there", `setting otherwise: assurance "s" is not defined`, func(r *decide.Rulebook) { r.Otherwise = decide.Require("s") }},
+		{"an assurance twice", `assurance "own" is defined twice`, func(r *decide.Rulebook) { r.Assurances[1].Name = "own" }},
+		{"an assurance of nothing", "assurance own demands nothing", func(r *decide.Rulebook) { r.Assurances[0].Prove = nil }},
+		{"a method that is not there", `assurance own: method "m" is not defined`, func(r *decide.Rulebook) { r.Assurances[0].Prove[0].AnyOf = []string{"m"} }},
+		{"an account twice", `account "ann" is defined twice`, func(r *decide.Rulebook) { r.Directory.Accounts = append(r.Directory.Accounts, r.Directory.Accounts[0]) }},
+		{"an account whose name hides something", "format characters", func(r *decide.Rulebook) { r.Directory.Accounts[0].Name = "an\u200bn" }},
+		{"a range without ends", "the zero Range has none", func(r *decide.Rulebook) {
+			r.Directory.Networks = []directory.Network{{Name: "n", Ranges: []directory.Range{{}}}}
+		}},
+		{"a range in reverse", "ends before it begins", func(r *decide.Rulebook) {
+			r.Directory.Networks = []directory.Network{{Name: "n", Ranges: []directory.Range{{From: netip.MustParseAddr("192.0.2.9"), To: netip.MustParseAddr("192.0.2.1")}}}}
+		}},
+		{"a country that there is not", `"UK" is no assigned ISO 3166-1 code`, func(r *decide.Rulebook) {
+			r.Directory.Regions = []directory.Region{{Name: "isles", Countries: []directory.Country{"UK"}}}
+		}},
+		{"a signal twice", `signal "odd" is defined twice`, func(r *decide.Rulebook) { r.Risk.Signals = append(r.Risk.Signals, r.Risk.Signals[0]) }},
+		{"an exemption of nobody knows whom", "exemption x says not whom it excuses", func(r *decide.Rulebook) { r.Exemptions = []decide.Exemption{{Name: "x", From: []string{"own"}}} }},
+		{"a rollout without a day", "rollout x says not from which day", func(r *decide.Rulebook) {
+			r.Rollouts = []decide.Rollout{{Name: "x", Methods: []string{"push"}, Eases: []string{"held"}}}
+		}},
 	} {
-		_, err := decide.Compile(r)
-		require.ErrorContains(t, err, wrong)
+		t.Run(c.name, func(t *testing.T) {
+			r := rulebook()
+			c.set(&r)
+			_, err := decide.Compile(r)
+			require.ErrorContains(t, err, c.wrong)
+			var problems directory.Problems
+			require.ErrorAs(t, err, &problems)
+			reported := 0
+			r.Check(func(directory.Problem) { reported++ })
+			require.Len(t, problems, reported, "Compile refuses with all that Check reports")
+		})
 	}
+	r := rulebook()
+	r.Check(func(p directory.Problem) { t.Errorf("a sound rulebook: %s", p) })
 }

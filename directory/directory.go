@@ -153,48 +153,40 @@ type appFacts struct {
 
 // New makes a Directory. It keeps copies of the lists in the contents, but not of
 // what those hold, so that accounts and the like must not change afterwards. The
-// error names a reference to what is not defined, a name that is defined twice, or
-// a circle of groups.
+// error is [Problems]: all that Check reports.
 func New(c Contents) (*Directory, error) {
 	if c.Zone == nil {
 		c.Zone = time.UTC
 	}
-	e := &Directory{Contents: c, methods: Catalogue(c.Methods), shareKey: sha256.Sum256([]byte(c.ShareKey))}
-	if len(e.methods) > MaxMethods {
-		return nil, fmt.Errorf("%d methods are more than the %d there is room for", len(e.methods), MaxMethods)
+	var problems Problems
+	c.Check(func(p Problem) { problems = append(problems, p) })
+	if len(problems) > 0 {
+		return nil, problems
 	}
-	var err error
-	number := func(what string, n int, name func(int) string) map[string]int32 {
+	e := &Directory{Contents: c, methods: Catalogue(c.Methods), shareKey: sha256.Sum256([]byte(c.ShareKey))}
+	number := func(n int, name func(int) string) map[string]int32 {
 		numbers := make(map[string]int32, n)
 		for i := range n {
-			if _, twice := numbers[name(i)]; twice && err == nil {
-				err = fmt.Errorf("%s %q is defined twice", what, name(i))
-			}
 			numbers[name(i)] = int32(i)
 		}
 		return numbers
 	}
-	e.accountNumber = number("account", len(c.Accounts), func(i int) string { return c.Accounts[i].Name })
-	e.groupNumber = number("group", len(c.Groups), func(i int) string { return c.Groups[i].Name })
-	e.appNumber = number("app", len(c.Apps), func(i int) string { return c.Apps[i].Name })
-	e.networkNumber = number("network", len(c.Networks), func(i int) string { return c.Networks[i].Name })
-	e.windowNumber = number("window", len(c.Windows), func(i int) string { return c.Windows[i].Name })
-	e.regionNumber = number("region", len(c.Regions), func(i int) string { return c.Regions[i].Name })
-	e.deviceNumber = number("device", len(c.Devices), func(i int) string { return c.Devices[i].Name })
-	e.postureNumber = number("posture", len(c.Postures), func(i int) string { return c.Postures[i].Name })
-	e.methodNumber = number("method", len(e.methods), func(i int) string { return e.methods[i].Name })
-	if err != nil {
-		return nil, err
-	}
+	e.accountNumber = number(len(c.Accounts), func(i int) string { return c.Accounts[i].Name })
+	e.groupNumber = number(len(c.Groups), func(i int) string { return c.Groups[i].Name })
+	e.appNumber = number(len(c.Apps), func(i int) string { return c.Apps[i].Name })
+	e.networkNumber = number(len(c.Networks), func(i int) string { return c.Networks[i].Name })
+	e.windowNumber = number(len(c.Windows), func(i int) string { return c.Windows[i].Name })
+	e.regionNumber = number(len(c.Regions), func(i int) string { return c.Regions[i].Name })
+	e.deviceNumber = number(len(c.Devices), func(i int) string { return c.Devices[i].Name })
+	e.postureNumber = number(len(c.Postures), func(i int) string { return c.Postures[i].Name })
+	e.methodNumber = number(len(e.methods), func(i int) string { return e.methods[i].Name })
 	for _, name := range c.Named {
 		e.nameAccount(name)
 	}
 	if err := e.fillAccounts(); err != nil {
 		return nil, err
 	}
-	if err := e.fillApps(); err != nil {
-		return nil, err
-	}
+	e.fillApps()
 	// Literals are networks without a name; their numbers follow the named ones.
 	all := slices.Clone(c.Networks)
 	for _, r := range c.Literals {
@@ -222,35 +214,11 @@ func (e *Directory) nameAccount(name string) int32 {
 	return n
 }
 
-// undefined is the error for a reference to what is not there.
-func undefined(where, what, name string) error {
-	return fmt.Errorf("%s: %s %q is not defined", where, what, name)
-}
-
 func (e *Directory) fillAccounts() error {
-	var err error
-	if e.above, err = e.groupsAbove(); err != nil {
-		return err
-	}
-	for i := range e.Accounts {
-		a := &e.Accounts[i]
-		for _, name := range a.Groups {
-			if _, ok := e.groupNumber[name]; !ok {
-				return undefined("account "+a.Name, "group", name)
-			}
-		}
-		for _, name := range a.Methods {
-			if _, ok := e.methodNumber[name]; !ok {
-				return undefined("account "+a.Name, "method", name)
-			}
-		}
-	}
+	e.above = e.groupsAbove()
 	e.listedIn = make(map[int32][]int32)
 	for i := range e.Groups {
 		for _, name := range e.Groups[i].Members {
-			if _, ok := e.accountNumber[name]; !ok && !e.Outside {
-				return undefined("group "+e.Groups[i].Name, "account", name)
-			}
 			account := e.nameAccount(name)
 			e.listedIn[account] = append(e.listedIn[account], int32(i))
 		}
@@ -280,9 +248,6 @@ func (e *Directory) bindWhere() error {
 	for i := range e.Groups {
 		if e.Groups[i].Where == nil {
 			continue
-		}
-		if err := CheckWhere(e.Groups[i].Where); err != nil {
-			return fmt.Errorf("group %s: %w", e.Groups[i].Name, err)
 		}
 		where, err := condition.Bind(e.Groups[i].Where, e.Vocabulary("group "+e.Groups[i].Name))
 		if err != nil {
@@ -318,9 +283,6 @@ func (e *Directory) bindBarring() error {
 		if e.methods[m].BarredFor == nil {
 			continue
 		}
-		if err := CheckBarredFor(e.methods[m].BarredFor); err != nil {
-			return fmt.Errorf("method %s: %w", e.methods[m].Name, err)
-		}
 		barred, err := condition.Bind(e.methods[m].BarredFor, e.Vocabulary("method "+e.methods[m].Name))
 		if err != nil {
 			return fmt.Errorf("method %s: barred_for: %w", e.methods[m].Name, err)
@@ -340,14 +302,11 @@ func CheckBarredFor(barred condition.Node) error {
 
 // groupsAbove returns for each group the groups that its members are in: itself
 // and those that include it, at any distance.
-func (e *Directory) groupsAbove() ([][]int32, error) {
+func (e *Directory) groupsAbove() [][]int32 {
 	includedBy := make([][]int32, len(e.Groups))
 	for i := range e.Groups {
 		for _, name := range e.Groups[i].Includes {
-			j, ok := e.groupNumber[name]
-			if !ok {
-				return nil, undefined("group "+e.Groups[i].Name, "group", name)
-			}
+			j := e.groupNumber[name]
 			includedBy[j] = append(includedBy[j], int32(i))
 		}
 	}
@@ -363,18 +322,13 @@ func (e *Directory) groupsAbove() ([][]int32, error) {
 			}
 			seen[g] = true
 			above[i] = append(above[i], g)
-			for _, next := range includedBy[g] {
-				if next == int32(i) {
-					return nil, fmt.Errorf("group %s includes itself by way of others", e.Groups[i].Name)
-				}
-				queue = append(queue, next)
-			}
+			queue = append(queue, includedBy[g]...)
 		}
 	}
-	return above, nil
+	return above
 }
 
-func (e *Directory) fillApps() error {
+func (e *Directory) fillApps() {
 	e.apps = make([]appFacts, len(e.Apps))
 	e.tagNumber = make(map[string]int32)
 	for i := range e.Apps {
@@ -382,34 +336,15 @@ func (e *Directory) fillApps() error {
 			e.apps[i].tags = append(e.apps[i].tags, intern(e.tagNumber, tag))
 		}
 		for _, alias := range e.Apps[i].KnownAs {
-			if other, taken := e.appNumber[alias]; taken && other != int32(i) {
-				return fmt.Errorf("apps %s and %s are both known as %q", e.Apps[other].Name, e.Apps[i].Name, alias)
-			}
 			e.appNumber[alias] = int32(i)
 		}
 		for _, name := range e.Apps[i].OpenTo {
-			group, ok := e.groupNumber[name]
-			if !ok {
-				return undefined("app "+e.Apps[i].Name, "group", name)
-			}
-			e.apps[i].openTo = append(e.apps[i].openTo, group)
+			e.apps[i].openTo = append(e.apps[i].openTo, e.groupNumber[name])
 		}
 		slices.Sort(e.apps[i].tags)
 		slices.Sort(e.apps[i].openTo)
 	}
-	hosts, wrong := readHosts(e.Apps)
-	if len(wrong) > 0 {
-		return fmt.Errorf("app %s: %w", wrong[0].App, wrong[0].Wrong)
-	}
-	e.hosts = hosts
-	for i := range e.Postures {
-		for k := range e.Postures[i].Checks {
-			if err := e.Postures[i].Checks[k].Check(); err != nil {
-				return fmt.Errorf("posture %s: %w", e.Postures[i].Name, err)
-			}
-		}
-	}
-	return nil
+	e.hosts, _ = readHosts(e.Apps) // whose errors Check has reported
 }
 
 func intern(numbers map[string]int32, name string) int32 {

@@ -2,6 +2,7 @@ package directory
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math/big"
 	"net/netip"
@@ -130,6 +131,23 @@ func (r Range) Sample() netip.Addr {
 func (r *Range) UnmarshalText(text []byte) (err error) {
 	*r, err = ParseRange(string(text))
 	return err
+}
+
+// Check reports what keeps a range from being one: an end that is no address or
+// has a zone, ends of two families, or an end before the beginning. ParseRange
+// returns only sound ranges.
+func (r Range) Check() error {
+	switch {
+	case !r.From.IsValid() || !r.To.IsValid():
+		return errors.New("a range has two ends that are addresses; the zero Range has none")
+	case r.From != Plain(r.From) || r.To != Plain(r.To):
+		return fmt.Errorf("%s-%s: write %s-%s", r.From, r.To, Plain(r.From), Plain(r.To))
+	case r.From.BitLen() != r.To.BitLen():
+		return fmt.Errorf("%s-%s runs from IPv%d to IPv%d", r.From, r.To, family(r.From), family(r.To))
+	case r.To.Less(r.From):
+		return fmt.Errorf("%s-%s ends before it begins", r.From, r.To)
+	}
+	return nil
 }
 
 // Contains reports whether the address lies in the range.
