@@ -1,9 +1,7 @@
 package inspect_test
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -12,7 +10,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -623,30 +620,4 @@ func TestTheFaultyDemo(t *testing.T) {
 	require.Greater(t, after.Since.Reached, after.Score.Reached)
 	require.Empty(t, after.Since.Gone)
 	require.Len(t, before.Accepted, 2)
-}
-
-func TestSARIF(t *testing.T) {
-	schema := jsonschema.NewCompiler().MustCompile("testdata/sarif-schema-2.1.0.json")
-	text := strings.Replace(sound, "because: Slow., until: 2027-01-01", "because: Slow.", 1) + `
-accepted: [{name: "endless-exemption:gauge", because: Known., until: 2027-01-01}]
-`
-	_, errs := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte("briskwarden: 1\napps: [{nam: x}]\n")}})
-	for name, r := range map[string]*inspect.Report{
-		"sound": inspected(t, sound), "accepted": inspected(t, text), "private": inspected(t, strings.ReplaceAll(sound, "192.0.2.16/28", "10.0.0.0/8")),
-		"unreadable": inspect.Unreadable(errs.(book.Errors)),
-	} {
-		encoded, err := json.Marshal(r.SARIF())
-		require.NoError(t, err)
-		instance, err := jsonschema.UnmarshalJSON(bytes.NewReader(encoded))
-		require.NoError(t, err)
-		require.NoError(t, schema.Validate(instance), name)
-		run := r.SARIF().Runs[0]
-		require.Len(t, run.Results, len(r.Findings)+len(r.Accepted), name)
-		for _, result := range run.Results {
-			require.Equal(t, result.RuleID, run.Tool.Driver.Rules[result.RuleIndex].ID)
-		}
-	}
-	suppressed := inspected(t, text).SARIF().Runs[0].Results[0]
-	require.Equal(t, "Known.", suppressed.Suppressions[0].Justification)
-	require.Equal(t, "book.yaml", suppressed.Locations[0].Physical.Artifact.URI)
 }

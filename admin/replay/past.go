@@ -47,11 +47,20 @@ func newPast(judge *decide.Judge) *past {
 // account that was not seen before nothing is known: its history may have begun
 // earlier.
 func (p *past) see(a *attempt.Attempt, fill bool) {
-	known := p.accounts[a.Account]
+	name := a.Account
+	isListed := true
+	if p.judge.Accounts() == nil {
+		// Those that nobody knows share one past, which fills nothing in: they are
+		// blocked whatever it says, and a sprayer can make up any number of them.
+		if _, isListed = p.judge.Directory().Find(name); !isListed {
+			name = ""
+		}
+	}
+	known := p.accounts[name]
 	if known == nil {
 		known = &accountPast{lastDay: -1}
-		p.accounts[a.Account] = known
-	} else if fill {
+		p.accounts[name] = known
+	} else if fill && isListed {
 		known.fill(a)
 	}
 	if day := p.dayOf(a.At); day != known.lastDay {

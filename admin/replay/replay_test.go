@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -303,8 +304,8 @@ func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.A
 			before = append(before, b)
 		}
 	}
-	if len(before) == 0 {
-		return &a // nothing is known of an account that was not seen
+	if _, listed := judge.Directory().Find(a.Account); !listed || len(before) == 0 {
+		return &a // nothing is known of an account that was not seen, or that nobody lists
 	}
 	var last *attempt.Attempt
 	var devices []string
@@ -564,4 +565,17 @@ func decodeOnly(b *testing.B, text string, reusing bool) {
 	batches <- batch
 	close(batches)
 	wait.Wait()
+}
+
+// TestWorkersAreBounded: a number that no machine could use is an error, not a panic
+// or a great deal of memory.
+func TestWorkersAreBounded(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	for _, workers := range []int{-3, 100_000} {
+		_, err := replay.Walk(context.Background(), []*decide.Judge{judge}, nil, replay.Options{Workers: workers}, func() replay.Visit { return nil })
+		require.ErrorContains(t, err, "not by "+strconv.Itoa(workers))
+	}
 }

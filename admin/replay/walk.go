@@ -3,6 +3,7 @@ package replay
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"runtime"
 	"sync"
 
@@ -30,10 +31,18 @@ type Reading struct {
 	Cut bool
 }
 
+// mostPerProcessor is how many goroutines there may be for each processor. More only
+// take memory.
+const mostPerProcessor = 4
+
 // Walk reads a history and shows each attempt to one of the visits, of which each
 // goroutine has one. Where the context ends before the history does, the reading
 // tells of what was seen until then. The error is that of a source.
 func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
+	most := mostPerProcessor * runtime.GOMAXPROCS(0)
+	if o.Workers < 0 || o.Workers > most {
+		return nil, fmt.Errorf("a history is read by 1 to %d goroutines on this machine (0 takes one for each processor), not by %d", most, o.Workers)
+	}
 	workers := cmp.Or(o.Workers, runtime.GOMAXPROCS(0))
 	read, decoded, filled := make(chan *batch, workers), make(chan *batch, workers), make(chan *batch, workers)
 	var failed error

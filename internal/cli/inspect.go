@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/sarif"
 )
 
 // inspectFlags are the flags of inspect.
@@ -92,7 +93,7 @@ func (env *environment) inspect(flags inspectFlags) error {
 		report.Against(older)
 	}
 	if flags.format == "sarif" {
-		err = env.printJSON(report.SARIF())
+		err = env.printJSON(sarif.Of(report))
 	} else {
 		err = env.show(report, func(p *render.Page) { p.Inspection(report, os.ReadFile) })
 	}

@@ -1,36 +1,14 @@
-package inspect
+// Package sarif writes the findings of an inspection in the Static Analysis Results
+// Interchange Format, which code hosts show beside the lines of a change.
+package sarif
 
 import (
+	"net/url"
 	"path"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/admin/inspect"
 )
-
-// errorInBook is what the findings of a book that cannot be read are called.
-var errorInBook = Check{Name: "error-in-book", Topic: "the book itself", Severity: Error, Title: "the book cannot be read as it stands",
-	Why:    "A book with an error in it judges nobody: anyone who loads it keeps to the one before. All errors are told at once; other checks are made when they are gone.",
-	WayOut: "Correct the place; the message says what would be right."}
-
-// FindCheck returns the check of that name, and false where there is none.
-func FindCheck(name string) (Check, bool) {
-	for _, c := range append(Checks(), errorInBook) {
-		if c.Name == name {
-			return c, true
-		}
-	}
-	return Check{}, false
-}
-
-// Unreadable reports what is wrong with a book that cannot be read, as findings.
-func Unreadable(errors book.Errors) *Report {
-	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Imports: []Import{}, Score: Score{Open: []OpenItem{}}}
-	for _, d := range errors {
-		r.Findings = append(r.Findings, Finding{Name: errorInBook.Name + ":" + d.At.String(), Check: errorInBook.Name, Severity: Error,
-			At: d.At, Text: d.Text, WayOut: errorInBook.WayOut})
-	}
-	return r
-}
 
 // Log is a SARIF 2.1.0 log (OASIS Standard, 27 March 2020) with what an
 // inspection says of a book.
@@ -69,7 +47,7 @@ type Rule struct {
 
 // Default is the severity that a check mostly has (§3.50).
 type Default struct {
-	Level Severity `json:"level"`
+	Level inspect.Severity `json:"level"`
 }
 
 // Message is a text (§3.11).
@@ -81,7 +59,7 @@ type Message struct {
 type Result struct {
 	RuleID       string            `json:"ruleId"`
 	RuleIndex    int               `json:"ruleIndex"`
-	Level        Severity          `json:"level"`
+	Level        inspect.Severity          `json:"level"`
 	Message      Message           `json:"message"`
 	Locations    []Location        `json:"locations,omitempty"`
 	Fingerprints map[string]string `json:"partialFingerprints"`
@@ -117,12 +95,12 @@ type Suppression struct {
 	Justification string `json:"justification"`
 }
 
-// SARIF returns the report as a SARIF log. Findings that the book accepts are in
-// it as suppressed ones.
-func (r *Report) SARIF() *Log {
+// Of returns what an inspection found as a SARIF log. Findings that the book accepts
+// are in it as suppressed ones.
+func Of(r *inspect.Report) *Log {
 	driver := Driver{Name: "Brisk Warden"}
 	index := map[string]int{}
-	for i, c := range append(Checks(), errorInBook) {
+	for i, c := range append(inspect.Checks(), inspect.ErrorInBook()) {
 		index[c.Name] = i
 		driver.Rules = append(driver.Rules, Rule{c.Name, Message{c.Title}, Message{c.Why}, Message{c.WayOut}, Default{c.Severity}})
 	}
@@ -130,7 +108,7 @@ func (r *Report) SARIF() *Log {
 	for _, f := range slices.Concat(r.Findings, r.Accepted) {
 		result := Result{RuleID: f.Check, RuleIndex: index[f.Check], Level: f.Severity, Message: Message{f.Text}, Fingerprints: map[string]string{"finding/v1": f.Name}}
 		if f.At.IsValid() {
-			result.Locations = []Location{{PhysicalLocation{Artifact{path.Clean(f.At.File)}, Region{f.At.Line, f.At.Column}}}}
+			result.Locations = []Location{{PhysicalLocation{Artifact{uriOf(f.At.File)}, Region{f.At.Line, f.At.Column}}}}
 		}
 		if f.Accepted != nil {
 			result.Suppressions = []Suppression{{"external", "accepted", f.Accepted.Because}}
@@ -139,3 +117,6 @@ func (r *Report) SARIF() *Log {
 	}
 	return &Log{Schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", Version: "2.1.0", Runs: []Run{run}}
 }
+
+// uriOf writes the name of a file as a relative reference (RFC 3986 §4.2).
+func uriOf(file string) string { return (&url.URL{Path: path.Clean(file)}).String() }
