@@ -35,13 +35,21 @@ type Reading struct {
 // take memory.
 const mostPerProcessor = 4
 
+// Check reports what makes no sense of the options, before anything is read.
+func (o *Options) Check() error {
+	if most := mostPerProcessor * runtime.GOMAXPROCS(0); o.Workers < 0 || o.Workers > most {
+		return fmt.Errorf("a history is read by 1 to %d goroutines on this machine (0 takes one for each processor), not by %d", most, o.Workers)
+	}
+	return nil
+}
+
 // Walk reads a history and shows each attempt to one of the visits, of which each
 // goroutine has one. Where the context ends before the history does, the reading
-// tells of what was seen until then. The error is that of a source.
+// tells of what was seen until then. The reading is never nil. The error is that of a
+// source, or says that the number of goroutines makes no sense.
 func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
-	most := mostPerProcessor * runtime.GOMAXPROCS(0)
-	if o.Workers < 0 || o.Workers > most {
-		return nil, fmt.Errorf("a history is read by 1 to %d goroutines on this machine (0 takes one for each processor), not by %d", most, o.Workers)
+	if err := o.Check(); err != nil {
+		return &Reading{Bad: []BadLine{}, PersonDays: make([]int64, len(judges))}, err
 	}
 	workers := cmp.Or(o.Workers, runtime.GOMAXPROCS(0))
 	read, decoded, filled := make(chan *batch, workers), make(chan *batch, workers), make(chan *batch, workers)

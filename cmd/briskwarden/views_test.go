@@ -167,6 +167,7 @@ func TestTheBench(t *testing.T) {
 		{"no name", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as", "../x"}, "is no name of letters"},
 		{"no drills", 2, []string{"drill", "--book", "none-yet"}, "there is no folder"},
 		{"no report", 2, []string{"drill", "--book", "kestrel", "--format", "tap"}, `"tap" is not text or junit`},
+		{"no such number of workers", 2, []string{"replay", "--book", "kestrel", "history.jsonl", "--workers", "-3"}, "--workers: a history is read by 1 to"},
 		{"replay twice", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "history.jsonl", "--workers", "2"}, "6210 attempts:"},
 		{"replay as recorded", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "--as-recorded"}, "3105 attempts:"},
 		{"replay a note", 0, []string{"replay", "--book", "kestrel", "note.txt"}, "note.txt:1: "},

@@ -72,6 +72,9 @@ func (f *historyFlags) prepare() (size int64, err error) {
 // then shows what came of it, also where reading failed in the middle or was
 // interrupted.
 func (env *environment) readHistory(f *historyFlags, read func(context.Context, []replay.Source, replay.Options) (cut bool, err error), show func() error) error {
+	if err := f.options.Check(); err != nil {
+		return fmt.Errorf("--workers: %w", err)
+	}
 	size, err := f.prepare()
 	if err != nil {
 		return err
