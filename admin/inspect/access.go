@@ -34,7 +34,7 @@ var accessChecks = []Check{
 		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.", administratorLockedOut},
 }
 
-func (in *inspection) emergencies(visit func(number int, a *directory.Account)) {
+func (in *Pass) emergencies(visit func(number int, a *directory.Account)) {
 	for _, n := range in.crowd.Emergencies() {
 		if a := &in.directory.Accounts[n]; !a.Disabled {
 			visit(n, a)
@@ -42,57 +42,57 @@ func (in *inspection) emergencies(visit func(number int, a *directory.Account)) 
 	}
 }
 
-func noEmergencyAccount(in *inspection) {
+func noEmergencyAccount(in *Pass) {
 	any := false
 	in.emergencies(func(int, *directory.Account) { any = true })
 	if !any {
-		in.find("book", in.where("setting", "otherwise"), "None of the %d accounts is an emergency account that is not disabled.", len(in.directory.Accounts))
+		in.Report("book", in.where("setting", "otherwise"), "None of the %d accounts is an emergency account that is not disabled.", len(in.directory.Accounts))
 	}
 }
 
-func weakEmergencyAccount(in *inspection) {
+func weakEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		for m, method := range in.directory.Methods() {
 			if in.directory.Profile(n).Enrolled().Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
 				return
 			}
 		}
-		in.find(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, words.List(a.Methods, "and"))
+		in.Report(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, words.List(a.Methods, "and"))
 	})
 }
 
-func unnamedEmergencyAccount(in *inspection) {
+func unnamedEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		named := slices.ContainsFunc(in.live(), func(s *subject) bool { return s.audience.Holds(n) != condition.False && len(s.apps) > 0 })
 		if !named {
-			in.find(a.Name, in.where("account", a.Name), "No live policy names the emergency account %s, so the book's `otherwise` alone decides.", a.Name)
+			in.Report(a.Name, in.where("account", a.Name), "No live policy names the emergency account %s, so the book's `otherwise` alone decides.", a.Name)
 		}
 	})
 }
 
-func everydayEmergencyAccount(in *inspection) {
+func everydayEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		if groups := in.directory.Profile(n).Groups(); len(groups) > 0 {
-			in.find(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
+			in.Report(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
 		}
 		for _, d := range in.directory.Devices {
 			if d.Owner == a.Name {
-				in.find(a.Name, in.where("account", a.Name), "The emergency account %s owns the device %s, like an account for daily work.", a.Name, d.Name)
+				in.Report(a.Name, in.where("account", a.Name), "The emergency account %s owns the device %s, like an account for daily work.", a.Name, d.Name)
 			}
 		}
 	})
 }
 
-func noAdministrators(in *inspection) {
+func noAdministrators(in *Pass) {
 	switch {
-	case in.book.Settings.Administrators == nil:
-		in.find("book", condition.Position{}, "The settings name no administrators.")
+	case in.Book.Settings.Administrators == nil:
+		in.Report("book", condition.Position{}, "The settings name no administrators.")
 	case in.admins.IsEmpty():
-		in.find("book", in.where("setting", "administrators"), "The administrators that the settings name are nobody.")
+		in.Report("book", in.where("setting", "administrators"), "The administrators that the settings name are nobody.")
 	}
 }
 
-func administratorLockedOut(in *inspection) {
+func administratorLockedOut(in *Pass) {
 	for n := range in.admins.All() {
 		a := &in.directory.Accounts[n]
 		if a.Disabled || a.Kind == directory.Service || in.getsIn(n) {
@@ -102,14 +102,14 @@ func administratorLockedOut(in *inspection) {
 		if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
 			where = "from anywhere (the book has no own network)"
 		}
-		in.find(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"), where)
+		in.Report(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"), where)
 	}
 }
 
 // getsIn reports whether some attempt of an account is granted: at any app, from
 // an own network, at any hour of a week, on any device that could serve, with all
 // its methods just proven.
-func (in *inspection) getsIn(account int) bool {
+func (in *Pass) getsIn(account int) bool {
 	devices := in.goodDevices(account)
 	for _, ip := range in.ownAddresses() {
 		for app := range in.directory.Apps {
@@ -121,7 +121,7 @@ func (in *inspection) getsIn(account int) bool {
 					a := in.attempt(account, app, hour)
 					a.IP, a.Device = ip, device
 					in.proveAll(a, account)
-					if in.judge.Verdict(context.Background(), a) == decide.Grant {
+					if in.Judge.Verdict(context.Background(), a) == decide.Grant {
 						return true
 					}
 				}

@@ -48,7 +48,7 @@ var aimChecks = []Check{
 		"Write the day on which it came to its stage as `since`.", undatedStage},
 }
 
-func aimsAtEmptyGroup(in *inspection) {
+func aimsAtEmptyGroup(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		in.eachTest(s.Who, func(t *condition.Test) {
@@ -58,7 +58,7 @@ func aimsAtEmptyGroup(in *inspection) {
 			for _, g := range t.Numbers() {
 				name := in.directory.Groups[g].Name
 				if len(in.crowd.Members(int(g))) == 0 && in.directory.Groups[g].Where == nil {
-					in.find(s.Name+"/"+name, t.Pos(), "%s is aimed at the group %s, which has no members.", s.Name, name)
+					in.Report(s.Name+"/"+name, t.Pos(), "%s is aimed at the group %s, which has no members.", s.Name, name)
 				}
 			}
 		})
@@ -66,7 +66,7 @@ func aimsAtEmptyGroup(in *inspection) {
 }
 
 // eachTest visits the tests of a condition that stand outside any not.
-func (in *inspection) eachTest(node condition.Node, visit func(*condition.Test)) {
+func (in *Pass) eachTest(node condition.Node, visit func(*condition.Test)) {
 	condition.Walk(node, func(n condition.Node) bool {
 		switch n := n.(type) {
 		case *condition.Not:
@@ -78,69 +78,69 @@ func (in *inspection) eachTest(node condition.Node, visit func(*condition.Test))
 	})
 }
 
-func aimsAtNobody(in *inspection) {
+func aimsAtNobody(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.audience.IsEmpty() {
-			in.find(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.directory.Accounts))
+			in.Report(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.directory.Accounts))
 		}
 	}
 }
 
-func aimsAtNoApp(in *inspection) {
+func aimsAtNoApp(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; len(s.apps) == 0 {
-			in.find(s.Name, s.At, "The `apps` of %s hold for none of the %d apps.", s.Name, len(in.directory.Apps))
+			in.Report(s.Name, s.At, "The `apps` of %s hold for none of the %d apps.", s.Name, len(in.directory.Apps))
 		}
 	}
 }
 
-func uncoveredApp(in *inspection) {
-	covered := in.judge.Covered(in.crowd, in.at)
+func uncoveredApp(in *Pass) {
+	covered := in.Judge.Covered(in.crowd, in.At)
 	for n := range in.directory.Apps {
 		if a := &in.directory.Apps[n]; !covered[n] && !a.Public {
-			in.find(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)
+			in.Report(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)
 		}
 	}
 }
 
-func reviewOverdue(in *inspection) {
+func reviewOverdue(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
-			in.find(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, words.Count(daysBetween(*s.ReviewBy, in.today), "day"))
+			in.Report(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, words.Count(daysBetween(*s.ReviewBy, in.today), "day"))
 		}
 	}
 }
 
-func noOwner(in *inspection) {
+func noOwner(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.Owner == "" {
-			in.find(s.Name, s.At, "Nobody owns %s.", s.Name)
+			in.Report(s.Name, s.At, "Nobody owns %s.", s.Name)
 		}
 	}
 }
 
-func otherwiseGrants(in *inspection) {
-	if o := in.judge.Otherwise(); o.Grant {
-		in.find("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.")
+func otherwiseGrants(in *Pass) {
+	if o := in.Judge.Otherwise(); o.Grant {
+		in.Report("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.")
 	}
 }
 
-func forgottenStage(in *inspection) {
+func forgottenStage(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		if s.Stage == decide.Live || s.Since == nil {
 			continue
 		}
 		if n := daysBetween(*s.Since, in.today); n > forgotten {
-			in.find(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, words.Count(n, "day"))
+			in.Report(s.Name, s.At, "%s has been a %s since %s, for %s.", s.Name, s.Stage, s.Since, words.Count(n, "day"))
 		}
 	}
 }
 
-func undatedStage(in *inspection) {
+func undatedStage(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.Stage != decide.Live && s.Since == nil {
-			in.find(s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
+			in.Report(s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
 		}
 	}
 }
@@ -164,7 +164,7 @@ var named = map[condition.Key]string{
 	condition.Groups: "group", condition.Signals: "signal", condition.Proved: "assurance", condition.Enrolled: "method",
 }
 
-func unusedDefinition(in *inspection) {
+func unusedDefinition(in *Pass) {
 	u := used{}
 	in.eachCondition(func(n condition.Node) {
 		condition.Walk(n, func(n condition.Node) bool {
@@ -174,7 +174,7 @@ func unusedDefinition(in *inspection) {
 			return true
 		})
 	})
-	b := in.book
+	b := in.Book
 	for _, p := range b.Policies {
 		for _, r := range p.Rules {
 			for _, q := range r.Then.Require {
@@ -230,24 +230,24 @@ func unusedDefinition(in *inspection) {
 }
 
 // imported reports whether a group is defined by an import.
-func (in *inspection) imported(group string) bool {
+func (in *Pass) imported(group string) bool {
 	at := in.where("group", group)
-	return at.IsValid() && !slices.Contains(in.book.Files, path.Base(at.File))
+	return at.IsValid() && !slices.Contains(in.Book.Files, path.Base(at.File))
 }
 
 // findUnused finds the definitions of a kind that are not used. Where nameOf
 // returns "" there need be no use.
-func findUnused[T any](in *inspection, u used, what string, definitions []T, nameOf func(T) string) {
+func findUnused[T any](in *Pass, u used, what string, definitions []T, nameOf func(T) string) {
 	for _, d := range definitions {
 		if name := nameOf(d); name != "" && !u[what][name] {
-			in.find(what+"/"+name, in.where(what, name), "Nothing uses the %s %s.", what, name)
+			in.Report(what+"/"+name, in.where(what, name), "Nothing uses the %s %s.", what, name)
 		}
 	}
 }
 
 // eachCondition visits each condition of the book as it is written.
-func (in *inspection) eachCondition(visit func(condition.Node)) {
-	b := in.book
+func (in *Pass) eachCondition(visit func(condition.Node)) {
+	b := in.Book
 	visit(b.Settings.Administrators)
 	for _, p := range b.Policies {
 		visit(p.Who)

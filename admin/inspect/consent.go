@@ -51,7 +51,7 @@ var consentChecks = []Check{
 }
 
 // eachConsentRule visits the rules as they are judged.
-func (in *inspection) eachConsentRule(visit func(i int, r consent.Rule, keys map[condition.Key]bool)) {
+func (in *Pass) eachConsentRule(visit func(i int, r consent.Rule, keys map[condition.Key]bool)) {
 	for i, r := range in.consent.Scheme().Rules {
 		keys := map[condition.Key]bool{}
 		in.eachTest(r.When, func(t *condition.Test) { keys[t.Key] = true })
@@ -59,21 +59,21 @@ func (in *inspection) eachConsentRule(visit func(i int, r consent.Rule, keys map
 	}
 }
 
-func consentOpenToAll(in *inspection) {
+func consentOpenToAll(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
 		asks := keys[condition.Scopes] || keys[condition.ScopesWithin]
 		who := keys[condition.Clients] || keys[condition.Standing] || keys[condition.PublisherVetted] || keys[condition.ClientTags]
 		if r.Then == consent.Allow && !asks && !who {
-			in.find(r.Name, r.At, "The rule %s allows whatever any program asks for.", r.Name)
+			in.Report(r.Name, r.At, "The rule %s allows whatever any program asks for.", r.Name)
 		}
 	})
 }
 
-func groupOwnersUnrestricted(in *inspection) {
+func groupOwnersUnrestricted(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
 		confined := (keys[condition.Scopes] || keys[condition.ScopesWithin]) && (keys[condition.Groups] || keys[condition.Accounts])
 		if r.Then == consent.Allow && keys[condition.OwnsGroup] && !confined {
-			in.find(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
+			in.Report(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
 		}
 	})
 }
@@ -82,78 +82,78 @@ func groupOwnersUnrestricted(in *inspection) {
 // 1.0 §11).
 const offline = "offline_access"
 
-func lastingScopeMild(in *inspection) {
+func lastingScopeMild(in *Pass) {
 	tiers := in.consent.Ladder().Tiers()
 	if len(tiers) == 0 {
 		return
 	}
 	mild := tiers[0]
 	if mild.Lasting || in.consent.Ladder().TierOf(offline) == mild.Name {
-		in.find(mild.Name, in.where("tier", mild.Name), "The mildest tier, %s, holds a scope that keeps its access.", mild.Name)
+		in.Report(mild.Name, in.where("tier", mild.Name), "The mildest tier, %s, holds a scope that keeps its access.", mild.Name)
 	}
 }
 
-func approvedUnvetted(in *inspection) {
-	for _, c := range in.book.Clients {
+func approvedUnvetted(in *Pass) {
+	for _, c := range in.Book.Clients {
 		if c.Standing == consent.Approved && !c.Publisher.Vetted {
-			in.find(c.Name, c.At, "%s is approved, and nobody vetted its publisher.", c.Name)
+			in.Report(c.Name, c.At, "%s is approved, and nobody vetted its publisher.", c.Name)
 		}
 	}
 }
 
-func manyScopesFewUsers(in *inspection) {
-	for _, name := range slices.Sorted(maps.Keys(in.facts.Usage)) {
-		u := in.facts.Usage[name]
+func manyScopesFewUsers(in *Pass) {
+	for _, name := range slices.Sorted(maps.Keys(in.usage)) {
+		u := in.usage[name]
 		if len(u.Holds) >= manyScopes && u.Users <= fewUsers {
-			in.find(name, in.where("client", name), "%s holds %s and is used by %s.", name, words.Count(len(u.Holds), "scope"), words.Count(u.Users, "account"))
+			in.Report(name, in.where("client", name), "%s holds %s and is used by %s.", name, words.Count(len(u.Holds), "scope"), words.Count(u.Users, "account"))
 		}
 	}
 }
 
 // guards reports whether the book says anything of consent.
-func (in *inspection) guards() bool {
-	return len(in.book.Consent.Rules)+len(in.book.Clients)+len(in.book.Scopes) > 0
+func (in *Pass) guards() bool {
+	return len(in.Book.Consent.Rules)+len(in.Book.Clients)+len(in.Book.Scopes) > 0
 }
 
 // reviewers counts those who may surely review.
-func (in *inspection) reviewers() int {
+func (in *Pass) reviewers() int {
 	n := 0
 	for i := range in.directory.Accounts {
-		if in.consent.MayReview(context.Background(), in.directory.Accounts[i].Name, in.at) {
+		if in.consent.MayReview(context.Background(), in.directory.Accounts[i].Name, in.At) {
 			n++
 		}
 	}
 	return n
 }
 
-func noReviewer(in *inspection) {
+func noReviewer(in *Pass) {
 	if in.guards() && in.reviewers() == 0 {
-		in.find("consent", in.where("setting", "consent"), "Nobody may answer what waits for a reviewer.")
+		in.Report("consent", in.where("setting", "consent"), "Nobody may answer what waits for a reviewer.")
 	}
 }
 
-func oneReviewer(in *inspection) {
+func oneReviewer(in *Pass) {
 	if in.guards() && in.reviewers() == 1 {
-		in.find("consent", in.where("setting", "consent"), "One account alone may answer what waits for a reviewer.")
+		in.Report("consent", in.where("setting", "consent"), "One account alone may answer what waits for a reviewer.")
 	}
 }
 
-func unreachedConsentRule(in *inspection) {
+func unreachedConsentRule(in *Pass) {
 	var before []condition.Node
 	for _, r := range in.consent.Scheme().Rules {
 		// The request may be anybody's.
 		everyone := &subject{Policy: decide.Policy{}, audience: in.crowd.Everyone()}
 		if !in.canHold(everyone, []condition.Node{r.When}, before) {
-			in.find(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
+			in.Report(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
 		}
 		before = append(before, r.When)
 	}
 }
 
-func unlistedScope(in *inspection) {
+func unlistedScope(in *Pass) {
 	note := func(scope string, at condition.Position, who string) {
 		if _, listed := in.consent.Ladder().Rank(scope); !listed && !strings.Contains(scope, "*") {
-			in.find(scope, at, "No tier lists %s, which %s.", scope, who)
+			in.Report(scope, at, "No tier lists %s, which %s.", scope, who)
 		}
 	}
 	for _, r := range in.consent.Scheme().Rules {
@@ -166,8 +166,8 @@ func unlistedScope(in *inspection) {
 			return true
 		})
 	}
-	for _, name := range slices.Sorted(maps.Keys(in.facts.Usage)) {
-		for _, scope := range slices.Concat(in.facts.Usage[name].Holds, in.facts.Usage[name].Wants) {
+	for _, name := range slices.Sorted(maps.Keys(in.usage)) {
+		for _, scope := range slices.Concat(in.usage[name].Holds, in.usage[name].Wants) {
 			note(scope, in.where("client", name), name+" holds or asks for")
 		}
 	}
@@ -218,7 +218,7 @@ func (s *search) someScope(tests []literal) bool {
 // other, of which all that goes together may be true. A barred one is refused
 // before any rule.
 func (s *search) someClient(tests []literal) bool {
-	for _, c := range s.book.Clients {
+	for _, c := range s.Book.Clients {
 		if c.Standing != consent.Barred && fulfils(tests, func(t *condition.Test) condition.Truth { return clientHolds(&c, t) }) {
 			return true
 		}

@@ -32,38 +32,38 @@ var exemptionChecks = []Check{
 		"Add that assurance to `from`, or take the exemption out.", exemptStillAsked},
 }
 
-func endlessExemption(in *inspection) {
-	for _, x := range in.judge.Exemptions() {
+func endlessExemption(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
 		if x.Until == nil {
-			in.find(x.Name, x.At, "The exemption %s from %s has no end.", x.Name, words.List(x.From, "and"))
+			in.Report(x.Name, x.At, "The exemption %s from %s has no end.", x.Name, words.List(x.From, "and"))
 		}
 	}
 }
 
-func endedExemption(in *inspection) {
-	for _, x := range in.judge.Exemptions() {
+func endedExemption(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
 		if x.Until != nil && x.Until.Before(in.today) {
-			in.find(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, words.Count(daysBetween(*x.Until, in.today), "day"))
+			in.Report(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, words.Count(daysBetween(*x.Until, in.today), "day"))
 		}
 	}
 }
 
-func wideExemption(in *inspection) {
-	for _, x := range in.judge.Exemptions() {
+func wideExemption(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
 		if _, may := in.crowd.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.directory.Accounts) {
-			in.find(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.directory.Accounts), words.List(x.From, "and"))
+			in.Report(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.directory.Accounts), words.List(x.From, "and"))
 		}
 	}
 }
 
-func looseServiceExemption(in *inspection) {
-	for _, x := range in.judge.Exemptions() {
+func looseServiceExemption(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
 		if x.When != nil && confines(x.When) {
 			continue
 		}
 		for n := range in.crowd.Of(x.Who).All() {
 			if in.directory.Profile(n).Kind() == directory.Service {
-				in.find(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.directory.Accounts[n].Name, words.List(x.From, "and"))
+				in.Report(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.directory.Accounts[n].Name, words.List(x.From, "and"))
 			}
 		}
 	}
@@ -84,8 +84,8 @@ func confines(node condition.Node) bool {
 	return found
 }
 
-func exemptStillAsked(in *inspection) {
-	for _, x := range in.judge.Exemptions() {
+func exemptStillAsked(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
 		if x.Until != nil && x.Until.Before(in.today) {
 			continue
 		}
@@ -102,7 +102,7 @@ func exemptStillAsked(in *inspection) {
 			for _, r := range s.Rules {
 				for _, name := range singly(r.Then) {
 					if !slices.Contains(x.From, name) && !slices.Contains(x.Instead, name) && in.methodsOf(name)&excused != 0 {
-						in.find(x.Name+"/"+s.Name, x.At, "%s excuses %s from %s, but %s / %s asks for %s, which wants the same methods.",
+						in.Report(x.Name+"/"+s.Name, x.At, "%s excuses %s from %s, but %s / %s asks for %s, which wants the same methods.",
 							x.Name, in.accountNames(exempt.And(s.audience)), words.List(x.From, "and"), s.Name, r.Name, name)
 					}
 				}
@@ -113,11 +113,11 @@ func exemptStillAsked(in *inspection) {
 
 // methodsOf returns the methods that an assurance can be met with, fallbacks left
 // out.
-func (in *inspection) methodsOf(assurance string) directory.MethodSet {
+func (in *Pass) methodsOf(assurance string) directory.MethodSet {
 	var set directory.MethodSet
-	if a := in.judge.FindAssurance(assurance); a != nil {
+	if a := in.Judge.FindAssurance(assurance); a != nil {
 		for _, p := range a.Prove {
-			preferred, _ := in.judge.Methods(p)
+			preferred, _ := in.Judge.Methods(p)
 			set |= preferred
 		}
 	}
@@ -125,10 +125,10 @@ func (in *inspection) methodsOf(assurance string) directory.MethodSet {
 }
 
 // eachProve visits what the assurances of an outcome ask to be proven.
-func (in *inspection) eachProve(o decide.Outcome, visit func(assurance *decide.Assurance, p decide.Prove)) {
+func (in *Pass) eachProve(o decide.Outcome, visit func(assurance *decide.Assurance, p decide.Prove)) {
 	for _, r := range o.Require {
 		for _, name := range r.OneOf {
-			assurance := in.judge.FindAssurance(name)
+			assurance := in.Judge.FindAssurance(name)
 			for _, p := range assurance.Prove {
 				visit(assurance, p)
 			}

@@ -44,21 +44,21 @@ var factorChecks = []Check{
 // isText reports whether a method is a text message (RFC 8176 §2, sms).
 func isText(m directory.Method) bool { return slices.Contains(m.AMR, "sms") }
 
-func smsForAdministrators(in *inspection) {
+func smsForAdministrators(in *Pass) {
 	for n := range in.admins.All() {
 		for i, m := range in.directory.Methods() {
 			if !isText(m) || !in.directory.Profile(n).Enrolled().Has(i) || !in.countsFor(n, i) {
 				continue
 			}
 			name := in.directory.Accounts[n].Name
-			in.find(name, in.where("account", name), "%s is an administrator, and %s counts for them.", name, m.Name)
+			in.Report(name, in.where("account", name), "%s is an administrator, and %s counts for them.", name, m.Name)
 		}
 	}
 }
 
 // countsFor reports whether a method would meet something that is asked of an
 // account, as a fallback or not.
-func (in *inspection) countsFor(account, method int) bool {
+func (in *Pass) countsFor(account, method int) bool {
 	counts := false
 	for i := range in.subject {
 		s := &in.subject[i]
@@ -67,7 +67,7 @@ func (in *inspection) countsFor(account, method int) bool {
 		}
 		for _, r := range s.Rules {
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				preferred, fallback := in.judge.Methods(p)
+				preferred, fallback := in.Judge.Methods(p)
 				counts = counts || (preferred | fallback).Has(method)
 			})
 		}
@@ -77,7 +77,7 @@ func (in *inspection) countsFor(account, method int) bool {
 
 // eachMethodDemand visits each method that a rule asks for without a choice, of
 // those it is asked of.
-func (in *inspection) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet)) {
+func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet)) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		if !s.active() || s.audience.IsEmpty() {
@@ -85,8 +85,8 @@ func (in *inspection) eachMethodDemand(visit func(s *subject, r decide.Rule, ass
 		}
 		for _, r := range s.Rules {
 			for _, name := range singly(r.Then) {
-				for _, p := range in.judge.FindAssurance(name).Prove {
-					preferred, fallback := in.judge.Methods(p)
+				for _, p := range in.Judge.FindAssurance(name).Prove {
+					preferred, fallback := in.Judge.Methods(p)
 					visit(s, r, name, preferred|fallback)
 				}
 			}
@@ -94,7 +94,7 @@ func (in *inspection) eachMethodDemand(visit func(s *subject, r decide.Rule, ass
 	}
 }
 
-func demandedMethodBarred(in *inspection) {
+func demandedMethodBarred(in *Pass) {
 	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
 		barred := in.crowd.Nobody()
 		for n := range s.audience.Surely().All() {
@@ -104,48 +104,48 @@ func demandedMethodBarred(in *inspection) {
 			}
 		}
 		if !barred.IsEmpty() {
-			in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"), in.accountNames(barred))
+			in.Report(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, words.List(in.Judge.MethodNames(methods), "and"), in.accountNames(barred))
 		}
 	})
 }
 
-func demandedMethodUnenrolled(in *inspection) {
+func demandedMethodUnenrolled(in *Pass) {
 	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
 		for n := range s.audience.All() {
 			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() || methods&^in.directory.Profile(n).Barred() == 0 || in.inTime(assurance, n) {
 				return
 			}
 		}
-		in.find(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, words.List(in.judge.MethodNames(methods), "and"))
+		in.Report(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, words.List(in.Judge.MethodNames(methods), "and"))
 	})
 }
 
 // inTime reports whether a rollout that is not enforced yet eases an assurance for
 // an account.
-func (in *inspection) inTime(assurance string, account int) bool {
-	return slices.ContainsFunc(in.judge.Rollouts(), func(r decide.Rollout) bool {
+func (in *Pass) inTime(assurance string, account int) bool {
+	return slices.ContainsFunc(in.Judge.Rollouts(), func(r decide.Rollout) bool {
 		return slices.Contains(r.Eases, assurance) && in.today.Before(r.Enforced) && in.crowd.Of(r.Who).Meets(in.crowd.Only(account))
 	})
 }
 
-func lonelyPasswordChange(in *inspection) {
+func lonelyPasswordChange(in *Pass) {
 	held := in.secondFactors()
 	for i := range in.subject {
 		s := &in.subject[i]
 		for _, r := range s.Rules {
 			changes, beside := "", false
 			for _, name := range singly(r.Then) {
-				if in.judge.FindAssurance(name).ChangePassword {
+				if in.Judge.FindAssurance(name).ChangePassword {
 					changes = name
 				}
 			}
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				if methods, _ := in.judge.Methods(p); methods&^held == 0 {
+				if methods, _ := in.Judge.Methods(p); methods&^held == 0 {
 					beside = true
 				}
 			})
 			if changes != "" && !beside && s.active() {
-				in.find(s.Name+"/"+r.Name, r.At, "%s / %s asks for a changed password (%s), and for nothing that is held.", s.Name, r.Name, changes)
+				in.Report(s.Name+"/"+r.Name, r.At, "%s / %s asks for a changed password (%s), and for nothing that is held.", s.Name, r.Name, changes)
 			}
 		}
 	}
@@ -166,11 +166,11 @@ func strength(m directory.Method) int {
 	return 3
 }
 
-func weakerFallback(in *inspection) {
+func weakerFallback(in *Pass) {
 	methods := in.directory.Methods()
-	for _, a := range in.judge.Assurances() {
+	for _, a := range in.Judge.Assurances() {
 		for _, p := range a.Prove {
-			preferred, _ := in.judge.Methods(p)
+			preferred, _ := in.Judge.Methods(p)
 			least := 5
 			for i, m := range methods {
 				if preferred.Has(i) {
@@ -179,7 +179,7 @@ func weakerFallback(in *inspection) {
 			}
 			for _, name := range p.Fallback {
 				if n, ok := in.directory.FindMethod(name); ok && strength(methods[n]) < least {
-					in.find(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, words.List(in.judge.MethodNames(preferred), "and"))
+					in.Report(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, words.List(in.Judge.MethodNames(preferred), "and"))
 				}
 			}
 		}
@@ -188,14 +188,14 @@ func weakerFallback(in *inspection) {
 
 // strange makes an attempt with a known password alone, from an address and on
 // a device that nobody knows.
-func (in *inspection) strange(account, app int, action attempt.Action) *attempt.Attempt {
+func (in *Pass) strange(account, app int, action attempt.Action) *attempt.Attempt {
 	a := in.attempt(account, app, 0)
 	a.Action, a.IP, a.Device, a.Accepted, a.External = action, in.stranger, strangeDevice(), nil, nil
 	a.Proofs = []attempt.Proof{{Method: in.knowing(account), At: a.At}}
 	return a
 }
 
-func openEnrolment(in *inspection) {
+func openEnrolment(in *Pass) {
 	knowing := in.persons(func(n int) bool { return in.knowing(n) != "" })
 	for app := range in.directory.Apps {
 		if in.directory.Apps[app].Public {
@@ -203,13 +203,13 @@ func openEnrolment(in *inspection) {
 		}
 		for _, n := range knowing {
 			a := in.strange(n, app, attempt.Enrol)
-			if in.judge.Verdict(context.Background(), a) != decide.Grant {
+			if in.Judge.Verdict(context.Background(), a) != decide.Grant {
 				continue
 			}
 			// Where the password alone signs on as well, there is no second factor to
 			// get around.
 			a.Action = attempt.SignIn
-			if in.judge.Verdict(context.Background(), a) == decide.Grant {
+			if in.Judge.Verdict(context.Background(), a) == decide.Grant {
 				continue
 			}
 			a.Action = attempt.Enrol
@@ -221,26 +221,26 @@ func openEnrolment(in *inspection) {
 
 // findPassed notes an attempt that should not be granted, at the rule that lets
 // it pass.
-func (in *inspection) findPassed(a *attempt.Attempt, format string, args ...any) {
+func (in *Pass) findPassed(a *attempt.Attempt, format string, args ...any) {
 	about, at := "otherwise", in.where("setting", "otherwise")
-	for _, t := range in.judge.Decide(context.Background(), a).Policies {
+	for _, t := range in.Judge.Decide(context.Background(), a).Policies {
 		if t.Applies == condition.True && t.Rule != "" && t.SilencedBy == "" && t.Stage == decide.Live {
-			about, at = t.Name+"/"+t.Rule, in.judge.RulePosition(t.Name, t.Rule)
+			about, at = t.Name+"/"+t.Rule, in.Judge.RulePosition(t.Name, t.Rule)
 		}
 	}
-	in.find(about, at, format+"; %s lets it pass.", append(args, about)...)
+	in.Report(about, at, format+"; %s lets it pass.", append(args, about)...)
 }
 
-func unpromptableLetPast(in *inspection) {
+func unpromptableLetPast(in *Pass) {
 	both := in.persons(func(n int) bool {
 		return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&in.secondFactors() != 0
 	})
 	for app := range in.directory.Apps {
 		for _, n := range both {
 			a := in.strange(n, app, attempt.SignIn)
-			asked := in.judge.Verdict(context.Background(), a) == decide.StepUp
+			asked := in.Judge.Verdict(context.Background(), a) == decide.StepUp
 			a.Through = attempt.Known(attempt.Unpromptable)
-			if !asked || in.judge.Verdict(context.Background(), a) != decide.Grant {
+			if !asked || in.Judge.Verdict(context.Background(), a) != decide.Grant {
 				continue
 			}
 			in.findPassed(a, "%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))
@@ -249,7 +249,7 @@ func unpromptableLetPast(in *inspection) {
 	}
 }
 
-func limitsOutlastProofs(in *inspection) {
+func limitsOutlastProofs(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		for _, r := range s.Rules {
@@ -258,7 +258,7 @@ func limitsOutlastProofs(in *inspection) {
 			}
 			in.eachProve(r.Then, func(a *decide.Assurance, p decide.Prove) {
 				if p.Within > 0 && time.Duration(r.Limits.Lasts) > time.Duration(p.Within) {
-					in.find(s.Name+"/"+r.Name, r.At, "A session by %s / %s lasts %s, on a proof that %s asks for every %s.", s.Name, r.Name, r.Limits.Lasts, a.Name, p.Within)
+					in.Report(s.Name+"/"+r.Name, r.At, "A session by %s / %s lasts %s, on a proof that %s asks for every %s.", s.Name, r.Name, r.Limits.Lasts, a.Name, p.Within)
 				}
 			})
 		}

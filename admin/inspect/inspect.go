@@ -65,7 +65,8 @@ type Check struct {
 	Title  string `json:"title" doc:"what is wrong where it finds something"`
 	Why    string `json:"why" doc:"why that matters"`
 	WayOut string `json:"way_out" doc:"what to do about it"`
-	run    func(*inspection)
+	// Run looks the book over and reports what it finds.
+	Run func(*Pass) `json:"-"`
 }
 
 // Finding is something that a check found.
@@ -160,14 +161,17 @@ func Checks() []Check {
 	return slices.Concat(accessChecks, aimChecks, orderChecks, exemptionChecks, placeChecks, timeChecks, factorChecks, riskChecks, consentChecks, upkeepChecks)
 }
 
-// inspection is a book under inspection.
-type inspection struct {
-	book      *book.Book
-	judge     *decide.Judge
+// Pass is a book under inspection, as checks see it.
+type Pass struct {
+	// Book is what the files say, and Judge decides by them. At is the moment of the
+	// inspection. A check must not change them.
+	Book  *book.Book
+	Judge *decide.Judge
+	At    time.Time
+
 	consent   *consent.Judge
-	facts     Facts
+	usage     map[string]consent.Usage
 	directory *directory.Directory
-	at        time.Time
 	today     directory.Date
 	crowd     *directory.Gathering
 	admins    directory.Audience
@@ -203,17 +207,37 @@ type subject struct {
 // active reports whether the policy is evaluated at all.
 func (s *subject) active() bool { return s.Stage != decide.Draft }
 
-// Facts are what is known beside the book.
-type Facts struct {
+// Options are what is known beside the book, and what is looked for.
+type Options struct {
+	// Checks are those that are made; nil is all of Checks().
+	Checks []Check
 	// Usage is how clients are used, by name, as the record of consent has it.
 	Usage map[string]consent.Usage
 }
 
 // Inspect looks over a book at a moment. The error is that of compiling it.
-func Inspect(b *book.Book, at time.Time) (*Report, error) { return InspectWith(b, at, Facts{}) }
+func Inspect(b *book.Book, at time.Time) (*Report, error) { return InspectWith(b, at, Options{}) }
 
-// InspectWith is Inspect with what is known beside the book.
-func InspectWith(b *book.Book, at time.Time, facts Facts) (*Report, error) {
+// InspectWith is Inspect with what is known beside the book, and with a chosen set of
+// checks: fewer than there are, or some of one's own beside them. The error is also
+// one for a check that has no name of its own, or nothing to run.
+func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
+	checks := o.Checks
+	if checks == nil {
+		checks = Checks()
+	}
+	named := map[string]bool{}
+	for _, c := range checks {
+		switch {
+		case directory.CheckName(c.Name) != nil || named[c.Name]:
+			return nil, fmt.Errorf("a check needs a name of its own, not %q", c.Name)
+		case c.Run == nil:
+			return nil, fmt.Errorf("the check %s has nothing to run", c.Name)
+		case c.Severity > Error:
+			return nil, fmt.Errorf("the check %s has no severity that there is", c.Name)
+		}
+		named[c.Name] = true
+	}
 	judge, err := b.Compile()
 	if err != nil {
 		return nil, err
@@ -223,7 +247,7 @@ func InspectWith(b *book.Book, at time.Time, facts Facts) (*Report, error) {
 		return nil, err
 	}
 	e := judge.Directory()
-	in := &inspection{book: b, judge: judge, consent: consents, facts: facts, directory: e, at: at, today: directory.DateOf(at.In(e.Zone)), crowd: e.Gather(at), names: map[string]bool{}}
+	in := &Pass{Book: b, Judge: judge, consent: consents, usage: o.Usage, directory: e, At: at, today: directory.DateOf(at.In(e.Zone)), crowd: e.Gather(at), names: map[string]bool{}}
 	in.admins = in.crowd.Nobody()
 	if b.Settings.Administrators != nil {
 		bound, err := condition.Bind(b.Settings.Administrators, e.Vocabulary("administrators"))
@@ -235,17 +259,17 @@ func InspectWith(b *book.Book, at time.Time, facts Facts) (*Report, error) {
 	in.gatherPlaces()
 	in.gatherPolicies()
 	in.prepareAttempts()
-	in.checks = Checks()
+	in.checks = checks
 	for i := range in.checks {
 		in.check = &in.checks[i]
-		in.check.run(in)
+		in.check.Run(in)
 	}
 	return in.report(), nil
 }
 
-func (in *inspection) gatherPolicies() {
-	for i, p := range in.judge.Policies() {
-		s := subject{Policy: p, number: i, audience: in.judge.Audience(i, in.crowd), apps: in.judge.Apps(i), aimed: make([]uint64, (len(in.directory.Apps)+63)/64)}
+func (in *Pass) gatherPolicies() {
+	for i, p := range in.Judge.Policies() {
+		s := subject{Policy: p, number: i, audience: in.Judge.Audience(i, in.crowd), apps: in.Judge.Apps(i), aimed: make([]uint64, (len(in.directory.Apps)+63)/64)}
 		for _, app := range s.apps {
 			s.aimed[app/64] |= 1 << (app % 64)
 		}
@@ -317,18 +341,21 @@ func (s *subject) appsWithin(t *subject) bool {
 }
 
 // live returns the policies that count: live ones within their dates.
-func (in *inspection) live() []*subject {
+func (in *Pass) live() []*subject {
 	var live []*subject
 	for i := range in.subject {
-		if s := &in.subject[i]; s.Stage == decide.Live && in.judge.InForceAt(s.number, in.at) {
+		if s := &in.subject[i]; s.Stage == decide.Live && in.Judge.InForceAt(s.number, in.At) {
 			live = append(live, s)
 		}
 	}
 	return live
 }
 
-// report notes a finding about something, whose name makes it distinct.
-func (in *inspection) find(about string, at condition.Position, format string, args ...any) {
+// Report reports a finding. About names what was found something about, such as the
+// name of a policy: it becomes part of the finding's name, by which the book can
+// accept it, and a second report about the same is left out. At is where it stands,
+// which Book.Where tells.
+func (in *Pass) Report(about string, at condition.Position, format string, args ...any) {
 	name := in.check.Name + ":" + about
 	if in.names[name] {
 		return
@@ -339,12 +366,12 @@ func (in *inspection) find(about string, at condition.Position, format string, a
 }
 
 // where returns the place of a definition.
-func (in *inspection) where(what, name string) condition.Position { return in.book.Where(what, name) }
+func (in *Pass) where(what, name string) condition.Position { return in.Book.Where(what, name) }
 
-func (in *inspection) report() *Report {
+func (in *Pass) report() *Report {
 	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Score: Score{Open: []OpenItem{}}, Imports: in.imports()}
 	accepted := map[string]book.Acceptance{}
-	for _, a := range in.book.Accepted {
+	for _, a := range in.Book.Accepted {
 		accepted[a.Name] = a
 	}
 	open := map[string]int{}
@@ -399,9 +426,9 @@ func (r *Report) Against(older *Report) {
 	r.Since = m
 }
 
-func (in *inspection) imports() []Import {
+func (in *Pass) imports() []Import {
 	imports := []Import{}
-	for _, i := range in.book.Imported {
+	for _, i := range in.Book.Imported {
 		told := Import{Name: i.Name, File: i.File, TakenAt: i.TakenAt, Days: in.daysSince(i.TakenAt), Accounts: i.Accounts, Groups: i.Groups, Skipped: []SkippedLine{}}
 		for _, s := range i.Skipped {
 			told.Skipped = append(told.Skipped, SkippedLine{s.Line, s.Text})
@@ -412,11 +439,11 @@ func (in *inspection) imports() []Import {
 }
 
 // daysSince returns how many whole days have passed, none for the zero time.
-func (in *inspection) daysSince(t time.Time) int {
-	if t.IsZero() || t.After(in.at) {
+func (in *Pass) daysSince(t time.Time) int {
+	if t.IsZero() || t.After(in.At) {
 		return 0
 	}
-	return int(in.at.Sub(t) / (24 * time.Hour))
+	return int(in.At.Sub(t) / (24 * time.Hour))
 }
 
 // daysBetween returns how many days lie between two dates.
@@ -428,7 +455,7 @@ func daysBetween(from, to directory.Date) int {
 const mostNames = 3
 
 // accountNames names the accounts of an audience.
-func (in *inspection) accountNames(a directory.Audience) string {
+func (in *Pass) accountNames(a directory.Audience) string {
 	var names []string
 	for n := range a.All() {
 		names = append(names, in.directory.Accounts[n].Name)
@@ -437,7 +464,7 @@ func (in *inspection) accountNames(a directory.Audience) string {
 }
 
 // appNames names apps by number.
-func (in *inspection) appNames(apps []int) string {
+func (in *Pass) appNames(apps []int) string {
 	var names []string
 	for _, n := range apps {
 		names = append(names, in.directory.Apps[n].Name)

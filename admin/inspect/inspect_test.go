@@ -510,7 +510,7 @@ func opened(t require.TestingT, text string) *book.Book {
 
 func inspected(t require.TestingT, text string) *inspect.Report {
 	// A record of consent stands beside the books that say so.
-	var facts inspect.Facts
+	var facts inspect.Options
 	if strings.Contains(text, "tags: [log, logs]") {
 		facts.Usage = map[string]consent.Usage{"voyages": {Holds: []string{"openid", "tides.read", "mail.a", "mail.b", "mail.c", "mail.d"}, Wants: []string{"chat.read"}, Users: 2},
 			"tides": {Holds: []string{"openid"}, Users: 1}}

@@ -30,28 +30,28 @@ var orderChecks = []Check{
 		"Take it out, or narrow the policies that replace it.", alwaysSilenced},
 }
 
-func unreachedRule(in *inspection) {
+func unreachedRule(in *Pass) {
 	in.eachRule(func(s *subject, k int) {
 		if own := []condition.Node{s.Rules[k].When}; k > 0 && in.canHold(s, own, nil) && !in.canHold(s, own, conditionsOf(s.Rules[:k])) {
 			var before []string
 			for _, r := range s.Rules[:k] {
 				before = append(before, r.Name)
 			}
-			in.find(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.", s.Name, s.Rules[k].Name, strings.Join(before, " or "))
+			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.", s.Name, s.Rules[k].Name, strings.Join(before, " or "))
 		}
 	})
 }
 
-func impossibleRule(in *inspection) {
+func impossibleRule(in *Pass) {
 	in.eachRule(func(s *subject, k int) {
 		if !in.canHold(s, []condition.Node{s.Rules[k].When}, nil) {
-			in.find(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.", s.Name, s.Rules[k].Name)
+			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.", s.Name, s.Rules[k].Name)
 		}
 	})
 }
 
 // eachRule visits the rules of policies that are for somebody and for some app.
-func (in *inspection) eachRule(visit func(s *subject, rule int)) {
+func (in *Pass) eachRule(visit func(s *subject, rule int)) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		if s.audience.IsEmpty() || len(s.apps) == 0 {
@@ -81,7 +81,7 @@ func linked(s, t *subject) bool {
 	return slices.Contains(s.Replaces, t.Name) || slices.Contains(t.Replaces, s.Name)
 }
 
-func sameDemandTwice(in *inspection) {
+func sameDemandTwice(in *Pass) {
 	live := in.live()
 	for _, s := range live {
 		for _, t := range live {
@@ -96,13 +96,13 @@ func sameDemandTwice(in *inspection) {
 				if s.audience.Covers(t.audience) && t.appsWithin(s) && s.speaks && s.Name < t.Name {
 					continue
 				}
-				in.find(s.Name+"/"+name, s.At, "%s asks for %s, which %s asks of the same accounts at the same apps anyway.", s.Name, name, t.Name)
+				in.Report(s.Name+"/"+name, s.At, "%s asks for %s, which %s asks of the same accounts at the same apps anyway.", s.Name, name, t.Name)
 			}
 		}
 	}
 }
 
-func exceptInOnePlace(in *inspection) {
+func exceptInOnePlace(in *Pass) {
 	live := in.live()
 	for _, s := range live {
 		if len(s.always) == 0 {
@@ -116,7 +116,7 @@ func exceptInOnePlace(in *inspection) {
 				}
 				for _, name := range s.always {
 					if slices.Contains(t.always, name) && !excepted.IsEmpty() && t.audience.Meets(excepted) {
-						in.find(s.Name+"/"+t.Name, except.Pos(), "%s excepts %s, but %s still asks %s of them at %s.",
+						in.Report(s.Name+"/"+t.Name, except.Pos(), "%s excepts %s, but %s still asks %s of them at %s.",
 							s.Name, in.accountNames(t.audience.And(excepted)), t.Name, name, in.appNames(common(s.apps, t.apps)))
 					}
 				}
@@ -148,7 +148,7 @@ func (s *subject) unconditional() bool {
 	return slices.ContainsFunc(s.Rules, func(r decide.Rule) bool { return r.When == nil })
 }
 
-func alwaysSilenced(in *inspection) {
+func alwaysSilenced(in *Pass) {
 	live := in.live()
 	for _, s := range live {
 		if s.audience.IsEmpty() || len(s.apps) == 0 {
@@ -168,7 +168,7 @@ func alwaysSilenced(in *inspection) {
 			return !covered.Covers(s.audience)
 		})
 		if silenced {
-			in.find(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, words.List(by, "and"))
+			in.Report(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, words.List(by, "and"))
 		}
 	}
 }

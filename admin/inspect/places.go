@@ -37,7 +37,7 @@ var placeChecks = []Check{
 		"Make sure that your data uses the code, and accept the finding.", reservedCountry},
 }
 
-func ipv6Forgotten(in *inspection) {
+func ipv6Forgotten(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		both := slices.DeleteFunc(slices.Clone(s.apps), func(app int) bool { return len(in.directory.Apps[app].Over) == 1 })
@@ -52,7 +52,7 @@ func ipv6Forgotten(in *inspection) {
 				}
 				for _, network := range in.networksOf(t) {
 					if four, six := families(network); four && !six {
-						in.find(network.Name, in.where("network", network.Name), "%s has IPv4 ranges only; %s / %s asks for it, and people reach %s over IPv6 too.",
+						in.Report(network.Name, in.where("network", network.Name), "%s has IPv4 ranges only; %s / %s asks for it, and people reach %s over IPv6 too.",
 							network.Name, s.Name, r.Name, in.appNames(both))
 					}
 				}
@@ -63,7 +63,7 @@ func ipv6Forgotten(in *inspection) {
 }
 
 // networksOf returns the networks that a test asks for.
-func (in *inspection) networksOf(t *condition.Test) []directory.Network {
+func (in *Pass) networksOf(t *condition.Test) []directory.Network {
 	var found []directory.Network
 	for i, n := range in.directory.Networks {
 		if t.Key == condition.OurNetwork && n.Ours || t.Key == condition.Networks && slices.Contains(t.Numbers(), int32(i)) {
@@ -80,7 +80,7 @@ func families(n directory.Network) (four, six bool) {
 	return four, six
 }
 
-func overlappingRanges(in *inspection) {
+func overlappingRanges(in *Pass) {
 	type piece struct {
 		directory.Range
 		network string
@@ -97,16 +97,16 @@ func overlappingRanges(in *inspection) {
 		open = slices.DeleteFunc(open, func(o piece) bool { return o.To.Less(p.From) })
 		for _, o := range open {
 			if o.network == p.network {
-				in.find(p.network, in.where("network", p.network), "Two ranges of %s overlap: %s and %s.", p.network, o.Range, p.Range)
+				in.Report(p.network, in.where("network", p.network), "Two ranges of %s overlap: %s and %s.", p.network, o.Range, p.Range)
 			} else {
-				in.find(min(o.network, p.network)+"+"+max(o.network, p.network), in.where("network", p.network), "%s of %s lies across %s of %s.", p.Range, p.network, o.Range, o.network)
+				in.Report(min(o.network, p.network)+"+"+max(o.network, p.network), in.where("network", p.network), "%s of %s lies across %s of %s.", p.Range, p.network, o.Range, o.network)
 			}
 		}
 		open = append(open, p)
 	}
 }
 
-func (in *inspection) eachRange(visit func(n directory.Network, r directory.Range, p netip.Prefix)) {
+func (in *Pass) eachRange(visit func(n directory.Network, r directory.Range, p netip.Prefix)) {
 	for _, n := range in.directory.Networks {
 		for _, r := range n.Ranges {
 			for _, p := range r.Prefixes() {
@@ -116,10 +116,10 @@ func (in *inspection) eachRange(visit func(n directory.Network, r directory.Rang
 	}
 }
 
-func wideRange(in *inspection) {
+func wideRange(in *Pass) {
 	in.eachRange(func(n directory.Network, r directory.Range, p netip.Prefix) {
 		if p.Addr().Is4() && p.Bits() < wideIPv4 || p.Addr().Is6() && p.Bits() < wideIPv6 {
-			in.find(n.Name, in.where("network", n.Name), "%s of %s holds a /%d.", r, n.Name, p.Bits())
+			in.Report(n.Name, in.where("network", n.Name), "%s of %s holds a /%d.", r, n.Name, p.Bits())
 		}
 	})
 }
@@ -127,34 +127,34 @@ func wideRange(in *inspection) {
 // shared is the address space that carriers share among customers (RFC 6598 §7).
 var shared = netip.MustParsePrefix("100.64.0.0/10")
 
-func privateRange(in *inspection) {
+func privateRange(in *Pass) {
 	in.eachRange(func(n directory.Network, r directory.Range, p netip.Prefix) {
 		a := p.Addr()
 		if a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || shared.Contains(a) {
-			in.find(n.Name, in.where("network", n.Name), "%s of %s is not seen from outside.", r, n.Name)
+			in.Report(n.Name, in.where("network", n.Name), "%s of %s is not seen from outside.", r, n.Name)
 		}
 	})
 }
 
-func ownNetworkWithoutCountry(in *inspection) {
+func ownNetworkWithoutCountry(in *Pass) {
 	for _, n := range in.directory.Networks {
 		if n.Ours && n.Country == "" {
-			in.find(n.Name, in.where("network", n.Name), "The own network %s does not say in which country it is.", n.Name)
+			in.Report(n.Name, in.where("network", n.Name), "The own network %s does not say in which country it is.", n.Name)
 		}
 	}
 }
 
-func reservedCountry(in *inspection) {
+func reservedCountry(in *Pass) {
 	for _, r := range in.directory.Regions {
 		for _, c := range r.Countries {
 			if c.IsReserved() {
-				in.find("region/"+r.Name+"/"+string(c), in.where("region", r.Name), "The region %s names %s, a code that ISO 3166-1 leaves to its users.", r.Name, c)
+				in.Report("region/"+r.Name+"/"+string(c), in.where("region", r.Name), "The region %s names %s, a code that ISO 3166-1 leaves to its users.", r.Name, c)
 			}
 		}
 	}
 	for _, n := range in.directory.Networks {
 		if n.Country.IsReserved() {
-			in.find("network/"+n.Name, in.where("network", n.Name), "The network %s states %s, a code that ISO 3166-1 leaves to its users.", n.Name, n.Country)
+			in.Report("network/"+n.Name, in.where("network", n.Name), "The network %s states %s, a code that ISO 3166-1 leaves to its users.", n.Name, n.Country)
 		}
 	}
 }

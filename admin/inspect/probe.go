@@ -16,14 +16,14 @@ import (
 // prepareAttempts makes what all attempts have in common: they are made through a
 // browser, with nothing odd about them, with each document of the book accepted
 // and each outside check passed.
-func (in *inspection) prepareAttempts() {
+func (in *Pass) prepareAttempts() {
 	a := &in.ordinary
 	a.Through, a.Previous, a.Failures = attempt.Known(attempt.Browser), attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
 	a.Client = attempt.None[attempt.ClientAsk]()
 	a.Country, a.External = in.homeCountry(), map[string]attempt.CheckResult{}
-	for _, assurance := range in.judge.Assurances() {
+	for _, assurance := range in.Judge.Assurances() {
 		if assurance.Accept != nil {
-			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: assurance.Accept.Document, Version: assurance.Accept.Version, At: in.at})
+			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: assurance.Accept.Document, Version: assurance.Accept.Version, At: in.At})
 		}
 		if assurance.External != "" {
 			a.External[assurance.External] = attempt.CheckPassed
@@ -34,7 +34,7 @@ func (in *inspection) prepareAttempts() {
 	for hour := range 7 * 24 {
 		var open []byte
 		for w := range in.directory.Windows {
-			if in.directory.InWindow(w, in.at.Add(time.Duration(hour)*time.Hour)) {
+			if in.directory.InWindow(w, in.At.Add(time.Duration(hour)*time.Hour)) {
 				open = append(open, '1')
 			} else {
 				open = append(open, '0')
@@ -49,14 +49,14 @@ func (in *inspection) prepareAttempts() {
 
 // attempt makes the ordinary attempt of an account at an app, both by number, so
 // many hours from now.
-func (in *inspection) attempt(account, app, hours int) *attempt.Attempt {
+func (in *Pass) attempt(account, app, hours int) *attempt.Attempt {
 	a := in.ordinary
-	a.At, a.Account, a.App = in.at.Add(time.Duration(hours)*time.Hour), in.directory.Accounts[account].Name, in.directory.Apps[app].Name
+	a.At, a.Account, a.App = in.At.Add(time.Duration(hours)*time.Hour), in.directory.Accounts[account].Name, in.directory.Apps[app].Name
 	return &a
 }
 
 // homeCountry is the country of the first own network that states one.
-func (in *inspection) homeCountry() attempt.Fact[attempt.CountryCode] {
+func (in *Pass) homeCountry() attempt.Fact[attempt.CountryCode] {
 	for _, n := range in.directory.Networks {
 		if n.Ours && n.Country != "" {
 			return attempt.Known(attempt.CountryCode(n.Country))
@@ -66,8 +66,8 @@ func (in *inspection) homeCountry() attempt.Fact[attempt.CountryCode] {
 }
 
 // proveAll adds a proof of each method that the account has enrolled.
-func (in *inspection) proveAll(a *attempt.Attempt, account int) {
-	for _, m := range in.judge.MethodNames(in.directory.Profile(account).Enrolled()) {
+func (in *Pass) proveAll(a *attempt.Attempt, account int) {
+	for _, m := range in.Judge.MethodNames(in.directory.Profile(account).Enrolled()) {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 	}
 }
@@ -75,8 +75,8 @@ func (in *inspection) proveAll(a *attempt.Attempt, account int) {
 // ownAddresses returns an address of each own network that could matter: of those
 // that some condition names, and of the others one for each country; where the
 // book has none, an address that lies nowhere.
-func (in *inspection) ownAddresses() []attempt.Fact[netip.Addr] {
-	named := in.judge.Values(condition.Networks)
+func (in *Pass) ownAddresses() []attempt.Fact[netip.Addr] {
+	named := in.Judge.Values(condition.Networks)
 	seen := map[string]bool{}
 	var found []attempt.Fact[netip.Addr]
 	for _, n := range in.directory.Networks {
@@ -96,7 +96,7 @@ func (in *inspection) ownAddresses() []attempt.Fact[netip.Addr] {
 }
 
 // strangeAddress is one that lies in no network, as far as there is such a one.
-func (in *inspection) strangeAddress() attempt.Fact[netip.Addr] {
+func (in *Pass) strangeAddress() attempt.Fact[netip.Addr] {
 	if ip, ok := in.directory.AddressElsewhere(); ok {
 		return attempt.Known(ip)
 	}
@@ -109,10 +109,10 @@ const mostDevices = 20
 // goodDevices returns devices that could serve an account: a made-up one of its
 // own that is managed and passes each posture that one device can pass, and those
 // registered that are its own or shared, as if they had just reported.
-func (in *inspection) goodDevices(account int) []attempt.Fact[attempt.Device] {
+func (in *Pass) goodDevices(account int) []attempt.Fact[attempt.Device] {
 	name := in.directory.Accounts[account].Name
 	device := attempt.Device{ID: attempt.Known("inspected"), Platform: attempt.Known(in.platform()), Managed: attempt.Known(true), Known: attempt.Known(true),
-		Shared: attempt.Known(false), Owner: attempt.Known(name), Tags: []string{}, Facts: map[string]attempt.Scalar{}, ReportedAt: attempt.Known(in.at)}
+		Shared: attempt.Known(false), Owner: attempt.Known(name), Tags: []string{}, Facts: map[string]attempt.Scalar{}, ReportedAt: attempt.Known(in.At)}
 	for _, p := range in.directory.Postures {
 		for _, c := range p.Checks {
 			device.Facts[c.Fact] = passing(c, in.platform())
@@ -121,14 +121,14 @@ func (in *inspection) goodDevices(account int) []attempt.Fact[attempt.Device] {
 	found := []attempt.Fact[attempt.Device]{attempt.Known(device)}
 	for _, d := range in.directory.Devices {
 		if (d.Owner == name || d.Shared) && len(found) <= mostDevices {
-			found = append(found, attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(in.at)}))
+			found = append(found, attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(in.At)}))
 		}
 	}
 	return found
 }
 
 // platform is one that the postures list, where they list any.
-func (in *inspection) platform() string {
+func (in *Pass) platform() string {
 	first := ""
 	for _, p := range in.directory.Postures {
 		for _, c := range p.Checks {
@@ -175,7 +175,7 @@ func strangeDevice() attempt.Fact[attempt.Device] {
 const mostTried = 200
 
 // persons returns accounts of persons that fit, up to mostTried.
-func (in *inspection) persons(fits func(account int) bool) []int {
+func (in *Pass) persons(fits func(account int) bool) []int {
 	var found []int
 	for n := range in.directory.Accounts {
 		if in.directory.Profile(n).Kind() == directory.Person && !in.directory.Profile(n).Disabled() && fits(n) {
@@ -188,7 +188,7 @@ func (in *inspection) persons(fits func(account int) bool) []int {
 }
 
 // secondFactors are the methods that rest on something else than knowledge.
-func (in *inspection) secondFactors() directory.MethodSet {
+func (in *Pass) secondFactors() directory.MethodSet {
 	var set directory.MethodSet
 	for i, m := range in.directory.Methods() {
 		if m.Kind != directory.Knowledge && m.Name != directory.DeskPass {
@@ -200,7 +200,7 @@ func (in *inspection) secondFactors() directory.MethodSet {
 
 // knowing returns the first method of knowledge that an account has, "" where it
 // has none.
-func (in *inspection) knowing(account int) string {
+func (in *Pass) knowing(account int) string {
 	for i, m := range in.directory.Methods() {
 		if m.Kind == directory.Knowledge && in.directory.Profile(account).Enrolled().Has(i) {
 			return m.Name

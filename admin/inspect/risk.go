@@ -29,8 +29,8 @@ var riskChecks = []Check{
 		"Look at the checks; a value is mistyped, or the fleet is behind.", postureNobodyPasses},
 }
 
-func unreachableLevel(in *inspection) {
-	model := in.judge.Risk()
+func unreachableLevel(in *Pass) {
+	model := in.Judge.Risk()
 	if len(model.Signals) == 0 {
 		return // then nothing is judged by risk
 	}
@@ -40,13 +40,13 @@ func unreachableLevel(in *inspection) {
 	}
 	for _, level := range []directory.Level{directory.LowRisk, directory.MediumRisk, directory.HighRisk} {
 		if from := model.Levels.From(level); most < from {
-			in.find(level.String(), at, "The level %s begins at %d, and all signals together come to %d.", level, from, most)
+			in.Report(level.String(), at, "The level %s begins at %d, and all signals together come to %d.", level, from, most)
 		}
 	}
 }
 
 // bars returns the scores from which a policy blocks and asks for more.
-func (in *inspection) bars(s *subject) map[string]int {
+func (in *Pass) bars(s *subject) map[string]int {
 	bars := map[string]int{}
 	for _, r := range s.Rules {
 		condition.Walk(r.When, func(n condition.Node) bool {
@@ -57,7 +57,7 @@ func (in *inspection) bars(s *subject) map[string]int {
 			bar := int(t.Limit())
 			switch t.Key {
 			case condition.RiskAtLeast:
-				bar = in.judge.Risk().Levels.From(directory.Level(t.Limit()))
+				bar = in.Judge.Risk().Levels.From(directory.Level(t.Limit()))
 			case condition.ScoreAtLeast:
 			default:
 				return true
@@ -75,7 +75,7 @@ func (in *inspection) bars(s *subject) map[string]int {
 	return bars
 }
 
-func riskInTwoPlaces(in *inspection) {
+func riskInTwoPlaces(in *Pass) {
 	live := in.live()
 	for i, s := range live {
 		here := in.bars(s)
@@ -91,7 +91,7 @@ func riskInTwoPlaces(in *inspection) {
 				a, one := here[does]
 				b, other := there[does]
 				if one && other && a != b {
-					in.find(s.Name+"+"+t.Name, t.At, "%s %s from a score of %d, %s from %d, and both are for %s at %s.", s.Name, does, a, t.Name, b,
+					in.Report(s.Name+"+"+t.Name, t.At, "%s %s from a score of %d, %s from %d, and both are for %s at %s.", s.Name, does, a, t.Name, b,
 						in.accountNames(s.audience.And(t.audience)), in.appNames(common(s.apps, t.apps)))
 				}
 			}
@@ -99,15 +99,15 @@ func riskInTwoPlaces(in *inspection) {
 	}
 }
 
-func postureWithoutFresh(in *inspection) {
+func postureWithoutFresh(in *Pass) {
 	for _, p := range in.directory.Postures {
 		if p.Fresh == 0 {
-			in.find(p.Name, in.where("posture", p.Name), "%s takes a report of any age.", p.Name)
+			in.Report(p.Name, in.where("posture", p.Name), "%s takes a report of any age.", p.Name)
 		}
 	}
 }
 
-func postureNobodyPasses(in *inspection) {
+func postureNobodyPasses(in *Pass) {
 	if len(in.directory.Devices) == 0 {
 		return
 	}
@@ -115,7 +115,7 @@ func postureNobodyPasses(in *inspection) {
 		var why []string
 		passed := slices.ContainsFunc(in.directory.Devices, func(d directory.Device) bool {
 			// As if it had reported just now.
-			probe := attempt.Attempt{At: in.at, Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.at)})}
+			probe := attempt.Attempt{At: in.At, Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.At)})}
 			view := in.directory.View(&probe)
 			for i := range p.Checks {
 				if view.Passes(&p, &p.Checks[i]) != condition.True {
@@ -126,7 +126,7 @@ func postureNobodyPasses(in *inspection) {
 			return true
 		})
 		if !passed {
-			in.find(p.Name, in.where("posture", p.Name), "None of the %d registered devices passes %s: %s.", len(in.directory.Devices), p.Name, strings.Join(why[:min(3, len(why))], ", "))
+			in.Report(p.Name, in.where("posture", p.Name), "None of the %d registered devices passes %s: %s.", len(in.directory.Devices), p.Name, strings.Join(why[:min(3, len(why))], ", "))
 		}
 	}
 }
@@ -149,29 +149,29 @@ var upkeepChecks = []Check{
 // to be is old.
 const staleAfter = 90
 
-func staleImport(in *inspection) {
-	for _, i := range in.book.Imported {
+func staleImport(in *Pass) {
+	for _, i := range in.Book.Imported {
 		most := staleAfter
 		if i.Fresh > 0 {
 			most = int(time.Duration(i.Fresh) / (24 * time.Hour))
 		}
 		if n := in.daysSince(i.TakenAt); n > most {
-			in.find(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, words.Count(n, "day"), words.Count(most, "day"))
+			in.Report(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, words.Count(n, "day"), words.Count(most, "day"))
 		}
 	}
 }
 
-func skippedInImport(in *inspection) {
-	for _, i := range in.book.Imported {
+func skippedInImport(in *Pass) {
+	for _, i := range in.Book.Imported {
 		if len(i.Skipped) > 0 {
-			in.find(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, words.Count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
+			in.Report(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, words.Count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
 		}
 	}
 }
 
 // acceptedInVain runs last, when all else has been found.
-func acceptedInVain(in *inspection) {
-	for _, a := range in.book.Accepted {
+func acceptedInVain(in *Pass) {
+	for _, a := range in.Book.Accepted {
 		if in.names[a.Name] {
 			continue
 		}
@@ -180,6 +180,6 @@ func acceptedInVain(in *inspection) {
 		if !slices.ContainsFunc(in.checks, func(c Check) bool { return c.Name == check }) {
 			why = "is the finding of no check"
 		}
-		in.find(a.Name, a.At, "%s is accepted, and %s.", a.Name, why)
+		in.Report(a.Name, a.At, "%s is accepted, and %s.", a.Name, why)
 	}
 }

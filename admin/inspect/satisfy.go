@@ -44,7 +44,7 @@ func conditionsOf(rules []decide.Rule) []condition.Node {
 // of tests that hold or fail, and asks of each list whether the tests of one
 // subject go together. Subjects hang together only where it says so below; what
 // it does not look into is taken to be possible.
-func (in *inspection) canHold(s *subject, holds, fails []condition.Node) bool {
+func (in *Pass) canHold(s *subject, holds, fails []condition.Node) bool {
 	var goals []goal
 	for _, n := range holds {
 		goals = append(goals, goal{n, true})
@@ -52,12 +52,12 @@ func (in *inspection) canHold(s *subject, holds, fails []condition.Node) bool {
 	for _, n := range fails {
 		goals = append(goals, goal{n, false})
 	}
-	search := &search{inspection: in, subject: s}
+	search := &search{Pass: in, subject: s}
 	return search.reach(goals, nil) || search.steps > mostSteps
 }
 
 type search struct {
-	*inspection
+	*Pass
 	subject *subject
 	steps   int
 }
@@ -181,7 +181,7 @@ func fulfils(tests []literal, holds func(*condition.Test) condition.Truth) bool 
 
 // gatherPlaces collects the kinds of place that the book tells apart: each set of
 // networks that addresses lie in, and nowhere.
-func (in *inspection) gatherPlaces() {
+func (in *Pass) gatherPlaces() {
 	seen := map[string]bool{}
 	add := func(p *directory.Place) {
 		if key := fmt.Sprint(p.Networks, p.Ours, p.Country); !seen[key] {
@@ -235,16 +235,16 @@ const horizon = 400 * 24 * time.Hour
 
 // someMoment looks for a moment, from now on, that fulfils the tests.
 func (s *search) someMoment(tests []literal) bool {
-	moments := []time.Time{s.at}
+	moments := []time.Time{s.At}
 	for _, l := range tests {
 		for _, w := range l.test.Numbers() {
-			end := s.at.Add(horizon)
+			end := s.At.Add(horizon)
 			for _, r := range s.directory.Windows[w].Dates {
-				if last := r.Last.Start(s.directory.Zone).Add(48 * time.Hour); last.After(end) && last.Before(s.at.AddDate(20, 0, 0)) {
+				if last := r.Last.Start(s.directory.Zone).Add(48 * time.Hour); last.After(end) && last.Before(s.At.AddDate(20, 0, 0)) {
 					end = last
 				}
 			}
-			moments = append(moments, s.directory.WindowTurns(int(w), s.at, end)...)
+			moments = append(moments, s.directory.WindowTurns(int(w), s.At, end)...)
 		}
 	}
 	return slices.ContainsFunc(moments, func(t time.Time) bool {
@@ -256,11 +256,11 @@ func (s *search) someMoment(tests []literal) bool {
 
 // someScore reports whether a score fulfils the tests that the signals can reach.
 func (s *search) someScore(tests []literal) bool {
-	least, most := 0, highestScore(s.judge.Risk())
+	least, most := 0, highestScore(s.Judge.Risk())
 	for _, l := range tests {
 		bar := int(l.test.Limit())
 		if l.test.Key == condition.RiskAtLeast {
-			bar = s.judge.Risk().Levels.From(directory.Level(l.test.Limit()))
+			bar = s.Judge.Risk().Levels.From(directory.Level(l.test.Limit()))
 		}
 		if l.wants {
 			least = max(least, bar)

@@ -49,22 +49,22 @@ func never(w directory.Window) bool {
 	})
 }
 
-func emptyWindow(in *inspection) {
+func emptyWindow(in *Pass) {
 	for _, w := range in.directory.Windows {
 		if never(w) {
-			in.find(w.Name, in.where("window", w.Name), "None of the dates of %s falls on one of its days (%s).", w.Name, w.String())
+			in.Report(w.Name, in.where("window", w.Name), "None of the dates of %s falls on one of its days (%s).", w.Name, w.String())
 		}
 	}
 }
 
-func pastWindow(in *inspection) {
+func pastWindow(in *Pass) {
 	for _, w := range in.directory.Windows {
 		if len(w.Dates) == 0 {
 			continue
 		}
 		last := slices.MaxFunc(w.Dates, func(a, b directory.DateRange) int { return daysBetween(b.Last, a.Last) }).Last
 		if last.Before(in.today) && daysBetween(last, in.today) > 1 { // it may run into the next day
-			in.find(w.Name, in.where("window", w.Name), "%s was open for the last time on %s.", w.Name, last)
+			in.Report(w.Name, in.where("window", w.Name), "%s was open for the last time on %s.", w.Name, last)
 		}
 	}
 }
@@ -72,19 +72,19 @@ func pastWindow(in *inspection) {
 // clockChanges is how far ahead clock changes are looked for.
 const clockChanges = 2 * 366 * 24 * time.Hour
 
-func clockChange(in *inspection) {
+func clockChange(in *Pass) {
 	for _, w := range in.directory.Windows {
 		zone := in.directory.Zone
 		if w.Zone != nil {
 			zone = w.Zone
 		}
-		for t := in.at.In(zone); t.Before(in.at.Add(clockChanges)); {
+		for t := in.At.In(zone); t.Before(in.At.Add(clockChanges)); {
 			_, change := t.ZoneBounds()
 			if change.IsZero() {
 				break
 			}
 			if edge, hit := edgeIn(w, change); hit {
-				in.find(w.Name, in.where("window", w.Name), "The edge %s of %s falls into the clock change of %s (%s).", edge, w.Name, change.In(zone).Format(time.DateOnly), zone)
+				in.Report(w.Name, in.where("window", w.Name), "The edge %s of %s falls into the clock change of %s (%s).", edge, w.Name, change.In(zone).Format(time.DateOnly), zone)
 				break
 			}
 			t = change.Add(time.Hour)
@@ -123,22 +123,22 @@ func edgeIn(w directory.Window, change time.Time) (directory.Clock, bool) {
 	return 0, false
 }
 
-func rolloutWithoutMargin(in *inspection) {
-	for _, r := range in.judge.Rollouts() {
+func rolloutWithoutMargin(in *Pass) {
+	for _, r := range in.Judge.Rollouts() {
 		if r.Enforced.Before(in.today) {
 			continue
 		}
 		switch {
 		case r.AskBy == nil:
-			in.find(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
+			in.Report(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
 		case daysBetween(*r.AskBy, r.Enforced) < margin:
-			in.find(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, words.Count(daysBetween(*r.AskBy, r.Enforced), "day"))
+			in.Report(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, words.Count(daysBetween(*r.AskBy, r.Enforced), "day"))
 		}
 	}
 }
 
-func rolloutEasesNothing(in *inspection) {
-	for _, r := range in.judge.Rollouts() {
+func rolloutEasesNothing(in *Pass) {
+	for _, r := range in.Judge.Rollouts() {
 		who := in.crowd.Of(r.Who)
 		var methods directory.MethodSet
 		for _, name := range r.Methods {
@@ -149,16 +149,16 @@ func rolloutEasesNothing(in *inspection) {
 		for _, name := range r.Eases {
 			switch {
 			case in.methodsOf(name)&methods == 0:
-				in.find(r.Name+"/"+name, r.At, "%s eases %s, which none of its methods would meet.", r.Name, name)
+				in.Report(r.Name+"/"+name, r.At, "%s eases %s, which none of its methods would meet.", r.Name, name)
 			case !in.asksOf(name, who):
-				in.find(r.Name+"/"+name, r.At, "%s eases %s, which no live or shadow policy asks of %s.", r.Name, name, in.peopleOf(who))
+				in.Report(r.Name+"/"+name, r.At, "%s eases %s, which no live or shadow policy asks of %s.", r.Name, name, in.peopleOf(who))
 			}
 		}
 	}
 }
 
 // asksOf reports whether some live or shadow policy asks an assurance of somebody.
-func (in *inspection) asksOf(assurance string, who directory.Audience) bool {
+func (in *Pass) asksOf(assurance string, who directory.Audience) bool {
 	return slices.ContainsFunc(in.subject, func(s subject) bool {
 		return s.active() && s.audience.Meets(who) && slices.ContainsFunc(s.Rules, func(r decide.Rule) bool {
 			return slices.ContainsFunc(r.Then.Require, func(q decide.Requirement) bool { return slices.Contains(q.OneOf, assurance) })
@@ -167,7 +167,7 @@ func (in *inspection) asksOf(assurance string, who directory.Audience) bool {
 }
 
 // peopleOf names an audience, "nobody" where it is empty.
-func (in *inspection) peopleOf(who directory.Audience) string {
+func (in *Pass) peopleOf(who directory.Audience) string {
 	if who.IsEmpty() {
 		return "anybody: it is for nobody"
 	}

@@ -124,26 +124,26 @@ func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
 
 // recorded returns what the record of consent in a book's folder knows, where
 // there is one.
-func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspect.Facts, error) {
+func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspect.Options, error) {
 	path := filepath.Join(dir, recordName)
 	if _, err := os.Stat(path); err != nil {
-		return inspect.Facts{}, nil
+		return inspect.Options{}, nil
 	}
 	judge, err := b.Compile()
 	if err != nil {
-		return inspect.Facts{}, err
+		return inspect.Options{}, err
 	}
 	consents, err := b.CompileConsent(judge)
 	if err != nil {
-		return inspect.Facts{}, err
+		return inspect.Options{}, err
 	}
 	store, err := desk.OpenFile(path)
 	if err != nil {
-		return inspect.Facts{}, err
+		return inspect.Options{}, err
 	}
 	defer store.Close()
 	usage, err := desk.New(consents, store).Usage(context.Background(), at)
-	return inspect.Facts{Usage: usage}, err
+	return inspect.Options{Usage: usage}, err
 }
 
 // moment reads --at in the zone of a book; now where it is left out.
