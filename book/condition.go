@@ -7,9 +7,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -206,53 +204,13 @@ func (r *reader) eachText(key, value *yaml.Node, visit func(n *yaml.Node, text s
 // checkValue checks one alternative of a test, or notes what it refers to.
 func (r *reader) checkValue(n *yaml.Node, k condition.Key, text string) {
 	var err error
-	switch k {
-	case condition.Accounts:
-		r.refer(n, "account", text)
-	case condition.Groups:
-		r.refer(n, "group", text)
-	case condition.Names:
-		r.refer(n, "app", text)
-	case condition.During:
-		r.refer(n, "window", text)
-	case condition.Enrolled:
-		r.refer(n, "method", text)
-	case condition.Posture:
-		r.refer(n, "posture", text)
-	case condition.Signals:
-		r.refer(n, "signal", text)
-	case condition.Proved:
-		r.refer(n, "assurance", text)
-	case condition.Clients:
-		r.refer(n, "client", text)
-	case condition.ScopesWithin:
-		r.refer(n, "tier", text)
-	case condition.Scopes:
-		err = consent.CheckPattern(text)
-	case condition.Standing:
-		err = new(consent.Standing).UnmarshalText([]byte(text))
-	case condition.Resource:
-		err = new(consent.ResourceKind).UnmarshalText([]byte(text))
-	case condition.Actions:
-		err = new(attempt.Action).UnmarshalText([]byte(text))
-	case condition.Device:
-		err = new(directory.DeviceTrait).UnmarshalText([]byte(text))
-	case condition.Networks:
-		if _, wrong := directory.ParseRange(text); wrong != nil {
-			if strings.ContainsAny(text, "/:") || strings.Trim(text, "0123456789.-") == "" {
-				err = wrong
-			} else {
-				r.refer(n, "network", text)
-			}
-		}
-	case condition.Countries:
-		if (*directory.Country)(new(attempt.CountryCode)).UnmarshalText([]byte(text)) != nil {
-			r.refer(n, "region", text)
-		}
-	case condition.Kinds:
-		err = new(directory.Kind).UnmarshalText([]byte(text))
-	case condition.Through:
-		err = new(attempt.Through).UnmarshalText([]byte(text))
+	switch d := k.Definition(); {
+	case d.Check != nil && d.Check(text) != nil:
+		err = d.Check(text)
+	case len(d.Words) > 0 && !slices.Contains(d.Words, text):
+		err = fmt.Errorf("%q is no value of %s%s", text, k, nearest.DidYouMean(text, d.Words))
+	case d.Names != "" && (d.Literal == nil || !d.Literal(text)):
+		r.refer(n, d.Names, text)
 	}
 	if err != nil {
 		r.add(r.at(n), "%v", err)

@@ -193,12 +193,6 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 	})
 }
 
-// words are the keys whose values are words of a closed list.
-var words = map[condition.Key][]string{
-	condition.Kinds: directory.Kinds(), condition.Device: directory.DeviceTraits(), condition.Through: attempt.Throughs(), condition.Actions: attempt.Actions(),
-	condition.Standing: consent.Standings(), condition.Resource: consent.ResourceKinds(),
-}
-
 func keySchema(k condition.Key) *jsonschema.Schema {
 	switch k.Shape() {
 	case condition.Flag:
@@ -215,7 +209,7 @@ func keySchema(k condition.Key) *jsonschema.Schema {
 		least, most := 1.0, 100.0
 		return &jsonschema.Schema{Type: "integer", Minimum: &least, Maximum: &most}
 	}
-	if list, closed := words[k]; closed {
+	if list := k.Definition().Words; len(list) > 0 {
 		return oneOrMore(jsonschema.Words(list...), 1)
 	}
 	return oneOrMore(jsonschema.Text(), 1)

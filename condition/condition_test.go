@@ -9,6 +9,24 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 )
 
+// define makes a key for the tests of this package, which has none of its own.
+func define(name string, shape condition.Shape) condition.Key {
+	return condition.Define(condition.Definition{Name: name, Doc: "made up", About: condition.AboutApp, Shape: shape, Meaning: condition.MeansWords, Fact: condition.OfManyValues,
+		Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+			return condition.Binding{}, nil
+		},
+		Holds: func(any, *condition.Test) condition.Truth { return condition.Unknown },
+		Saw:   func(any, *condition.Test) string { return "" },
+		Says:  func(*condition.Test, bool) string { return name },
+	})
+}
+
+var (
+	tags, groups, countries = define("tags", condition.List), define("groups", condition.List), define("countries", condition.List)
+	networks, attributes    = define("networks", condition.List), define("attributes", condition.Named)
+	anyone, scoreAtLeast    = define("anyone", condition.Marker), define("score_at_least", condition.Number)
+)
+
 // letters is a vocabulary in which each word is its first letter, and facts that
 // hold the upper-case letters, fail the lower-case ones and do not know the digits.
 type letters struct{}
@@ -41,7 +59,7 @@ func (f letters) Saw(t *condition.Test) string {
 }
 
 func test(values ...string) condition.Node {
-	return &condition.Test{At: condition.Position{File: "x.yaml", Line: 3, Column: 7}, Key: condition.Tags, Values: values}
+	return &condition.Test{At: condition.Position{File: "x.yaml", Line: 3, Column: 7}, Key: tags, Values: values}
 }
 func all(of ...condition.Node) condition.Node   { return &condition.All{Of: of} }
 func anyOf(of ...condition.Node) condition.Node { return &condition.Any{Of: of} }

@@ -14,13 +14,13 @@ func TestTexts(t *testing.T) {
 	}
 	for want, node := range map[string]condition.Node{
 		"":                                      nil,
-		"{groups: [deck, 'a b']}":               of(condition.Groups, "deck", "a b"),
-		"{countries: ['NO', SE]}":               of(condition.Countries, "NO", "SE"),
-		"{score_at_least: 50}":                  of(condition.ScoreAtLeast, "50"),
-		"{networks: ['198.51.100.0/24', ':x']}": of(condition.Networks, "198.51.100.0/24", ":x"),
-		"{attributes: {floor: ['3', 'it''s']}}": &condition.Test{Key: condition.Attributes, Attribute: "floor", Values: []string{"3", "it's"}},
-		"{not: {anyone: true}}":                 not(of(condition.Anyone, "true")),
-		"{all: [{any: []}, {tags: ['']}]}":      all(anyOf(), of(condition.Tags, "")),
+		"{groups: [deck, 'a b']}":               of(groups, "deck", "a b"),
+		"{countries: ['NO', SE]}":               of(countries, "NO", "SE"),
+		"{score_at_least: 50}":                  of(scoreAtLeast, "50"),
+		"{networks: ['198.51.100.0/24', ':x']}": of(networks, "198.51.100.0/24", ":x"),
+		"{attributes: {floor: ['3', 'it''s']}}": &condition.Test{Key: attributes, Attribute: "floor", Values: []string{"3", "it's"}},
+		"{not: {anyone: true}}":                 not(of(anyone, "true")),
+		"{all: [{any: []}, {tags: ['']}]}":      all(anyOf(), of(tags, "")),
 	} {
 		require.Equal(t, want, condition.Text(node))
 		if node != nil {
@@ -38,6 +38,16 @@ func TestKeysAndPlaces(t *testing.T) {
 		require.True(t, ok && found == k && k.IsValid() && !seen[k.String()], k)
 		require.True(t, k.Doc() != "" && k.About() != 0 && k.Shape() <= condition.Number, k)
 		seen[k.String()] = true
+	}
+	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { condition.Define(*tags.Definition()) })
+	for _, lack := range []func(d *condition.Definition){
+		func(d *condition.Definition) { d.Doc = "" }, func(d *condition.Definition) { d.About = 0 }, func(d *condition.Definition) { d.Meaning = 0 }, func(d *condition.Definition) { d.Fact = 0 },
+		func(d *condition.Definition) { d.Bind = nil }, func(d *condition.Definition) { d.Holds = nil }, func(d *condition.Definition) { d.Saw = nil }, func(d *condition.Definition) { d.Says = nil },
+	} {
+		d := *tags.Definition()
+		d.Name = "new"
+		lack(&d)
+		require.Panics(t, func() { condition.Define(d) }, "a key lacks no part")
 	}
 	_, ok := condition.ParseKey("country")
 	require.False(t, ok)
@@ -66,7 +76,7 @@ func TestBindingsAddUp(t *testing.T) {
 	require.Zero(t, b.Limit())
 	require.Zero(t, b.Salt())
 	require.Empty(t, b.Texts())
-	for name, node := range map[string]condition.Node{"no value": &condition.Test{Key: condition.Tags}, "no key": &condition.Test{Key: 250, Values: []string{"x"}}, "another type": stranger{}} {
+	for name, node := range map[string]condition.Node{"no value": &condition.Test{Key: tags}, "no key": &condition.Test{Key: 250, Values: []string{"x"}}, "another type": stranger{}} {
 		_, err := condition.Bind(all(node), letters{})
 		require.Error(t, err, name)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -98,42 +97,9 @@ type vocabulary struct {
 	judge *Judge
 }
 
-// Bind implements condition.Vocabulary. What is compared as text needs no number.
+// Bind implements condition.Vocabulary.
 func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
-	text := condition.Binding{Words: value}
-	switch t.Key {
-	case condition.Clients:
-		if _, ok := v.judge.clients[value]; !ok {
-			return text, fmt.Errorf("client %q is not defined", value)
-		}
-		return text, nil
-	case condition.ClientTags:
-		return text, nil
-	case condition.Scopes:
-		return text, CheckPattern(value)
-	case condition.ScopesWithin:
-		for rank, tier := range v.judge.ladder.tiers {
-			if tier.Name == value {
-				return condition.Binding{Numbers: []int32{int32(rank)}, Words: value}, nil
-			}
-		}
-		return text, fmt.Errorf("tier %q is not defined", value)
-	case condition.Standing:
-		var s Standing
-		err := s.UnmarshalText([]byte(value))
-		return condition.Binding{Numbers: []int32{int32(s)}, Words: value}, err
-	case condition.Resource:
-		var k ResourceKind
-		err := k.UnmarshalText([]byte(value))
-		return condition.Binding{Numbers: []int32{int32(k)}, Words: value}, err
-	case condition.PublisherVetted, condition.OwnsGroup:
-		n := int32(0)
-		if value == "true" {
-			n = 1
-		}
-		return condition.Binding{Numbers: []int32{n}, Words: value}, nil
-	}
-	return v.Vocabulary.Bind(t, value)
+	return t.Key.Definition().Bind(v, t, value)
 }
 
 // hearing is one scope of a request with what is known.
@@ -148,46 +114,14 @@ type hearing struct {
 }
 
 // Holds implements condition.Facts.
-func (h *hearing) Holds(t *condition.Test) condition.Truth {
-	switch t.About() {
-	case condition.AboutAccount:
-		return h.account.Holds(t, h.request.At, h.request.At)
-	case condition.AboutConsent:
-	default:
-		return condition.Unknown
-	}
-	number := func(n int32) condition.Truth { return condition.Of(slices.Contains(t.Numbers(), n)) }
-	flag := func(is bool) condition.Truth {
-		if is {
-			return number(1)
-		}
-		return number(0)
-	}
-	switch t.Key {
-	case condition.Scopes:
-		return condition.Of(slices.ContainsFunc(t.Values, func(p string) bool { return Matches(p, h.scope) }))
-	case condition.ScopesWithin:
-		return condition.Of(slices.ContainsFunc(t.Numbers(), func(rank int32) bool { return h.rank <= int(rank) }))
-	case condition.Resource:
-		return number(int32(h.request.Resource.Kind()))
-	case condition.OwnsGroup:
-		return flag(h.ownsGroup())
-	case condition.Clients:
-		return condition.Of(slices.Contains(t.Values, h.request.Client))
-	}
-	// What follows is known of a client that somebody knows.
-	if h.client == nil {
-		return condition.Unknown
-	}
-	switch t.Key {
-	case condition.ClientTags:
-		return condition.Of(slices.ContainsFunc(h.client.Tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	case condition.Standing:
-		return number(int32(h.client.Standing))
-	case condition.PublisherVetted:
-		return flag(h.client.Publisher.Vetted)
-	}
-	return condition.Unknown
+func (h *hearing) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(h, t) }
+
+// Saw implements condition.Witness.
+func (h *hearing) Saw(t *condition.Test) string { return t.Key.Definition().Saw(h, t) }
+
+// SeenAccount implements directory.AccountSeer.
+func (h *hearing) SeenAccount() (*directory.Profile, time.Time, time.Time) {
+	return h.account, h.request.At, h.request.At
 }
 
 // ownsGroup reports whether the account owns the group whose data is asked for.
@@ -195,44 +129,4 @@ func (h *hearing) ownsGroup() bool {
 	return slices.ContainsFunc(h.judge.directory.Groups, func(g directory.Group) bool {
 		return g.Name == h.request.Resource.Group && slices.Contains(g.Owners, h.request.Account)
 	})
-}
-
-// Saw implements condition.Witness.
-func (h *hearing) Saw(t *condition.Test) string {
-	if t.About() == condition.AboutAccount {
-		return h.account.Saw(t, h.request.At)
-	}
-	switch t.Key {
-	case condition.Scopes:
-		return h.scope
-	case condition.ScopesWithin:
-		return h.judge.ladder.TierOf(h.scope)
-	case condition.Resource:
-		return h.request.Resource.String()
-	case condition.OwnsGroup:
-		if h.ownsGroup() {
-			return "an owner"
-		}
-		return "no owner"
-	case condition.Clients:
-		return h.request.Client
-	}
-	if h.client == nil {
-		return ""
-	}
-	switch t.Key {
-	case condition.ClientTags:
-		if len(h.client.Tags) == 0 {
-			return "no tag"
-		}
-		return strings.Join(h.client.Tags, ", ")
-	case condition.Standing:
-		return h.client.Standing.String()
-	case condition.PublisherVetted:
-		if h.client.Publisher.Vetted {
-			return "a vetted publisher"
-		}
-		return "a publisher that nobody vetted"
-	}
-	return ""
 }

@@ -101,10 +101,10 @@ func rulebook() decide.Rulebook {
 		Risk:       risk.Scheme{Signals: []risk.Signal{{Name: "odd", Points: 90}}},
 		Assurances: []decide.Assurance{{Name: "own", Prove: prove("password")}, {Name: "held", Prove: prove("push", "otp-app")}},
 		Policies: []decide.Policy{
-			{Name: "base", Stage: decide.Live, Who: test(condition.Anyone, "true"), Apps: test(condition.Every, "true"),
-				Rules: []decide.Rule{{Name: "odd", When: test(condition.RiskAtLeast, "high")}, {Name: "far", When: test(condition.Countries, "BR")}, {Name: "all", Then: decide.Require("own")}}},
-			{Name: "office", Stage: decide.Live, Who: test(condition.Groups, "office"), Apps: test(condition.Every, "true"),
-				Rules: []decide.Rule{{Name: "managed", When: test(condition.Device, "managed"), Then: decide.Outcome{Grant: true}}, {Name: "all", Then: decide.Require("held")}}},
+			{Name: "base", Stage: decide.Live, Who: test(directory.KeyAnyone, "true"), Apps: test(directory.KeyEvery, "true"),
+				Rules: []decide.Rule{{Name: "odd", When: test(decide.KeyRiskAtLeast, "high")}, {Name: "far", When: test(directory.KeyCountries, "BR")}, {Name: "all", Then: decide.Require("own")}}},
+			{Name: "office", Stage: decide.Live, Who: test(directory.KeyGroups, "office"), Apps: test(directory.KeyEvery, "true"),
+				Rules: []decide.Rule{{Name: "managed", When: test(directory.KeyDevice, "managed"), Then: decide.Outcome{Grant: true}}, {Name: "all", Then: decide.Require("held")}}},
 		},
 	}
 }
@@ -148,7 +148,7 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		{"a group that nobody declared", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Groups: []string{"chiefs"}}} }, with(func(a *attempt.Attempt) { a.App = "books" }), "block app_not_open"},
 		{"an account that only a policy names", func(r *decide.Rulebook) {
 			r.Accounts = people{"bob": directory.Account{Methods: []string{"password"}}}
-			r.Policies[0].Who = &condition.Test{Key: condition.Accounts, Values: []string{"bob"}}
+			r.Policies[0].Who = &condition.Test{Key: directory.KeyAccounts, Values: []string{"bob"}}
 		}, with(func(a *attempt.Attempt) { a.Account = "bob" }), "grant demands_met"},
 		{"a device of the program's", func(r *decide.Rulebook) {
 			r.Accounts, r.Devices = people{"ann": office}, machines{"till": directory.Device{}}

@@ -229,7 +229,7 @@ func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
 func literals(book Rulebook) []directory.Range {
 	var found []directory.Range
 	book.eachCondition(func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == condition.Networks {
+		if t, ok := n.(*condition.Test); ok && t.Key == directory.KeyNetworks {
 			for _, value := range t.Values {
 				if r, err := directory.ParseRange(value); err == nil && !slices.Contains(found, r) {
 					found = append(found, r)
@@ -245,7 +245,7 @@ func literals(book Rulebook) []directory.Range {
 func namedAccounts(book Rulebook) []string {
 	var names []string
 	book.eachCondition(func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == condition.Accounts {
+		if t, ok := n.(*condition.Test); ok && t.Key == directory.KeyAccounts {
 			names = append(names, t.Values...)
 		}
 		return true
@@ -266,29 +266,7 @@ func (j *Judge) vocabulary(owner string) vocabulary {
 
 // Bind implements condition.Vocabulary.
 func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
-	if t.Key.About() == condition.AboutRisk && v.judge.model == nil {
-		return condition.Binding{}, fmt.Errorf("what adds to the score cannot ask for it: %s", t.Key)
-	}
-	switch t.Key {
-	case condition.Signals:
-		i := slices.IndexFunc(v.judge.model.Signals, func(s risk.Signal) bool { return s.Name == value })
-		if i < 0 {
-			return condition.Binding{}, fmt.Errorf("signal %q is not defined", value)
-		}
-		return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
-	case condition.RiskAtLeast:
-		return directory.LevelBinding(value)
-	case condition.ScoreAtLeast:
-		score, err := directory.Percent(value)
-		return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
-	case condition.Proved:
-		i, ok := v.judge.assuranceNumber[value]
-		if !ok {
-			return condition.Binding{}, fmt.Errorf("assurance %q is not defined", value)
-		}
-		return condition.Binding{Numbers: []int32{i}, Words: value}, nil
-	}
-	return v.Vocabulary.Bind(t, value)
+	return t.Key.Definition().Bind(v, t, value)
 }
 
 func (j *Judge) compileAssurances(assurances []Assurance) error {
@@ -418,7 +396,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 	compiled.noteNames()
 	test, isTest := compiled.who.(*condition.Test)
 	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil
-	compiled.forAnyone = isTest && test.Key == condition.Anyone
+	compiled.forAnyone = isTest && test.Key == directory.KeyAnyone
 	for _, name := range p.Replaces {
 		i, ok := slices.BinarySearchFunc(sorted, name, func(p Policy, name string) int { return cmp.Compare(p.Name, name) })
 		if !ok {
@@ -452,9 +430,9 @@ func (p *policy) noteNames() {
 			return false
 		case *condition.Test:
 			switch n.Key {
-			case condition.Kinds:
+			case directory.KeyKinds:
 				p.namesEmergencies = p.namesEmergencies || slices.Contains(n.Numbers(), int32(directory.Emergency))
-			case condition.Accounts:
+			case directory.KeyAccounts:
 				p.named = append(p.named, n.Numbers()...)
 			}
 		}

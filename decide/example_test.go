@@ -22,8 +22,8 @@ func ExampleCompile() {
 		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},
 		Policies: []decide.Policy{{
 			Name: "mail", Stage: decide.Live,
-			Who:   &condition.Test{Key: condition.Anyone, Values: []string{"true"}},
-			Apps:  &condition.Test{Key: condition.Names, Values: []string{"mail"}},
+			Who:   &condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}},
+			Apps:  &condition.Test{Key: directory.KeyNames, Values: []string{"mail"}},
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require("held")}},
 		}},
 	})

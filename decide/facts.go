@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -93,8 +94,8 @@ func (e *evaluation) countryState() countryState {
 	return e.where.state
 }
 
-// countryHolds answers a bound test on the country.
-func (e *evaluation) countryHolds(t *condition.Test) condition.Truth {
+// CountryHolds implements directory.PlaceSeer.
+func (e *evaluation) CountryHolds(t *condition.Test) condition.Truth {
 	switch e.countryState() {
 	case countryKnown:
 		return directory.CountryHolds(e.where.country, t)
@@ -104,60 +105,50 @@ func (e *evaluation) countryHolds(t *condition.Test) condition.Truth {
 	return condition.Unknown
 }
 
+// CountrySaw implements directory.PlaceSeer.
+func (e *evaluation) CountrySaw(t *condition.Test) string {
+	switch e.countryState() {
+	case countryKnown:
+		return string(e.where.country)
+	case countryStated:
+		if e.judge.directory.CountryMayHold(e.where.country, t) == condition.Unknown {
+			return string(e.where.country) + " stated, without an address to bear it out (unknown)"
+		}
+		return string(e.where.country)
+	}
+	return ""
+}
+
 // Holds implements condition.Facts.
-func (e *evaluation) Holds(t *condition.Test) condition.Truth {
-	d := e.judge.directory
-	switch t.About() {
-	case condition.AboutAccount:
-		if e.profile == nil {
-			return condition.False
-		}
-		return e.profile.Holds(t, e.moment, e.attempt.At)
-	case condition.AboutApp:
-		if e.app < 0 {
-			return condition.False
-		}
-		return d.AppHolds(e.app, t)
-	}
-	switch t.Key {
-	case condition.Networks, condition.OurNetwork:
-		if e.where.place == nil {
-			return condition.Unknown
-		}
-		return d.PlaceHolds(e.where.place, t)
-	case condition.Countries:
-		return e.countryHolds(t)
-	case condition.During:
-		for _, w := range t.Numbers() {
-			if d.InWindow(int(w), e.moment) {
-				return condition.True
-			}
-		}
-		return condition.False
-	case condition.Through:
-		if through, ok := e.attempt.Through.Get(); ok {
-			return directory.NumberHolds(int32(through), t)
-		}
-		return condition.Unknown
-	case condition.Actions:
-		return directory.NumberHolds(int32(e.attempt.Action), t)
-	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
-		return d.DeviceHolds(&e.device, e.attempt.Account, t)
-	case condition.Signals:
-		e.score()
-		holds := condition.False
-		for _, n := range t.Numbers() {
-			holds = max(holds, e.signals[n])
-		}
-		return holds
-	case condition.RiskAtLeast:
-		return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
-	case condition.ScoreAtLeast:
-		return e.scoreReaches(int(t.Limit()))
-	case condition.Proved:
-		return e.proved(t)
-	}
-	return condition.Unknown
+func (e *evaluation) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(e, t) }
+
+// Saw implements condition.Witness.
+func (e *evaluation) Saw(t *condition.Test) string { return t.Key.Definition().Saw(e, t) }
+
+// The methods below show the keys of package directory what they ask for.
+
+// SeenAccount implements directory.AccountSeer.
+func (e *evaluation) SeenAccount() (*directory.Profile, time.Time, time.Time) {
+	return e.profile, e.moment, e.attempt.At
+}
+
+// SeenApp implements directory.AppSeer.
+func (e *evaluation) SeenApp() (*directory.Directory, int) { return e.judge.directory, e.app }
+
+// SeenPlace implements directory.PlaceSeer.
+func (e *evaluation) SeenPlace() (*directory.Directory, *directory.Place, netip.Addr) {
+	ip, _ := e.attempt.IP.Get()
+	return e.judge.directory, e.where.place, directory.Plain(ip)
+}
+
+// SeenMoment implements directory.MomentSeer.
+func (e *evaluation) SeenMoment() (*directory.Directory, time.Time) {
+	return e.judge.directory, e.moment
+}
+
+// SeenDevice implements directory.DeviceSeer.
+func (e *evaluation) SeenDevice() (*directory.Directory, *directory.DeviceView, string) {
+	return e.judge.directory, &e.device, e.attempt.Account
 }
 
 // score weighs the attempt, once.
@@ -281,62 +272,6 @@ func (e *evaluation) Anonymous() condition.Truth {
 
 // DeviceKnown reports whether the device was seen before.
 func (e *evaluation) DeviceKnown() condition.Truth { return e.device.Known() }
-
-// Saw implements condition.Witness.
-func (e *evaluation) Saw(t *condition.Test) string {
-	d := e.judge.directory
-	switch t.Key.About() {
-	case condition.AboutAccount:
-		return e.profile.Saw(t, e.attempt.At)
-	case condition.AboutApp:
-		return d.SawApp(e.app, t)
-	}
-	switch t.Key {
-	case condition.Networks, condition.OurNetwork:
-		return e.sawPlace()
-	case condition.Countries:
-		switch e.countryState() {
-		case countryKnown:
-			return string(e.where.country)
-		case countryStated:
-			if d.CountryMayHold(e.where.country, t) == condition.Unknown {
-				return string(e.where.country) + " stated, without an address to bear it out (unknown)"
-			}
-			return string(e.where.country)
-		}
-		return ""
-	case condition.During:
-		return e.moment.In(d.Zone).Format("Mon 2006-01-02 15:04 MST")
-	case condition.Through:
-		if through, ok := e.attempt.Through.Get(); ok {
-			return through.String()
-		}
-		return ""
-	case condition.Actions:
-		return e.attempt.Action.String()
-	case condition.Platforms, condition.Device, condition.DeviceTags, condition.Posture:
-		return d.SawDevice(&e.device, e.attempt.Account, t)
-	case condition.Signals:
-		return e.sawSignals(t)
-	case condition.RiskAtLeast, condition.ScoreAtLeast:
-		return e.sawRisk()
-	case condition.Proved:
-		return e.sawProofs()
-	}
-	return ""
-}
-
-func (e *evaluation) sawPlace() string {
-	ip, _ := e.attempt.IP.Get()
-	if e.where.place == nil {
-		return ""
-	}
-	names := "no network"
-	if known := e.judge.directory.NetworkNames(e.where.place); len(known) > 0 {
-		names = strings.Join(known, ", ")
-	}
-	return fmt.Sprintf("%s (in %s)", directory.Plain(ip), names)
-}
 
 // sawRisk describes the score with the signals behind it.
 func (e *evaluation) sawRisk() string {

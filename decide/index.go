@@ -77,19 +77,19 @@ func (x *index) post(policy int32, who condition.Node) {
 	}
 	for _, t := range tests {
 		switch t.Key {
-		case condition.Domains:
+		case directory.KeyDomains:
 			for _, domain := range t.Texts() {
 				x.byDomain[domain] = append(x.byDomain[domain], policy)
 			}
-		case condition.Accounts:
+		case directory.KeyAccounts:
 			for _, n := range t.Numbers() {
 				x.byAccount[n] = append(x.byAccount[n], policy)
 			}
-		case condition.Groups:
+		case directory.KeyGroups:
 			for _, n := range t.Numbers() {
 				x.byGroup[n] = append(x.byGroup[n], policy)
 			}
-		case condition.Kinds:
+		case directory.KeyKinds:
 			for _, n := range t.Numbers() {
 				x.byKind[n] = append(x.byKind[n], policy)
 			}
@@ -103,7 +103,7 @@ func needed(node condition.Node) ([]*condition.Test, bool) {
 	switch n := node.(type) {
 	case *condition.Test:
 		switch n.Key {
-		case condition.Accounts, condition.Groups, condition.Domains, condition.Kinds:
+		case directory.KeyAccounts, directory.KeyGroups, directory.KeyDomains, directory.KeyKinds:
 			return []*condition.Test{n}, true
 		}
 	case *condition.All:
@@ -133,7 +133,7 @@ func needed(node condition.Node) ([]*condition.Test, bool) {
 func breadth(tests []*condition.Test) int {
 	widest := 0
 	for _, t := range tests {
-		width := map[condition.Key]int{condition.Accounts: 0, condition.Groups: 1, condition.Domains: 2, condition.Kinds: 3}[t.Key]
+		width := map[condition.Key]int{directory.KeyAccounts: 0, directory.KeyGroups: 1, directory.KeyDomains: 2, directory.KeyKinds: 3}[t.Key]
 		widest = max(widest, width)
 	}
 	return widest

@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // keyWorld adds to the world of the decisions what the keys below ask for.
@@ -36,34 +37,34 @@ groups: [{name: reds, where: {attributes: {team: red}}}]
 func TestEveryKey(t *testing.T) {
 	const never = "" // the directory is closed, or the attempt always says
 	rows := map[condition.Key][]struct{ when, holds, fails, unknown string }{
-		condition.Anyone:             {{"{anyone: true}", `"account":"ann"`, never, never}},
-		condition.Accounts:           {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
-		condition.Groups:             {{"{groups: [crew]}", `"account":"ann"`, `"account":"bob"`, never}, {"{groups: [reds]}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
-		condition.Domains:            {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		condition.Kinds:              {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		condition.Attributes:         {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
-		condition.Enrolled:           {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
-		condition.JoinedWithin:       {{"{joined_within: 30d}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}, {"{joined_within: 22d}", `"account":"dee","at":"2026-11-22T22:59:59Z"`, `"account":"dee","at":"2026-11-22T23:00:00Z"`, never}},
-		condition.AccountRiskAtLeast: {{"{account_risk_at_least: medium}", `"account":"dee"`, `"account":"ann"`, never}, {"{account_risk_at_least: high}", never, `"account":"dee"`, never}},
-		condition.Share:              {{"{share: 100}", `"account":"ann"`, never, never}, {"{share: 1}", never, `"account":"ann"`, never}},
-		condition.Every:              {{"{every: true}", `"app":"mail"`, never, never}},
-		condition.Names:              {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
-		condition.Tags:               {{"{tags: [chart]}", never, `"app":"mail"`, never}},
-		condition.Networks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`}},
-		condition.OurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`}},
-		condition.Countries: {{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
+		directory.KeyAnyone:             {{"{anyone: true}", `"account":"ann"`, never, never}},
+		directory.KeyAccounts:           {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
+		directory.KeyGroups:             {{"{groups: [crew]}", `"account":"ann"`, `"account":"bob"`, never}, {"{groups: [reds]}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
+		directory.KeyDomains:            {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		directory.KeyKinds:              {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		directory.KeyAttributes:         {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
+		directory.KeyEnrolled:           {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
+		directory.KeyJoinedWithin:       {{"{joined_within: 30d}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}, {"{joined_within: 22d}", `"account":"dee","at":"2026-11-22T22:59:59Z"`, `"account":"dee","at":"2026-11-22T23:00:00Z"`, never}},
+		directory.KeyAccountRiskAtLeast: {{"{account_risk_at_least: medium}", `"account":"dee"`, `"account":"ann"`, never}, {"{account_risk_at_least: high}", never, `"account":"dee"`, never}},
+		directory.KeyShare:              {{"{share: 100}", `"account":"ann"`, never, never}, {"{share: 1}", never, `"account":"ann"`, never}},
+		directory.KeyEvery:              {{"{every: true}", `"app":"mail"`, never, never}},
+		directory.KeyNames:              {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
+		directory.KeyTags:               {{"{tags: [chart]}", never, `"app":"mail"`, never}},
+		directory.KeyNetworks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`}},
+		directory.KeyOurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`}},
+		directory.KeyCountries: {{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
 			{"{countries: [BR]}", `"ip":"192.0.2.1","country":"BR"`, `"ip":"203.0.113.1","country":"BR"`, `"ip":null,"country":"BR"`}, {"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`}, {"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`}},
-		condition.During:       {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
-		condition.Platforms:    {{"{platforms: [windows, ios]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","platform":"linux"}`, `"device":{"id":"new"}`}, {"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`}},
-		condition.Device:       {{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`}, {"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`}, {"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`}},
-		condition.DeviceTags:   {{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`}},
-		condition.Posture:      {{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{posture: [fit]}", never, never, `"device":{"id":null}`}},
-		condition.Through:      {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
-		condition.Actions:      {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
-		condition.Signals:      {{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`}, {"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never}},
-		condition.RiskAtLeast:  {{"{risk_at_least: high}", `"device":{"known":false},"signals":["told"]`, `"device":{},"signals":[]`, `"device":{},"signals":["told"]`}},
-		condition.ScoreAtLeast: {{"{score_at_least: 50}", `"device":{"known":false}`, `"device":{"known":true},"signals":["told"]`, `"device":{}`}},
-		condition.Proved:       {{"{proved: [known]}", passwordNow, `"account":"ann"`, never}, {"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never}},
+		directory.KeyDuring:     {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
+		directory.KeyPlatforms:  {{"{platforms: [windows, ios]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","platform":"linux"}`, `"device":{"id":"new"}`}, {"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`}},
+		directory.KeyDevice:     {{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`}, {"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`}, {"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`}},
+		directory.KeyDeviceTags: {{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`}},
+		directory.KeyPosture:    {{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{posture: [fit]}", never, never, `"device":{"id":null}`}},
+		directory.KeyThrough:    {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
+		directory.KeyActions:    {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
+		decide.KeySignals:       {{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`}, {"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never}},
+		decide.KeyRiskAtLeast:   {{"{risk_at_least: high}", `"device":{"known":false},"signals":["told"]`, `"device":{},"signals":[]`, `"device":{},"signals":["told"]`}},
+		decide.KeyScoreAtLeast:  {{"{score_at_least: 50}", `"device":{"known":false}`, `"device":{"known":true},"signals":["told"]`, `"device":{}`}},
+		decide.KeyProved:        {{"{proved: [known]}", passwordNow, `"account":"ann"`, never}, {"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never}},
 	}
 	for _, key := range condition.Keys() {
 		if key.About() == condition.AboutConsent {

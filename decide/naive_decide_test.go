@@ -247,7 +247,7 @@ func (n naive) proved(name string) condition.Truth {
 	for _, a := range n.asks(n.assurance(name), true) {
 		truth := condition.Of(a.state == 0)
 		if strings.HasPrefix(a.words, "posture ") {
-			truth = n.tested(&condition.Test{Key: condition.Posture}, strings.TrimPrefix(a.words, "posture "))
+			truth = n.tested(&condition.Test{Key: directory.KeyPosture}, strings.TrimPrefix(a.words, "posture "))
 		}
 		if a.words == "consent" && n.a.Client.IsUnknown() {
 			truth = condition.Unknown
@@ -453,7 +453,7 @@ func (n naive) names(who condition.Node) bool {
 	case *condition.Any:
 		return slices.ContainsFunc(c.Of, n.names)
 	case *condition.Test:
-		return c.Key == condition.Kinds && slices.Contains(c.Values, "emergency") || c.Key == condition.Accounts && slices.Contains(c.Values, n.a.Account)
+		return c.Key == directory.KeyKinds && slices.Contains(c.Values, "emergency") || c.Key == directory.KeyAccounts && slices.Contains(c.Values, n.a.Account)
 	}
 	return false
 }

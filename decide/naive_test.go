@@ -385,75 +385,75 @@ func (n naive) holds(node condition.Node) condition.Truth {
 func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	account, app := n.account(), n.appNamed(n.a.App)
 	switch t.Key {
-	case condition.Anyone:
+	case directory.KeyAnyone:
 		return yes
-	case condition.Accounts:
+	case directory.KeyAccounts:
 		return condition.Of(account.Name == value)
-	case condition.Groups:
+	case directory.KeyGroups:
 		return n.member(value)
-	case condition.Domains:
+	case directory.KeyDomains:
 		return condition.Of(strings.HasSuffix(strings.ToLower(account.Name), "@"+strings.ToLower(value)))
-	case condition.Kinds:
+	case directory.KeyKinds:
 		return condition.Of(account.Kind.String() == value)
-	case condition.Attributes:
+	case directory.KeyAttributes:
 		has, given := account.Attributes[t.Attribute]
 		if !given {
 			return maybe
 		}
 		return condition.Of(has.Kind() != attempt.Nothing && has.String() == value)
-	case condition.Enrolled:
+	case directory.KeyEnrolled:
 		if strings.HasPrefix(n.owner, "group ") { // membership looks at what is listed alone
 			return condition.Of(slices.Contains(account.Methods, value))
 		}
 		return n.enrolled(value)
-	case condition.JoinedWithin:
+	case directory.KeyJoinedWithin:
 		joined, known := n.joined()
 		if !known {
 			return maybe
 		}
 		return condition.Of(n.moment.Before(joined.Add(span(value))))
-	case condition.AccountRiskAtLeast:
+	case directory.KeyAccountRiskAtLeast:
 		return condition.Of(n.accountRisk() >= level(value))
-	case condition.Share:
+	case directory.KeyShare:
 		var percent uint64
 		_, _ = fmt.Sscan(value, &percent)
 		return condition.Of(share(account.Name, n.owner, n.book.Directory.ShareKey) < percent*100)
-	case condition.Every:
+	case directory.KeyEvery:
 		return yes
-	case condition.Names:
+	case directory.KeyNames:
 		return condition.Of(app.Name == value)
-	case condition.Tags:
+	case directory.KeyTags:
 		return condition.Of(slices.Contains(app.Tags, value))
-	case condition.Networks:
+	case directory.KeyNetworks:
 		if r, err := directory.ParseRange(value); err == nil {
 			ip, has := n.a.IP.Get()
 			return among([]netip.Addr{ip}, has, func(ip netip.Addr) bool { return has && r.Contains(ip) })
 		}
 		return n.inNetworks(func(network directory.Network) bool { return network.Name == value })
-	case condition.OurNetwork:
+	case directory.KeyOurNetwork:
 		ours := n.inNetworks(func(network directory.Network) bool { return network.Ours })
 		if value == "false" {
 			ours = ours.Not()
 		}
 		return ours
-	case condition.Countries:
+	case directory.KeyCountries:
 		return n.fromOneOf(t)
-	case condition.During:
+	case directory.KeyDuring:
 		return condition.Of(n.during(value))
-	case condition.Through:
+	case directory.KeyThrough:
 		through, has := n.a.Through.Get()
 		return among([]attempt.Through{through}, has, func(through attempt.Through) bool { return through.String() == value })
-	case condition.Actions:
+	case directory.KeyActions:
 		return condition.Of(n.a.Action.String() == value)
-	case condition.Platforms:
+	case directory.KeyPlatforms:
 		name, known := n.platform()
 		if !known {
 			return maybe
 		}
 		return condition.Of(name == value)
-	case condition.Device:
+	case directory.KeyDevice:
 		return n.deviceIs(value)
-	case condition.DeviceTags:
+	case directory.KeyDeviceTags:
 		said, entry := n.device()
 		switch {
 		case said.Tags != nil:
@@ -462,7 +462,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 			return condition.Of(slices.Contains(entry.Tags, value))
 		}
 		return maybe
-	case condition.Posture:
+	case directory.KeyPosture:
 		switch n.posture(value) {
 		case "fit":
 			return yes
@@ -470,15 +470,15 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 			return no
 		}
 		return maybe
-	case condition.Signals:
+	case decide.KeySignals:
 		return n.signal(*named(n.book.Risk.Signals, func(s risk.Signal) string { return s.Name }, value))
-	case condition.RiskAtLeast:
+	case decide.KeyRiskAtLeast:
 		return n.scored(n.levels().From(level(value)))
-	case condition.ScoreAtLeast:
+	case decide.KeyScoreAtLeast:
 		var bar int
 		_, _ = fmt.Sscan(value, &bar)
 		return n.scored(bar)
-	case condition.Proved:
+	case decide.KeyProved:
 		return n.proved(value)
 	}
 	panic("naive: no such key: " + t.Key.String())

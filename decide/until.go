@@ -46,11 +46,11 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 	look := func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok {
 			switch t.Key {
-			case condition.During:
+			case directory.KeyDuring:
 				for _, w := range t.Numbers() {
 					windows[w] = true
 				}
-			case condition.JoinedWithin:
+			case directory.KeyJoinedWithin:
 				if joined, known := e.profile.JoinedUntil(directory.Span(t.Limit()), e.attempt.At); known {
 					add(joined)
 				}
@@ -102,7 +102,7 @@ func (e *evaluation) mayApplyLater(p *policy) bool {
 	timely := !p.from.IsZero()
 	condition.Walk(p.who, func(n condition.Node) bool {
 		t, ok := n.(*condition.Test)
-		timely = timely || ok && t.Key == condition.JoinedWithin
+		timely = timely || ok && t.Key == directory.KeyJoinedWithin
 		return true
 	})
 	return timely || p.liveFor != nil

@@ -22,6 +22,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
@@ -39,7 +40,7 @@ func TestTheBookUsesEverything(t *testing.T) {
 		require.True(t, is, "%s is never used", field)
 	}
 	for _, key := range condition.Keys() {
-		if key == condition.Every {
+		if key == directory.KeyEvery {
 			continue // `apps: every` is the short form of it
 		}
 		require.True(t, conditions[key], "the condition %s is never used", key)

@@ -97,19 +97,19 @@ func (g *Gathering) Of(node condition.Node) Audience {
 func (g *Gathering) test(t *condition.Test) Audience {
 	a := Audience{make([]uint64, g.words()), make([]uint64, g.words())}
 	switch t.Key {
-	case condition.Accounts:
+	case KeyAccounts:
 		for _, n := range t.Numbers() {
 			if int(n) < len(g.directory.Accounts) { // the others are not listed
 				a.add(n, condition.True)
 			}
 		}
-	case condition.Groups:
+	case KeyGroups:
 		for _, group := range t.Numbers() {
 			a = a.Or(g.InGroup(int(group)))
 		}
 	default:
 		for n := range g.directory.profiles {
-			a.add(int32(n), g.directory.profiles[n].Holds(t, g.at, g.at))
+			a.add(int32(n), AccountFacts{&g.directory.profiles[n], g.at, g.at}.Holds(t))
 		}
 	}
 	return a

@@ -55,13 +55,13 @@ func TestDomainsAreComparedByIDNA(t *testing.T) {
 	d, err := directory.New(directory.Contents{Accounts: []directory.Account{{Name: "a@bücher.example"}, {Name: "b@xn--bcher-kva.example"}, {Name: "c@BÜCHER.example"}, {Name: "d@book.example"}, {Name: "e@f@BOOK.example"}}})
 	require.NoError(t, err)
 	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true, false, false}, "boo\u212a.example": {false, false, false, true, true}} {
-		test, err := condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{domain}}, d.Vocabulary(""))
+		test, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
 		require.NoError(t, err)
 		for i, holds := range want {
-			require.Equal(t, condition.Of(holds), d.Profile(i).Holds(test.(*condition.Test), time.Time{}, time.Time{}), "%s %s", domain, d.Accounts[i].Name)
+			require.Equal(t, condition.Of(holds), directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test)), "%s %s", domain, d.Accounts[i].Name)
 		}
 	}
-	_, err = condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{"not a domain"}}, d.Vocabulary(""))
+	_, err = condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"not a domain"}}, d.Vocabulary(""))
 	require.ErrorContains(t, err, "no domain")
 }
 
@@ -94,13 +94,13 @@ func TestSharesDependOnTheKey(t *testing.T) {
 		}
 		d, err := directory.New(directory.Contents{ShareKey: key, Accounts: accounts})
 		require.NoError(t, err)
-		test, err := condition.Bind(&condition.Test{Key: condition.Share, Values: []string{"50"}}, d.Vocabulary("owner"))
+		test, err := condition.Bind(&condition.Test{Key: directory.KeyShare, Values: []string{"50"}}, d.Vocabulary("owner"))
 		require.NoError(t, err)
 		var supplied directory.Profile
 		for i := range accounts {
-			holds := d.Profile(i).Holds(test.(*condition.Test), time.Time{}, time.Time{})
+			holds := directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test))
 			d.Resolve(&accounts[i], &supplied)
-			require.Equal(t, holds, supplied.Holds(test.(*condition.Test), time.Time{}, time.Time{}), "supplied or listed, it is the same side")
+			require.Equal(t, holds, directory.AccountFacts{Profile: &supplied}.Holds(test.(*condition.Test)), "supplied or listed, it is the same side")
 			sides += holds.String()[:1]
 		}
 		return sides

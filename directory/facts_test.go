@@ -20,7 +20,7 @@ func world(t *testing.T) *directory.Directory {
 	day := directory.Date{Year: 2026, Month: time.November, Day: 1}
 	leaked, changed, asked := time.Date(2026, 11, 10, 0, 0, 0, 0, time.UTC), time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC)
 	yes := attempt.BoolScalar(true)
-	red := &condition.Test{Key: condition.Attributes, Attribute: "team", Values: []string{"red"}}
+	red := &condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"red"}}
 	networks := func(text string) []directory.Range {
 		r, err := directory.ParseRange(text)
 		require.NoError(t, err)
@@ -56,26 +56,26 @@ func TestWhatAccountsShow(t *testing.T) {
 		want    condition.Truth
 		saw     string
 	}{
-		{condition.Test{Key: condition.Anyone, Values: []string{"true"}}, "ann", yes, "ann"},
-		{condition.Test{Key: condition.Accounts, Values: []string{"bob"}}, "ann", no, "ann"},
-		{condition.Test{Key: condition.Groups, Values: []string{"crew"}}, "ann", yes, "crew, reds"},
-		{condition.Test{Key: condition.Groups, Values: []string{"reds"}}, "bob", maybe, ""},
-		{condition.Test{Key: condition.Groups, Values: []string{"reds"}}, "cat", no, "no group"},
-		{condition.Test{Key: condition.Kinds, Values: []string{"emergency"}}, "cat", yes, "emergency"},
-		{condition.Test{Key: condition.Kinds, Values: []string{"person"}}, "ann", yes, "person"},
-		{condition.Test{Key: condition.Attributes, Attribute: "floor", Values: []string{"3"}}, "ann", yes, "3"},
-		{condition.Test{Key: condition.Attributes, Attribute: "team", Values: []string{"nothing"}}, "cat", no, "nothing"},
-		{condition.Test{Key: condition.Attributes, Attribute: "team", Values: []string{"red"}}, "bob", maybe, ""},
-		{condition.Test{Key: condition.Enrolled, Values: []string{"sms-code"}}, "ann", no, "password, sms-code"},
-		{condition.Test{Key: condition.Enrolled, Values: []string{"sms-code"}}, "bob", maybe, ""},
-		{condition.Test{Key: condition.Enrolled, Values: []string{"push"}}, "cat", no, "no method"},
-		{condition.Test{Key: condition.JoinedWithin, Values: []string{"30d"}}, "ann", yes, "joined 2026-11-01"},
-		{condition.Test{Key: condition.JoinedWithin, Values: []string{"20d"}}, "ann", no, "joined 2026-11-01"},
-		{condition.Test{Key: condition.JoinedWithin, Values: []string{"20d"}}, "bob", maybe, ""},
-		{condition.Test{Key: condition.AccountRiskAtLeast, Values: []string{"low"}}, "bob", no, "high (leaked-password, since 2026-11-10, put right by a changed password)"},
-		{condition.Test{Key: condition.AccountRiskAtLeast, Values: []string{"medium"}}, "cat", yes, "medium (gossip, since 2026-11-10)"},
-		{condition.Test{Key: condition.AccountRiskAtLeast, Values: []string{"low"}}, "ann", no, "none"},
-		{condition.Test{Key: condition.Domains, Values: []string{"one.example"}}, "ann", no, "no domain"},
+		{condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, "ann", yes, "ann"},
+		{condition.Test{Key: directory.KeyAccounts, Values: []string{"bob"}}, "ann", no, "ann"},
+		{condition.Test{Key: directory.KeyGroups, Values: []string{"crew"}}, "ann", yes, "crew, reds"},
+		{condition.Test{Key: directory.KeyGroups, Values: []string{"reds"}}, "bob", maybe, ""},
+		{condition.Test{Key: directory.KeyGroups, Values: []string{"reds"}}, "cat", no, "no group"},
+		{condition.Test{Key: directory.KeyKinds, Values: []string{"emergency"}}, "cat", yes, "emergency"},
+		{condition.Test{Key: directory.KeyKinds, Values: []string{"person"}}, "ann", yes, "person"},
+		{condition.Test{Key: directory.KeyAttributes, Attribute: "floor", Values: []string{"3"}}, "ann", yes, "3"},
+		{condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"nothing"}}, "cat", no, "nothing"},
+		{condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"red"}}, "bob", maybe, ""},
+		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"sms-code"}}, "ann", no, "password, sms-code"},
+		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"sms-code"}}, "bob", maybe, ""},
+		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"push"}}, "cat", no, "no method"},
+		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"30d"}}, "ann", yes, "joined 2026-11-01"},
+		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"20d"}}, "ann", no, "joined 2026-11-01"},
+		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"20d"}}, "bob", maybe, ""},
+		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"low"}}, "bob", no, "high (leaked-password, since 2026-11-10, put right by a changed password)"},
+		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"medium"}}, "cat", yes, "medium (gossip, since 2026-11-10)"},
+		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"low"}}, "ann", no, "none"},
+		{condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, "ann", no, "no domain"},
 	} {
 		t.Run(c.account+" "+condition.Text(&c.test), func(t *testing.T) {
 			bound, err := condition.Bind(&c.test, d.Vocabulary("owner"))
@@ -83,11 +83,13 @@ func TestWhatAccountsShow(t *testing.T) {
 			p, ok := d.Find(c.account)
 			require.True(t, ok)
 			require.Equal(t, c.want, directory.AccountFacts{Profile: p, Moment: at, At: at}.Holds(bound.(*condition.Test)))
-			require.Equal(t, c.saw, p.Saw(bound.(*condition.Test), at))
+			require.Equal(t, c.saw, directory.AccountFacts{Profile: p, Moment: at, At: at}.Saw(bound.(*condition.Test)))
 		})
 	}
-	var nobody *directory.Profile
-	require.Equal(t, "an account that nobody knows", nobody.Saw(nil, at))
+	bound, err := condition.Bind(&condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, d.Vocabulary("owner"))
+	require.NoError(t, err)
+	require.Equal(t, "an account that nobody knows", directory.AccountFacts{At: at}.Saw(bound.(*condition.Test)))
+	require.Equal(t, condition.False, directory.AccountFacts{At: at}.Holds(bound.(*condition.Test)))
 	ann, _ := d.Find("ann")
 	require.Equal(t, []any{"ann", directory.Person, false, 1}, []any{ann.Name(), ann.Kind(), ann.Disabled(), ann.Enrolled().Len()})
 	till, _ := d.FindApp("till")
@@ -107,9 +109,9 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		return bound.(*condition.Test)
 	}
 	pier, relay := d.Place(netip.MustParseAddr("203.0.113.9")), d.Place(netip.MustParseAddr("192.0.2.1"))
-	require.Equal(t, []condition.Truth{yes, no, yes, yes}, []condition.Truth{d.PlaceHolds(pier, bind(condition.OurNetwork, "true")), d.PlaceHolds(relay, bind(condition.OurNetwork, "true")),
-		d.PlaceHolds(relay, bind(condition.OurNetwork, "false")), d.PlaceHolds(pier, bind(condition.Networks, "pier"))})
-	north := bind(condition.Countries, "north")
+	require.Equal(t, []condition.Truth{yes, no, yes, yes}, []condition.Truth{directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyOurNetwork, "true")), directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "true")),
+		directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "false")), directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyNetworks, "pier"))})
+	north := bind(directory.KeyCountries, "north")
 	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe, "NOR": maybe, "Aa": maybe} {
 		require.Equal(t, want, directory.CountryHolds(code, north), code)
 	}
@@ -130,19 +132,19 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		value       string
 		hub, strang condition.Truth
 	}{
-		{condition.Platforms, "linux", yes, maybe}, {condition.DeviceTags, "desk", yes, maybe}, {condition.Posture, "fit", no, maybe},
-		{condition.Device, "known", yes, no}, {condition.Device, "managed", no, maybe}, {condition.Device, "shared", yes, maybe}, {condition.Device, "own", yes, maybe},
+		{directory.KeyPlatforms, "linux", yes, maybe}, {directory.KeyDeviceTags, "desk", yes, maybe}, {directory.KeyPosture, "fit", no, maybe},
+		{directory.KeyDevice, "known", yes, no}, {directory.KeyDevice, "managed", no, maybe}, {directory.KeyDevice, "shared", yes, maybe}, {directory.KeyDevice, "own", yes, maybe},
 	} {
-		require.Equal(t, []condition.Truth{c.hub, c.strang}, []condition.Truth{d.DeviceHolds(&view, "ann", bind(c.key, c.value)), d.DeviceHolds(&strange, "ann", bind(c.key, c.value))}, "%s %s", c.key, c.value)
+		require.Equal(t, []condition.Truth{c.hub, c.strang}, []condition.Truth{directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Holds(bind(c.key, c.value)), directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Holds(bind(c.key, c.value))}, "%s %s", c.key, c.value)
 	}
-	require.Equal(t, "known, shared, own, not managed", d.SawDevice(&view, "ann", bind(condition.Device, "own")))
-	require.Equal(t, "firewall false", d.SawDevice(&view, "ann", bind(condition.Posture, "fit")))
-	require.Equal(t, "desk", d.SawDevice(&view, "ann", bind(condition.DeviceTags, "desk")))
-	require.Equal(t, "linux", d.SawDevice(&view, "ann", bind(condition.Platforms, "linux")))
-	require.Equal(t, "a device that nothing identifies (unknown)", d.SawDevice(&strange, "ann", bind(condition.Posture, "fit")))
+	require.Equal(t, "known, shared, own, not managed", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDevice, "own")))
+	require.Equal(t, "firewall false", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")))
+	require.Equal(t, "desk", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDeviceTags, "desk")))
+	require.Equal(t, "linux", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPlatforms, "linux")))
+	require.Equal(t, "a device that nothing identifies (unknown)", directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")))
 	failing := view.Failing(&d.Postures[0])
 	require.Equal(t, []string{"false", "true", "Turn it on."}, []string{failing[0].Saw, failing[0].Check.Wants(), failing[0].Check.Fix})
-	require.Equal(t, []string{"plain", "an app that the book does not have"}, []string{d.SawApp(0, bind(condition.Tags, "plain")), d.SawApp(-1, nil)})
+	require.Equal(t, []string{"plain", "an app that the book does not have"}, []string{directory.AppFacts{Directory: d}.Saw(bind(directory.KeyTags, "plain")), directory.AppFacts{Directory: d, App: -1}.Saw(bind(directory.KeyTags, "plain"))})
 	lost := view.With(nil)
 	require.Equal(t, maybe, lost.Shared())
 	require.False(t, lost.Registered())
@@ -208,8 +210,8 @@ func TestCheckReportsEverything(t *testing.T) {
 	}
 	c := directory.Contents{
 		Accounts: []directory.Account{{Name: "a", Kind: 9, AccountRisk: &directory.AccountRisk{Level: 9}, Methods: []string{"smoke"}}},
-		Groups:   []directory.Group{{Name: "g", Members: []string{"nobody"}, Includes: []string{"h"}, Where: &condition.Test{Key: condition.Groups, Values: []string{"g"}}}},
-		Methods:  append(many, directory.Method{Name: "m", Traits: []directory.Trait{99}, BarredFor: &condition.Test{Key: condition.Enrolled, Values: []string{"m"}}}),
+		Groups:   []directory.Group{{Name: "g", Members: []string{"nobody"}, Includes: []string{"h"}, Where: &condition.Test{Key: directory.KeyGroups, Values: []string{"g"}}}},
+		Methods:  append(many, directory.Method{Name: "m", Traits: []directory.Trait{99}, BarredFor: &condition.Test{Key: directory.KeyEnrolled, Values: []string{"m"}}}),
 		Networks: []directory.Network{{Name: "192.0.2.1", Country: "UK", Ranges: []directory.Range{{From: netip.MustParseAddr("192.0.2.1"), To: netip.MustParseAddr("::1")}, {From: netip.MustParseAddr("::ffff:192.0.2.1"), To: netip.MustParseAddr("192.0.2.9")}}}},
 		Regions:  []directory.Region{{Name: "NO", Countries: []directory.Country{"ZZ"}}},
 		Windows:  []directory.Window{{Name: "w", From: &bad, Days: []directory.Weekday{9}, Dates: []directory.DateRange{{First: directory.Date{Year: 2027, Month: 1, Day: 1}, Last: directory.Date{Year: 2026, Month: 1, Day: 1}}}}},
@@ -228,4 +230,17 @@ func TestCheckReportsEverything(t *testing.T) {
 	}
 	_, err := directory.New(c)
 	require.EqualError(t, err, text, "New refuses with all of it")
+}
+
+// TestEveryKeyKnowsWhatItIsNotShown: facts that do not show what a key asks for leave
+// it unknown, and no key says nothing of itself.
+func TestEveryKeyKnowsWhatItIsNotShown(t *testing.T) {
+	for _, key := range condition.Keys() {
+		d := key.Definition()
+		test := &condition.Test{Key: key, Values: []string{"true"}}
+		require.Equal(t, condition.Unknown, d.Holds("no facts", test), d.Name)
+		require.Empty(t, d.Saw("no facts", test), d.Name)
+		require.NotEqual(t, d.Says(test, false), d.Says(test, true), d.Name)
+		require.NotEmpty(t, d.Doc, d.Name)
+	}
 }

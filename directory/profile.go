@@ -115,54 +115,29 @@ type AccountFacts struct {
 
 // Holds implements condition.Facts.
 func (f AccountFacts) Holds(t *condition.Test) condition.Truth {
-	return f.Profile.Holds(t, f.Moment, f.At)
+	return t.Key.Definition().Holds(f, t)
 }
 
-// Holds answers a bound test about the account. See [AccountFacts] for the two
-// moments.
-func (p *Profile) Holds(t *condition.Test, moment, at time.Time) condition.Truth {
-	switch t.Key {
-	case condition.Anyone:
-		return condition.True
-	case condition.Accounts:
-		return condition.Of(p.IsNamed(t.Numbers()))
-	case condition.Groups:
+// Saw implements condition.Witness.
+func (f AccountFacts) Saw(t *condition.Test) string { return t.Key.Definition().Saw(f, t) }
+
+// SeenAccount implements AccountSeer.
+func (f AccountFacts) SeenAccount() (*Profile, time.Time, time.Time) {
+	return f.Profile, f.Moment, f.At
+}
+
+// enrolledHolds answers a bound test on methods that are enrolled.
+func (p *Profile) enrolledHolds(t *condition.Test) condition.Truth {
+	holds := condition.False
+	for _, m := range t.Numbers() {
 		switch {
-		case intersects(t.Numbers(), p.groups):
+		case p.methods.Has(int(m)):
 			return condition.True
-		case intersects(t.Numbers(), p.perhaps):
-			return condition.Unknown
+		case p.perhapsMethods.Has(int(m)):
+			holds = condition.Unknown
 		}
-		return condition.False
-	case condition.Domains:
-		return condition.Of(p.domain != "" && slices.Contains(t.Texts(), p.domain))
-	case condition.Kinds:
-		return among(t, int32(p.kind))
-	case condition.Attributes:
-		return p.attributeHolds(t)
-	case condition.Enrolled:
-		holds := condition.False
-		for _, m := range t.Numbers() {
-			switch {
-			case p.methods.Has(int(m)):
-				return condition.True
-			case p.perhapsMethods.Has(int(m)):
-				holds = condition.Unknown
-			}
-		}
-		return holds
-	case condition.JoinedWithin:
-		end, known := p.JoinedUntil(Span(t.Limit()), at)
-		if !known {
-			return condition.Unknown
-		}
-		return condition.Of(moment.Before(end))
-	case condition.AccountRiskAtLeast:
-		return condition.Of(int64(p.account.RiskAt(at)) >= t.Limit())
-	case condition.Share:
-		return condition.Of(int64(p.share(t)) < t.Limit()*100)
 	}
-	return condition.Unknown
+	return holds
 }
 
 func (p *Profile) attributeHolds(t *condition.Test) condition.Truth {
@@ -196,48 +171,6 @@ func (d *Directory) hashText(text string) uint64 {
 	hashed := append(append(room[:0], d.shareKey[:]...), text...)
 	sum := sha256.Sum256(hashed)
 	return binary.BigEndian.Uint64(sum[:8])
-}
-
-// Saw describes what a bound test sees of the account.
-func (p *Profile) Saw(t *condition.Test, at time.Time) string {
-	if p == nil {
-		return "an account that nobody knows"
-	}
-	a := p.account
-	switch t.Key {
-	case condition.Groups:
-		if len(p.perhaps) > 0 && !intersects(t.Numbers(), p.groups) && intersects(t.Numbers(), p.perhaps) {
-			return ""
-		}
-		return orNone(p.Groups(), "no group")
-	case condition.Domains:
-		if p.domain != "" {
-			return p.domain
-		}
-		return "no domain"
-	case condition.Kinds:
-		return p.kind.String()
-	case condition.Attributes:
-		if value, ok := a.Attributes[t.Attribute]; ok {
-			return value.String()
-		}
-		return ""
-	case condition.Enrolled:
-		if p.Holds(t, at, at) == condition.Unknown {
-			return ""
-		}
-		return orNone(a.Methods, "no method")
-	case condition.JoinedWithin:
-		if _, known := p.JoinedUntil(0, at); !known {
-			return ""
-		}
-		return "joined " + a.Joined.String()
-	case condition.AccountRiskAtLeast:
-		return a.sawRisk(at)
-	case condition.Share:
-		return fmt.Sprintf("%.2f %%", float64(p.share(t))/100)
-	}
-	return a.Name
 }
 
 // sawRisk describes the standing risk with its reason and its beginning.

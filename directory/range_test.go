@@ -3,7 +3,6 @@ package directory_test
 import (
 	"net/netip"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -110,10 +109,10 @@ func TestGroupsReachThroughIncludes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"all", "crew", "engine"}, e.Profile(0).Groups())
 	require.Equal(t, []string{"deck"}, e.Profile(1).Groups())
-	domain, err := condition.Bind(&condition.Test{Key: condition.Domains, Values: []string{"one.example"}}, e.Vocabulary(""))
+	domain, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, e.Vocabulary(""))
 	require.NoError(t, err)
-	require.Equal(t, condition.True, e.Profile(0).Holds(domain.(*condition.Test), time.Time{}, time.Time{}), "domains have no case")
-	require.Equal(t, condition.False, e.Profile(1).Holds(domain.(*condition.Test), time.Time{}, time.Time{}), "a name without @ has no domain")
+	require.Equal(t, condition.True, directory.AccountFacts{Profile: e.Profile(0)}.Holds(domain.(*condition.Test)), "domains have no case")
+	require.Equal(t, condition.False, directory.AccountFacts{Profile: e.Profile(1)}.Holds(domain.(*condition.Test)), "a name without @ has no domain")
 }
 
 func TestNewRefuses(t *testing.T) {

@@ -10,7 +10,7 @@ import (
 )
 
 func share(percent string) condition.Node {
-	return &condition.Test{Key: condition.Share, Values: []string{percent}}
+	return &condition.Test{Key: directory.KeyShare, Values: []string{percent}}
 }
 
 func TestFindApp(t *testing.T) {

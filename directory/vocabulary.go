@@ -27,72 +27,7 @@ func (e *Directory) Vocabulary(owner string) Vocabulary { return Vocabulary{e, e
 
 // Bind implements condition.Vocabulary.
 func (v Vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
-	e := v.Directory
-	switch t.Key {
-	case condition.Anyone:
-		return condition.Binding{Words: "an account of the book"}, nil
-	case condition.Every:
-		return condition.Binding{Words: "an app of the book"}, nil
-	case condition.Accounts:
-		return one("account", value, e.accountNumber)
-	case condition.Groups:
-		return one("group", value, e.groupNumber)
-	case condition.Names:
-		return one("app", value, e.appNumber)
-	case condition.Enrolled:
-		return one("method", value, e.methodNumber)
-	case condition.Posture:
-		return one("posture", value, e.postureNumber)
-	case condition.Domains:
-		domain, err := NormalDomain(value)
-		return condition.Binding{Texts: []string{domain}, Words: value}, err
-	case condition.Tags:
-		return orNobody(e.tagNumber, value, value), nil
-	case condition.Attributes:
-		return condition.Binding{Words: value}, nil // compared as text: accounts bring values of their own
-	case condition.Kinds:
-		return wordOf(new(Kind), value)
-	case condition.Through:
-		return wordOf(new(attempt.Through), value)
-	case condition.Actions:
-		return wordOf(new(attempt.Action), value)
-	case condition.Device:
-		return wordOf(new(DeviceTrait), value)
-	case condition.Platforms, condition.DeviceTags:
-		return condition.Binding{Words: value}, nil // compared as text: attempts bring names of their own
-	case condition.AccountRiskAtLeast:
-		return LevelBinding(value)
-	case condition.JoinedWithin:
-		var span Span
-		err := span.UnmarshalText([]byte(value))
-		return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
-	case condition.Share:
-		percent, err := Percent(value)
-		return condition.Binding{Limit: int64(percent), Salt: v.salt, Words: value + " %"}, err
-	case condition.Networks:
-		if r, err := ParseRange(value); err == nil {
-			if i := slices.Index(e.Literals, r); i >= 0 {
-				return condition.Binding{Numbers: []int32{int32(len(e.Networks) + i)}, Words: value}, nil
-			}
-		}
-		return one("network", value, e.networkNumber)
-	case condition.OurNetwork:
-		if value == "true" {
-			return condition.Binding{Numbers: []int32{1}, Words: "an own network"}, nil
-		}
-		return condition.Binding{Numbers: []int32{0}, Words: "no own network"}, nil
-	case condition.Countries:
-		return e.bindCountries(value)
-	case condition.During:
-		b, err := one("window", value, e.windowNumber)
-		if err == nil {
-			if hours := e.Windows[b.Numbers[0]].String(); hours != "" {
-				b.Words += " (" + hours + ")"
-			}
-		}
-		return b, err
-	}
-	return condition.Binding{}, fmt.Errorf("the key %s has no meaning here", t.Key)
+	return t.Key.Definition().Bind(v, t, value)
 }
 
 // Percent reads a whole number from 1 to 100.
@@ -108,15 +43,6 @@ func Percent(text string) (int, error) {
 func LevelBinding(value string) (condition.Binding, error) {
 	level, err := ParseLevel(value)
 	return condition.Binding{Limit: int64(level), Words: "at least " + value}, err
-}
-
-// wordOf binds a word of a closed list to its number.
-func wordOf[T ~uint8, P interface {
-	*T
-	UnmarshalText([]byte) error
-}](into P, value string) (condition.Binding, error) {
-	err := into.UnmarshalText([]byte(value))
-	return condition.Binding{Numbers: []int32{int32(*into)}, Words: value}, err
 }
 
 // DeviceTrait is what the key `device` can ask for.
@@ -180,32 +106,10 @@ type AppFacts struct {
 }
 
 // Holds implements condition.Facts.
-func (f AppFacts) Holds(t *condition.Test) condition.Truth { return f.Directory.AppHolds(f.App, t) }
+func (f AppFacts) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(f, t) }
 
-// AppHolds answers a bound test about the app of that number.
-func (e *Directory) AppHolds(app int, t *condition.Test) condition.Truth {
-	switch t.Key {
-	case condition.Every:
-		return condition.True
-	case condition.Names:
-		return among(t, int32(app))
-	case condition.Tags:
-		return condition.Of(intersects(t.Numbers(), e.apps[app].tags))
-	}
-	return condition.Unknown
-}
-
-// PlaceHolds answers a bound test about an address.
-func (e *Directory) PlaceHolds(p *Place, t *condition.Test) condition.Truth {
-	if t.Key == condition.OurNetwork {
-		ours := int32(0)
-		if p.Ours {
-			ours = 1
-		}
-		return among(t, ours)
-	}
-	return condition.Of(intersects(t.Numbers(), p.Networks))
-}
+// SeenApp implements AppSeer.
+func (f AppFacts) SeenApp() (*Directory, int) { return f.Directory, f.App }
 
 // CountryHolds answers a bound test about a country.
 func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
@@ -213,39 +117,6 @@ func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
 		return condition.Unknown
 	}
 	return among(t, c.Number())
-}
-
-// NumberHolds answers a bound test about a fact that is one number, such as what
-// a sign-in is made through.
-func NumberHolds(number int32, t *condition.Test) condition.Truth { return among(t, number) }
-
-// DeviceHolds answers a bound test about the device of an attempt by an account,
-// by name.
-func (e *Directory) DeviceHolds(v *DeviceView, account string, t *condition.Test) condition.Truth {
-	holds := condition.False
-	switch t.Key {
-	case condition.Platforms:
-		name, known := v.Platform()
-		if !known {
-			return condition.Unknown
-		}
-		return condition.Of(slices.Contains(t.Values, name))
-	case condition.DeviceTags:
-		tags, known := v.Tags()
-		if !known {
-			return condition.Unknown
-		}
-		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	case condition.Posture:
-		for _, n := range t.Numbers() {
-			holds = max(holds, v.PassesPosture(&e.Postures[n]))
-		}
-	case condition.Device:
-		for _, n := range t.Numbers() {
-			holds = max(holds, v.is(DeviceTrait(n), account))
-		}
-	}
-	return holds
 }
 
 func (v *DeviceView) is(trait DeviceTrait, account string) condition.Truth {
@@ -283,21 +154,8 @@ func (e *Directory) CountryMayHold(stated attempt.CountryCode, t *condition.Test
 	return held
 }
 
-// SawDevice describes what a bound test sees of the device of an attempt.
-func (e *Directory) SawDevice(v *DeviceView, account string, t *condition.Test) string {
-	switch t.Key {
-	case condition.Platforms:
-		name, _ := v.Platform()
-		return name
-	case condition.DeviceTags:
-		tags, known := v.Tags()
-		if !known {
-			return ""
-		}
-		return orNone(tags, "no tag")
-	case condition.Posture:
-		return e.sawPosture(v, t)
-	}
+// sawTraits lists what the device is, and what it is not.
+func (v *DeviceView) sawTraits(account string) string {
 	var is, isNot []string
 	for n, word := range deviceTraits {
 		switch v.is(DeviceTrait(n), account) {
@@ -330,16 +188,8 @@ func (e *Directory) sawPosture(v *DeviceView, t *condition.Test) string {
 	return strings.Join(saw, ", ")
 }
 
-// SawApp describes what a bound test sees of the app of that number.
-func (e *Directory) SawApp(app int, t *condition.Test) string {
-	if app < 0 {
-		return "an app that the book does not have"
-	}
-	if t.Key == condition.Tags {
-		return orNone(e.Apps[app].Tags, "no tag")
-	}
-	return e.Apps[app].Name
-}
+// Saw implements condition.Witness.
+func (f AppFacts) Saw(t *condition.Test) string { return t.Key.Definition().Saw(f, t) }
 
 func orNone(names []string, none string) string {
 	if len(names) == 0 {

@@ -65,21 +65,20 @@ func (d *differ) named(t *condition.Test) []definition {
 			}
 		}
 	}
-	switch t.Key {
-	case condition.Networks:
-		add("network", t.Values...)
-	case condition.OurNetwork:
+	switch key := t.Key.Definition(); key.Meaning {
+	case condition.MeansAddresses:
+		add(key.Names, t.Values...)
+	case condition.MeansOwnAddresses:
 		networks(func(n directory.Network) bool { return n.Ours })
-	case condition.Countries:
-		add("region", t.Values...)
+	case condition.MeansCountries:
+		add(key.Names, t.Values...)
 		networks(func(n directory.Network) bool { return n.Country != "" })
-	case condition.During:
-		add("window", t.Values...)
-	case condition.Posture:
-		add("posture", t.Values...)
-	case condition.Proved:
-		add("assurance", t.Values...)
-	case condition.RiskAtLeast, condition.ScoreAtLeast, condition.Signals:
+	case condition.MeansDefinitions:
+		if key.About != condition.AboutRisk {
+			add(key.Names, t.Values...)
+		}
+	}
+	if t.Key.About() == condition.AboutRisk {
 		add("risk", "")
 		networks(func(n directory.Network) bool { return n.Anonymous || n.Country != "" })
 		list = append(list, d.namedBySignals()...)

@@ -243,7 +243,7 @@ func joins(n condition.Node) bool {
 	found := false
 	condition.Walk(n, func(n condition.Node) bool {
 		t, ok := n.(*condition.Test)
-		found = found || ok && t.Key == condition.JoinedWithin
+		found = found || ok && t.Key == directory.KeyJoinedWithin
 		return true
 	})
 	return found

@@ -193,55 +193,64 @@ func (d *differ) relateTests(a, b *condition.Test) direction {
 	if a.Key != b.Key || a.Attribute != b.Attribute {
 		return both
 	}
-	switch a.Key {
-	case condition.JoinedWithin:
-		return compareOrdered(a.Limit(), b.Limit()) | d.relateAccounts(d.old.crowd.Of(a), d.new.crowd.Of(b))
-	case condition.Networks:
-		return compareRanges(d.old.ranges(a.Values), d.new.ranges(b.Values))
-	case condition.OurNetwork:
-		if a.Values[0] != b.Values[0] {
-			return both
+	if a.Key.Shape() == condition.Flag && a.Values[0] != b.Values[0] {
+		return both
+	}
+	switch a.Key.Definition().Meaning {
+	case condition.MeansAccounts:
+		moved := d.relateAccounts(d.old.crowd.Of(a), d.new.crowd.Of(b))
+		if a.Key.Shape() == condition.Length {
+			moved |= compareOrdered(a.Limit(), b.Limit())
 		}
+		return moved
+	case condition.MeansApps:
+		return d.relateApps(a, b)
+	case condition.MeansAddresses:
+		return compareRanges(d.old.ranges(a.Values), d.new.ranges(b.Values))
+	case condition.MeansOwnAddresses:
 		ours := compareRanges(d.old.rangesThat(isOurs), d.new.rangesThat(isOurs))
 		if a.Values[0] == "false" {
 			return ours.flip()
 		}
 		return ours
-	case condition.Countries:
+	case condition.MeansCountries:
 		return compareSets(d.old.countries(a.Values), d.new.countries(b.Values)) | d.places
-	case condition.During:
-		return compareNamed(a.Values, b.Values, d.window)
-	case condition.Posture:
-		return compareNamed(a.Values, b.Values, d.posture)
-	case condition.Proved:
-		return compareNamed(a.Values, b.Values, func(name string) direction { return direction(d.assurance(name)) })
-	case condition.Signals:
-		return compareNamed(a.Values, b.Values, d.signal)
-	case condition.RiskAtLeast:
+	case condition.MeansDefinitions:
+		return compareNamed(a.Values, b.Values, d.definition(a.Key.Definition().Names))
+	case condition.MeansLevel:
 		bar := func(v *view, t *condition.Test) int { return v.judge.Risk().Levels.From(directory.Level(t.Limit())) }
 		return compareOrdered(bar(d.old, a), bar(d.new, b)).flip() | d.score
-	case condition.ScoreAtLeast:
+	case condition.MeansScore:
 		return compareOrdered(a.Limit(), b.Limit()).flip() | d.score
-	case condition.PublisherVetted, condition.OwnsGroup:
-		if a.Values[0] != b.Values[0] {
-			return both
-		}
+	case condition.MeansClientFlag:
 		return d.clients()
-	case condition.Clients, condition.ClientTags, condition.Standing, condition.Resource:
+	case condition.MeansClients:
 		return compareSets(a.Values, b.Values) | d.clients()
-	case condition.Scopes, condition.ScopesWithin:
+	case condition.MeansScopes:
 		if !reflect.DeepEqual(d.old.book.Scopes, d.new.book.Scopes) {
 			return both
 		}
 		return compareSets(a.Values, b.Values)
+	case condition.MeansWords:
+		return compareSets(a.Values, b.Values)
 	}
-	switch a.Key.About() {
-	case condition.AboutAccount:
-		return d.relateAccounts(d.old.crowd.Of(a), d.new.crowd.Of(b))
-	case condition.AboutApp:
-		return d.relateApps(a, b)
+	return both
+}
+
+// definition returns how definitions of a kind are compared; those of a kind that is
+// not may have moved either way.
+func (d *differ) definition(kind string) func(name string) direction {
+	switch kind {
+	case "window":
+		return d.window
+	case "posture":
+		return d.posture
+	case "signal":
+		return d.signal
+	case "assurance":
+		return func(name string) direction { return direction(d.assurance(name)) }
 	}
-	return compareSets(a.Values, b.Values)
+	return func(string) direction { return both }
 }
 
 // relateAccounts compares two audiences by the accounts of both books.

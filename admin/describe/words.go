@@ -74,120 +74,16 @@ func joined(nodes []condition.Node, negated, all bool) phrase {
 func When(node condition.Node) string { return clause(node, false).text }
 
 // sentence says that a test holds, or that it does not.
-func sentence(t *condition.Test, negated bool) string {
-	is, are, do := "is", "are", ""
-	if negated {
-		is, are, do = "is not", "are not", "do not "
-	}
-	wants := t.Wants()
-	switch t.Key {
-	case condition.Anyone:
-		return "they " + are + " anyone"
-	case condition.Accounts:
-		return "they " + are + " " + wants
-	case condition.Groups:
-		return "they " + are + " in " + wants
-	case condition.Domains:
-		return "their domain " + is + " " + wants
-	case condition.Kinds:
-		return "they " + are + " " + kindWords(t)
-	case condition.Attributes:
-		return "their " + t.Attribute + " " + is + " " + wants
-	case condition.Enrolled:
-		if negated {
-			return "they have not enrolled " + wants
-		}
-		return "they have enrolled " + wants
-	case condition.JoinedWithin:
-		return "they joined " + map[bool]string{false: "within the last ", true: "longer ago than "}[negated] + span(t)
-	case condition.AccountRiskAtLeast:
-		return "the standing risk of their account " + is + " " + wants
-	case condition.Share:
-		return "they " + are + " among the " + wants + " of accounts that are drawn"
-	case condition.Every:
-		return "the app " + is + " any app"
-	case condition.Names:
-		return "the app " + is + " " + wants
-	case condition.Tags:
-		return "the app " + is + " tagged " + wants
-	case condition.Networks:
-		return "they " + do + "come from " + wants
-	case condition.OurNetwork:
-		if negated {
-			return "they come from " + map[string]string{"true": "no own network", "false": "an own network"}[t.Values[0]]
-		}
-		return "they come from " + wants
-	case condition.Countries:
-		return "they " + are + " in " + wants
-	case condition.During:
-		return "the time is " + map[bool]string{false: "within ", true: "outside "}[negated] + wants
-	case condition.Platforms:
-		return "the device " + map[bool]string{false: "runs ", true: "does not run "}[negated] + wants
-	case condition.Device:
-		return "the device " + is + " " + strings.ReplaceAll(wants, "own", "their own")
-	case condition.DeviceTags:
-		return "the device " + is + " tagged " + wants
-	case condition.Posture:
-		return "the device " + map[bool]string{false: "passes ", true: "does not pass "}[negated] + wants
-	case condition.Through:
-		return "the sign-on " + is + " made through " + wants
-	case condition.Actions:
-		return "the action " + is + " " + wants
-	case condition.Signals:
-		return "the signal " + wants + " " + map[bool]string{false: "is noticed", true: "is not noticed"}[negated]
-	case condition.RiskAtLeast:
-		return "the risk of the sign-on " + is + " " + wants
-	case condition.ScoreAtLeast:
-		return "the score " + is + " " + wants
-	case condition.Clients:
-		return "the program " + is + " " + wants
-	case condition.ClientTags:
-		return "the program " + is + " tagged " + wants
-	case condition.Standing:
-		return "the program " + is + " " + wants
-	case condition.PublisherVetted:
-		if (t.Values[0] == "true") != negated {
-			return "its publisher was vetted"
-		}
-		return "its publisher was not vetted"
-	case condition.Scopes:
-		return "it " + map[bool]string{false: "asks for ", true: "does not ask for "}[negated] + wants
-	case condition.ScopesWithin:
-		return "the scope " + is + " " + wants + " or milder"
-	case condition.Resource:
-		return "the data " + is + " " + map[string]string{"own": "one's own", "group": "a group's", "own or group": "one's own or a group's", "group or own": "one's own or a group's"}[wants]
-	case condition.OwnsGroup:
-		if (t.Values[0] == "true") != negated {
-			return "they own the group"
-		}
-		return "they do not own the group"
-	case condition.Proved:
-		return "they " + map[bool]string{false: "have met ", true: "have not met "}[negated] + wants + " in this session"
-	}
-	return fmt.Sprintf("%s %s %s", t.Key, is, wants)
-}
-
-// span words a length of time as the book has it.
-func span(t *condition.Test) string { return directory.Span(t.Limit()).Words() }
-
-func kindWords(t *condition.Test) string {
-	var names []string
-	for _, k := range t.Values {
-		if k == "person" {
-			names = append(names, "persons")
-		} else {
-			names = append(names, k+" accounts")
-		}
-	}
-	return words.List(names, "or")
-}
+func sentence(t *condition.Test, negated bool) string { return t.Key.Definition().Says(t, negated) }
 
 // People names those for whom a bound condition on accounts holds: "members of
 // ticket-office or finance, except auditor@kestrelsound.example".
-func People(node condition.Node) string { return named(node, noun, "those") }
+func People(node condition.Node) string {
+	return named(node, nounAbout(condition.AboutAccount), "those")
+}
 
 // Apps names the apps for which a bound condition on apps holds.
-func Apps(node condition.Node) string { return named(node, appNoun, "apps") }
+func Apps(node condition.Node) string { return named(node, nounAbout(condition.AboutApp), "apps") }
 
 // named puts a condition on things into a noun, with what else must hold of them
 // and what is excepted behind it. A test that makes no noun has it "".
@@ -229,36 +125,15 @@ func named(node condition.Node, noun func(*condition.Test) string, things string
 	return things + " where " + When(node)
 }
 
-// noun names those for whom one test holds, "" where it takes a clause.
-func noun(t *condition.Test) string {
-	switch t.Key {
-	case condition.Anyone:
-		return "everyone"
-	case condition.Accounts:
-		return words.List(t.Values, "and")
-	case condition.Groups:
-		return "members of " + words.List(t.Values, "or")
-	case condition.Domains:
-		return "accounts of the domain " + words.List(t.Values, "or")
-	case condition.Kinds:
-		return kindWords(t)
-	case condition.Share:
-		return t.Wants() + " of all accounts"
+// nounAbout returns the nouns of tests on one subject: those for whom a test holds, ""
+// where it takes a clause.
+func nounAbout(subject condition.Subject) func(*condition.Test) string {
+	return func(t *condition.Test) string {
+		if d := t.Key.Definition(); d.About == subject && d.Noun != nil {
+			return d.Noun(t)
+		}
+		return ""
 	}
-	return ""
-}
-
-// appNoun names the apps for which one test holds.
-func appNoun(t *condition.Test) string {
-	switch t.Key {
-	case condition.Every:
-		return "every app"
-	case condition.Names:
-		return words.List(t.Values, "and")
-	case condition.Tags:
-		return "apps tagged " + words.List(t.Values, "or")
-	}
-	return ""
 }
 
 // requirements says what an outcome asks for, by the names of its assurances.

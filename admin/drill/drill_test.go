@@ -125,7 +125,7 @@ type junit struct {
 // TestJUnitIsReadByItsFormat reads what CI systems read, and nothing else.
 func TestJUnitIsReadByItsFormat(t *testing.T) {
 	for _, files := range []fs.FS{demo.Files(), demo.FaultyFiles()} {
-		b, err := book.OpenFS(files)
+		b, err := book.OpenFS(files, book.WithDatabase(mmdb.Locator))
 		require.NoError(t, err)
 		judge, err := b.Compile()
 		require.NoError(t, err)

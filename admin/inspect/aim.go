@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -52,7 +53,7 @@ func aimsAtEmptyGroup(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		in.eachTest(s.Who, func(t *condition.Test) {
-			if t.Key != condition.Groups {
+			if t.Key != directory.KeyGroups {
 				return
 			}
 			for _, g := range t.Numbers() {
@@ -159,9 +160,9 @@ func (u used) note(what string, names ...string) {
 
 // named are the kinds of definition that a key of conditions names.
 var named = map[condition.Key]string{
-	condition.Networks: "network", condition.Countries: "region", condition.During: "window", condition.Posture: "posture",
-	condition.ScopesWithin: "tier", condition.Clients: "client",
-	condition.Groups: "group", condition.Signals: "signal", condition.Proved: "assurance", condition.Enrolled: "method",
+	directory.KeyNetworks: "network", directory.KeyCountries: "region", directory.KeyDuring: "window", directory.KeyPosture: "posture",
+	consent.KeyScopesWithin: "tier", consent.KeyClients: "client",
+	directory.KeyGroups: "group", decide.KeySignals: "signal", decide.KeyProved: "assurance", directory.KeyEnrolled: "method",
 }
 
 func unusedDefinition(in *Pass) {

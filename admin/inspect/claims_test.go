@@ -15,12 +15,13 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
 var (
-	anyone = &condition.Test{Key: condition.Anyone, Values: []string{"true"}}
-	every  = &condition.Test{Key: condition.Every, Values: []string{"true"}}
+	anyone = &condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}
+	every  = &condition.Test{Key: directory.KeyEvery, Values: []string{"true"}}
 )
 
 // about returns what the findings of a check are about.

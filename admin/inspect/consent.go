@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -61,8 +62,8 @@ func (in *Pass) eachConsentRule(visit func(i int, r consent.Rule, keys map[condi
 
 func consentOpenToAll(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
-		asks := keys[condition.Scopes] || keys[condition.ScopesWithin]
-		who := keys[condition.Clients] || keys[condition.Standing] || keys[condition.PublisherVetted] || keys[condition.ClientTags]
+		asks := keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]
+		who := keys[consent.KeyClients] || keys[consent.KeyStanding] || keys[consent.KeyPublisherVetted] || keys[consent.KeyClientTags]
 		if r.Then == consent.Allow && !asks && !who {
 			in.Report(r.Name, r.At, "The rule %s allows whatever any program asks for.", r.Name)
 		}
@@ -71,8 +72,8 @@ func consentOpenToAll(in *Pass) {
 
 func groupOwnersUnrestricted(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
-		confined := (keys[condition.Scopes] || keys[condition.ScopesWithin]) && (keys[condition.Groups] || keys[condition.Accounts])
-		if r.Then == consent.Allow && keys[condition.OwnsGroup] && !confined {
+		confined := (keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]) && (keys[directory.KeyGroups] || keys[directory.KeyAccounts])
+		if r.Then == consent.Allow && keys[consent.KeyOwnsGroup] && !confined {
 			in.Report(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
 		}
 	})
@@ -158,7 +159,7 @@ func unlistedScope(in *Pass) {
 	}
 	for _, r := range in.consent.Scheme().Rules {
 		condition.Walk(r.When, func(n condition.Node) bool {
-			if t, ok := n.(*condition.Test); ok && t.Key == condition.Scopes {
+			if t, ok := n.(*condition.Test); ok && t.Key == consent.KeyScopes {
 				for _, scope := range t.Values {
 					note(scope, t.Pos(), "the rule "+r.Name+" names")
 				}
@@ -188,7 +189,7 @@ func (s *search) someScope(tests []literal) bool {
 	}
 	var patterns []string
 	for _, l := range tests {
-		if l.test.Key == condition.Scopes {
+		if l.test.Key == consent.KeyScopes {
 			patterns = append(patterns, l.test.Values...)
 		}
 	}
@@ -206,7 +207,7 @@ func (s *search) someScope(tests []literal) bool {
 	return slices.ContainsFunc(candidates, func(scope string) bool {
 		rank, _ := ladder.Rank(scope)
 		return fulfils(tests, func(t *condition.Test) condition.Truth {
-			if t.Key == condition.ScopesWithin {
+			if t.Key == consent.KeyScopesWithin {
 				return condition.Of(slices.ContainsFunc(t.Numbers(), func(n int32) bool { return rank <= int(n) }))
 			}
 			return condition.Of(slices.ContainsFunc(t.Values, func(p string) bool { return consent.Matches(p, scope) }))
@@ -226,18 +227,18 @@ func (s *search) someClient(tests []literal) bool {
 	of := func(key condition.Key) []literal {
 		return slices.DeleteFunc(slices.Clone(tests), func(l literal) bool { return l.test.Key != key })
 	}
-	named := slices.ContainsFunc(of(condition.Clients), func(l literal) bool { return l.wants })
+	named := slices.ContainsFunc(of(consent.KeyClients), func(l literal) bool { return l.wants })
 	others := consent.Standings()[:consent.Barred]
-	return !named && oneValue(of(condition.Standing), others) && oneValue(of(condition.PublisherVetted), []string{"true", "false"}) && manyValues(of(condition.ClientTags))
+	return !named && oneValue(of(consent.KeyStanding), others) && oneValue(of(consent.KeyPublisherVetted), []string{"true", "false"}) && manyValues(of(consent.KeyClientTags))
 }
 
 func clientHolds(c *consent.Client, t *condition.Test) condition.Truth {
 	switch t.Key {
-	case condition.Clients:
+	case consent.KeyClients:
 		return condition.Of(slices.Contains(t.Values, c.Name))
-	case condition.ClientTags:
+	case consent.KeyClientTags:
 		return condition.Of(slices.ContainsFunc(c.Tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	case condition.Standing:
+	case consent.KeyStanding:
 		return condition.Of(slices.Contains(t.Values, c.Standing.String()))
 	}
 	return condition.Of(c.Publisher.Vetted == (t.Values[0] == "true"))
@@ -248,7 +249,7 @@ func clientHolds(c *consent.Client, t *condition.Test) condition.Truth {
 func someResource(tests []literal) bool {
 	for _, r := range []struct{ kind, owns string }{{"own", "false"}, {"group", "false"}, {"group", "true"}} {
 		if fulfils(tests, func(t *condition.Test) condition.Truth {
-			if t.Key == condition.Resource {
+			if t.Key == consent.KeyResource {
 				return condition.Of(slices.Contains(t.Values, r.kind))
 			}
 			return condition.Of(slices.Contains(t.Values, r.owns))

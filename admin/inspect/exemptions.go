@@ -75,7 +75,7 @@ func confines(node condition.Node) bool {
 	condition.Walk(node, func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok {
 			switch t.Key {
-			case condition.Networks, condition.OurNetwork, condition.Device, condition.DeviceTags, condition.Posture, condition.Countries:
+			case directory.KeyNetworks, directory.KeyOurNetwork, directory.KeyDevice, directory.KeyDeviceTags, directory.KeyPosture, directory.KeyCountries:
 				found = true
 			}
 		}

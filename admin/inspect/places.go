@@ -66,7 +66,7 @@ func ipv6Forgotten(in *Pass) {
 func (in *Pass) networksOf(t *condition.Test) []directory.Network {
 	var found []directory.Network
 	for i, n := range in.directory.Networks {
-		if t.Key == condition.OurNetwork && n.Ours || t.Key == condition.Networks && slices.Contains(t.Numbers(), int32(i)) {
+		if t.Key == directory.KeyOurNetwork && n.Ours || t.Key == directory.KeyNetworks && slices.Contains(t.Numbers(), int32(i)) {
 			found = append(found, n)
 		}
 	}

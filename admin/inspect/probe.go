@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -76,7 +75,7 @@ func (in *Pass) proveAll(a *attempt.Attempt, account int) {
 // that some condition names, and of the others one for each country; where the
 // book has none, an address that lies nowhere.
 func (in *Pass) ownAddresses() []attempt.Fact[netip.Addr] {
-	named := in.Judge.Values(condition.Networks)
+	named := in.Judge.Values(directory.KeyNetworks)
 	seen := map[string]bool{}
 	var found []attempt.Fact[netip.Addr]
 	for _, n := range in.directory.Networks {

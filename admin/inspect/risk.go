@@ -8,6 +8,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -56,9 +57,9 @@ func (in *Pass) bars(s *subject) map[string]int {
 			}
 			bar := int(t.Limit())
 			switch t.Key {
-			case condition.RiskAtLeast:
+			case decide.KeyRiskAtLeast:
 				bar = in.Judge.Risk().Levels.From(directory.Level(t.Limit()))
-			case condition.ScoreAtLeast:
+			case decide.KeyScoreAtLeast:
 			default:
 				return true
 			}

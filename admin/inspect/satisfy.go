@@ -111,48 +111,45 @@ func (s *search) consistent(taken []literal) bool {
 // consistentOn reports whether the tests that hang together with those on a key
 // can come about at once.
 func (s *search) consistentOn(key condition.Key, taken []literal) bool {
-	of := func(keys ...condition.Key) []literal {
-		var some []literal
-		for _, l := range taken {
-			if slices.Contains(keys, l.test.Key) {
-				some = append(some, l)
-			}
+	// Tests on the same fact, and of an attribute those on the same one.
+	fact, last := key.Definition().Fact, taken[len(taken)-1].test
+	var same []literal
+	for _, l := range taken {
+		is := l.test.Key.Definition().Fact == fact
+		if fact == condition.OfOneValue || fact == condition.OfManyValues {
+			is = l.test.Key == key && l.test.Attribute == last.Attribute
 		}
-		return some
+		if is {
+			same = append(same, l)
+		}
 	}
-	switch key {
-	case condition.Anyone, condition.Accounts, condition.Groups, condition.Domains, condition.Kinds:
-		return s.someAccount(of(condition.Anyone, condition.Accounts, condition.Groups, condition.Domains, condition.Kinds))
-	case condition.Every, condition.Names, condition.Tags:
-		return s.someApp(of(condition.Every, condition.Names, condition.Tags))
-	case condition.Networks, condition.OurNetwork, condition.Countries:
-		return s.somePlace(of(condition.Networks, condition.OurNetwork, condition.Countries))
-	case condition.During:
-		return s.someMoment(of(condition.During))
-	case condition.RiskAtLeast, condition.ScoreAtLeast:
-		return s.someScore(of(condition.RiskAtLeast, condition.ScoreAtLeast))
-	case condition.Actions:
+	switch fact {
+	case condition.OfAccount:
+		return s.someAccount(same)
+	case condition.OfApp:
+		return s.someApp(same)
+	case condition.OfAddress:
+		return s.somePlace(same)
+	case condition.OfMoment:
+		return s.someMoment(same)
+	case condition.OfScore:
+		return s.someScore(same)
+	case condition.OfOneValue:
 		var allowed []string
-		for _, a := range s.subject.Actions {
-			allowed = append(allowed, a.String())
-		}
-		return oneValue(of(key), allowed)
-	case condition.Through, condition.Platforms, condition.Attributes:
-		var same []literal
-		for _, l := range of(key) {
-			if l.test.Attribute == taken[len(taken)-1].test.Attribute || key != condition.Attributes {
-				same = append(same, l)
+		if key == directory.KeyActions {
+			for _, a := range s.subject.Actions {
+				allowed = append(allowed, a.String())
 			}
 		}
-		return oneValue(same, nil)
-	case condition.Scopes, condition.ScopesWithin:
-		return s.someScope(of(condition.Scopes, condition.ScopesWithin))
-	case condition.Clients, condition.ClientTags, condition.Standing, condition.PublisherVetted:
-		return s.someClient(of(condition.Clients, condition.ClientTags, condition.Standing, condition.PublisherVetted))
-	case condition.Resource, condition.OwnsGroup:
-		return someResource(of(condition.Resource, condition.OwnsGroup))
+		return oneValue(same, allowed)
+	case condition.OfScope:
+		return s.someScope(same)
+	case condition.OfClient:
+		return s.someClient(same)
+	case condition.OfResource:
+		return someResource(same)
 	}
-	return manyValues(of(key))
+	return manyValues(same)
 }
 
 // someAccount looks for an account of the policy that fulfils the tests.
@@ -171,7 +168,9 @@ func (s *search) someAccount(tests []literal) bool {
 // someApp looks for an app of the policy that fulfils the tests.
 func (s *search) someApp(tests []literal) bool {
 	return slices.ContainsFunc(s.subject.apps, func(app int) bool {
-		return fulfils(tests, func(t *condition.Test) condition.Truth { return s.directory.AppHolds(app, t) })
+		return fulfils(tests, func(t *condition.Test) condition.Truth {
+			return directory.AppFacts{Directory: s.directory, App: app}.Holds(t)
+		})
 	})
 }
 
@@ -212,7 +211,7 @@ func (in *Pass) gatherPlaces() {
 func (s *search) somePlace(tests []literal) bool {
 	var countries, others []literal
 	for _, l := range tests {
-		if l.test.Key == condition.Countries {
+		if l.test.Key == directory.KeyCountries {
 			countries = append(countries, l)
 		} else {
 			others = append(others, l)
@@ -220,7 +219,7 @@ func (s *search) somePlace(tests []literal) bool {
 	}
 	free := oneNumber(countries)
 	return slices.ContainsFunc(s.places, func(p *directory.Place) bool {
-		if !fulfils(others, func(t *condition.Test) condition.Truth { return s.directory.PlaceHolds(p, t) }) {
+		if !fulfils(others, directory.PlaceFacts{Directory: s.directory, Place: p}.Holds) {
 			return false
 		}
 		if p.Country == "" {
@@ -259,7 +258,7 @@ func (s *search) someScore(tests []literal) bool {
 	least, most := 0, highestScore(s.Judge.Risk())
 	for _, l := range tests {
 		bar := int(l.test.Limit())
-		if l.test.Key == condition.RiskAtLeast {
+		if l.test.Key == decide.KeyRiskAtLeast {
 			bar = s.Judge.Risk().Levels.From(directory.Level(l.test.Limit()))
 		}
 		if l.wants {

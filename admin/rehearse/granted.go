@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -197,7 +196,7 @@ const mostPlaces = 12
 // and the countries that the book names where no network settles that.
 func places(judge *decide.Judge, a *attempt.Attempt) []move {
 	e := judge.Directory()
-	named := judge.Values(condition.Networks)
+	named := judge.Values(directory.KeyNetworks)
 	var found []move
 	add := func(n directory.Network) {
 		ip := n.Ranges[0].Sample()

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Report is a decision with the findings of the rehearsal.
@@ -223,7 +223,7 @@ func addresses(judge *decide.Judge) []candidate {
 func countries(judge *decide.Judge) []candidate {
 	e := judge.Directory()
 	var codes []string
-	for _, value := range judge.Values(condition.Countries) {
+	for _, value := range judge.Values(directory.KeyCountries) {
 		for _, region := range e.Regions {
 			if region.Name == value {
 				for _, c := range region.Countries {

@@ -100,7 +100,7 @@ func TestDetectors(t *testing.T) {
 		{"named by the attempt", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r", "s"} }, yes},
 		{"named by nobody", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r"} }, no},
 		{"reported by an engine", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.reported = maybe }, maybe},
-		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: condition.Platforms, Values: []string{"ios"}}}, func(e *evidence) { e.holds = yes }, yes},
+		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: directory.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.holds = yes }, yes},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := &evidence{a: attempt.Attempt{At: at}, here: place(0, 0)}
@@ -129,7 +129,7 @@ func TestScoresAreSpansUpToAHundred(t *testing.T) {
 		"levels rise":       {Levels: risk.Levels{Low: 9, Medium: 8, High: 7}},
 		"points are from 1": {Signals: []risk.Signal{{Name: "s"}}},
 		"detect or when":    {Signals: []risk.Signal{{Name: "s", Points: 1, Detect: risk.NewDevice, When: &condition.All{}}}},
-		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: condition.Platforms}}}},
+		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: directory.KeyPlatforms}}}},
 	} {
 		_, err := risk.Compile(scheme, e)
 		require.ErrorContains(t, err, wrong)

@@ -59,7 +59,7 @@ type Message struct {
 type Result struct {
 	RuleID       string            `json:"ruleId"`
 	RuleIndex    int               `json:"ruleIndex"`
-	Level        inspect.Severity          `json:"level"`
+	Level        inspect.Severity  `json:"level"`
 	Message      Message           `json:"message"`
 	Locations    []Location        `json:"locations,omitempty"`
 	Fingerprints map[string]string `json:"partialFingerprints"`

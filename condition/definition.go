@@ -1,0 +1,182 @@
+package condition
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Definition is all that is said of one key. Whatever walks conditions asks it: the
+// reader of books, the published schema, the binding, the evaluation, the words, the
+// comparison of two books and the search for rules that never speak. So a key is
+// added in one place, beside those of its family: packages directory (accounts,
+// apps, places, times, devices, attempts), decide (risk and proofs) and consent.
+type Definition struct {
+	// Name is the key as a book writes it, and Doc says in half a sentence what it
+	// asks.
+	Name, Doc string
+	// About is its subject, which decides where it may stand.
+	About Subject
+	// Shape is the form of its value.
+	Shape Shape
+	// Names is the kind of definition that its values name, such as "group"; "" where
+	// they name none.
+	Names string
+	// Words are its values, where the list of them is closed.
+	Words []string
+	// Check reports what is wrong with a value that names nothing and is no word of a
+	// closed list; nil takes any text.
+	Check func(value string) error
+	// Literal reports whether a value stands for itself although the key has Names; nil
+	// where none does.
+	Literal func(value string) bool
+	// Meaning says by what two tests are compared, and Fact what a test looks at, so
+	// that tests which cannot hold together are found.
+	Meaning Meaning
+	Fact    Fact
+	// Bind returns what a value stands for. Names is the vocabulary of the one who
+	// binds; the error is for one that does not know the key.
+	Bind func(names Vocabulary, t *Test, value string) (Binding, error)
+	// Holds answers a bound test. Facts that do not show what it asks for leave it
+	// unknown. It must not allocate.
+	Holds func(facts any, t *Test) Truth
+	// Saw describes to a reader what the facts show of a bound test, "" where that is
+	// unknown.
+	Saw func(facts any, t *Test) string
+	// Says is a sentence that a bound test holds, or that it does not: "they are in
+	// ticket-office".
+	Says func(t *Test, negated bool) string
+	// Noun names those for whom a bound test holds: "members of ticket-office". It is
+	// nil for a key that is about an attempt.
+	Noun func(t *Test) string
+}
+
+// Meaning says what the values of a test stand for.
+type Meaning uint8
+
+// The meanings.
+const (
+	// MeansWords is the values themselves.
+	MeansWords Meaning = iota + 1
+	// MeansAccounts is the accounts for which it holds, and MeansApps the apps.
+	MeansAccounts
+	MeansApps
+	// MeansAddresses is the addresses in networks that are named, MeansOwnAddresses
+	// those in networks that are marked.
+	MeansAddresses
+	MeansOwnAddresses
+	// MeansCountries is the countries, those in regions included.
+	MeansCountries
+	// MeansDefinitions is what the definitions of that name say.
+	MeansDefinitions
+	// MeansLevel is the score from which a level is reached, and MeansScore a score.
+	MeansLevel
+	MeansScore
+	// MeansClients is what is known of outside programs, MeansClientFlag a truth about
+	// them, and MeansScopes what they ask for.
+	MeansClients
+	MeansClientFlag
+	MeansScopes
+)
+
+// Fact says what a test looks at. Of a fact with one value at a time, two tests hold
+// together only where they share a value.
+type Fact uint8
+
+// The facts.
+const (
+	// OfAccount, OfApp and OfAddress are looked at as a whole: some account, app or
+	// address must fulfil all tests on it.
+	OfAccount Fact = iota + 1
+	OfApp
+	OfAddress
+	OfMoment
+	OfScore
+	// OfOneValue has one value at a time, such as a platform; OfManyValues several,
+	// such as tags.
+	OfOneValue
+	OfManyValues
+	OfScope
+	OfClient
+	OfResource
+)
+
+// definitions are those of all keys, by their numbers.
+var definitions []Definition
+
+// Define adds a key. It is called once for each key while the program starts, and
+// panics where a part is missing, or a name stands twice.
+func Define(d Definition) Key {
+	if lacks := d.lacks(); lacks != "" {
+		panic(fmt.Sprintf("condition: the key %q lacks %s", d.Name, lacks))
+	}
+	if _, twice := ParseKey(d.Name); twice {
+		panic(fmt.Sprintf("condition: the key %q is defined twice", d.Name))
+	}
+	definitions = append(definitions, d)
+	return Key(len(definitions) - 1)
+}
+
+// lacks names a part that a definition lacks, "" where it has all.
+func (d *Definition) lacks() string {
+	for part, missing := range map[string]bool{
+		"a name": d.Name == "", "a doc": d.Doc == "", "a subject": d.About == 0, "a meaning": d.Meaning == 0, "a fact": d.Fact == 0,
+		"Bind": d.Bind == nil, "Holds": d.Holds == nil, "Saw": d.Saw == nil, "Says": d.Says == nil,
+	} {
+		if missing {
+			return part
+		}
+	}
+	return ""
+}
+
+// Definition returns what is said of the key. The key must be valid.
+func (k Key) Definition() *Definition { return &definitions[k] }
+
+// Keys returns all keys, those about accounts first.
+func Keys() []Key {
+	keys := make([]Key, len(definitions))
+	for i := range keys {
+		keys[i] = Key(i)
+	}
+	slices.SortStableFunc(keys, func(a, b Key) int { return int(a.About()) - int(b.About()) })
+	return keys
+}
+
+// ParseKey finds the key of that name.
+func ParseKey(name string) (Key, bool) {
+	for k := range definitions {
+		if definitions[k].Name == name {
+			return Key(k), true
+		}
+	}
+	return 0, false
+}
+
+// IsValid reports whether there is such a key.
+func (k Key) IsValid() bool { return int(k) < len(definitions) }
+
+// String returns the key as the book writes it.
+func (k Key) String() string {
+	if !k.IsValid() {
+		return fmt.Sprintf("Key(%d)", uint8(k))
+	}
+	return definitions[k].Name
+}
+
+// About returns the subject of the key.
+func (k Key) About() Subject { return definitions[k].About }
+
+// Shape returns the form of the key's value.
+func (k Key) Shape() Shape { return definitions[k].Shape }
+
+// Doc says in half a sentence what the key asks.
+func (k Key) Doc() string { return definitions[k].Doc }
+
+// Either returns one of two texts for a sentence: that a test holds, or that it does
+// not.
+func Either(negated bool, holds, fails string) string {
+	if negated {
+		return fails
+	}
+	return holds
+}

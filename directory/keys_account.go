@@ -1,0 +1,221 @@
+package directory
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// account fills in what the keys about accounts have in common.
+func account(d condition.Definition, holds func(p *Profile, t *condition.Test) condition.Truth,
+	saw func(p *Profile, t *condition.Test, at time.Time) string) condition.Definition {
+	d.About, d.Meaning = condition.AboutAccount, condition.MeansAccounts
+	if d.Fact == 0 {
+		d.Fact = condition.OfAccount
+	}
+	if d.Holds == nil {
+		d.Holds = func(facts any, t *condition.Test) condition.Truth {
+			seer, ok := facts.(AccountSeer)
+			if !ok {
+				return condition.Unknown
+			}
+			p, _, _ := seer.SeenAccount()
+			if p == nil {
+				return condition.False
+			}
+			return holds(p, t)
+		}
+	}
+	d.Saw = func(facts any, t *condition.Test) string {
+		if seer, ok := facts.(AccountSeer); ok {
+			p, _, at := seer.SeenAccount()
+			if p == nil {
+				return "an account that nobody knows"
+			}
+			return saw(p, t, at)
+		}
+		return ""
+	}
+	return d
+}
+
+// The keys about accounts.
+var (
+	KeyAnyone = condition.Define(account(condition.Definition{Name: "anyone", Shape: condition.Marker,
+		Doc: "every account (an emergency account only where it is named)",
+		Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+			return condition.Binding{Words: "an account of the book"}, nil
+		},
+		Says: func(_ *condition.Test, negated bool) string { return "they " + are(negated) + " anyone" },
+		Noun: func(*condition.Test) string { return "everyone" },
+	}, func(*Profile, *condition.Test) condition.Truth { return condition.True }, sawName))
+
+	KeyAccounts = condition.Define(account(condition.Definition{Name: "accounts", Doc: "accounts by name", Names: "account",
+		Bind: bindName("account", func(d *Directory) map[string]int32 { return d.accountNumber }),
+		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + t.Wants() },
+		Noun: func(t *condition.Test) string { return words.List(t.Values, "and") },
+	}, func(p *Profile, t *condition.Test) condition.Truth { return condition.Of(p.IsNamed(t.Numbers())) }, sawName))
+
+	KeyGroups = condition.Define(account(condition.Definition{Name: "groups", Names: "group",
+		Doc:  "members of a group, directly or through the groups it includes",
+		Bind: bindName("group", func(d *Directory) map[string]int32 { return d.groupNumber }),
+		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
+		Noun: func(t *condition.Test) string { return "members of " + words.List(t.Values, "or") },
+	}, func(p *Profile, t *condition.Test) condition.Truth {
+		switch {
+		case intersects(t.Numbers(), p.groups):
+			return condition.True
+		case intersects(t.Numbers(), p.perhaps):
+			return condition.Unknown
+		}
+		return condition.False
+	}, func(p *Profile, t *condition.Test, _ time.Time) string {
+		if len(p.perhaps) > 0 && !intersects(t.Numbers(), p.groups) && intersects(t.Numbers(), p.perhaps) {
+			return ""
+		}
+		return orNone(p.Groups(), "no group")
+	}))
+
+	KeyDomains = condition.Define(account(condition.Definition{Name: "domains", Doc: "the part of the account's name after the last @",
+		Check: func(value string) error { _, err := NormalDomain(value); return err },
+		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			domain, err := NormalDomain(value)
+			return condition.Binding{Texts: []string{domain}, Words: value}, err
+		},
+		Says: func(t *condition.Test, negated bool) string { return "their domain " + is(negated) + " " + t.Wants() },
+		Noun: func(t *condition.Test) string { return "accounts of the domain " + words.List(t.Values, "or") },
+	}, func(p *Profile, t *condition.Test) condition.Truth {
+		return condition.Of(p.domain != "" && slices.Contains(t.Texts(), p.domain))
+	}, func(p *Profile, _ *condition.Test, _ time.Time) string { return cmp.Or(p.domain, "no domain") }))
+
+	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: kinds,
+		Bind: bindWord(func(value string) (Kind, error) { var k Kind; return k, k.UnmarshalText([]byte(value)) }),
+		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
+		Noun: kindWords,
+	}, func(p *Profile, t *condition.Test) condition.Truth { return among(t, int32(p.kind)) },
+		func(p *Profile, _ *condition.Test, _ time.Time) string { return p.kind.String() }))
+
+	KeyAttributes = condition.Define(account(condition.Definition{Name: "attributes", Shape: condition.Named, Fact: condition.OfOneValue,
+		Doc:  "attributes of the account, by name, each with its alternatives",
+		Bind: bindText,
+		Says: func(t *condition.Test, negated bool) string {
+			return "their " + t.Attribute + " " + is(negated) + " " + t.Wants()
+		},
+	}, (*Profile).attributeHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
+		if value, ok := p.account.Attributes[t.Attribute]; ok {
+			return value.String()
+		}
+		return ""
+	}))
+
+	KeyEnrolled = condition.Define(account(condition.Definition{Name: "enrolled", Doc: "the account has enrolled one of these methods", Names: "method",
+		Fact: condition.OfManyValues,
+		Bind: bindName("method", func(d *Directory) map[string]int32 { return d.methodNumber }),
+		Says: func(t *condition.Test, negated bool) string {
+			return condition.Either(negated, "they have enrolled ", "they have not enrolled ") + t.Wants()
+		},
+	}, (*Profile).enrolledHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
+		if p.enrolledHolds(t) == condition.Unknown {
+			return ""
+		}
+		return orNone(p.account.Methods, "no method")
+	}))
+
+	KeyJoinedWithin = condition.Define(account(condition.Definition{Name: "joined_within", Shape: condition.Length, Fact: condition.OfManyValues,
+		Doc: "so many times 24 hours have not passed since the midnight that began the day of joining",
+		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			var span Span
+			err := span.UnmarshalText([]byte(value))
+			return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
+		},
+		Holds: func(facts any, t *condition.Test) condition.Truth {
+			seer, ok := facts.(AccountSeer)
+			if !ok {
+				return condition.Unknown
+			}
+			p, moment, at := seer.SeenAccount()
+			if p == nil {
+				return condition.False
+			}
+			end, known := p.JoinedUntil(Span(t.Limit()), at)
+			if !known {
+				return condition.Unknown
+			}
+			return condition.Of(moment.Before(end))
+		},
+		Says: func(t *condition.Test, negated bool) string {
+			return "they joined " + condition.Either(negated, "within the last ", "longer ago than ") + Span(t.Limit()).Words()
+		},
+	}, nil, func(p *Profile, _ *condition.Test, at time.Time) string {
+		if _, known := p.JoinedUntil(0, at); !known {
+			return ""
+		}
+		return "joined " + p.account.Joined.String()
+	}))
+
+	KeyAccountRiskAtLeast = condition.Define(account(condition.Definition{Name: "account_risk_at_least", Shape: condition.Level, Fact: condition.OfManyValues,
+		Doc: "the standing risk of the account: low, medium or high",
+		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			return LevelBinding(value)
+		},
+		Holds: func(facts any, t *condition.Test) condition.Truth {
+			seer, ok := facts.(AccountSeer)
+			if !ok {
+				return condition.Unknown
+			}
+			p, _, at := seer.SeenAccount()
+			return condition.Of(p != nil && int64(p.account.RiskAt(at)) >= t.Limit())
+		},
+		Says: func(t *condition.Test, negated bool) string {
+			return "the standing risk of their account " + is(negated) + " " + t.Wants()
+		},
+	}, nil, func(p *Profile, _ *condition.Test, at time.Time) string { return p.account.sawRisk(at) }))
+
+	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number, Fact: condition.OfManyValues,
+		Doc: "so many percent of all accounts, the same ones each time; a wider share only adds accounts",
+		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			percent, err := Percent(value)
+			return condition.Binding{Limit: int64(percent), Salt: v.salt, Words: value + " %"}, err
+		}),
+		Says: func(t *condition.Test, negated bool) string {
+			return "they " + are(negated) + " among the " + t.Wants() + " of accounts that are drawn"
+		},
+		Noun: func(t *condition.Test) string { return t.Wants() + " of all accounts" },
+	}, func(p *Profile, t *condition.Test) condition.Truth {
+		return condition.Of(int64(p.share(t)) < t.Limit()*100)
+	},
+		func(p *Profile, t *condition.Test, _ time.Time) string {
+			return fmt.Sprintf("%.2f %%", float64(p.share(t))/100)
+		}))
+)
+
+// sawName describes an account by its name.
+func sawName(p *Profile, _ *condition.Test, _ time.Time) string { return p.account.Name }
+
+func is(negated bool) string  { return condition.Either(negated, "is", "is not") }
+func are(negated bool) string { return condition.Either(negated, "are", "are not") }
+
+// kindWords names kinds of accounts in the plural.
+func kindWords(t *condition.Test) string {
+	var names []string
+	for _, k := range t.Values {
+		if k == "person" {
+			names = append(names, "persons")
+		} else {
+			names = append(names, k+" accounts")
+		}
+	}
+	return words.List(names, "or")
+}
+
+// bindWord binds the words of a closed list to their numbers.
+func bindWord[T ~uint8](parse func(string) (T, error)) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+	return func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+		n, err := parse(value)
+		return condition.Binding{Numbers: []int32{int32(n)}, Words: value}, err
+	}
+}

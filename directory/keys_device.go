@@ -1,0 +1,106 @@
+package directory
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+// device fills in what the keys about devices have in common.
+func device(d condition.Definition, holds func(d *Directory, v *DeviceView, account string, t *condition.Test) condition.Truth,
+	saw func(d *Directory, v *DeviceView, account string, t *condition.Test) string) condition.Definition {
+	d.About = condition.AboutAttempt
+	if d.Meaning == 0 {
+		d.Meaning = condition.MeansWords
+	}
+	d.Holds = func(facts any, t *condition.Test) condition.Truth {
+		if seer, ok := facts.(DeviceSeer); ok {
+			d, v, account := seer.SeenDevice()
+			return holds(d, v, account, t)
+		}
+		return condition.Unknown
+	}
+	d.Saw = func(facts any, t *condition.Test) string {
+		if seer, ok := facts.(DeviceSeer); ok {
+			d, v, account := seer.SeenDevice()
+			return saw(d, v, account, t)
+		}
+		return ""
+	}
+	return d
+}
+
+// The keys about devices.
+var (
+	KeyPlatforms = condition.Define(device(condition.Definition{Name: "platforms", Fact: condition.OfOneValue,
+		Doc:  "the platform of the device, such as windows or ios",
+		Bind: bindText,
+		Says: func(t *condition.Test, negated bool) string {
+			return "the device " + condition.Either(negated, "runs ", "does not run ") + t.Wants()
+		},
+	}, func(_ *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
+		name, known := v.Platform()
+		if !known {
+			return condition.Unknown
+		}
+		return condition.Of(slices.Contains(t.Values, name))
+	}, func(_ *Directory, v *DeviceView, _ string, _ *condition.Test) string {
+		name, _ := v.Platform()
+		return name
+	}))
+
+	KeyDevice = condition.Define(device(condition.Definition{Name: "device", Fact: condition.OfManyValues, Words: deviceTraits,
+		Doc:  "the device is known, managed, shared or the account's own",
+		Bind: bindWord(func(value string) (DeviceTrait, error) { var d DeviceTrait; return d, d.UnmarshalText([]byte(value)) }),
+		Says: func(t *condition.Test, negated bool) string {
+			values := slices.Clone(t.Values)
+			for i := range values {
+				if values[i] == "own" {
+					values[i] = "their own"
+				}
+			}
+			return "the device " + is(negated) + " " + strings.Join(values, " or ")
+		},
+	}, func(_ *Directory, v *DeviceView, account string, t *condition.Test) condition.Truth {
+		holds := condition.False
+		for _, n := range t.Numbers() {
+			holds = max(holds, v.is(DeviceTrait(n), account))
+		}
+		return holds
+	}, func(_ *Directory, v *DeviceView, account string, _ *condition.Test) string {
+		return v.sawTraits(account)
+	}))
+
+	KeyDeviceTags = condition.Define(device(condition.Definition{Name: "device_tags", Fact: condition.OfManyValues, Doc: "the device bears a tag",
+		Bind: bindText,
+		Says: func(t *condition.Test, negated bool) string {
+			return "the device " + is(negated) + " tagged " + t.Wants()
+		},
+	}, func(_ *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
+		tags, known := v.Tags()
+		if !known {
+			return condition.Unknown
+		}
+		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
+	}, func(_ *Directory, v *DeviceView, _ string, _ *condition.Test) string {
+		if tags, known := v.Tags(); known {
+			return orNone(tags, "no tag")
+		}
+		return ""
+	}))
+
+	KeyPosture = condition.Define(device(condition.Definition{Name: "posture", Fact: condition.OfManyValues, Doc: "the device passes a posture",
+		Names: "posture", Meaning: condition.MeansDefinitions,
+		Bind: bindName("posture", func(d *Directory) map[string]int32 { return d.postureNumber }),
+		Says: func(t *condition.Test, negated bool) string {
+			return "the device " + condition.Either(negated, "passes ", "does not pass ") + t.Wants()
+		},
+	}, func(d *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
+		holds := condition.False
+		for _, n := range t.Numbers() {
+			holds = max(holds, v.PassesPosture(&d.Postures[n]))
+		}
+		return holds
+	}, func(d *Directory, v *DeviceView, _ string, t *condition.Test) string { return d.sawPosture(v, t) }))
+)

@@ -1,0 +1,114 @@
+package directory
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+)
+
+// address fills in what the keys about addresses have in common.
+func address(d condition.Definition, holds func(p *Place, t *condition.Test) condition.Truth) condition.Definition {
+	d.About, d.Fact = condition.AboutAttempt, condition.OfAddress
+	d.Holds = func(facts any, t *condition.Test) condition.Truth {
+		if seer, ok := facts.(PlaceSeer); ok {
+			if _, p, _ := seer.SeenPlace(); p != nil {
+				return holds(p, t)
+			}
+		}
+		return condition.Unknown
+	}
+	d.Saw = func(facts any, _ *condition.Test) string {
+		seer, ok := facts.(PlaceSeer)
+		if !ok {
+			return ""
+		}
+		d, p, address := seer.SeenPlace()
+		if p == nil {
+			return ""
+		}
+		names := "no network"
+		if known := d.NetworkNames(p); len(known) > 0 {
+			names = strings.Join(known, ", ")
+		}
+		return fmt.Sprintf("%s (in %s)", address, names)
+	}
+	return d
+}
+
+// The keys about where an attempt comes from.
+var (
+	KeyNetworks = condition.Define(address(condition.Definition{Name: "networks", Names: "network", Meaning: condition.MeansAddresses,
+		Doc: "the address lies in a network, by name or as an address, a CIDR block or a range a-b",
+		Check: func(value string) error {
+			// What looks like addresses is one; anything else names a network.
+			if _, wrong := ParseRange(value); wrong != nil && (strings.ContainsAny(value, "/:") || strings.Trim(value, "0123456789.-") == "") {
+				return wrong
+			}
+			return nil
+		},
+		Literal: func(value string) bool { _, err := ParseRange(value); return err == nil },
+		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			if r, err := ParseRange(value); err == nil {
+				if i := slices.Index(v.Literals, r); i >= 0 {
+					return condition.Binding{Numbers: []int32{int32(len(v.Networks) + i)}, Words: value}, nil
+				}
+			}
+			return one("network", value, v.networkNumber)
+		}),
+		Says: func(t *condition.Test, negated bool) string {
+			return "they " + condition.Either(negated, "", "do not ") + "come from " + t.Wants()
+		},
+	}, func(p *Place, t *condition.Test) condition.Truth {
+		return condition.Of(intersects(t.Numbers(), p.Networks))
+	}))
+
+	KeyOurNetwork = condition.Define(address(condition.Definition{Name: "our_network", Shape: condition.Flag, Meaning: condition.MeansOwnAddresses,
+		Doc: "the address lies in a network marked `ours`",
+		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			if value == "true" {
+				return condition.Binding{Numbers: []int32{1}, Words: "an own network"}, nil
+			}
+			return condition.Binding{Numbers: []int32{0}, Words: "no own network"}, nil
+		},
+		Says: func(t *condition.Test, negated bool) string {
+			if (t.Values[0] == "true") != negated {
+				return "they come from an own network"
+			}
+			return "they come from no own network"
+		},
+	}, func(p *Place, t *condition.Test) condition.Truth {
+		ours := int32(0)
+		if p.Ours {
+			ours = 1
+		}
+		return among(t, ours)
+	}))
+
+	KeyCountries = condition.Define(condition.Definition{Name: "countries", About: condition.AboutAttempt, Names: "region",
+		Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
+		Meaning: condition.MeansCountries, Fact: condition.OfAddress, Literal: isCountry,
+		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			return v.bindCountries(value)
+		}),
+		Holds: func(facts any, t *condition.Test) condition.Truth {
+			if seer, ok := facts.(PlaceSeer); ok {
+				return seer.CountryHolds(t)
+			}
+			return condition.Unknown
+		},
+		Saw: func(facts any, t *condition.Test) string {
+			if seer, ok := facts.(PlaceSeer); ok {
+				return seer.CountrySaw(t)
+			}
+			return ""
+		},
+		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
+	})
+)
+
+// isCountry reports whether a value of the key `countries` is a code rather than the
+// name of a region.
+func isCountry(value string) bool { return attempt.CountryCode(value).IsAssigned() }
