@@ -52,6 +52,8 @@ func TestEveryKey(t *testing.T) {
 		directory.KeyTags:               {{"{tags: [chart]}", never, `"app":"mail"`, never}},
 		directory.KeyNetworks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`}},
 		directory.KeyOurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`}},
+		directory.KeyAddressKinds: {{"{address_kinds: [ipv6]}", `"ip":"2001:db8::1"`, `"ip":"203.0.113.1"`, `"ip":null`}, {"{address_kinds: [ipv4]}", `"ip":"::ffff:203.0.113.1"`, `"ip":"2001:db8::1"`, `"account":"ann"`},
+			{"{address_kinds: ipv4}", `"ip":"64:ff9b::203.0.113.1"`, never, never}},
 		directory.KeyCountries: {{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
 			{"{countries: [BR]}", `"ip":"192.0.2.1","country":"BR"`, `"ip":"203.0.113.1","country":"BR"`, `"ip":null,"country":"BR"`}, {"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`}, {"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`}},
 		directory.KeyDuring:     {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},

@@ -436,6 +436,9 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 			ours = ours.Not()
 		}
 		return ours
+	case directory.KeyAddressKinds:
+		ip, has := n.a.IP.Get()
+		return among([]netip.Addr{ip.Unmap()}, has, func(ip netip.Addr) bool { return ip.Is4() == (value == "ipv4") })
 	case directory.KeyCountries:
 		return n.fromOneOf(t)
 	case directory.KeyDuring:

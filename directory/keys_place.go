@@ -2,6 +2,7 @@ package directory
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -87,6 +88,31 @@ var (
 		return among(t, ours)
 	}))
 
+	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: ipVersions,
+		Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
+		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
+		Bind: bindWord(func(value string) (IPVersion, error) { var v IPVersion; return v, v.UnmarshalText([]byte(value)) }),
+		Holds: func(facts any, t *condition.Test) condition.Truth {
+			if seer, ok := facts.(PlaceSeer); ok {
+				if _, p, address := seer.SeenPlace(); p != nil {
+					return among(t, int32(versionOf(address)))
+				}
+			}
+			return condition.Unknown
+		},
+		Saw: func(facts any, _ *condition.Test) string {
+			if seer, ok := facts.(PlaceSeer); ok {
+				if _, p, address := seer.SeenPlace(); p != nil {
+					return ipVersions[versionOf(address)]
+				}
+			}
+			return ""
+		},
+		Says: func(t *condition.Test, negated bool) string {
+			return "they " + condition.Either(negated, "", "do not ") + "come over " + t.Wants()
+		},
+	})
+
 	KeyCountries = condition.Define(condition.Definition{Name: "countries", About: condition.AboutAttempt, Names: "region",
 		Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
 		Meaning: condition.MeansCountries, Fact: condition.OfAddress, Literal: isCountry,
@@ -108,6 +134,14 @@ var (
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
 	})
 )
+
+// versionOf returns the version of IP of an address in plain form.
+func versionOf(address netip.Addr) IPVersion {
+	if address.Is4() {
+		return IPv4
+	}
+	return IPv6
+}
 
 // isCountry reports whether a value of the key `countries` is a code rather than the
 // name of a region.

@@ -353,7 +353,7 @@ func (m maker) tests(about string) []func() string {
 	}
 	app := []func() string{one("every", "true"), list("names", apps), list("tags", tagNames)}
 	attempts := []func() string{
-		list("networks", append(slices.Clone(networks), "198.51.100.0/24")), one("our_network", "true", "false"), list("countries", append(slices.Clone(countries), regions...)),
+		list("networks", append(slices.Clone(networks), "198.51.100.0/24")), one("our_network", "true", "false"), list("address_kinds", []string{"ipv4", "ipv6"}), list("countries", append(slices.Clone(countries), regions...)),
 		list("during", windows), list("platforms", platforms), list("device", []string{"known", "managed", "shared", "own"}), list("device_tags", deviceTags),
 		list("posture", postures), list("through", attempt.Throughs()), list("actions", attempt.Actions()), list("proved", assurances),
 	}
