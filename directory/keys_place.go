@@ -108,9 +108,7 @@ var (
 			}
 			return ""
 		},
-		Says: func(t *condition.Test, negated bool) string {
-			return "they " + condition.Either(negated, "", "do not ") + "come over " + t.Wants()
-		},
+		Says: func(t *condition.Test, negated bool) string { return "their address " + is(negated) + " " + t.Wants() },
 	})
 
 	KeyCountries = condition.Define(condition.Definition{Name: "countries", About: condition.AboutAttempt, Names: "region",
