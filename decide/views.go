@@ -12,6 +12,10 @@ import (
 // The views show what a judge decides by to anyone who describes or checks it. The
 // conditions in them are the bound ones, so that what is read is what is judged.
 
+// Rulebook returns what was compiled. A caller that compiles a changed one copies the
+// lists that it changes.
+func (j *Judge) Rulebook() Rulebook { return j.book }
+
 // Policies returns all policies in order of name.
 func (j *Judge) Policies() []Policy {
 	views := make([]Policy, len(j.policies))
