@@ -275,7 +275,7 @@ func TestTheRulesHaveADigest(t *testing.T) {
 		return judge.Decide(context.Background(), &attempt.Attempt{}).JudgedBy.Rules
 	}
 	same := digest(func(*decide.Rulebook) {})
-	seen := map[string]string{same: "unchanged"}
+	seen, at := map[string]string{same: "unchanged"}, time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC)
 	require.Equal(t, same, digest(func(r *decide.Rulebook) { r.Policies[0].At.Line = 9; r.Accounts = people{} }))
 	for name, change := range map[string]func(r *decide.Rulebook){
 		"an outcome": func(r *decide.Rulebook) { r.Policies[0].Rules[0].Then = decide.Outcome{Grant: true} },
@@ -289,9 +289,11 @@ func TestTheRulesHaveADigest(t *testing.T) {
 		"an attribute": func(r *decide.Rulebook) {
 			r.Directory.Accounts[0].Attributes = map[string]attempt.Scalar{"floor": attempt.NumberScalar(3)}
 		},
-		"a device":  func(r *decide.Rulebook) { r.Directory.Devices[0].Managed = false },
-		"points":    func(r *decide.Rulebook) { r.Risk.Signals[0].Points = 10 },
-		"otherwise": func(r *decide.Rulebook) { r.Otherwise = decide.Outcome{Grant: true} },
+		"a moment":       func(r *decide.Rulebook) { r.Directory.Accounts[0].AskedAt = &at },
+		"another moment": func(r *decide.Rulebook) { r.Directory.Accounts[0].PasswordChangedAt = &at },
+		"a device":       func(r *decide.Rulebook) { r.Directory.Devices[0].Managed = false },
+		"points":         func(r *decide.Rulebook) { r.Risk.Signals[0].Points = 10 },
+		"otherwise":      func(r *decide.Rulebook) { r.Otherwise = decide.Outcome{Grant: true} },
 	} {
 		is := digest(change)
 		require.Empty(t, seen[is], "%s makes no other rules", name)

@@ -5,7 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
-	"io"
+	"maps"
 	"math"
 	"reflect"
 	"slices"
@@ -24,9 +24,7 @@ import (
 func fingerprint(book *Rulebook) string {
 	sum := sha256.New()
 	w := fingerprinter{bufio.NewWriterSize(sum, 1<<16)}
-	for i := range book.Directory.Accounts {
-		w.account(&book.Directory.Accounts[i])
-	}
+	w.accounts(book.Directory.Accounts)
 	rest := *book
 	rest.Digest, rest.Directory.Accounts = "", nil
 	w.value(reflect.ValueOf(rest))
@@ -39,14 +37,12 @@ func fingerprint(book *Rulebook) string {
 type fingerprinter struct{ *bufio.Writer }
 
 func (w fingerprinter) number(n uint64) {
-	var room [8]byte
-	binary.BigEndian.PutUint64(room[:], n)
-	_, _ = w.Write(room[:])
+	_, _ = w.Write(binary.BigEndian.AppendUint64(w.AvailableBuffer(), n))
 }
 
 func (w fingerprinter) text(s string) {
 	w.number(uint64(len(s)))
-	_, _ = io.WriteString(w, s)
+	_, _ = w.WriteString(s)
 }
 
 func (w fingerprinter) texts(list []string) {
@@ -56,16 +52,47 @@ func (w fingerprinter) texts(list []string) {
 	}
 }
 
-// account is value for an account, which a book has many of.
-func (w fingerprinter) account(a *directory.Account) {
-	w.text(a.Name)
-	w.number(uint64(a.Kind))
-	w.value(reflect.ValueOf(a.Disabled))
-	w.texts(a.Groups)
-	w.texts(a.Methods)
-	if len(a.Attributes) > 0 || a.Joined != nil || a.AskedAt != nil || a.AccountRisk != nil || a.PasswordChangedAt != nil {
-		w.value(reflect.ValueOf(*a))
+// accounts is value for accounts, which a book has many of: what most of them state
+// is written without reflection, and the rest of what one states by value, so that a
+// key that is added counts without being named here.
+func (w fingerprinter) accounts(accounts []directory.Account) {
+	var rest directory.Account
+	asValue := reflect.ValueOf(&rest).Elem()
+	var names []string
+	for i := range accounts {
+		a := &accounts[i]
+		w.text(a.Name)
+		w.number(uint64(a.Kind))
+		w.truth(a.Disabled)
+		w.texts(a.Groups)
+		w.texts(a.Methods)
+		names = slices.AppendSeq(names[:0], maps.Keys(a.Attributes))
+		slices.Sort(names)
+		w.number(uint64(len(names)))
+		for _, name := range names {
+			w.text(name)
+			w.scalar(a.Attributes[name])
+		}
+		rest = *a
+		rest.Name, rest.Kind, rest.Disabled, rest.Groups, rest.Methods, rest.Attributes = "", 0, false, nil, nil, nil
+		w.truth(asValue.IsZero())
+		if !asValue.IsZero() {
+			w.value(asValue)
+		}
 	}
+}
+
+func (w fingerprinter) truth(b bool) {
+	if b {
+		w.number(1)
+	} else {
+		w.number(0)
+	}
+}
+
+func (w fingerprinter) scalar(s attempt.Scalar) {
+	w.number(uint64(s.Kind()))
+	w.text(s.String())
 }
 
 var (
@@ -90,9 +117,7 @@ func (w fingerprinter) value(v reflect.Value) {
 		w.text(zone.String())
 		return
 	case scalarType:
-		s := v.Interface().(attempt.Scalar)
-		w.number(uint64(s.Kind()))
-		w.text(s.String())
+		w.scalar(v.Interface().(attempt.Scalar))
 		return
 	case rangeType:
 		w.text(v.Interface().(directory.Range).String())
@@ -102,7 +127,7 @@ func (w fingerprinter) value(v reflect.Value) {
 	case reflect.String:
 		w.text(v.String())
 	case reflect.Bool:
-		w.number(map[bool]uint64{true: 1}[v.Bool()])
+		w.truth(v.Bool())
 	case reflect.Float64:
 		w.number(math.Float64bits(v.Float()))
 	case reflect.Slice, reflect.Array:
@@ -119,7 +144,7 @@ func (w fingerprinter) value(v reflect.Value) {
 			w.value(v.MapIndex(key))
 		}
 	case reflect.Pointer:
-		w.number(map[bool]uint64{true: 1}[!v.IsNil()])
+		w.truth(!v.IsNil())
 		if !v.IsNil() {
 			w.value(v.Elem())
 		}

@@ -42,9 +42,10 @@ func newIndex(j *Judge) index {
 	}
 	for app := range x.aimed {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
+		facts := condition.Facts(directory.AppFacts{Directory: j.directory, App: app})
 		for i := range j.policies {
 			// Nothing about an app changes after compilation.
-			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, directory.AppFacts{Directory: j.directory, App: app}) != condition.False {
+			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, facts) != condition.False {
 				x.aimed[app][i/64] |= 1 << (i % 64)
 			}
 		}

@@ -25,6 +25,9 @@ func CheckName(name string) error {
 	case !utf8.ValidString(name):
 		return fmt.Errorf("a name is UTF-8 text, not %q", name)
 	}
+	if isPrintable(name) {
+		return nil // what most names are; in ASCII every form is the composed one
+	}
 	for _, c := range name {
 		if unicode.IsSpace(c) || unicode.In(c, unicode.Cc, unicode.Cf, unicode.Co, unicode.Zs, unicode.Zl, unicode.Zp) {
 			return fmt.Errorf("a name has no spaces, control or format characters; this one has %U", c)
@@ -34,4 +37,14 @@ func CheckName(name string) error {
 		return fmt.Errorf("a name is written in the composed form of Unicode (NFC): write %+q for %+q", norm.NFC.String(name), name)
 	}
 	return nil
+}
+
+// isPrintable reports whether a text is of printable ASCII characters without spaces.
+func isPrintable(text string) bool {
+	for i := range len(text) {
+		if text[i] <= ' ' || text[i] >= 0x7f {
+			return false
+		}
+	}
+	return true
 }
