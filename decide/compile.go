@@ -36,6 +36,7 @@ type Judge struct {
 	outcomes []*outcome
 	// demands are all demands, each once; assurances refer to them by number.
 	demands         []demand
+	methodWords     []string // of each demand for methods, what an open one is in words
 	assurances      []assurance
 	assuranceNumber map[string]int32
 	exemptions      []exemption
@@ -163,6 +164,13 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	if err := j.compilePolicies(book.Policies); err != nil {
 		return nil, err
+	}
+	for i := range j.demands {
+		words := ""
+		if d := &j.demands[i]; d.kind == methodDemand {
+			words = Demand{Kind: DemandMethod, AnyOf: j.MethodNames(d.methods), Within: &d.within}.String()
+		}
+		j.methodWords = append(j.methodWords, words)
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()

@@ -95,14 +95,14 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			d.Notices = append(d.Notices, n)
 		}
 	}
-	later := func(dated time.Time, what string) {
+	later := func(dated time.Time, what, name string) {
 		if attempt.IsLater(dated, e.attempt.At) {
-			note(DatedLater, "%s is dated %s, after the attempt, so it did not happen.", what, dated.In(e.judge.directory.Zone).Format(time.RFC3339))
+			note(DatedLater, "%s is dated %s, after the attempt, so it did not happen.", what+name, dated.In(e.judge.directory.Zone).Format(time.RFC3339))
 		}
 	}
 	a := e.attempt
 	proof := func(p *attempt.Proof, ofAttempt bool) {
-		later(p.At, "The proof of "+p.Method)
+		later(p.At, "The proof of ", p.Method)
 		why := e.ignores(p, ofAttempt)
 		if why == "" && !e.isInSession(p) && !ofAttempt {
 			why = "it was made before the session began"
@@ -152,12 +152,12 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			note(DatedLater, "The sign-in before is dated after the attempt, so nobody knows how fast the person travelled.")
 		}
 	}
-	later(a.Session.Started, "The session's start")
+	later(a.Session.Started, "The session's start", "")
 	for _, x := range a.Accepted {
-		later(x.At, "The acceptance of "+x.Document)
+		later(x.At, "The acceptance of ", x.Document)
 	}
 	for _, r := range e.device.Remembered() {
-		later(r.At, "That the device remembers "+r.Account)
+		later(r.At, "That the device remembers ", r.Account)
 	}
 	if e.device.HasLaterReport() {
 		note(DatedLater, "The device's report is dated after the attempt, so it did not happen.")
@@ -167,13 +167,13 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 	account := e.profile.Account()
 	if account.Joined != nil {
-		later(account.Joined.Start(e.judge.directory.Zone), "The day of joining")
+		later(account.Joined.Start(e.judge.directory.Zone), "The day of joining", "")
 	}
 	if account.AskedAt != nil {
-		later(*account.AskedAt, "The time at which the person was first asked")
+		later(*account.AskedAt, "The time at which the person was first asked", "")
 	}
 	if account.PasswordChangedAt != nil {
-		later(*account.PasswordChangedAt, "The change of the password")
+		later(*account.PasswordChangedAt, "The change of the password", "")
 	}
 }
 
@@ -310,7 +310,7 @@ type listedDemand struct {
 // open one implies is left out. It returns the list, and for each of the needs its
 // number there.
 func (e *evaluation) listDemands(d *Decision) demandList {
-	list := demandList{of: make([]int32, len(e.needs))}
+	list := demandList{entries: make([]listedDemand, 0, len(e.needs)), of: make([]int32, len(e.needs))}
 	byDemand := make([]int32, len(e.judge.demands)+1) // the last is for any proof
 	find := func(n need) int32 {
 		if n.demand != oneOf {
@@ -357,7 +357,7 @@ func (e *evaluation) listDemands(d *Decision) demandList {
 		}
 		demand := e.wire(entry.need, entry.from)
 		if !demand.Met {
-			entry.words = demand.String()
+			entry.words = e.demandWords(entry.need, &demand)
 		}
 		d.Demands = append(d.Demands, demand)
 	}
@@ -366,6 +366,15 @@ func (e *evaluation) listDemands(d *Decision) demandList {
 			cmp.Compare(a.Posture+a.Document+a.External, b.Posture+b.Document+b.External), slices.CompareFunc(a.From, b.From, compareSources))
 	})
 	return list
+}
+
+// demandWords words an open demand. What proves in the same way for everybody is
+// worded once, when the judge is compiled.
+func (e *evaluation) demandWords(n need, demand *Demand) string {
+	if n.demand >= 0 && demand.Kind == DemandMethod {
+		return e.judge.methodWords[n.demand]
+	}
+	return demand.String()
 }
 
 // demandList is what listDemands returns.
