@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -298,5 +299,39 @@ func TestInterruptedHistory(t *testing.T) {
 		require.Equal(t, 2, cmd.ProcessState.ExitCode(), errOut.String())
 		require.Contains(t, errOut.String(), "the replay was interrupted")
 		require.Contains(t, out.String(), "interrupted; this is what was judged until then.")
+	}
+}
+
+// TestColours: on a terminal, what is bad is red, what is good green, and what needs
+// care yellow.
+func TestColours(t *testing.T) {
+	t.Setenv("CLICOLOR_FORCE", "1")
+	t.Setenv("TERM", "xterm-256color")
+	t.Setenv("NO_COLOR", "")
+	dir := t.TempDir()
+	in(t, dir, 0, "demo", "--out", "kestrel")
+	in(t, dir, 0, "demo", "--faulty", "--out", "faulty")
+	const red, green, yellow = "\x1b[1;91m", "\x1b[1;92m", "\x1b[1;93m"
+	ask := []string{"consent", "rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--at", monday, "--client"}
+	for name, c := range map[string]struct {
+		status int
+		args   []string
+		want   []string
+	}{
+		"verdicts":   {0, []string{"demo", "--step", "4"}, []string{green + "GRANT", yellow + "STEP UP", red + "BLOCK"}},
+		"drills":     {1, []string{"drill", "--book", "faulty"}, []string{red + "FAILED", green + "PASSED"}},
+		"readiness":  {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}, []string{red + "LOCKED OUT"}},
+		"inspection": {0, []string{"demo", "--faulty"}, []string{red + "ERROR", yellow + "WARNING"}},
+		"reach":      {0, []string{"reach", "--book", "kestrel", "--at", monday}, []string{green + "grant", red + "block"}},
+		"allowed":    {0, append(slices.Clone(ask), "tide-table", "--scope", "tides.read", "--redirect", "https://tidewise.example/answer"), []string{green + "ALLOW"}},
+		"refused":    {0, append(slices.Clone(ask), "voyage-log", "--scope", "mail.read.all"), []string{red + "REFUSE"}},
+		"reviewed":   {0, append(slices.Clone(ask), "voyage-log", "--scope", "mail.read"), []string{yellow + "REVIEW"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out := in(t, dir, c.status, c.args...)
+			for _, want := range c.want {
+				require.Contains(t, out, want)
+			}
+		})
 	}
 }

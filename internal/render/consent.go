@@ -15,7 +15,8 @@ import (
 
 // outcome returns an outcome of consent in capitals.
 func (p *Page) outcome(o consent.Outcome) string {
-	return p.verdicts[o].Render(strings.ToUpper(o.String()))
+	style := [...]lipgloss.Style{consent.Refuse: p.grave, consent.Review: p.careful, consent.Allow: p.good}[o]
+	return style.Render(strings.ToUpper(o.String()))
 }
 
 // ConsentDecision writes what the rules say of a request.
@@ -79,7 +80,7 @@ func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
 
 // level returns a level of danger, coloured.
 func (p *Page) level(l directory.Level) string {
-	style := [...]lipgloss.Style{directory.NoRisk: p.dim, directory.LowRisk: p.bold, directory.MediumRisk: p.verdicts[1], directory.HighRisk: p.verdicts[2]}[l]
+	style := [...]lipgloss.Style{directory.NoRisk: p.dim, directory.LowRisk: p.bold, directory.MediumRisk: p.careful, directory.HighRisk: p.grave}[l]
 	return style.Render(strings.ToUpper(l.String()))
 }
 

@@ -24,10 +24,10 @@ func (p *Page) Drills(r *drill.Report) {
 	}
 	for _, result := range r.Results {
 		if result.Passed {
-			p.hang(pad(p.verdicts[0].Render("PASSED"), 8)+pad(result.Name, width)+"  ", width+10, result.Wanted)
+			p.hang(pad(p.good.Render("PASSED"), 8)+pad(result.Name, width)+"  ", width+10, result.Wanted)
 			continue
 		}
-		p.hang(pad(p.verdicts[2].Render("FAILED"), 8)+pad(p.bold.Render(result.Name), width)+"  ", width+10, "wanted "+result.Wanted+", got "+result.Got)
+		p.hang(pad(p.grave.Render("FAILED"), 8)+pad(p.bold.Render(result.Name), width)+"  ", width+10, "wanted "+result.Wanted+", got "+result.Got)
 		for _, why := range result.Why {
 			p.hang("", width+10, why)
 		}

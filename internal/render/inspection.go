@@ -107,7 +107,7 @@ func inspectionSum(r *inspect.Report) string {
 
 // severity returns the word in capitals.
 func (p *Page) severity(s inspect.Severity) string {
-	style := [...]lipgloss.Style{inspect.Note: p.bold, inspect.Warning: p.verdicts[1], inspect.Error: p.verdicts[2]}[s]
+	style := [...]lipgloss.Style{inspect.Note: p.bold, inspect.Warning: p.careful, inspect.Error: p.grave}[s]
 	return style.Render(strings.ToUpper(s.String()))
 }
 

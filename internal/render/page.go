@@ -26,9 +26,9 @@ type Page struct {
 	// folder is the book's, for the commands that are suggested.
 	folder string
 
-	bold, dim, heading lipgloss.Style
-	verdicts           [3]lipgloss.Style
-	err                error
+	bold, dim, heading   lipgloss.Style
+	good, careful, grave lipgloss.Style
+	err                  error
 }
 
 // NewPage makes a page on w about the book in a folder.
@@ -38,7 +38,7 @@ func NewPage(w io.Writer, folder string) *Page {
 	p := &Page{
 		w: w, width: plainWidth, folder: folder,
 		bold: r.NewStyle().Bold(true), dim: r.NewStyle().Faint(true), heading: r.NewStyle().Bold(true).Underline(true),
-		verdicts: [3]lipgloss.Style{decide.Grant: colour("10"), decide.StepUp: colour("11"), decide.Block: colour("9")},
+		good: colour("10"), careful: colour("11"), grave: colour("9"),
 	}
 	if f, ok := w.(*os.File); ok {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
@@ -59,7 +59,19 @@ func (p *Page) line(format string, args ...any) {
 
 // Verdict returns the verdict in capitals.
 func (p *Page) verdict(v decide.Verdict) string {
-	return p.verdicts[v].Render(strings.ToUpper(rehearse.Words(v)))
+	return p.ofVerdict(v).Render(strings.ToUpper(rehearse.Words(v)))
+}
+
+// ofVerdict returns the style for what comes of an attempt.
+func (p *Page) ofVerdict(v decide.Verdict) lipgloss.Style {
+	switch v {
+	case decide.Grant:
+		return p.good
+	case decide.StepUp:
+		return p.careful
+	default:
+		return p.grave
+	}
 }
 
 // hang writes a text behind a lead, wrapped so that the text keeps its column.

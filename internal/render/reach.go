@@ -83,7 +83,7 @@ func (p *Page) Matrix(m *reach.Matrix) {
 					cell += "*"
 					some = true
 				}
-				cell = p.verdicts[verdict].Render(cell)
+				cell = p.ofVerdict(verdict).Render(cell)
 			}
 			c.cells = append(c.cells, cell)
 			less = less || r.Judged < r.Members

@@ -66,9 +66,9 @@ func (p *Page) status(s readiness.Status) string {
 	text := strings.ToUpper(strings.ReplaceAll(string(s), "_", " "))
 	switch s {
 	case readiness.LockedOut:
-		return p.verdicts[2].Render(text)
+		return p.grave.Render(text)
 	case readiness.InGrace, readiness.Weak:
-		return p.verdicts[1].Render(text)
+		return p.careful.Render(text)
 	}
 	return p.bold.Render(text)
 }
