@@ -306,12 +306,20 @@ var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "
 // strict refuses keys that nobody knows.
 var strict = json.RejectUnknownMembers(true)
 
-// Read decodes exactly one attempt from r. It refuses keys it does not know,
-// with the nearest right one, and anything after the attempt.
+// MaxSize is how many bytes an attempt may have where it is read from a stream or a
+// file.
+const MaxSize = 1 << 20
+
+// Read decodes exactly one attempt from r, which it reads to its end or for MaxSize
+// bytes. It refuses keys it does not know, with the nearest right one, anything
+// after the attempt, and more than MaxSize bytes.
 func Read(r io.Reader) (*Attempt, error) {
-	text, err := io.ReadAll(r)
-	if err != nil {
+	text, err := io.ReadAll(io.LimitReader(r, MaxSize+1))
+	switch {
+	case err != nil:
 		return nil, err
+	case len(text) > MaxSize:
+		return nil, fmt.Errorf("an attempt has at most %d MiB, and there is more", MaxSize>>20)
 	}
 	return Parse(text)
 }

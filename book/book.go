@@ -12,7 +12,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -26,6 +25,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -247,7 +247,7 @@ func (r *reader) openDatabase(files fs.FS, read func([]byte) (directory.Locator,
 		r.add(at, "ip_database: this program reads no such file; it was opened without WithDatabase")
 		return nil, ""
 	}
-	text, err := readBytes(files, name, maxDatabaseSize)
+	text, err := wholefile.Read(files, name, maxDatabaseSize)
 	if err != nil {
 		r.add(at, "ip_database: %v", err)
 		return nil, ""
@@ -266,7 +266,7 @@ const maxDatabaseSize = 512 << 20
 
 // readFile reads a whole file, unless it is too large or no text.
 func readFile(files fs.FS, name string) ([]byte, error) {
-	text, err := readBytes(files, name, MaxFileSize)
+	text, err := wholefile.Read(files, name, MaxFileSize)
 	switch {
 	case err != nil:
 		return nil, err
@@ -274,38 +274,6 @@ func readFile(files fs.FS, name string) ([]byte, error) {
 		return nil, fmt.Errorf("the file is not UTF-8 text: %s", firstBadByte(text))
 	}
 	return text, nil
-}
-
-// readBytes reads a whole regular file, unless it is larger than most. What is a
-// pipe, a device or a folder is not opened: it could hang or never end.
-func readBytes(files fs.FS, name string, most int64) ([]byte, error) {
-	if info, err := fs.Stat(files, name); err != nil {
-		return nil, unwrapPath(err)
-	} else if !info.Mode().IsRegular() {
-		return nil, errors.New("the file cannot be read: it is no regular file")
-	}
-	f, err := files.Open(name)
-	if err != nil {
-		return nil, unwrapPath(err)
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, most+1))
-	switch {
-	case err != nil:
-		return nil, unwrapPath(err)
-	case int64(len(text)) > most:
-		return nil, fmt.Errorf("the file is larger than %d MiB; spread it over several files", most>>20)
-	}
-	return text, nil
-}
-
-// unwrapPath leaves out the path that the diagnostic states already.
-func unwrapPath(err error) error {
-	var pathError *fs.PathError
-	if errors.As(err, &pathError) {
-		return fmt.Errorf("the file cannot be read: %w", pathError.Err)
-	}
-	return err
 }
 
 func firstBadByte(text []byte) string {

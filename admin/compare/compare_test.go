@@ -24,6 +24,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
 // TestNothingMovesUntold: where an attempt comes to something milder by the newer
 // book, some change is told that loosens, or may; and the same for what is stricter.
 // Attempts carry a proof of a method that the account has in both books, since a rule
@@ -89,7 +91,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 			text.Write(append(line, '\n'))
 		}
 		sources := []replay.Source{{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text.String())), nil }}}
-		r, err := compare.Books(older, newer, time.Now())
+		r, err := compare.Books(older, newer, monday)
 		require.NoError(t, err)
 		require.NoError(t, r.AddHistory(context.Background(), sources, replay.Options{Workers: 3}))
 		both, err := replay.Each(context.Background(), []*decide.Judge{was, is}, sources, replay.Options{})
@@ -116,11 +118,11 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 			require.Equal(t, both[0].Verdicts, r.Shadow.Was)
 			require.Equal(t, both[1].Shadow, r.Shadow.Is)
 		}
-		alone, err := compare.Books(older, newer, time.Now())
+		alone, err := compare.Books(older, newer, monday)
 		require.NoError(t, err)
 		require.NoError(t, alone.AddHistory(context.Background(), sources, replay.Options{Workers: 1}))
 		require.Equal(t, alone.History, r.History, "however many goroutines there are")
-		same, err := compare.Books(older, older, time.Now())
+		same, err := compare.Books(older, older, monday)
 		require.NoError(t, err)
 		require.Empty(t, same.Changed)
 	})

@@ -76,7 +76,7 @@ func ExampleReport_AddHistory() {
 		fmt.Println(err)
 		return
 	}
-	report, err := compare.Books(b, b, time.Now())
+	report, err := compare.Books(b, b, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
 	if err != nil {
 		fmt.Println(err)
 		return

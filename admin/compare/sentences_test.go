@@ -278,7 +278,7 @@ func TestWhatHappens(t *testing.T) {
 func TestWhatHangsOnASignal(t *testing.T) {
 	const signal = "signals: [{name: late, when: {during: [dusk]}, points: 50}, "
 	text := strings.Replace(strings.Replace(world, "signals: [", signal, 1), "windows: {", `windows: {dusk: {from: "20:00", to: "22:00"}, `, 1)
-	r, err := compare.Books(open(t, text), open(t, strings.Replace(text, `to: "22:00"`, `to: "23:00"`, 1)), time.Now())
+	r, err := compare.Books(open(t, text), open(t, strings.Replace(text, `to: "22:00"`, `to: "23:00"`, 1)), monday)
 	require.NoError(t, err)
 	told := map[string]string{}
 	for _, c := range r.Changed {
@@ -305,7 +305,7 @@ func TestSummaries(t *testing.T) {
 		"medium: 40 => medium: 61":                                                 "The books differ in 2 definitions: 2 loosening.",
 	} {
 		was, is, _ := strings.Cut(edit, " => ")
-		r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), time.Now())
+		r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), monday)
 		require.NoError(t, err)
 		assert.Equal(t, want, r.Summary(), edit)
 		assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
@@ -326,7 +326,7 @@ func TestLongSummaries(t *testing.T) {
 	for i := range 80 {
 		fmt.Fprintf(&groups, "{name: team-%d}, ", i)
 	}
-	r, err := compare.Books(open(t, world), open(t, strings.Replace(world, "groups: [{name: crew}", "groups: ["+groups.String()+"{name: crew}", 1)), time.Now())
+	r, err := compare.Books(open(t, world), open(t, strings.Replace(world, "groups: [{name: crew}", "groups: ["+groups.String()+"{name: crew}", 1)), monday)
 	require.NoError(t, err)
 	require.Len(t, r.Changed, 80)
 	require.Equal(t, 50, strings.Count(r.Markdown(), "### "))
@@ -336,7 +336,7 @@ func TestLongSummaries(t *testing.T) {
 // TestASourceThatFails: what was read before it is told, with the error.
 func TestASourceThatFails(t *testing.T) {
 	b := open(t, world)
-	r, err := compare.Books(b, b, time.Now())
+	r, err := compare.Books(b, b, monday)
 	require.NoError(t, err)
 	good := replay.Source{Name: "good", Open: func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader(`{"at": "2026-11-23T13:00:00Z", "account": "ann", "app": "mail"}` + "\n{}\n")), nil

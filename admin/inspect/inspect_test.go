@@ -526,6 +526,21 @@ func TestTheSoundBook(t *testing.T) {
 	require.Equal(t, r.Score.Possible, r.Score.Reached)
 }
 
+// TestAnyYear: the checks end in years that no file of clock changes lists, and on
+// the last day of a leap year.
+func TestAnyYear(t *testing.T) {
+	for at, change := range map[string]string{"2037-12-17": "2038-03-28", "2040-01-15": "2040-03-25", "2040-12-31": "2041-03-31"} {
+		t.Run(at, func(t *testing.T) {
+			day, err := time.Parse(time.DateOnly, at)
+			require.NoError(t, err)
+			text := strings.Replace(sound, `from: "05:00", to: "23:00"`, `from: "02:30", to: "23:00"`, 1)
+			r, err := inspect.Inspect(opened(t, text), day.Add(12*time.Hour))
+			require.NoError(t, err)
+			require.True(t, slices.ContainsFunc(r.Findings, func(f inspect.Finding) bool { return strings.Contains(f.Text, "clock change of "+change) }), "%v", r.Findings)
+		})
+	}
+}
+
 func TestEachCheckFindsItsFault(t *testing.T) {
 	for _, c := range inspect.Checks() {
 		require.NotEmpty(t, faults[c.Name], "no faulty book for %s", c.Name)

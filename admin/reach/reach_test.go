@@ -21,6 +21,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
 // TestReachIsWhatIsDecided: on generated books the three views say of each
 // account at each app what the decision on that attempt says.
 func TestReachIsWhatIsDecided(t *testing.T) {
@@ -91,7 +93,7 @@ func TestTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	c, assumed, err := rehearse.Request{At: "2026-11-23 14:10"}.Circumstances(judge, time.Now())
+	c, assumed, err := rehearse.Request{At: "2026-11-23 14:10"}.Circumstances(judge, monday)
 	require.NoError(t, err)
 	require.Contains(t, assumed, "Everyone comes from pier-office (203.0.113.1).")
 	require.NotContains(t, assumed, "The address is not known (--ip says it).")
@@ -142,5 +144,5 @@ policies:
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"roster", "page"}, reach.OfGroups(judge, reach.Circumstances{Attempt: attempt.Attempt{At: time.Now()}}, nil).Uncovered)
+	require.Equal(t, []string{"roster", "page"}, reach.OfGroups(judge, reach.Circumstances{Attempt: attempt.Attempt{At: monday}}, nil).Uncovered)
 }

@@ -17,6 +17,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
+var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
 // till is an attempt on the demo's card till as an administrator types it.
 func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt.Attempt) {
 	b, err := demo.Open()
@@ -25,7 +27,7 @@ func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt
 	require.NoError(t, err)
 	q := rehearse.Request{Account: "ingrid@kestrelsound.example", App: "card-till", At: "2026-11-23 14:10", IP: "203.0.113.20", Device: "laptop-ingrid", Proved: []string{"password"}}
 	change(&q)
-	a, _, err := q.Attempt(judge, time.Now())
+	a, _, err := q.Attempt(judge, monday)
 	require.NoError(t, err)
 	return judge, a
 }

@@ -11,11 +11,13 @@ import (
 	"io"
 
 	"github.com/klauspost/compress/zstd"
+
+	"github.com/briskwarden/briskwarden/attempt"
 )
 
 const (
 	// longestLine is how long a line may be, in bytes.
-	longestLine = 1 << 20
+	longestLine = attempt.MaxSize
 	// mostWindow is how much memory a packed file may ask for, in bytes.
 	mostWindow = 128 << 20
 )

@@ -94,7 +94,7 @@ func TestConsentMistakes(t *testing.T) {
 			"say which request":                            {"refuse", "--as", ragna},
 			"say which program":                            {"bar", "--as", ragna},
 			"nobody knows the client":                      {"bar", "--client", "nobody", "--because", "x", "--as", ragna, "--yes"},
-			"--file: open none.csv":                        {"import", "--file", "none.csv", "--as", ragna, "--yes"},
+			"--file none.csv: the file cannot be read":     {"import", "--file", "none.csv", "--as", ragna, "--yes"},
 			`the header "briskwarden: 1" has no client_id`: {"import", "--file", "kestrel/risk.yaml", "--as", ragna, "--yes"},
 		} {
 			out := do(2, args...)

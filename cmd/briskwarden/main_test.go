@@ -3,33 +3,63 @@ package main_test
 import (
 	"bytes"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/cli"
 )
 
-// program is the built command.
+// program is the built command, or with -clock the test itself.
 var program string
 
+var clock = flag.String("clock", "", "test the command as it is at another time, such as 2040-01-15T08:00:00Z: what is tested must not depend on the calendar")
+
+// clockVariable tells the test that it is to be the command, and at what time.
+const clockVariable = "BRISKWARDEN_TEST_CLOCK"
+
 func TestMain(m *testing.M) {
+	if text := os.Getenv(clockVariable); text != "" {
+		at, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			panic(err)
+		}
+		os.Exit(cli.Run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr, func() time.Time { return at }))
+	}
+	flag.Parse()
+	os.Exit(withProgram(m.Run))
+}
+
+// withProgram runs the tests while the program is there.
+func withProgram(tests func() int) int {
+	if *clock != "" {
+		var err error
+		if program, err = os.Executable(); err == nil {
+			err = os.Setenv(clockVariable, *clock)
+		}
+		if err != nil {
+			panic(err)
+		}
+		return tests()
+	}
 	dir, err := os.MkdirTemp("", "briskwarden")
 	if err != nil {
 		panic(err)
 	}
+	defer func() { _ = os.RemoveAll(dir) }()
 	program = filepath.Join(dir, "briskwarden")
 	if out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput(); err != nil {
 		panic(string(out))
 	}
-	status := m.Run()
-	_ = os.RemoveAll(dir)
-	os.Exit(status)
+	return tests()
 }
 
 // run runs the program and returns its exit status and what it printed.

@@ -45,13 +45,9 @@ type environment struct {
 	book string
 }
 
-// Run runs the program with these arguments and returns its exit status.
-func Run(args []string, in io.Reader, out, errOut io.Writer) (status int) {
-	return run(args, in, out, errOut, time.Now)
-}
-
-// run is Run at another time than now.
-func run(args []string, in io.Reader, out, errOut io.Writer, now func() time.Time) (status int) {
+// Run runs the program with these arguments and returns its exit status; now is its
+// clock.
+func Run(args []string, in io.Reader, out, errOut io.Writer, now func() time.Time) (status int) {
 	env := &environment{in: in, out: out, err: errOut, now: now}
 	defer func() {
 		if failure := recover(); failure != nil {

@@ -14,9 +14,11 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 // recordName is the file of the record in the book's folder, where --record names
@@ -316,9 +318,9 @@ func (env *environment) consentBar(flags *consentFlags, bar bool) error {
 }
 
 func (env *environment) consentImport(flags *consentFlags) error {
-	text, err := os.ReadFile(flags.file)
+	text, err := wholefile.ReadPath(flags.file, book.MaxFileSize)
 	if err != nil {
-		return fmt.Errorf("--file: %w", err)
+		return fmt.Errorf("--file %s: %w", flags.file, err)
 	}
 	found, err := desk.ReadImport(text)
 	if err != nil {

@@ -244,7 +244,7 @@ func (w *walker) run(args []string) (string, error) {
 	if w.json {
 		inside = append(inside, "--json")
 	}
-	if run(inside, strings.NewReader(""), &out, &errOut, demo.Moment) == CouldNotRun {
+	if Run(inside, strings.NewReader(""), &out, &errOut, demo.Moment) == CouldNotRun {
 		return "", errors.New(errOut.String())
 	}
 	return strings.ReplaceAll(out.String(), w.dir+string(filepath.Separator), ""), nil

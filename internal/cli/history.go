@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"regexp"
@@ -50,10 +51,14 @@ func (f *historyFlags) prepare() (size int64, err error) {
 			continue
 		}
 		about, err := os.Stat(name)
-		if err != nil {
+		switch {
+		case err != nil:
 			return 0, err
-		}
-		if size >= 0 {
+		case about.Mode().Type() == fs.ModeNamedPipe:
+			size = -1
+		case !about.Mode().IsRegular(): // a device might never end
+			return 0, fmt.Errorf("%s is neither a regular file nor a pipe", name)
+		case size >= 0:
 			size += about.Size()
 		}
 	}

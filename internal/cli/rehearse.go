@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 func (env *environment) rehearseCommand() *cobra.Command {
@@ -141,17 +141,19 @@ func refuseBeside(flags *pflag.FlagSet) error {
 	return err
 }
 
+// readAttempt reads an attempt from a file, or from standard input where that is "-".
 func (env *environment) readAttempt(file string) (*attempt.Attempt, error) {
-	in := env.in
-	if file != "-" {
-		f, err := os.Open(file)
-		if err != nil {
-			return nil, fmt.Errorf("--attempt: %w", err)
+	read := func() (*attempt.Attempt, error) {
+		if file == "-" {
+			return attempt.Read(env.in)
 		}
-		defer f.Close()
-		in = f
+		text, err := wholefile.ReadPath(file, attempt.MaxSize)
+		if err != nil {
+			return nil, err
+		}
+		return attempt.Parse(text)
 	}
-	a, err := attempt.Read(in)
+	a, err := read()
 	if err != nil {
 		return nil, fmt.Errorf("--attempt %s: %w", file, err)
 	}

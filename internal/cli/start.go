@@ -11,8 +11,10 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/start"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 func (env *environment) startCommand() *cobra.Command {
@@ -47,9 +49,9 @@ func (env *environment) start(request start.Request, file string) error {
 	}
 	request.Today, request.ShareKey = env.now(), rand.Text()
 	if file != "" {
-		text, err := os.ReadFile(file)
+		text, err := wholefile.ReadPath(file, book.MaxFileSize)
 		if err != nil {
-			return fmt.Errorf("--people: %w", err)
+			return fmt.Errorf("--people %s: %w", file, err)
 		}
 		request.People, request.PeopleFile = text, filepath.Base(file)
 	}
