@@ -211,8 +211,15 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 	}
 	slices.Sort(sums)
 	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
-	return &Book{Sections: r.sections, Digest: "sha256:" + hex.EncodeToString(digest[:]), DatabaseDigest: sum, Files: names, Imported: r.imported,
-		places: r.definitions, locator: locator}, nil
+	return &Book{
+		Sections:       r.sections,
+		Digest:         "sha256:" + hex.EncodeToString(digest[:]),
+		DatabaseDigest: sum,
+		Files:          names,
+		Imported:       r.imported,
+		places:         r.definitions,
+		locator:        locator,
+	}, nil
 }
 
 // sumOf is the hash of something with its name, so that two files whose contents

@@ -57,7 +57,13 @@ func (r *reader) marker(n *yaml.Node, about condition.Subject) condition.Node {
 			markers = append(markers, k.String())
 		}
 	}
-	r.add(r.at(n), "expected %s or a condition with keys such as %s, found %s", strings.Join(markers, " or "), strings.Join(keysAbout(about)[:3], ", "), describe(n))
+	r.add(
+		r.at(n),
+		"expected %s or a condition with keys such as %s, found %s",
+		strings.Join(markers, " or "),
+		strings.Join(keysAbout(about)[:3], ", "),
+		describe(n),
+	)
 	return nil
 }
 
@@ -226,7 +232,12 @@ func (r *reader) outcome(n *yaml.Node) decide.Outcome {
 		case "block":
 			return decide.Outcome{}
 		}
-		r.add(r.at(n), "expected grant, block or {require: [assurances]}, found %s%s", describe(n), nearest.DidYouMean(n.Value, []string{"grant", "block"}))
+		r.add(
+			r.at(n),
+			"expected grant, block or {require: [assurances]}, found %s%s",
+			describe(n),
+			nearest.DidYouMean(n.Value, []string{"grant", "block"}),
+		)
 		return decide.Outcome{}
 	}
 	if n.Kind != yaml.MappingNode || len(n.Content) == 0 {

@@ -438,7 +438,8 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 	case t.Kind() == reflect.Int || t.Kind() == reflect.Float64:
 		r.scalar(n, "a number", func(text string) error {
 			number, err := strconv.ParseFloat(text, 64)
-			if err != nil || math.IsInf(number, 0) || math.IsNaN(number) || t.Kind() == reflect.Int && number != math.Trunc(number) || math.Abs(number) > 1e9 {
+			if err != nil || math.IsInf(number, 0) || math.IsNaN(number) || t.Kind() == reflect.Int && number != math.Trunc(number) ||
+				math.Abs(number) > 1e9 {
 				return fmt.Errorf("expected a number for %s, found %q", f.key, text)
 			}
 			into.Set(reflect.ValueOf(number).Convert(t))

@@ -96,7 +96,11 @@ func (w *schemaWriter) value(t reflect.Type, f *field) *jsonschema.Schema {
 	case t == conditionType:
 		return w.condition(f.about)
 	case t == attemptType:
-		return &jsonschema.Schema{Type: "object", Required: []string{"at", "account", "app"}, Description: "an attempt; the schema `attempt` has the whole of it"}
+		return &jsonschema.Schema{
+			Type:        "object",
+			Required:    []string{"at", "account", "app"},
+			Description: "an attempt; the schema `attempt` has the whole of it",
+		}
 	case t == requestType:
 		return &jsonschema.Schema{Type: "object", Required: []string{"at", "account", "client", "scopes"}}
 	case t == outcomeType:
@@ -217,11 +221,21 @@ func keySchema(k condition.Key) *jsonschema.Schema {
 
 // outcomeSchema is the form of an outcome, as reader.outcome reads it.
 func outcomeSchema() *jsonschema.Schema {
-	choice := &jsonschema.Schema{Type: "object", More: jsonschema.None{}, Required: []string{"one_of"}, Properties: map[string]*jsonschema.Schema{
-		"one_of": oneOrMore(jsonschema.Text(), 1).Describe("assurances of which one is to be met whole"),
-	}}
-	require := &jsonschema.Schema{Type: "object", More: jsonschema.None{}, Required: []string{"require"}, Properties: map[string]*jsonschema.Schema{
-		"require": oneOrMore(jsonschema.Either(jsonschema.Text(), choice), 1).Describe("assurances that are all to be met"),
-	}}
+	choice := &jsonschema.Schema{
+		Type:     "object",
+		More:     jsonschema.None{},
+		Required: []string{"one_of"},
+		Properties: map[string]*jsonschema.Schema{
+			"one_of": oneOrMore(jsonschema.Text(), 1).Describe("assurances of which one is to be met whole"),
+		},
+	}
+	require := &jsonschema.Schema{
+		Type:     "object",
+		More:     jsonschema.None{},
+		Required: []string{"require"},
+		Properties: map[string]*jsonschema.Schema{
+			"require": oneOrMore(jsonschema.Either(jsonschema.Text(), choice), 1).Describe("assurances that are all to be met"),
+		},
+	}
 	return jsonschema.Either(jsonschema.Words("grant", "block"), require)
 }

@@ -78,8 +78,21 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{NoBook, AccountUnknown, AccountUnavailable, ClientBarred, RedirectUnregistered, GroupUnknown, RuleRefuses, RuleReviews, NoRule,
-		ClientUnknown, RedirectUnknown, RuleAllows, ReviewerApproved}
+	return []CauseCode{
+		NoBook,
+		AccountUnknown,
+		AccountUnavailable,
+		ClientBarred,
+		RedirectUnregistered,
+		GroupUnknown,
+		RuleRefuses,
+		RuleReviews,
+		NoRule,
+		ClientUnknown,
+		RedirectUnknown,
+		RuleAllows,
+		ReviewerApproved,
+	}
 }
 
 // Cause is one reason.
@@ -153,7 +166,10 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 func (j *Judge) stops(r *Request, known Known, client *Client, account *directory.Profile, unavailable error) (Cause, bool) {
 	switch {
 	case unavailable != nil:
-		return Cause{Code: AccountUnavailable, Text: fmt.Sprintf("Nobody could find out about the account %q: %v.", r.Account, unavailable)}, true
+		return Cause{
+			Code: AccountUnavailable,
+			Text: fmt.Sprintf("Nobody could find out about the account %q: %v.", r.Account, unavailable),
+		}, true
 	case account == nil || account.Disabled():
 		return Cause{Code: AccountUnknown, Text: fmt.Sprintf("The book has no account %q that may sign on.", r.Account)}, true
 	case known.Barred:
@@ -161,7 +177,10 @@ func (j *Judge) stops(r *Request, known Known, client *Client, account *director
 	case client != nil && client.Standing == Barred:
 		return Cause{Code: ClientBarred, Text: strings.TrimSpace(fmt.Sprintf("%s is barred. %s", r.Client, client.Because))}, true
 	case client != nil && r.RedirectURI != "" && !redirectFits(client.RedirectURIs, r.RedirectURI):
-		return Cause{Code: RedirectUnregistered, Text: fmt.Sprintf("%s wants to be answered at %s, where it is not registered.", r.Client, r.RedirectURI)}, true
+		return Cause{
+			Code: RedirectUnregistered,
+			Text: fmt.Sprintf("%s wants to be answered at %s, where it is not registered.", r.Client, r.RedirectURI),
+		}, true
 	case r.Resource.Group != "" && !slices.ContainsFunc(j.directory.Groups, func(g directory.Group) bool { return g.Name == r.Resource.Group }):
 		return Cause{Code: GroupUnknown, Text: fmt.Sprintf("The book has no group %q.", r.Resource.Group)}, true
 	}

@@ -108,7 +108,8 @@ func (l *Ladder) Sort(scopes []string) []string {
 // CheckScope reports what is wrong with a scope: RFC 6749 §3.3 allows the printable
 // characters of ASCII without the space, the quote and the backslash.
 func CheckScope(scope string) error {
-	if scope == "" || len(scope) > 200 || strings.ContainsFunc(scope, func(r rune) bool { return r <= ' ' || r > '~' || r == '"' || r == '\\' }) {
+	if scope == "" || len(scope) > 200 ||
+		strings.ContainsFunc(scope, func(r rune) bool { return r <= ' ' || r > '~' || r == '"' || r == '\\' }) {
 		return fmt.Errorf("%q is no scope such as files.read (RFC 6749 §3.3)", scope)
 	}
 	return nil

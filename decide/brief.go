@@ -85,7 +85,10 @@ func (e *evaluation) mustEnrol(n need) bool {
 		return n.enrol
 	}
 	for _, way := range e.ways[n.firstWay:n.lastWay] {
-		if !slices.ContainsFunc(e.wayNeeds[way.first:way.last], func(inner need) bool { return e.mustEnrol(inner) || inner.state == impossible }) {
+		if !slices.ContainsFunc(
+			e.wayNeeds[way.first:way.last],
+			func(inner need) bool { return e.mustEnrol(inner) || inner.state == impossible },
+		) {
 			return false
 		}
 	}

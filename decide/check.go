@@ -87,7 +87,8 @@ func (k *checker) checkAssurances() {
 		if a.Posture != "" && !postures[a.Posture] {
 			k.Refer("assurance", a.Name, a.At, "posture", a.Posture)
 		}
-		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && !a.Consent && len(a.Enrol) == 0 {
+		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && !a.Consent &&
+			len(a.Enrol) == 0 {
 			wrong(" demands nothing; give prove, posture, change_password, accept, external, consent or enrol")
 		}
 		k.refer("assurance", a.Name, a.At, "method", a.Enrol, k.methods)
@@ -108,7 +109,12 @@ func (k *checker) checkRisk() {
 			k.Wrong("setting", "risk.levels", condition.Position{}, "%v", err)
 		}
 	}
-	k.Named("signal", len(scheme.Signals), func(i int) string { return scheme.Signals[i].Name }, func(i int) condition.Position { return scheme.Signals[i].At })
+	k.Named(
+		"signal",
+		len(scheme.Signals),
+		func(i int) string { return scheme.Signals[i].Name },
+		func(i int) condition.Position { return scheme.Signals[i].At },
+	)
 	for i := range scheme.Signals {
 		signal := &scheme.Signals[i]
 		k.Condition("signal", signal.Name, "when", signal.When, condition.AboutAccount|condition.AboutApp|condition.AboutAttempt)
@@ -122,7 +128,12 @@ const aboutAttempt = condition.AboutAccount | condition.AboutApp | condition.Abo
 
 func (k *checker) checkPolicies() {
 	policies := k.book.Policies
-	names := k.Named("policy", len(policies), func(i int) string { return policies[i].Name }, func(i int) condition.Position { return policies[i].At })
+	names := k.Named(
+		"policy",
+		len(policies),
+		func(i int) string { return policies[i].Name },
+		func(i int) condition.Position { return policies[i].At },
+	)
 	firm, replaces := map[string]bool{}, map[string][]string{}
 	for i := range policies {
 		firm[policies[i].Name] = policies[i].Firm
@@ -167,10 +178,26 @@ func (k *checker) checkPolicies() {
 		for n := range p.Rules {
 			r := &p.Rules[n]
 			if err := directory.CheckName(r.Name); err != nil {
-				k.Report(directory.Problem{What: "policy", Name: p.Name, At: r.At, Text: fmt.Sprintf("policy %s, rule %d: %v", p.Name, n+1, err), AboutName: true})
+				k.Report(
+					directory.Problem{
+						What:      "policy",
+						Name:      p.Name,
+						At:        r.At,
+						Text:      fmt.Sprintf("policy %s, rule %d: %v", p.Name, n+1, err),
+						AboutName: true,
+					},
+				)
 			}
 			if rules[r.Name] {
-				k.Report(directory.Problem{What: "policy", Name: p.Name, At: r.At, Text: fmt.Sprintf("policy %s has two rules named %q", p.Name, r.Name), AboutName: true})
+				k.Report(
+					directory.Problem{
+						What:      "policy",
+						Name:      p.Name,
+						At:        r.At,
+						Text:      fmt.Sprintf("policy %s has two rules named %q", p.Name, r.Name),
+						AboutName: true,
+					},
+				)
 			}
 			rules[r.Name] = true
 			k.Condition("policy", p.Name, "rule "+r.Name, r.When, aboutAttempt)
@@ -182,7 +209,12 @@ func (k *checker) checkPolicies() {
 
 func (k *checker) checkExemptions() {
 	exemptions := k.book.Exemptions
-	k.Named("exemption", len(exemptions), func(i int) string { return exemptions[i].Name }, func(i int) condition.Position { return exemptions[i].At })
+	k.Named(
+		"exemption",
+		len(exemptions),
+		func(i int) string { return exemptions[i].Name },
+		func(i int) condition.Position { return exemptions[i].At },
+	)
 	for i := range exemptions {
 		x := &exemptions[i]
 		if x.Who == nil {
@@ -199,7 +231,12 @@ func (k *checker) checkExemptions() {
 
 func (k *checker) checkRollouts() {
 	rollouts := k.book.Rollouts
-	k.Named("rollout", len(rollouts), func(i int) string { return rollouts[i].Name }, func(i int) condition.Position { return rollouts[i].At })
+	k.Named(
+		"rollout",
+		len(rollouts),
+		func(i int) string { return rollouts[i].Name },
+		func(i int) condition.Position { return rollouts[i].At },
+	)
 	for i := range rollouts {
 		r := &rollouts[i]
 		if r.Who == nil {

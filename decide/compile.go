@@ -137,8 +137,17 @@ func Compile(book Rulebook) (*Judge, error) {
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	j := &Judge{book: book, directory: facts, digest: book.Digest, fingerprint: digest, locator: book.Locator, accounts: book.Accounts, devices: book.Devices,
-		reports: book.Reports, assuranceNumber: make(map[string]int32)}
+	j := &Judge{
+		book:            book,
+		directory:       facts,
+		digest:          book.Digest,
+		fingerprint:     digest,
+		locator:         book.Locator,
+		accounts:        book.Accounts,
+		devices:         book.Devices,
+		reports:         book.Reports,
+		assuranceNumber: make(map[string]int32),
+	}
 	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
 	if m, ok := facts.FindMethod("password"); ok {
 		j.password = j.password.Add(m)
@@ -459,7 +468,8 @@ func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
 		compiled.requires = append(compiled.requires, requirement{ways})
 	}
 	for _, known := range j.outcomes {
-		if known.block == compiled.block && slices.EqualFunc(known.requires, compiled.requires, func(a, b requirement) bool { return slices.Equal(a.ways, b.ways) }) {
+		if known.block == compiled.block &&
+			slices.EqualFunc(known.requires, compiled.requires, func(a, b requirement) bool { return slices.Equal(a.ways, b.ways) }) {
 			return known, nil
 		}
 	}

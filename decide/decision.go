@@ -78,8 +78,26 @@ const (
 
 // CauseCodes returns all causes.
 func CauseCodes() []CauseCode {
-	return []CauseCode{NoBook, AttemptInvalid, AccountUnavailable, AccountUnknown, AccountDisabled, AppUnknown, AppNotOpen, RuleBlocks, RuleMayBlock, OtherwiseBlocks, DemandOpen,
-		CannotBeAsked, DeviceUnidentified, DeviceUnfit, CheckFailed, NoWay, DemandsMet, PublicApp}
+	return []CauseCode{
+		NoBook,
+		AttemptInvalid,
+		AccountUnavailable,
+		AccountUnknown,
+		AccountDisabled,
+		AppUnknown,
+		AppNotOpen,
+		RuleBlocks,
+		RuleMayBlock,
+		OtherwiseBlocks,
+		DemandOpen,
+		CannotBeAsked,
+		DeviceUnidentified,
+		DeviceUnfit,
+		CheckFailed,
+		NoWay,
+		DemandsMet,
+		PublicApp,
+	}
 }
 
 // Cause is one reason for the verdict. Policy and Rule are empty where no rule
@@ -131,7 +149,16 @@ const (
 
 // DemandKinds returns all kinds of demand.
 func DemandKinds() []DemandKind {
-	return []DemandKind{DemandMethod, DemandPosture, DemandChangePassword, DemandAccept, DemandExternal, DemandConsent, DemandEnrol, DemandOneOf}
+	return []DemandKind{
+		DemandMethod,
+		DemandPosture,
+		DemandChangePassword,
+		DemandAccept,
+		DemandExternal,
+		DemandConsent,
+		DemandEnrol,
+		DemandOneOf,
+	}
 }
 
 // Demand is one thing that was, or is still, to be shown.

@@ -79,7 +79,10 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 		demands = append(demands, demand{kind: passwordDemand})
 	}
 	if a.Accept != nil {
-		demands = append(demands, demand{kind: acceptDemand, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)})
+		demands = append(
+			demands,
+			demand{kind: acceptDemand, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)},
+		)
 	}
 	if a.External != "" {
 		demands = append(demands, demand{kind: externalDemand, name: a.External})
@@ -404,7 +407,8 @@ func (e *evaluation) needMethod(n need, d *demand, inChoice bool) (need, bool) {
 	case n.enrol:
 		return n, inChoice || e.attempt.Action != attempt.Enrol
 	}
-	waived := e.attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.profile.Enrolled() != 0 && e.provesAnotherNow(d.methods)
+	waived := e.attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.profile.Enrolled() != 0 &&
+		e.provesAnotherNow(d.methods)
 	return n, !waived
 }
 

@@ -97,7 +97,12 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 	later := func(dated time.Time, what, name string) {
 		if attempt.IsLater(dated, e.attempt.At) {
-			note(DatedLater, "%s is dated %s, after the attempt, so it did not happen.", what+name, dated.In(e.judge.directory.Zone).Format(time.RFC3339))
+			note(
+				DatedLater,
+				"%s is dated %s, after the attempt, so it did not happen.",
+				what+name,
+				dated.In(e.judge.directory.Zone).Format(time.RFC3339),
+			)
 		}
 	}
 	a := e.attempt
@@ -180,10 +185,16 @@ func (e *evaluation) noteIgnored(d *Decision) {
 // noteLost tells of what nobody could find out while the decision was made.
 func (e *evaluation) noteLost(d *Decision) {
 	if e.deviceLost != nil {
-		d.Notices = append(d.Notices, Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out about the device: %v.", e.deviceLost)})
+		d.Notices = append(
+			d.Notices,
+			Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out about the device: %v.", e.deviceLost)},
+		)
 	}
 	if e.where.lost != nil {
-		d.Notices = append(d.Notices, Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out where the address is: %v.", e.where.lost)})
+		d.Notices = append(
+			d.Notices,
+			Notice{Code: FactUnavailable, Text: fmt.Sprintf("Nobody could find out where the address is: %v.", e.where.lost)},
+		)
 	}
 }
 
@@ -362,8 +373,16 @@ func (e *evaluation) listDemands(d *Decision) demandList {
 		d.Demands = append(d.Demands, demand)
 	}
 	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
-		return cmp.Or(boolCompare(a.Met, b.Met), cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)), slices.Compare(a.AnyOf, b.AnyOf),
-			cmp.Compare(a.Posture+a.Document+a.External, b.Posture+b.Document+b.External), slices.CompareFunc(a.From, b.From, compareSources))
+		return cmp.Or(
+			boolCompare(a.Met, b.Met),
+			cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)),
+			slices.Compare(a.AnyOf, b.AnyOf),
+			cmp.Compare(
+				a.Posture+a.Document+a.External,
+				b.Posture+b.Document+b.External,
+			),
+			slices.CompareFunc(a.From, b.From, compareSources),
+		)
 	})
 	return list
 }

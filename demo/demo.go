@@ -44,8 +44,13 @@ type Fault struct {
 // Faults are the mistakes in the faulty copy of the book.
 func Faults() []Fault {
 	return []Fault{
-		{"the key in the harbour master's safe was lost, and a password took its place", "weak-emergency-account:harbour-key@kestrelsound.example", "people.yaml",
-			"kind: emergency, methods: [security-key]", "kind: emergency, methods: [password]"},
+		{
+			"the key in the harbour master's safe was lost, and a password took its place",
+			"weak-emergency-account:harbour-key@kestrelsound.example",
+			"people.yaml",
+			"kind: emergency, methods: [security-key]",
+			"kind: emergency, methods: [password]",
+		},
 		{"the contractors' domain is mistyped", "aims-at-nobody:yard-hands", "policies.yaml",
 			"who: {domains: [gdansk-yard.example]}", "who: {domains: [gdansk-yards.example]}"},
 		{"a rule of the till slipped below the one that matches everything", "unreached-rule:card-till/doubtful", "policies.yaml",
@@ -73,7 +78,11 @@ func FaultyFiles() fs.FS {
 // alone. The first loosens, and the second locks the kiosk at the pier out.
 func ProposedFiles() fs.FS {
 	return edited([]edit{
-		{"policies.yaml", "      - {name: shut, when: {not: {during: [sailing-hours]}}, then: block, say: The till is closed from 23:00 to 05:00.}\n", ""},
+		{
+			"policies.yaml",
+			"      - {name: shut, when: {not: {during: [sailing-hours]}}, then: block, say: The till is closed from 23:00 to 05:00.}\n",
+			"",
+		},
 		{"policies.yaml", "networks: [depot, pier-office], through", "networks: [depot], through"},
 	})
 }

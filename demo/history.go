@@ -35,25 +35,208 @@ type habit struct {
 }
 
 var habits = []habit{
-	{account: "ingrid@kestrelsound.example", app: "card-till", device: "laptop-ingrid", ip: pier, times: 6, from: 6, to: 15, methods: []string{"password"}, weekends: true},
-	{account: "ingrid@kestrelsound.example", app: "mail", device: "laptop-ingrid", ip: home, times: 2, from: 17, to: 21, methods: []string{"password", "push"}},
-	{account: "nina@kestrelsound.example", app: "card-till", device: "laptop-ingrid", ip: pier, times: 5, from: 14, to: 22, methods: []string{"password"}, weekends: true},
-	{account: "einar@kestrelsound.example", app: "card-till", device: "laptop-einar", ip: pier, times: 3, from: 9, to: 15, methods: []string{"password"}},
-	{account: "einar@kestrelsound.example", app: "mail", device: "laptop-einar", ip: pier, times: 5, from: 8, to: 16, methods: []string{"password"}},
-	{account: "auditor@kestrelsound.example", app: "card-till", device: "laptop-auditor", ip: home, times: 1, from: 9, to: 12, methods: []string{"password", "otp-app"}},
-	{account: "ragna@kestrelsound.example", app: "shore-vpn", device: "laptop-ragna", ip: home, times: 4, from: 7, to: 18, methods: []string{"password", "security-key"}},
-	{account: "ragna@kestrelsound.example", app: "berth-planner", device: "laptop-ragna", ip: pier, times: 3, from: 8, to: 16, methods: []string{"password", "security-key"}},
-	{account: "torstein@kestrelsound.example", app: "crew-roster", device: "bridge-terminal", ip: depot, times: 5, from: 5, to: 22, methods: []string{"password"}, weekends: true},
-	{account: "torstein@kestrelsound.example", app: "berth-planner", device: "bridge-terminal", ip: depot, times: 6, from: 5, to: 22, methods: []string{"password"}, weekends: true},
-	{account: "liv@kestrelsound.example", app: "engine-logs", device: "tablet-liv", ip: depot, times: 6, from: 5, to: 22, methods: []string{"password", "push"}, weekends: true},
-	{account: "jonas@kestrelsound.example", app: "crew-roster", device: "phone-jonas", ip: home, times: 4, from: 6, to: 22, methods: []string{"password"}, weekends: true},
-	{account: "solveig@kestrelsound.example", app: "harbour-watch", device: "desk-solveig", ip: pier, times: 8, from: 5, to: 20, methods: []string{"password", "security-key"}, weekends: true},
-	{account: "astrid@kestrelsound.example", app: "board-papers", device: "tablet-astrid", ip: home, times: 1, from: 8, to: 20, methods: []string{"password", "push"}},
-	{account: "pelle@kestrelsound.example", app: "timetable", device: "phone-pelle", ip: home, times: 3, from: 5, to: 22, methods: []string{"password"}, weekends: true},
-	{account: "signe@kestrelsound.example", app: "mail", device: "phone-signe", ip: home, times: 2, from: 6, to: 22, methods: []string{"password"}},
-	{account: "marek@gdansk-yard.example", app: "engine-logs", device: "laptop-marek", ip: yard, times: 4, from: 7, to: 17, methods: []string{"password", "otp-app"}, checked: true},
-	{account: "tide-gauge", app: "timetable", ip: depot, times: 24, from: 0, to: 24, methods: []string{"certificate"}, unattended: true, weekends: true},
-	{account: "kiosk-pier-2", app: "card-till", device: "kiosk-2", ip: pier, times: 12, from: 5, to: 23, methods: []string{"certificate"}, unattended: true, weekends: true},
+	{
+		account:  "ingrid@kestrelsound.example",
+		app:      "card-till",
+		device:   "laptop-ingrid",
+		ip:       pier,
+		times:    6,
+		from:     6,
+		to:       15,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account: "ingrid@kestrelsound.example",
+		app:     "mail",
+		device:  "laptop-ingrid",
+		ip:      home,
+		times:   2,
+		from:    17,
+		to:      21,
+		methods: []string{"password", "push"},
+	},
+	{
+		account:  "nina@kestrelsound.example",
+		app:      "card-till",
+		device:   "laptop-ingrid",
+		ip:       pier,
+		times:    5,
+		from:     14,
+		to:       22,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account: "einar@kestrelsound.example",
+		app:     "card-till",
+		device:  "laptop-einar",
+		ip:      pier,
+		times:   3,
+		from:    9,
+		to:      15,
+		methods: []string{"password"},
+	},
+	{
+		account: "einar@kestrelsound.example",
+		app:     "mail",
+		device:  "laptop-einar",
+		ip:      pier,
+		times:   5,
+		from:    8,
+		to:      16,
+		methods: []string{"password"},
+	},
+	{
+		account: "auditor@kestrelsound.example",
+		app:     "card-till",
+		device:  "laptop-auditor",
+		ip:      home,
+		times:   1,
+		from:    9,
+		to:      12,
+		methods: []string{"password", "otp-app"},
+	},
+	{
+		account: "ragna@kestrelsound.example",
+		app:     "shore-vpn",
+		device:  "laptop-ragna",
+		ip:      home,
+		times:   4,
+		from:    7,
+		to:      18,
+		methods: []string{"password", "security-key"},
+	},
+	{
+		account: "ragna@kestrelsound.example",
+		app:     "berth-planner",
+		device:  "laptop-ragna",
+		ip:      pier,
+		times:   3,
+		from:    8,
+		to:      16,
+		methods: []string{"password", "security-key"},
+	},
+	{
+		account:  "torstein@kestrelsound.example",
+		app:      "crew-roster",
+		device:   "bridge-terminal",
+		ip:       depot,
+		times:    5,
+		from:     5,
+		to:       22,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account:  "torstein@kestrelsound.example",
+		app:      "berth-planner",
+		device:   "bridge-terminal",
+		ip:       depot,
+		times:    6,
+		from:     5,
+		to:       22,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account:  "liv@kestrelsound.example",
+		app:      "engine-logs",
+		device:   "tablet-liv",
+		ip:       depot,
+		times:    6,
+		from:     5,
+		to:       22,
+		methods:  []string{"password", "push"},
+		weekends: true,
+	},
+	{
+		account:  "jonas@kestrelsound.example",
+		app:      "crew-roster",
+		device:   "phone-jonas",
+		ip:       home,
+		times:    4,
+		from:     6,
+		to:       22,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account:  "solveig@kestrelsound.example",
+		app:      "harbour-watch",
+		device:   "desk-solveig",
+		ip:       pier,
+		times:    8,
+		from:     5,
+		to:       20,
+		methods:  []string{"password", "security-key"},
+		weekends: true,
+	},
+	{
+		account: "astrid@kestrelsound.example",
+		app:     "board-papers",
+		device:  "tablet-astrid",
+		ip:      home,
+		times:   1,
+		from:    8,
+		to:      20,
+		methods: []string{"password", "push"},
+	},
+	{
+		account:  "pelle@kestrelsound.example",
+		app:      "timetable",
+		device:   "phone-pelle",
+		ip:       home,
+		times:    3,
+		from:     5,
+		to:       22,
+		methods:  []string{"password"},
+		weekends: true,
+	},
+	{
+		account: "signe@kestrelsound.example",
+		app:     "mail",
+		device:  "phone-signe",
+		ip:      home,
+		times:   2,
+		from:    6,
+		to:      22,
+		methods: []string{"password"},
+	},
+	{
+		account: "marek@gdansk-yard.example",
+		app:     "engine-logs",
+		device:  "laptop-marek",
+		ip:      yard,
+		times:   4,
+		from:    7,
+		to:      17,
+		methods: []string{"password", "otp-app"},
+		checked: true,
+	},
+	{
+		account:    "tide-gauge",
+		app:        "timetable",
+		ip:         depot,
+		times:      24,
+		from:       0,
+		to:         24,
+		methods:    []string{"certificate"},
+		unattended: true,
+		weekends:   true,
+	},
+	{
+		account:    "kiosk-pier-2",
+		app:        "card-till",
+		device:     "kiosk-2",
+		ip:         pier,
+		times:      12,
+		from:       5,
+		to:         23,
+		methods:    []string{"certificate"},
+		unattended: true,
+		weekends:   true,
+	},
 }
 
 // History is the month before the Scenes, always the same, in order of time: what
@@ -95,21 +278,45 @@ func History() []*attempt.Attempt {
 		}
 	}
 	for n := range 10 { // Oskar joined on the tenth
-		count := habit{account: "oskar@kestrelsound.example", app: "card-till", device: "laptop-ingrid", ip: pier, methods: []string{"password"}}
+		count := habit{
+			account: "oskar@kestrelsound.example",
+			app:     "card-till",
+			device:  "laptop-ingrid",
+			ip:      pier,
+			methods: []string{"password"},
+		}
 		history = append(history, count.attempt(day(n+1).Add(23*time.Hour+20*time.Minute)))
 	}
-	from := habit{account: "ragna@kestrelsound.example", app: "shore-vpn", device: "laptop-ragna", ip: home, methods: []string{"password", "security-key"}}
+	from := habit{
+		account: "ragna@kestrelsound.example",
+		app:     "shore-vpn",
+		device:  "laptop-ragna",
+		ip:      home,
+		methods: []string{"password", "security-key"},
+	}
 	history = append(history, from.attempt(day(12).Add(19*time.Hour)))
 	from.ip, from.device, from.methods = rio, "laptop-elsewhere", []string{"password"}
 	history = append(history, from.attempt(day(12).Add(20*time.Hour)))
 	for n := range 5 {
-		lent := habit{account: "marek@gdansk-yard.example", app: "engine-logs", device: "laptop-elsewhere", ip: rio, methods: []string{"password", "otp-app"}}
+		lent := habit{
+			account: "marek@gdansk-yard.example",
+			app:     "engine-logs",
+			device:  "laptop-elsewhere",
+			ip:      rio,
+			methods: []string{"password", "otp-app"},
+		}
 		history = append(history, lent.attempt(day(n+4).Add(13*time.Hour)))
 	}
 	sprayed := day(9).Add(3 * time.Hour)
 	for round := range 6 {
 		for i, h := range habits {
-			a := habit{account: h.account, app: "mail", ip: relay}.attempt(sprayed.Add(time.Duration(round)*time.Minute + time.Duration(i)*time.Second))
+			a := habit{
+				account: h.account,
+				app:     "mail",
+				ip:      relay,
+			}.attempt(
+				sprayed.Add(time.Duration(round)*time.Minute + time.Duration(i)*time.Second),
+			)
 			a.Failed = []attempt.Failure{{Method: "password", Reason: attempt.Refused}}
 			history = append(history, a)
 		}
@@ -126,7 +333,14 @@ func History() []*attempt.Attempt {
 
 // attempt is what the habit does at a time.
 func (h habit) attempt(at time.Time) *attempt.Attempt {
-	a := &attempt.Attempt{At: at, Account: h.account, App: h.app, IP: address(h.ip), Through: attempt.Known(attempt.Browser), Client: attempt.None[attempt.ClientAsk]()}
+	a := &attempt.Attempt{
+		At:      at,
+		Account: h.account,
+		App:     h.app,
+		IP:      address(h.ip),
+		Through: attempt.Known(attempt.Browser),
+		Client:  attempt.None[attempt.ClientAsk](),
+	}
 	if h.unattended {
 		a.Through = attempt.Known(attempt.Unattended)
 	}

@@ -44,7 +44,10 @@ func Walk() []Step {
 		{Title: "Keep what must hold", Why: "A book keeps its own tests, and tells which changes they would not notice.",
 			Command: words("drill", "--mutate"), Lines: 19, More: "briskwarden drill" + book + " --format junit"},
 		{Title: "Try it on what happened", Why: "What does the book do to a month of sign-ons, with six troubles in it?",
-			Command: append(words("replay"), HistoryFile), Lines: 13, More: "briskwarden replay" + book + " --set risk.levels.medium=20,40,60 " + HistoryFile},
+			Command: append(
+				words("replay"),
+				HistoryFile,
+			), Lines: 13, More: "briskwarden replay" + book + " --set risk.levels.medium=20,40,60 " + HistoryFile},
 		{Title: "Weigh a change", Why: "Somebody proposes to open the till at all hours, and to let machines in from the depot alone.",
 			Command: []string{"compare", Folder, ProposedFolder, "--history", HistoryFile, "--fail-on", "locked-out"}, Lines: 28,
 			More: "briskwarden compare " + Folder + " " + ProposedFolder + " --history " + HistoryFile + " --examples stopped"},

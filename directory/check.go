@@ -64,7 +64,15 @@ func (c Checker) Wrong(what, name string, at condition.Position, format string, 
 
 // Refer reports a name in a definition that nothing defines.
 func (c Checker) Refer(what, name string, at condition.Position, kind, missing string) {
-	c.Report(Problem{What: what, Name: name, At: at, Text: fmt.Sprintf("%s %s: %s %q is not defined", what, name, kind, missing), AboutName: true})
+	c.Report(
+		Problem{
+			What:      what,
+			Name:      name,
+			At:        at,
+			Text:      fmt.Sprintf("%s %s: %s %q is not defined", what, name, kind, missing),
+			AboutName: true,
+		},
+	)
 }
 
 // Named reports definitions without a usable name, and names that stand twice. It
@@ -76,7 +84,9 @@ func (c Checker) Named(what string, n int, name func(int) string, at func(int) c
 			c.Report(Problem{What: what, Name: name(i), At: at(i), Text: fmt.Sprintf("%s %q: %v", what, name(i), err), AboutName: true})
 		}
 		if seen[name(i)] {
-			c.Report(Problem{What: what, Name: name(i), At: at(i), Text: fmt.Sprintf("%s %q is defined twice", what, name(i)), AboutName: true})
+			c.Report(
+				Problem{What: what, Name: name(i), At: at(i), Text: fmt.Sprintf("%s %q is defined twice", what, name(i)), AboutName: true},
+			)
 		}
 		seen[name(i)] = true
 	}
@@ -189,7 +199,14 @@ func (c *Contents) checkAccounts(k Checker, groups, methods map[string]bool) {
 			k.Wrong("account", a.Name, condition.Position{}, "account %s: its kind is none that there is: %s", a.Name, a.Kind)
 		}
 		if a.AccountRisk != nil && a.AccountRisk.Level > HighRisk {
-			k.Wrong("account", a.Name, condition.Position{}, "account %s: the level of its risk is none that there is: %s", a.Name, a.AccountRisk.Level)
+			k.Wrong(
+				"account",
+				a.Name,
+				condition.Position{},
+				"account %s: the level of its risk is none that there is: %s",
+				a.Name,
+				a.AccountRisk.Level,
+			)
 		}
 	}
 }
@@ -221,7 +238,14 @@ func (c *Contents) checkGroups(k Checker, groups, accounts map[string]bool) {
 
 func (c *Contents) checkMethods(k Checker, n int) {
 	if n > MaxMethods {
-		k.Wrong("method", c.Methods[0].Name, condition.Position{}, "%d methods, with the built-in ones, are more than the %d there is room for", n, MaxMethods)
+		k.Wrong(
+			"method",
+			c.Methods[0].Name,
+			condition.Position{},
+			"%d methods, with the built-in ones, are more than the %d there is room for",
+			n,
+			MaxMethods,
+		)
 	}
 	for i := range c.Methods {
 		m := &c.Methods[i]
@@ -258,7 +282,13 @@ func (c *Contents) checkPlaces(k Checker) {
 	}
 	for _, region := range c.Regions {
 		if new(attempt.CountryCode).UnmarshalText([]byte(region.Name)) == nil {
-			k.Wrong("region", region.Name, condition.Position{}, "the region %q is named like a country; give it a name of its own", region.Name)
+			k.Wrong(
+				"region",
+				region.Name,
+				condition.Position{},
+				"the region %q is named like a country; give it a name of its own",
+				region.Name,
+			)
 		}
 		for _, code := range region.Countries {
 			if !attempt.CountryCode(code).IsAssigned() {
@@ -268,7 +298,13 @@ func (c *Contents) checkPlaces(k Checker) {
 	}
 	for _, w := range c.Windows {
 		if w.From != nil && *w.From == endOfDay {
-			k.Wrong("window", w.Name, condition.Position{}, "window %s starts at 24:00, the end of the day; write 00:00 for its beginning", w.Name)
+			k.Wrong(
+				"window",
+				w.Name,
+				condition.Position{},
+				"window %s starts at 24:00, the end of the day; write 00:00 for its beginning",
+				w.Name,
+			)
 		}
 		for _, clock := range []*Clock{w.From, w.To} {
 			if clock != nil && (*clock < 0 || *clock > endOfDay) {

@@ -48,7 +48,9 @@ type named interface{ vocabulary() Vocabulary }
 func (v Vocabulary) vocabulary() Vocabulary { return v }
 
 // bindBy makes the Bind of a definition from a function on the directory's names.
-func bindBy(bind func(v Vocabulary, t *condition.Test, value string) (condition.Binding, error)) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+func bindBy(
+	bind func(v Vocabulary, t *condition.Test, value string) (condition.Binding, error),
+) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 	return func(names condition.Vocabulary, t *condition.Test, value string) (condition.Binding, error) {
 		v, ok := names.(named)
 		if !ok {
@@ -59,7 +61,10 @@ func bindBy(bind func(v Vocabulary, t *condition.Test, value string) (condition.
 }
 
 // bindName binds names of one kind of definition to their numbers.
-func bindName(what string, numbers func(*Directory) map[string]int32) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+func bindName(
+	what string,
+	numbers func(*Directory) map[string]int32,
+) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 	return bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 		return one(what, value, numbers(v.Directory))
 	})

@@ -33,7 +33,10 @@ func parseHostPattern(text string) (hostPattern, error) {
 	}
 	var err error
 	if p.host, err = normalHost(host); err != nil || strings.Contains(p.host, "*") {
-		return p, fmt.Errorf("%q is no host such as till.kestrelsound.example, *.kestrelsound.example or till.kestrelsound.example/pay/*", text)
+		return p, fmt.Errorf(
+			"%q is no host such as till.kestrelsound.example, *.kestrelsound.example or till.kestrelsound.example/pay/*",
+			text,
+		)
 	}
 	if hasPath {
 		p.path = "/" + path
@@ -119,13 +122,17 @@ func normalPath(path string) (string, bool) {
 // isPlainText reports whether a text is UTF-8 without control characters, those
 // behind ASCII and those of a format included.
 func isPlainText(text string) bool {
-	return utf8.ValidString(text) && !strings.ContainsFunc(text, func(c rune) bool { return unicode.In(c, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) })
+	return utf8.ValidString(text) &&
+		!strings.ContainsFunc(text, func(c rune) bool { return unicode.In(c, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) })
 }
 
 // isDots reports whether a part of a path could be taken for . or .. by a server
 // that strips spaces or reads other signs for a dot.
 func isDots(part string) bool {
-	return strings.TrimFunc(part, func(c rune) bool { return unicode.IsSpace(c) || strings.ContainsRune(".\u2024\u2025\u2026\uff0e", c) }) == ""
+	return strings.TrimFunc(
+		part,
+		func(c rune) bool { return unicode.IsSpace(c) || strings.ContainsRune(".\u2024\u2025\u2026\uff0e", c) },
+	) == ""
 }
 
 func unhex(c byte) int {
@@ -177,7 +184,13 @@ func moreSpecific(a, b hostPattern) int {
 		}
 		return 0
 	}
-	return cmp.Or(below(a)-below(b), len(b.host)-len(a.host), rank(a)-rank(b), len(b.path)-len(a.path), cmp.Compare(a.host+a.path, b.host+b.path))
+	return cmp.Or(
+		below(a)-below(b),
+		len(b.host)-len(a.host),
+		rank(a)-rank(b),
+		len(b.path)-len(a.path),
+		cmp.Compare(a.host+a.path, b.host+b.path),
+	)
 }
 
 // HostError is what is wrong with the hosts of an app.

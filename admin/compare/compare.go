@@ -181,7 +181,15 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 	if err != nil {
 		return nil, err
 	}
-	v := &view{book: b, judge: judge, consent: consents, directory: judge.Directory(), crowd: judge.Directory().Gather(at), policies: judge.Policies(), numbers: map[string]int{}}
+	v := &view{
+		book:      b,
+		judge:     judge,
+		consent:   consents,
+		directory: judge.Directory(),
+		crowd:     judge.Directory().Gather(at),
+		policies:  judge.Policies(),
+		numbers:   map[string]int{},
+	}
 	for i, p := range v.policies {
 		v.numbers[p.Name] = i
 		v.apps = append(v.apps, judge.Apps(i))
@@ -234,7 +242,14 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 		d.score = d.relateScores()
 		d.compareAll()
 	}
-	r := &Report{Old: older.Digest, New: newer.Digest, Changed: d.out, older: d.old.judge, newer: d.new.judge, shadowed: withShadowsLive(newer.Rulebook())}
+	r := &Report{
+		Old:      older.Digest,
+		New:      newer.Digest,
+		Changed:  d.out,
+		older:    d.old.judge,
+		newer:    d.new.judge,
+		shadowed: withShadowsLive(newer.Rulebook()),
+	}
 	if r.Changed == nil {
 		r.Changed = []Changed{}
 	}

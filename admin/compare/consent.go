@@ -32,10 +32,22 @@ func (d *differ) compareConsent() {
 				d.note(Either, "rule %s is gone: where %s, %s.", p.name, describe.When(bare(p.old.When)), p.old.Then)
 			default:
 				if p.old.Then != p.new.Then {
-					d.note(Effect(compareOrdered(int(p.old.Then), int(p.new.Then))), "rule %s said %s and says %s.", p.name, p.old.Then, p.new.Then)
+					d.note(
+						Effect(compareOrdered(int(p.old.Then), int(p.new.Then))),
+						"rule %s said %s and says %s.",
+						p.name,
+						p.old.Then,
+						p.new.Then,
+					)
 				}
 				if dir := d.relate(p.old.When, p.new.When); fingerprint(p.old.When) != fingerprint(p.new.When) || dir != same {
-					d.note(Either, "rule %s: it spoke where %s, and speaks where %s.", p.name, describe.When(bare(p.old.When)), describe.When(bare(p.new.When)))
+					d.note(
+						Either,
+						"rule %s: it spoke where %s, and speaks where %s.",
+						p.name,
+						describe.When(bare(p.old.When)),
+						describe.When(bare(p.new.When)),
+					)
 				}
 			}
 		}
@@ -90,13 +102,31 @@ func sameOrder[T any](a, b []T, name func(*T) string) bool {
 // compareRest tells of what no decision depends on.
 func (d *differ) compareRest() {
 	d.about("drills", "", func() {
-		noteList(d, "drill", d.old.book.Drills, d.new.book.Drills, func(x *book.Drill) (string, *condition.Position) { return x.Name, &x.At })
+		noteList(
+			d,
+			"drill",
+			d.old.book.Drills,
+			d.new.book.Drills,
+			func(x *book.Drill) (string, *condition.Position) { return x.Name, &x.At },
+		)
 	})
 	d.about("accepted", "", func() {
-		noteList(d, "accepted finding", d.old.book.Accepted, d.new.book.Accepted, func(x *book.Acceptance) (string, *condition.Position) { return x.Name, &x.At })
+		noteList(
+			d,
+			"accepted finding",
+			d.old.book.Accepted,
+			d.new.book.Accepted,
+			func(x *book.Acceptance) (string, *condition.Position) { return x.Name, &x.At },
+		)
 	})
 	d.about("imports", "", func() {
-		noteList(d, "import", d.old.book.Imports, d.new.book.Imports, func(x *book.Import) (string, *condition.Position) { return x.Name, &x.At })
+		noteList(
+			d,
+			"import",
+			d.old.book.Imports,
+			d.new.book.Imports,
+			func(x *book.Import) (string, *condition.Position) { return x.Name, &x.At },
+		)
 	})
 }
 

@@ -140,28 +140,38 @@ func compareNamedThings[T any](d *differ, what string, old, new []T, name func(*
 }
 
 func (d *differ) compareAssurances() {
-	compareNamedThings(d, "assurance", d.old.judge.Assurances(), d.new.judge.Assurances(), func(a *decide.Assurance) string { return a.Name }, func(was, is *decide.Assurance) []string {
-		var changes []string
-		for i := range max(len(was.Prove), len(is.Prove)) {
-			switch {
-			case i >= len(was.Prove):
-				changes = append(changes, "it asks besides for "+d.new.proofWords(&is.Prove[i])+".")
-			case i >= len(is.Prove):
-				changes = append(changes, "it does not ask any more for "+d.old.proofWords(&was.Prove[i])+".")
-			default:
-				changes = append(changes, d.proofChanges(&was.Prove[i], &is.Prove[i])...)
+	compareNamedThings(
+		d,
+		"assurance",
+		d.old.judge.Assurances(),
+		d.new.judge.Assurances(),
+		func(a *decide.Assurance) string { return a.Name },
+		func(was, is *decide.Assurance) []string {
+			var changes []string
+			for i := range max(len(was.Prove), len(is.Prove)) {
+				switch {
+				case i >= len(was.Prove):
+					changes = append(changes, "it asks besides for "+d.new.proofWords(&is.Prove[i])+".")
+				case i >= len(is.Prove):
+					changes = append(changes, "it does not ask any more for "+d.old.proofWords(&was.Prove[i])+".")
+				default:
+					changes = append(changes, d.proofChanges(&was.Prove[i], &is.Prove[i])...)
+				}
 			}
-		}
-		x, y := *was, *is
-		x.Prove, y.Prove = nil, nil
-		if before, after := describe.Assurance(d.old.judge, &x), describe.Assurance(d.new.judge, &y); before != after {
-			changes = append(changes, fmt.Sprintf("besides proofs it asked for %s; now for %s.", cmp.Or(before, "nothing"), cmp.Or(after, "nothing")))
-		}
-		if was.ACR != is.ACR {
-			changes = append(changes, fmt.Sprintf("tokens stated %q for it and state %q.", was.ACR, is.ACR))
-		}
-		return changes
-	})
+			x, y := *was, *is
+			x.Prove, y.Prove = nil, nil
+			if before, after := describe.Assurance(d.old.judge, &x), describe.Assurance(d.new.judge, &y); before != after {
+				changes = append(
+					changes,
+					fmt.Sprintf("besides proofs it asked for %s; now for %s.", cmp.Or(before, "nothing"), cmp.Or(after, "nothing")),
+				)
+			}
+			if was.ACR != is.ACR {
+				changes = append(changes, fmt.Sprintf("tokens stated %q for it and state %q.", was.ACR, is.ACR))
+			}
+			return changes
+		},
+	)
 }
 
 // proofWords says what is to be proven.
@@ -192,7 +202,14 @@ func (d *differ) proofChanges(was, is *decide.Prove) []string {
 		changes = append(changes, fmt.Sprintf("the proof was to be within %s and is to be within %s", was.Within, is.Within))
 	}
 	if was.Remember != is.Remember {
-		changes = append(changes, fmt.Sprintf("a device was remembered for %s and is for %s", cmp.Or(statedSpan(was.Remember), "no time"), cmp.Or(statedSpan(is.Remember), "no time")))
+		changes = append(
+			changes,
+			fmt.Sprintf(
+				"a device was remembered for %s and is for %s",
+				cmp.Or(statedSpan(was.Remember), "no time"),
+				cmp.Or(statedSpan(is.Remember), "no time"),
+			),
+		)
 	}
 	if len(changes) == 0 {
 		return nil
@@ -279,13 +296,28 @@ func (d *differ) compareExemption(was, is *decide.Exemption, effect func(directi
 		d.note(effect(when), "it holds in other cases, since what it names has changed.")
 	}
 	if !slices.Equal(was.From, is.From) {
-		d.note(effect(compareSets(was.From, is.From)), "it excused from %s and excuses from %s.", words.List(was.From, "and"), words.List(is.From, "and"))
+		d.note(
+			effect(compareSets(was.From, is.From)),
+			"it excused from %s and excuses from %s.",
+			words.List(was.From, "and"),
+			words.List(is.From, "and"),
+		)
 	}
 	if !slices.Equal(was.Instead, is.Instead) {
-		d.note(Effect(compareSets(was.Instead, is.Instead).flip()), "it asked for %s instead, and asks for %s.", words.List(was.Instead, "and"), words.List(is.Instead, "and"))
+		d.note(
+			Effect(compareSets(was.Instead, is.Instead).flip()),
+			"it asked for %s instead, and asks for %s.",
+			words.List(was.Instead, "and"),
+			words.List(is.Instead, "and"),
+		)
 	}
 	if !reflect.DeepEqual(was.Until, is.Until) {
-		d.note(effect(compareSpans(nil, was.Until, nil, is.Until)), "it held %s and holds %s.", spanWords(nil, was.Until), spanWords(nil, is.Until))
+		d.note(
+			effect(compareSpans(nil, was.Until, nil, is.Until)),
+			"it held %s and holds %s.",
+			spanWords(nil, was.Until),
+			spanWords(nil, is.Until),
+		)
 	}
 	d.noteMove(Neither, "the reason", strconv.Quote(was.Because), strconv.Quote(is.Because))
 	d.noteMove(Neither, "who approved it", was.ApprovedBy, is.ApprovedBy)
@@ -316,14 +348,25 @@ func (d *differ) compareRollouts() {
 		d.about("rollout", p.name, func() {
 			switch {
 			case p.old == nil:
-				d.note(Loosens, "it is new: until %s begins, %s are let in without %s where they have nothing to meet it with.", p.new.Enforced, describe.People(p.new.Who), words.List(p.new.Eases, "and"))
+				d.note(
+					Loosens,
+					"it is new: until %s begins, %s are let in without %s where they have nothing to meet it with.",
+					p.new.Enforced,
+					describe.People(p.new.Who),
+					words.List(p.new.Eases, "and"),
+				)
 			case p.new == nil:
 				d.note(Tightens, "it is gone: %s are held to %s at once.", describe.People(p.old.Who), words.List(p.old.Eases, "and"))
 			default:
 				was, is := p.old, p.new
 				d.compareWho(was.Who, is.Who, effect)
 				if was.Enforced != is.Enforced {
-					d.note(Effect(compareSpans(nil, &was.Enforced, nil, &is.Enforced)), "it was enforced from %s and is from %s.", was.Enforced, is.Enforced)
+					d.note(
+						Effect(compareSpans(nil, &was.Enforced, nil, &is.Enforced)),
+						"it was enforced from %s and is from %s.",
+						was.Enforced,
+						is.Enforced,
+					)
 				}
 				for _, list := range []struct {
 					what    string
@@ -360,7 +403,12 @@ func (d *differ) compareSettings() {
 	d.about("settings", "", func() {
 		was, is := d.old.book.Settings, d.new.book.Settings
 		if !reflect.DeepEqual(was.Otherwise, is.Otherwise) {
-			d.note(relateOutcomes(was.Otherwise, is.Otherwise), "where no live policy surely speaks, it was that %s; now %s.", describe.Outcome(was.Otherwise), describe.Outcome(is.Otherwise))
+			d.note(
+				relateOutcomes(was.Otherwise, is.Otherwise),
+				"where no live policy surely speaks, it was that %s; now %s.",
+				describe.Outcome(was.Otherwise),
+				describe.Outcome(is.Otherwise),
+			)
 		}
 		d.noteMove(Either, "the zone", was.Zone.String(), is.Zone.String())
 		if d.old.book.DatabaseDigest != d.new.book.DatabaseDigest {

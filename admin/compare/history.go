@@ -347,7 +347,15 @@ func withShadowsLive(b decide.Rulebook) *decide.Rulebook {
 // sum makes the history of what was seen; lane is which of the judges of the reading
 // is the newer one.
 func (t *tally) sum(reading *replay.Reading, lane int) *History {
-	h := &History{First: t.period.First, Last: t.period.Last, Cut: reading.Cut, Moves: []Move{}, Bad: reading.Bad, BadAll: reading.BadAll, Skipped: reading.Skipped}
+	h := &History{
+		First:   t.period.First,
+		Last:    t.period.Last,
+		Cut:     reading.Cut,
+		Moves:   []Move{},
+		Bad:     reading.Bad,
+		BadAll:  reading.BadAll,
+		Skipped: reading.Skipped,
+	}
 	for from := range t.moves {
 		for to, n := range t.moves[from] {
 			h.Attempts += n

@@ -18,7 +18,8 @@ func (d *differ) compareMethods() {
 				d.note(Either, "it is not defined any more, or as it is built in.")
 			default:
 				was, is := *p.old, *p.new
-				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) || before != after {
+				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) ||
+					before != after {
 					d.note(Either, "it is barred for other accounts.")
 				}
 				was.BarredFor, is.BarredFor = nil, nil
@@ -118,7 +119,12 @@ func (d *differ) compareGroups() {
 				d.note(Neither, "it is gone, with %s.", d.otherAccounts(before, after))
 			default:
 				if !sameSet(p.old.Owners, p.new.Owners) {
-					d.note(Either, "its owners were %s and are %s, and rules on consent may ask who owns it.", ownerWords(p.old), ownerWords(p.new))
+					d.note(
+						Either,
+						"its owners were %s and are %s, and rules on consent may ask who owns it.",
+						ownerWords(p.old),
+						ownerWords(p.new),
+					)
 				}
 				if d.relateAccounts(before, after) != same {
 					d.note(Neither, "it has %s, which is told with the policies and apps that it touches.", d.otherAccounts(before, after))
@@ -162,7 +168,13 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 		accounts = nil // it is open to all
 	}
 	for _, n := range accounts {
-		before, after := d.old.directory.IsOpenTo(numbers[0], d.old.directory.Profile(n[0])), d.new.directory.IsOpenTo(numbers[1], d.new.directory.Profile(n[1]))
+		before, after := d.old.directory.IsOpenTo(
+			numbers[0],
+			d.old.directory.Profile(n[0]),
+		), d.new.directory.IsOpenTo(
+			numbers[1],
+			d.new.directory.Profile(n[1]),
+		)
 		switch {
 		case after && !before:
 			gained = append(gained, d.new.directory.Accounts[n[1]].Name)
@@ -179,19 +191,38 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 		d.note(Tightens, "it is not open any more to %s: %s.", words.Count(len(lost), "account"), words.UpTo(mostNames, lost))
 	}
 	if !sameSet(was.OpenTo, is.OpenTo) && dir == same {
-		d.note(Neither, "it was open to %s and is to %s, which are the same accounts.", words.List(was.OpenTo, "and"), words.List(is.OpenTo, "and"))
+		d.note(
+			Neither,
+			"it was open to %s and is to %s, which are the same accounts.",
+			words.List(was.OpenTo, "and"),
+			words.List(is.OpenTo, "and"),
+		)
 	}
 	if was.Public != is.Public {
-		d.note(map[bool]Effect{true: Loosens, false: Tightens}[is.Public], "%s.", map[bool]string{true: "it is public now, and opens without any proof", false: "it is not public any more"}[is.Public])
+		d.note(
+			map[bool]Effect{true: Loosens, false: Tightens}[is.Public],
+			"%s.",
+			map[bool]string{true: "it is public now, and opens without any proof", false: "it is not public any more"}[is.Public],
+		)
 	}
 	if !sameSet(was.Tags, is.Tags) {
-		d.note(Neither, "its tags were %s and are %s; what that does is told with the policies.", words.List(was.Tags, "and"), words.List(is.Tags, "and"))
+		d.note(
+			Neither,
+			"its tags were %s and are %s; what that does is told with the policies.",
+			words.List(was.Tags, "and"),
+			words.List(is.Tags, "and"),
+		)
 	}
 	if !sameSet(was.KnownAs, is.KnownAs) || !sameSet(was.Hosts, is.Hosts) {
 		d.note(Either, "it is known by other identifiers or hosts.")
 	}
 	if !reflect.DeepEqual(was.Limits, is.Limits) {
-		d.note(relateLimits(was.Limits, is.Limits), "the limits of its sessions were %s and are %s.", limitWords(was.Limits), limitWords(is.Limits))
+		d.note(
+			relateLimits(was.Limits, is.Limits),
+			"the limits of its sessions were %s and are %s.",
+			limitWords(was.Limits),
+			limitWords(is.Limits),
+		)
 	}
 }
 

@@ -19,10 +19,23 @@ func (d *differ) comparePolicies() {
 		d.about("policy", p.name, func() {
 			switch {
 			case p.old == nil:
-				d.note(d.inForce(p.new).of(d.speakingMore(p.name, p.new)), "it is new, %s. It is for %s, at %s%s.", stands(p.new), describe.People(p.new.Who), describe.Apps(p.new.Apps), replacing(p.new))
+				d.note(
+					d.inForce(p.new).of(d.speakingMore(p.name, p.new)),
+					"it is new, %s. It is for %s, at %s%s.",
+					stands(p.new),
+					describe.People(p.new.Who),
+					describe.Apps(p.new.Apps),
+					replacing(p.new),
+				)
 				d.listRules(p.new)
 			case p.new == nil:
-				d.note(d.inForce(p.old).of(d.speakingMore(p.name, p.old)).flip(), "it is gone; it was %s, for %s, at %s.", stands(p.old), describe.People(p.old.Who), describe.Apps(p.old.Apps))
+				d.note(
+					d.inForce(p.old).of(d.speakingMore(p.name, p.old)).flip(),
+					"it is gone; it was %s, for %s, at %s.",
+					stands(p.old),
+					describe.People(p.old.Who),
+					describe.Apps(p.old.Apps),
+				)
 			default:
 				d.comparePolicy(p.old, p.new)
 			}
@@ -183,17 +196,31 @@ func (d *differ) comparePolicy(was, is *decide.Policy) {
 	}
 	d.compareReach(was, is, reach)
 	if !slices.Equal(was.Actions, is.Actions) {
-		d.note(reach(compareSets(actionsOf(was), actionsOf(is))), "it was for the actions %s and is for %s.", actionWords(was), actionWords(is))
+		d.note(
+			reach(compareSets(actionsOf(was), actionsOf(is))),
+			"it was for the actions %s and is for %s.",
+			actionWords(was),
+			actionWords(is),
+		)
 	}
 	if !reflect.DeepEqual(was.From, is.From) || !reflect.DeepEqual(was.Until, is.Until) {
-		d.note(reach(compareSpans(was.From, was.Until, is.From, is.Until)), "it was in force %s and is %s.", spanWords(was.From, was.Until), spanWords(is.From, is.Until))
+		d.note(
+			reach(compareSpans(was.From, was.Until, is.From, is.Until)),
+			"it was in force %s and is %s.",
+			spanWords(was.From, was.Until),
+			spanWords(is.From, is.Until),
+		)
 	}
 	if dir := compareSets(was.Replaces, is.Replaces); dir != same {
 		d.note(counts.of(Effect(dir)), "it silenced %s and silences %s.", words.List(was.Replaces, "and"), words.List(is.Replaces, "and"))
 	}
 	d.compareRules(was, is, more, counts)
 	if was.Firm != is.Firm {
-		d.note(Neither, "%s.", map[bool]string{true: "no other policy can silence it any more", false: "other policies can silence it now"}[is.Firm])
+		d.note(
+			Neither,
+			"%s.",
+			map[bool]string{true: "no other policy can silence it any more", false: "other policies can silence it now"}[is.Firm],
+		)
 	}
 	d.noteMove(Neither, "its owner", was.Owner, is.Owner)
 	if was.About != is.About {
@@ -357,12 +384,18 @@ func (d *differ) compareRules(was, is *decide.Policy, more Effect, counts mayCou
 	}
 	for i, p := range list {
 		for _, q := range list[i+1:] {
-			if p.old != nil && p.new != nil && q.old != nil && q.new != nil && l.before(l.was, p.name, q.name) != l.before(l.is, p.name, q.name) {
+			if p.old != nil && p.new != nil && q.old != nil && q.new != nil &&
+				l.before(l.was, p.name, q.name) != l.before(l.is, p.name, q.name) {
 				first, second := p, q
 				if l.before(l.is, q.name, p.name) {
 					first, second = q, p
 				}
-				d.note(counts.of(relateRuleOutcomes(second.new, first.new)), "rule %s comes before %s now, and speaks where both match.", first.name, second.name)
+				d.note(
+					counts.of(relateRuleOutcomes(second.new, first.new)),
+					"rule %s comes before %s now, and speaks where both match.",
+					first.name,
+					second.name,
+				)
 			}
 		}
 	}
@@ -376,14 +409,25 @@ func (d *differ) compareRule(l *ruleLists, was, is *decide.Rule, counts mayCount
 	case fingerprint(was.When) != fingerprint(is.When):
 		d.note(e, "rule %s: it spoke where %s, and speaks where %s.", is.Name, describe.When(was.When), describe.When(is.When))
 	case dir != same:
-		d.note(e, "rule %s speaks in %s, since what it names has changed.", is.Name, map[direction]string{widens: "more cases", narrows: "fewer cases", both: "other cases"}[dir])
+		d.note(
+			e,
+			"rule %s speaks in %s, since what it names has changed.",
+			is.Name,
+			map[direction]string{widens: "more cases", narrows: "fewer cases", both: "other cases"}[dir],
+		)
 	}
 	e := counts.of(relateRuleOutcomes(was, is))
 	if !reflect.DeepEqual(was.Then, is.Then) {
 		d.note(e, "rule %s: where it speaks, it was that %s; now %s.", is.Name, describe.Outcome(was.Then), describe.Outcome(is.Then))
 	}
 	if !reflect.DeepEqual(was.Limits, is.Limits) {
-		d.note(counts.of(relateLimits(was.Limits, is.Limits)), "rule %s: the limits of its session were %s and are %s.", is.Name, limitWords(was.Limits), limitWords(is.Limits))
+		d.note(
+			counts.of(relateLimits(was.Limits, is.Limits)),
+			"rule %s: the limits of its session were %s and are %s.",
+			is.Name,
+			limitWords(was.Limits),
+			limitWords(is.Limits),
+		)
 	}
 	if was.Say != is.Say {
 		d.note(Neither, "rule %s: what the person is told was %q and is %q.", is.Name, was.Say, is.Say)
@@ -489,7 +533,9 @@ func relateLimits(a, b directory.Limits) Effect {
 		}
 		return 1
 	}
-	return Effect(compareOrdered(span(a.Lasts), span(b.Lasts)) | compareOrdered(span(a.Idle), span(b.Idle)) | compareOrdered(shared(a), shared(b)))
+	return Effect(
+		compareOrdered(span(a.Lasts), span(b.Lasts)) | compareOrdered(span(a.Idle), span(b.Idle)) | compareOrdered(shared(a), shared(b)),
+	)
 }
 
 func limitWords(l directory.Limits) string {

@@ -503,7 +503,10 @@ func (d *differ) clients() direction {
 // eased may vanish where an account has nothing to meet it with, so that less can
 // be more.
 func (d *differ) eased(name string) bool {
-	return slices.ContainsFunc(slices.Concat(d.old.book.Rollouts, d.new.book.Rollouts), func(r decide.Rollout) bool { return slices.Contains(r.Eases, name) })
+	return slices.ContainsFunc(
+		slices.Concat(d.old.book.Rollouts, d.new.book.Rollouts),
+		func(r decide.Rollout) bool { return slices.Contains(r.Eases, name) },
+	)
 }
 
 // assurance tells what became of an assurance: tightens where it asks for more.

@@ -17,8 +17,11 @@ func (doc *Document) AddConsent(judge *consent.Judge) {
 		return
 	}
 	s := Section{Heading: "Outside programs"}
-	s.Lines = append(s.Lines, "Each scope that a program asks for is judged by itself, and the strictest answer stands. A barred program is refused whatever the rules say, "+
-		"and what is not known is never allowed.")
+	s.Lines = append(
+		s.Lines,
+		"Each scope that a program asks for is judged by itself, and the strictest answer stands. A barred program is refused whatever the rules say, "+
+			"and what is not known is never allowed.",
+	)
 	reviewers := "Nobody may review, so what needs a reviewer waits until it expires."
 	if scheme.Reviewers != nil {
 		reviewers = "Reviewers are " + People(scheme.Reviewers) + "; nobody approves their own requests."

@@ -109,9 +109,18 @@ func Book(judge *decide.Judge, by Grouping, at time.Time) *Document {
 		stages[p.Stage]++
 	}
 	doc.Summary = []string{
-		fmt.Sprintf("%s: %d live, %d in shadow, %s; %s and %s.", words.Count(len(d.policies), "policy"), stages[decide.Live],
-			stages[decide.Shadow], words.Count(stages[decide.Draft], "draft"), words.Count(len(d.directory.Accounts), "account"), words.Count(len(d.directory.Apps), "app")),
-		"Every policy that applies has its say, and the strictest stands. Where no live policy surely speaks, " + Outcome(judge.Otherwise()) + ".",
+		fmt.Sprintf(
+			"%s: %d live, %d in shadow, %s; %s and %s.",
+			words.Count(len(d.policies), "policy"),
+			stages[decide.Live],
+			stages[decide.Shadow],
+			words.Count(stages[decide.Draft], "draft"),
+			words.Count(len(d.directory.Accounts), "account"),
+			words.Count(len(d.directory.Apps), "app"),
+		),
+		"Every policy that applies has its say, and the strictest stands. Where no live policy surely speaks, " + Outcome(
+			judge.Otherwise(),
+		) + ".",
 		"What is not known never helps: a rule that may block does.",
 	}
 	switch by {
@@ -291,7 +300,8 @@ func (d *describer) byGroup(doc *Document) {
 	var statements []Statement
 	ofAll := make([]bool, len(d.policies))
 	for i := range d.policies {
-		ofAll[i] = d.policies[i].Stage != decide.Draft && !slices.ContainsFunc(members, func(m directory.Audience) bool { return !d.audiences[i].Covers(m) })
+		ofAll[i] = d.policies[i].Stage != decide.Draft &&
+			!slices.ContainsFunc(members, func(m directory.Audience) bool { return !d.audiences[i].Covers(m) })
 		if ofAll[i] {
 			statements = append(statements, d.briefAt(i, &common)...)
 		}
@@ -393,8 +403,14 @@ func (d *describer) rollouts(account *int) Section {
 		if account != nil && d.crowd.Of(r.Who).Holds(*account) == condition.False {
 			continue
 		}
-		text := fmt.Sprintf("%s: %s enrol %s; until %s begins they are let in without %s where they have nothing to meet it with", r.Name, People(r.Who),
-			words.List(r.Methods, "or"), r.Enforced, words.List(r.Eases, "and"))
+		text := fmt.Sprintf(
+			"%s: %s enrol %s; until %s begins they are let in without %s where they have nothing to meet it with",
+			r.Name,
+			People(r.Who),
+			words.List(r.Methods, "or"),
+			r.Enforced,
+			words.List(r.Eases, "and"),
+		)
 		if r.Newcomers > 0 {
 			text += ", and anyone who joins for " + r.Newcomers.Words() + " after joining"
 		}
@@ -424,8 +440,13 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	if in := d.directory.Profile(n).Groups(); len(in) > 0 {
 		groups = "in " + words.List(in, "and")
 	}
-	doc.Summary = append(doc.Summary, fmt.Sprintf("%s is %s, %s, with %s enrolled.", name,
-		map[directory.Kind]string{directory.Person: "a person", directory.Service: "a service account", directory.Emergency: "an emergency account"}[d.directory.Profile(n).Kind()], groups, words.List(a.Methods, "and")))
+	doc.Summary = append(doc.Summary, fmt.Sprintf(
+		"%s is %s, %s, with %s enrolled.",
+		name,
+		map[directory.Kind]string{directory.Person: "a person", directory.Service: "a service account", directory.Emergency: "an emergency account"}[d.directory.Profile(n).Kind()],
+		groups,
+		words.List(a.Methods, "and"),
+	))
 	if a.RiskAt(at) != directory.NoRisk {
 		doc.Summary = append(doc.Summary, fmt.Sprintf("The standing risk of the account is %s.", a.RiskAt(at)))
 	}
@@ -458,7 +479,8 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 	for i := range d.policies {
 		p := &d.policies[i]
 		inForce := p.Stage == decide.Live || p.Stage == decide.Shadow && p.LiveFor != nil && d.crowd.Of(p.LiveFor).Meets(only)
-		if inForce && d.audiences[i].Meets(only) && (p.Until == nil || d.judge.InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
+		if inForce && d.audiences[i].Meets(only) &&
+			(p.Until == nil || d.judge.InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
 			isFor = append(isFor, i)
 		}
 	}
@@ -504,7 +526,15 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		doc.add(s, statements)
 	}
 	if len(shut) > 0 {
-		doc.add(Section{Heading: "Not open to it", Lines: []string{words.List(sorted(shut), "and") + ": the account is in none of the groups that these are given to, so it is blocked."}}, nil)
+		doc.add(
+			Section{
+				Heading: "Not open to it",
+				Lines: []string{
+					words.List(sorted(shut), "and") + ": the account is in none of the groups that these are given to, so it is blocked.",
+				},
+			},
+			nil,
+		)
 	}
 	return asking
 }

@@ -40,7 +40,11 @@ func (r *Report) WriteJUnit(w io.Writer) error {
 	for _, result := range r.Results {
 		c := xcase{Name: result.Name, Class: "drills"}
 		if !result.Passed {
-			c.Failure = &failure{Message: fmt.Sprintf("wanted %s, got %s", result.Wanted, result.Got), Type: "decision", Text: result.At.String() + "\n" + strings.Join(result.Why, "\n")}
+			c.Failure = &failure{
+				Message: fmt.Sprintf("wanted %s, got %s", result.Wanted, result.Got),
+				Type:    "decision",
+				Text:    result.At.String() + "\n" + strings.Join(result.Why, "\n"),
+			}
 		}
 		s.Cases = append(s.Cases, c)
 	}

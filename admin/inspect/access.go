@@ -46,7 +46,12 @@ func noEmergencyAccount(in *Pass) {
 	any := false
 	in.emergencies(func(int, *directory.Account) { any = true })
 	if !any {
-		in.Report("book", in.where("setting", "otherwise"), "None of the %d accounts is an emergency account that is not disabled.", len(in.directory.Accounts))
+		in.Report(
+			"book",
+			in.where("setting", "otherwise"),
+			"None of the %d accounts is an emergency account that is not disabled.",
+			len(in.directory.Accounts),
+		)
 	}
 }
 
@@ -57,7 +62,13 @@ func weakEmergencyAccount(in *Pass) {
 				return
 			}
 		}
-		in.Report(a.Name, in.where("account", a.Name), "The emergency account %s has enrolled %s, and nothing that resists phishing.", a.Name, words.List(a.Methods, "and"))
+		in.Report(
+			a.Name,
+			in.where("account", a.Name),
+			"The emergency account %s has enrolled %s, and nothing that resists phishing.",
+			a.Name,
+			words.List(a.Methods, "and"),
+		)
 	})
 }
 
@@ -65,7 +76,12 @@ func unnamedEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		named := slices.ContainsFunc(in.live(), func(s *subject) bool { return s.audience.Holds(n) != condition.False && len(s.apps) > 0 })
 		if !named {
-			in.Report(a.Name, in.where("account", a.Name), "No live policy names the emergency account %s, so the book's `otherwise` alone decides.", a.Name)
+			in.Report(
+				a.Name,
+				in.where("account", a.Name),
+				"No live policy names the emergency account %s, so the book's `otherwise` alone decides.",
+				a.Name,
+			)
 		}
 	})
 }
@@ -73,11 +89,23 @@ func unnamedEmergencyAccount(in *Pass) {
 func everydayEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		if groups := in.directory.Profile(n).Groups(); len(groups) > 0 {
-			in.Report(a.Name, in.where("account", a.Name), "The emergency account %s is in %s, like an account for daily work.", a.Name, words.List(groups, "and"))
+			in.Report(
+				a.Name,
+				in.where("account", a.Name),
+				"The emergency account %s is in %s, like an account for daily work.",
+				a.Name,
+				words.List(groups, "and"),
+			)
 		}
 		for _, d := range in.directory.Devices {
 			if d.Owner == a.Name {
-				in.Report(a.Name, in.where("account", a.Name), "The emergency account %s owns the device %s, like an account for daily work.", a.Name, d.Name)
+				in.Report(
+					a.Name,
+					in.where("account", a.Name),
+					"The emergency account %s owns the device %s, like an account for daily work.",
+					a.Name,
+					d.Name,
+				)
 			}
 		}
 	})
@@ -102,7 +130,14 @@ func administratorLockedOut(in *Pass) {
 		if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
 			where = "from anywhere (the book has no own network)"
 		}
-		in.Report(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"), where)
+		in.Report(
+			a.Name,
+			in.where("account", a.Name),
+			"%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.",
+			a.Name,
+			words.List(a.Methods, "and"),
+			where,
+		)
 	}
 }
 

@@ -107,7 +107,14 @@ func uncoveredApp(in *Pass) {
 func reviewOverdue(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
-			in.Report(s.Name, s.At, "%s was to be looked at by %s, %s ago.", s.Name, s.ReviewBy, words.Count(daysBetween(*s.ReviewBy, in.today), "day"))
+			in.Report(
+				s.Name,
+				s.At,
+				"%s was to be looked at by %s, %s ago.",
+				s.Name,
+				s.ReviewBy,
+				words.Count(daysBetween(*s.ReviewBy, in.today), "day"),
+			)
 		}
 	}
 }
@@ -122,7 +129,11 @@ func noOwner(in *Pass) {
 
 func otherwiseGrants(in *Pass) {
 	if o := in.Judge.Otherwise(); o.Grant {
-		in.Report("settings", in.where("setting", "otherwise"), "`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.")
+		in.Report(
+			"settings",
+			in.where("setting", "otherwise"),
+			"`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.",
+		)
 	}
 }
 

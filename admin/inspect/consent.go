@@ -106,7 +106,14 @@ func manyScopesFewUsers(in *Pass) {
 	for _, name := range slices.Sorted(maps.Keys(in.usage)) {
 		u := in.usage[name]
 		if len(u.Holds) >= manyScopes && u.Users <= fewUsers {
-			in.Report(name, in.where("client", name), "%s holds %s and is used by %s.", name, words.Count(len(u.Holds), "scope"), words.Count(u.Users, "account"))
+			in.Report(
+				name,
+				in.where("client", name),
+				"%s holds %s and is used by %s.",
+				name,
+				words.Count(len(u.Holds), "scope"),
+				words.Count(u.Users, "account"),
+			)
 		}
 	}
 }
@@ -229,7 +236,8 @@ func (s *search) someClient(tests []literal) bool {
 	}
 	named := slices.ContainsFunc(of(consent.KeyClients), func(l literal) bool { return l.wants })
 	others := consent.Standings()[:consent.Barred]
-	return !named && oneValue(of(consent.KeyStanding), others) && oneValue(of(consent.KeyPublisherVetted), []string{"true", "false"}) && manyValues(of(consent.KeyClientTags))
+	return !named && oneValue(of(consent.KeyStanding), others) && oneValue(of(consent.KeyPublisherVetted), []string{"true", "false"}) &&
+		manyValues(of(consent.KeyClientTags))
 }
 
 func clientHolds(c *consent.Client, t *condition.Test) condition.Truth {

@@ -43,7 +43,14 @@ func endlessExemption(in *Pass) {
 func endedExemption(in *Pass) {
 	for _, x := range in.Judge.Exemptions() {
 		if x.Until != nil && x.Until.Before(in.today) {
-			in.Report(x.Name, x.At, "The exemption %s ended on %s, %s ago.", x.Name, x.Until, words.Count(daysBetween(*x.Until, in.today), "day"))
+			in.Report(
+				x.Name,
+				x.At,
+				"The exemption %s ended on %s, %s ago.",
+				x.Name,
+				x.Until,
+				words.Count(daysBetween(*x.Until, in.today), "day"),
+			)
 		}
 	}
 }
@@ -51,7 +58,15 @@ func endedExemption(in *Pass) {
 func wideExemption(in *Pass) {
 	for _, x := range in.Judge.Exemptions() {
 		if _, may := in.crowd.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.directory.Accounts) {
-			in.Report(x.Name, x.At, "The exemption %s excuses %d of %d accounts from %s.", x.Name, may, len(in.directory.Accounts), words.List(x.From, "and"))
+			in.Report(
+				x.Name,
+				x.At,
+				"The exemption %s excuses %d of %d accounts from %s.",
+				x.Name,
+				may,
+				len(in.directory.Accounts),
+				words.List(x.From, "and"),
+			)
 		}
 	}
 }
@@ -63,7 +78,14 @@ func looseServiceExemption(in *Pass) {
 		}
 		for n := range in.crowd.Of(x.Who).All() {
 			if in.directory.Profile(n).Kind() == directory.Service {
-				in.Report(x.Name, x.At, "The exemption %s excuses the service account %s from %s, wherever it signs on from.", x.Name, in.directory.Accounts[n].Name, words.List(x.From, "and"))
+				in.Report(
+					x.Name,
+					x.At,
+					"The exemption %s excuses the service account %s from %s, wherever it signs on from.",
+					x.Name,
+					in.directory.Accounts[n].Name,
+					words.List(x.From, "and"),
+				)
 			}
 		}
 	}
@@ -75,7 +97,12 @@ func confines(node condition.Node) bool {
 	condition.Walk(node, func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok {
 			switch t.Key {
-			case directory.KeyNetworks, directory.KeyOurNetwork, directory.KeyDevice, directory.KeyDeviceTags, directory.KeyPosture, directory.KeyCountries:
+			case directory.KeyNetworks,
+				directory.KeyOurNetwork,
+				directory.KeyDevice,
+				directory.KeyDeviceTags,
+				directory.KeyPosture,
+				directory.KeyCountries:
 				found = true
 			}
 		}

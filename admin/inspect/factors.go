@@ -104,7 +104,16 @@ func demandedMethodBarred(in *Pass) {
 			}
 		}
 		if !barred.IsEmpty() {
-			in.Report(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and all that would meet it (%s) is barred for %s.", s.Name, r.Name, assurance, words.List(in.Judge.MethodNames(methods), "and"), in.accountNames(barred))
+			in.Report(
+				s.Name+"/"+r.Name+"/"+assurance,
+				r.At,
+				"%s / %s asks for %s, and all that would meet it (%s) is barred for %s.",
+				s.Name,
+				r.Name,
+				assurance,
+				words.List(in.Judge.MethodNames(methods), "and"),
+				in.accountNames(barred),
+			)
 		}
 	})
 }
@@ -112,11 +121,21 @@ func demandedMethodBarred(in *Pass) {
 func demandedMethodUnenrolled(in *Pass) {
 	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
 		for n := range s.audience.All() {
-			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() || methods&^in.directory.Profile(n).Barred() == 0 || in.inTime(assurance, n) {
+			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() ||
+				methods&^in.directory.Profile(n).Barred() == 0 ||
+				in.inTime(assurance, n) {
 				return
 			}
 		}
-		in.Report(s.Name+"/"+r.Name+"/"+assurance, r.At, "%s / %s asks for %s, and none of those it is for has enrolled %s.", s.Name, r.Name, assurance, words.List(in.Judge.MethodNames(methods), "and"))
+		in.Report(
+			s.Name+"/"+r.Name+"/"+assurance,
+			r.At,
+			"%s / %s asks for %s, and none of those it is for has enrolled %s.",
+			s.Name,
+			r.Name,
+			assurance,
+			words.List(in.Judge.MethodNames(methods), "and"),
+		)
 	})
 }
 
@@ -145,7 +164,14 @@ func lonelyPasswordChange(in *Pass) {
 				}
 			})
 			if changes != "" && !beside && s.active() {
-				in.Report(s.Name+"/"+r.Name, r.At, "%s / %s asks for a changed password (%s), and for nothing that is held.", s.Name, r.Name, changes)
+				in.Report(
+					s.Name+"/"+r.Name,
+					r.At,
+					"%s / %s asks for a changed password (%s), and for nothing that is held.",
+					s.Name,
+					r.Name,
+					changes,
+				)
 			}
 		}
 	}
@@ -179,7 +205,14 @@ func weakerFallback(in *Pass) {
 			}
 			for _, name := range p.Fallback {
 				if n, ok := in.directory.FindMethod(name); ok && strength(methods[n]) < least {
-					in.Report(a.Name+"/"+name, a.At, "%s takes %s in place of %s, and it withstands less than each of them.", a.Name, name, words.List(in.Judge.MethodNames(preferred), "and"))
+					in.Report(
+						a.Name+"/"+name,
+						a.At,
+						"%s takes %s in place of %s, and it withstands less than each of them.",
+						a.Name,
+						name,
+						words.List(in.Judge.MethodNames(preferred), "and"),
+					)
 				}
 			}
 		}
@@ -213,7 +246,13 @@ func openEnrolment(in *Pass) {
 				continue
 			}
 			a.Action = attempt.Enrol
-			in.findPassed(a, "%s can enrol a method at %s with %s alone, from anywhere", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))
+			in.findPassed(
+				a,
+				"%s can enrol a method at %s with %s alone, from anywhere",
+				in.directory.Accounts[n].Name,
+				in.directory.Apps[app].Name,
+				in.knowing(n),
+			)
 			break
 		}
 	}
@@ -243,7 +282,13 @@ func unpromptableLetPast(in *Pass) {
 			if !asked || in.Judge.Verdict(context.Background(), a) != decide.Grant {
 				continue
 			}
-			in.findPassed(a, "%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser", in.directory.Accounts[n].Name, in.directory.Apps[app].Name, in.knowing(n))
+			in.findPassed(
+				a,
+				"%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser",
+				in.directory.Accounts[n].Name,
+				in.directory.Apps[app].Name,
+				in.knowing(n),
+			)
 			break
 		}
 	}
@@ -258,7 +303,16 @@ func limitsOutlastProofs(in *Pass) {
 			}
 			in.eachProve(r.Then, func(a *decide.Assurance, p decide.Prove) {
 				if p.Within > 0 && time.Duration(r.Limits.Lasts) > time.Duration(p.Within) {
-					in.Report(s.Name+"/"+r.Name, r.At, "A session by %s / %s lasts %s, on a proof that %s asks for every %s.", s.Name, r.Name, r.Limits.Lasts, a.Name, p.Within)
+					in.Report(
+						s.Name+"/"+r.Name,
+						r.At,
+						"A session by %s / %s lasts %s, on a proof that %s asks for every %s.",
+						s.Name,
+						r.Name,
+						r.Limits.Lasts,
+						a.Name,
+						p.Within,
+					)
 				}
 			})
 		}

@@ -158,7 +158,18 @@ func (r *Report) Open(least Severity) int {
 
 // Checks returns all checks, by topic.
 func Checks() []Check {
-	return slices.Concat(accessChecks, aimChecks, orderChecks, exemptionChecks, placeChecks, timeChecks, factorChecks, riskChecks, consentChecks, upkeepChecks)
+	return slices.Concat(
+		accessChecks,
+		aimChecks,
+		orderChecks,
+		exemptionChecks,
+		placeChecks,
+		timeChecks,
+		factorChecks,
+		riskChecks,
+		consentChecks,
+		upkeepChecks,
+	)
 }
 
 // Pass is a book under inspection, as checks see it.
@@ -247,7 +258,17 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 		return nil, err
 	}
 	e := judge.Directory()
-	in := &Pass{Book: b, Judge: judge, consent: consents, usage: o.Usage, directory: e, At: at, today: directory.DateOf(at.In(e.Zone)), crowd: e.Gather(at), names: map[string]bool{}}
+	in := &Pass{
+		Book:      b,
+		Judge:     judge,
+		consent:   consents,
+		usage:     o.Usage,
+		directory: e,
+		At:        at,
+		today:     directory.DateOf(at.In(e.Zone)),
+		crowd:     e.Gather(at),
+		names:     map[string]bool{},
+	}
 	in.admins = in.crowd.Nobody()
 	if b.Settings.Administrators != nil {
 		bound, err := condition.Bind(b.Settings.Administrators, e.Vocabulary("administrators"))
@@ -269,7 +290,13 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 
 func (in *Pass) gatherPolicies() {
 	for i, p := range in.Judge.Policies() {
-		s := subject{Policy: p, number: i, audience: in.Judge.Audience(i, in.crowd), apps: in.Judge.Apps(i), aimed: make([]uint64, (len(in.directory.Apps)+63)/64)}
+		s := subject{
+			Policy:   p,
+			number:   i,
+			audience: in.Judge.Audience(i, in.crowd),
+			apps:     in.Judge.Apps(i),
+			aimed:    make([]uint64, (len(in.directory.Apps)+63)/64),
+		}
 		for _, app := range s.apps {
 			s.aimed[app/64] |= 1 << (app % 64)
 		}
@@ -429,7 +456,15 @@ func (r *Report) Against(older *Report) {
 func (in *Pass) imports() []Import {
 	imports := []Import{}
 	for _, i := range in.Book.Imported {
-		told := Import{Name: i.Name, File: i.File, TakenAt: i.TakenAt, Days: in.daysSince(i.TakenAt), Accounts: i.Accounts, Groups: i.Groups, Skipped: []SkippedLine{}}
+		told := Import{
+			Name:     i.Name,
+			File:     i.File,
+			TakenAt:  i.TakenAt,
+			Days:     in.daysSince(i.TakenAt),
+			Accounts: i.Accounts,
+			Groups:   i.Groups,
+			Skipped:  []SkippedLine{},
+		}
 		for _, s := range i.Skipped {
 			told.Skipped = append(told.Skipped, SkippedLine{s.Line, s.Text})
 		}

@@ -37,7 +37,14 @@ func unreachedRule(in *Pass) {
 			for _, r := range s.Rules[:k] {
 				before = append(before, r.Name)
 			}
-			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.", s.Name, s.Rules[k].Name, strings.Join(before, " or "))
+			in.Report(
+				s.Name+"/"+s.Rules[k].Name,
+				s.Rules[k].At,
+				"%s / %s never speaks: whatever it would match, %s matches before it.",
+				s.Name,
+				s.Rules[k].Name,
+				strings.Join(before, " or "),
+			)
 		}
 	})
 }
@@ -45,7 +52,13 @@ func unreachedRule(in *Pass) {
 func impossibleRule(in *Pass) {
 	in.eachRule(func(s *subject, k int) {
 		if !in.canHold(s, []condition.Node{s.Rules[k].When}, nil) {
-			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.", s.Name, s.Rules[k].Name)
+			in.Report(
+				s.Name+"/"+s.Rules[k].Name,
+				s.Rules[k].At,
+				"The condition of %s / %s can never hold where the policy applies.",
+				s.Name,
+				s.Rules[k].Name,
+			)
 		}
 	})
 }
@@ -86,7 +99,9 @@ func sameDemandTwice(in *Pass) {
 	for _, s := range live {
 		for _, t := range live {
 			// Of two that are for the same, the later in the alphabet adds nothing.
-			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !t.speaks || linked(s, t) || t.replaced || !s.appsWithin(t) || !t.unbounded(s) {
+			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !t.speaks || linked(s, t) || t.replaced ||
+				!s.appsWithin(t) ||
+				!t.unbounded(s) {
 				continue
 			}
 			for _, name := range s.always {
@@ -96,7 +111,14 @@ func sameDemandTwice(in *Pass) {
 				if s.audience.Covers(t.audience) && t.appsWithin(s) && s.speaks && s.Name < t.Name {
 					continue
 				}
-				in.Report(s.Name+"/"+name, s.At, "%s asks for %s, which %s asks of the same accounts at the same apps anyway.", s.Name, name, t.Name)
+				in.Report(
+					s.Name+"/"+name,
+					s.At,
+					"%s asks for %s, which %s asks of the same accounts at the same apps anyway.",
+					s.Name,
+					name,
+					t.Name,
+				)
 			}
 		}
 	}

@@ -52,8 +52,15 @@ func ipv6Forgotten(in *Pass) {
 				}
 				for _, network := range in.networksOf(t) {
 					if four, six := families(network); four && !six {
-						in.Report(network.Name, in.where("network", network.Name), "%s has IPv4 ranges only; %s / %s asks for it, and people reach %s over IPv6 too.",
-							network.Name, s.Name, r.Name, in.appNames(both))
+						in.Report(
+							network.Name,
+							in.where("network", network.Name),
+							"%s has IPv4 ranges only; %s / %s asks for it, and people reach %s over IPv6 too.",
+							network.Name,
+							s.Name,
+							r.Name,
+							in.appNames(both),
+						)
 					}
 				}
 				return true
@@ -148,13 +155,25 @@ func reservedCountry(in *Pass) {
 	for _, r := range in.directory.Regions {
 		for _, c := range r.Countries {
 			if c.IsReserved() {
-				in.Report("region/"+r.Name+"/"+string(c), in.where("region", r.Name), "The region %s names %s, a code that ISO 3166-1 leaves to its users.", r.Name, c)
+				in.Report(
+					"region/"+r.Name+"/"+string(c),
+					in.where("region", r.Name),
+					"The region %s names %s, a code that ISO 3166-1 leaves to its users.",
+					r.Name,
+					c,
+				)
 			}
 		}
 	}
 	for _, n := range in.directory.Networks {
 		if n.Country.IsReserved() {
-			in.Report("network/"+n.Name, in.where("network", n.Name), "The network %s states %s, a code that ISO 3166-1 leaves to its users.", n.Name, n.Country)
+			in.Report(
+				"network/"+n.Name,
+				in.where("network", n.Name),
+				"The network %s states %s, a code that ISO 3166-1 leaves to its users.",
+				n.Name,
+				n.Country,
+			)
 		}
 	}
 }

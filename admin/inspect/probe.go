@@ -22,7 +22,10 @@ func (in *Pass) prepareAttempts() {
 	a.Country, a.External = in.homeCountry(), map[string]attempt.CheckResult{}
 	for _, assurance := range in.Judge.Assurances() {
 		if assurance.Accept != nil {
-			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: assurance.Accept.Document, Version: assurance.Accept.Version, At: in.At})
+			a.Accepted = append(
+				a.Accepted,
+				attempt.Acceptance{Document: assurance.Accept.Document, Version: assurance.Accept.Version, At: in.At},
+			)
 		}
 		if assurance.External != "" {
 			a.External[assurance.External] = attempt.CheckPassed
@@ -110,8 +113,19 @@ const mostDevices = 20
 // registered that are its own or shared, as if they had just reported.
 func (in *Pass) goodDevices(account int) []attempt.Fact[attempt.Device] {
 	name := in.directory.Accounts[account].Name
-	device := attempt.Device{ID: attempt.Known("inspected"), Platform: attempt.Known(in.platform()), Managed: attempt.Known(true), Known: attempt.Known(true),
-		Shared: attempt.Known(false), Owner: attempt.Known(name), Tags: []string{}, Facts: map[string]attempt.Scalar{}, ReportedAt: attempt.Known(in.At)}
+	device := attempt.Device{
+		ID:       attempt.Known("inspected"),
+		Platform: attempt.Known(in.platform()),
+		Managed:  attempt.Known(true),
+		Known:    attempt.Known(true),
+		Shared: attempt.Known(
+			false,
+		),
+		Owner:      attempt.Known(name),
+		Tags:       []string{},
+		Facts:      map[string]attempt.Scalar{},
+		ReportedAt: attempt.Known(in.At),
+	}
 	for _, p := range in.directory.Postures {
 		for _, c := range p.Checks {
 			device.Facts[c.Fact] = passing(c, in.platform())

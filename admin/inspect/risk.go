@@ -92,8 +92,18 @@ func riskInTwoPlaces(in *Pass) {
 				a, one := here[does]
 				b, other := there[does]
 				if one && other && a != b {
-					in.Report(s.Name+"+"+t.Name, t.At, "%s %s from a score of %d, %s from %d, and both are for %s at %s.", s.Name, does, a, t.Name, b,
-						in.accountNames(s.audience.And(t.audience)), in.appNames(common(s.apps, t.apps)))
+					in.Report(
+						s.Name+"+"+t.Name,
+						t.At,
+						"%s %s from a score of %d, %s from %d, and both are for %s at %s.",
+						s.Name,
+						does,
+						a,
+						t.Name,
+						b,
+						in.accountNames(s.audience.And(t.audience)),
+						in.appNames(common(s.apps, t.apps)),
+					)
 				}
 			}
 		}
@@ -116,7 +126,10 @@ func postureNobodyPasses(in *Pass) {
 		var why []string
 		passed := slices.ContainsFunc(in.directory.Devices, func(d directory.Device) bool {
 			// As if it had reported just now.
-			probe := attempt.Attempt{At: in.At, Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.At)})}
+			probe := attempt.Attempt{
+				At:     in.At,
+				Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.At)}),
+			}
 			view := in.directory.View(&probe)
 			for i := range p.Checks {
 				if view.Passes(&p, &p.Checks[i]) != condition.True {
@@ -127,7 +140,14 @@ func postureNobodyPasses(in *Pass) {
 			return true
 		})
 		if !passed {
-			in.Report(p.Name, in.where("posture", p.Name), "None of the %d registered devices passes %s: %s.", len(in.directory.Devices), p.Name, strings.Join(why[:min(3, len(why))], ", "))
+			in.Report(
+				p.Name,
+				in.where("posture", p.Name),
+				"None of the %d registered devices passes %s: %s.",
+				len(in.directory.Devices),
+				p.Name,
+				strings.Join(why[:min(3, len(why))], ", "),
+			)
 		}
 	}
 }
@@ -157,7 +177,15 @@ func staleImport(in *Pass) {
 			most = int(time.Duration(i.Fresh) / (24 * time.Hour))
 		}
 		if n := in.daysSince(i.TakenAt); n > most {
-			in.Report(i.Name, i.At, "The import %s (%s) is %s old, and %s is what it may be.", i.Name, i.File, words.Count(n, "day"), words.Count(most, "day"))
+			in.Report(
+				i.Name,
+				i.At,
+				"The import %s (%s) is %s old, and %s is what it may be.",
+				i.Name,
+				i.File,
+				words.Count(n, "day"),
+				words.Count(most, "day"),
+			)
 		}
 	}
 }
@@ -165,7 +193,15 @@ func staleImport(in *Pass) {
 func skippedInImport(in *Pass) {
 	for _, i := range in.Book.Imported {
 		if len(i.Skipped) > 0 {
-			in.Report(i.Name, i.At, "Of %s something was left out in %s; the first is line %d: %s.", i.File, words.Count(len(i.Skipped), "place"), i.Skipped[0].Line, i.Skipped[0].Text)
+			in.Report(
+				i.Name,
+				i.At,
+				"Of %s something was left out in %s; the first is line %d: %s.",
+				i.File,
+				words.Count(len(i.Skipped), "place"),
+				i.Skipped[0].Line,
+				i.Skipped[0].Text,
+			)
 		}
 	}
 }

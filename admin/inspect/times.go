@@ -90,7 +90,15 @@ func clockChange(in *Pass) {
 				continue
 			}
 			if edge, hit := edgeIn(w, change); hit {
-				in.Report(w.Name, in.where("window", w.Name), "The edge %s of %s falls into the clock change of %s (%s).", edge, w.Name, change.In(zone).Format(time.DateOnly), zone)
+				in.Report(
+					w.Name,
+					in.where("window", w.Name),
+					"The edge %s of %s falls into the clock change of %s (%s).",
+					edge,
+					w.Name,
+					change.In(zone).Format(time.DateOnly),
+					zone,
+				)
 				break
 			}
 			t = change.Add(time.Hour)
@@ -138,7 +146,15 @@ func rolloutWithoutMargin(in *Pass) {
 		case r.AskBy == nil:
 			in.Report(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
 		case daysBetween(*r.AskBy, r.Enforced) < margin:
-			in.Report(r.Name, r.At, "%s asks people by %s and is enforced on %s, %s later.", r.Name, r.AskBy, r.Enforced, words.Count(daysBetween(*r.AskBy, r.Enforced), "day"))
+			in.Report(
+				r.Name,
+				r.At,
+				"%s asks people by %s and is enforced on %s, %s later.",
+				r.Name,
+				r.AskBy,
+				r.Enforced,
+				words.Count(daysBetween(*r.AskBy, r.Enforced), "day"),
+			)
 		}
 	}
 }

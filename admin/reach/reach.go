@@ -206,7 +206,11 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 		found, cause := access(a.App, d), d.Causes[0]
 		switch cause.Code { // the text of these names the account
 		case decide.AppNotOpen:
-			found.Why = fmt.Sprintf("%s is open to %s, and these are surely in none of them.", a.App, strings.Join(e.Apps[app].OpenTo, ", "))
+			found.Why = fmt.Sprintf(
+				"%s is open to %s, and these are surely in none of them.",
+				a.App,
+				strings.Join(e.Apps[app].OpenTo, ", "),
+			)
 		case decide.AccountDisabled:
 			found.Why = "The account is disabled."
 		}
@@ -223,7 +227,11 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 		slices.Sort(r.Answers[i].Accounts)
 	}
 	slices.SortStableFunc(r.Answers, func(a, b Answer) int {
-		return cmp.Or(b.Verdict.Compare(a.Verdict), cmp.Compare(len(b.Accounts), len(a.Accounts)), strings.Compare(a.Accounts[0], b.Accounts[0]))
+		return cmp.Or(
+			b.Verdict.Compare(a.Verdict),
+			cmp.Compare(len(b.Accounts), len(a.Accounts)),
+			strings.Compare(a.Accounts[0], b.Accounts[0]),
+		)
 	})
 	return r, nil
 }

@@ -144,20 +144,33 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *directory
 			continue
 		}
 		has := e.Profile(n).Enrolled() & methods
-		a := Account{Name: e.Accounts[n].Name, Groups: append([]string{}, e.Profile(n).Groups()...), Has: judge.MethodNames(has), Asked: e.Accounts[n].AskedAt != nil}
+		a := Account{
+			Name:   e.Accounts[n].Name,
+			Groups: append([]string{}, e.Profile(n).Groups()...),
+			Has:    judge.MethodNames(has),
+			Asked:  e.Accounts[n].AskedAt != nil,
+		}
 		switch {
 		case has == 0:
 			a.Until = judge.Deadline(number, e.Profile(n), at)
 			a.DaysLeft = max(0, int((a.Until.Sub(at)+24*time.Hour-1)/(24*time.Hour)))
 			a.Status = InGrace
 			// A rollout eases nothing for an account at risk.
-			if risky := e.Accounts[n].RiskAt(at) >= directory.MediumRisk; demanded.Holds(n) != condition.False && (risky || !day.Before(a.Until)) {
+			if risky := e.Accounts[n].RiskAt(at) >= directory.MediumRisk; demanded.Holds(n) != condition.False &&
+				(risky || !day.Before(a.Until)) {
 				a.Status = LockedOut
 			}
-			a.Reminder = fmt.Sprintf("Please enrol %s by %s: from then on you cannot sign on without it.", words.List(r.Methods, "or"), a.Until.In(e.Zone).Format(time.DateOnly))
+			a.Reminder = fmt.Sprintf(
+				"Please enrol %s by %s: from then on you cannot sign on without it.",
+				words.List(r.Methods, "or"),
+				a.Until.In(e.Zone).Format(time.DateOnly),
+			)
 		case has&^texts == 0:
 			a.Status = Weak
-			a.Reminder = fmt.Sprintf("Text messages can be read by others. Please enrol %s as well.", words.List(judge.MethodNames(methods&^texts), "or"))
+			a.Reminder = fmt.Sprintf(
+				"Text messages can be read by others. Please enrol %s as well.",
+				words.List(judge.MethodNames(methods&^texts), "or"),
+			)
 		case has.Len() == 1:
 			a.Status = Single
 			a.Reminder = fmt.Sprintf("You have enrolled %s alone. Please enrol another method, for the day on which you lose it.", a.Has[0])
@@ -181,7 +194,11 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *directory
 	slices.SortFunc(found.Groups, func(a, b Group) int { return strings.Compare(a.Name, b.Name) })
 	order := Statuses()
 	slices.SortStableFunc(found.Accounts, func(a, b Account) int {
-		return cmp.Or(cmp.Compare(slices.Index(order, a.Status), slices.Index(order, b.Status)), a.Until.Compare(b.Until), strings.Compare(a.Name, b.Name))
+		return cmp.Or(
+			cmp.Compare(slices.Index(order, a.Status), slices.Index(order, b.Status)),
+			a.Until.Compare(b.Until),
+			strings.Compare(a.Name, b.Name),
+		)
 	})
 	return found
 }
@@ -219,7 +236,19 @@ func (r *Report) WriteCSV(w io.Writer) error {
 			if !a.Until.IsZero() {
 				until, left = a.Until.Format(time.RFC3339), fmt.Sprint(a.DaysLeft)
 			}
-			rows = append(rows, []string{rollout.Name, a.Name, string(a.Status), strings.Join(a.Groups, ";"), strings.Join(a.Has, ";"), until, left, a.Reminder})
+			rows = append(
+				rows,
+				[]string{
+					rollout.Name,
+					a.Name,
+					string(a.Status),
+					strings.Join(a.Groups, ";"),
+					strings.Join(a.Has, ";"),
+					until,
+					left,
+					a.Reminder,
+				},
+			)
 		}
 	}
 	if err := table.WriteAll(rows); err != nil {

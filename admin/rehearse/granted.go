@@ -138,7 +138,14 @@ func movesOf(judge *decide.Judge, a *attempt.Attempt) []move {
 		}
 	}
 	if through, ok := a.Through.Get(); !ok || !through.CanBeAsked() {
-		moves = append(moves, move{candidate{"sign on through a browser", func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Browser) }}, "through", 4})
+		moves = append(
+			moves,
+			move{
+				candidate{"sign on through a browser", func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Browser) }},
+				"through",
+				4,
+			},
+		)
 	}
 	for _, name := range a.Signals {
 		moves = append(moves, move{candidate{"the signal " + name + " is cleared", func(a *attempt.Attempt) {
@@ -149,10 +156,23 @@ func movesOf(judge *decide.Judge, a *attempt.Attempt) []move {
 		moves = append(moves, move{candidate{"no proof fails", func(a *attempt.Attempt) { a.Failed = nil }}, "", 6})
 	}
 	if _, ok := a.Previous.Get(); ok || a.Previous.IsUnknown() {
-		moves = append(moves, move{candidate{"nothing odd about the sign-in before", func(a *attempt.Attempt) { a.Previous = attempt.None[attempt.Previous]() }}, "", 6})
+		moves = append(
+			moves,
+			move{
+				candidate{
+					"nothing odd about the sign-in before",
+					func(a *attempt.Attempt) { a.Previous = attempt.None[attempt.Previous]() },
+				},
+				"",
+				6,
+			},
+		)
 	}
 	if _, ok := a.Failures.Get(); ok || a.Failures.IsUnknown() {
-		moves = append(moves, move{candidate{"no failed sign-ins before", func(a *attempt.Attempt) { a.Failures = attempt.None[[]time.Time]() }}, "", 6})
+		moves = append(
+			moves,
+			move{candidate{"no failed sign-ins before", func(a *attempt.Attempt) { a.Failures = attempt.None[[]time.Time]() }}, "", 6},
+		)
 	}
 	return moves
 }
@@ -263,7 +283,10 @@ func (w *Ways) String() string {
 	case w.Granted:
 		return "It is granted as it is."
 	case len(w.Ways) == 0:
-		return fmt.Sprintf("No %d changes of the attempt alone bring a grant: it takes an enrolment, another account or another book.", w.Tried)
+		return fmt.Sprintf(
+			"No %d changes of the attempt alone bring a grant: it takes an enrolment, another account or another book.",
+			w.Tried,
+		)
 	}
 	var ways []string
 	for _, way := range w.Ways {

@@ -114,8 +114,11 @@ func (r *Report) describePlace(judge *decide.Judge) {
 	names := e.NetworkNames(place)
 	stated, isStated := r.Rehearsal.Attempt.Country.Get()
 	if isStated && place.Country != "" && stated != place.Country {
-		r.Rehearsal.Warnings = append(r.Rehearsal.Warnings, fmt.Sprintf("The attempt states %s, but %s is in %s, where %s lies; the network's country counts.",
-			stated, ip, place.Country, strings.Join(names, ", ")))
+		r.Rehearsal.Warnings = append(
+			r.Rehearsal.Warnings,
+			fmt.Sprintf("The attempt states %s, but %s is in %s, where %s lies; the network's country counts.",
+				stated, ip, place.Country, strings.Join(names, ", ")),
+		)
 	}
 	if len(names) > 0 {
 		about := ""
@@ -267,7 +270,12 @@ func devices(judge *decide.Judge) []candidate {
 	at := func(words string, device attempt.Fact[attempt.Device]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Device = device }}
 	}
-	unregistered := attempt.Device{ID: attempt.Known("not-registered"), Known: attempt.Known(false), Managed: attempt.Known(false), Shared: attempt.Known(false)}
+	unregistered := attempt.Device{
+		ID:      attempt.Known("not-registered"),
+		Known:   attempt.Known(false),
+		Managed: attempt.Known(false),
+		Shared:  attempt.Known(false),
+	}
 	found := []candidate{at("one not registered", attempt.Known(unregistered))}
 	for i, d := range judge.Directory().Devices {
 		if i == mostDevices {
@@ -287,7 +295,11 @@ func previous(judge *decide.Judge, a *attempt.Attempt) []candidate {
 	before := func(words string, p attempt.Fact[attempt.Previous]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Previous = p }}
 	}
-	afar := attempt.Previous{At: a.At.Add(-time.Hour), Country: attempt.Known[attempt.CountryCode]("NZ"), Location: attempt.Known(attempt.Location{Lat: -41.3, Lon: 174.8})}
+	afar := attempt.Previous{
+		At:       a.At.Add(-time.Hour),
+		Country:  attempt.Known[attempt.CountryCode]("NZ"),
+		Location: attempt.Known(attempt.Location{Lat: -41.3, Lon: 174.8}),
+	}
 	return []candidate{
 		before("there was none", attempt.None[attempt.Previous]()),
 		before("it was an hour ago in New Zealand", attempt.Known(afar)),
@@ -355,7 +367,8 @@ func (r *Report) advise(judge *decide.Judge) {
 		return
 	}
 	blocked := slices.ContainsFunc(r.Causes, func(c decide.Cause) bool {
-		return c.Code == decide.RuleBlocks || c.Code == decide.RuleMayBlock || c.Code == decide.OtherwiseBlocks || c.Code == decide.CannotBeAsked
+		return c.Code == decide.RuleBlocks || c.Code == decide.RuleMayBlock || c.Code == decide.OtherwiseBlocks ||
+			c.Code == decide.CannotBeAsked
 	})
 	if blocked {
 		return

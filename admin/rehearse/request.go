@@ -149,13 +149,19 @@ func (q Request) ordinary(a *attempt.Attempt, e *directory.Directory) []string {
 		device := attempt.Device{}
 		if !slices.ContainsFunc(e.Devices, func(d directory.Device) bool { return d.Name == q.Device }) {
 			device = unregistered()
-			assumed = append(assumed, fmt.Sprintf("The device %s has been seen before; it is not registered, so it is nobody's and not managed.", q.Device))
+			assumed = append(
+				assumed,
+				fmt.Sprintf("The device %s has been seen before; it is not registered, so it is nobody's and not managed.", q.Device),
+			)
 		}
 		device.ID = attempt.Known(q.Device)
 		a.Device = attempt.Known(device)
 		if reported, ok := lastReport(e, a); ok && attempt.IsLater(reported, a.At) {
 			reportAt(e, a, a.At.Add(-time.Hour))
-			assumed = append(assumed, fmt.Sprintf("The last report of %s is dated later; it is taken to have reported the same an hour before.", q.Device))
+			assumed = append(
+				assumed,
+				fmt.Sprintf("The last report of %s is dated later; it is taken to have reported the same an hour before.", q.Device),
+			)
 		}
 	case !left("device"):
 		a.Device = attempt.Known(unregistered())
@@ -276,11 +282,19 @@ func (q Request) Circumstances(judge *decide.Judge, now time.Time) (reach.Circum
 	}
 	if q.Device == "" && unless("device") {
 		c.OwnDevice = true
-		assumed = replaced(assumed, "The device has been seen before", "Each signs on from the registered device of their own, else from one that does not tell which it is.")
+		assumed = replaced(
+			assumed,
+			"The device has been seen before",
+			"Each signs on from the registered device of their own, else from one that does not tell which it is.",
+		)
 	}
 	if q.Through == "" && unless("through") {
 		c.Unattended = true
-		assumed = replaced(assumed, "It is made through a browser", "People sign on through a browser, service accounts unattended with what they have enrolled just proven.")
+		assumed = replaced(
+			assumed,
+			"It is made through a browser",
+			"People sign on through a browser, service accounts unattended with what they have enrolled just proven.",
+		)
 	}
 	return c, assumed, nil
 }

@@ -59,7 +59,11 @@ func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error
 		g.Axes = append(g.Axes, axis)
 		axes = append(axes, values)
 		if cells *= len(values); cells > mostCells {
-			return nil, fmt.Errorf("%s make more than %d combinations; vary fewer circumstances at once", strings.Join(names, ", "), mostCells)
+			return nil, fmt.Errorf(
+				"%s make more than %d combinations; vary fewer circumstances at once",
+				strings.Join(names, ", "),
+				mostCells,
+			)
 		}
 	}
 	for cell := range cells {
@@ -328,7 +332,10 @@ func troublesOf(judge *decide.Judge) []candidate {
 				a.Failed = append(slices.Clip(a.Failed), attempt.Failure{Method: "recovery-code", Reason: attempt.Refused})
 			}})
 		case s.Detect == risk.FailedBurst:
-			found = append(found, candidate{name, func(a *attempt.Attempt) { a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, failures)) }})
+			found = append(
+				found,
+				candidate{name, func(a *attempt.Attempt) { a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, failures)) }},
+			)
 		case s.Detect == risk.Dormant:
 			found = append(found, candidate{name, func(a *attempt.Attempt) {
 				p := fromTheSamePlace(judge, a, a.At.Add(-time.Duration(after)-time.Hour))

@@ -55,8 +55,20 @@ func newBatch(number int64, source string, start, first int64) *batch {
 		clear(b.lanes[i]) // lets go of what the attempts point to
 		b.lanes[i] = b.lanes[i][:0]
 	}
-	*b = batch{number: number, source: source, start: start, first: first, text: b.text[:0], ends: b.ends[:0], rows: b.rows[:0], overlong: b.overlong[:0],
-		lanes: b.lanes, numbers: b.numbers[:0], filled: b.filled, bad: b.bad[:0]}
+	*b = batch{
+		number:   number,
+		source:   source,
+		start:    start,
+		first:    first,
+		text:     b.text[:0],
+		ends:     b.ends[:0],
+		rows:     b.rows[:0],
+		overlong: b.overlong[:0],
+		lanes:    b.lanes,
+		numbers:  b.numbers[:0],
+		filled:   b.filled,
+		bad:      b.bad[:0],
+	}
 	return b
 }
 

@@ -160,10 +160,20 @@ func (c Columns) header(names []string) (*header, error) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(c)) {
 		if cellReaders[key] == nil {
-			return nil, fmt.Errorf("no column can hold %q%s; the keys are %s", key, nearest.DidYouMean(key, ColumnKeys()), strings.Join(ColumnKeys(), ", "))
+			return nil, fmt.Errorf(
+				"no column can hold %q%s; the keys are %s",
+				key,
+				nearest.DidYouMean(key, ColumnKeys()),
+				strings.Join(ColumnKeys(), ", "),
+			)
 		}
 		if !slices.Contains(names, c[key]) {
-			return nil, fmt.Errorf("the header has no column %q%s; it has %s", c[key], nearest.DidYouMean(c[key], names), strings.Join(names, ", "))
+			return nil, fmt.Errorf(
+				"the header has no column %q%s; it has %s",
+				c[key],
+				nearest.DidYouMean(c[key], names),
+				strings.Join(names, ", "),
+			)
 		}
 	}
 	h := &header{width: len(names)}
@@ -181,7 +191,11 @@ func (c Columns) header(names []string) (*header, error) {
 		}
 	}
 	if len(missing) > 0 {
-		return nil, fmt.Errorf("the header does not tell which column is %s; it has %s", words.List(missing, "or"), strings.Join(names, ", "))
+		return nil, fmt.Errorf(
+			"the header does not tell which column is %s; it has %s",
+			words.List(missing, "or"),
+			strings.Join(names, ", "),
+		)
 	}
 	if (slices.ContainsFunc(h.columns, func(c tableColumn) bool { return c.key == "location.lat" })) !=
 		slices.ContainsFunc(h.columns, func(c tableColumn) bool { return c.key == "location.lon" }) {

@@ -111,7 +111,14 @@ const (
 // sum makes the report, with so many days on which somebody made attempts.
 func (t *tally) sum(personDays int64) *Report {
 	e := t.judge.Directory()
-	r := &Report{Attempts: t.verdicts.All(), First: t.period.First, Last: t.period.Last, Verdicts: t.verdicts, Shadow: t.shadow, Hours: t.hours}
+	r := &Report{
+		Attempts: t.verdicts.All(),
+		First:    t.period.First,
+		Last:     t.period.Last,
+		Verdicts: t.verdicts,
+		Shadow:   t.shadow,
+		Hours:    t.hours,
+	}
 	r.Apps = named(t.apps, len(e.Apps), func(i int) string { return e.Apps[i].Name })
 	r.Groups = named(t.groups, len(e.Groups), func(i int) string { return e.Groups[i].Name })
 	r.Countries = []NamedCount{}

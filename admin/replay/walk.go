@@ -38,7 +38,11 @@ const mostPerProcessor = 4
 // Check reports what makes no sense of the options, before anything is read.
 func (o *Options) Check() error {
 	if most := mostPerProcessor * runtime.GOMAXPROCS(0); o.Workers < 0 || o.Workers > most {
-		return fmt.Errorf("a history is read by 1 to %d goroutines on this machine (0 takes one for each processor), not by %d", most, o.Workers)
+		return fmt.Errorf(
+			"a history is read by 1 to %d goroutines on this machine (0 takes one for each processor), not by %d",
+			most,
+			o.Workers,
+		)
 	}
 	return nil
 }

@@ -182,7 +182,12 @@ func Parse(text []byte, known Known, a *attempt.Attempt) (bool, error) {
 	case e.ClassUID != classUID || e.ActivityID != logon:
 		return false, nil
 	}
-	*a = attempt.Attempt{ID: e.Metadata.UID, At: e.TimeDT, Account: choose(known.Account, e.User.Name, e.User.EmailAddr, e.User.UID), App: e.app(known)}
+	*a = attempt.Attempt{
+		ID:      e.Metadata.UID,
+		At:      e.TimeDT,
+		Account: choose(known.Account, e.User.Name, e.User.EmailAddr, e.User.UID),
+		App:     e.app(known),
+	}
 	if a.At.IsZero() && e.Time != 0 {
 		a.At = time.UnixMilli(e.Time).UTC()
 	}
@@ -223,7 +228,9 @@ func (e *event) check(a *attempt.Attempt) error {
 	case a.Account == "":
 		return fmt.Errorf("the event has no user.name, user.email_addr or user.uid")
 	case a.App == "":
-		return fmt.Errorf("the event has no service.name, service.uid, dst_endpoint.svc_name, dst_endpoint.hostname or http_request.url.hostname")
+		return fmt.Errorf(
+			"the event has no service.name, service.uid, dst_endpoint.svc_name, dst_endpoint.hostname or http_request.url.hostname",
+		)
 	case a.At.IsZero():
 		return fmt.Errorf("the event has no time or time_dt")
 	}

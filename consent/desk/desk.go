@@ -68,7 +68,16 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 				answer.Others++
 			}
 		}
-		act := Act{At: r.At, By: r.Account, Account: r.Account, Client: r.Client, Scopes: asked.Scopes, Resource: r.Resource, RedirectURI: r.RedirectURI, Because: why}
+		act := Act{
+			At:          r.At,
+			By:          r.Account,
+			Account:     r.Account,
+			Client:      r.Client,
+			Scopes:      asked.Scopes,
+			Resource:    r.Resource,
+			RedirectURI: r.RedirectURI,
+			Because:     why,
+		}
 		switch {
 		case decision.Outcome == consent.Allow:
 			act.Kind = Granted
@@ -126,7 +135,14 @@ func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
 		if err != nil {
 			return nil, err
 		}
-		b := Batch{Client: r.Client, Resource: r.Resource, Scopes: decision.Scopes, Causes: decision.Causes, Requests: []Request{*r}, Grade: d.grade(s, r.Client, at)}
+		b := Batch{
+			Client:   r.Client,
+			Resource: r.Resource,
+			Scopes:   decision.Scopes,
+			Causes:   decision.Causes,
+			Requests: []Request{*r},
+			Grade:    d.grade(s, r.Client, at),
+		}
 		if c := d.client(s, r.Client); c != nil {
 			b.Title = c.Title
 		}
@@ -190,8 +206,18 @@ func (d *Desk) Approve(ctx context.Context, a Approval) ([]Act, error) {
 
 // approval makes the act of an approval, and finds the request that it answers.
 func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
-	act := Act{At: a.At, By: a.By, Kind: Approved, Request: a.Request, Client: a.Client, Account: a.Account, Group: a.Group, Scopes: a.Scopes,
-		Resource: a.Resource, Because: a.Because}
+	act := Act{
+		At:       a.At,
+		By:       a.By,
+		Kind:     Approved,
+		Request:  a.Request,
+		Client:   a.Client,
+		Account:  a.Account,
+		Group:    a.Group,
+		Scopes:   a.Scopes,
+		Resource: a.Resource,
+		Because:  a.Because,
+	}
 	if !d.judge.MayReview(context.Background(), a.By, a.At) {
 		return act, nil, fmt.Errorf("%s %w", a.By, ErrNotReviewer)
 	}
@@ -205,7 +231,11 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 		case first == nil:
 			return act, nil, fmt.Errorf("%w %d", ErrNoRequest, a.Request)
 		case first.State == IsExpired:
-			return act, nil, fmt.Errorf("%s expired at %s; ask again if it is still needed", first.describe(), first.Expires.Format(time.RFC3339))
+			return act, nil, fmt.Errorf(
+				"%s expired at %s; ask again if it is still needed",
+				first.describe(),
+				first.Expires.Format(time.RFC3339),
+			)
 		}
 		act.Client, act.Resource = first.Client, first.Resource
 		if a.Scopes == nil {
@@ -247,7 +277,8 @@ func (d *Desk) benefits(s *state, act Act, by string) bool {
 		return true
 	}
 	return slices.ContainsFunc(s.waiting(), func(r *Request) bool {
-		return r.Account == by && r.Client == act.Client && slices.ContainsFunc(act.Scopes, func(scope string) bool { return slices.Contains(r.Scopes, scope) })
+		return r.Account == by && r.Client == act.Client &&
+			slices.ContainsFunc(act.Scopes, func(scope string) bool { return slices.Contains(r.Scopes, scope) })
 	})
 }
 
@@ -264,8 +295,11 @@ func (d *Desk) isGroup(name string) bool {
 // answers and those that ask for the same, as far as it reaches, and to all who
 // wait for no more than is allowed now.
 func (d *Desk) answered(s *state, act Act, first *Request) []Act {
-	s.approvals = append(s.approvals, approval{Approval: consent.Approval{Client: act.Client, Scopes: act.Scopes, Account: act.Account, Group: act.Group,
-		Resource: act.Resource, From: act.At, Until: act.Until}})
+	s.approvals = append(
+		s.approvals,
+		approval{Approval: consent.Approval{Client: act.Client, Scopes: act.Scopes, Account: act.Account, Group: act.Group,
+			Resource: act.Resource, From: act.At, Until: act.Until}},
+	)
 	var grants []Act
 	for _, r := range s.waiting() {
 		if r.Client != act.Client {
@@ -279,8 +313,11 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 		if err != nil || decision.Outcome != consent.Allow {
 			continue
 		}
-		grants = append(grants, Act{At: act.At, By: act.By, Kind: Granted, Request: r.Number, Client: r.Client, Account: r.Account, Scopes: narrowed.Scopes,
-			Resource: r.Resource, RedirectURI: r.Redirect, Because: act.Because, Until: act.Until})
+		grants = append(
+			grants,
+			Act{At: act.At, By: act.By, Kind: Granted, Request: r.Number, Client: r.Client, Account: r.Account, Scopes: narrowed.Scopes,
+				Resource: r.Resource, RedirectURI: r.Redirect, Because: act.Because, Until: act.Until},
+		)
 	}
 	return grants
 }
@@ -313,7 +350,19 @@ func (d *Desk) Refuse(ctx context.Context, by string, number int64, because stri
 		case strings.TrimSpace(because) == "":
 			return nil, errors.New("a refusal says why")
 		}
-		return []Act{{At: at, By: by, Kind: Refused, Request: number, Client: r.Client, Account: r.Account, Scopes: r.Scopes, Resource: r.Resource, Because: because}}, nil
+		return []Act{
+			{
+				At:       at,
+				By:       by,
+				Kind:     Refused,
+				Request:  number,
+				Client:   r.Client,
+				Account:  r.Account,
+				Scopes:   r.Scopes,
+				Resource: r.Resource,
+				Because:  because,
+			},
+		}, nil
 	})
 }
 
@@ -490,7 +539,18 @@ func (d *Desk) Strays(ctx context.Context, at time.Time) ([]Stray, error) {
 	s := d.add(acts, at)
 	strays := []Stray{}
 	for _, g := range s.grants {
-		decision, err := d.judge.Decide(ctx, &consent.Request{At: at, Account: g.Account, Client: g.Client, Scopes: g.Scopes, Resource: g.Resource, RedirectURI: d.answeredAt(s, g)}, s.known(g.Client))
+		decision, err := d.judge.Decide(
+			ctx,
+			&consent.Request{
+				At:          at,
+				Account:     g.Account,
+				Client:      g.Client,
+				Scopes:      g.Scopes,
+				Resource:    g.Resource,
+				RedirectURI: d.answeredAt(s, g),
+			},
+			s.known(g.Client),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -506,7 +566,12 @@ func (d *Desk) Strays(ctx context.Context, at time.Time) ([]Stray, error) {
 		strays = append(strays, stray)
 	}
 	slices.SortFunc(strays, func(a, b Stray) int {
-		return cmp.Or(cmp.Compare(a.Outcome, b.Outcome), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Resource.String(), b.Resource.String()))
+		return cmp.Or(
+			cmp.Compare(a.Outcome, b.Outcome),
+			cmp.Compare(a.Client, b.Client),
+			cmp.Compare(a.Account, b.Account),
+			cmp.Compare(a.Resource.String(), b.Resource.String()),
+		)
 	})
 	return strays, nil
 }

@@ -89,7 +89,18 @@ func (found *Import) skip(line int, why error) {
 }
 
 // columns are those of a table, by the names of RFC 7591.
-var columns = []string{"client_id", "client_name", "client_uri", "redirect_uris", "scope", "publisher", "account", "group", "since", "last_used"}
+var columns = []string{
+	"client_id",
+	"client_name",
+	"client_uri",
+	"redirect_uris",
+	"scope",
+	"publisher",
+	"account",
+	"group",
+	"since",
+	"last_used",
+}
 
 func (found *Import) readTable(text []byte) error {
 	r := csv.NewReader(bytes.NewReader(text))
@@ -181,10 +192,25 @@ func (found *Import) add(m metadata) error {
 		if len(scopes) == 0 {
 			return fmt.Errorf("the grant of %s to %s has no scope", m.Account, m.ClientID)
 		}
-		found.Grants = append(found.Grants, Grant{Account: m.Account, Client: m.ClientID, Scopes: scopes, Resource: consent.Resource{Group: m.Group}, Since: m.Since, LastUsed: m.LastUsed})
+		found.Grants = append(
+			found.Grants,
+			Grant{
+				Account:  m.Account,
+				Client:   m.ClientID,
+				Scopes:   scopes,
+				Resource: consent.Resource{Group: m.Group},
+				Since:    m.Since,
+				LastUsed: m.LastUsed,
+			},
+		)
 		return nil
 	}
-	c := consent.Client{Name: m.ClientID, Title: m.ClientName, RedirectURIs: m.RedirectURIs, Publisher: consent.Publisher{Title: m.Publisher}}
+	c := consent.Client{
+		Name:         m.ClientID,
+		Title:        m.ClientName,
+		RedirectURIs: m.RedirectURIs,
+		Publisher:    consent.Publisher{Title: m.Publisher},
+	}
 	if u, err := url.Parse(m.ClientURI); err == nil {
 		c.Publisher.Domain = u.Hostname()
 	}
@@ -204,7 +230,20 @@ func (d *Desk) Import(ctx context.Context, by string, found *Import, at time.Tim
 			acts = append(acts, Act{At: at, By: by, Kind: ClientImported, Client: found.Clients[i].Name, Imported: &found.Clients[i]})
 		}
 		for _, g := range found.Grants {
-			acts = append(acts, Act{At: at, Since: g.Since, By: by, Kind: GrantImported, Client: g.Client, Account: g.Account, Scopes: g.Scopes, Resource: g.Resource, LastUsed: g.LastUsed})
+			acts = append(
+				acts,
+				Act{
+					At:       at,
+					Since:    g.Since,
+					By:       by,
+					Kind:     GrantImported,
+					Client:   g.Client,
+					Account:  g.Account,
+					Scopes:   g.Scopes,
+					Resource: g.Resource,
+					LastUsed: g.LastUsed,
+				},
+			)
 		}
 		return acts, nil
 	})

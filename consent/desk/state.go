@@ -87,7 +87,12 @@ type grantKey struct {
 
 // add puts acts together as of a moment. Scopes are sorted by the ladder.
 func (d *Desk) add(acts []Act, at time.Time) *state {
-	s := &state{requests: map[int64]*Request{}, grants: map[grantKey]*Grant{}, barred: map[string]Act{}, clients: map[string]*consent.Client{}}
+	s := &state{
+		requests: map[int64]*Request{},
+		grants:   map[grantKey]*Grant{},
+		barred:   map[string]Act{},
+		clients:  map[string]*consent.Client{},
+	}
 	for i := range acts {
 		a := &acts[i]
 		if a.Overruled {
@@ -95,12 +100,25 @@ func (d *Desk) add(acts []Act, at time.Time) *state {
 		}
 		switch a.Kind {
 		case Asked:
-			s.requests[a.Number] = &Request{Number: a.Number, At: a.At, Account: a.Account, Client: a.Client, Scopes: d.judge.Ladder().Sort(a.Scopes),
-				Resource: a.Resource, Redirect: a.RedirectURI, Why: a.Because, Expires: a.Until, State: Waiting}
+			s.requests[a.Number] = &Request{
+				Number:   a.Number,
+				At:       a.At,
+				Account:  a.Account,
+				Client:   a.Client,
+				Scopes:   d.judge.Ladder().Sort(a.Scopes),
+				Resource: a.Resource,
+				Redirect: a.RedirectURI,
+				Why:      a.Because,
+				Expires:  a.Until,
+				State:    Waiting,
+			}
 			s.order = append(s.order, a.Number)
 		case Approved:
-			s.approvals = append(s.approvals, approval{consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
-				Resource: a.Resource, From: a.At, Until: a.Until}, a.Number, a.Request})
+			s.approvals = append(
+				s.approvals,
+				approval{consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
+					Resource: a.Resource, From: a.At, Until: a.Until}, a.Number, a.Request},
+			)
 		case Granted, GrantImported:
 			s.grant(d, a)
 		case Refused:

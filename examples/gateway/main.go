@@ -51,7 +51,13 @@ func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	problem := map[string]any{"title": title, "status": status, "detail": decision.ToPerson.Say, "offer": decision.ToPerson.Offer, "repairs": decision.ToPerson.Repairs}
+	problem := map[string]any{
+		"title":   title,
+		"status":  status,
+		"detail":  decision.ToPerson.Say,
+		"offer":   decision.ToPerson.Offer,
+		"repairs": decision.ToPerson.Repairs,
+	}
 	if err := json.NewEncoder(w).Encode(problem); err != nil {
 		slog.Error("the answer was not sent", "error", err)
 	}

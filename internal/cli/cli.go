@@ -85,7 +85,20 @@ func (env *environment) root() *cobra.Command {
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
 	root.PersistentFlags().StringVar(&env.book, "book", ".", "the folder of the book")
-	root.AddCommand(env.demoCommand(), env.startCommand(), env.inspectCommand(), env.describeCommand(), env.reachCommand(), env.rehearseCommand(), env.drillCommand(), env.replayCommand(), env.compareCommand(), env.readinessCommand(), env.consentCommand(), env.schemaCommand())
+	root.AddCommand(
+		env.demoCommand(),
+		env.startCommand(),
+		env.inspectCommand(),
+		env.describeCommand(),
+		env.reachCommand(),
+		env.rehearseCommand(),
+		env.drillCommand(),
+		env.replayCommand(),
+		env.compareCommand(),
+		env.readinessCommand(),
+		env.consentCommand(),
+		env.schemaCommand(),
+	)
 	root.SetFlagErrorFunc(flagError)
 	return root
 }

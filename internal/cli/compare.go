@@ -55,7 +55,8 @@ func (env *environment) compareCommand() *cobra.Command {
 		},
 		RunE: func(_ *cobra.Command, args []string) error { return env.compare(args[0], args[1], flags) },
 	}
-	cmd.Flags().StringSliceVar(&flags.files, "history", nil, "a recorded history to judge by both books, as replay reads it; may be given again")
+	cmd.Flags().
+		StringSliceVar(&flags.files, "history", nil, "a recorded history to judge by both books, as replay reads it; may be given again")
 	cmd.Flags().StringSliceVar(&flags.failOn, "fail-on", nil, "end with 1 on these: "+strings.Join(compare.Gates(), ", "))
 	cmd.Flags().StringVar(&flags.format, "format", "text", "text, or markdown for a pull request")
 	cmd.Flags().StringVar(&flags.examples, "examples", "", "lay the examples into this new folder, one attempt a file, to be rehearsed")

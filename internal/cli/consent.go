@@ -71,18 +71,40 @@ func (env *environment) consentCommand() *cobra.Command {
 		f.StringVar(&flags.because, "because", "", "the reason")
 		f.BoolVar(&flags.yes, "yes", false, "do not ask for confirmation")
 	}
-	sub("rehearse", "Decide one request and record nothing", "consent rehearse tells what the rules say of each scope that a program asks for.",
-		"rehearse --account ingrid@kestrelsound.example --client voyage-log --scope mail.read", asked, func() error { return env.consentRehearse(flags) })
-	sub("ask", "Make a request: it is granted, refused, or waits", "consent ask records what a person lets a program have, or puts it into the queue for a reviewer.",
-		"ask --account ingrid@kestrelsound.example --client voyage-log --scope mail.read --why \"To sum up the log.\"", func(f *pflag.FlagSet) {
+	sub(
+		"rehearse",
+		"Decide one request and record nothing",
+		"consent rehearse tells what the rules say of each scope that a program asks for.",
+		"rehearse --account ingrid@kestrelsound.example --client voyage-log --scope mail.read",
+		asked,
+		func() error { return env.consentRehearse(flags) },
+	)
+	sub(
+		"ask",
+		"Make a request: it is granted, refused, or waits",
+		"consent ask records what a person lets a program have, or puts it into the queue for a reviewer.",
+		"ask --account ingrid@kestrelsound.example --client voyage-log --scope mail.read --why \"To sum up the log.\"",
+		func(f *pflag.FlagSet) {
 			asked(f)
 			f.StringVar(&flags.why, "why", "", "why the person needs it")
-		}, func() error { return env.consentAsk(flags) })
-	sub("queue", "Show what waits for a reviewer", "consent queue shows what waits, the most dangerous programs first; who asked for the same stands together.",
-		"queue --book kestrel", none, func() error { return env.consentQueue(flags) })
-	sub("approve", "Approve what was asked for, or less", "consent approve approves a request (--request), or scopes of a program without one (--client, --scope).\n"+
-		"It is for the one who asked, for --group, or for --everyone; --scope narrows it. All who wait for no more are answered with it.",
-		"approve --request 7 --scope roster.read --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+		},
+		func() error { return env.consentAsk(flags) },
+	)
+	sub(
+		"queue",
+		"Show what waits for a reviewer",
+		"consent queue shows what waits, the most dangerous programs first; who asked for the same stands together.",
+		"queue --book kestrel",
+		none,
+		func() error { return env.consentQueue(flags) },
+	)
+	sub(
+		"approve",
+		"Approve what was asked for, or less",
+		"consent approve approves a request (--request), or scopes of a program without one (--client, --scope).\n"+
+			"It is for the one who asked, for --group, or for --everyone; --scope narrows it. All who wait for no more are answered with it.",
+		"approve --request 7 --scope roster.read --as ragna@kestrelsound.example",
+		func(f *pflag.FlagSet) {
 			acting(f)
 			f.Int64Var(&flags.request, "request", 0, "number of the request")
 			f.StringVar(&flags.client, "client", "", "the program, where no request is answered")
@@ -91,12 +113,20 @@ func (env *environment) consentCommand() *cobra.Command {
 			f.StringVar(&flags.group, "group", "", "approve for this group")
 			f.BoolVar(&flags.everyone, "everyone", false, "approve for everyone")
 			f.StringVar(&flags.resource, "resource", "own", "whose data it is about, where no request is answered: own or group:NAME")
-		}, func() error { return env.consentApprove(flags) })
-	sub("refuse", "Refuse a request and all that ask for the same", "consent refuse refuses a request with a reason. What came of it before is taken back.",
-		"refuse --request 7 --because \"It reads others' mail.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+		},
+		func() error { return env.consentApprove(flags) },
+	)
+	sub(
+		"refuse",
+		"Refuse a request and all that ask for the same",
+		"consent refuse refuses a request with a reason. What came of it before is taken back.",
+		"refuse --request 7 --because \"It reads others' mail.\" --as ragna@kestrelsound.example",
+		func(f *pflag.FlagSet) {
 			acting(f)
 			f.Int64Var(&flags.request, "request", 0, "number of the request")
-		}, func() error { return env.consentRefuse(flags) })
+		},
+		func() error { return env.consentRefuse(flags) },
+	)
 	sub("bar", "Bar a program at once", "consent bar bars a program: what it was given ends, and what it waits for is refused.",
 		"bar --client crew-swap --because \"It changed hands.\" --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
 			acting(f)
@@ -107,15 +137,33 @@ func (env *environment) consentCommand() *cobra.Command {
 			acting(f)
 			f.StringVar(&flags.client, "client", "", "the program")
 		}, func() error { return env.consentBar(flags, false) })
-	sub("register", "Show all programs, graded by danger", "consent register shows each program with what it was given, by how many, and why it is dangerous.",
-		"register --book kestrel", none, func() error { return env.consentRegister(flags) })
-	sub("strays", "Show grants that today's rules would not allow", "consent strays shows what people let programs have that the rules would not allow today; the exit status is 1 where there is any.",
-		"strays --book kestrel", none, func() error { return env.consentStrays(flags) })
-	sub("import", "Take over clients and grants of another system", "consent import reads client metadata (RFC 7591) and grants as JSON, or CSV with the same names; `demo --out` lays out an example.",
-		"import --file grants.csv --as ragna@kestrelsound.example", func(f *pflag.FlagSet) {
+	sub(
+		"register",
+		"Show all programs, graded by danger",
+		"consent register shows each program with what it was given, by how many, and why it is dangerous.",
+		"register --book kestrel",
+		none,
+		func() error { return env.consentRegister(flags) },
+	)
+	sub(
+		"strays",
+		"Show grants that today's rules would not allow",
+		"consent strays shows what people let programs have that the rules would not allow today; the exit status is 1 where there is any.",
+		"strays --book kestrel",
+		none,
+		func() error { return env.consentStrays(flags) },
+	)
+	sub(
+		"import",
+		"Take over clients and grants of another system",
+		"consent import reads client metadata (RFC 7591) and grants as JSON, or CSV with the same names; `demo --out` lays out an example.",
+		"import --file grants.csv --as ragna@kestrelsound.example",
+		func(f *pflag.FlagSet) {
 			acting(f)
 			f.StringVar(&flags.file, "file", "", "the file to read")
-		}, func() error { return env.consentImport(flags) })
+		},
+		func() error { return env.consentImport(flags) },
+	)
 	sub("acts", "Show the record of acts", "consent acts shows who did what and when, once the chain of the record has been verified.",
 		"acts --book kestrel", none, func() error { return env.consentActs(flags) })
 	return cmd
@@ -255,7 +303,11 @@ func (env *environment) confirmed(flags *consentFlags, text string) error {
 
 // act asks for confirmation, acts, and tells what was recorded. An act that was
 // overruled is told too, and found.
-func (env *environment) act(flags *consentFlags, text string, do func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error)) error {
+func (env *environment) act(
+	flags *consentFlags,
+	text string,
+	do func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error),
+) error {
 	if err := env.confirmed(flags, text); err != nil {
 		return err
 	}
@@ -277,7 +329,16 @@ func (env *environment) act(flags *consentFlags, text string, do func(ctx contex
 }
 
 func (env *environment) consentApprove(flags *consentFlags) error {
-	a := desk.Approval{By: flags.as, Request: flags.request, Client: flags.client, Scopes: flags.scopes, Everyone: flags.everyone, Group: flags.group, Account: flags.account, Because: flags.because}
+	a := desk.Approval{
+		By:       flags.as,
+		Request:  flags.request,
+		Client:   flags.client,
+		Scopes:   flags.scopes,
+		Everyone: flags.everyone,
+		Group:    flags.group,
+		Account:  flags.account,
+		Because:  flags.because,
+	}
 	if err := a.Resource.UnmarshalText([]byte(flags.resource)); err != nil {
 		return fmt.Errorf("--resource: %w", err)
 	}
@@ -288,19 +349,27 @@ func (env *environment) consentApprove(flags *consentFlags) error {
 	case flags.request != 0:
 		what = fmt.Sprintf("request %d", flags.request)
 	}
-	return env.act(flags, fmt.Sprintf("%s approves %s.", flags.as, what), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
-		a.At = at
-		return d.Approve(ctx, a)
-	})
+	return env.act(
+		flags,
+		fmt.Sprintf("%s approves %s.", flags.as, what),
+		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			a.At = at
+			return d.Approve(ctx, a)
+		},
+	)
 }
 
 func (env *environment) consentRefuse(flags *consentFlags) error {
 	if flags.request == 0 {
 		return errors.New("say which request is refused: --request NUMBER")
 	}
-	return env.act(flags, fmt.Sprintf("%s refuses request %d.", flags.as, flags.request), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
-		return d.Refuse(ctx, flags.as, flags.request, flags.because, at)
-	})
+	return env.act(
+		flags,
+		fmt.Sprintf("%s refuses request %d.", flags.as, flags.request),
+		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			return d.Refuse(ctx, flags.as, flags.request, flags.because, at)
+		},
+	)
 }
 
 func (env *environment) consentBar(flags *consentFlags, bar bool) error {
@@ -308,13 +377,21 @@ func (env *environment) consentBar(flags *consentFlags, bar bool) error {
 		return errors.New("say which program: --client NAME")
 	}
 	if !bar {
-		return env.act(flags, fmt.Sprintf("%s lifts the bar of %s.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
-			return d.LiftBar(ctx, flags.as, flags.client, flags.because, at)
-		})
+		return env.act(
+			flags,
+			fmt.Sprintf("%s lifts the bar of %s.", flags.as, flags.client),
+			func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+				return d.LiftBar(ctx, flags.as, flags.client, flags.because, at)
+			},
+		)
 	}
-	return env.act(flags, fmt.Sprintf("%s bars %s; all that it was given ends.", flags.as, flags.client), func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
-		return d.Bar(ctx, flags.as, flags.client, flags.because, at)
-	})
+	return env.act(
+		flags,
+		fmt.Sprintf("%s bars %s; all that it was given ends.", flags.as, flags.client),
+		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			return d.Bar(ctx, flags.as, flags.client, flags.because, at)
+		},
+	)
 }
 
 func (env *environment) consentImport(flags *consentFlags) error {

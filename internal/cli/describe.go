@@ -31,7 +31,8 @@ func (env *environment) describeCommand() *cobra.Command {
 			"  briskwarden describe --book kestrel --by app --format markdown > policies.md",
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if cmd.Flags().Changed("policy") && cmd.Flags().Changed("account") || cmd.Flags().Changed("by") && (flags.policy != "" || flags.account != "") {
+			if cmd.Flags().Changed("policy") && cmd.Flags().Changed("account") ||
+				cmd.Flags().Changed("by") && (flags.policy != "" || flags.account != "") {
 				return errors.New("give one of --by, --policy and --account")
 			}
 			return env.describe(flags)

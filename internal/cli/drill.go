@@ -52,7 +52,10 @@ func (env *environment) drill(format string, mutate bool) error {
 	}
 	report := drill.Run(judge, consents, b.Drills)
 	if mutate {
-		report.Mutations, err = drill.Mutate(drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}, b.Drills)
+		report.Mutations, err = drill.Mutate(
+			drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients},
+			b.Drills,
+		)
 		if err != nil {
 			return err
 		}

@@ -31,7 +31,8 @@ type historyFlags struct {
 func (f *historyFlags) addTo(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.options.AsRecorded, "as-recorded", false, "fill nothing in; what an attempt lacks is unknown")
 	cmd.Flags().IntVar(&f.options.Workers, "workers", 0, "how many processors to use (all)")
-	cmd.Flags().StringToStringVar(&f.columns, "columns", nil, "the history is CSV, and these columns hold what: at=when,account=user,device.id=device")
+	cmd.Flags().
+		StringToStringVar(&f.columns, "columns", nil, "the history is CSV, and these columns hold what: at=when,account=user,device.id=device")
 	cmd.Flags().StringVar(&f.aside, "aside", "", "put the lines that cannot be read into this new file")
 }
 
@@ -76,7 +77,11 @@ func (f *historyFlags) prepare() (size int64, err error) {
 // readHistory lets read go through a history with progress on standard error, and
 // then shows what came of it, also where reading failed in the middle or was
 // interrupted.
-func (env *environment) readHistory(f *historyFlags, read func(context.Context, []replay.Source, replay.Options) (cut bool, err error), show func() error) error {
+func (env *environment) readHistory(
+	f *historyFlags,
+	read func(context.Context, []replay.Source, replay.Options) (cut bool, err error),
+	show func() error,
+) error {
 	if err := f.options.Check(); err != nil {
 		return fmt.Errorf("--workers: %w", err)
 	}
@@ -151,8 +156,13 @@ func (a *asideFile) close() error {
 // many, that tells a person at a terminal how far a replay has come.
 func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
 	out, ok := env.err.(*os.File)
-	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(env.err), progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
-		progressbar.OptionThrottle(time.Second), progressbar.OptionClearOnFinish())
+	bar := progressbar.NewOptions64(
+		size,
+		progressbar.OptionSetWriter(env.err),
+		progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
+		progressbar.OptionThrottle(time.Second),
+		progressbar.OptionClearOnFinish(),
+	)
 	var judged atomic.Int64
 	begun := time.Now()
 	options.Progress = func(attempts int64) {

@@ -53,7 +53,12 @@ func (env *environment) inspectCommand() *cobra.Command {
 	f.StringVar(&flags.at, "at", "", "inspect as of this day or time, such as 2026-12-01 (now)")
 	f.StringVar(&flags.explain, "explain", "", "explain the check of this name instead; `all` lists the checks")
 	f.StringVar(&flags.format, "format", "text", "text, or sarif for SARIF 2.1.0")
-	f.StringVar(&flags.failOn, "fail-on", "warning", "the least severity that makes the exit status 1: "+strings.Join(inspect.Severities(), ", "))
+	f.StringVar(
+		&flags.failOn,
+		"fail-on",
+		"warning",
+		"the least severity that makes the exit status 1: "+strings.Join(inspect.Severities(), ", "),
+	)
 	f.StringVar(&flags.since, "since", "", "tell how the score moved against the older book in this folder")
 	return cmd
 }

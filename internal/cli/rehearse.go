@@ -51,7 +51,12 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&request.App, "app", "", "the app that it signs on to")
 	circumstanceFlags(f, &request)
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
-	f.StringSliceVar(&more.vary, "vary", nil, "show the attempt over a grid of circumstances, such as country,hour: "+strings.Join(rehearse.Circumstances(), ", "))
+	f.StringSliceVar(
+		&more.vary,
+		"vary",
+		nil,
+		"show the attempt over a grid of circumstances, such as country,hour: "+strings.Join(rehearse.Circumstances(), ", "),
+	)
 	f.BoolVar(&more.untilGranted, "until-granted", false, "tell the smallest set of changes to the attempt that would turn it into a grant")
 	f.StringVar(&more.keepAs, "keep-as", "", "keep the attempt and its verdict in the book as a drill of this name")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))

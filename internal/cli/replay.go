@@ -50,7 +50,8 @@ func (env *environment) replayCommand() *cobra.Command {
 		},
 	}
 	flags.addTo(cmd)
-	cmd.Flags().StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
+	cmd.Flags().
+		StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
 	return cmd
 }
 

@@ -39,7 +39,12 @@ func (env *environment) startCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&file, "people", "", "take accounts and groups from this file: SCIM 2.0 or CSV")
 	f.StringVar(&request.Zone, "zone", "UTC", "IANA time zone for windows and dates, such as Europe/Oslo")
-	f.StringVar(&request.Administrator, "administrator", "", "the account that looks after the systems, first of the pilot group (the first person)")
+	f.StringVar(
+		&request.Administrator,
+		"administrator",
+		"",
+		"the account that looks after the systems, first of the pilot group (the first person)",
+	)
 	return cmd
 }
 

@@ -78,7 +78,14 @@ func (p *Page) comparedShadow(live, h *compare.History, told map[string]bool) {
 		without[x.Name] = x.Attempts
 	}
 	p.line("")
-	texts := []string{fmt.Sprintf("Were the shadow policies live: %s granted, %s asked for more, %s blocked.", share(is.Grant, is), share(is.StepUp, is), share(is.Block, is))}
+	texts := []string{
+		fmt.Sprintf(
+			"Were the shadow policies live: %s granted, %s asked for more, %s blocked.",
+			share(is.Grant, is),
+			share(is.StepUp, is),
+			share(is.Block, is),
+		),
+	}
 	for _, x := range h.Happenings() {
 		if x.Attempts == without[x.Name] {
 			continue
@@ -117,11 +124,24 @@ func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
 	if h.Cut {
 		p.line("Judging was interrupted; this is what was judged until then.")
 	}
-	p.labelled("History", fmt.Sprintf("%s, from %s to %s.", words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
+	p.labelled(
+		"History",
+		fmt.Sprintf(
+			"%s, from %s to %s.",
+			words.Count(int(h.Attempts), "attempt"),
+			h.First.Format(time.RFC3339),
+			h.Last.Format(time.RFC3339),
+		),
+	)
 	p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
 	p.line("")
-	columns := []column{{head: []string{"Verdicts"}, cells: []string{"before", "now"}}, {head: []string{"Granted"}}, {head: []string{"Asked for more"}}, {head: []string{"Blocked"}},
-		{head: []string{"Prompts a person and day"}, cells: []string{fmt.Sprintf("%.2f", h.PromptsWas), fmt.Sprintf("%.2f", h.PromptsIs)}}}
+	columns := []column{
+		{head: []string{"Verdicts"}, cells: []string{"before", "now"}},
+		{head: []string{"Granted"}},
+		{head: []string{"Asked for more"}},
+		{head: []string{"Blocked"}},
+		{head: []string{"Prompts a person and day"}, cells: []string{fmt.Sprintf("%.2f", h.PromptsWas), fmt.Sprintf("%.2f", h.PromptsIs)}},
+	}
 	for _, c := range []replay.Counts{h.Was, h.Is} {
 		for i, n := range []int64{c.Grant, c.StepUp, c.Block} {
 			columns[i+1].cells = append(columns[i+1].cells, share(n, c))
@@ -135,7 +155,12 @@ func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
 		return
 	}
 	p.line("")
-	columns = []column{{head: []string{"What happens"}}, {head: []string{"Attempts"}}, {head: []string{"Accounts"}}, {head: []string{"Most of them"}}}
+	columns = []column{
+		{head: []string{"What happens"}},
+		{head: []string{"Attempts"}},
+		{head: []string{"Accounts"}},
+		{head: []string{"Most of them"}},
+	}
 	for _, x := range happenings {
 		for i, cell := range []string{x.Title, fmt.Sprint(x.Attempts), fmt.Sprint(x.Accounts), most(x)} {
 			columns[i].cells = append(columns[i].cells, cell)

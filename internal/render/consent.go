@@ -46,7 +46,18 @@ func (p *Page) scopes(scopes []consent.ScopeDecision) {
 	for _, s := range scopes {
 		width = max(width, len(s.Scope))
 	}
-	p.line("%s", p.heading.Render(pad("Scope", width))+"  "+p.heading.Render("Tier    ")+"  "+p.heading.Render("Answer")+"  "+p.heading.Render("Rule, and why"))
+	p.line(
+		"%s",
+		p.heading.Render(
+			pad("Scope", width),
+		)+"  "+p.heading.Render(
+			"Tier    ",
+		)+"  "+p.heading.Render(
+			"Answer",
+		)+"  "+p.heading.Render(
+			"Rule, and why",
+		),
+	)
 	for _, s := range scopes {
 		rule := s.Rule
 		switch {
@@ -57,7 +68,11 @@ func (p *Page) scopes(scopes []consent.ScopeDecision) {
 		case rule == "" && s.Outcome == consent.Review:
 			rule = "no rule speaks"
 		}
-		p.hang(pad(s.Scope, width)+"  "+pad(s.Tier, 8)+"  "+pad(p.outcome(s.Outcome), 6)+"  ", width+20, strings.Join(append([]string{rule}, s.Why...), "; "))
+		p.hang(
+			pad(s.Scope, width)+"  "+pad(s.Tier, 8)+"  "+pad(p.outcome(s.Outcome), 6)+"  ",
+			width+20,
+			strings.Join(append([]string{rule}, s.Why...), "; "),
+		)
 	}
 }
 
@@ -69,7 +84,10 @@ func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
 	case a.Request != 0:
 		others := ""
 		if a.Others > 0 {
-			others = fmt.Sprintf(" %s for the same.", strings.Replace(words.Count(a.Others, "other")+" wait", "1 other wait", "1 other waits", 1))
+			others = fmt.Sprintf(
+				" %s for the same.",
+				strings.Replace(words.Count(a.Others, "other")+" wait", "1 other wait", "1 other waits", 1),
+			)
 		}
 		p.labelled("Waits", fmt.Sprintf("as request %d, until %s.%s", a.Request, a.Expires.Format(time.DateOnly), others))
 		p.commands("Next", "briskwarden consent queue --book "+p.folder)
@@ -94,7 +112,15 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 		p.line("%s", p.bold.Render("Nothing waits for a reviewer"))
 		return
 	}
-	p.line("%s", p.bold.Render(fmt.Sprintf("%s for a reviewer", strings.Replace(words.Count(waiting, "request")+" wait", "1 request wait", "1 request waits", 1))))
+	p.line(
+		"%s",
+		p.bold.Render(
+			fmt.Sprintf(
+				"%s for a reviewer",
+				strings.Replace(words.Count(waiting, "request")+" wait", "1 request wait", "1 request waits", 1),
+			),
+		),
+	)
 	for _, b := range batches {
 		p.line("")
 		title := b.Client
@@ -119,7 +145,11 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 			if wait := at.Sub(r.At); wait >= time.Minute {
 				asked = ago(wait) + " ago"
 			}
-			p.hang(fmt.Sprintf("%8s%-3d ", "", r.Number), 12, fmt.Sprintf("%s, %s, expires in %s%s", r.Account, asked, ago(r.Expires.Sub(at)), why))
+			p.hang(
+				fmt.Sprintf("%8s%-3d ", "", r.Number),
+				12,
+				fmt.Sprintf("%s, %s, expires in %s%s", r.Account, asked, ago(r.Expires.Sub(at)), why),
+			)
 		}
 	}
 	p.line("")
@@ -152,8 +182,21 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 		width = max(width, len(e.Client))
 	}
 	const danger, standing, accounts = 12, 12, 10
-	p.line("%s", p.heading.Render(pad("Danger", danger-2))+"  "+p.heading.Render(pad("Program", width))+"  "+p.heading.Render(pad("Standing", standing-2))+"  "+
-		p.heading.Render(pad("Accounts", accounts-2))+"  "+p.heading.Render("Last used"))
+	p.line(
+		"%s",
+		p.heading.Render(
+			pad("Danger", danger-2),
+		)+"  "+p.heading.Render(
+			pad("Program", width),
+		)+"  "+p.heading.Render(
+			pad("Standing", standing-2),
+		)+"  "+
+			p.heading.Render(
+				pad("Accounts", accounts-2),
+			)+"  "+p.heading.Render(
+			"Last used",
+		),
+	)
 	for _, e := range entries {
 		used := "not known"
 		switch {
@@ -232,8 +275,16 @@ func (p *Page) ConsentActs(acts []desk.Act) {
 }
 
 // did are the kinds of act in words.
-var did = map[desk.Kind]string{desk.Asked: "asked for", desk.Granted: "let in", desk.Approved: "approved", desk.Refused: "refused", desk.Barred: "barred",
-	desk.BarLifted: "lifted the bar of", desk.ClientImported: "took over", desk.GrantImported: "took over the grant of"}
+var did = map[desk.Kind]string{
+	desk.Asked:          "asked for",
+	desk.Granted:        "let in",
+	desk.Approved:       "approved",
+	desk.Refused:        "refused",
+	desk.Barred:         "barred",
+	desk.BarLifted:      "lifted the bar of",
+	desk.ClientImported: "took over",
+	desk.GrantImported:  "took over the grant of",
+}
 
 func (p *Page) acts(acts []desk.Act) {
 	for _, a := range acts {

@@ -37,8 +37,13 @@ func (p *Page) Walk(b *book.Book, steps []StepReport, scenes []SceneReport) {
 	}
 	p.line("")
 	p.line("%s", p.heading.Render("To walk it yourself"))
-	p.commands("", "briskwarden demo --out "+demo.Folder, "briskwarden demo --proposed --out "+demo.ProposedFolder, "briskwarden demo --history > "+demo.HistoryFile,
-		"briskwarden consent import --book "+demo.Folder+" --file "+demo.Folder+"/grants.csv --as ragna@kestrelsound.example")
+	p.commands(
+		"",
+		"briskwarden demo --out "+demo.Folder,
+		"briskwarden demo --proposed --out "+demo.ProposedFolder,
+		"briskwarden demo --history > "+demo.HistoryFile,
+		"briskwarden consent import --book "+demo.Folder+" --file "+demo.Folder+"/grants.csv --as ragna@kestrelsound.example",
+	)
 	p.labelled("Your own", "briskwarden start lays out a small and careful book to begin with.")
 }
 
@@ -84,9 +89,13 @@ func (p *Page) scenes(scenes []SceneReport) {
 			p.hang("", len("STEP UP")+2, text)
 		}
 	}
-	p.hang(p.bold.Render("The join"), labelColumn, "Every policy that applies has its say and the strictest stands, so 2 is asked for more by fleet-baseline "+
-		"though the till is content. What is not known never helps: in 5 the country is missing, so the rule that may block does. "+
-		"In 6 only the policy applies that names the emergency account; nothing else can lock it out.")
+	p.hang(
+		p.bold.Render("The join"),
+		labelColumn,
+		"Every policy that applies has its say and the strictest stands, so 2 is asked for more by fleet-baseline "+
+			"though the till is content. What is not known never helps: in 5 the country is missing, so the rule that may block does. "+
+			"In 6 only the policy applies that names the emergency account; nothing else can lock it out.",
+	)
 }
 
 // DemoWritten tells where a book of the demo was laid, and the command to go on
@@ -106,7 +115,10 @@ func (p *Page) DemoWritten(dir string, paths []string, next string) {
 		p.labelled("", "Then correct what it finds in "+dir+" and inspect again.")
 		return
 	}
-	p.commands("Next", "briskwarden rehearse --book "+dir+" --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password")
+	p.commands(
+		"Next",
+		"briskwarden rehearse --book "+dir+" --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password",
+	)
 	p.labelled("", "Then change a rule in "+dir+"/policies.yaml and rehearse again.")
 }
 

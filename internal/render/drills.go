@@ -27,7 +27,11 @@ func (p *Page) Drills(r *drill.Report) {
 			p.hang(pad(p.good.Render("PASSED"), 8)+pad(result.Name, width)+"  ", width+10, result.Wanted)
 			continue
 		}
-		p.hang(pad(p.grave.Render("FAILED"), 8)+pad(p.bold.Render(result.Name), width)+"  ", width+10, "wanted "+result.Wanted+", got "+result.Got)
+		p.hang(
+			pad(p.grave.Render("FAILED"), 8)+pad(p.bold.Render(result.Name), width)+"  ",
+			width+10,
+			"wanted "+result.Wanted+", got "+result.Got,
+		)
 		for _, why := range result.Why {
 			p.hang("", width+10, why)
 		}

@@ -53,7 +53,10 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 		if i == 0 {
 			label = "Imports"
 		}
-		p.labelled(label, fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, words.Count(imp.Accounts, "account"), words.Count(imp.Days, "day")))
+		p.labelled(
+			label,
+			fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, words.Count(imp.Accounts, "account"), words.Count(imp.Days, "day")),
+		)
 	}
 	if r.Score.Possible == 0 {
 		p.line("Everything else is looked at once the book can be read.")
@@ -155,7 +158,16 @@ func window(line string, column, width int) (string, int) {
 func (p *Page) score(r *inspect.Report) {
 	p.labelled("Score", fmt.Sprintf("%d of %d points.", r.Score.Reached, r.Score.Possible))
 	if r.Since != nil {
-		p.labelled("Since", fmt.Sprintf("It was %d of %d: %s new, %d gone.", r.Since.Reached, r.Since.Possible, words.Count(len(r.Since.New), "finding"), len(r.Since.Gone)))
+		p.labelled(
+			"Since",
+			fmt.Sprintf(
+				"It was %d of %d: %s new, %d gone.",
+				r.Since.Reached,
+				r.Since.Possible,
+				words.Count(len(r.Since.New), "finding"),
+				len(r.Since.Gone),
+			),
+		)
 		for _, name := range r.Since.New {
 			p.labelled("", "new: "+name)
 		}

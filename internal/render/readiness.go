@@ -51,7 +51,11 @@ func (p *Page) unready(rollout readiness.Rollout, zone *time.Location) {
 		text := a.Name
 		switch {
 		case !a.Until.IsZero():
-			text += fmt.Sprintf(" has nothing enrolled, and time until %s (%s)", a.Until.In(zone).Format("2006-01-02 15:04"), words.Count(a.DaysLeft, "day"))
+			text += fmt.Sprintf(
+				" has nothing enrolled, and time until %s (%s)",
+				a.Until.In(zone).Format("2006-01-02 15:04"),
+				words.Count(a.DaysLeft, "day"),
+			)
 			if !a.Asked {
 				text += "; it was not asked yet"
 			}
@@ -75,7 +79,14 @@ func (p *Page) status(s readiness.Status) string {
 
 // readyGroups writes how many stand how, by group.
 func (p *Page) readyGroups(rollout readiness.Rollout) {
-	columns := []column{{head: []string{"People"}}, {head: []string{"Ready"}}, {head: []string{"Single"}}, {head: []string{"Weak"}}, {head: []string{"In grace"}}, {head: []string{"Locked out"}}}
+	columns := []column{
+		{head: []string{"People"}},
+		{head: []string{"Ready"}},
+		{head: []string{"Single"}},
+		{head: []string{"Weak"}},
+		{head: []string{"In grace"}},
+		{head: []string{"Locked out"}},
+	}
 	lead := column{head: []string{"Group"}}
 	add := func(name string, c readiness.Counts) {
 		lead.cells = append(lead.cells, name)

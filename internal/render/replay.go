@@ -18,7 +18,18 @@ const mostRows = 5
 // most.
 func (p *Page) Replay(r *replay.Report) {
 	v := r.Verdicts
-	p.line("%s", p.bold.Render(fmt.Sprintf("%s: %s granted, %s asked for more, %s blocked", words.Count(int(r.Attempts), "attempt"), share(v.Grant, v), share(v.StepUp, v), share(v.Block, v))))
+	p.line(
+		"%s",
+		p.bold.Render(
+			fmt.Sprintf(
+				"%s: %s granted, %s asked for more, %s blocked",
+				words.Count(int(r.Attempts), "attempt"),
+				share(v.Grant, v),
+				share(v.StepUp, v),
+				share(v.Block, v),
+			),
+		),
+	)
 	if r.Cut {
 		p.line("It was interrupted; this is what was judged until then.")
 	}
@@ -28,7 +39,15 @@ func (p *Page) Replay(r *replay.Report) {
 		p.labelled("Prompts", fmt.Sprintf("%.2f for each person and day with attempts.", r.Prompts))
 	}
 	if s := r.Shadow; s != v {
-		p.labelled("Shadow", fmt.Sprintf("Were the shadow policies live: %s granted, %s asked for more, %s blocked.", share(s.Grant, s), share(s.StepUp, s), share(s.Block, s)))
+		p.labelled(
+			"Shadow",
+			fmt.Sprintf(
+				"Were the shadow policies live: %s granted, %s asked for more, %s blocked.",
+				share(s.Grant, s),
+				share(s.StepUp, s),
+				share(s.Block, s),
+			),
+		)
 	}
 	p.leftOut(r)
 	rules := column{head: []string{"Rule"}}
@@ -66,7 +85,14 @@ func (p *Page) leftOut(r *replay.Report) {
 	label := "Left out"
 	for i, b := range r.Bad {
 		if i == mostBad {
-			p.labelled("", fmt.Sprintf("… %s in all could not be read; --json has the first %d, --aside keeps all.", words.Count(int(r.BadAll), "line"), len(r.Bad)))
+			p.labelled(
+				"",
+				fmt.Sprintf(
+					"… %s in all could not be read; --json has the first %d, --aside keeps all.",
+					words.Count(int(r.BadAll), "line"),
+					len(r.Bad),
+				),
+			)
 			break
 		}
 		p.labelled(label, fmt.Sprintf("%s:%d: %s", b.File, b.Line, b.Text))
@@ -90,7 +116,13 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 	if len(list) == 0 {
 		return
 	}
-	columns := []column{{head: []string{head}}, {head: []string{"Attempts"}}, {head: []string{"Granted"}}, {head: []string{"Asked"}}, {head: []string{"Blocked"}}}
+	columns := []column{
+		{head: []string{head}},
+		{head: []string{"Attempts"}},
+		{head: []string{"Granted"}},
+		{head: []string{"Asked"}},
+		{head: []string{"Blocked"}},
+	}
 	for _, c := range list[:min(mostRows, len(list))] {
 		for i, text := range []string{c.Name, fmt.Sprint(c.Counts.All()), fmt.Sprint(c.Counts.Grant), fmt.Sprint(c.Counts.StepUp), fmt.Sprint(c.Counts.Block)} {
 			columns[i].cells = append(columns[i].cells, text)
@@ -104,7 +136,12 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 // each: the sums, and the rules and accounts of which not the same came.
 func (p *Page) Trials(t *replay.Trials) {
 	first := t.Trials[0].Report
-	p.line("%s", p.bold.Render(fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting)))
+	p.line(
+		"%s",
+		p.bold.Render(
+			fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting),
+		),
+	)
 	if first.Cut {
 		p.line("It was interrupted; this is what was judged until then.")
 	}
@@ -114,7 +151,10 @@ func (p *Page) Trials(t *replay.Trials) {
 	columns := make([]column, len(t.Trials))
 	for i, trial := range t.Trials {
 		v := trial.Report.Verdicts
-		columns[i] = column{head: []string{trial.Value}, cells: []string{share(v.Grant, v), share(v.StepUp, v), share(v.Block, v), fmt.Sprintf("%.2f", trial.Report.Prompts)}}
+		columns[i] = column{
+			head:  []string{trial.Value},
+			cells: []string{share(v.Grant, v), share(v.StepUp, v), share(v.Block, v), fmt.Sprintf("%.2f", trial.Report.Prompts)},
+		}
 	}
 	p.table([]column{lead}, columns)
 	p.differing("Rule, asked and blocked", t, func(r *replay.Report, visit func(name, cell string)) {

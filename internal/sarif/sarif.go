@@ -106,7 +106,13 @@ func Of(r *inspect.Report) *Log {
 	}
 	run := Run{Tool: Tool{driver}, ColumnKind: "unicodeCodePoints", Results: []Result{}}
 	for _, f := range slices.Concat(r.Findings, r.Accepted) {
-		result := Result{RuleID: f.Check, RuleIndex: index[f.Check], Level: f.Severity, Message: Message{f.Text}, Fingerprints: map[string]string{"finding/v1": f.Name}}
+		result := Result{
+			RuleID:       f.Check,
+			RuleIndex:    index[f.Check],
+			Level:        f.Severity,
+			Message:      Message{f.Text},
+			Fingerprints: map[string]string{"finding/v1": f.Name},
+		}
 		if f.At.IsValid() {
 			result.Locations = []Location{{PhysicalLocation{Artifact{uriOf(f.At.File)}, Region{f.At.Line, f.At.Column}}}}
 		}
@@ -115,7 +121,11 @@ func Of(r *inspect.Report) *Log {
 		}
 		run.Results = append(run.Results, result)
 	}
-	return &Log{Schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json", Version: "2.1.0", Runs: []Run{run}}
+	return &Log{
+		Schema:  "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+		Version: "2.1.0",
+		Runs:    []Run{run},
+	}
 }
 
 // uriOf writes the name of a file as a relative reference (RFC 3986 §4.2).

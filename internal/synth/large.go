@@ -58,8 +58,13 @@ func Large(chance Chance, size Size) Book {
 		add("apps", "{name: app-%d, tags: [tag-%d]}", i, i%20)
 	}
 	for i := range size.Accounts {
-		add("accounts", "{name: person-%d@kestrelsound.example, groups: [group-%d, group-%d], joined: 2024-03-01, methods: [password, push]}",
-			i, m.IntN(largeGroups), m.IntN(largeGroups))
+		add(
+			"accounts",
+			"{name: person-%d@kestrelsound.example, groups: [group-%d, group-%d], joined: 2024-03-01, methods: [password, push]}",
+			i,
+			m.IntN(largeGroups),
+			m.IntN(largeGroups),
+		)
 	}
 	for i := range size.Policies {
 		who, apps := "anyone", "every"
@@ -67,9 +72,25 @@ func Large(chance Chance, size Size) Book {
 			who = fmt.Sprintf("{groups: [group-%d, group-%d]}", m.IntN(largeGroups), m.IntN(largeGroups))
 			apps = fmt.Sprintf("{names: [app-%d, app-%d], tags: [tag-%d]}", m.IntN(size.Apps), m.IntN(size.Apps), m.IntN(20))
 		}
-		when := m.one([]string{"{our_network: true}", "{countries: [home]}", "{during: [day]}", "{device: [managed]}", "{risk_at_least: medium}", "{networks: [net-0, net-1]}"})
-		add("policies", "{name: policy-%d, stage: live, who: %s, apps: %s, rules: [{name: first, when: %s, then: {require: [once]}}, {name: rest, then: {require: [%s]}}]}",
-			i, who, apps, when, m.one([]string{"once", "twice"}))
+		when := m.one(
+			[]string{
+				"{our_network: true}",
+				"{countries: [home]}",
+				"{during: [day]}",
+				"{device: [managed]}",
+				"{risk_at_least: medium}",
+				"{networks: [net-0, net-1]}",
+			},
+		)
+		add(
+			"policies",
+			"{name: policy-%d, stage: live, who: %s, apps: %s, rules: [{name: first, when: %s, then: {require: [once]}}, {name: rest, then: {require: [%s]}}]}",
+			i,
+			who,
+			apps,
+			when,
+			m.one([]string{"once", "twice"}),
+		)
 	}
 	return b
 }

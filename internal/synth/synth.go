@@ -83,11 +83,31 @@ var (
 	windows   = numbered("w%d", 3)
 	methods   = []string{"password", "otp-app", "push", "security-key", "passkey", "sms-code", "certificate"}
 	countries = []string{"NO", "SE", "BR", "PL"}
-	ranges    = []string{"203.0.113.0/24", "203.0.113.64-203.0.113.99", "198.51.100.7", "2001:db8:51::/48", "2001:db8::/32", "::ffff:192.0.2.0/120"}
-	addresses = []string{"203.0.113.5", "203.0.113.70", "198.51.100.7", "198.51.100.8", "2001:db8:51::9", "2001:db8:99::9", "192.0.2.1", "::ffff:203.0.113.70"}
-	windowed  = []string{`{from: "05:00", to: "23:00"}`, `{days: [fri, sat], from: "22:00", to: "06:00"}`, `{dates: [2026-03-01..2026-10-31]}`}
-	spans     = []string{"now", "session", "12h", "30m"}
-	tagNames  = numbered("t%d", 2)
+	ranges    = []string{
+		"203.0.113.0/24",
+		"203.0.113.64-203.0.113.99",
+		"198.51.100.7",
+		"2001:db8:51::/48",
+		"2001:db8::/32",
+		"::ffff:192.0.2.0/120",
+	}
+	addresses = []string{
+		"203.0.113.5",
+		"203.0.113.70",
+		"198.51.100.7",
+		"198.51.100.8",
+		"2001:db8:51::9",
+		"2001:db8:99::9",
+		"192.0.2.1",
+		"::ffff:203.0.113.70",
+	}
+	windowed = []string{
+		`{from: "05:00", to: "23:00"}`,
+		`{days: [fri, sat], from: "22:00", to: "06:00"}`,
+		`{dates: [2026-03-01..2026-10-31]}`,
+	}
+	spans    = []string{"now", "session", "12h", "30m"}
+	tagNames = numbered("t%d", 2)
 )
 
 func numbered(format string, n int, more ...string) []string {
@@ -135,11 +155,19 @@ func Small(chance Chance, policies int) Book {
 		add("windows", "%s: %s", w, windowed[i])
 	}
 	add("postures", "o0: {%schecks: [{fact: firewall, is: true}]}", m.one([]string{"", "fresh: 24h, "}))
-	add("postures", "o1: {fresh: 12h, checks: [{fact: patch_age_days, at_most: 30}, {fact: os_version, at_least: %s}]}", m.one([]string{"10.2", `{windows: "10.2", ios: "17"}`}))
+	add(
+		"postures",
+		"o1: {fresh: 12h, checks: [{fact: patch_age_days, at_most: 30}, {fact: os_version, at_least: %s}]}",
+		m.one([]string{"10.2", `{windows: "10.2", ios: "17"}`}),
+	)
 	add("postures", "o2: {checks: [{fact: channel, in: [stable, beta, 3]}]}")
 	add("methods", "smoke-signal: {kind: possession, traits: [phishing_resistant], amr: [user]}")
 	if m.odds(2) {
-		add("methods", m.one([]string{"sms-code", "push"})+": {barred_for: %s}", m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}", "{attributes: {hat: [straw]}}"}))
+		add(
+			"methods",
+			m.one([]string{"sms-code", "push"})+": {barred_for: %s}",
+			m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}", "{attributes: {hat: [straw]}}"}),
+		)
 	}
 	add("risk", "signals: [%s]", strings.Join(m.signals(), ", "))
 	if m.odds(3) {
@@ -158,11 +186,28 @@ func Small(chance Chance, policies int) Book {
 		if m.odds(3) {
 			extra += ", until: " + m.one(days)
 		}
-		add("exemptions", "{name: x%d, who: %s, from: %s, instead: [%s], because: Made up.%s}", i, m.condition("account", 1), m.some(assurances), m.one(append([]string{""}, assurances...)), extra)
+		add(
+			"exemptions",
+			"{name: x%d, who: %s, from: %s, instead: [%s], because: Made up.%s}",
+			i,
+			m.condition("account", 1),
+			m.some(assurances),
+			m.one(append([]string{""}, assurances...)),
+			extra,
+		)
 	}
 	for i := range m.IntN(2) {
 		extra := m.one([]string{"", ", newcomers: 30d", ", grace: 7d"})
-		add("rollouts", "{name: l%d, who: %s, methods: %s, eases: %s, opens: 2026-03-01, enforced: %s%s}", i, m.condition("account", 1), m.some(methods), m.some(assurances), m.one(days), extra)
+		add(
+			"rollouts",
+			"{name: l%d, who: %s, methods: %s, eases: %s, opens: 2026-03-01, enforced: %s%s}",
+			i,
+			m.condition("account", 1),
+			m.some(methods),
+			m.some(assurances),
+			m.one(days),
+			extra,
+		)
 	}
 	return b
 }
@@ -218,8 +263,29 @@ func (m maker) assurances(add func(section, format string, args ...any)) {
 		add("assurances", "s%d: {prove: [%s]%s}", i, strings.Join(proves, ", "), extra)
 	}
 	add("assurances", "s4: {posture: %s}", m.one(postures))
-	add("assurances", "s5: %s", m.one([]string{"{change_password: true}", "{prove: [{any_of: [password], within: now}], change_password: true}", "{enrol: " + m.some(methods) + "}"}))
-	add("assurances", "s6: %s", m.one([]string{"{external: yard}", "{consent: true}", "{accept: {document: rules, version: 2, every: 30d}}", "{accept: {document: rules, version: 1}}"}))
+	add(
+		"assurances",
+		"s5: %s",
+		m.one(
+			[]string{
+				"{change_password: true}",
+				"{prove: [{any_of: [password], within: now}], change_password: true}",
+				"{enrol: " + m.some(methods) + "}",
+			},
+		),
+	)
+	add(
+		"assurances",
+		"s6: %s",
+		m.one(
+			[]string{
+				"{external: yard}",
+				"{consent: true}",
+				"{accept: {document: rules, version: 2, every: 30d}}",
+				"{accept: {document: rules, version: 1}}",
+			},
+		),
+	)
 }
 
 // directory makes accounts, groups, apps and devices.
@@ -233,9 +299,18 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 		}
 		extra := m.one([]string{"", "", ", attributes: {team: red}", ", attributes: {team: blue, floor: 3}", ", attributes: {team: null}"})
 		extra += m.one([]string{"", ", joined: 2026-03-01", ", joined: 2024-01-01", ", joined: 2026-04-20"})
-		extra += m.one([]string{"", "", ", account_risk: {level: medium, because: leaked-password, since: 2026-03-20T10:00:00Z}", ", account_risk: {level: high}"})
+		extra += m.one(
+			[]string{
+				"",
+				"",
+				", account_risk: {level: medium, because: leaked-password, since: 2026-03-20T10:00:00Z}",
+				", account_risk: {level: high}",
+			},
+		)
 		extra += m.one([]string{"", "", ", password_changed_at: 2026-03-28T10:00:00Z", ", password_changed_at: 2026-03-10T10:00:00Z"})
-		extra += m.one([]string{"", "", ", asked_at: 2026-03-25T10:00:00Z", ", asked_at: 2026-03-29T10:00:30Z", ", asked_at: 2026-04-15T10:00:00Z"})
+		extra += m.one(
+			[]string{"", "", ", asked_at: 2026-03-25T10:00:00Z", ", asked_at: 2026-03-29T10:00:30Z", ", asked_at: 2026-04-15T10:00:00Z"},
+		)
 		if m.odds(12) {
 			extra += ", disabled: true"
 		}
@@ -254,7 +329,14 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 			extra += ", members: " + m.some(accounts)
 		}
 		if m.odds(3) {
-			extra += ", where: " + m.one([]string{"{attributes: {team: [red, green]}}", "{not: {attributes: {floor: 3}}}", "{kinds: [service], enrolled: [certificate]}", "{share: 30}"})
+			extra += ", where: " + m.one(
+				[]string{
+					"{attributes: {team: [red, green]}}",
+					"{not: {attributes: {floor: 3}}}",
+					"{kinds: [service], enrolled: [certificate]}",
+					"{share: 30}",
+				},
+			)
 		}
 		add("groups", "{name: %s%s}", name, extra)
 	}
@@ -263,9 +345,19 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 		extra += m.one([]string{"", "", ", limits: {lasts: 6h}", ", limits: {shared: false}"})
 		add("apps", "{name: %s, tags: %s, known_as: [alias-of-%s], hosts: [%s.one.example]%s}", name, m.some(tagNames), name, name, extra)
 	}
-	add("devices", "{name: v0, platform: windows, managed: true, owner: %q, tags: [d0], facts: {firewall: true, os_version: %q, patch_age_days: 12}, reported_at: 2026-03-29T08:00:00Z}", accounts[0], "10.2.1")
-	add("devices", "{name: v1, shared: true%s, facts: {firewall: %s, channel: beta}%s}", m.one([]string{"", ", platform: ios"}), m.one([]string{"true", "false"}),
-		m.one([]string{"", ", reported_at: 2026-03-28T20:00:00Z", ", reported_at: 2026-04-02T20:00:00Z"}))
+	add(
+		"devices",
+		"{name: v0, platform: windows, managed: true, owner: %q, tags: [d0], facts: {firewall: true, os_version: %q, patch_age_days: 12}, reported_at: 2026-03-29T08:00:00Z}",
+		accounts[0],
+		"10.2.1",
+	)
+	add(
+		"devices",
+		"{name: v1, shared: true%s, facts: {firewall: %s, channel: beta}%s}",
+		m.one([]string{"", ", platform: ios"}),
+		m.one([]string{"true", "false"}),
+		m.one([]string{"", ", reported_at: 2026-03-28T20:00:00Z", ", reported_at: 2026-04-02T20:00:00Z"}),
+	)
 }
 
 // Policy makes policy number i of a small book of n: it may replace those with
@@ -286,8 +378,12 @@ func Policy(chance Chance, i, n int) Definition {
 	}
 	var rules []string
 	for k := range 1 + m.IntN(3) {
-		rule := fmt.Sprintf("name: u%d, then: %s", k, m.one([]string{"grant", "block", "{require: [s0]}", "{require: [s1, s2]}", "{require: [s3]}",
-			"{require: [{one_of: [s0, s4]}]}", "{require: [{one_of: [s1, s2, s5]}, s6]}", "{require: [s4, s1]}", "{require: [s5]}", "{require: [s6, s3]}"}))
+		rule := fmt.Sprintf(
+			"name: u%d, then: %s",
+			k,
+			m.one([]string{"grant", "block", "{require: [s0]}", "{require: [s1, s2]}", "{require: [s3]}",
+				"{require: [{one_of: [s0, s4]}]}", "{require: [{one_of: [s1, s2, s5]}, s6]}", "{require: [s4, s1]}", "{require: [s5]}", "{require: [s6, s3]}"}),
+		)
 		if !m.odds(4) {
 			rule += ", when: " + m.condition("rule", 2)
 		}
@@ -349,15 +445,28 @@ func (m maker) tests(about string) []func() string {
 		one("anyone", "true"), list("accounts", accounts), list("groups", groups), list("groups", groups),
 		list("domains", []string{"one.example", "two.example"}), list("kinds", []string{"person", "service", "emergency"}),
 		one("attributes", "{team: [red, green]}", "{floor: 3}", "{team: blue, floor: [3, 4]}", "{hat: none}"),
-		list("enrolled", methods), one("joined_within", "30d", "28d"), one("account_risk_at_least", "low", "medium", "high"), one("share", "10", "50", "99"),
+		list(
+			"enrolled",
+			methods,
+		), one("joined_within", "30d", "28d"), one("account_risk_at_least", "low", "medium", "high"), one("share", "10", "50", "99"),
 	}
 	app := []func() string{one("every", "true"), list("names", apps), list("tags", tagNames)}
 	attempts := []func() string{
-		list("networks", append(slices.Clone(networks), "198.51.100.0/24")), one("our_network", "true", "false"), list("address_kinds", []string{"ipv4", "ipv6"}), list("countries", append(slices.Clone(countries), regions...)),
-		list("during", windows), list("platforms", platforms), list("device", []string{"known", "managed", "shared", "own"}), list("device_tags", deviceTags),
+		list(
+			"networks",
+			append(slices.Clone(networks), "198.51.100.0/24"),
+		), one("our_network", "true", "false"), list("address_kinds", []string{"ipv4", "ipv6"}), list("countries", append(slices.Clone(countries), regions...)),
+		list(
+			"during",
+			windows,
+		), list("platforms", platforms), list("device", []string{"known", "managed", "shared", "own"}), list("device_tags", deviceTags),
 		list("posture", postures), list("through", attempt.Throughs()), list("actions", attempt.Actions()), list("proved", assurances),
 	}
-	risks := []func() string{list("signals", signals), one("risk_at_least", "low", "medium", "high"), one("score_at_least", "1", "20", "50", "100")}
+	risks := []func() string{
+		list("signals", signals),
+		one("risk_at_least", "low", "medium", "high"),
+		one("score_at_least", "1", "20", "50", "100"),
+	}
 	switch about {
 	case "account":
 		return account
@@ -408,7 +517,12 @@ func Attempt(chance Chance) *attempt.Attempt {
 		a.Proofs = append(a.Proofs, p)
 	}
 	for range m.IntN(4) {
-		p := attempt.Proof{Method: m.one(provable), At: ago(24 * time.Hour), App: m.one(append([]string{"", "alias-of-p0"}, apps...)), Fallback: m.odds(4)}
+		p := attempt.Proof{
+			Method:   m.one(provable),
+			At:       ago(24 * time.Hour),
+			App:      m.one(append([]string{"", "alias-of-p0"}, apps...)),
+			Fallback: m.odds(4),
+		}
 		if m.odds(8) {
 			p.At = time.Time{}
 		}
@@ -502,7 +616,16 @@ var reports = []struct {
 }{
 	{"firewall", []attempt.Scalar{attempt.BoolScalar(true), attempt.BoolScalar(false), {}}},
 	{"patch_age_days", []attempt.Scalar{attempt.NumberScalar(12), attempt.NumberScalar(31), attempt.TextScalar("old")}},
-	{"os_version", []attempt.Scalar{attempt.TextScalar("10.2.1"), attempt.TextScalar("10.10"), attempt.TextScalar("9"), attempt.NumberScalar(17), attempt.TextScalar("x")}},
+	{
+		"os_version",
+		[]attempt.Scalar{
+			attempt.TextScalar("10.2.1"),
+			attempt.TextScalar("10.10"),
+			attempt.TextScalar("9"),
+			attempt.NumberScalar(17),
+			attempt.TextScalar("x"),
+		},
+	},
 	{"channel", []attempt.Scalar{attempt.TextScalar("stable"), attempt.TextScalar("dev"), attempt.NumberScalar(3)}},
 }
 
@@ -533,7 +656,13 @@ func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt
 		d.Facts = facts
 	}
 	if odds > 0 && m.odds(3) {
-		d.Remembered = []attempt.Remembered{{Account: m.one([]string{a.Account, a.Account, accounts[0]}), Method: m.one(methods), At: a.At.Add(-time.Duration(m.IntN(60*24)-1) * time.Hour)}}
+		d.Remembered = []attempt.Remembered{
+			{
+				Account: m.one([]string{a.Account, a.Account, accounts[0]}),
+				Method:  m.one(methods),
+				At:      a.At.Add(-time.Duration(m.IntN(60*24)-1) * time.Hour),
+			},
+		}
 	}
 	return d
 }
