@@ -163,7 +163,7 @@ func (b *Book) DecideConsent(ctx context.Context, r *consent.Request, known cons
 func (b *Book) Digest() string { return b.source.Digest }
 
 // Differs reports whether another book says something else, so that it is worth
-// swapping in. A book of which nothing is known differs.
+// swapping in. A book that nothing is known about differs.
 func (b *Book) Differs(other *Book) bool {
 	return b == nil || other == nil || b.source.Digest != other.source.Digest || b.judge.Rules() != other.judge.Rules()
 }

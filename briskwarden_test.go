@@ -28,7 +28,12 @@ func open(t *testing.T, options ...briskwarden.Option) *briskwarden.Book {
 }
 
 func signOn(account string) *attempt.Attempt {
-	return &attempt.Attempt{At: time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC), Account: account, App: "mail", Proofs: []attempt.Proof{{Method: "password"}}}
+	return &attempt.Attempt{
+		At:      time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC),
+		Account: account,
+		App:     "mail",
+		Proofs:  []attempt.Proof{{Method: "password"}},
+	}
 }
 
 // TestAWardenWithoutABookBlocks: the zero Warden, and one whose book was taken
@@ -63,7 +68,10 @@ func TestDiffers(t *testing.T) {
 // and go meanwhile.
 func TestConcurrentSwaps(t *testing.T) {
 	people := &staff{accounts: map[string]directory.Account{}}
-	books := []*briskwarden.Book{open(t, briskwarden.WithAccounts(people)), open(t, briskwarden.WithAccounts(people), briskwarden.WithChange("policies.everyone.stage", "draft"))}
+	books := []*briskwarden.Book{
+		open(t, briskwarden.WithAccounts(people)),
+		open(t, briskwarden.WithAccounts(people), briskwarden.WithChange("policies.everyone.stage", "draft")),
+	}
 	w := briskwarden.New(books[0])
 	var group sync.WaitGroup
 	for range 4 {

@@ -87,7 +87,12 @@ func ExampleWarden_Swap() {
 		return
 	}
 	warden := briskwarden.New(older)
-	a := &attempt.Attempt{At: time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC), Account: "liv", App: "mail", Proofs: []attempt.Proof{{Method: "password"}}}
+	a := &attempt.Attempt{
+		At:      time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC),
+		Account: "liv",
+		App:     "mail",
+		Proofs:  []attempt.Proof{{Method: "password"}},
+	}
 	fmt.Println(warden.Verdict(context.Background(), a))
 
 	newer, err := briskwarden.OpenFS(book, briskwarden.WithAccounts(people), briskwarden.WithChange("policies.everyone.stage", "draft"))
@@ -152,9 +157,15 @@ func ExampleWithLocator() {
 	a := &attempt.Attempt{At: time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC), Account: "liv", App: "mail",
 		IP: attempt.Known(netip.MustParseAddr("192.0.2.7")), Proofs: []attempt.Proof{{Method: "password"}}}
 	for _, locator := range []places{{}, {down: true}} {
-		opened, err := briskwarden.OpenFS(book, briskwarden.WithLocator(locator),
+		opened, err := briskwarden.OpenFS(
+			book,
+			briskwarden.WithLocator(locator),
 			briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Methods: []string{"password"}}}}),
-			briskwarden.WithChange("policies.everyone.rules", "[{name: home, when: {countries: [NO]}, then: {require: [own-password]}}, {name: abroad, then: block}]"))
+			briskwarden.WithChange(
+				"policies.everyone.rules",
+				"[{name: home, when: {countries: [NO]}, then: {require: [own-password]}}, {name: abroad, then: block}]",
+			),
+		)
 		if err != nil {
 			fmt.Println(err)
 			return
@@ -177,7 +188,12 @@ func ExampleBook_Decide_outsideCheck() {
 		fmt.Println(err)
 		return
 	}
-	a := &attempt.Attempt{At: time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC), Account: "liv", App: "mail", Proofs: []attempt.Proof{{Method: "password"}}}
+	a := &attempt.Attempt{
+		At:      time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC),
+		Account: "liv",
+		App:     "mail",
+		Proofs:  []attempt.Proof{{Method: "password"}},
+	}
 	fmt.Println(opened.Verdict(context.Background(), a))
 	a.External = map[string]attempt.CheckResult{"badge-reader": attempt.CheckPassed}
 	fmt.Println(opened.Verdict(context.Background(), a))

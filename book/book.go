@@ -330,5 +330,15 @@ func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
 	return consent.Compile(judge.Directory(), judge.Accounts(), b.Consent, b.Scopes, b.Clients)
 }
 
+// CompileBoth is Compile and CompileConsent.
+func (b *Book) CompileBoth() (*decide.Judge, *consent.Judge, error) {
+	judge, err := b.Compile()
+	if err != nil {
+		return nil, nil, err
+	}
+	consents, err := b.CompileConsent(judge)
+	return judge, consents, err
+}
+
 // Compile makes the judge that decides by the book.
 func (b *Book) Compile() (*decide.Judge, error) { return decide.Compile(b.Rulebook()) }

@@ -38,37 +38,161 @@ var wrongs = map[string]struct {
 	text string
 	want []string
 }{
-	"no version":        {"accounts: []\n", []string{"1:1: the file lacks `briskwarden: 1`, which says that it is part of a book"}},
-	"other version":     {"briskwarden: 2\n", []string{`1:14: this program reads books of version 1, not "2"`}},
-	"nothing":           {"# nothing\n", []string{"1:1: the file says nothing; a book begins with `briskwarden: 1`"}},
-	"a list":            {"- 1\n", []string{"1:1: expected the sections of a book, which begins with `briskwarden: 1`, found a list"}},
-	"two documents":     {"briskwarden: 1\n---\nbriskwarden: 1\n", []string{"2:1: a file is one document; take the `---` out or begin another file"}},
-	"no YAML":           {"briskwarden: 1\na: [1, 2\nb: 3\n", []string{"3:2: not YAML: while parsing a flow sequence, did not find expected ',' or ']'"}},
-	"section":           {"briskwarden: 1\npolicy: []\n", []string{`2:1: a book has no key "policy"; did you mean "policies"?`}},
-	"key":               {"briskwarden: 1\naccounts:\n- {name: a, grops: [g]}\n", []string{`3:13: an account has no key "grops"; did you mean "groups"?`}},
-	"lacks":             {"briskwarden: 1\napps: [{tags: [x]}]\n", []string{`2:8: an app lacks the key "name"`}},
-	"key twice":         {"briskwarden: 1\napps:\n- {name: a, tags: [x], tags: [y]}\n", []string{`3:24: "tags" stands twice; the other is on line 3`}},
-	"name twice":        {"briskwarden: 1\napps:\n- {name: a}\n- {name: a}\n", []string{`4:3: app "a" is defined twice; the other is at x.yaml:3:3`}},
-	"no name":           {"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n", []string{"3:10: a name cannot be empty", `4:10: a name has no spaces, control or format characters; this one has U+0020`}},
-	"zone":              {"briskwarden: 1\nsettings: {zone: Europe/Olso, otherwise: blok}\n", []string{`2:18: "Europe/Olso" is no IANA time zone such as Europe/Oslo`, `2:42: expected grant, block or {require: [assurances]}, found "blok"; did you mean "block"?`}},
-	"range":             {"briskwarden: 1\nnetworks: {n: {ranges: [203.0.113.5/24, 1.2.3]}, 10.0.0.1: {ranges: []}}\n", []string{`2:25: "203.0.113.5/24" has bits set behind the /24; write 203.0.113.0/24 for the block or 203.0.113.5 for the one address`, `2:41: "1.2.3" is no IP address, CIDR block or range a-b`, `2:50: the network "10.0.0.1" is named like an address; give it a name of its own`}},
-	"country":           {"briskwarden: 1\nregions: {r: [NO, UK], SE: [SE]}\n", []string{`2:19: "UK" is not an assigned ISO 3166-1 code; did you mean GB?`, `2:24: the region "SE" is named like a country; give it a name of its own`}},
-	"window":            {"briskwarden: 1\nwindows: {w: {from: 5, days: [frid]}, v: {from: '24:00'}}\n", []string{`2:21: a time of day is written like "05:00", from 00:00 to 24:00, not "5"`, `2:31: "frid" is not a day of the week; did you mean "fri"?`, "2:39: window v starts at 24:00, the end of the day; write 00:00 for its beginning"}},
-	"assurance":         {"briskwarden: 1\nassurances: {s: {prove: [{within: 12h}]}, u: {prove: []}, v: {prove: [{any_of: [pasword]}, {traits: [phishing_resistant, out_of_band]}]}}\n", []string{"2:14: assurance s, item 1 of prove: give any_of or traits, and one of them only", "2:43: assurance u demands nothing; give prove, posture, change_password, accept, external, consent or enrol", "2:59: assurance v, item 2 of prove: no method has all of these traits", `2:81: method "pasword" is not defined; did you mean "password"?`}},
-	"references":        {"briskwarden: 1\ngroups: [{name: crew}]\naccounts: [{name: a, groups: [crwe]}]\napps: [{name: p, open_to: [grew]}]\n", []string{`3:31: group "crwe" is not defined; did you mean "crew"?`, `4:28: group "grew" is not defined; did you mean "crew"?`}},
-	"group circle":      {"briskwarden: 1\ngroups:\n- {name: c, includes: [b]}\n- {name: b, includes: [a]}\n- {name: a, includes: [c]}\n", []string{`5:3: group a includes itself: a > c > b > a`}},
-	"self":              {"briskwarden: 1\ngroups: [{name: a, includes: [a]}]\n", []string{`2:10: group a includes itself: a > a`}},
-	"policy circle":     {"briskwarden: 1\npolicies:\n- {name: p, stage: live, who: anyone, apps: every, replaces: [q], rules: [{name: r, then: block}]}\n- {name: q, stage: live, who: anyone, apps: every, replaces: [p], rules: [{name: r, then: block}]}\n", []string{`3:3: policy p replaces itself: p > q > p`}},
-	"policy":            {"briskwarden: 1\npolicies: [{name: p, stage: alive, who: anybody, apps: {anyone: true}, rules: []}]\n", []string{"2:12: policy p has no rules, so it never speaks; give it at least one", `2:29: "alive" is not a stage; did you mean "live"?`, `2:41: expected anyone or a condition with keys such as anyone, accounts, groups, found "anybody"`, `2:57: "anyone" makes no sense here; the keys are every, names, tags, all, any, not, except`}},
-	"rules":             {"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: anyone\n  apps: every\n  rules:\n  - {name: r, then: {require: [x]}}\n  - {name: r, then: {ask: 1}, when: {}}\n", []string{`8:32: assurance "x" is not defined`, `9:5: rule "r" stands twice; the other is on line 8`, `9:22: an outcome has no key "ask"; it is one of require`, "9:37: the condition is empty; expected keys such as anyone, accounts, groups"}},
-	"conditions":        {condition("{countrys: [NO], networks: [], during: [w], networks: [n]}"), []string{`2:77: a condition has no key "countrys"; did you mean "countries"?`, `2:103: the list of networks is empty; name at least one`, `2:116: window "w" is not defined`, `2:120: "networks" stands twice; the other is on line 2`}},
-	"condition values":  {condition("{networks: [1.2.3.4.5, pier, 10.0.0.1], countries: [XY, no], kinds: [human], through: [tunnel], our_network: yes, except: {every: false}}"), []string{`2:88: "1.2.3.4.5" is no IP address, CIDR block or range a-b`, `2:99: network "pier" is not defined`, `2:128: no region is named "XY"; and as a country: "XY" is not an ISO 3166-1 alpha-2 country code such as NO`, `2:132: no region is named "no"; and as a country: country codes are in capitals: write NO for "no"`, `2:145: "human" is no value of kinds; it is one of person, service, emergency`, `2:163: "tunnel" is no value of through; it is one of browser, native, unattended, unpromptable`, `2:185: expected true or false for our_network, found "yes"`, `2:206: expected true for every, found "false"`}},
-	"except alone":      {condition("{except: {kinds: [person]}}"), []string{"2:77: `except` takes away from what stands beside it, and nothing does"}},
-	"alone":             {condition("{all: [], not: 3}"), []string{`2:82: expected a list of conditions for all, found an empty list`, `2:91: expected anyone or every or a condition with keys such as anyone, accounts, groups, found "3"`}},
-	"wrong shapes":      {"briskwarden: 1\nnetworks: []\naccounts: {a: 1}\napps: [3, {name: [a]}, {name: b, tags: {}, public: maybe}]\n", []string{`2:11: expected a mapping from names to definitions in networks, found an empty list`, "3:11: expected a list of items with a name in accounts, found a mapping", `4:8: expected an app with the keys name, about, tags, open_to, public, known_as, hosts, limits, over, found "3"`, "4:18: expected text, found a list", "4:40: expected a list for tags, found a mapping", `4:52: expected true or false for public, found "maybe"`}},
-	"a tag":             {"briskwarden: 1\nsettings: {zone: !!binary aGk=, otherwise: !secret block}\n", []string{`2:18: "aGk=" is no IANA time zone such as Europe/Oslo`, "2:44: the tag !secret has no meaning in a book; take it out"}},
+	"no version":    {"accounts: []\n", []string{"1:1: the file lacks `briskwarden: 1`, which says that it is part of a book"}},
+	"other version": {"briskwarden: 2\n", []string{`1:14: this program reads books of version 1, not "2"`}},
+	"nothing":       {"# nothing\n", []string{"1:1: the file says nothing; a book begins with `briskwarden: 1`"}},
+	"a list":        {"- 1\n", []string{"1:1: expected the sections of a book, which begins with `briskwarden: 1`, found a list"}},
+	"two documents": {
+		"briskwarden: 1\n---\nbriskwarden: 1\n",
+		[]string{"2:1: a file is one document; take the `---` out or begin another file"},
+	},
+	"no YAML": {
+		"briskwarden: 1\na: [1, 2\nb: 3\n",
+		[]string{"3:2: not YAML: while parsing a flow sequence, did not find expected ',' or ']'"},
+	},
+	"section": {"briskwarden: 1\npolicy: []\n", []string{`2:1: a book has no key "policy"; did you mean "policies"?`}},
+	"key": {
+		"briskwarden: 1\naccounts:\n- {name: a, grops: [g]}\n",
+		[]string{`3:13: an account has no key "grops"; did you mean "groups"?`},
+	},
+	"lacks": {"briskwarden: 1\napps: [{tags: [x]}]\n", []string{`2:8: an app lacks the key "name"`}},
+	"key twice": {
+		"briskwarden: 1\napps:\n- {name: a, tags: [x], tags: [y]}\n",
+		[]string{`3:24: "tags" stands twice; the other is on line 3`},
+	},
+	"name twice": {
+		"briskwarden: 1\napps:\n- {name: a}\n- {name: a}\n",
+		[]string{`4:3: app "a" is defined twice; the other is at x.yaml:3:3`},
+	},
+	"no name": {
+		"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n",
+		[]string{"3:10: a name cannot be empty", `4:10: a name has no spaces, control or format characters; this one has U+0020`},
+	},
+	"zone": {
+		"briskwarden: 1\nsettings: {zone: Europe/Olso, otherwise: blok}\n",
+		[]string{
+			`2:18: "Europe/Olso" is no IANA time zone such as Europe/Oslo`,
+			`2:42: expected grant, block or {require: [assurances]}, found "blok"; did you mean "block"?`,
+		},
+	},
+	"range": {
+		"briskwarden: 1\nnetworks: {n: {ranges: [203.0.113.5/24, 1.2.3]}, 10.0.0.1: {ranges: []}}\n",
+		[]string{
+			`2:25: "203.0.113.5/24" has bits set behind the /24; write 203.0.113.0/24 for the block or 203.0.113.5 for the one address`,
+			`2:41: "1.2.3" is no IP address, CIDR block or range a-b`,
+			`2:50: the network "10.0.0.1" is named like an address; give it a name of its own`,
+		},
+	},
+	"country": {
+		"briskwarden: 1\nregions: {r: [NO, UK], SE: [SE]}\n",
+		[]string{
+			`2:19: "UK" is not an assigned ISO 3166-1 code; did you mean GB?`,
+			`2:24: the region "SE" is named like a country; give it a name of its own`,
+		},
+	},
+	"window": {
+		"briskwarden: 1\nwindows: {w: {from: 5, days: [frid]}, v: {from: '24:00'}}\n",
+		[]string{
+			`2:21: a time of day is written like "05:00", from 00:00 to 24:00, not "5"`,
+			`2:31: "frid" is not a day of the week; did you mean "fri"?`,
+			"2:39: window v starts at 24:00, the end of the day; write 00:00 for its beginning",
+		},
+	},
+	"assurance": {
+		"briskwarden: 1\nassurances: {s: {prove: [{within: 12h}]}, u: {prove: []}, v: {prove: [{any_of: [pasword]}, {traits: [phishing_resistant, out_of_band]}]}}\n",
+		[]string{
+			"2:14: assurance s, item 1 of prove: give any_of or traits, and one of them only",
+			"2:43: assurance u demands nothing; give prove, posture, change_password, accept, external, consent or enrol",
+			"2:59: assurance v, item 2 of prove: no method has all of these traits",
+			`2:81: method "pasword" is not defined; did you mean "password"?`,
+		},
+	},
+	"references": {
+		"briskwarden: 1\ngroups: [{name: crew}]\naccounts: [{name: a, groups: [crwe]}]\napps: [{name: p, open_to: [grew]}]\n",
+		[]string{`3:31: group "crwe" is not defined; did you mean "crew"?`, `4:28: group "grew" is not defined; did you mean "crew"?`},
+	},
+	"group circle": {
+		"briskwarden: 1\ngroups:\n- {name: c, includes: [b]}\n- {name: b, includes: [a]}\n- {name: a, includes: [c]}\n",
+		[]string{`5:3: group a includes itself: a > c > b > a`},
+	},
+	"self": {"briskwarden: 1\ngroups: [{name: a, includes: [a]}]\n", []string{`2:10: group a includes itself: a > a`}},
+	"policy circle": {
+		"briskwarden: 1\npolicies:\n- {name: p, stage: live, who: anyone, apps: every, replaces: [q], rules: [{name: r, then: block}]}\n- {name: q, stage: live, who: anyone, apps: every, replaces: [p], rules: [{name: r, then: block}]}\n",
+		[]string{`3:3: policy p replaces itself: p > q > p`},
+	},
+	"policy": {
+		"briskwarden: 1\npolicies: [{name: p, stage: alive, who: anybody, apps: {anyone: true}, rules: []}]\n",
+		[]string{
+			"2:12: policy p has no rules, so it never speaks; give it at least one",
+			`2:29: "alive" is not a stage; did you mean "live"?`,
+			`2:41: expected anyone or a condition with keys such as anyone, accounts, groups, found "anybody"`,
+			`2:57: "anyone" makes no sense here; the keys are every, names, tags, all, any, not, except`,
+		},
+	},
+	"rules": {
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: anyone\n  apps: every\n  rules:\n  - {name: r, then: {require: [x]}}\n  - {name: r, then: {ask: 1}, when: {}}\n",
+		[]string{
+			`8:32: assurance "x" is not defined`,
+			`9:5: rule "r" stands twice; the other is on line 8`,
+			`9:22: an outcome has no key "ask"; it is one of require`,
+			"9:37: the condition is empty; expected keys such as anyone, accounts, groups",
+		},
+	},
+	"conditions": {
+		condition("{countrys: [NO], networks: [], during: [w], networks: [n]}"),
+		[]string{
+			`2:77: a condition has no key "countrys"; did you mean "countries"?`,
+			`2:103: the list of networks is empty; name at least one`,
+			`2:116: window "w" is not defined`,
+			`2:120: "networks" stands twice; the other is on line 2`,
+		},
+	},
+	"condition values": {
+		condition(
+			"{networks: [1.2.3.4.5, pier, 10.0.0.1], countries: [XY, no], kinds: [human], through: [tunnel], our_network: yes, except: {every: false}}",
+		),
+		[]string{
+			`2:88: "1.2.3.4.5" is no IP address, CIDR block or range a-b`,
+			`2:99: network "pier" is not defined`,
+			`2:128: no region is named "XY"; and as a country: "XY" is not an ISO 3166-1 alpha-2 country code such as NO`,
+			`2:132: no region is named "no"; and as a country: country codes are in capitals: write NO for "no"`,
+			`2:145: "human" is no value of kinds; it is one of person, service, emergency`,
+			`2:163: "tunnel" is no value of through; it is one of browser, native, unattended, unpromptable`,
+			`2:185: expected true or false for our_network, found "yes"`,
+			`2:206: expected true for every, found "false"`,
+		},
+	},
+	"except alone": {
+		condition("{except: {kinds: [person]}}"),
+		[]string{"2:77: `except` takes away from what stands beside it, and nothing does"},
+	},
+	"alone": {
+		condition("{all: [], not: 3}"),
+		[]string{
+			`2:82: expected a list of conditions for all, found an empty list`,
+			`2:91: expected anyone or every or a condition with keys such as anyone, accounts, groups, found "3"`,
+		},
+	},
+	"wrong shapes": {
+		"briskwarden: 1\nnetworks: []\naccounts: {a: 1}\napps: [3, {name: [a]}, {name: b, tags: {}, public: maybe}]\n",
+		[]string{
+			`2:11: expected a mapping from names to definitions in networks, found an empty list`,
+			"3:11: expected a list of items with a name in accounts, found a mapping",
+			`4:8: expected an app with the keys name, about, tags, open_to, public, known_as, hosts, limits, over, found "3"`,
+			"4:18: expected text, found a list",
+			"4:40: expected a list for tags, found a mapping",
+			`4:52: expected true or false for public, found "maybe"`,
+		},
+	},
+	"a tag": {
+		"briskwarden: 1\nsettings: {zone: !!binary aGk=, otherwise: !secret block}\n",
+		[]string{`2:18: "aGk=" is no IANA time zone such as Europe/Oslo`, "2:44: the tag !secret has no meaning in a book; take it out"},
+	},
 	"a key that is not": {"briskwarden: 1\n? [a]\n: 1\n", []string{"2:3: a key is a word, not a list"}},
-	"alias of itself":   {"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: &w {any: [*w, {groups: [g]}]}\n  apps: every\n  rules: [{name: r, then: block}]\ngroups: [{name: g}]\n", []string{"5:18: the alias *w contains itself"}},
+	"alias of itself": {
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: &w {any: [*w, {groups: [g]}]}\n  apps: every\n  rules: [{name: r, then: block}]\ngroups: [{name: g}]\n",
+		[]string{"5:18: the alias *w contains itself"},
+	},
 }
 
 // condition is a file whose rule has this condition, which begins in column 73
@@ -116,7 +240,9 @@ func TestWhatIsNoBook(t *testing.T) {
 
 func TestABombDoesNotGoOff(t *testing.T) {
 	var bomb strings.Builder
-	bomb.WriteString("briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  apps: every\n  rules: [{name: r, then: block}]\n  who:\n    all:\n    - &b0 {any: [{groups: [g]}, {groups: [g]}]}\n")
+	bomb.WriteString(
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  apps: every\n  rules: [{name: r, then: block}]\n  who:\n    all:\n    - &b0 {any: [{groups: [g]}, {groups: [g]}]}\n",
+	)
 	for i := 1; i < 40; i++ {
 		fmt.Fprintf(&bomb, "    - &b%d {any: [*b%d, *b%d]}\n", i, i-1, i-1)
 	}
@@ -196,17 +322,27 @@ imports:
 	at := time.Date(2026, time.October, 1, 0, 0, 0, 0, time.UTC)
 	all := files(map[string]string{"x.yaml": text,
 		"hands.csv": "name,groups,methods\nliv,crew deck,\"push,pusch\"\nper,deck,\nodd name,deck,\n"})
-	all["yard.json"] = &fstest.MapFile{ModTime: at, Data: []byte(`[{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "marek"}]`)}
+	all["yard.json"] = &fstest.MapFile{
+		ModTime: at,
+		Data:    []byte(`[{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "marek"}]`),
+	}
 	b, err := book.OpenFS(all)
 	require.NoError(t, err)
-	require.Equal(t, []string{"ragna", "liv", "per", "marek"}, []string{b.Accounts[0].Name, b.Accounts[1].Name, b.Accounts[2].Name, b.Accounts[3].Name})
+	require.Equal(
+		t,
+		[]string{"ragna", "liv", "per", "marek"},
+		[]string{b.Accounts[0].Name, b.Accounts[1].Name, b.Accounts[2].Name, b.Accounts[3].Name},
+	)
 	require.Equal(t, []string{"push"}, b.Accounts[1].Methods)
 	require.Equal(t, []string{"password", "crew-card"}, b.Accounts[2].Methods, "where the file does not say")
 	require.Equal(t, "hands.csv:3:1", b.Where("account", "per").String())
 	require.Equal(t, "2026-11-15T23:00:00Z", b.Imported[0].TakenAt.UTC().Format(time.RFC3339))
 	require.Equal(t, at, b.Imported[1].TakenAt, "when the file was last changed")
 	require.Equal(t, []people.Skipped{{Line: 2, Text: `the account liv: method "pusch" is not defined; did you mean "push"?`},
-		{Line: 4, Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`}}, b.Imported[0].Skipped)
+		{
+			Line: 4,
+			Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`,
+		}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	require.Equal(t, []string{"crew", "deck"}, judge.Directory().Profile(2).Groups(), "a group that both name is one")
@@ -239,7 +375,15 @@ func TestChanges(t *testing.T) {
 	require.NoError(t, err)
 	changes, err := book.ParseChanges(`settings.otherwise=grant, {require: [two-factors, no-phishing]},"block"`)
 	require.NoError(t, err)
-	require.Equal(t, []book.Change{{"settings.otherwise", "grant"}, {"settings.otherwise", "{require: [two-factors, no-phishing]}"}, {"settings.otherwise", `"block"`}}, changes)
+	require.Equal(
+		t,
+		[]book.Change{
+			{"settings.otherwise", "grant"},
+			{"settings.otherwise", "{require: [two-factors, no-phishing]}"},
+			{"settings.otherwise", `"block"`},
+		},
+		changes,
+	)
 	for path, c := range map[string]struct {
 		value string
 		saw   func(b *book.Book) any
@@ -389,13 +533,27 @@ func TestDirectoryOutside(t *testing.T) {
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	d := judge.Decide(context.Background(), &attempt.Attempt{At: time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC), Account: "ann", App: "mail", Proofs: []attempt.Proof{{Method: "password"}}})
+	d := judge.Decide(
+		context.Background(),
+		&attempt.Attempt{
+			At:      time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC),
+			Account: "ann",
+			App:     "mail",
+			Proofs:  []attempt.Proof{{Method: "password"}},
+		},
+	)
 	require.Equal(t, decide.AccountUnknown, d.Causes[0].Code, "named is not known")
 }
 
 func TestAnImportedAccountCanBeCompleted(t *testing.T) {
-	files := fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\nimports: [{name: hr, file: hr.csv}]\naccounts: [{name: ann, methods: [push], attributes: {floor: 3}}]\n")},
-		"hr.csv": {Data: []byte("name,methods,disabled,kind,town\nann,password,true,service,Bergen\nbob,password,,,\n")}}
+	files := fstest.MapFS{
+		"b.yaml": {
+			Data: []byte(
+				"briskwarden: 1\nimports: [{name: hr, file: hr.csv}]\naccounts: [{name: ann, methods: [push], attributes: {floor: 3}}]\n",
+			),
+		},
+		"hr.csv": {Data: []byte("name,methods,disabled,kind,town\nann,password,true,service,Bergen\nbob,password,,,\n")},
+	}
 	b, err := book.OpenFS(files)
 	require.NoError(t, err)
 	require.Len(t, b.Accounts, 2)
@@ -411,8 +569,15 @@ func TestAnImportedAccountCanBeCompleted(t *testing.T) {
 // TestTheDigestHasNames: two imports whose files are exchanged are another book.
 func TestTheDigestHasNames(t *testing.T) {
 	digest := func(one, two string) string {
-		b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\nimports: [{name: a, file: a.csv, methods: [password]}, {name: b, file: b.csv}]\n")},
-			"a.csv": {Data: []byte(one)}, "b.csv": {Data: []byte(two)}})
+		b, err := book.OpenFS(
+			fstest.MapFS{
+				"b.yaml": {
+					Data: []byte("briskwarden: 1\nimports: [{name: a, file: a.csv, methods: [password]}, {name: b, file: b.csv}]\n"),
+				},
+				"a.csv": {Data: []byte(one)},
+				"b.csv": {Data: []byte(two)},
+			},
+		)
 		require.NoError(t, err)
 		return b.Digest
 	}

@@ -176,7 +176,7 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 		some.MinItems = 1
 		object := &jsonschema.Schema{Type: "object", MinProperties: 1, More: jsonschema.None{}, Properties: map[string]*jsonschema.Schema{
 			"all":    some.Describe("conditions that must all hold"),
-			"any":    some.Describe("conditions of which one must hold"),
+			"any":    some.Describe("conditions; one of them must hold"),
 			"not":    self.Describe("a condition that must not hold"),
 			"except": self.Describe("a condition that takes away from what stands beside it"),
 		}}
@@ -226,7 +226,7 @@ func outcomeSchema() *jsonschema.Schema {
 		More:     jsonschema.None{},
 		Required: []string{"one_of"},
 		Properties: map[string]*jsonschema.Schema{
-			"one_of": oneOrMore(jsonschema.Text(), 1).Describe("assurances of which one is to be met whole"),
+			"one_of": oneOrMore(jsonschema.Text(), 1).Describe("assurances; one of them is to be met whole"),
 		},
 	}
 	require := &jsonschema.Schema{

@@ -11,14 +11,22 @@ import (
 
 // define makes a key for the tests of this package, which has none of its own.
 func define(name string, shape condition.Shape) condition.Key {
-	return condition.Define(condition.Definition{Name: name, Doc: "made up", About: condition.AboutApp, Shape: shape, Meaning: condition.MeansWords, Fact: condition.OfManyValues,
-		Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
-			return condition.Binding{}, nil
+	return condition.Define(
+		condition.Definition{
+			Name:    name,
+			Doc:     "made up",
+			About:   condition.AboutApp,
+			Shape:   shape,
+			Meaning: condition.MeansWords,
+			Fact:    condition.OfManyValues,
+			Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+				return condition.Binding{}, nil
+			},
+			Holds: func(any, *condition.Test) condition.Truth { return condition.Unknown },
+			Saw:   func(any, *condition.Test) string { return "" },
+			Says:  func(*condition.Test, bool) string { return name },
 		},
-		Holds: func(any, *condition.Test) condition.Truth { return condition.Unknown },
-		Saw:   func(any, *condition.Test) string { return "" },
-		Says:  func(*condition.Test, bool) string { return name },
-	})
+	)
 }
 
 var (

@@ -86,7 +86,13 @@ func TestDecide(t *testing.T) {
 		"other data":         {allowMild, func(r *consent.Request) { r.Scopes, r.Resource.Group = []string{"chat"}, "crew" }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=review", ""},
 		"refused yet":        {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"mail.read"}}), consent.Refuse, consent.RuleRefuses, "mail.read=refuse", "No mail."},
 	} {
-		r := &consent.Request{At: monday, Account: "ann", Client: "tides", Scopes: []string{"openid"}, RedirectURI: "https://tides.example/cb"}
+		r := &consent.Request{
+			At:          monday,
+			Account:     "ann",
+			Client:      "tides",
+			Scopes:      []string{"openid"},
+			RedirectURI: "https://tides.example/cb",
+		}
 		if c.change != nil {
 			c.change(r)
 		}
@@ -125,9 +131,24 @@ func (r random) condition(deep int) string {
 			fmt.Sprintf("{any: [%s, %s]}", r.condition(deep-1), r.condition(deep-1)),
 			fmt.Sprintf("{not: %s}", r.condition(deep-1)))
 	}
-	return r.one("{publisher_vetted: true}", "{publisher_vetted: false}", "{scopes_within: [mild]}", "{scopes_within: [middle]}", "{scopes: [openid, chat]}", `{scopes: ["*.read"]}`,
-		"{clients: [tides]}", "{client_tags: [sea]}", "{standing: [approved]}", "{standing: [unreviewed]}", "{resource: [own]}", "{resource: [group]}", "{owns_group: true}",
-		"{groups: [crew]}", "{accounts: [eve]}", "{anyone: true}")
+	return r.one(
+		"{publisher_vetted: true}",
+		"{publisher_vetted: false}",
+		"{scopes_within: [mild]}",
+		"{scopes_within: [middle]}",
+		"{scopes: [openid, chat]}",
+		`{scopes: ["*.read"]}`,
+		"{clients: [tides]}",
+		"{client_tags: [sea]}",
+		"{standing: [approved]}",
+		"{standing: [unreviewed]}",
+		"{resource: [own]}",
+		"{resource: [group]}",
+		"{owns_group: true}",
+		"{groups: [crew]}",
+		"{accounts: [eve]}",
+		"{anyone: true}",
+	)
 }
 
 func (r random) rules() string {
@@ -143,8 +164,13 @@ func (r random) rules() string {
 }
 
 func (r random) request() *consent.Request {
-	q := &consent.Request{At: monday, Account: r.one("ann", "bob", "eve"), Client: r.one("tides", "voyages", "wheel", "new"), Resource: consent.Resource{Group: r.one("", "crew", "office")},
-		RedirectURI: r.one("", "https://tides.example/cb", "https://v.example/cb", "https://w.example/cb")}
+	q := &consent.Request{
+		At:          monday,
+		Account:     r.one("ann", "bob", "eve"),
+		Client:      r.one("tides", "voyages", "wheel", "new"),
+		Resource:    consent.Resource{Group: r.one("", "crew", "office")},
+		RedirectURI: r.one("", "https://tides.example/cb", "https://v.example/cb", "https://w.example/cb"),
+	}
 	for range 1 + r.IntN(3) {
 		q.Scopes = append(q.Scopes, r.one(scopes...))
 	}
@@ -154,8 +180,17 @@ func (r random) request() *consent.Request {
 func (r random) approvals() []consent.Approval {
 	var list []consent.Approval
 	for range r.IntN(4) {
-		list = append(list, consent.Approval{Client: r.one("tides", "voyages", "new"), Scopes: []string{r.one(scopes...)}, Account: r.one("", "", "ann"), Group: r.one("", "", "crew"),
-			Resource: consent.Resource{Group: r.one("", "crew")}, From: monday.Add(time.Duration(r.IntN(3)-1) * time.Hour)})
+		list = append(
+			list,
+			consent.Approval{
+				Client:   r.one("tides", "voyages", "new"),
+				Scopes:   []string{r.one(scopes...)},
+				Account:  r.one("", "", "ann"),
+				Group:    r.one("", "", "crew"),
+				Resource: consent.Resource{Group: r.one("", "crew")},
+				From:     monday.Add(time.Duration(r.IntN(3)-1) * time.Hour),
+			},
+		)
 	}
 	return list
 }
@@ -219,7 +254,16 @@ func TestProperties(t *testing.T) {
 
 // naive answers a request as the issue's words have it, by names alone.
 func naive(scheme consent.Scheme, q *consent.Request, approvals []consent.Approval) consent.Outcome {
-	tier := map[string]int{"openid": 1, "tides.read": 1, "roster.read": 1, "roster.swap": 2, "calendar.read": 2, "mail.read": 5, "all.all": 5, "chat": 9}
+	tier := map[string]int{
+		"openid":        1,
+		"tides.read":    1,
+		"roster.read":   1,
+		"roster.swap":   2,
+		"calendar.read": 2,
+		"mail.read":     5,
+		"all.all":       5,
+		"chat":          9,
+	}
 	redirects := map[string]string{"tides": "https://tides.example/cb", "voyages": "https://v.example/cb", "wheel": "https://w.example/cb"}
 	group := map[string]string{"ann": "crew", "bob": "crew", "eve": "office"}
 	if at, registered := redirects[q.Client]; q.Client == "wheel" || registered && q.RedirectURI != "" && q.RedirectURI != at {
@@ -328,7 +372,11 @@ func TestScopes(t *testing.T) {
 	for scope, tier := range map[string]string{"openid": "mild", "roster.read": "mild", "roster.swap": "middle", "roster.read.all": "grave", "calendar.": "middle", "chat": consent.Unlisted, "all": consent.Unlisted} {
 		require.Equal(t, tier, ladder.TierOf(scope), scope)
 	}
-	require.Equal(t, []string{"openid", "tides.read", "roster.swap", "mail.x", "chat"}, ladder.Sort([]string{"chat", "mail.x", "roster.swap", "tides.read", "openid", "chat"}))
+	require.Equal(
+		t,
+		[]string{"openid", "tides.read", "roster.swap", "mail.x", "chat"},
+		ladder.Sort([]string{"chat", "mail.x", "roster.swap", "tides.read", "openid", "chat"}),
+	)
 	for want, tiers := range map[string][]consent.Tier{
 		"have the same gravity": {{Name: "a", Gravity: 1}, {Name: "b", Gravity: 1}}, "gravity counts from 1": {{Name: "a"}},
 		"both name the scope x": {{Name: "a", Gravity: 1, Scopes: []string{"x"}}, {Name: "b", Gravity: 2, Scopes: []string{"x"}}},
@@ -397,7 +445,13 @@ func TestGrades(t *testing.T) {
 		require.Equal(t, c.danger, g.Danger, "%s: %v", name, g.Reasons)
 		require.Equal(t, c.level, g.Level, name)
 		if c.reason != "" {
-			require.True(t, slices.ContainsFunc(g.Reasons, func(r consent.Reason) bool { return r.Text == c.reason }), "%s: %v", name, g.Reasons)
+			require.True(
+				t,
+				slices.ContainsFunc(g.Reasons, func(r consent.Reason) bool { return r.Text == c.reason }),
+				"%s: %v",
+				name,
+				g.Reasons,
+			)
 		}
 	}
 }

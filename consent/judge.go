@@ -77,7 +77,7 @@ func (j *Judge) Clients() map[string]*Client { return j.clients }
 func (j *Judge) Directory() *directory.Directory { return j.directory }
 
 // MayReview reports whether an account may surely answer requests at a moment. One
-// of which nobody could find out may not.
+// that nobody could find out about may not.
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
 	profile, err := j.Account(ctx, account)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&

@@ -121,7 +121,7 @@ func largeJudge(b testing.TB, size synth.Size) (*decide.Judge, []*attempt.Attemp
 }
 
 // BenchmarkLarge judges attempts on the large book, and on one with 20 policies
-// of which as many speak.
+// while as many speak.
 func BenchmarkLarge(b *testing.B) {
 	judge, attempts := largeJudge(b, large)
 	size := large

@@ -151,10 +151,10 @@ func (k *checker) checkPolicies() {
 				Text: fmt.Sprintf("policy %s has no rules, so it never speaks; give it at least one", p.Name)})
 		}
 		if p.Who == nil {
-			wrong("says not whom it is for; write anyone for all accounts")
+			wrong("does not say whom it is for; write anyone for all accounts")
 		}
 		if p.Apps == nil {
-			wrong("says not which apps it is for; write every for all")
+			wrong("does not say which apps it is for; write every for all")
 		}
 		if p.Stage > Live {
 			wrong("has no stage that there is: %s", p.Stage)
@@ -218,7 +218,7 @@ func (k *checker) checkExemptions() {
 	for i := range exemptions {
 		x := &exemptions[i]
 		if x.Who == nil {
-			k.Wrong("exemption", x.Name, x.At, "exemption %s says not whom it excuses", x.Name)
+			k.Wrong("exemption", x.Name, x.At, "exemption %s does not say whom it excuses", x.Name)
 		}
 		if len(x.From) == 0 {
 			k.Wrong("exemption", x.Name, x.At, "exemption %s excuses from nothing", x.Name)
@@ -240,13 +240,13 @@ func (k *checker) checkRollouts() {
 	for i := range rollouts {
 		r := &rollouts[i]
 		if r.Who == nil {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s says not whom it is for", r.Name)
+			k.Wrong("rollout", r.Name, r.At, "rollout %s does not say whom it is for", r.Name)
 		}
 		if slices.Contains(r.Methods, directory.DeskPass) {
 			k.Wrong("rollout", r.Name, r.At, "rollout %s: a %s cannot be enrolled", r.Name, directory.DeskPass)
 		}
 		if r.Enforced.IsZero() {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s says not from which day it is enforced", r.Name)
+			k.Wrong("rollout", r.Name, r.At, "rollout %s does not say from which day it is enforced", r.Name)
 		}
 		k.refer("rollout", r.Name, r.At, "method", r.Methods, k.methods)
 		k.refer("rollout", r.Name, r.At, "assurance", r.Eases, k.assurances)

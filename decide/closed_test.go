@@ -102,9 +102,16 @@ func rulebook() decide.Rulebook {
 		Assurances: []decide.Assurance{{Name: "own", Prove: prove("password")}, {Name: "held", Prove: prove("push", "otp-app")}},
 		Policies: []decide.Policy{
 			{Name: "base", Stage: decide.Live, Who: test(directory.KeyAnyone, "true"), Apps: test(directory.KeyEvery, "true"),
-				Rules: []decide.Rule{{Name: "odd", When: test(decide.KeyRiskAtLeast, "high")}, {Name: "far", When: test(directory.KeyCountries, "BR")}, {Name: "all", Then: decide.Require("own")}}},
+				Rules: []decide.Rule{
+					{Name: "odd", When: test(decide.KeyRiskAtLeast, "high")},
+					{Name: "far", When: test(directory.KeyCountries, "BR")},
+					{Name: "all", Then: decide.Require("own")},
+				}},
 			{Name: "office", Stage: decide.Live, Who: test(directory.KeyGroups, "office"), Apps: test(directory.KeyEvery, "true"),
-				Rules: []decide.Rule{{Name: "managed", When: test(directory.KeyDevice, "managed"), Then: decide.Outcome{Grant: true}}, {Name: "all", Then: decide.Require("held")}}},
+				Rules: []decide.Rule{
+					{Name: "managed", When: test(directory.KeyDevice, "managed"), Then: decide.Outcome{Grant: true}},
+					{Name: "all", Then: decide.Require("held")},
+				}},
 		},
 	}
 }
@@ -112,8 +119,15 @@ func rulebook() decide.Rulebook {
 // TestWhatIsSuppliedFailsClosed goes through what a program supplies while a
 // decision is made: found, not there, and not to be found out.
 func TestWhatIsSuppliedFailsClosed(t *testing.T) {
-	ann := &attempt.Attempt{At: time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC), Account: "ann", App: "mail", IP: attempt.Known(netip.MustParseAddr("192.0.2.7")),
-		Country: attempt.Known[attempt.CountryCode]("NO"), Proofs: []attempt.Proof{{Method: "password"}}, Device: attempt.Known(attempt.Device{ID: attempt.Known("till")})}
+	ann := &attempt.Attempt{
+		At:      time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC),
+		Account: "ann",
+		App:     "mail",
+		IP:      attempt.Known(netip.MustParseAddr("192.0.2.7")),
+		Country: attempt.Known[attempt.CountryCode]("NO"),
+		Proofs:  []attempt.Proof{{Method: "password"}},
+		Device:  attempt.Known(attempt.Device{ID: attempt.Known("till")}),
+	}
 	with := func(change func(a *attempt.Attempt)) *attempt.Attempt {
 		a := *ann
 		change(&a)
@@ -196,7 +210,12 @@ func TestAPanicLeavesNothingBehind(t *testing.T) {
 	r.Locator = lookup{code: "panic"}
 	judge, err := decide.Compile(r)
 	require.NoError(t, err)
-	far := &attempt.Attempt{At: time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC), Account: "ann", App: "mail", IP: attempt.Known(netip.MustParseAddr("192.0.2.7"))}
+	far := &attempt.Attempt{
+		At:      time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC),
+		Account: "ann",
+		App:     "mail",
+		IP:      attempt.Known(netip.MustParseAddr("192.0.2.7")),
+	}
 	near := *far
 	near.Country = attempt.Known[attempt.CountryCode]("NO")
 	for range 20 {

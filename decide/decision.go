@@ -164,7 +164,7 @@ func DemandKinds() []DemandKind {
 // Demand is one thing that was, or is still, to be shown.
 type Demand struct {
 	Kind     DemandKind     `json:"kind" doc:"what sort of thing is to be shown"`
-	AnyOf    []string       `json:"any_of,omitempty" doc:"methods of which one is to be proven, or enrolled"`
+	AnyOf    []string       `json:"any_of,omitempty" doc:"methods; one of them is to be proven, or enrolled"`
 	Within   *Within        `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
 	Posture  string         `json:"posture,omitzero" doc:"the posture that the device is to pass"`
 	Document string         `json:"document,omitzero" doc:"the document to be accepted"`
@@ -174,7 +174,7 @@ type Demand struct {
 	// Client is the one to be let in, with the scopes that it was not given.
 	Client string     `json:"client,omitzero" doc:"the outside program to be let in"`
 	Scopes []string   `json:"scopes,omitempty" doc:"the scopes that it asks for and was not given"`
-	Ways   [][]Demand `json:"ways,omitempty" doc:"ways of which one is to be met whole"`
+	Ways   [][]Demand `json:"ways,omitempty" doc:"ways; one of them is to be met whole"`
 	Met    bool       `json:"met" doc:"whether it is met"`
 	// Impossible says that it cannot be met in this attempt.
 	Impossible bool `json:"impossible,omitzero" doc:"true where it cannot be met in this attempt"`

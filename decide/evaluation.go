@@ -60,7 +60,7 @@ type evaluation struct {
 	outcomes []joined
 	limits   limits
 	// needs holds the demands, each distinct outcome's in one run; ways and wayNeeds
-	// those of which one way is enough.
+	// those where one way is enough.
 	needs    []need
 	ways     []way
 	wayNeeds []need

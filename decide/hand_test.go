@@ -332,7 +332,8 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	}
 	if who.groups["licensed"] && slices.Contains(app.Tags, "operations") {
 		baseline = false
-		bridge := registered != nil && shared && slices.Contains(registered.Tags, "bridge") && registered.Facts["channel"] == attempt.TextScalar("stable")
+		bridge := registered != nil && shared && slices.Contains(registered.Tags, "bridge") &&
+			registered.Facts["channel"] == attempt.TextScalar("stable")
 		agreed := slices.ContainsFunc(a.Accepted, func(x attempt.Acceptance) bool {
 			return x.Document == "crew-handbook" && x.Version >= 3 && a.At.Sub(x.At) <= 365*24*time.Hour
 		})
@@ -384,7 +385,20 @@ func demoAttempt(random *rand.Rand, e *directory.Directory) *attempt.Attempt {
 		at = at.Truncate(24*time.Hour).AddDate(0, 0, 23-at.Day()).Add(13 * time.Hour)
 	}
 	a := &attempt.Attempt{At: at, Account: account, App: app, Through: attempt.Known(attempt.Through(min(2, random.IntN(9)/3*2))),
-		IP:       attempt.Known(netip.MustParseAddr(one("203.0.113.9", "203.0.113.20", "198.51.100.7", "192.0.2.20", "192.0.2.70", "192.0.2.150", "192.0.2.230", "198.51.100.200"))),
+		IP: attempt.Known(
+			netip.MustParseAddr(
+				one(
+					"203.0.113.9",
+					"203.0.113.20",
+					"198.51.100.7",
+					"192.0.2.20",
+					"192.0.2.70",
+					"192.0.2.150",
+					"192.0.2.230",
+					"198.51.100.200",
+				),
+			),
+		),
 		Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time]()}
 	// One that nothing identifies is known to be nothing in particular.
 	a.Device = attempt.Known(attempt.Device{Known: attempt.Known(false), Managed: attempt.Known(false), Shared: attempt.Known(false),
@@ -392,19 +406,34 @@ func demoAttempt(random *rand.Rand, e *directory.Directory) *attempt.Attempt {
 	if id := one("", "laptop-ingrid", "laptop-einar", "bridge-terminal", "kiosk-2"); id != "" {
 		device := attempt.Device{ID: attempt.Known(id)}
 		if random.IntN(4) == 0 {
-			device.Remembered = []attempt.Remembered{{Account: account, Method: one("push", "otp-app"), At: at.AddDate(0, 0, -random.IntN(40))}}
+			device.Remembered = []attempt.Remembered{
+				{Account: account, Method: one("push", "otp-app"), At: at.AddDate(0, 0, -random.IntN(40))},
+			}
 		}
 		a.Device = attempt.Known(device)
 	}
 	if random.IntN(3) == 0 {
-		a.Previous = attempt.Known(attempt.Previous{At: at.Add(-time.Duration(random.IntN(100*24)) * time.Hour), Country: attempt.Known(attempt.CountryCode(one("NO", "BR"))), Location: attempt.Known(attempt.Location{Lat: 60, Lon: 5})})
+		a.Previous = attempt.Known(
+			attempt.Previous{
+				At:       at.Add(-time.Duration(random.IntN(100*24)) * time.Hour),
+				Country:  attempt.Known(attempt.CountryCode(one("NO", "BR"))),
+				Location: attempt.Known(attempt.Location{Lat: 60, Lon: 5}),
+			},
+		)
 	}
 	methods := []string{"password", "password", "push", "otp-app", "security-key", "crew-card", "sms-code", "certificate", "recovery-code"}
 	for range random.IntN(4) {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: one(methods...), At: at})
 	}
 	for range random.IntN(3) {
-		a.Session.Proofs = append(a.Session.Proofs, attempt.Proof{Method: one(methods...), At: at.Add(-time.Duration(random.IntN(20)) * time.Hour), App: one("mail", "card-till", "card-till")})
+		a.Session.Proofs = append(
+			a.Session.Proofs,
+			attempt.Proof{
+				Method: one(methods...),
+				At:     at.Add(-time.Duration(random.IntN(20)) * time.Hour),
+				App:    one("mail", "card-till", "card-till"),
+			},
+		)
 	}
 	if random.IntN(4) == 0 {
 		a.Failed = []attempt.Failure{{Method: one("push", "otp-app"), Reason: attempt.FailureReason(random.IntN(3))}}

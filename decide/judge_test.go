@@ -41,7 +41,9 @@ apps: [{name: mail}, {name: till, open_to: [crew]}, {name: map, public: true}]
 
 func judgeOf(t *testing.T, policies string) *decide.Judge {
 	t.Helper()
-	b, err := book.OpenFS(fstest.MapFS{"world.yaml": {Data: []byte(world)}, "p.yaml": {Data: []byte("briskwarden: 1\npolicies:\n" + policies)}})
+	b, err := book.OpenFS(
+		fstest.MapFS{"world.yaml": {Data: []byte(world)}, "p.yaml": {Data: []byte("briskwarden: 1\npolicies:\n" + policies)}},
+	)
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
@@ -178,7 +180,12 @@ func TestWhatThePersonIsTold(t *testing.T) {
 	} {
 		d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, c.attempt))
 		told := d.ToPerson
-		require.Equal(t, c.want, told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]", c.name)
+		require.Equal(
+			t,
+			c.want,
+			told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]",
+			c.name,
+		)
 	}
 	d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, `"country":"NO","ip":"192.0.2.1",`+passwordNow))
 	require.Equal(t, decide.StepUp, d.WithShadow.Verdict)
@@ -224,8 +231,8 @@ func TestCompileRefuses(t *testing.T) {
 		{"a policy twice", `policy "base" is defined twice`, func(r *decide.Rulebook) { r.Policies[1].Name = "base" }},
 		{"a policy without a name", `policy "": a name cannot be empty`, func(r *decide.Rulebook) { r.Policies[0].Name = "" }},
 		{"a policy without rules", "policy base has no rules", func(r *decide.Rulebook) { r.Policies[0].Rules = nil }},
-		{"a policy for nobody knows whom", "policy base says not whom it is for", func(r *decide.Rulebook) { r.Policies[0].Who = nil }},
-		{"a policy for nobody knows what", "policy base says not which apps it is for", func(r *decide.Rulebook) { r.Policies[0].Apps = nil }},
+		{"a policy for nobody knows whom", "policy base does not say whom it is for", func(r *decide.Rulebook) { r.Policies[0].Who = nil }},
+		{"a policy for nobody knows what", "policy base does not say which apps it is for", func(r *decide.Rulebook) { r.Policies[0].Apps = nil }},
 		{"a stage that there is not", "policy base has no stage that there is", func(r *decide.Rulebook) { r.Policies[0].Stage = 9 }},
 		{"a policy that replaces what is not there", `policy base: policy "ghost" is not defined`, func(r *decide.Rulebook) { r.Policies[0].Replaces = []string{"ghost"} }},
 		{"a circle", "policy base replaces itself: base > office > base", func(r *decide.Rulebook) {
@@ -259,8 +266,8 @@ func TestCompileRefuses(t *testing.T) {
 			r.Directory.Regions = []directory.Region{{Name: "isles", Countries: []directory.Country{"UK"}}}
 		}},
 		{"a signal twice", `signal "odd" is defined twice`, func(r *decide.Rulebook) { r.Risk.Signals = append(r.Risk.Signals, r.Risk.Signals[0]) }},
-		{"an exemption of nobody knows whom", "exemption x says not whom it excuses", func(r *decide.Rulebook) { r.Exemptions = []decide.Exemption{{Name: "x", From: []string{"own"}}} }},
-		{"a rollout without a day", "rollout x says not from which day", func(r *decide.Rulebook) {
+		{"an exemption of nobody knows whom", "exemption x does not say whom it excuses", func(r *decide.Rulebook) { r.Exemptions = []decide.Exemption{{Name: "x", From: []string{"own"}}} }},
+		{"a rollout without a day", "rollout x does not say from which day", func(r *decide.Rulebook) {
 			r.Rollouts = []decide.Rollout{{Name: "x", Methods: []string{"push"}, Eases: []string{"held"}}}
 		}},
 	} {

@@ -37,36 +37,99 @@ groups: [{name: reds, where: {attributes: {team: red}}}]
 func TestEveryKey(t *testing.T) {
 	const never = "" // the directory is closed, or the attempt always says
 	rows := map[condition.Key][]struct{ when, holds, fails, unknown string }{
-		directory.KeyAnyone:             {{"{anyone: true}", `"account":"ann"`, never, never}},
-		directory.KeyAccounts:           {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
-		directory.KeyGroups:             {{"{groups: [crew]}", `"account":"ann"`, `"account":"bob"`, never}, {"{groups: [reds]}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
-		directory.KeyDomains:            {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		directory.KeyKinds:              {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		directory.KeyAttributes:         {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
-		directory.KeyEnrolled:           {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
-		directory.KeyJoinedWithin:       {{"{joined_within: 30d}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}, {"{joined_within: 22d}", `"account":"dee","at":"2026-11-22T22:59:59Z"`, `"account":"dee","at":"2026-11-22T23:00:00Z"`, never}},
-		directory.KeyAccountRiskAtLeast: {{"{account_risk_at_least: medium}", `"account":"dee"`, `"account":"ann"`, never}, {"{account_risk_at_least: high}", never, `"account":"dee"`, never}},
-		directory.KeyShare:              {{"{share: 100}", `"account":"ann"`, never, never}, {"{share: 1}", never, `"account":"ann"`, never}},
-		directory.KeyEvery:              {{"{every: true}", `"app":"mail"`, never, never}},
-		directory.KeyNames:              {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
-		directory.KeyTags:               {{"{tags: [chart]}", never, `"app":"mail"`, never}},
-		directory.KeyNetworks:           {{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`}},
-		directory.KeyOurNetwork:         {{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`}, {"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`}},
-		directory.KeyAddressKinds: {{"{address_kinds: [ipv6]}", `"ip":"2001:db8::1"`, `"ip":"203.0.113.1"`, `"ip":null`}, {"{address_kinds: [ipv4]}", `"ip":"::ffff:203.0.113.1"`, `"ip":"2001:db8::1"`, `"account":"ann"`},
-			{"{address_kinds: ipv4}", `"ip":"64:ff9b::203.0.113.1"`, never, never}},
-		directory.KeyCountries: {{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
-			{"{countries: [BR]}", `"ip":"192.0.2.1","country":"BR"`, `"ip":"203.0.113.1","country":"BR"`, `"ip":null,"country":"BR"`}, {"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`}, {"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`}},
-		directory.KeyDuring:     {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
-		directory.KeyPlatforms:  {{"{platforms: [windows, ios]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","platform":"linux"}`, `"device":{"id":"new"}`}, {"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`}},
-		directory.KeyDevice:     {{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`}, {"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`}, {"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`}},
-		directory.KeyDeviceTags: {{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`}},
-		directory.KeyPosture:    {{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`}, {"{posture: [fit]}", never, never, `"device":{"id":null}`}},
-		directory.KeyThrough:    {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
-		directory.KeyActions:    {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
-		decide.KeySignals:       {{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`}, {"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never}},
-		decide.KeyRiskAtLeast:   {{"{risk_at_least: high}", `"device":{"known":false},"signals":["told"]`, `"device":{},"signals":[]`, `"device":{},"signals":["told"]`}},
-		decide.KeyScoreAtLeast:  {{"{score_at_least: 50}", `"device":{"known":false}`, `"device":{"known":true},"signals":["told"]`, `"device":{}`}},
-		decide.KeyProved:        {{"{proved: [known]}", passwordNow, `"account":"ann"`, never}, {"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never}},
+		directory.KeyAnyone:   {{"{anyone: true}", `"account":"ann"`, never, never}},
+		directory.KeyAccounts: {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
+		directory.KeyGroups: {
+			{"{groups: [crew]}", `"account":"ann"`, `"account":"bob"`, never},
+			{"{groups: [reds]}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`},
+		},
+		directory.KeyDomains:    {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		directory.KeyKinds:      {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		directory.KeyAttributes: {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
+		directory.KeyEnrolled:   {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
+		directory.KeyJoinedWithin: {
+			{"{joined_within: 30d}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`},
+			{"{joined_within: 22d}", `"account":"dee","at":"2026-11-22T22:59:59Z"`, `"account":"dee","at":"2026-11-22T23:00:00Z"`, never},
+		},
+		directory.KeyAccountRiskAtLeast: {
+			{"{account_risk_at_least: medium}", `"account":"dee"`, `"account":"ann"`, never},
+			{"{account_risk_at_least: high}", never, `"account":"dee"`, never},
+		},
+		directory.KeyShare: {
+			{"{share: 100}", `"account":"ann"`, never, never},
+			{"{share: 1}", never, `"account":"ann"`, never},
+		},
+		directory.KeyEvery: {{"{every: true}", `"app":"mail"`, never, never}},
+		directory.KeyNames: {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
+		directory.KeyTags:  {{"{tags: [chart]}", never, `"app":"mail"`, never}},
+		directory.KeyNetworks: {
+			{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`},
+			{"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`},
+		},
+		directory.KeyOurNetwork: {
+			{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`},
+			{"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`},
+		},
+		directory.KeyAddressKinds: {
+			{"{address_kinds: [ipv6]}", `"ip":"2001:db8::1"`, `"ip":"203.0.113.1"`, `"ip":null`},
+			{"{address_kinds: [ipv4]}", `"ip":"::ffff:203.0.113.1"`, `"ip":"2001:db8::1"`, `"account":"ann"`},
+			{"{address_kinds: ipv4}", `"ip":"64:ff9b::203.0.113.1"`, never, never},
+		},
+		directory.KeyCountries: {
+			{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
+			{
+				"{countries: [BR]}",
+				`"ip":"192.0.2.1","country":"BR"`,
+				`"ip":"203.0.113.1","country":"BR"`,
+				`"ip":null,"country":"BR"`,
+			},
+			{"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`},
+			{"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`},
+		},
+		directory.KeyDuring: {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
+		directory.KeyPlatforms: {
+			{
+				"{platforms: [windows, ios]}",
+				`"device":{"id":"laptop"}`,
+				`"device":{"id":"laptop","platform":"linux"}`,
+				`"device":{"id":"new"}`,
+			},
+			{"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`},
+		},
+		directory.KeyDevice: {
+			{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`},
+			{"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`},
+			{"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`},
+			{"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`},
+		},
+		directory.KeyDeviceTags: {
+			{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`},
+		},
+		directory.KeyPosture: {
+			{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`},
+			{"{posture: [fit]}", never, never, `"device":{"id":null}`},
+		},
+		directory.KeyThrough: {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
+		directory.KeyActions: {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
+		decide.KeySignals: {
+			{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`},
+			{"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never},
+		},
+		decide.KeyRiskAtLeast: {
+			{
+				"{risk_at_least: high}",
+				`"device":{"known":false},"signals":["told"]`,
+				`"device":{},"signals":[]`,
+				`"device":{},"signals":["told"]`,
+			},
+		},
+		decide.KeyScoreAtLeast: {
+			{"{score_at_least: 50}", `"device":{"known":false}`, `"device":{"known":true},"signals":["told"]`, `"device":{}`},
+		},
+		decide.KeyProved: {
+			{"{proved: [known]}", passwordNow, `"account":"ann"`, never},
+			{"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never},
+		},
 	}
 	for _, key := range condition.Keys() {
 		if key.About() == condition.AboutConsent {
@@ -76,7 +139,11 @@ func TestEveryKey(t *testing.T) {
 		require.NotEmpty(t, key.Doc(), key.String())
 		for _, row := range rows[key] {
 			b, err := book.OpenFS(fstest.MapFS{"a.yaml": {Data: []byte(world)}, "b.yaml": {Data: []byte(keyWorld)},
-				"p.yaml": {Data: []byte("briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: block, when: " + row.when + "}]}]\n")}})
+				"p.yaml": {
+					Data: []byte(
+						"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: block, when: " + row.when + "}]}]\n",
+					),
+				}})
 			require.NoError(t, err)
 			judge, err := b.Compile()
 			require.NoError(t, err)
@@ -113,24 +180,79 @@ func TestEveryDemand(t *testing.T) {
 	const never = ""
 	rows := map[decide.DemandKind][]struct{ require, met, open, impossible string }{
 		decide.DemandMethod: {
-			{"s: {prove: [{any_of: [push], within: 12h, fallback: [sms-code]}]}", `"proofs":[{"method":"push"}]`, `"proofs":[{"method":"sms-code"}]`, never},
-			{"s: {prove: [{any_of: [push], within: 12h, fallback: [sms-code]}]}", `"proofs":[{"method":"sms-code"}],"failed":[{"method":"push","reason":"unreachable"}]`, `"proofs":[{"method":"sms-code"}],"failed":[{"method":"push","reason":"refused"}]`, never},
-			{"s: {prove: [{any_of: [push], fallback: [sms-code]}]}", `"session":{"proofs":[{"method":"sms-code","fallback":true}]}`, `"session":{"proofs":[{"method":"sms-code"}]}`, never},
-			{"s: {prove: [{any_of: [push], remember: 30d}]}", passwordNow + `,"device":{"id":"laptop","remembered":[{"account":"ann","method":"push","at":"2026-10-24T11:00:00Z"}]}`, passwordNow + `,"device":{"id":"laptop","remembered":[{"account":"ann","method":"push","at":"2026-10-24T10:59:59Z"}]}`, never},
-			{"s: {prove: [{any_of: [push], remember: 30d}]}", never, passwordNow + `,"device":{"remembered":[{"account":"ann","method":"push","at":"2026-11-22T11:00:00Z"}]}`, never},
+			{
+				"s: {prove: [{any_of: [push], within: 12h, fallback: [sms-code]}]}",
+				`"proofs":[{"method":"push"}]`,
+				`"proofs":[{"method":"sms-code"}]`,
+				never,
+			},
+			{
+				"s: {prove: [{any_of: [push], within: 12h, fallback: [sms-code]}]}",
+				`"proofs":[{"method":"sms-code"}],"failed":[{"method":"push","reason":"unreachable"}]`,
+				`"proofs":[{"method":"sms-code"}],"failed":[{"method":"push","reason":"refused"}]`,
+				never,
+			},
+			{
+				"s: {prove: [{any_of: [push], fallback: [sms-code]}]}",
+				`"session":{"proofs":[{"method":"sms-code","fallback":true}]}`,
+				`"session":{"proofs":[{"method":"sms-code"}]}`,
+				never,
+			},
+			{
+				"s: {prove: [{any_of: [push], remember: 30d}]}",
+				passwordNow + `,"device":{"id":"laptop","remembered":[{"account":"ann","method":"push","at":"2026-10-24T11:00:00Z"}]}`,
+				passwordNow + `,"device":{"id":"laptop","remembered":[{"account":"ann","method":"push","at":"2026-10-24T10:59:59Z"}]}`,
+				never,
+			},
+			{
+				"s: {prove: [{any_of: [push], remember: 30d}]}",
+				never,
+				passwordNow + `,"device":{"remembered":[{"account":"ann","method":"push","at":"2026-11-22T11:00:00Z"}]}`,
+				never,
+			},
 		},
 		decide.DemandPosture: {
 			{"s: {posture: fit}", `"device":{"id":"laptop"}`, `"device":{"id":"new"}`, `"device":{"id":"hub"}`},
 			{"s: {posture: fit}", `"device":{"id":"new","facts":{"firewall":true}}`, never, `"device":null`},
 		},
-		decide.DemandChangePassword: {{"s: {change_password: true}", `"account":"new-pass","session":{"started":"2026-11-23T09:00:00Z"}`, `"account":"new-pass","session":{"started":"2026-11-23T10:30:00Z"}`, never},
-			{"s: {change_password: true}", `"account":"was-risky"`, `"account":"ann","session":{"started":"2026-11-23T09:00:00Z"}`, never}},
-		decide.DemandAccept:   {{"s: {accept: {document: rules, version: 2, every: 30d}}", `"accepted":[{"document":"rules","version":2,"at":"2026-10-24T11:00:00Z"}]`, `"accepted":[{"document":"rules","version":2,"at":"2026-10-24T10:00:00Z"},{"document":"rules","version":1,"at":"2026-11-23T10:00:00Z"}]`, never}},
-		decide.DemandExternal: {{"s: {external: yard}", `"external":{"yard":"passed"}`, `"external":{"yard":"unreachable"}`, `"external":{"yard":"failed"}`}},
-		decide.DemandConsent: {{"s: {consent: true}", `"client":{"id":"tides","scopes":["a"],"consented":["a","b"]}`, `"client":{"id":"tides","scopes":["a","c"],"consented":["a","b"]}`, never},
-			{"s: {consent: true}", `"client":null`, `"account":"ann"`, never}},
+		decide.DemandChangePassword: {
+			{
+				"s: {change_password: true}",
+				`"account":"new-pass","session":{"started":"2026-11-23T09:00:00Z"}`,
+				`"account":"new-pass","session":{"started":"2026-11-23T10:30:00Z"}`,
+				never,
+			},
+			{"s: {change_password: true}", `"account":"was-risky"`, `"account":"ann","session":{"started":"2026-11-23T09:00:00Z"}`, never},
+		},
+		decide.DemandAccept: {
+			{
+				"s: {accept: {document: rules, version: 2, every: 30d}}",
+				`"accepted":[{"document":"rules","version":2,"at":"2026-10-24T11:00:00Z"}]`,
+				`"accepted":[{"document":"rules","version":2,"at":"2026-10-24T10:00:00Z"},{"document":"rules","version":1,"at":"2026-11-23T10:00:00Z"}]`,
+				never,
+			},
+		},
+		decide.DemandExternal: {
+			{"s: {external: yard}", `"external":{"yard":"passed"}`, `"external":{"yard":"unreachable"}`, `"external":{"yard":"failed"}`},
+		},
+		decide.DemandConsent: {
+			{
+				"s: {consent: true}",
+				`"client":{"id":"tides","scopes":["a"],"consented":["a","b"]}`,
+				`"client":{"id":"tides","scopes":["a","c"],"consented":["a","b"]}`,
+				never,
+			},
+			{"s: {consent: true}", `"client":null`, `"account":"ann"`, never},
+		},
 		decide.DemandEnrol: {{"s: {enrol: [push, passkey]}", `"account":"ann"`, `"account":"bob"`, never}},
-		decide.DemandOneOf: {{"s: {prove: [{any_of: [push]}], external: yard}\n  u: {posture: fit}", `"device":{"id":"laptop"}`, `"device":null,"external":{"yard":"passed"}`, `"device":null,"external":{"yard":"failed"}`}},
+		decide.DemandOneOf: {
+			{
+				"s: {prove: [{any_of: [push]}], external: yard}\n  u: {posture: fit}",
+				`"device":{"id":"laptop"}`,
+				`"device":null,"external":{"yard":"passed"}`,
+				`"device":null,"external":{"yard":"failed"}`,
+			},
+		},
 	}
 	for _, kind := range decide.DemandKinds() {
 		require.NotEmpty(t, rows[kind], "the demand %s has no row", kind)
@@ -139,9 +261,15 @@ func TestEveryDemand(t *testing.T) {
 			if kind == decide.DemandOneOf {
 				then = "{require: [{one_of: [s, u]}]}"
 			}
-			b, err := book.OpenFS(fstest.MapFS{"a.yaml": {Data: []byte(world)}, "b.yaml": {Data: []byte(keyWorld)}, "p.yaml": {Data: []byte("briskwarden: 1\nassurances:\n  " + row.require +
-				"\naccounts:\n- {name: new-pass, methods: [password], password_changed_at: 2026-11-23T10:00:00Z}\n- {name: was-risky, methods: [password], account_risk: {level: high, since: 2026-11-01T00:00:00Z}, password_changed_at: 2026-11-02T10:00:00Z}" +
-				"\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: " + then + "}]}]\n")}})
+			b, err := book.OpenFS(
+				fstest.MapFS{
+					"a.yaml": {Data: []byte(world)},
+					"b.yaml": {Data: []byte(keyWorld)},
+					"p.yaml": {Data: []byte("briskwarden: 1\nassurances:\n  " + row.require +
+						"\naccounts:\n- {name: new-pass, methods: [password], password_changed_at: 2026-11-23T10:00:00Z}\n- {name: was-risky, methods: [password], account_risk: {level: high, since: 2026-11-01T00:00:00Z}, password_changed_at: 2026-11-02T10:00:00Z}" +
+						"\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: " + then + "}]}]\n")},
+				},
+			)
 			require.NoError(t, err)
 			judge, err := b.Compile()
 			require.NoError(t, err)

@@ -209,9 +209,13 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 		add("change password", met)
 	}
 	if a.Accept != nil {
-		add(fmt.Sprintf("accept %s %d %s", a.Accept.Document, a.Accept.Version, a.Accept.Every), slices.ContainsFunc(n.a.Accepted, func(x attempt.Acceptance) bool {
-			return !n.later(x.At) && x.Document == a.Accept.Document && x.Version >= a.Accept.Version && (a.Accept.Every == 0 || !x.At.Add(time.Duration(a.Accept.Every)).Before(n.a.At))
-		}))
+		add(
+			fmt.Sprintf("accept %s %d %s", a.Accept.Document, a.Accept.Version, a.Accept.Every),
+			slices.ContainsFunc(n.a.Accepted, func(x attempt.Acceptance) bool {
+				return !n.later(x.At) && x.Document == a.Accept.Document && x.Version >= a.Accept.Version &&
+					(a.Accept.Every == 0 || !x.At.Add(time.Duration(a.Accept.Every)).Before(n.a.At))
+			}),
+		)
 	}
 	if a.External != "" {
 		result, given := n.a.External[a.External]
@@ -269,13 +273,16 @@ func (n naive) eased(assurance string, methods []string) bool {
 	account := n.account()
 	zone := n.book.Directory.Zone
 	return slices.ContainsFunc(n.book.Rollouts, func(r decide.Rollout) bool {
-		if !slices.Contains(r.Eases, assurance) || !slices.ContainsFunc(r.Methods, func(m string) bool { return slices.Contains(methods, m) }) || n.of("rollout "+r.Name).holds(r.Who) != yes {
+		if !slices.Contains(r.Eases, assurance) ||
+			!slices.ContainsFunc(r.Methods, func(m string) bool { return slices.Contains(methods, m) }) ||
+			n.of("rollout "+r.Name).holds(r.Who) != yes {
 			return false
 		}
 		joined, isJoined := n.joined()
 		return n.moment.Before(r.Enforced.Start(zone)) ||
 			isJoined && r.Newcomers > 0 && n.moment.Before(joined.Add(time.Duration(r.Newcomers))) ||
-			r.Grace > 0 && account.AskedAt != nil && !n.later(*account.AskedAt) && n.moment.Before(account.AskedAt.Add(time.Duration(r.Grace)))
+			r.Grace > 0 && account.AskedAt != nil && !n.later(*account.AskedAt) &&
+				n.moment.Before(account.AskedAt.Add(time.Duration(r.Grace)))
 	})
 }
 
@@ -316,7 +323,11 @@ func (n naive) demanded(name string, shared, inChoice bool) ([]ask, bool) {
 	surely, perhaps := false, false
 	inSure, inAllPerhaps := false, true
 	for _, x := range n.book.Exemptions {
-		if !slices.Contains(x.From, name) || x.Until != nil && !n.moment.Before(directory.Date{Year: x.Until.Year, Month: x.Until.Month, Day: x.Until.Day + 1}.Start(n.book.Directory.Zone)) {
+		if !slices.Contains(x.From, name) ||
+			x.Until != nil &&
+				!n.moment.Before(
+					directory.Date{Year: x.Until.Year, Month: x.Until.Month, Day: x.Until.Day + 1}.Start(n.book.Directory.Zone),
+				) {
 			continue
 		}
 		o := n.of("exemption " + x.Name)
@@ -384,7 +395,8 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 	for _, name := range names {
 		way, method := n.demanded(name, shared, true)
 		ways, methods = append(ways, way), append(methods, method)
-		feasible = feasible || !slices.ContainsFunc(way, func(a ask) bool { return a.sure && (a.surely && a.state != 0 || a.state == 2 && !a.maybeID) })
+		feasible = feasible ||
+			!slices.ContainsFunc(way, func(a ask) bool { return a.sure && (a.surely && a.state != 0 || a.state == 2 && !a.maybeID) })
 	}
 	one := ask{state: 2}
 	proves := true
@@ -536,7 +548,8 @@ func (n naive) refused() bool {
 	if account == nil || account.Disabled || app == nil {
 		return true
 	}
-	return account.Kind != directory.Emergency && app.OpenTo != nil && !slices.ContainsFunc(app.OpenTo, func(g string) bool { return n.member(g) == yes })
+	return account.Kind != directory.Emergency && app.OpenTo != nil &&
+		!slices.ContainsFunc(app.OpenTo, func(g string) bool { return n.member(g) == yes })
 }
 
 func (n naive) decide(lookAhead bool) shown {
@@ -584,7 +597,8 @@ func (n naive) until(limits directory.Limits) string {
 	}
 	var moments []time.Time
 	for t := n.a.At.Truncate(time.Hour).Add(time.Hour); !t.After(end); t = t.Add(time.Hour) {
-		if slices.Contains([]int{0, 5, 6, 22, 23}, t.In(n.book.Directory.Zone).Hour()) || slices.Contains([]int{10, 22, 23}, t.UTC().Hour()) {
+		if slices.Contains([]int{0, 5, 6, 22, 23}, t.In(n.book.Directory.Zone).Hour()) ||
+			slices.Contains([]int{10, 22, 23}, t.UTC().Hour()) {
 			moments = append(moments, t)
 		}
 	}
@@ -605,7 +619,10 @@ func (n naive) until(limits directory.Limits) string {
 func showing(judge *decide.Judge, a *attempt.Attempt, lookAhead bool) shown {
 	d := judge.Decide(context.Background(), a)
 	out := shown{Verdict: d.Verdict, WithShadow: d.WithShadow.Verdict, Shared: d.Limits.Shared}
-	if slices.Contains([]decide.CauseCode{decide.AccountUnknown, decide.AccountDisabled, decide.AppUnknown, decide.AppNotOpen}, d.Causes[0].Code) {
+	if slices.Contains(
+		[]decide.CauseCode{decide.AccountUnknown, decide.AccountDisabled, decide.AppUnknown, decide.AppNotOpen},
+		d.Causes[0].Code,
+	) {
 		return out
 	}
 	out.Lasts, out.Idle, out.Score, out.AtMost = d.Limits.Lasts.String(), d.Limits.Idle.String(), d.Risk.Score, d.Risk.AtMost
@@ -716,7 +733,12 @@ func TestNaive(t *testing.T) {
 					want, got := n.decide(lookAhead), showing(judge, a, lookAhead)
 					d := judge.Decide(context.Background(), a)
 					if judge.Verdict(context.Background(), a) != d.Verdict {
-						t.Errorf("seed %d: the quick verdict is %s, the decision says %s", seed, judge.Verdict(context.Background(), a), d.Verdict)
+						t.Errorf(
+							"seed %d: the quick verdict is %s, the decision says %s",
+							seed,
+							judge.Verdict(context.Background(), a),
+							d.Verdict,
+						)
 						return
 					}
 					agree := demandsAgree(want.Demands, d)
@@ -724,7 +746,16 @@ func TestNaive(t *testing.T) {
 					want.Demands = nil
 					if !agree || fmt.Sprintf("%+v", want) != fmt.Sprintf("%+v", got) {
 						text, _ := json.Marshal(a)
-						t.Errorf("seed %d\n%s\n%s\nwant %+v\n got %+v\nnaive demands %q\ndemands %+v", seed, made.Files(random, 1), text, want, got, demands, d.Demands)
+						t.Errorf(
+							"seed %d\n%s\n%s\nwant %+v\n got %+v\nnaive demands %q\ndemands %+v",
+							seed,
+							made.Files(random, 1),
+							text,
+							want,
+							got,
+							demands,
+							d.Demands,
+						)
 						return
 					}
 					compared.Add(1)

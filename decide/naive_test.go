@@ -314,7 +314,8 @@ func (n naive) posture(name string) string {
 		if value, given := n.reported(c.Fact, p.Fresh); given {
 			passes = n.passes(c, value)
 		}
-		if platform, known := n.platform(); known && c.AtLeast != nil && c.AtLeast.ByPlatform != nil && c.AtLeast.ByPlatform[platform] == "" {
+		if platform, known := n.platform(); known && c.AtLeast != nil && c.AtLeast.ByPlatform != nil &&
+			c.AtLeast.ByPlatform[platform] == "" {
 			passes = no
 		}
 		all = min(all, passes)

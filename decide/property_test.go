@@ -94,7 +94,12 @@ func TestAnotherPolicyOnlyMakesADecisionStricter(t *testing.T) {
 				continue
 			}
 			for _, d := range was.Demands {
-				require.True(t, d.Met || slices.ContainsFunc(is.Demands, func(e decide.Demand) bool { return !e.Met }), "%v is asked no more", d)
+				require.True(
+					t,
+					d.Met || slices.ContainsFunc(is.Demands, func(e decide.Demand) bool { return !e.Met }),
+					"%v is asked no more",
+					d,
+				)
 			}
 		}
 	})

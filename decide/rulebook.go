@@ -213,14 +213,14 @@ type Assurance struct {
 	External string `book:"external" doc:"an outside check that must pass, by name"`
 	// Consent asks that the client which the sign-on is made for be let in.
 	Consent bool `book:"consent" doc:"true where the outside program that a sign-on is made for is to be let in first"`
-	// Enrol lists methods of which one must be enrolled.
-	Enrol []string `book:"enrol" ref:"method" doc:"methods of which one is to be enrolled"`
+	// Enrol lists methods; one of them must be enrolled.
+	Enrol []string `book:"enrol" ref:"method" doc:"methods; one of them is to be enrolled"`
 }
 
 // Prove asks for a method proven recently enough. One of AnyOf and Traits is
 // given.
 type Prove struct {
-	AnyOf  []string          `book:"any_of" ref:"method" doc:"methods of which one is to be proven"`
+	AnyOf  []string          `book:"any_of" ref:"method" doc:"methods; one of them is to be proven"`
 	Traits []directory.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
 	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
 	// Fallback lists methods that count where a preferred one could not be
@@ -258,7 +258,7 @@ type Rollout struct {
 	At      condition.Position `book:"-"`
 	Name    string             `book:"name,required" doc:"name of the rollout"`
 	Who     condition.Node     `book:"who,required" about:"account" doc:"the accounts that it is for"`
-	Methods []string           `book:"methods,required" ref:"method" doc:"methods of which each account enrols one"`
+	Methods []string           `book:"methods,required" ref:"method" doc:"methods; each account enrols one of them"`
 	// Eases names the assurances whose demands wait for those still in time.
 	Eases    []string        `book:"eases,required" ref:"assurance" doc:"assurances whose demands wait while there is time left"`
 	Opens    *directory.Date `book:"opens" doc:"day from which people are told"`

@@ -77,7 +77,10 @@ func speaking(b *testing.B, policies int) *decide.Judge {
 	r.Policies = nil
 	for i := range policies {
 		r.Policies = append(r.Policies, decide.Policy{Name: fmt.Sprintf("policy-%d", i), Stage: decide.Live,
-			Who: &condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, Apps: &condition.Test{Key: directory.KeyEvery, Values: []string{"true"}},
+			Who: &condition.Test{
+				Key:    directory.KeyAnyone,
+				Values: []string{"true"},
+			}, Apps: &condition.Test{Key: directory.KeyEvery, Values: []string{"true"}},
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require([]string{"own", "held"}[i%2])}}})
 	}
 	judge, err := decide.Compile(r)

@@ -23,7 +23,11 @@ func TestAConditionIsReadBackFromItsText(t *testing.T) {
 		b, err := book.OpenFS(files)
 		require.NoError(t, err)
 		for _, p := range b.Policies {
-			text := "briskwarden: 1\npolicies:\n- {name: again, stage: draft, who: " + condition.Text(p.Who) + ", apps: " + condition.Text(p.Apps) + ", rules: [{name: r, then: block"
+			text := "briskwarden: 1\npolicies:\n- {name: again, stage: draft, who: " + condition.Text(
+				p.Who,
+			) + ", apps: " + condition.Text(
+				p.Apps,
+			) + ", rules: [{name: r, then: block"
 			if when := condition.Text(p.Rules[0].When); when != "" {
 				text += ", when: " + when
 			}

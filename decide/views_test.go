@@ -138,5 +138,9 @@ func TestBriefAllocatesNothing(t *testing.T) {
 		all()
 		return testing.AllocsPerRun(20, all)
 	}
-	require.LessOrEqual(t, allocations(func(a *attempt.Attempt) { judge.Brief(context.Background(), a, &brief) }), allocations(func(a *attempt.Attempt) { judge.Verdict(context.Background(), a) }))
+	require.LessOrEqual(
+		t,
+		allocations(func(a *attempt.Attempt) { judge.Brief(context.Background(), a, &brief) }),
+		allocations(func(a *attempt.Attempt) { judge.Verdict(context.Background(), a) }),
+	)
 }

@@ -46,7 +46,12 @@ func TestTheBookUsesEverything(t *testing.T) {
 		require.True(t, conditions[key], "the condition %s is never used", key)
 	}
 	for _, word := range risk.Detectors() {
-		require.True(t, slices.ContainsFunc(b.Risk.Signals, func(s risk.Signal) bool { return s.Detect.String() == word }), "%s is never used", word)
+		require.True(
+			t,
+			slices.ContainsFunc(b.Risk.Signals, func(s risk.Signal) bool { return s.Detect.String() == word }),
+			"%s is never used",
+			word,
+		)
 	}
 	require.True(t, slices.ContainsFunc(b.Policies, func(p decide.Policy) bool {
 		return slices.ContainsFunc(p.Rules, func(r decide.Rule) bool {
@@ -78,7 +83,8 @@ func look(v reflect.Value, path string, used map[string]bool, keys map[condition
 		for i := range v.NumField() {
 			if tag := v.Type().Field(i).Tag.Get("book"); tag != "" && tag != "-" {
 				field := v.Type().String() + "." + v.Type().Field(i).Name
-				used[field] = used[field] || !v.Field(i).IsZero() || field == "book.Settings.Otherwise" || field == "consent.Scheme.OwnRequests" // whose zero values are meant
+				used[field] = used[field] || !v.Field(i).IsZero() || field == "book.Settings.Otherwise" ||
+					field == "consent.Scheme.OwnRequests" // whose zero values are meant
 				look(v.Field(i), field, used, keys)
 			}
 		}

@@ -14,8 +14,8 @@ import (
 // Problem is one thing that is wrong with what a directory or a rulebook is made
 // from.
 type Problem struct {
-	// What and Name say of which definition: "policy", "fleet-baseline". For what
-	// holds for the whole, Name is "".
+	// What and Name say which definition it is about: "policy", "fleet-baseline".
+	// For what holds for the whole, Name is "".
 	What, Name string
 	// At is where it stands in a file, where it was read from one and that is known.
 	At condition.Position

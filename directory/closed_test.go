@@ -52,13 +52,30 @@ func TestNamesThatNobodyCouldTellApart(t *testing.T) {
 }
 
 func TestDomainsAreComparedByIDNA(t *testing.T) {
-	d, err := directory.New(directory.Contents{Accounts: []directory.Account{{Name: "a@bücher.example"}, {Name: "b@xn--bcher-kva.example"}, {Name: "c@BÜCHER.example"}, {Name: "d@book.example"}, {Name: "e@f@BOOK.example"}}})
+	d, err := directory.New(
+		directory.Contents{
+			Accounts: []directory.Account{
+				{Name: "a@bücher.example"},
+				{Name: "b@xn--bcher-kva.example"},
+				{Name: "c@BÜCHER.example"},
+				{Name: "d@book.example"},
+				{Name: "e@f@BOOK.example"},
+			},
+		},
+	)
 	require.NoError(t, err)
 	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true, false, false}, "boo\u212a.example": {false, false, false, true, true}} {
 		test, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
 		require.NoError(t, err)
 		for i, holds := range want {
-			require.Equal(t, condition.Of(holds), directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test)), "%s %s", domain, d.Accounts[i].Name)
+			require.Equal(
+				t,
+				condition.Of(holds),
+				directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test)),
+				"%s %s",
+				domain,
+				d.Accounts[i].Name,
+			)
 		}
 	}
 	_, err = condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"not a domain"}}, d.Vocabulary(""))
@@ -100,7 +117,12 @@ func TestSharesDependOnTheKey(t *testing.T) {
 		for i := range accounts {
 			holds := directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test))
 			d.Resolve(&accounts[i], &supplied)
-			require.Equal(t, holds, directory.AccountFacts{Profile: &supplied}.Holds(test.(*condition.Test)), "supplied or listed, it is the same side")
+			require.Equal(
+				t,
+				holds,
+				directory.AccountFacts{Profile: &supplied}.Holds(test.(*condition.Test)),
+				"supplied or listed, it is the same side",
+			)
 			sides += holds.String()[:1]
 		}
 		return sides

@@ -18,7 +18,34 @@ import (
 func world(t *testing.T) *directory.Directory {
 	t.Helper()
 	day := directory.Date{Year: 2026, Month: time.November, Day: 1}
-	leaked, changed, asked := time.Date(2026, 11, 10, 0, 0, 0, 0, time.UTC), time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), time.Date(2026, 11, 2, 0, 0, 0, 0, time.UTC)
+	leaked, changed, asked := time.Date(
+		2026,
+		11,
+		10,
+		0,
+		0,
+		0,
+		0,
+		time.UTC,
+	), time.Date(
+		2026,
+		11,
+		12,
+		0,
+		0,
+		0,
+		0,
+		time.UTC,
+	), time.Date(
+		2026,
+		11,
+		2,
+		0,
+		0,
+		0,
+		0,
+		time.UTC,
+	)
 	yes := attempt.BoolScalar(true)
 	red := &condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"red"}}
 	networks := func(text string) []directory.Range {
@@ -27,18 +54,48 @@ func world(t *testing.T) *directory.Directory {
 		return []directory.Range{r}
 	}
 	d, err := directory.New(directory.Contents{
-		Networks: []directory.Network{{Name: "pier", Ranges: networks("203.0.113.0/24"), Ours: true, Country: "NO"}, {Name: "relay", Ranges: networks("192.0.2.0/28"), Anonymous: true}},
+		Networks: []directory.Network{
+			{Name: "pier", Ranges: networks("203.0.113.0/24"), Ours: true, Country: "NO"},
+			{Name: "relay", Ranges: networks("192.0.2.0/28"), Anonymous: true},
+		},
 		Regions:  []directory.Region{{Name: "north", Countries: []directory.Country{"NO", "SE"}}},
 		Windows:  []directory.Window{{Name: "day", From: clock(t, "06:00"), To: clock(t, "18:00")}},
 		Postures: []directory.Posture{{Name: "fit", Checks: []directory.Check{{Fact: "firewall", Is: &yes, Fix: "Turn it on."}}}},
 		Methods:  []directory.Method{{Name: "sms-code", BarredFor: red}},
 		Groups:   []directory.Group{{Name: "crew"}, {Name: "reds", Where: red}},
 		Apps:     []directory.App{{Name: "mail", Tags: []string{"plain"}}, {Name: "till", OpenTo: []string{"crew"}}},
-		Devices:  []directory.Device{{Name: "hub", Platform: "linux", Shared: true, Owner: "ann", Tags: []string{"desk"}, Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}}},
+		Devices: []directory.Device{
+			{
+				Name:     "hub",
+				Platform: "linux",
+				Shared:   true,
+				Owner:    "ann",
+				Tags:     []string{"desk"},
+				Facts:    map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)},
+			},
+		},
 		Accounts: []directory.Account{
-			{Name: "ann", Groups: []string{"crew"}, Methods: []string{"password", "sms-code"}, Attributes: map[string]attempt.Scalar{"team": attempt.TextScalar("red"), "floor": attempt.NumberScalar(3)}, Joined: &day},
-			{Name: "bob", Methods: []string{"sms-code"}, AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &leaked}, PasswordChangedAt: &changed, AskedAt: &asked},
-			{Name: "cat", Kind: directory.Emergency, Attributes: map[string]attempt.Scalar{"team": {}}, AccountRisk: &directory.AccountRisk{Level: directory.MediumRisk, Because: "gossip", Since: &leaked}, PasswordChangedAt: &changed},
+			{
+				Name:       "ann",
+				Groups:     []string{"crew"},
+				Methods:    []string{"password", "sms-code"},
+				Attributes: map[string]attempt.Scalar{"team": attempt.TextScalar("red"), "floor": attempt.NumberScalar(3)},
+				Joined:     &day,
+			},
+			{
+				Name:              "bob",
+				Methods:           []string{"sms-code"},
+				AccountRisk:       &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &leaked},
+				PasswordChangedAt: &changed,
+				AskedAt:           &asked,
+			},
+			{
+				Name:              "cat",
+				Kind:              directory.Emergency,
+				Attributes:        map[string]attempt.Scalar{"team": {}},
+				AccountRisk:       &directory.AccountRisk{Level: directory.MediumRisk, Because: "gossip", Since: &leaked},
+				PasswordChangedAt: &changed,
+			},
 		},
 	})
 	require.NoError(t, err)
@@ -109,8 +166,21 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		return bound.(*condition.Test)
 	}
 	pier, relay := d.Place(netip.MustParseAddr("203.0.113.9")), d.Place(netip.MustParseAddr("192.0.2.1"))
-	require.Equal(t, []condition.Truth{yes, no, yes, yes}, []condition.Truth{directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyOurNetwork, "true")), directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "true")),
-		directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "false")), directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyNetworks, "pier"))})
+	require.Equal(
+		t,
+		[]condition.Truth{yes, no, yes, yes},
+		[]condition.Truth{
+			directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyOurNetwork, "true")),
+			directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "true")),
+			directory.PlaceFacts{
+				Directory: d,
+				Place:     relay,
+			}.Holds(
+				bind(directory.KeyOurNetwork, "false"),
+			),
+			directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyNetworks, "pier")),
+		},
+	)
 	north := bind(directory.KeyCountries, "north")
 	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe, "NOR": maybe, "Aa": maybe} {
 		require.Equal(t, want, directory.CountryHolds(code, north), code)
@@ -135,16 +205,45 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		{directory.KeyPlatforms, "linux", yes, maybe}, {directory.KeyDeviceTags, "desk", yes, maybe}, {directory.KeyPosture, "fit", no, maybe},
 		{directory.KeyDevice, "known", yes, no}, {directory.KeyDevice, "managed", no, maybe}, {directory.KeyDevice, "shared", yes, maybe}, {directory.KeyDevice, "own", yes, maybe},
 	} {
-		require.Equal(t, []condition.Truth{c.hub, c.strang}, []condition.Truth{directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Holds(bind(c.key, c.value)), directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Holds(bind(c.key, c.value))}, "%s %s", c.key, c.value)
+		require.Equal(
+			t,
+			[]condition.Truth{c.hub, c.strang},
+			[]condition.Truth{
+				directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Holds(bind(c.key, c.value)),
+				directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Holds(bind(c.key, c.value)),
+			},
+			"%s %s",
+			c.key,
+			c.value,
+		)
 	}
-	require.Equal(t, "known, shared, own, not managed", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDevice, "own")))
-	require.Equal(t, "firewall false", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")))
+	require.Equal(
+		t,
+		"known, shared, own, not managed",
+		directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDevice, "own")),
+	)
+	require.Equal(
+		t,
+		"firewall false",
+		directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")),
+	)
 	require.Equal(t, "desk", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDeviceTags, "desk")))
 	require.Equal(t, "linux", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPlatforms, "linux")))
-	require.Equal(t, "a device that nothing identifies (unknown)", directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")))
+	require.Equal(
+		t,
+		"a device that nothing identifies (unknown)",
+		directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")),
+	)
 	failing := view.Failing(&d.Postures[0])
 	require.Equal(t, []string{"false", "true", "Turn it on."}, []string{failing[0].Saw, failing[0].Check.Wants(), failing[0].Check.Fix})
-	require.Equal(t, []string{"plain", "an app that the book does not have"}, []string{directory.AppFacts{Directory: d}.Saw(bind(directory.KeyTags, "plain")), directory.AppFacts{Directory: d, App: -1}.Saw(bind(directory.KeyTags, "plain"))})
+	require.Equal(
+		t,
+		[]string{"plain", "an app that the book does not have"},
+		[]string{
+			directory.AppFacts{Directory: d}.Saw(bind(directory.KeyTags, "plain")),
+			directory.AppFacts{Directory: d, App: -1}.Saw(bind(directory.KeyTags, "plain")),
+		},
+	)
 	lost := view.With(nil)
 	require.Equal(t, maybe, lost.Shared())
 	require.False(t, lost.Registered())
@@ -210,11 +309,43 @@ func TestCheckReportsEverything(t *testing.T) {
 	}
 	c := directory.Contents{
 		Accounts: []directory.Account{{Name: "a", Kind: 9, AccountRisk: &directory.AccountRisk{Level: 9}, Methods: []string{"smoke"}}},
-		Groups:   []directory.Group{{Name: "g", Members: []string{"nobody"}, Includes: []string{"h"}, Where: &condition.Test{Key: directory.KeyGroups, Values: []string{"g"}}}},
-		Methods:  append(many, directory.Method{Name: "m", Traits: []directory.Trait{99}, BarredFor: &condition.Test{Key: directory.KeyEnrolled, Values: []string{"m"}}}),
-		Networks: []directory.Network{{Name: "192.0.2.1", Country: "UK", Ranges: []directory.Range{{From: netip.MustParseAddr("192.0.2.1"), To: netip.MustParseAddr("::1")}, {From: netip.MustParseAddr("::ffff:192.0.2.1"), To: netip.MustParseAddr("192.0.2.9")}}}},
-		Regions:  []directory.Region{{Name: "NO", Countries: []directory.Country{"ZZ"}}},
-		Windows:  []directory.Window{{Name: "w", From: &bad, Days: []directory.Weekday{9}, Dates: []directory.DateRange{{First: directory.Date{Year: 2027, Month: 1, Day: 1}, Last: directory.Date{Year: 2026, Month: 1, Day: 1}}}}},
+		Groups: []directory.Group{
+			{
+				Name:     "g",
+				Members:  []string{"nobody"},
+				Includes: []string{"h"},
+				Where:    &condition.Test{Key: directory.KeyGroups, Values: []string{"g"}},
+			},
+		},
+		Methods: append(
+			many,
+			directory.Method{
+				Name:      "m",
+				Traits:    []directory.Trait{99},
+				BarredFor: &condition.Test{Key: directory.KeyEnrolled, Values: []string{"m"}},
+			},
+		),
+		Networks: []directory.Network{
+			{
+				Name:    "192.0.2.1",
+				Country: "UK",
+				Ranges: []directory.Range{
+					{From: netip.MustParseAddr("192.0.2.1"), To: netip.MustParseAddr("::1")},
+					{From: netip.MustParseAddr("::ffff:192.0.2.1"), To: netip.MustParseAddr("192.0.2.9")},
+				},
+			},
+		},
+		Regions: []directory.Region{{Name: "NO", Countries: []directory.Country{"ZZ"}}},
+		Windows: []directory.Window{
+			{
+				Name: "w",
+				From: &bad,
+				Days: []directory.Weekday{9},
+				Dates: []directory.DateRange{
+					{First: directory.Date{Year: 2027, Month: 1, Day: 1}, Last: directory.Date{Year: 2026, Month: 1, Day: 1}},
+				},
+			},
+		},
 		Postures: []directory.Posture{{Name: "p"}, {Name: "q", Checks: []directory.Check{{Fact: "x"}}}},
 		Apps:     []directory.App{{Name: "x", OpenTo: []string{"h"}, KnownAs: []string{"y"}}, {Name: "y", Hosts: []string{"a:1"}}},
 		Literals: []directory.Range{{}},

@@ -5,55 +5,52 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 )
 
+// stated completes the definition of a key about a word of an attempt, which of
+// returns unless it is not known.
+func stated[T interface {
+	~uint8
+	String() string
+}](d condition.Definition, parse func(word string) (T, error), of func(a *attempt.Attempt) (word T, known bool)) condition.Definition {
+	d.About, d.Meaning, d.Fact = condition.AboutAttempt, condition.MeansWords, condition.OfOneValue
+	d.Bind = bindWord(parse)
+	find := func(facts any) (word T, known bool) {
+		if seer, ok := facts.(AttemptSeer); ok {
+			return of(seer.Attempt())
+		}
+		return word, false
+	}
+	d.Holds = func(facts any, t *condition.Test) condition.Truth {
+		if word, known := find(facts); known {
+			return among(t, int32(word))
+		}
+		return condition.Unknown
+	}
+	d.Saw = func(facts any, _ *condition.Test) string {
+		if word, known := find(facts); known {
+			return word.String()
+		}
+		return ""
+	}
+	return d
+}
+
 // The keys about what is attempted, and how.
 var (
-	KeyActions = condition.Define(condition.Definition{Name: "actions", About: condition.AboutAttempt, Words: attempt.Actions(),
-		Doc:     "what is attempted: sign-in, enrol, change-password, recover or consent",
-		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
-		Bind: bindWord(func(value string) (attempt.Action, error) {
-			var a attempt.Action
-			return a, a.UnmarshalText([]byte(value))
-		}),
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if seer, ok := facts.(AttemptSeer); ok {
-				return among(t, int32(seer.Attempt().Action))
-			}
-			return condition.Unknown
-		},
-		Saw: func(facts any, _ *condition.Test) string {
-			if seer, ok := facts.(AttemptSeer); ok {
-				return seer.Attempt().Action.String()
-			}
-			return ""
-		},
+	KeyActions = condition.Define(stated(condition.Definition{Name: "actions", Words: attempt.Actions(),
+		Doc:  "what is attempted: sign-in, enrol, change-password, recover or consent",
 		Says: func(t *condition.Test, negated bool) string { return "the action " + is(negated) + " " + t.Wants() },
-	})
+	}, func(word string) (action attempt.Action, err error) {
+		err = action.UnmarshalText([]byte(word))
+		return action, err
+	}, func(a *attempt.Attempt) (attempt.Action, bool) { return a.Action, true }))
 
-	KeyThrough = condition.Define(condition.Definition{Name: "through", About: condition.AboutAttempt, Words: attempt.Throughs(),
-		Doc:     "what the sign-in is made through: browser, native, unattended or unpromptable",
-		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
-		Bind: bindWord(func(value string) (attempt.Through, error) {
-			var x attempt.Through
-			return x, x.UnmarshalText([]byte(value))
-		}),
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if seer, ok := facts.(AttemptSeer); ok {
-				if through, known := seer.Attempt().Through.Get(); known {
-					return among(t, int32(through))
-				}
-			}
-			return condition.Unknown
-		},
-		Saw: func(facts any, _ *condition.Test) string {
-			if seer, ok := facts.(AttemptSeer); ok {
-				if through, known := seer.Attempt().Through.Get(); known {
-					return through.String()
-				}
-			}
-			return ""
-		},
+	KeyThrough = condition.Define(stated(condition.Definition{Name: "through", Words: attempt.Throughs(),
+		Doc: "what the sign-in is made through: browser, native, unattended or unpromptable",
 		Says: func(t *condition.Test, negated bool) string {
 			return "the sign-on " + is(negated) + " made through " + t.Wants()
 		},
-	})
+	}, func(word string) (through attempt.Through, err error) {
+		err = through.UnmarshalText([]byte(word))
+		return through, err
+	}, func(a *attempt.Attempt) (attempt.Through, bool) { return a.Through.Get() }))
 )

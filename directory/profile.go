@@ -53,7 +53,7 @@ func (p *Profile) Disabled() bool { return p.account.Disabled }
 // not barred for it.
 func (p *Profile) Enrolled() MethodSet { return p.methods }
 
-// PerhapsEnrolled returns the methods that the account has enrolled and of which
+// PerhapsEnrolled returns the methods that the account has enrolled while
 // it is not known whether they are barred for it.
 func (p *Profile) PerhapsEnrolled() MethodSet { return p.perhapsMethods }
 
@@ -109,7 +109,7 @@ func (p *Profile) JoinedUntil(span Span, at time.Time) (time.Time, bool) {
 type AccountFacts struct {
 	Profile *Profile
 	// Moment is the time at which it is asked, for joined_within. At is the time
-	// as of which facts are known, which differs from it in a look ahead.
+	// at which facts were known; in a look ahead it is the earlier one.
 	Moment, At time.Time
 }
 

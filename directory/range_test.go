@@ -112,7 +112,12 @@ func TestGroupsReachThroughIncludes(t *testing.T) {
 	domain, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, e.Vocabulary(""))
 	require.NoError(t, err)
 	require.Equal(t, condition.True, directory.AccountFacts{Profile: e.Profile(0)}.Holds(domain.(*condition.Test)), "domains have no case")
-	require.Equal(t, condition.False, directory.AccountFacts{Profile: e.Profile(1)}.Holds(domain.(*condition.Test)), "a name without @ has no domain")
+	require.Equal(
+		t,
+		condition.False,
+		directory.AccountFacts{Profile: e.Profile(1)}.Holds(domain.(*condition.Test)),
+		"a name without @ has no domain",
+	)
 }
 
 func TestNewRefuses(t *testing.T) {

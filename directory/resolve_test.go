@@ -79,7 +79,9 @@ func TestFindApp(t *testing.T) {
 		_, err := directory.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}})
 		require.ErrorContains(t, err, wrong)
 	}
-	_, err = directory.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}})
+	_, err = directory.New(
+		directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}},
+	)
 	require.ErrorContains(t, err, "claims the host a.example/x too")
 }
 

@@ -24,7 +24,9 @@ func clock(t *testing.T, text string) *directory.Clock {
 func TestWindows(t *testing.T) {
 	oslo, err := time.LoadLocation("Europe/Oslo")
 	require.NoError(t, err)
-	season := []directory.DateRange{{First: directory.Date{Year: 2026, Month: 5, Day: 1}, Last: directory.Date{Year: 2026, Month: 9, Day: 30}}}
+	season := []directory.DateRange{
+		{First: directory.Date{Year: 2026, Month: 5, Day: 1}, Last: directory.Date{Year: 2026, Month: 9, Day: 30}},
+	}
 	weekend := []directory.Weekday{directory.Weekday(time.Friday), directory.Weekday(time.Saturday)}
 	for _, c := range []struct {
 		name, from, to string

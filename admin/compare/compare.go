@@ -173,11 +173,7 @@ type view struct {
 }
 
 func newView(b *book.Book, at time.Time) (*view, error) {
-	judge, err := b.Compile()
-	if err != nil {
-		return nil, err
-	}
-	consents, err := b.CompileConsent(judge)
+	judge, consents, err := b.CompileBoth()
 	if err != nil {
 		return nil, err
 	}

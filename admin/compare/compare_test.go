@@ -69,7 +69,17 @@ func TestNothingMovesUntold(t *testing.T) {
 				untold = compare.Tightens
 			}
 			if r.With(untold)+r.With(compare.Either) == 0 {
-				t.Fatalf("%+v: %s became %s, and %+v tells of nothing that %s\n%v\n%v\n%v", *a, before, after, r.Changed, untold, is.Decide(context.Background(), a).Causes, was.Decide(context.Background(), a).Causes, changed.Files(chance, 1))
+				t.Fatalf(
+					"%+v: %s became %s, and %+v tells of nothing that %s\n%v\n%v\n%v",
+					*a,
+					before,
+					after,
+					r.Changed,
+					untold,
+					is.Decide(context.Background(), a).Causes,
+					was.Decide(context.Background(), a).Causes,
+					changed.Files(chance, 1),
+				)
 			}
 		}
 	})
@@ -90,7 +100,9 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 			require.NoError(t, err)
 			text.Write(append(line, '\n'))
 		}
-		sources := []replay.Source{{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text.String())), nil }}}
+		sources := []replay.Source{
+			{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text.String())), nil }},
+		}
 		r, err := compare.Books(older, newer, monday)
 		require.NoError(t, err)
 		require.NoError(t, r.AddHistory(context.Background(), sources, replay.Options{Workers: 3}))
@@ -139,8 +151,19 @@ func TestNoConsentMovesUntold(t *testing.T) {
 		draw := func() *book.Book {
 			var rules []string
 			for i := range 1 + chance.IntN(3) {
-				when := one("scopes_within: [mild]", "scopes_within: [grave]", "client_tags: [crew]", "standing: [approved]", "publisher_vetted: true", "scopes: [mail.read]", "groups: [deck]",
-					"not: {clients: [tides]}", "resource: [own]", "owns_group: true", "scopes: ['mail.*'], standing: [unreviewed]")
+				when := one(
+					"scopes_within: [mild]",
+					"scopes_within: [grave]",
+					"client_tags: [crew]",
+					"standing: [approved]",
+					"publisher_vetted: true",
+					"scopes: [mail.read]",
+					"groups: [deck]",
+					"not: {clients: [tides]}",
+					"resource: [own]",
+					"owns_group: true",
+					"scopes: ['mail.*'], standing: [unreviewed]",
+				)
 				rules = append(rules, fmt.Sprintf("{name: r%d, when: {%s}, then: %s}", i, when, one("allow", "review", "refuse")))
 			}
 			text := fmt.Sprintf(`briskwarden: 1
@@ -167,7 +190,18 @@ consent: {rules: [%s]}
 			for _, account := range []string{"ann", "bo"} {
 				for _, scope := range []string{"openid", "profile", "mail.read", "files.write"} {
 					for _, resource := range []consent.Resource{{}, {Group: "deck"}} {
-						d, err := consents.Decide(context.Background(), &consent.Request{At: at, Account: account, Client: "tides", Scopes: []string{scope}, Resource: resource, RedirectURI: "https://tides.example/cb"}, consent.Known{})
+						d, err := consents.Decide(
+							context.Background(),
+							&consent.Request{
+								At:          at,
+								Account:     account,
+								Client:      "tides",
+								Scopes:      []string{scope},
+								Resource:    resource,
+								RedirectURI: "https://tides.example/cb",
+							},
+							consent.Known{},
+						)
 						require.NoError(t, err)
 						all = append(all, d.Outcome)
 					}

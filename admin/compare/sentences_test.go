@@ -277,7 +277,12 @@ func TestWhatHappens(t *testing.T) {
 // with the rules that ask for risk.
 func TestWhatHangsOnASignal(t *testing.T) {
 	const signal = "signals: [{name: late, when: {during: [dusk]}, points: 50}, "
-	text := strings.Replace(strings.Replace(world, "signals: [", signal, 1), "windows: {", `windows: {dusk: {from: "20:00", to: "22:00"}, `, 1)
+	text := strings.Replace(
+		strings.Replace(world, "signals: [", signal, 1),
+		"windows: {",
+		`windows: {dusk: {from: "20:00", to: "22:00"}, `,
+		1,
+	)
 	r, err := compare.Books(open(t, text), open(t, strings.Replace(text, `to: "22:00"`, `to: "23:00"`, 1)), monday)
 	require.NoError(t, err)
 	told := map[string]string{}
@@ -326,7 +331,11 @@ func TestLongSummaries(t *testing.T) {
 	for i := range 80 {
 		fmt.Fprintf(&groups, "{name: team-%d}, ", i)
 	}
-	r, err := compare.Books(open(t, world), open(t, strings.Replace(world, "groups: [{name: crew}", "groups: ["+groups.String()+"{name: crew}", 1)), monday)
+	r, err := compare.Books(
+		open(t, world),
+		open(t, strings.Replace(world, "groups: [{name: crew}", "groups: ["+groups.String()+"{name: crew}", 1)),
+		monday,
+	)
 	require.NoError(t, err)
 	require.Len(t, r.Changed, 80)
 	require.Equal(t, 50, strings.Count(r.Markdown(), "### "))

@@ -61,7 +61,11 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 				})
 				require.GreaterOrEqual(t, i, 0, "%s/%s speaks at %s and is not told: %v", p.Name, p.Rule, name, doc.Statements)
 				said := doc.Statements[i]
-				require.Equal(t, strings.Contains(said.Sentence, "they are blocked") || strings.Contains(said.Sentence, "They are blocked"), said.Blocked)
+				require.Equal(
+					t,
+					strings.Contains(said.Sentence, "they are blocked") || strings.Contains(said.Sentence, "They are blocked"),
+					said.Blocked,
+				)
 				if said.Blocked {
 					require.Equal(t, decide.Block, d.Verdict)
 					blocked++

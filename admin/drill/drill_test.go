@@ -64,11 +64,23 @@ func open(t *testing.T, drills string) (*book.Book, *decide.Judge, *consent.Judg
 func TestRun(t *testing.T) {
 	b, judge, consents := open(t, drills(
 		`- {name: wrong, about: To see it fail., expect: step_up, by: base/abroad, with_shadow: grant, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 192.0.2.1}}`,
-		`- {name: tides, expect: allow, by: mild, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: "https://t.example/cb"}}`))
+		`- {name: tides, expect: allow, by: mild, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: "https://t.example/cb"}}`,
+	))
 	r := drill.Run(judge, consents, b.Drills)
 	require.Equal(t, 1, r.Failed())
-	require.Equal(t, drill.Result{Name: "wrong", About: "To see it fail.", At: b.Where("drill", "wrong"), Wanted: "step_up by base/abroad, with shadows grant",
-		Got: "block by base/rest, with shadows block", Why: []string{"base / rest blocks."}}, r.Results[0], "those that failed come first")
+	require.Equal(
+		t,
+		drill.Result{
+			Name:   "wrong",
+			About:  "To see it fail.",
+			At:     b.Where("drill", "wrong"),
+			Wanted: "step_up by base/abroad, with shadows grant",
+			Got:    "block by base/rest, with shadows block",
+			Why:    []string{"base / rest blocks."},
+		},
+		r.Results[0],
+		"those that failed come first",
+	)
 	require.Equal(t, drill.Coverage{Rules: 5, Reached: 4, Unreached: []string{"consent/rest"}}, r.Coverage)
 
 	var out strings.Builder
@@ -88,7 +100,11 @@ func TestRun(t *testing.T) {
 	}
 	require.NoError(t, xml.Unmarshal([]byte(out.String()), &read))
 	require.Equal(t, []int{4, 1}, []int{read.Suites[0].Tests, read.Suites[0].Failures})
-	require.Equal(t, "wanted step_up by base/abroad, with shadows grant, got block by base/rest, with shadows block", read.Suites[0].Cases[0].Failure.Message)
+	require.Equal(
+		t,
+		"wanted step_up by base/abroad, with shadows grant, got block by base/rest, with shadows block",
+		read.Suites[0].Cases[0].Failure.Message,
+	)
 	require.Nil(t, read.Suites[0].Cases[1].Failure)
 	require.Equal(t, "drills.yaml:5:3\nbase / rest blocks.", read.Suites[0].Cases[0].Failure.Text)
 }
@@ -168,7 +184,16 @@ func TestMutate(t *testing.T) {
 		return texts
 	}
 	few := survivors(run(drills()))
-	require.Subset(t, few, []string{"base/abroad without networks", "base/rest grants instead of blocking", "consent/mild refuses instead", "pier reaches to 203.0.112.0/22"})
+	require.Subset(
+		t,
+		few,
+		[]string{
+			"base/abroad without networks",
+			"base/rest grants instead of blocking",
+			"consent/mild refuses instead",
+			"pier reaches to 203.0.112.0/22",
+		},
+	)
 	require.NotContains(t, few, "base/pier blocks instead of asking", "a drill notices that")
 	require.NotContains(t, few, "base/abroad without countries")
 	require.NotContains(t, few, "base/abroad comes after pier")
@@ -176,7 +201,8 @@ func TestMutate(t *testing.T) {
 	more := survivors(run(drills(
 		`- {name: beside, expect: block, by: base/rest, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.112.9, country: NO, proofs: [{method: password}]}}`,
 		`- {name: tides, expect: allow, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: "https://t.example/cb"}}`,
-		`- {name: mail, expect: refuse, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [mail.read], redirect_uri: "https://t.example/cb"}}`)))
+		`- {name: mail, expect: refuse, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [mail.read], redirect_uri: "https://t.example/cb"}}`,
+	)))
 	for _, noticed := range []string{"base/rest grants instead of blocking", "consent/mild refuses instead", "pier reaches to 203.0.112.0/22", "consent/mild comes after rest"} {
 		require.NotContains(t, more, noticed)
 	}
@@ -267,7 +293,9 @@ func TestDrillsThatAreNone(t *testing.T) {
 		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, acct: a}}`:                                                `unknown field "acct"`,
 		`- {name: d, expect: allow, with_shadow: block, request: {at: 2026-11-23T13:10:00Z, account: a, client: b, scopes: [c]}}`: "with_shadow is for an attempt",
 	} {
-		_, err := book.OpenFS(fstest.MapFS{"world.yaml": {Data: []byte(world)}, "drills.yaml": {Data: []byte("briskwarden: 1\ndrills:\n" + text + "\n")}})
+		_, err := book.OpenFS(
+			fstest.MapFS{"world.yaml": {Data: []byte(world)}, "drills.yaml": {Data: []byte("briskwarden: 1\ndrills:\n" + text + "\n")}},
+		)
 		require.ErrorContains(t, err, want)
 	}
 }
@@ -275,12 +303,21 @@ func TestDrillsThatAreNone(t *testing.T) {
 // TestAttemptsAreReadAsInJSON: what a drill's attempt leaves out is unknown, null
 // is none, and numbers, truths and texts are what they are.
 func TestAttemptsAreReadAsInJSON(t *testing.T) {
-	b, _, _ := open(t, drills(`- {name: all, expect: block, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, previous: null, location: {lat: 59.9, lon: 10},
-    device: {id: "7", managed: true, facts: {firewall: true, patch_age_days: 12, os_version: "10.0"}, reported_at: 2026-11-23T12:00:00Z}}}`))
+	b, _, _ := open(
+		t,
+		drills(
+			`- {name: all, expect: block, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, previous: null, location: {lat: 59.9, lon: 10},
+    device: {id: "7", managed: true, facts: {firewall: true, patch_age_days: 12, os_version: "10.0"}, reported_at: 2026-11-23T12:00:00Z}}}`,
+		),
+	)
 	a := b.Drills[2].Attempt
 	require.Equal(t, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC), a.At)
 	require.True(t, a.Previous.IsNone())
 	require.True(t, a.IP.IsUnknown())
 	d, _ := a.Device.Get()
-	require.Equal(t, []attempt.Scalar{attempt.BoolScalar(true), attempt.NumberScalar(12), attempt.TextScalar("10.0")}, []attempt.Scalar{d.Facts["firewall"], d.Facts["patch_age_days"], d.Facts["os_version"]})
+	require.Equal(
+		t,
+		[]attempt.Scalar{attempt.BoolScalar(true), attempt.NumberScalar(12), attempt.TextScalar("10.0")},
+		[]attempt.Scalar{d.Facts["firewall"], d.Facts["patch_age_days"], d.Facts["os_version"]},
+	)
 }

@@ -54,8 +54,24 @@ func TestClaimsAreTrue(t *testing.T) {
 		// One that silences the first for everyone, and one for nobody, make sure that
 		// there is something to claim.
 		b.Policies[0].Stage, b.Policies[0].LiveFor, b.Policies[0].Firm = decide.Live, nil, false
-		b.Policies = append(b.Policies, decide.Policy{Name: "loud", Stage: decide.Live, Who: anyone, Apps: every, Replaces: []string{b.Policies[0].Name}, Rules: []decide.Rule{{Name: "r"}}},
-			decide.Policy{Name: "lost", Stage: decide.Live, Who: &condition.Not{Of: anyone}, Apps: every, Rules: []decide.Rule{{Name: "r"}}})
+		b.Policies = append(
+			b.Policies,
+			decide.Policy{
+				Name:     "loud",
+				Stage:    decide.Live,
+				Who:      anyone,
+				Apps:     every,
+				Replaces: []string{b.Policies[0].Name},
+				Rules:    []decide.Rule{{Name: "r"}},
+			},
+			decide.Policy{
+				Name:  "lost",
+				Stage: decide.Live,
+				Who:   &condition.Not{Of: anyone},
+				Apps:  every,
+				Rules: []decide.Rule{{Name: "r"}},
+			},
+		)
 		judge, err := b.Compile()
 		require.NoError(t, err)
 		r, err := inspect.Inspect(b, monday)
@@ -77,7 +93,12 @@ func TestClaimsAreTrue(t *testing.T) {
 			for _, p := range d.Policies {
 				require.False(t, slices.Contains(never, p.Name) && p.Applies != condition.False, "%s applies", p.Name)
 				speaks := p.Rule != "" || len(p.Rules) > 0
-				require.False(t, slices.Contains(quiet, p.Name) && p.Applies != condition.False && speaks && p.SilencedBy == "", "%s has a say", p.Name)
+				require.False(
+					t,
+					slices.Contains(quiet, p.Name) && p.Applies != condition.False && speaks && p.SilencedBy == "",
+					"%s has a say",
+					p.Name,
+				)
 			}
 		}
 	})
@@ -94,7 +115,16 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 		b, _ := synth.Open(chance, 6)
 		// Two policies that ask everyone for the same make sure that there is one.
 		assurance := b.Assurances[chance.IntN(len(b.Assurances))].Name
-		b.Policies = append(b.Policies, decide.Policy{Name: "twin", Stage: decide.Live, Who: anyone, Apps: every, Rules: []decide.Rule{{Name: "r", Then: decide.Require(assurance)}}})
+		b.Policies = append(
+			b.Policies,
+			decide.Policy{
+				Name:  "twin",
+				Stage: decide.Live,
+				Who:   anyone,
+				Apps:  every,
+				Rules: []decide.Rule{{Name: "r", Then: decide.Require(assurance)}},
+			},
+		)
 		b.Policies[0].Stage, b.Policies[0].LiveFor, b.Policies[0].Actions, b.Policies[0].Until = decide.Live, nil, nil, nil
 		for k := range b.Policies[0].Rules {
 			b.Policies[0].Rules[k].Then = decide.Require(assurance, b.Assurances[0].Name)
@@ -148,8 +178,12 @@ func TestWhoIsLockedOut(t *testing.T) {
 		"{signals: [listed]}":                                       true,
 		"{actions: [enrol]}":                                        true,
 	} {
-		text := strings.Replace(sound, "- {name: at-the-pier, when: {our_network: true, during: [day]}, then: {require: [password-once]}}\n      - {name: elsewhere, then: {require: [two-factors]}, limits: {lasts: 12h}}",
-			"- {name: in, when: "+when+", then: {require: [two-factors]}}\n      - {name: out, then: block}", 1)
+		text := strings.Replace(
+			sound,
+			"- {name: at-the-pier, when: {our_network: true, during: [day]}, then: {require: [password-once]}}\n      - {name: elsewhere, then: {require: [two-factors]}, limits: {lasts: 12h}}",
+			"- {name: in, when: "+when+", then: {require: [two-factors]}}\n      - {name: out, then: block}",
+			1,
+		)
 		require.NotEqual(t, sound, text)
 		text = strings.Replace(text, "windows: {day:", `windows: {night: {days: [sat], from: "03:00", to: "04:00"}, day:`, 1)
 		text = strings.Replace(text, "devices: [", "devices: [{name: bridge, shared: true, tags: [bridge], facts: {firewall: false}}, ", 1)

@@ -41,22 +41,32 @@ func ExampleInspect() {
 // A house has rules of its own: here each live policy names an owner. The check is
 // made beside all others, and the book can accept what it finds.
 func ExampleInspectWith() {
-	owned := inspect.Check{Name: "policy-without-owner", Topic: "who answers", Severity: inspect.Warning, Title: "a live policy has no owner",
-		Why: "Nobody answers for it.", WayOut: "Name an owner.",
+	owned := inspect.Check{
+		Name:     "policy-without-owner",
+		Topic:    "who answers",
+		Severity: inspect.Warning,
+		Title:    "a live policy has no owner",
+		Why:      "Nobody answers for it.",
+		WayOut:   "Name an owner.",
 		Run: func(p *inspect.Pass) {
 			for _, policy := range p.Judge.Policies() {
 				if policy.Stage == decide.Live && policy.Owner == "" {
 					p.Report(policy.Name, p.Book.Where("policy", policy.Name), "Nobody is named as the owner of %s.", policy.Name)
 				}
 			}
-		}}
+		},
+	}
 	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\napps: [{name: mail}]\n" +
 		"policies: [{name: all, stage: live, who: anyone, apps: every, rules: [{name: r, then: grant}]}]\n")}})
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	report, err := inspect.InspectWith(b, time.Date(2026, time.November, 23, 14, 10, 0, 0, time.UTC), inspect.Options{Checks: append(inspect.Checks(), owned)})
+	report, err := inspect.InspectWith(
+		b,
+		time.Date(2026, time.November, 23, 14, 10, 0, 0, time.UTC),
+		inspect.Options{Checks: append(inspect.Checks(), owned)},
+	)
 	if err != nil {
 		fmt.Println(err)
 		return

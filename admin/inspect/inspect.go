@@ -249,11 +249,7 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 		}
 		named[c.Name] = true
 	}
-	judge, err := b.Compile()
-	if err != nil {
-		return nil, err
-	}
-	consents, err := b.CompileConsent(judge)
+	judge, consents, err := b.CompileBoth()
 	if err != nil {
 		return nil, err
 	}

@@ -512,8 +512,14 @@ func inspected(t require.TestingT, text string) *inspect.Report {
 	// A record of consent stands beside the books that say so.
 	var facts inspect.Options
 	if strings.Contains(text, "tags: [log, logs]") {
-		facts.Usage = map[string]consent.Usage{"voyages": {Holds: []string{"openid", "tides.read", "mail.a", "mail.b", "mail.c", "mail.d"}, Wants: []string{"chat.read"}, Users: 2},
-			"tides": {Holds: []string{"openid"}, Users: 1}}
+		facts.Usage = map[string]consent.Usage{
+			"voyages": {
+				Holds: []string{"openid", "tides.read", "mail.a", "mail.b", "mail.c", "mail.d"},
+				Wants: []string{"chat.read"},
+				Users: 2,
+			},
+			"tides": {Holds: []string{"openid"}, Users: 1},
+		}
 	}
 	r, err := inspect.InspectWith(opened(t, text), monday, facts)
 	require.NoError(t, err)
@@ -536,7 +542,15 @@ func TestAnyYear(t *testing.T) {
 			text := strings.Replace(sound, `from: "05:00", to: "23:00"`, `from: "02:30", to: "23:00"`, 1)
 			r, err := inspect.Inspect(opened(t, text), day.Add(12*time.Hour))
 			require.NoError(t, err)
-			require.True(t, slices.ContainsFunc(r.Findings, func(f inspect.Finding) bool { return strings.Contains(f.Text, "clock change of "+change) }), "%v", r.Findings)
+			require.True(
+				t,
+				slices.ContainsFunc(
+					r.Findings,
+					func(f inspect.Finding) bool { return strings.Contains(f.Text, "clock change of "+change) },
+				),
+				"%v",
+				r.Findings,
+			)
 		})
 	}
 }
@@ -551,7 +565,10 @@ func TestEachCheckFindsItsFault(t *testing.T) {
 			require.Contains(t, sound, f.old, name)
 			text := merged(strings.Replace(sound, f.old, f.new, 1))
 			r := inspected(t, text)
-			i := slices.IndexFunc(r.Findings, func(found inspect.Finding) bool { return found.Check == name && strings.Contains(found.Text, f.want) })
+			i := slices.IndexFunc(
+				r.Findings,
+				func(found inspect.Finding) bool { return found.Check == name && strings.Contains(found.Text, f.want) },
+			)
 			require.GreaterOrEqual(t, i, 0, "%s: %q among %v", name, f.want, r.Findings)
 			found := r.Findings[i]
 			require.True(t, strings.HasPrefix(found.Name, name+":"))
@@ -610,7 +627,8 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 			}
 			for _, p := range judge.Decide(context.Background(), a).Policies {
 				// A rule that depends on a missing fact is followed all the same.
-				surely := p.Applies == condition.True && !slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
+				surely := p.Applies == condition.True &&
+					!slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
 				require.False(t, surely && silent[p.Name+"/"+p.Rule], "%s/%s speaks at %s", p.Name, p.Rule, a.At)
 			}
 		}

@@ -32,7 +32,7 @@ var timeChecks = []Check{
 		"Name in `eases` what the policies ask of these people, or put the policy on its way.", rolloutEasesNothing},
 }
 
-// never reports that a window has dates of which none falls on one of its days.
+// never reports that a window has dates and none of them falls on one of its days.
 func never(w directory.Window) bool {
 	if len(w.Days) == 0 || len(w.Dates) == 0 {
 		return false

@@ -109,8 +109,17 @@ func TestTheDemo(t *testing.T) {
 	require.Equal(t, "card-till", till.App)
 	can, all := till.Opens()
 	require.Equal(t, []int{4, len(judge.Directory().Accounts)}, []int{can, all})
-	require.Equal(t, reach.Answer{Verdict: decide.Grant, Asks: []string{}, Why: "machines / from-the-depot is met: all that it asks for was shown.", Accounts: []string{"kiosk-pier-2"}}, till.Answers[0],
-		"a service account signs on unattended, its certificate proven")
+	require.Equal(
+		t,
+		reach.Answer{
+			Verdict:  decide.Grant,
+			Asks:     []string{},
+			Why:      "machines / from-the-depot is met: all that it asks for was shown.",
+			Accounts: []string{"kiosk-pier-2"},
+		},
+		till.Answers[0],
+		"a service account signs on unattended, its certificate proven",
+	)
 
 	m := reach.OfGroups(judge, c, assumed)
 	require.Empty(t, m.Uncovered)
@@ -144,5 +153,9 @@ policies:
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"roster", "page"}, reach.OfGroups(judge, reach.Circumstances{Attempt: attempt.Attempt{At: monday}}, nil).Uncovered)
+	require.Equal(
+		t,
+		[]string{"roster", "page"},
+		reach.OfGroups(judge, reach.Circumstances{Attempt: attempt.Attempt{At: monday}}, nil).Uncovered,
+	)
 }

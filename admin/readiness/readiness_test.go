@@ -76,10 +76,19 @@ func TestReadiness(t *testing.T) {
 	}, statuses(second))
 	require.Equal(t, readiness.Counts{People: 9, Ready: 1, Single: 1, Weak: 1, InGrace: 2, LockedOut: 4}, second.Counts)
 	require.Equal(t, readiness.LockedOut, second.Accounts[0].Status, "the worst first")
-	require.Equal(t, []readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 1, LockedOut: 3}},
-		{Name: "office", Counts: readiness.Counts{People: 3, InGrace: 1, LockedOut: 2}}}, second.Groups)
+	require.Equal(
+		t,
+		[]readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 1, LockedOut: 3}},
+			{Name: "office", Counts: readiness.Counts{People: 3, InGrace: 1, LockedOut: 2}}},
+		second.Groups,
+	)
 	late := statuses(r.Rollouts[0])
-	require.Equal(t, []readiness.Status{readiness.LockedOut, readiness.InGrace, readiness.LockedOut}, []readiness.Status{late["none"], late["asked"], late["risky"]}, "who is known to have been asked late has two weeks")
+	require.Equal(
+		t,
+		[]readiness.Status{readiness.LockedOut, readiness.InGrace, readiness.LockedOut},
+		[]readiness.Status{late["none"], late["asked"], late["risky"]},
+		"who is known to have been asked late has two weeks",
+	)
 	require.Equal(t, 8, r.LockedOut())
 
 	far, err := readiness.Of(judge, "late", &directory.Date{Year: 2026, Month: time.December, Day: 24}, monday)
@@ -106,12 +115,27 @@ func TestReadiness(t *testing.T) {
 // proven, anyone who is locked out is let in today and not on the day, and anyone who is
 // in grace is let in on the day too.
 func TestWhoIsLockedOutIsRefused(t *testing.T) {
-	judge := compile(t, strings.Replace(world, "  - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}\n", "", 1))
+	judge := compile(
+		t,
+		strings.Replace(
+			world,
+			"  - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}\n",
+			"",
+			1,
+		),
+	)
 	r, err := readiness.Of(judge, "second", nil, monday)
 	require.NoError(t, err)
 	day := r.Rollouts[0].On.Start(judge.Directory().Zone).Add(9 * time.Hour)
 	signsOn := func(account string, at time.Time) bool {
-		a := &attempt.Attempt{At: at, Account: account, App: "mail", Through: attempt.Known(attempt.Browser), Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time]()}
+		a := &attempt.Attempt{
+			At:       at,
+			Account:  account,
+			App:      "mail",
+			Through:  attempt.Known(attempt.Browser),
+			Previous: attempt.None[attempt.Previous](),
+			Failures: attempt.None[[]time.Time](),
+		}
 		n, _ := judge.Directory().FindAccount(account)
 		for _, m := range judge.MethodNames(judge.Directory().Profile(n).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})

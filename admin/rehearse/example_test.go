@@ -21,7 +21,13 @@ func ExampleUntilGranted() {
 		fmt.Println(err)
 		return
 	}
-	q := rehearse.Request{Account: "ingrid@kestrelsound.example", App: "card-till", At: "2026-11-23 03:00", IP: "203.0.113.20", Device: "laptop-ingrid"}
+	q := rehearse.Request{
+		Account: "ingrid@kestrelsound.example",
+		App:     "card-till",
+		At:      "2026-11-23 03:00",
+		IP:      "203.0.113.20",
+		Device:  "laptop-ingrid",
+	}
 	a, _, err := q.Attempt(judge, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
 	if err != nil {
 		fmt.Println(err)

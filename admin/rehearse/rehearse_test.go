@@ -25,7 +25,14 @@ func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	q := rehearse.Request{Account: "ingrid@kestrelsound.example", App: "card-till", At: "2026-11-23 14:10", IP: "203.0.113.20", Device: "laptop-ingrid", Proved: []string{"password"}}
+	q := rehearse.Request{
+		Account: "ingrid@kestrelsound.example",
+		App:     "card-till",
+		At:      "2026-11-23 14:10",
+		IP:      "203.0.113.20",
+		Device:  "laptop-ingrid",
+		Proved:  []string{"password"},
+	}
 	change(&q)
 	a, _, err := q.Attempt(judge, monday)
 	require.NoError(t, err)
@@ -60,12 +67,24 @@ func TestVary(t *testing.T) {
 		return found
 	}
 	same := func(*rehearse.Request) {}
-	require.Equal(t, map[string]decide.Verdict{"none": decide.Grant, "low": decide.Grant, "medium": decide.Block, "high": decide.Block}, one("risk", same))
+	require.Equal(
+		t,
+		map[string]decide.Verdict{"none": decide.Grant, "low": decide.Grant, "medium": decide.Block, "high": decide.Block},
+		one("risk", same),
+	)
 	networks := one("network", same)
 	require.Equal(t, []decide.Verdict{decide.Grant, decide.Block}, []decide.Verdict{networks["pier-office"], networks["relay-exits"]})
 	devices := one("device", same)
-	require.Equal(t, []decide.Verdict{decide.Grant, decide.Block, decide.Block}, []decide.Verdict{devices["laptop-ingrid"], devices["laptop-einar"], devices["no device"]})
-	require.Equal(t, map[string]decide.Verdict{"nothing": decide.StepUp, "password": decide.Grant, "push": decide.StepUp, "password+push": decide.Grant}, one("proved", same))
+	require.Equal(
+		t,
+		[]decide.Verdict{decide.Grant, decide.Block, decide.Block},
+		[]decide.Verdict{devices["laptop-ingrid"], devices["laptop-einar"], devices["no device"]},
+	)
+	require.Equal(
+		t,
+		map[string]decide.Verdict{"nothing": decide.StepUp, "password": decide.Grant, "push": decide.StepUp, "password+push": decide.Grant},
+		one("proved", same),
+	)
 	require.Equal(t, decide.Block, one("through", func(q *rehearse.Request) { q.Proved = nil })["unpromptable"])
 	require.Len(t, one("day", same), 7)
 	require.Equal(t, decide.Grant, one("action", same)["sign-in"])

@@ -29,7 +29,10 @@ func ExampleRun() {
 2026-11-23 14:12,ingrid@kestrelsound.example,mail,192.0.2.70,password
 soon,ingrid@kestrelsound.example,mail,192.0.2.70,password
 `
-	source := replay.Source{Name: "sign-ons.csv", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(table)), nil }}
+	source := replay.Source{
+		Name: "sign-ons.csv",
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(table)), nil },
+	}
 	columns := replay.Columns{"at": "when", "account": "user", "app": "service", "ip": "address"}
 	report, err := replay.Run(context.Background(), judge, []replay.Source{source}, replay.Options{Columns: columns})
 	if err != nil {

@@ -123,8 +123,11 @@ func TestWhatTheHistoryKnows(t *testing.T) {
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	at := func(minute int, more string) string {
-		return fmt.Sprintf(`{"at": %q, "account": "ingrid@kestrelsound.example", "app": "card-till", "ip": "203.0.113.20", "country": "NO", "location": {"lat": 59.9, "lon": 10.7}, "through": "browser", "client": null, "device": {"id": "laptop-ingrid", "reported_at": "2026-11-23T12:00:00Z"}%s}`+"\n",
-			time.Date(2026, time.November, 23, 13, minute, 0, 0, time.UTC).Format(time.RFC3339), more)
+		return fmt.Sprintf(
+			`{"at": %q, "account": "ingrid@kestrelsound.example", "app": "card-till", "ip": "203.0.113.20", "country": "NO", "location": {"lat": 59.9, "lon": 10.7}, "through": "browser", "client": null, "device": {"id": "laptop-ingrid", "reported_at": "2026-11-23T12:00:00Z"}%s}`+"\n",
+			time.Date(2026, time.November, 23, 13, minute, 0, 0, time.UTC).Format(time.RFC3339),
+			more,
+		)
 	}
 	proven := `, "proofs": [{"method": "password"}]`
 	failed := `, "failed": [{"method": "push", "reason": "refused"}], "signals": []`
@@ -133,7 +136,12 @@ func TestWhatTheHistoryKnows(t *testing.T) {
 	history := at(0, proven) + at(1, proven) + strings.Repeat(at(2, failed), 5) + at(3, proven) + at(20, proven)
 	r := run(t, judge, replay.Options{}, source("h", history))
 	require.Equal(t, int64(2), r.Verdicts.Grant, "the second, and the last: %+v", r.Rules)
-	require.Equal(t, int64(0), run(t, judge, replay.Options{AsRecorded: true}, source("h", history)).Verdicts.Grant, "what is not known never helps")
+	require.Equal(
+		t,
+		int64(0),
+		run(t, judge, replay.Options{AsRecorded: true}, source("h", history)).Verdicts.Grant,
+		"what is not known never helps",
+	)
 	require.InDelta(t, 0, r.Prompts, 0.001)
 	require.Equal(t, "card-till", r.Rules[0].Policy)
 	require.Equal(t, "doubtful", r.Rules[0].Rule)
@@ -145,7 +153,10 @@ func TestBadLinesStopNothing(t *testing.T) {
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	good := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail"}`
-	text := good + "\n\n{broken\n" + good + "\n" + `{"at": "2026-11-23T13:10:00Z", "acount": "x"}` + "\n" + strings.Repeat("x", 2<<20) + "\n" + good
+	text := good + "\n\n{broken\n" + good + "\n" + `{"at": "2026-11-23T13:10:00Z", "acount": "x"}` + "\n" + strings.Repeat(
+		"x",
+		2<<20,
+	) + "\n" + good
 	r := run(t, judge, replay.Options{Workers: 3}, source("a", text), source("b", strings.Repeat("?\n", 1000)))
 	require.Equal(t, int64(3), r.Attempts)
 	require.Equal(t, int64(1003), r.BadAll)
@@ -169,7 +180,12 @@ func TestBadLinesStopNothing(t *testing.T) {
 	require.Equal(t, int64(3), run(t, judge, replay.Options{}, source("a.zst", smaller)).Attempts)
 	_, err = replay.Run(context.Background(), judge, []replay.Source{source("torn.zst", smaller[:len(smaller)-9])}, replay.Options{})
 	require.ErrorContains(t, err, "torn.zst: ")
-	cut, err := replay.Run(context.Background(), judge, []replay.Source{source("torn.gz", packed.String()[:packed.Len()-9]), source("a", good)}, replay.Options{})
+	cut, err := replay.Run(
+		context.Background(),
+		judge,
+		[]replay.Source{source("torn.gz", packed.String()[:packed.Len()-9]), source("a", good)},
+		replay.Options{},
+	)
 	require.ErrorContains(t, err, "torn.gz: unexpected EOF")
 	require.Positive(t, cut.Attempts, "what can be read is judged")
 	broken := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
@@ -189,7 +205,16 @@ func TestForms(t *testing.T) {
 	table.WriteString("\ufeffwhen,who,service,ip,through,device.id,proofs,failed,remark\n")
 	var bare []*attempt.Attempt
 	for _, a := range demo.History()[:400] {
-		a = &attempt.Attempt{At: a.At.UTC(), Account: a.Account, App: a.App, IP: a.IP, Through: a.Through, Proofs: a.Proofs, Failed: a.Failed, Device: a.Device}
+		a = &attempt.Attempt{
+			At:      a.At.UTC(),
+			Account: a.Account,
+			App:     a.App,
+			IP:      a.IP,
+			Through: a.Through,
+			Proofs:  a.Proofs,
+			Failed:  a.Failed,
+			Device:  a.Device,
+		}
 		if d, ok := a.Device.Get(); ok {
 			a.Device = attempt.Known(attempt.Device{ID: d.ID})
 		}
@@ -231,15 +256,34 @@ func TestForms(t *testing.T) {
 
 	aside = nil
 	const head = "at,account,app,ip,location.lat,location.lon,device.managed\n"
-	r = run(t, judge, replay.Options{Columns: replay.Columns{}, Aside: keep}, source("h", head+"2026-11-23 22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n"))
+	r = run(
+		t,
+		judge,
+		replay.Options{Columns: replay.Columns{}, Aside: keep},
+		source(
+			"h",
+			head+"2026-11-23 22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n",
+		),
+	)
 	require.Equal(t, int64(1), r.Attempts)
 	require.Equal(t, "2026-11-23T21:14:00Z", r.First.UTC().Format(time.RFC3339), "a time without a zone is in the book's")
 	var wrong []string
 	for _, bad := range r.Bad {
 		wrong = append(wrong, fmt.Sprintf("%d: %s", bad.Line, bad.Text))
 	}
-	require.Equal(t, []string{`3: column 1: "2026-11-23" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00`, `4: column 7: "perhaps" is not true or false`,
-		"5: the record has 2 columns, and the header 7", "6: the attempt has no `account`", `7: bare " in non-quoted-field`, `8: column 4: "here" is no IP address`, `9: column 5: "north" is no number of degrees`}, wrong)
+	require.Equal(
+		t,
+		[]string{
+			`3: column 1: "2026-11-23" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00`,
+			`4: column 7: "perhaps" is not true or false`,
+			"5: the record has 2 columns, and the header 7",
+			"6: the attempt has no `account`",
+			`7: bare " in non-quoted-field`,
+			`8: column 4: "here" is no IP address`,
+			`9: column 5: "north" is no number of degrees`,
+		},
+		wrong,
+	)
 	require.Len(t, aside, 7)
 	// A quote that nobody closes takes nothing but its record, unless that never ends.
 	open := "at,account,app\n2026-11-23T21:14:00Z,x,y\n2026-11-23T21:14:00Z,\"x,y\n" + strings.Repeat("2026-11-23T21:14:00Z,x,y\n", 100_000)
@@ -287,7 +331,13 @@ func TestFillingIn(t *testing.T) {
 		visitor := func() replay.Visit {
 			return func(number int64, each []*attempt.Attempt) { filled[number] = *each[0] }
 		}
-		_, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{source("h", lines(t, history))}, replay.Options{Workers: 3}, visitor)
+		_, err := replay.Walk(
+			context.Background(),
+			[]*decide.Judge{judge},
+			[]replay.Source{source("h", lines(t, history))},
+			replay.Options{Workers: 3},
+			visitor,
+		)
 		require.NoError(t, err)
 		for i := range history {
 			require.Equal(t, *filledIn(judge, history, i), filled[i], "attempt %d", i)
@@ -370,9 +420,17 @@ func TestColumns(t *testing.T) {
 		"device.managed":  {"true", func(a *attempt.Attempt) any { return a.Device.Ref().Managed }, attempt.Known(true)},
 		"device.known":    {"FALSE", func(a *attempt.Attempt) any { return a.Device.Ref().Known }, attempt.Known(false)},
 		"session.id":      {"s-9", func(a *attempt.Attempt) any { return a.Session.ID }, "s-9"},
-		"proofs":          {"password;push", func(a *attempt.Attempt) any { return a.Proofs }, []attempt.Proof{{Method: "password"}, {Method: "push"}}},
-		"failed":          {"otp-app", func(a *attempt.Attempt) any { return a.Failed }, []attempt.Failure{{Method: "otp-app", Reason: attempt.Refused}}},
-		"signals":         {"leaked-list odd", func(a *attempt.Attempt) any { return a.Signals }, []string{"leaked-list", "odd"}},
+		"proofs": {
+			"password;push",
+			func(a *attempt.Attempt) any { return a.Proofs },
+			[]attempt.Proof{{Method: "password"}, {Method: "push"}},
+		},
+		"failed": {
+			"otp-app",
+			func(a *attempt.Attempt) any { return a.Failed },
+			[]attempt.Failure{{Method: "otp-app", Reason: attempt.Refused}},
+		},
+		"signals": {"leaked-list odd", func(a *attempt.Attempt) any { return a.Signals }, []string{"leaked-list", "odd"}},
 	}
 	var heads, row []string
 	for _, key := range replay.ColumnKeys() {
@@ -390,7 +448,13 @@ func TestColumns(t *testing.T) {
 		}
 	}
 	table := strings.Join(heads, ",") + "\n" + strings.Join(row, ",") + "\n"
-	reading, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{source("h", table)}, replay.Options{Columns: replay.Columns{}, Workers: 1}, visitor)
+	reading, err := replay.Walk(
+		context.Background(),
+		[]*decide.Judge{judge},
+		[]replay.Source{source("h", table)},
+		replay.Options{Columns: replay.Columns{}, Workers: 1},
+		visitor,
+	)
 	require.NoError(t, err)
 	require.Empty(t, reading.Bad)
 	require.Equal(t, 1, visited)
@@ -402,7 +466,12 @@ func TestColumns(t *testing.T) {
 		}
 		bad := slices.Clone(row)
 		bad[i] = wrong
-		r := run(t, judge, replay.Options{Columns: replay.Columns{}}, source("h", strings.Join(heads, ",")+"\n"+strings.Join(bad, ",")+"\n"))
+		r := run(
+			t,
+			judge,
+			replay.Options{Columns: replay.Columns{}},
+			source("h", strings.Join(heads, ",")+"\n"+strings.Join(bad, ",")+"\n"),
+		)
 		require.Len(t, r.Bad, 1, key)
 		require.Contains(t, r.Bad[0].Text, fmt.Sprintf("column %d: ", i+1))
 	}
@@ -439,9 +508,18 @@ func TestEach(t *testing.T) {
 			history = append(history, synth.Attempt(chance))
 		}
 		text := lines(t, history)
-		both, err := replay.Each(context.Background(), []*decide.Judge{one, two}, []replay.Source{source("a", text)}, replay.Options{Workers: 3})
+		both, err := replay.Each(
+			context.Background(),
+			[]*decide.Judge{one, two},
+			[]replay.Source{source("a", text)},
+			replay.Options{Workers: 3},
+		)
 		require.NoError(t, err)
-		require.Equal(t, []*replay.Report{run(t, one, replay.Options{}, source("a", text)), run(t, two, replay.Options{}, source("a", text))}, both)
+		require.Equal(
+			t,
+			[]*replay.Report{run(t, one, replay.Options{}, source("a", text)), run(t, two, replay.Options{}, source("a", text))},
+			both,
+		)
 	})
 }
 
@@ -491,13 +569,15 @@ func BenchmarkReplay(b *testing.B) {
 	var full []*attempt.Attempt
 	for i, a := range month[:len(month)/4] {
 		at := a.At.Format(time.RFC3339)
-		whole, err := attempt.Parse([]byte(strings.ReplaceAll(`{"id":"a-17","at":"AT","account":"ingrid@kestrelsound.example","app":"card-till","action":"sign-in",
+		whole, err := attempt.Parse(
+			[]byte(strings.ReplaceAll(`{"id":"a-17","at":"AT","account":"ingrid@kestrelsound.example","app":"card-till","action":"sign-in",
 			"ip":"203.0.113.20","country":"NO","location":{"lat":59.9,"lon":10.7},"through":"browser",
 			"device":{"id":"till-04","platform":"windows","managed":true,"known":true,"tags":["till"],"facts":{"firewall":true,"os_version":"10.0.22631","patch_age_days":12},
 			"reported_at":"AT","remembered":[{"account":"ingrid@kestrelsound.example","method":"push","at":"AT"}]},
 			"session":{"id":"s-9","started":"AT","proofs":[{"method":"password","at":"AT","app":"mail"}]},
 			"proofs":[{"method":"password","at":"AT"}],"failed":[{"method":"otp-app","reason":"refused"}],"external":{"shipyard-verifier":"passed"},
-			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`, "AT", at)))
+			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`, "AT", at)),
+		)
 		require.NoError(b, err)
 		whole.Account = month[i].Account
 		full = append(full, whole)
@@ -575,7 +655,13 @@ func TestWorkersAreBounded(t *testing.T) {
 	judge, err := b.Compile()
 	require.NoError(t, err)
 	for _, workers := range []int{-3, 100_000} {
-		_, err := replay.Walk(context.Background(), []*decide.Judge{judge}, nil, replay.Options{Workers: workers}, func() replay.Visit { return nil })
+		_, err := replay.Walk(
+			context.Background(),
+			[]*decide.Judge{judge},
+			nil,
+			replay.Options{Workers: workers},
+			func() replay.Visit { return nil },
+		)
 		require.ErrorContains(t, err, "not by "+strconv.Itoa(workers))
 	}
 }

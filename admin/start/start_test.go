@@ -62,7 +62,13 @@ func TestANewBookIsInOrder(t *testing.T) {
 		later := monday.AddDate(0, 0, 70)
 		require.Equal(t, decide.Grant, tries("emergency-key", monday, "security-key"), name)
 		require.Equal(t, decide.StepUp, tries("emergency-key", monday, "password"), name)
-		require.Equal(t, decide.StepUp, tries(c.administrator, later, "password"), "%s: the pilot group is asked for more once the rollout is enforced", name)
+		require.Equal(
+			t,
+			decide.StepUp,
+			tries(c.administrator, later, "password"),
+			"%s: the pilot group is asked for more once the rollout is enforced",
+			name,
+		)
 		if c.another != "" {
 			require.Equal(t, decide.Grant, tries(c.another, later, "password"), "%s: everyone else signs on as until now", name)
 		}

@@ -31,7 +31,11 @@ func TestEventsAreOCSF(t *testing.T) {
 		is, err := ocsf.Parse(text, ocsf.Known{}, &again)
 		require.NoError(t, err)
 		require.True(t, is)
-		require.Equal(t, []any{a.Account, a.App, a.At.UTC(), a.IP, a.Through, a.Failed}, []any{again.Account, again.App, again.At.UTC(), again.IP, again.Through, again.Failed})
+		require.Equal(
+			t,
+			[]any{a.Account, a.App, a.At.UTC(), a.IP, a.Through, a.Failed},
+			[]any{again.Account, again.App, again.At.UTC(), again.IP, again.Through, again.Failed},
+		)
 		require.Len(t, again.Proofs, len(a.Proofs))
 	}
 	_, err := ocsf.Event(&attempt.Attempt{Action: attempt.Enrol})
@@ -40,18 +44,33 @@ func TestEventsAreOCSF(t *testing.T) {
 
 // TestParse reads events as other programs write them.
 func TestParse(t *testing.T) {
-	known := ocsf.Known{Account: func(name string) bool { return name == "ingrid@kestrelsound.example" }, App: func(name string) bool { return strings.HasPrefix(name, "till.") }}
+	known := ocsf.Known{
+		Account: func(name string) bool { return name == "ingrid@kestrelsound.example" },
+		App:     func(name string) bool { return strings.HasPrefix(name, "till.") },
+	}
 	event := func(more string) string { return `{"class_uid": 3002, "activity_id": 1, ` + more + `}` }
 	const plain = `"time": 1795468440000, "user": {"name": "ingrid", "email_addr": "ingrid@kestrelsound.example"}, "service": {"name": "Till"}, "http_request": {"user_agent": "x", "url": {"hostname": "till.kestrelsound.example", "path": "/open"}}`
 	var a attempt.Attempt
-	is, err := ocsf.Parse([]byte(event(plain+`, "status_id": 2, "auth_factors": [{"factor_type_id": 7}, {"factor_type_id": 0}, {"factor_type_id": 99, "factor_type": "certificate"}],
+	is, err := ocsf.Parse(
+		[]byte(
+			event(
+				plain+`, "status_id": 2, "auth_factors": [{"factor_type_id": 7}, {"factor_type_id": 0}, {"factor_type_id": 99, "factor_type": "certificate"}],
 		"src_endpoint": {"ip": "::ffff:198.51.100.70", "location": {"country": "NO", "coordinates": [10.7, 59.9]}}, "metadata": {"uid": "e-1"}, "session": {"uid": "s-9", "created_time": 1795468000000},
-		"device": {"uid": "till-04", "type_id": 2, "is_managed": true, "os": {"name": "Windows", "type_id": 100}}`)), known, &a)
+		"device": {"uid": "till-04", "type_id": 2, "is_managed": true, "os": {"name": "Windows", "type_id": 100}}`,
+			),
+		),
+		known,
+		&a,
+	)
 	require.NoError(t, err)
 	require.True(t, is)
 	require.Equal(t, []string{"e-1", "ingrid@kestrelsound.example", "till.kestrelsound.example/open", "2026-11-23T21:14:00Z", "s-9"},
 		[]string{a.ID, a.Account, a.App, a.At.Format("2006-01-02T15:04:05Z"), a.Session.ID}, "of several names the one that the book knows")
-	require.Equal(t, []attempt.Failure{{Method: "otp-app", Reason: attempt.Refused}, {Method: "certificate", Reason: attempt.Refused}}, a.Failed)
+	require.Equal(
+		t,
+		[]attempt.Failure{{Method: "otp-app", Reason: attempt.Refused}, {Method: "certificate", Reason: attempt.Refused}},
+		a.Failed,
+	)
 	require.Equal(t, attempt.Known(attempt.Location{Lat: 59.9, Lon: 10.7}), a.Location)
 	d, _ := a.Device.Get()
 	require.Equal(t, attempt.Device{ID: attempt.Known("till-04"), Platform: attempt.Known("windows"), Managed: attempt.Known(true)}, d)
@@ -114,7 +133,9 @@ func TestMethodsAndPlatforms(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add(`{"class_uid": 3002, "activity_id": 1, "time": 1, "user": {"name": "x"}, "service": {"name": "y"}, "src_endpoint": {"ip": "::1"}}`)
+	f.Add(
+		`{"class_uid": 3002, "activity_id": 1, "time": 1, "user": {"name": "x"}, "service": {"name": "y"}, "src_endpoint": {"ip": "::1"}}`,
+	)
 	f.Fuzz(func(t *testing.T, text string) {
 		var a attempt.Attempt
 		is, err := ocsf.Parse([]byte(text), ocsf.Known{}, &a)

@@ -47,14 +47,82 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 		// What people had let in before is taken over.
 		require.Contains(t, do(0, "import", "--file", "kestrel/grants.csv", "--as", ragna, "--yes"), "6 acts recorded")
 		// The helper reads the tides: nobody has to look.
-		require.Contains(t, do(0, "ask", "--account", "oskar@kestrelsound.example", "--client", "tide-table", "--scope", "tides.read"), "ALLOW")
+		require.Contains(
+			t,
+			do(0, "ask", "--account", "oskar@kestrelsound.example", "--client", "tide-table", "--scope", "tides.read"),
+			"ALLOW",
+		)
 		// The summariser wants every mailbox, and no program may have that.
-		require.Contains(t, do(0, "ask", "--account", hers, "--client", "voyage-log", "--scope", "mail.read.all"), "No program may have everybody's data.")
-		require.Contains(t, do(0, "ask", "--account", hers, "--client", "voyage-log", "--scope", "mail.read", "--scope", "openid", "--why", "To sum up the log."), "request 8")
-		require.Contains(t, do(0, "ask", "--account", his, "--client", "voyage-log", "--scope", "mail.read", "--scope", "openid", "--why", "Everybody on watch uses it."), "1 other waits for the same")
-		require.Contains(t, do(0, "ask", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap", "--scope", "calendar.write"), "we look at it again")
-		require.Contains(t, do(0, "rehearse", "--account", his, "--client", "tide-table", "--scope", "tides.read", "--resource", "group:deck"), "ALLOW")
-		view("consent-rehearse", 0, "rehearse", "--account", hers, "--client", "tide-table", "--scope", "tides.read", "--scope", "calendar.read", "--scope", "mail.read", "--scope", "chat.send", "--resource", "group:deck")
+		require.Contains(
+			t,
+			do(0, "ask", "--account", hers, "--client", "voyage-log", "--scope", "mail.read.all"),
+			"No program may have everybody's data.",
+		)
+		require.Contains(
+			t,
+			do(
+				0,
+				"ask",
+				"--account",
+				hers,
+				"--client",
+				"voyage-log",
+				"--scope",
+				"mail.read",
+				"--scope",
+				"openid",
+				"--why",
+				"To sum up the log.",
+			),
+			"request 8",
+		)
+		require.Contains(
+			t,
+			do(
+				0,
+				"ask",
+				"--account",
+				his,
+				"--client",
+				"voyage-log",
+				"--scope",
+				"mail.read",
+				"--scope",
+				"openid",
+				"--why",
+				"Everybody on watch uses it.",
+			),
+			"1 other waits for the same",
+		)
+		require.Contains(
+			t,
+			do(0, "ask", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap", "--scope", "calendar.write"),
+			"we look at it again",
+		)
+		require.Contains(
+			t,
+			do(0, "rehearse", "--account", his, "--client", "tide-table", "--scope", "tides.read", "--resource", "group:deck"),
+			"ALLOW",
+		)
+		view(
+			"consent-rehearse",
+			0,
+			"rehearse",
+			"--account",
+			hers,
+			"--client",
+			"tide-table",
+			"--scope",
+			"tides.read",
+			"--scope",
+			"calendar.read",
+			"--scope",
+			"mail.read",
+			"--scope",
+			"chat.send",
+			"--resource",
+			"group:deck",
+		)
 		view("consent-queue", 0, "queue")
 		view("consent-register", 0, "register")
 		view("consent-strays", 1, "strays")
@@ -64,16 +132,32 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 		require.Contains(t, do(2, "approve", "--request", "8", "--yes"), "say who acts: --as ACCOUNT")
 		require.Contains(t, do(2, "refuse", "--request", "8", "--as", ragna, "--yes"), "a refusal says why")
 		// Narrowed, and for all who asked for the same.
-		require.Contains(t, do(0, "approve", "--request", "8", "--scope", "openid", "--everyone", "--because", "No mail.", "--as", ragna, "--yes"), "3 acts recorded")
+		require.Contains(
+			t,
+			do(0, "approve", "--request", "8", "--scope", "openid", "--everyone", "--because", "No mail.", "--as", ragna, "--yes"),
+			"3 acts recorded",
+		)
 		require.NotContains(t, do(0, "queue"), "voyage-log")
 		require.Contains(t, do(0, "rehearse", "--account", hers, "--client", "voyage-log", "--scope", "mail.read"), "REVIEW")
 		// The program that changed hands is barred, and keeps nothing.
-		require.Contains(t, do(0, "bar", "--client", "crew-swap", "--because", "It changed hands.", "--as", solveig, "--yes"), "1 act recorded")
-		require.Contains(t, do(0, "rehearse", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap"), "crew-swap is barred. It changed hands.")
+		require.Contains(
+			t,
+			do(0, "bar", "--client", "crew-swap", "--because", "It changed hands.", "--as", solveig, "--yes"),
+			"1 act recorded",
+		)
+		require.Contains(
+			t,
+			do(0, "rehearse", "--account", livs, "--client", "crew-swap", "--scope", "roster.swap"),
+			"crew-swap is barred. It changed hands.",
+		)
 		require.Contains(t, do(0, "queue"), "Nothing waits for a reviewer")
 		require.NotContains(t, do(1, "strays"), "crew-swap")
 		require.Contains(t, do(1, "approve", "--request", "10", "--as", ragna, "--yes"), "barred crew-swap at")
-		require.Contains(t, do(0, "lift-bar", "--client", "crew-swap", "--because", "Vetted again.", "--as", ragna, "--yes"), "lifted the bar of crew-swap")
+		require.Contains(
+			t,
+			do(0, "lift-bar", "--client", "crew-swap", "--because", "Vetted again.", "--as", ragna, "--yes"),
+			"lifted the bar of crew-swap",
+		)
 		view("consent-acts", 0, "acts")
 
 		for _, args := range [][]string{{"queue"}, {"register"}, {"acts"}, {"rehearse", "--account", hers, "--client", "tide-table", "--scope", "tides.read"}} {

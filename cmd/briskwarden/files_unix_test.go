@@ -49,13 +49,25 @@ func TestFilesThatNeverEnd(t *testing.T) {
 		})
 	}
 	t.Run("an attempt without end", func(t *testing.T) {
-		status, _, errOut := run(t, strings.Repeat(" ", attempt.MaxSize+1), "rehearse", "--book", filepath.Join(dir, "kestrel"), "--attempt", "-")
+		status, _, errOut := run(
+			t,
+			strings.Repeat(" ", attempt.MaxSize+1),
+			"rehearse",
+			"--book",
+			filepath.Join(dir, "kestrel"),
+			"--attempt",
+			"-",
+		)
 		require.Equal(t, 2, status)
 		require.Contains(t, errOut, "at most 1 MiB")
 	})
 	t.Run("a history of a pipe", func(t *testing.T) {
 		go func() {
-			_ = os.WriteFile(filepath.Join(dir, "pipe"), []byte(`{"at":"2026-11-23T13:10:00Z","account":"ingrid@kestrelsound.example","app":"mail"}`+"\n"), 0o600)
+			_ = os.WriteFile(
+				filepath.Join(dir, "pipe"),
+				[]byte(`{"at":"2026-11-23T13:10:00Z","account":"ingrid@kestrelsound.example","app":"mail"}`+"\n"),
+				0o600,
+			)
 		}()
 		require.Contains(t, in(t, dir, 0, append(replay, "pipe")...), "1 attempt")
 	})

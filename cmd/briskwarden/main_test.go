@@ -21,7 +21,11 @@ import (
 // program is the built command, or with -clock the test itself.
 var program string
 
-var clock = flag.String("clock", "", "test the command as it is at another time, such as 2040-01-15T08:00:00Z: what is tested must not depend on the calendar")
+var clock = flag.String(
+	"clock",
+	"",
+	"test the command as it is at another time, such as 2040-01-15T08:00:00Z: what is tested must not depend on the calendar",
+)
 
 // clockVariable tells the test that it is to be the command, and at what time.
 const clockVariable = "BRISKWARDEN_TEST_CLOCK"
@@ -122,7 +126,10 @@ var ingrid = []string{"rehearse", "--account", "ingrid@kestrelsound.example", "-
 
 func TestRehearseView(t *testing.T) {
 	dir := demoBook(t)
-	status, out, _ := run(t, "", append(ingrid, "--book", dir, "--ip", "198.51.100.200", "--device", "laptop-ingrid", "--proved", "password")...)
+	status, out, _ := run(
+		t,
+		"",
+		append(ingrid, "--book", dir, "--ip", "198.51.100.200", "--device", "laptop-ingrid", "--proved", "password")...)
 	require.Equal(t, 0, status)
 	want := `BLOCK  ingrid@kestrelsound.example at card-till, Mon 2026-11-23 14:10 CET
 
@@ -234,7 +241,11 @@ func TestRehearseJSON(t *testing.T) {
 	var d decide.Decision
 	require.NoError(t, json.Unmarshal([]byte(out), &d))
 	require.Equal(t, decide.Grant, d.Verdict)
-	require.Equal(t, []decide.DemandKind{decide.DemandMethod, decide.DemandPosture}, []decide.DemandKind{d.Demands[0].Kind, d.Demands[1].Kind})
+	require.Equal(
+		t,
+		[]decide.DemandKind{decide.DemandMethod, decide.DemandPosture},
+		[]decide.DemandKind{d.Demands[0].Kind, d.Demands[1].Kind},
+	)
 	require.Equal(t, decide.Source{Policy: "card-till", Rule: "open", Assurance: "password-once"}, d.Demands[0].From[0])
 	require.Equal(t, "4h 15m false", d.Limits.Lasts.String()+" "+d.Limits.Idle.String()+" "+fmt.Sprint(d.Limits.Shared))
 	require.Regexp(t, "^sha256:[0-9a-f]{64}$", d.JudgedBy.Book)

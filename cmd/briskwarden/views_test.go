@@ -16,7 +16,11 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 )
 
-var writeViews = flag.Bool("write-views", false, "write the views that the commands print into testdata, to be read before they are committed")
+var writeViews = flag.Bool(
+	"write-views",
+	false,
+	"write the views that the commands print into testdata, to be read before they are committed",
+)
 
 // work returns a folder with the demo's book and its faulty copy, in which
 // commands can name them the same way each time.
@@ -113,7 +117,10 @@ func history(t *testing.T, dir string) {
 func TestTheBench(t *testing.T) {
 	dir := work(t)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "broken"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(dir, "broken", "x.yaml"), []byte("briskwarden: 1\npolicies:\n- {name: p, stage: alive}\n"), 0o600),
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "note.txt"), []byte("hello"), 0o600))
 	history(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "drill-taken.yaml"), []byte("briskwarden: 1\n"), 0o600))
@@ -248,7 +255,20 @@ func TestTheWalkCanBeWalked(t *testing.T) {
 	in(t, dir, 0, "demo", "--out", demo.Folder)
 	in(t, dir, 0, "demo", "--proposed", "--out", demo.ProposedFolder)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, demo.HistoryFile), []byte(in(t, dir, 0, "demo", "--history")), 0o600))
-	in(t, dir, 0, "consent", "import", "--book", demo.Folder, "--file", demo.Folder+"/grants.csv", "--as", "ragna@kestrelsound.example", "--yes")
+	in(
+		t,
+		dir,
+		0,
+		"consent",
+		"import",
+		"--book",
+		demo.Folder,
+		"--file",
+		demo.Folder+"/grants.csv",
+		"--as",
+		"ragna@kestrelsound.example",
+		"--yes",
+	)
 	t.Setenv("TMPDIR", t.TempDir())
 	shown := in(t, dir, 0, "demo")
 	for i, step := range demo.Walk() {
@@ -265,7 +285,8 @@ func TestTheWalkCanBeWalked(t *testing.T) {
 		cmd.Dir = dir
 		out, err = cmd.Output()
 		require.Less(t, cmd.ProcessState.ExitCode(), 2, "%v: %v", step.Command, err)
-		if step.Command[0] == "describe" || step.Command[0] == "drill" || step.Command[0] == "replay" || step.Command[0] == "compare" { // the others depend on the day
+		if step.Command[0] == "describe" || step.Command[0] == "drill" || step.Command[0] == "replay" ||
+			step.Command[0] == "compare" { // the others depend on the day
 			for _, line := range strings.Split(string(out), "\n")[:step.Lines] {
 				require.Contains(t, shown, strings.TrimRight("  │ "+line, " "))
 			}

@@ -150,9 +150,17 @@ func TestWhatIsNotDone(t *testing.T) {
 	require.ErrorIs(t, approve(desk.Approval{By: "rae", Client: "log", Scopes: []string{"mail.read"}, Account: "rae"}), desk.ErrOwnRequest)
 	require.ErrorIs(t, approve(desk.Approval{By: "rae", Request: 99}), desk.ErrNoRequest)
 	require.ErrorIs(t, refuse("rae", 99, "x"), desk.ErrNoRequest)
-	require.ErrorContains(t, approve(desk.Approval{By: "rae", Request: request, Scopes: []string{"mail.send"}}), "does not ask for mail.send")
+	require.ErrorContains(
+		t,
+		approve(desk.Approval{By: "rae", Request: request, Scopes: []string{"mail.send"}}),
+		"does not ask for mail.send",
+	)
 	require.ErrorContains(t, approve(desk.Approval{By: "rae", Request: request, Group: "deck"}), `no group "deck"`)
-	require.ErrorContains(t, approve(desk.Approval{By: "rae", Client: "log", Scopes: []string{"a"}}), "is for an account, a group or everyone")
+	require.ErrorContains(
+		t,
+		approve(desk.Approval{By: "rae", Client: "log", Scopes: []string{"a"}}),
+		"is for an account, a group or everyone",
+	)
 	require.ErrorContains(t, approve(desk.Approval{By: "rae", Client: "log", Everyone: true}), "at least one scope")
 	require.ErrorContains(t, refuse("rae", request, " "), "says why")
 	_, err := d.Bar(ctx, "rae", "nobody", "x", monday)
@@ -240,7 +248,12 @@ func TestRegisterAndImport(t *testing.T) {
 	require.NoError(t, err)
 	register, err := d.Register(ctx, monday)
 	require.NoError(t, err)
-	require.Equal(t, []string{"swap", "log", "tides"}, []string{register[0].Client, register[1].Client, register[2].Client}, "the most dangerous first")
+	require.Equal(
+		t,
+		[]string{"swap", "log", "tides"},
+		[]string{register[0].Client, register[1].Client, register[2].Client},
+		"the most dangerous first",
+	)
 	require.Equal(t, "Swap", register[0].Title)
 	require.Equal(t, 1, register[0].Users)
 	require.Equal(t, "swap.example", register[0].Publisher.Domain)
@@ -249,7 +262,11 @@ func TestRegisterAndImport(t *testing.T) {
 	require.Equal(t, []string{"mail.read"}, strays[0].Over)
 	require.Equal(t, "2024-01-02", strays[0].Since.Format(time.DateOnly))
 
-	one, err := desk.ReadImport([]byte(`[{"client_id": "a", "client_name": "A", "redirect_uris": ["https://a.example/cb"], "scope": "openid", "grant_types": ["authorization_code"]}, {"client_id": 7}]`))
+	one, err := desk.ReadImport(
+		[]byte(
+			`[{"client_id": "a", "client_name": "A", "redirect_uris": ["https://a.example/cb"], "scope": "openid", "grant_types": ["authorization_code"]}, {"client_id": 7}]`,
+		),
+	)
 	require.NoError(t, err)
 	require.Equal(t, "A", one.Clients[0].Title)
 	require.Contains(t, one.Skipped[0].Text, "item 2 is no client metadata")

@@ -39,7 +39,10 @@ func Example() {
 		return
 	}
 	fmt.Println(answer.Outcome, "as request", answer.Request, "until", answer.Expires.Format(time.DateOnly))
-	acts, err := d.Approve(context.Background(), desk.Approval{By: "ragna@kestrelsound.example", At: now, Request: answer.Request, Scopes: []string{"openid"}, Because: "No mail."})
+	acts, err := d.Approve(
+		context.Background(),
+		desk.Approval{By: "ragna@kestrelsound.example", At: now, Request: answer.Request, Scopes: []string{"openid"}, Because: "No mail."},
+	)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -110,7 +110,11 @@ func TestDetectors(t *testing.T) {
 			truths := make([]condition.Truth, 1)
 			score := model.Weigh(e, truths)
 			require.Equal(t, c.want, truths[0])
-			require.Equal(t, risk.Score{Low: map[condition.Truth]int{yes: 10}[c.want], High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want]}, score)
+			require.Equal(
+				t,
+				risk.Score{Low: map[condition.Truth]int{yes: 10}[c.want], High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want]},
+				score,
+			)
 		})
 	}
 }
@@ -124,7 +128,16 @@ func TestScoresAreSpansUpToAHundred(t *testing.T) {
 	require.Equal(t, risk.Score{Low: 70, High: risk.MaxScore}, model.Weigh(e, make([]condition.Truth, 3)))
 	require.Equal(t, "a", model.Signals[0].Name, "in order of name")
 	require.Nil(t, model.Condition(0))
-	require.Equal(t, []int{0, 2, 50, 90}, []int{model.Levels.From(directory.NoRisk), model.Levels.From(directory.LowRisk), model.Levels.From(directory.MediumRisk), model.Levels.From(directory.HighRisk)})
+	require.Equal(
+		t,
+		[]int{0, 2, 50, 90},
+		[]int{
+			model.Levels.From(directory.NoRisk),
+			model.Levels.From(directory.LowRisk),
+			model.Levels.From(directory.MediumRisk),
+			model.Levels.From(directory.HighRisk),
+		},
+	)
 	for wrong, scheme := range map[string]risk.Scheme{
 		"levels rise":       {Levels: risk.Levels{Low: 9, Medium: 8, High: 7}},
 		"points are from 1": {Signals: []risk.Signal{{Name: "s"}}},

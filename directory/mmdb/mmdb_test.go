@@ -28,7 +28,8 @@ func TestConcurrentLookUps(t *testing.T) {
 					"192.0.2.70": "NO", "192.0.2.150": "BR", "192.0.2.20": "PL", "2001:db8:77::1": "SE", "198.51.100.200": "", "2001:db8:78::1": "",
 				} {
 					found, _ := database.Locate(context.Background(), netip.MustParseAddr(ip))
-					if found.Country != want || found.Location.IsUnknown() != (want == "") || ip == "192.0.2.70" && found.Location != bergen {
+					if found.Country != want || found.Location.IsUnknown() != (want == "") ||
+						ip == "192.0.2.70" && found.Location != bergen {
 						t.Errorf("%s is in %q at %v", ip, found.Country, found.Location)
 					}
 				}

@@ -53,7 +53,16 @@ func TestTheExamplesOfTheRFCs(t *testing.T) {
 
 	both := read(t, list(example(t, "rfc7643-8.4-group.json"), example(t, "rfc7643-8.2-user.json")))
 	require.Equal(t, []string{"Employees", "Tour-Guides", "US-Employees"}, both.Accounts[0].Groups, "a member twice over is one")
-	require.Equal(t, []people.Skipped{{Line: 2, Text: `the group Tour Guides: the member "Mandy Pepperidge" (902c246b-6245-4190-8e05-00816be7344a) is no user of the file`}}, both.Skipped)
+	require.Equal(
+		t,
+		[]people.Skipped{
+			{
+				Line: 2,
+				Text: `the group Tour Guides: the member "Mandy Pepperidge" (902c246b-6245-4190-8e05-00816be7344a) is no user of the file`,
+			},
+		},
+		both.Skipped,
+	)
 
 	two := read(t, example(t, "rfc7644-3.4.2-list.json"))
 	require.Equal(t, []string{"bjensen", "jsmith"}, []string{two.Accounts[0].Name, two.Accounts[1].Name})
@@ -66,7 +75,12 @@ func TestThePublishedAttributes(t *testing.T) {
 	var published map[string]map[string]string
 	require.NoError(t, json.Unmarshal([]byte(example(t, "rfc7643-8.7.1-attributes.json")), &published))
 	const enterprise = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-	values := map[string]string{"string": `"some text"`, "reference": `"https://example.com"`, "boolean": "true", "complex": `[{"value": "x"}]`}
+	values := map[string]string{
+		"string":    `"some text"`,
+		"reference": `"https://example.com"`,
+		"boolean":   "true",
+		"complex":   `[{"value": "x"}]`,
+	}
 	inUser, inExtension := "", ""
 	var want []string
 	for name, kind := range published["urn:ietf:params:scim:schemas:core:2.0:User"] {
@@ -84,7 +98,12 @@ func TestThePublishedAttributes(t *testing.T) {
 		}
 	}
 	slices.Sort(want)
-	user := fmt.Sprintf(`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "liv"%s, %q: {"x": null%s}}`, inUser, enterprise, inExtension)
+	user := fmt.Sprintf(
+		`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "liv"%s, %q: {"x": null%s}}`,
+		inUser,
+		enterprise,
+		inExtension,
+	)
 	require.Equal(t, want, slices.Sorted(maps.Keys(read(t, list(user)).Accounts[0].Attributes)))
 }
 
@@ -93,7 +112,12 @@ func TestSCIMGroups(t *testing.T) {
 		return fmt.Sprintf(`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": %q, "userName": %q%s}`, id, name, more)
 	}
 	group := func(id, name, member string) string {
-		return fmt.Sprintf(`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "id": %q, "displayName": %q, "members": [{"value": %q}]}`, id, name, member)
+		return fmt.Sprintf(
+			`{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:Group"], "id": %q, "displayName": %q, "members": [{"value": %q}]}`,
+			id,
+			name,
+			member,
+		)
 	}
 	found := read(t, list(group("g1", "All hands", "g2"), group("g2", "deck", "u1"), user("u1", "liv", `, "active": false`),
 		user("u2", "liv", ""), user("u3", "odd name", ""), `{"schemas": ["urn:x"], "id": "d"}`, user("u4", "per", `, "active": "no"`)))
@@ -103,7 +127,10 @@ func TestSCIMGroups(t *testing.T) {
 	require.True(t, found.Accounts[0].Disabled)
 	require.False(t, found.Accounts[0].Proves, "SCIM says nothing of methods")
 	require.Equal(t, []people.Skipped{{Line: 5, Text: "the account liv stands on line 4 already"},
-		{Line: 6, Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
+		{
+			Line: 6,
+			Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`,
+		}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
 }
 
 func TestCSV(t *testing.T) {
@@ -117,7 +144,15 @@ func TestCSV(t *testing.T) {
 	require.Equal(t, []string{"deck", "shore-it"}, liv.Groups)
 	require.Equal(t, []string{"password", "push"}, liv.Methods)
 	require.Equal(t, "2026-01-05", liv.Joined.String())
-	require.Equal(t, map[string]attempt.Scalar{"E-Mail": attempt.TextScalar("liv@x.example"), "vessel": attempt.TextScalar("MF Kestrel"), "crew_size": attempt.TextScalar("12")}, liv.Attributes)
+	require.Equal(
+		t,
+		map[string]attempt.Scalar{
+			"E-Mail":    attempt.TextScalar("liv@x.example"),
+			"vessel":    attempt.TextScalar("MF Kestrel"),
+			"crew_size": attempt.TextScalar("12"),
+		},
+		liv.Attributes,
+	)
 	require.Equal(t, directory.Service, found.Accounts[1].Kind)
 	require.Nil(t, found.Accounts[1].Attributes, "what is empty is not known")
 	require.True(t, found.Accounts[2].Disabled)

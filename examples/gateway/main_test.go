@@ -74,7 +74,8 @@ func TestConcurrentRequestsSeeOneBookOrTheOther(t *testing.T) {
 	for range 4 {
 		group.Go(func() {
 			for range 200 {
-				if code := ask(g, "203.0.113.20", "ingrid@kestrelsound.example", "password").Code; code != http.StatusOK && code != http.StatusForbidden {
+				if code := ask(g, "203.0.113.20", "ingrid@kestrelsound.example", "password").Code; code != http.StatusOK &&
+					code != http.StatusForbidden {
 					t.Errorf("status %d is of neither book", code)
 				}
 			}

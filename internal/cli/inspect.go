@@ -134,11 +134,7 @@ func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspec
 	if _, err := os.Stat(path); err != nil {
 		return inspect.Options{}, nil
 	}
-	judge, err := b.Compile()
-	if err != nil {
-		return inspect.Options{}, err
-	}
-	consents, err := b.CompileConsent(judge)
+	_, consents, err := b.CompileBoth()
 	if err != nil {
 		return inspect.Options{}, err
 	}

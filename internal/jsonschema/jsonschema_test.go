@@ -42,7 +42,11 @@ type Base struct {
 // TestOf follows encoding/json: what it omits is not required, what it embeds
 // stands among the others, and a type that refers to itself is defined once.
 func TestOf(t *testing.T) {
-	s := jsonschema.Of(reflect.TypeFor[sample](), "A sample", jsonschema.Types{reflect.TypeFor[attempt.Action](): jsonschema.Words("one", "two")})
+	s := jsonschema.Of(
+		reflect.TypeFor[sample](),
+		"A sample",
+		jsonschema.Types{reflect.TypeFor[attempt.Action](): jsonschema.Words("one", "two")},
+	)
 	var got map[string]any
 	require.NoError(t, json.Unmarshal(s.Encode(), &got))
 	properties := got["properties"].(map[string]any)

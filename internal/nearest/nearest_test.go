@@ -17,5 +17,10 @@ func TestDidYouMean(t *testing.T) {
 		require.Equal(t, want, nearest.DidYouMean(wrong, known), wrong)
 	}
 	require.Empty(t, nearest.DidYouMean("zebra", nil))
-	require.Equal(t, []string{"crew", "brew"}, nearest.Names("crew", []string{"brew", "crow", "deck", "crew"}, 2), "the nearest comes first, then the alphabet")
+	require.Equal(
+		t,
+		[]string{"crew", "brew"},
+		nearest.Names("crew", []string{"brew", "crow", "deck", "crew"}, 2),
+		"the nearest comes first, then the alphabet",
+	)
 }

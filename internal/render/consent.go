@@ -46,18 +46,7 @@ func (p *Page) scopes(scopes []consent.ScopeDecision) {
 	for _, s := range scopes {
 		width = max(width, len(s.Scope))
 	}
-	p.line(
-		"%s",
-		p.heading.Render(
-			pad("Scope", width),
-		)+"  "+p.heading.Render(
-			"Tier    ",
-		)+"  "+p.heading.Render(
-			"Answer",
-		)+"  "+p.heading.Render(
-			"Rule, and why",
-		),
-	)
+	p.headings(pad("Scope", width), "Tier    ", "Answer", "Rule, and why")
 	for _, s := range scopes {
 		rule := s.Rule
 		switch {
@@ -112,15 +101,8 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 		p.line("%s", p.bold.Render("Nothing waits for a reviewer"))
 		return
 	}
-	p.line(
-		"%s",
-		p.bold.Render(
-			fmt.Sprintf(
-				"%s for a reviewer",
-				strings.Replace(words.Count(waiting, "request")+" wait", "1 request wait", "1 request waits", 1),
-			),
-		),
-	)
+	waits := strings.Replace(words.Count(waiting, "request")+" wait", "1 request wait", "1 request waits", 1)
+	p.line("%s", p.bold.Render(waits+" for a reviewer"))
 	for _, b := range batches {
 		p.line("")
 		title := b.Client
@@ -182,21 +164,7 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 		width = max(width, len(e.Client))
 	}
 	const danger, standing, accounts = 12, 12, 10
-	p.line(
-		"%s",
-		p.heading.Render(
-			pad("Danger", danger-2),
-		)+"  "+p.heading.Render(
-			pad("Program", width),
-		)+"  "+p.heading.Render(
-			pad("Standing", standing-2),
-		)+"  "+
-			p.heading.Render(
-				pad("Accounts", accounts-2),
-			)+"  "+p.heading.Render(
-			"Last used",
-		),
-	)
+	p.headings(pad("Danger", danger-2), pad("Program", width), pad("Standing", standing-2), pad("Accounts", accounts-2), "Last used")
 	for _, e := range entries {
 		used := "not known"
 		switch {

@@ -57,7 +57,15 @@ func (p *Page) line(format string, args ...any) {
 	}
 }
 
-// Verdict returns the verdict in capitals.
+// headings writes the heads of columns side by side.
+func (p *Page) headings(heads ...string) {
+	for i, head := range heads {
+		heads[i] = p.heading.Render(head)
+	}
+	p.line("%s", strings.Join(heads, "  "))
+}
+
+// verdict returns the verdict in capitals.
 func (p *Page) verdict(v decide.Verdict) string {
 	return p.ofVerdict(v).Render(strings.ToUpper(rehearse.Words(v)))
 }

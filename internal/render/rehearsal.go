@@ -114,18 +114,7 @@ func (p *Page) policies(traces []decide.PolicyTrace) {
 	for _, t := range traces {
 		width = max(width, len(t.Name))
 	}
-	p.line(
-		"%s",
-		p.heading.Render(
-			pad("Policy", width),
-		)+"  "+p.heading.Render(
-			"Stage ",
-		)+"  "+p.heading.Render(
-			"Applies",
-		)+"  "+p.heading.Render(
-			"Rule, or why not",
-		),
-	)
+	p.headings(pad("Policy", width), "Stage ", "Applies", "Rule, or why not")
 	for _, applies := range []condition.Truth{condition.True, condition.Unknown, condition.False} {
 		for _, t := range traces {
 			if t.Applies == applies {

@@ -18,18 +18,9 @@ const mostRows = 5
 // most.
 func (p *Page) Replay(r *replay.Report) {
 	v := r.Verdicts
-	p.line(
-		"%s",
-		p.bold.Render(
-			fmt.Sprintf(
-				"%s: %s granted, %s asked for more, %s blocked",
-				words.Count(int(r.Attempts), "attempt"),
-				share(v.Grant, v),
-				share(v.StepUp, v),
-				share(v.Block, v),
-			),
-		),
-	)
+	sum := fmt.Sprintf("%s: %s granted, %s asked for more, %s blocked",
+		words.Count(int(r.Attempts), "attempt"), share(v.Grant, v), share(v.StepUp, v), share(v.Block, v))
+	p.line("%s", p.bold.Render(sum))
 	if r.Cut {
 		p.line("It was interrupted; this is what was judged until then.")
 	}
@@ -136,12 +127,8 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 // each: the sums, and the rules and accounts of which not the same came.
 func (p *Page) Trials(t *replay.Trials) {
 	first := t.Trials[0].Report
-	p.line(
-		"%s",
-		p.bold.Render(
-			fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting),
-		),
-	)
+	sum := fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting)
+	p.line("%s", p.bold.Render(sum))
 	if first.Cut {
 		p.line("It was interrupted; this is what was judged until then.")
 	}

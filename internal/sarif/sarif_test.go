@@ -77,7 +77,16 @@ func TestALogIsReadByItsFormat(t *testing.T) {
 	found, err := inspect.Inspect(faulty, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
 	require.NoError(t, err)
 	_, errs := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte("briskwarden: 1\napps: [{nam: x}]\n")}})
-	odd := &inspect.Report{Findings: []inspect.Finding{{Check: found.Findings[0].Check, At: condition.Position{File: "a book/50%#?.yaml", Line: 3, Column: 1}, Text: "x", Severity: inspect.Warning}}}
+	odd := &inspect.Report{
+		Findings: []inspect.Finding{
+			{
+				Check:    found.Findings[0].Check,
+				At:       condition.Position{File: "a book/50%#?.yaml", Line: 3, Column: 1},
+				Text:     "x",
+				Severity: inspect.Warning,
+			},
+		},
+	}
 	for name, r := range map[string]*inspect.Report{"faulty": found, "unreadable": inspect.Unreadable(errs.(book.Errors)), "odd names": odd} {
 		t.Run(name, func(t *testing.T) {
 			encoded, err := json.Marshal(sarif.Of(r))
@@ -96,7 +105,11 @@ func TestALogIsReadByItsFormat(t *testing.T) {
 				rule := run.Tool.Driver.Rules[result.RuleIndex]
 				require.Equal(t, rule.ID, result.RuleID)
 				require.True(t, slices.Contains(levels, result.Level) && slices.Contains(levels, rule.Default.Level), result.Level)
-				require.True(t, result.Message.Text != "" && rule.ShortDescription.Text != "" && rule.FullDescription.Text != "" && rule.Help.Text != "")
+				require.True(
+					t,
+					result.Message.Text != "" && rule.ShortDescription.Text != "" && rule.FullDescription.Text != "" &&
+						rule.Help.Text != "",
+				)
 				for _, l := range result.Locations {
 					reference, err := url.Parse(l.Physical.Artifact.URI)
 					require.NoError(t, err)

@@ -258,7 +258,10 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 		}
 	}
 	drilled := drill.Run(judge, mustConsent(t, b, judge), b.Drills)
-	drilled.Mutations, err = drill.Mutate(drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients}, b.Drills)
+	drilled.Mutations, err = drill.Mutate(
+		drill.Book{Rulebook: b.Rulebook(), Consent: b.Consent, Tiers: b.Scopes, Clients: b.Clients},
+		b.Drills,
+	)
 	require.NoError(t, err)
 	check("drills", drilled)
 	ready, err := readiness.Of(judge, "", nil, monday)
@@ -283,7 +286,13 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	consents := mustConsent(t, b, judge)
 	ctx := context.Background()
 	reviewers := desk.New(consents, new(desk.Memory))
-	wants := consent.Request{At: monday, Account: "liv@kestrelsound.example", Client: "crew-swap", Scopes: []string{"roster.swap", "mail.read"}, RedirectURI: "http://swap.harbourapps.example/answer"}
+	wants := consent.Request{
+		At:          monday,
+		Account:     "liv@kestrelsound.example",
+		Client:      "crew-swap",
+		Scopes:      []string{"roster.swap", "mail.read"},
+		RedirectURI: "http://swap.harbourapps.example/answer",
+	}
 	decision, err := reviewers.Rehearse(ctx, wants)
 	require.NoError(t, err)
 	check("consent-decision", decision)
