@@ -22,8 +22,8 @@ func define(name string, shape condition.Shape) condition.Key {
 			Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 				return condition.Binding{}, nil
 			},
-			Holds: func(any, *condition.Test) condition.Truth { return condition.Unknown },
-			Saw:   func(any, *condition.Test) string { return "" },
+			Holds: func(facts any, t *condition.Test) condition.Truth { return facts.(letters).holds(t) },
+			Saw:   func(facts any, t *condition.Test) string { return facts.(letters).saw(t) },
 			Says:  func(*condition.Test, bool) string { return name },
 		},
 	)
@@ -46,7 +46,7 @@ func (letters) Bind(_ *condition.Test, value string) (condition.Binding, error) 
 	return condition.Binding{Numbers: []int32{int32(value[0])}, Words: "the letter " + value}, nil
 }
 
-func (letters) Holds(t *condition.Test) condition.Truth {
+func (letters) holds(t *condition.Test) condition.Truth {
 	holds := condition.False
 	for _, n := range t.Numbers() {
 		switch {
@@ -59,8 +59,8 @@ func (letters) Holds(t *condition.Test) condition.Truth {
 	return holds
 }
 
-func (f letters) Saw(t *condition.Test) string {
-	if f.Holds(t) == condition.Unknown {
+func (f letters) saw(t *condition.Test) string {
+	if f.holds(t) == condition.Unknown {
 		return ""
 	}
 	return "letters"
@@ -105,8 +105,8 @@ func TestReasons(t *testing.T) {
 		bound, err := condition.Bind(c.node, letters{})
 		require.NoError(t, err)
 		require.Equal(t, c.want, condition.Eval(bound, letters{}))
-		require.Equal(t, c.why, words(condition.Why(bound, letters{}, letters{})))
-		require.Equal(t, c.because, words(condition.Because(bound, letters{}, letters{})))
+		require.Equal(t, c.why, words(condition.Why(bound, letters{})))
+		require.Equal(t, c.because, words(condition.Because(bound, letters{})))
 	}
 }
 

@@ -100,8 +100,8 @@ const (
 	OfResource
 )
 
-// definitions are those of all keys, by their numbers.
-var definitions []Definition
+// definitions are those of all keys, by their numbers. The first is that of no key.
+var definitions = make([]Definition, 1)
 
 // Define adds a key. It is called once for each key while the program starts, and
 // panics where a part is missing, or a name stands twice.
@@ -134,9 +134,9 @@ func (k Key) Definition() *Definition { return &definitions[k] }
 
 // Keys returns all keys, those about accounts first.
 func Keys() []Key {
-	keys := make([]Key, len(definitions))
+	keys := make([]Key, len(definitions)-1)
 	for i := range keys {
-		keys[i] = Key(i)
+		keys[i] = Key(i + 1)
 	}
 	slices.SortStableFunc(keys, func(a, b Key) int { return int(a.About()) - int(b.About()) })
 	return keys
@@ -144,7 +144,7 @@ func Keys() []Key {
 
 // ParseKey finds the key of that name.
 func ParseKey(name string) (Key, bool) {
-	for k := range definitions {
+	for k := 1; k < len(definitions); k++ {
 		if definitions[k].Name == name {
 			return Key(k), true
 		}
@@ -153,7 +153,7 @@ func ParseKey(name string) (Key, bool) {
 }
 
 // IsValid reports whether there is such a key.
-func (k Key) IsValid() bool { return int(k) < len(definitions) }
+func (k Key) IsValid() bool { return k > 0 && int(k) < len(definitions) }
 
 // String returns the key as the book writes it.
 func (k Key) String() string {

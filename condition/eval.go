@@ -1,24 +1,23 @@
 package condition
 
-// Facts answer the tests of a bound condition. Holds is called from the
-// evaluation of decisions and must not allocate.
-type Facts interface {
-	// Holds says whether one of the test's numbers fits the fact behind its key.
-	Holds(t *Test) Truth
+// Holds reports whether the test holds of the facts. It must be bound: of one that is
+// not, nothing is known. Facts are what the definitions of the keys look at; those
+// that they do not know leave the test unknown.
+func (n *Test) Holds(facts any) Truth {
+	if n.holds == nil {
+		return Unknown
+	}
+	return n.holds(facts, n)
 }
 
-// Witness tells what was seen, for the words of a Reason.
-type Witness interface {
-	// Saw describes the fact behind a bound test as a reader would, "" where it
-	// is unknown.
-	Saw(t *Test) string
-}
+// Saw describes to a reader the fact behind a bound test, "" where it is unknown.
+func (n *Test) Saw(facts any) string { return n.Key.Definition().Saw(facts, n) }
 
-// Eval evaluates a bound condition in Kleene's strong logic.
-func Eval(node Node, facts Facts) Truth {
+// Eval evaluates a bound condition in Kleene's strong logic. It allocates nothing.
+func Eval(node Node, facts any) Truth {
 	switch n := node.(type) {
 	case *Test:
-		return facts.Holds(n)
+		return n.Holds(facts)
 	case *All:
 		all := True
 		for _, kid := range n.Of {
@@ -82,26 +81,26 @@ func (r Reason) Append(text []byte) []byte {
 // must all hold the first that failed, of alternatives each one. Where the
 // condition is unknown, they are the unknown tests it depends on. It returns nil
 // where the condition holds.
-func Why(node Node, facts Facts, witness Witness) []Reason {
-	return AppendWhy(nil, node, facts, witness)
+func Why(node Node, facts any) []Reason {
+	return AppendWhy(nil, node, facts)
 }
 
 // AppendWhy appends to reasons what Why returns.
-func AppendWhy(reasons []Reason, node Node, facts Facts, witness Witness) []Reason {
+func AppendWhy(reasons []Reason, node Node, facts any) []Reason {
 	if Eval(node, facts) == True {
 		return reasons
 	}
-	return explain(node, facts, witness, false, reasons)
+	return explain(node, facts, false, reasons)
 }
 
 // Because returns the tests that made a bound condition hold: of those that must
 // all hold each one, of alternatives the first that held. It returns nil where
 // the condition does not hold.
-func Because(node Node, facts Facts, witness Witness) []Reason {
+func Because(node Node, facts any) []Reason {
 	if Eval(node, facts) != True {
 		return nil
 	}
-	reasons := explain(node, facts, witness, true, nil)
+	reasons := explain(node, facts, true, nil)
 	for i := range reasons {
 		reasons[i].Negated = !reasons[i].Negated
 	}
@@ -110,7 +109,7 @@ func Because(node Node, facts Facts, witness Witness) []Reason {
 
 // explain collects the tests because of which node is not what is wanted of it:
 // True, or where negated is set, False.
-func explain(node Node, facts Facts, witness Witness, negated bool, found []Reason) []Reason {
+func explain(node Node, facts any, negated bool, found []Reason) []Reason {
 	kidsOf := func(kids []Node, conjunction bool) []Reason {
 		came := Eval(node, facts)
 		// One kid settles a conjunction that failed, or a disjunction that held
@@ -118,7 +117,7 @@ func explain(node Node, facts Facts, witness Witness, negated bool, found []Reas
 		one := came != Unknown && conjunction != negated
 		for _, kid := range kids {
 			if Eval(kid, facts) == came {
-				found = explain(kid, facts, witness, negated, found)
+				found = explain(kid, facts, negated, found)
 				if one {
 					break
 				}
@@ -128,13 +127,13 @@ func explain(node Node, facts Facts, witness Witness, negated bool, found []Reas
 	}
 	switch n := node.(type) {
 	case *Test:
-		return append(found, Reason{n.Key, n.Attribute, negated, facts.Holds(n), n.wants, witness.Saw(n)})
+		return append(found, Reason{n.Key, n.Attribute, negated, n.Holds(facts), n.wants, n.Saw(facts)})
 	case *All:
 		return kidsOf(n.Of, true)
 	case *Any:
 		return kidsOf(n.Of, false)
 	case *Not:
-		return explain(n.Of, facts, witness, !negated, found)
+		return explain(n.Of, facts, !negated, found)
 	}
 	return found
 }

@@ -1,7 +1,7 @@
 package condition
 
-// Key names the fact that a test asks about. Its number is good for one run of a
-// program: write its name.
+// Key names the fact that a test asks about. The zero Key is none. Its number is good
+// for one run of a program: write its name.
 type Key uint8
 
 // Subject is what a key is about. Each place in a book allows the keys of some

@@ -6,7 +6,8 @@
 // [Test]. The tree that is evaluated is the tree that is read, so whatever
 // explains or checks a condition walks what is judged. The package knows
 // nothing of accounts or networks: a [Vocabulary] turns names into numbers when
-// a tree is bound, and [Facts] answer each test when it is evaluated.
+// a tree is bound, and the facts that it is evaluated on are what the definitions of
+// the keys look at.
 package condition
 
 import (
@@ -85,6 +86,7 @@ type Test struct {
 	Values []string
 
 	bound Binding
+	holds func(facts any, t *Test) Truth
 	about Subject
 	wants string
 }
@@ -191,7 +193,8 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		if !n.Key.IsValid() || len(n.Values) == 0 {
 			return nil, fmt.Errorf("%s: %s: a test names a key that there is, and at least one value", n.At, n.Key)
 		}
-		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, about: n.Key.About()}
+		d := n.Key.Definition()
+		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, holds: d.Holds, about: d.About}
 		for i, value := range n.Values {
 			b, err := names.Bind(n, value)
 			if err != nil {

@@ -206,8 +206,9 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 	s := ScopeDecision{Scope: h.scope, Tier: j.ladder.TierOf(h.scope), Why: []string{}}
 	var spoke []int
 	surely := false
+	facts := h.facts()
 	for i, when := range j.when {
-		holds := condition.Eval(when, h)
+		holds := condition.Eval(when, facts)
 		if holds == condition.False {
 			continue
 		}
@@ -226,9 +227,9 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 		r := &j.scheme.Rules[i]
 		s.Outcome = min(s.Outcome, r.Then)
 		s.Rules = append(s.Rules, r.Name)
-		reasons := condition.Because(j.when[i], h, h)
+		reasons := condition.Because(j.when[i], facts)
 		if len(reasons) == 0 {
-			reasons = condition.Why(j.when[i], h, h)
+			reasons = condition.Why(j.when[i], facts)
 		}
 		for _, reason := range reasons {
 			s.Why = append(s.Why, reason.String())

@@ -81,7 +81,7 @@ func (j *Judge) Directory() *directory.Directory { return j.directory }
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
 	profile, err := j.Account(ctx, account)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
-		condition.Eval(j.reviewers, directory.AccountFacts{Profile: profile, Moment: at, At: at}) == condition.True
+		condition.Eval(j.reviewers, directory.FactsOf(profile, at)) == condition.True
 }
 
 // Account finds an account where accounts are supplied, and else in the book: nil
@@ -113,15 +113,11 @@ type hearing struct {
 	rank   int
 }
 
-// Holds implements condition.Facts.
-func (h *hearing) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(h, t) }
-
-// Saw implements condition.Witness.
-func (h *hearing) Saw(t *condition.Test) string { return t.Key.Definition().Saw(h, t) }
-
-// SeenAccount implements directory.AccountSeer.
-func (h *hearing) SeenAccount() (*directory.Profile, time.Time, time.Time) {
-	return h.account, h.request.At, h.request.At
+// facts are what conditions look at.
+func (h *hearing) facts() *directory.Facts {
+	f := directory.FactsOf(h.account, h.request.At)
+	f.Directory, f.Beyond = h.judge.directory, h
+	return f
 }
 
 // ownsGroup reports whether the account owns the group whose data is asked for.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // asking makes a definition about what a client asks for. A test on what is known of
@@ -21,20 +22,29 @@ func asking(d condition.Definition, bind func(j *Judge, value string) (condition
 		return bind(v.judge, value)
 	}
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
-		h, ok := facts.(*hearing)
-		if !ok || ofClient && h.client == nil {
+		h := hearingOf(facts)
+		if h == nil || ofClient && h.client == nil {
 			return condition.Unknown
 		}
 		return condition.Of(holds(h, t))
 	}
 	d.Saw = func(facts any, _ *condition.Test) string {
-		h, ok := facts.(*hearing)
-		if !ok || ofClient && h.client == nil {
+		h := hearingOf(facts)
+		if h == nil || ofClient && h.client == nil {
 			return ""
 		}
 		return saw(h)
 	}
 	return d
+}
+
+// hearingOf returns what is asked for, nil where the facts do not say.
+func hearingOf(facts any) *hearing {
+	if f, ok := facts.(*directory.Facts); ok {
+		h, _ := f.Beyond.(*hearing)
+		return h
+	}
+	return nil
 }
 
 // bindText binds what is compared as text, which needs no number.

@@ -34,15 +34,15 @@ type Brief struct {
 // Verdict.
 func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 	e := j.begin(ctx, a)
-	*b = Brief{Causes: b.Causes[:0], App: e.app}
-	b.Account = e.profile
-	if e.room.Holds(e.profile) {
+	*b = Brief{Causes: b.Causes[:0], App: e.App}
+	b.Account = e.Profile
+	if e.room.Holds(e.Profile) {
 		b.Account = nil // its memory is used again
 	}
 	if e.countryState() != countryUnknown {
 		b.Country = e.where.country
 	}
-	e.hear(true)
+	e.hear(withShadows)
 	e.sortHearings()
 	if code := e.refusal(); code != "" {
 		b.Causes = append(b.Causes, Cause{Code: code})
@@ -79,7 +79,7 @@ func (e *evaluation) mustEnrol(n need) bool {
 	switch {
 	case n.state == met:
 		return false
-	case n.demand == anyProof && e.attempt.Action.TakesDeskPass():
+	case n.demand == anyProof && e.Attempt.Action.TakesDeskPass():
 		return false // a pass of the help desk will do
 	case n.demand != oneOf:
 		return n.enrol
@@ -163,7 +163,7 @@ func (e *evaluation) impossibleCode(n *need) CauseCode {
 	if e.judge.demands[n.demand].kind == externalDemand {
 		return CheckFailed
 	}
-	if _, identified := e.device.Identity(); !identified {
+	if _, identified := e.FindDevice().Identity(); !identified {
 		return DeviceUnidentified
 	}
 	return DeviceUnfit

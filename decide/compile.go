@@ -57,8 +57,12 @@ type Judge struct {
 // policy is a Policy made ready. What each verdict looks at comes first and lies
 // close together.
 type policy struct {
+	// asks is `who` laid out for evaluation.
+	asks     condition.Conjunction
 	rules    []rule
 	replaces []int32
+	// replaced says that some policy replaces it, and so may silence it.
+	replaced bool
 	stage    Stage
 	// forAnyone says that `who` is anyone, which need not be asked.
 	forAnyone bool
@@ -76,10 +80,10 @@ type policy struct {
 }
 
 type rule struct {
+	// asks is the condition laid out for evaluation.
+	asks condition.Conjunction
 	when condition.Node
 	then *outcome
-	// always says that there is no condition.
-	always bool
 	// limits is nil where the rule sets none.
 	limits *limits
 }
@@ -184,8 +188,10 @@ func Compile(book Rulebook) (*Judge, error) {
 	j.index = newIndex(j)
 	j.chooseOpeners()
 	j.pool.New = func() any {
-		return &evaluation{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
+		e := &evaluation{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
 			weighings: make([]weighing, len(j.outcomes)), shownIn: make([]shownIn, len(j.demands))}
+		e.Facts = directory.Facts{Directory: facts, HasProfile: true, HasApp: true, Late: e, Device: &e.view, Countries: e, Beyond: e}
+		return e
 	}
 	return j, nil
 }
@@ -390,7 +396,9 @@ func (j *Judge) compilePolicies(policies []Policy) error {
 		j.policies = append(j.policies, compiled)
 	}
 	for i := range j.policies {
-		j.replaces = j.replaces || len(j.policies[i].replaces) > 0
+		for _, replaced := range j.policies[i].replaces {
+			j.replaces, j.policies[replaced].replaced = true, true
+		}
 	}
 	return nil
 }
@@ -410,6 +418,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 			return compiled, fmt.Errorf("live_for: %w", err)
 		}
 	}
+	compiled.asks = condition.Conjoin(compiled.who)
 	compiled.noteNames()
 	test, isTest := compiled.who.(*condition.Test)
 	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil
@@ -430,7 +439,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		ready := rule{when: when, then: then, always: r.When == nil}
+		ready := rule{asks: condition.Conjoin(when), when: when, then: then}
 		if l := limitsOf(r.Limits); l != (limits{}) {
 			ready.limits = &l
 		}

@@ -193,14 +193,14 @@ func (e *evaluation) collect(o *outcome) {
 			proves = true
 		}
 	}
-	if !proves && !e.judge.index.apps[e.app].public {
+	if !proves && !e.judge.index.apps[e.App].public {
 		e.needs = append(e.needs, e.needAnyProof())
 	}
 }
 
 // needAnyProof is the demand that no grant goes without.
 func (e *evaluation) needAnyProof() need {
-	n := need{demand: anyProof, assurance: none, state: open, enrol: e.profile.Enrolled() == 0}
+	n := need{demand: anyProof, assurance: none, state: open, enrol: e.Profile.Enrolled() == 0}
 	if e.hasAnyProof() {
 		n.state = met
 	}
@@ -210,7 +210,7 @@ func (e *evaluation) needAnyProof() need {
 // hasAnyProof reports whether some method has been proven in this session that
 // counts.
 func (e *evaluation) hasAnyProof() bool {
-	for i := range e.proofs {
+	for i := range e.gatherProofs() {
 		if e.proofs[i].inSession && e.counts(&e.proofs[i]) {
 			return true
 		}
@@ -259,11 +259,13 @@ func (e *evaluation) ask(assurance int32, needs []need, inChoice bool) (_ []need
 // askAll adds the demands of an assurance that are neither eased nor waived.
 func (e *evaluation) askAll(assurance int32, needs []need, inChoice bool) (_ []need, proves bool) {
 	for _, number := range e.judge.assurances[assurance].demands {
-		n, asked := e.need(number, assurance, inChoice)
-		if asked {
-			needs = append(needs, n)
-			proves = proves || e.judge.demands[number].kind == methodDemand
+		d := &e.judge.demands[number]
+		needs = append(needs, need{demand: number, assurance: assurance, state: open})
+		if !e.settle(&needs[len(needs)-1], d, inChoice) {
+			needs = needs[:len(needs)-1]
+			continue
 		}
+		proves = proves || d.kind == methodDemand
 	}
 	return needs, proves
 }
@@ -281,7 +283,7 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 	}
 	n.lastWay = int32(len(e.ways))
 	ways := e.ways[n.firstWay:n.lastWay]
-	if e.attempt.Action == attempt.Enrol && !e.canMeetWithoutEnrolling(ways) {
+	if e.Attempt.Action == attempt.Enrol && !e.canMeetWithoutEnrolling(ways) {
 		e.waiveEnrolment(ways)
 	}
 	n.state = impossible
@@ -330,25 +332,23 @@ func (e *evaluation) waiveEnrolment(ways []way) {
 	}
 }
 
-// need works out how a demand stands, and whether it is asked at all.
-func (e *evaluation) need(number, assurance int32, inChoice bool) (need, bool) {
-	d := &e.judge.demands[number]
-	n := need{demand: number, assurance: assurance, state: open}
+// settle works out how a demand stands, and reports whether it is asked at all.
+func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 	switch d.kind {
 	case methodDemand:
-		return e.needMethod(n, d, inChoice)
+		return e.settleMethod(n, d, inChoice)
 	case enrolDemand:
-		if d.methods&e.profile.Enrolled() != 0 {
+		if d.methods&e.Profile.Enrolled() != 0 {
 			n.state = met
-			return n, true
+			return true
 		}
-		n.enrol, n.perhapsEnrolled = true, d.methods&e.profile.PerhapsEnrolled() != 0
+		n.enrol, n.perhapsEnrolled = true, d.methods&e.Profile.PerhapsEnrolled() != 0
 		if n.perhapsEnrolled {
-			return n, true
+			return true
 		}
-		return n, !e.eases(assurance, d) && (inChoice || e.attempt.Action != attempt.Enrol)
+		return !e.eases(n.assurance, d) && (inChoice || e.Attempt.Action != attempt.Enrol)
 	case postureDemand:
-		switch e.device.Assess(&e.judge.directory.Postures[d.posture]) {
+		switch e.FindDevice().Assess(&e.judge.directory.Postures[d.posture]) {
 		case directory.Fit:
 			n.state = met
 		case directory.Unfit:
@@ -360,13 +360,13 @@ func (e *evaluation) need(number, assurance int32, inChoice bool) (need, bool) {
 		if e.passwordChanged() {
 			n.state = met
 		}
-		return n, e.attempt.Action != attempt.ChangePassword
+		return e.Attempt.Action != attempt.ChangePassword
 	case acceptDemand:
 		if e.accepted(d) {
 			n.state = met
 		}
 	case externalDemand:
-		if result, given := e.attempt.External[d.name]; given && result == attempt.CheckPassed {
+		if result, given := e.Attempt.External[d.name]; given && result == attempt.CheckPassed {
 			n.state = met
 		} else if given && result == attempt.CheckFailed {
 			n.state = impossible
@@ -375,48 +375,48 @@ func (e *evaluation) need(number, assurance int32, inChoice bool) (need, bool) {
 		if e.consented() {
 			n.state = met
 		}
-		return n, e.attempt.Action != attempt.Consent
+		return e.Attempt.Action != attempt.Consent
 	}
-	return n, true
+	return true
 }
 
 // consented reports whether the client that the attempt is made for was let in.
 // Where it is not known whether there is one, that is open.
 func (e *evaluation) consented() bool {
-	if client := e.attempt.Client.Ref(); client != nil {
+	if client := e.Attempt.Client.Ref(); client != nil {
 		return client.IsConsented()
 	}
-	return e.attempt.Client.IsNone()
+	return e.Attempt.Client.IsNone()
 }
 
-func (e *evaluation) needMethod(n need, d *demand, inChoice bool) (need, bool) {
+func (e *evaluation) settleMethod(n *need, d *demand, inChoice bool) (asked bool) {
 	if e.isMet(n.demand, d) {
 		n.state = met
 	}
 	if n.state == met {
-		return n, true
+		return true
 	}
 	methods := d.methods | d.fallback
-	n.enrol = methods&e.profile.Enrolled() == 0
-	n.perhapsEnrolled = n.enrol && methods&e.profile.PerhapsEnrolled() != 0
+	n.enrol = methods&e.Profile.Enrolled() == 0
+	n.perhapsEnrolled = n.enrol && methods&e.Profile.PerhapsEnrolled() != 0
 	switch {
 	case n.perhapsEnrolled:
-		return n, true // its absence would help, and is not sure
+		return true // its absence would help, and is not sure
 	case n.enrol && e.eases(n.assurance, d):
-		return n, false
+		return false
 	case n.enrol:
-		return n, inChoice || e.attempt.Action != attempt.Enrol
+		return inChoice || e.Attempt.Action != attempt.Enrol
 	}
-	waived := e.attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.profile.Enrolled() != 0 &&
+	waived := e.Attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.Profile.Enrolled() != 0 &&
 		e.provesAnotherNow(d.methods)
-	return n, !waived
+	return !waived
 }
 
 // provesAnotherNow reports whether an enrolled method outside a set is proven in
 // this very attempt.
 func (e *evaluation) provesAnotherNow(but directory.MethodSet) bool {
-	others := e.profile.Enrolled() &^ but
-	for i := range e.proofs {
+	others := e.Profile.Enrolled() &^ but
+	for i := range e.gatherProofs() {
 		if e.proofs[i].now && (others.Has(e.proofs[i].method) || e.proofs[i].method == e.judge.deskPass) {
 			return true
 		}
@@ -427,19 +427,19 @@ func (e *evaluation) provesAnotherNow(but directory.MethodSet) bool {
 // passwordChanged reports whether the password was changed since the account's
 // risk arose or, without a risk, in this session.
 func (e *evaluation) passwordChanged() bool {
-	a := e.profile.Account()
+	a := e.Profile.Account()
 	if a.AccountRisk != nil {
-		return a.ChangedSinceRisk(e.attempt.At)
+		return a.ChangedSinceRisk(e.Attempt.At)
 	}
-	return a.PasswordChangedAt != nil && !attempt.IsLater(*a.PasswordChangedAt, e.attempt.At) &&
+	return a.PasswordChangedAt != nil && !attempt.IsLater(*a.PasswordChangedAt, e.Attempt.At) &&
 		!e.started.IsZero() && !a.PasswordChangedAt.Before(e.started)
 }
 
 func (e *evaluation) accepted(d *demand) bool {
-	for i := range e.attempt.Accepted {
-		a := &e.attempt.Accepted[i]
-		if a.Document == d.name && a.Version >= d.version && !attempt.IsLater(a.At, e.attempt.At) &&
-			(d.every == 0 || !a.At.IsZero() && e.attempt.At.Sub(a.At) <= d.every) {
+	for i := range e.Attempt.Accepted {
+		a := &e.Attempt.Accepted[i]
+		if a.Document == d.name && a.Version >= d.version && !attempt.IsLater(a.At, e.Attempt.At) &&
+			(d.every == 0 || !a.At.IsZero() && e.Attempt.At.Sub(a.At) <= d.every) {
 			return true
 		}
 	}
@@ -463,7 +463,7 @@ func (e *evaluation) isMet(number int32, d *demand) bool {
 // remembered. Where sessions are not shared only proofs made for this app count.
 func (e *evaluation) isShown(d *demand, shared bool) bool {
 	takesFallback := d.fallback != 0 && e.takesFallback(d)
-	for i := range e.proofs {
+	for i := range e.gatherProofs() {
 		p := &e.proofs[i]
 		would := d.methods.Has(p.method) || p.method == e.judge.deskPass ||
 			d.fallback.Has(p.method) && (takesFallback || p.fallback)
@@ -488,11 +488,11 @@ func (p *proof) within(w Within) bool {
 // takesFallback reports whether fallbacks count: where a preferred method could
 // not be reached in this attempt and was not refused, or the account has none.
 func (e *evaluation) takesFallback(d *demand) bool {
-	if d.methods&(e.profile.Enrolled()|e.profile.PerhapsEnrolled()) == 0 {
+	if d.methods&(e.Profile.Enrolled()|e.Profile.PerhapsEnrolled()) == 0 {
 		return true
 	}
 	var unreached, refused directory.MethodSet
-	for _, f := range e.attempt.Failed {
+	for _, f := range e.Attempt.Failed {
 		m, ok := e.judge.directory.FindMethod(f.Method)
 		switch {
 		case !ok:
@@ -507,18 +507,18 @@ func (e *evaluation) takesFallback(d *demand) bool {
 
 // isRemembered reports whether the device stands for the method.
 func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
-	if _, identified := e.device.Identity(); !identified {
+	if _, identified := e.FindDevice().Identity(); !identified {
 		return false
 	}
 	would := d.methods
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= e.profile.Barred()
-	a := e.profile.Account()
-	for _, r := range e.device.Remembered() {
+	would &^= e.Profile.Barred()
+	a := e.Profile.Account()
+	for _, r := range e.FindDevice().Remembered() {
 		m, ok := e.judge.directory.FindMethod(r.Method)
-		if !ok || !would.Has(m) || r.Account != a.Name || e.attempt.At.Sub(r.At) > d.remember || attempt.IsLater(r.At, e.attempt.At) {
+		if !ok || !would.Has(m) || r.Account != a.Name || e.Attempt.At.Sub(r.At) > d.remember || attempt.IsLater(r.At, e.Attempt.At) {
 			continue
 		}
 		if a.PasswordChangedAt != nil && a.PasswordChangedAt.After(r.At) {
@@ -535,10 +535,10 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 // exempts reports whether an exemption holds now.
 func (e *evaluation) exempts(number int32) condition.Truth {
 	x := &e.judge.exemptions[number]
-	if !x.until.IsZero() && !e.moment.Before(x.until) {
+	if !x.until.IsZero() && !e.Moment.Before(x.until) {
 		return condition.False
 	}
-	return min(condition.Eval(x.who, e), condition.Eval(x.when, e))
+	return min(condition.Eval(x.who, &e.Facts), condition.Eval(x.when, &e.Facts))
 }
 
 // eased is a demand that waits, and until when.
@@ -553,11 +553,11 @@ func (e *evaluation) eases(assurance int32, d *demand) bool {
 	found := false
 	for _, number := range e.judge.assurances[assurance].rollouts {
 		r := &e.judge.rollouts[number]
-		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, e) != condition.True || !e.riskBelowMedium() {
+		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, &e.Facts) != condition.True || !e.riskBelowMedium() {
 			continue
 		}
-		deadline := r.deadline(e.profile, e.attempt.At)
-		if e.moment.Before(deadline) {
+		deadline := r.deadline(e.Profile, e.Attempt.At)
+		if e.Moment.Before(deadline) {
 			e.eased = append(e.eased, eased{number, deadline})
 			found = true
 		}
@@ -587,5 +587,5 @@ func (r *rollout) deadline(account *directory.Profile, at time.Time) time.Time {
 // riskBelowMedium reports whether both the attempt's risk and the account's surely
 // are below medium.
 func (e *evaluation) riskBelowMedium() bool {
-	return e.score().High < e.judge.model.Levels.Medium && e.profile.Account().RiskAt(e.attempt.At) < directory.MediumRisk
+	return e.score().High < e.judge.model.Levels.Medium && e.Profile.Account().RiskAt(e.Attempt.At) < directory.MediumRisk
 }

@@ -19,33 +19,32 @@ import (
 // of an evaluation that ended is used again, so that a verdict allocates nothing;
 // begin sets all that the next one looks at.
 type evaluation struct {
+	// Facts are what conditions look at. The Profile is nil where there is no such
+	// account, and the App -1 where the book has none. The Moment is the attempt's
+	// own, but where an evaluation looks ahead.
+	directory.Facts
 	judge   *Judge
 	context context.Context
-	attempt *attempt.Attempt
-	// moment is the time for windows and dates. It is the attempt's own, but where
-	// an evaluation looks ahead.
-	moment time.Time
 	// wrong is what keeps the attempt from being judged at all.
 	wrong error
-	// profile is the account, nil where there is none; unavailable is why nobody
-	// could find out.
-	profile     *directory.Profile
+	// unavailable is why nobody could find out about the account.
 	unavailable error
-	// app is a number in the directory, -1 where it has none.
-	app int
 	// emergency says that it is an emergency account.
 	emergency bool
 	where     whereabouts
-	device    directory.DeviceView
+	// view is what is known of the device.
+	view directory.DeviceView
 	// deviceLost is why nobody could find out about the device.
 	deviceLost error
 	// started is when the session began, zero where that is not known; sessionAge is
 	// how long before the attempt that was.
 	started    time.Time
 	sessionAge time.Duration
-	proofs     []proof
-	weighed    bool
-	weight     risk.Score
+	// proofs are those that count, once they are gathered.
+	proofs   []proof
+	gathered bool
+	weighed  bool
+	weight   risk.Score
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 
@@ -172,46 +171,50 @@ func (l *limits) join(m limits) {
 // what was left half done is never used again.
 func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 	e := j.pool.Get().(*evaluation)
-	e.context, e.attempt, e.moment = ctx, a, a.At
-	e.profile, e.unavailable, e.app, e.emergency = nil, nil, -1, false
+	e.context, e.Attempt, e.Moment, e.At = ctx, a, a.At, a.At
+	e.Profile, e.unavailable, e.App, e.emergency = nil, nil, -1, false
 	e.hearings, e.spoken, e.outcomes, e.causes = e.hearings[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
 	e.weighed, e.limits = false, limits{}
 	e.clearNeeds()
 	e.wrong = a.Check()
 	if e.wrong != nil {
-		e.where, e.device, e.deviceLost, e.proofs = whereabouts{}, j.directory.View(a), nil, e.proofs[:0]
+		e.PlaceFound, e.DeviceFound, e.gathered = true, true, true
+		e.where, e.Place, e.proofs = whereabouts{}, nil, e.proofs[:0]
+		e.view, e.deviceLost = j.directory.View(a), nil
 		return e
 	}
-	e.profile, e.unavailable = j.directory.Lookup(ctx, j.accounts, a.Account, &e.room)
-	e.emergency = e.profile != nil && e.profile.Kind() == directory.Emergency
+	e.Profile, e.unavailable = j.directory.Lookup(ctx, j.accounts, a.Account, &e.room)
+	e.emergency = e.Profile != nil && e.Profile.Kind() == directory.Emergency
 	if i, ok := j.directory.FindApp(a.App); ok {
-		e.app = i
+		e.App = i
 	}
-	e.findDevice()
-	e.where.find(j, a)
+	e.PlaceFound, e.DeviceFound, e.gathered = false, false, false
 	e.started, e.sessionAge = a.Session.Started, 0
 	if !e.started.IsZero() {
 		if e.sessionAge = a.At.Sub(e.started); e.sessionAge < -attempt.Skew {
 			e.started = time.Time{}
 		}
 	}
-	e.gatherProofs()
 	return e
 }
 
 // end gives the memory of an evaluation back.
 func (j *Judge) end(e *evaluation) {
-	e.context, e.attempt, e.profile = nil, nil, nil
-	e.room.Clear()
-	e.suppliedDevice = directory.Device{}
+	e.context, e.Attempt, e.Profile, e.Place = nil, nil, nil, nil
+	if j.accounts != nil {
+		e.room.Clear()
+	}
+	if j.devices != nil {
+		e.suppliedDevice = directory.Device{}
+	}
 	j.pool.Put(e)
 }
 
-// findDevice looks the device up, where devices are supplied by them, and in the
-// book.
-func (e *evaluation) findDevice() {
-	e.device, e.deviceLost = e.judge.directory.View(e.attempt), nil
-	id, identified := e.device.Identity()
+// LookUpDevice implements directory.LateFacts. It looks the device up where devices
+// are supplied, and in the book.
+func (e *evaluation) LookUpDevice() {
+	e.view, e.deviceLost = e.judge.directory.View(e.Attempt), nil
+	id, identified := e.view.Identity()
 	if e.judge.devices == nil || !identified {
 		return
 	}
@@ -221,37 +224,42 @@ func (e *evaluation) findDevice() {
 		e.deviceLost = fmt.Errorf("it answered for %q", supplied.Name)
 	case err == nil:
 		e.suppliedDevice = supplied
-		e.device = e.device.With(&e.suppliedDevice)
+		e.view = e.view.With(&e.suppliedDevice)
 	case !errors.Is(err, directory.ErrNotFound):
 		e.deviceLost = err
 	}
 	if e.deviceLost != nil {
-		e.device = e.device.With(nil)
+		e.view = e.view.With(nil)
 	}
 }
 
 // gatherProofs notes the proofs that count: of methods that the book knows, that
 // are not barred for the account, and that were made in this attempt or session.
 // A desk pass counts once, where an account is being put right.
-func (e *evaluation) gatherProofs() {
+func (e *evaluation) gatherProofs() []proof {
+	if e.gathered {
+		return e.proofs
+	}
+	e.gathered = true
 	e.proofs = e.proofs[:0]
-	for i := range e.attempt.Proofs {
-		e.addProof(&e.attempt.Proofs[i], true)
+	for i := range e.Attempt.Proofs {
+		e.addProof(&e.Attempt.Proofs[i], true)
 	}
-	for i := range e.attempt.Session.Proofs {
-		e.addProof(&e.attempt.Session.Proofs[i], false)
+	for i := range e.Attempt.Session.Proofs {
+		e.addProof(&e.Attempt.Session.Proofs[i], false)
 	}
+	return e.proofs
 }
 
 func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	m, ok := e.judge.directory.FindMethod(p.Method)
-	if !ok || e.profile != nil && e.profile.Barred().Has(m) || m == e.judge.deskPass && !(ofAttempt && e.attempt.Action.TakesDeskPass()) {
+	if !ok || e.Profile != nil && e.Profile.Barred().Has(m) || m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
 		return // it proves nothing; Decide says so in a notice
 	}
 	made := proof{method: m, age: ageless, inSession: true, ownApp: ofAttempt}
 	switch {
 	case !p.At.IsZero():
-		made.age = e.attempt.At.Sub(p.At)
+		made.age = e.Attempt.At.Sub(p.At)
 		made.inSession = e.started.IsZero() || made.age-e.sessionAge <= attempt.Skew
 		if made.age < -attempt.Skew {
 			return
@@ -262,9 +270,11 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	made.now = ofAttempt && made.age <= longestAttempt
 	if !ofAttempt {
 		made.fallback = p.Fallback
-		if p.App != "" {
+		if p.App == e.Attempt.App {
+			made.ownApp = e.App >= 0
+		} else if p.App != "" {
 			app, ok := e.judge.directory.FindApp(p.App)
-			made.ownApp = ok && app == e.app
+			made.ownApp = ok && app == e.App
 		}
 	}
 	if made.now || made.inSession {
@@ -283,12 +293,12 @@ func (e *evaluation) ignores(p *attempt.Proof, ofAttempt bool) string {
 	switch {
 	case !ok:
 		return "the book has no such method"
-	case attempt.IsLater(p.At, e.attempt.At):
+	case attempt.IsLater(p.At, e.Attempt.At):
 		return "it is dated after the attempt"
-	case m == e.judge.deskPass && !(ofAttempt && e.attempt.Action.TakesDeskPass()):
+	case m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()):
 		return "it serves once, to enrol, to recover or to change a password"
-	case e.profile != nil && e.profile.Barred().Has(m):
-		return "it is barred for " + e.attempt.Account
+	case e.Profile != nil && e.Profile.Barred().Has(m):
+		return "it is barred for " + e.Attempt.Account
 	}
 	return ""
 }
@@ -304,75 +314,95 @@ func (e *evaluation) evaluate(shadows bool) Verdict {
 	return e.weigh()
 }
 
-// hear listens to the policies that may be for the account and the app: to those
-// in force, and with shadows to those too.
-func (e *evaluation) hear(shadows bool) {
+// scope says which policies are heard.
+type scope uint8
+
+const (
+	// toVerdict hears policies in force until one blocks whatever the others say.
+	toVerdict scope = iota
+	// inForce hears all that are in force, withShadows those too that are not.
+	inForce
+	withShadows
+)
+
+// hear listens to the policies that may be for the account and the app. It reports
+// whether it stopped at one that blocks. Those for a few accounts are heard first,
+// for they are the ones that block.
+func (e *evaluation) hear(s scope) (blocked bool) {
 	e.hearings, e.spoken, e.weighed = e.hearings[:0], e.spoken[:0], false
-	if e.app < 0 || e.profile == nil {
-		return
+	if e.App < 0 || e.Profile == nil {
+		return false
 	}
 	x := &e.judge.index
-	e.hearAimed(x.everyone[e.app], shadows)
-	if others := x.others[e.app]; len(others) <= fewOthers {
-		e.hearAimed(others, shadows)
-		return
+	if others := x.others[e.App]; len(others) <= fewOthers {
+		return e.hearAimed(others, s) || e.hearAimed(x.everyone[e.App], s)
 	}
-	e.hearEach(x.byAccount[e.profile.Number()], shadows)
-	e.hearEach(x.byKind[e.profile.Kind()], shadows)
-	if len(x.byDomain) > 0 {
-		e.hearEach(x.byDomain[e.profile.Domain()], shadows)
+	if e.hearEach(x.byAccount[e.Profile.Number()], s) || e.hearEach(x.byKind[e.Profile.Kind()], s) ||
+		len(x.byDomain) > 0 && e.hearEach(x.byDomain[e.Profile.Domain()], s) {
+		return true
 	}
-	sure, perhaps := e.profile.Memberships()
+	sure, perhaps := e.Profile.Memberships()
 	for _, g := range sure {
-		e.hearEach(x.byGroup[g], shadows)
+		if e.hearEach(x.byGroup[g], s) {
+			return true
+		}
 	}
 	for _, g := range perhaps {
-		e.hearEach(x.byGroup[g], shadows)
+		if e.hearEach(x.byGroup[g], s) {
+			return true
+		}
 	}
+	return e.hearAimed(x.everyone[e.App], s)
 }
 
 // fewOthers is how many policies of an app are asked one by one.
 const fewOthers = 4
 
 // hearAimed listens to policies that are aimed at the app.
-func (e *evaluation) hearAimed(policies []int32, shadows bool) {
+func (e *evaluation) hearAimed(policies []int32, s scope) (blocked bool) {
 	for _, number := range policies {
-		e.hearOne(number, shadows)
+		if e.hearOne(number, s) {
+			return true
+		}
 	}
+	return false
 }
 
 // hearEach listens to those of the policies that are aimed at the app, and that
 // have not been heard under something else that the account has.
-func (e *evaluation) hearEach(policies []int32, shadows bool) {
+func (e *evaluation) hearEach(policies []int32, s scope) (blocked bool) {
 	for _, number := range policies {
-		if e.judge.index.isAimed(e.app, number) && e.heard(number) == nil {
-			e.hearOne(number, shadows)
+		if e.judge.index.isAimed(e.App, number) && e.heard(number) == nil && e.hearOne(number, s) {
+			return true
 		}
 	}
+	return false
 }
 
-func (e *evaluation) hearOne(number int32, shadows bool) {
+// hearOne listens to one policy. It reports whether that settles a verdict: it blocks,
+// perhaps or surely, and nothing can silence it.
+func (e *evaluation) hearOne(number int32, s scope) (blocked bool) {
 	p := &e.judge.policies[number]
 	h := hearing{policy: number, inForce: condition.True, first: int32(len(e.spoken)), silencedBy: none}
 	if p.stage == Shadow {
 		h.inForce = condition.False
 		if p.liveFor != nil {
-			h.inForce = condition.Eval(p.liveFor, e)
+			h.inForce = condition.Eval(p.liveFor, &e.Facts)
 		}
-		if h.inForce == condition.False && !shadows {
-			return
+		if h.inForce == condition.False && s != withShadows {
+			return false
 		}
 	}
 	if h.applies = e.appliesTo(p); h.applies == condition.False {
-		return
+		return false
 	}
 	for i := range p.rules {
-		match := condition.True
-		if !p.rules[i].always {
-			match = condition.Eval(p.rules[i].when, e)
-		}
+		match := p.rules[i].asks.Eval(&e.Facts)
 		if match == condition.False {
 			continue
+		}
+		if s == toVerdict && p.rules[i].then.block && !p.replaced {
+			return true
 		}
 		e.spoken = append(e.spoken, spokenRule{int32(i), match})
 		if match == condition.True {
@@ -383,22 +413,23 @@ func (e *evaluation) hearOne(number int32, shadows bool) {
 	h.last = int32(len(e.spoken))
 	e.slots[number] = int32(len(e.hearings))
 	e.hearings = append(e.hearings, h)
+	return false
 }
 
 // appliesTo reports whether a policy that is aimed at the app is for the attempt
 // at all.
 func (e *evaluation) appliesTo(p *policy) condition.Truth {
-	if e.emergency && !p.names(e.profile) {
+	if e.emergency && !p.names(e.Profile) {
 		return condition.False
 	}
-	if p.bounded && (!p.isFor(e.attempt.Action) || !p.inForceAt(e.moment)) {
+	if p.bounded && (!p.isFor(e.Attempt.Action) || !p.inForceAt(e.Moment)) {
 		return condition.False
 	}
 	// That it is aimed at the app is sure: nothing about an app is ever unknown.
 	if p.forAnyone {
 		return condition.True
 	}
-	return condition.Eval(p.who, e)
+	return p.asks.Eval(&e.Facts)
 }
 
 // inForceAt reports whether a moment lies between the policy's dates.
@@ -431,7 +462,7 @@ func (h *hearing) force(shadows bool) condition.Truth {
 func (e *evaluation) join(shadows bool) {
 	e.outcomes = e.outcomes[:0]
 	sure := e.silence(shadows)
-	e.limits = e.judge.index.apps[e.app].limits
+	e.limits = e.judge.index.apps[e.App].limits
 	for i := range e.hearings {
 		h := &e.hearings[i]
 		force := h.force(shadows)
@@ -532,7 +563,7 @@ func (e *evaluation) weighing(o *joined) weighing {
 
 // canBeAsked reports whether a person can be asked for what is missing.
 func (e *evaluation) canBeAsked() bool {
-	through, ok := e.attempt.Through.Get()
+	through, ok := e.Attempt.Through.Get()
 	return !ok || through.CanBeAsked()
 }
 
@@ -544,13 +575,13 @@ func (e *evaluation) refusal() CauseCode {
 		return AttemptInvalid
 	case e.unavailable != nil:
 		return AccountUnavailable
-	case e.profile == nil:
+	case e.Profile == nil:
 		return AccountUnknown
-	case e.profile.Disabled():
+	case e.Profile.Disabled():
 		return AccountDisabled
-	case e.app < 0:
+	case e.App < 0:
 		return AppUnknown
-	case !e.emergency && !e.judge.directory.IsOpenTo(e.app, e.profile):
+	case !e.emergency && !e.judge.directory.IsOpenTo(e.App, e.Profile):
 		return AppNotOpen
 	}
 	return ""
@@ -580,9 +611,8 @@ func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict {
 	e := j.begin(ctx, a)
 	v := Block
 	if e.refusal() == "" {
-		e.hear(false)
-		e.join(false)
-		if !e.blocks() { // where something does, no demand matters
+		if !e.hear(toVerdict) {
+			e.join(false)
 			v = e.weigh()
 		}
 	}

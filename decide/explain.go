@@ -34,7 +34,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Deci
 	e := j.begin(ctx, a)
 	d := emptyDecision()
 	d.JudgedBy = JudgedBy{j.digest, j.fingerprint}
-	e.hear(true)
+	e.hear(withShadows)
 	e.sortHearings()
 	e.noteIgnored(d)
 	if code := e.refusal(); code != "" {
@@ -96,7 +96,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		}
 	}
 	later := func(dated time.Time, what, name string) {
-		if attempt.IsLater(dated, e.attempt.At) {
+		if attempt.IsLater(dated, e.Attempt.At) {
 			note(
 				DatedLater,
 				"%s is dated %s, after the attempt, so it did not happen.",
@@ -105,7 +105,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			)
 		}
 	}
-	a := e.attempt
+	a := e.Attempt
 	proof := func(p *attempt.Proof, ofAttempt bool) {
 		later(p.At, "The proof of ", p.Method)
 		why := e.ignores(p, ofAttempt)
@@ -117,7 +117,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		case attempt.IsLater(p.At, a.At):
 		case why != "":
 			note(ProofIgnored, "The proof of %s counts for nothing: %s.", p.Method, why)
-		case e.profile != nil && m != e.judge.deskPass && !e.profile.Enrolled().Has(m):
+		case e.Profile != nil && m != e.judge.deskPass && !e.Profile.Enrolled().Has(m):
 			note(ProofNotEnrolled, "The proof of %s counts, though %s has not enrolled it.", p.Method, a.Account)
 		}
 	}
@@ -161,16 +161,16 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	for _, x := range a.Accepted {
 		later(x.At, "The acceptance of ", x.Document)
 	}
-	for _, r := range e.device.Remembered() {
+	for _, r := range e.FindDevice().Remembered() {
 		later(r.At, "That the device remembers ", r.Account)
 	}
-	if e.device.HasLaterReport() {
+	if e.FindDevice().HasLaterReport() {
 		note(DatedLater, "The device's report is dated after the attempt, so it did not happen.")
 	}
-	if e.profile == nil {
+	if e.Profile == nil {
 		return
 	}
-	account := e.profile.Account()
+	account := e.Profile.Account()
 	if account.Joined != nil {
 		later(account.Joined.Start(e.judge.directory.Zone), "The day of joining", "")
 	}
@@ -184,6 +184,8 @@ func (e *evaluation) noteIgnored(d *Decision) {
 
 // noteLost tells of what nobody could find out while the decision was made.
 func (e *evaluation) noteLost(d *Decision) {
+	e.FindDevice()
+	e.FindPlace()
 	if e.deviceLost != nil {
 		d.Notices = append(
 			d.Notices,
@@ -203,19 +205,19 @@ func (e *evaluation) refusalText(code CauseCode) string {
 	case AttemptInvalid:
 		return fmt.Sprintf("It cannot be judged: %v.", e.wrong)
 	case AccountUnavailable:
-		return fmt.Sprintf("Nobody could find out about the account %q: %v.", e.attempt.Account, e.unavailable)
+		return fmt.Sprintf("Nobody could find out about the account %q: %v.", e.Attempt.Account, e.unavailable)
 	case AccountUnknown:
 		if e.judge.accounts != nil {
-			return fmt.Sprintf("There is no account %q.", e.attempt.Account)
+			return fmt.Sprintf("There is no account %q.", e.Attempt.Account)
 		}
-		return fmt.Sprintf("The book has no account %q.", e.attempt.Account)
+		return fmt.Sprintf("The book has no account %q.", e.Attempt.Account)
 	case AccountDisabled:
-		return fmt.Sprintf("The account %s is disabled.", e.attempt.Account)
+		return fmt.Sprintf("The account %s is disabled.", e.Attempt.Account)
 	case AppUnknown:
-		return fmt.Sprintf("The book has no app %q.", e.attempt.App)
+		return fmt.Sprintf("The book has no app %q.", e.Attempt.App)
 	}
-	app := &e.judge.directory.Apps[e.app]
-	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), e.attempt.Account)
+	app := &e.judge.directory.Apps[e.App]
+	return fmt.Sprintf("%s is open to %s, and %s is surely in none of them.", app.Name, strings.Join(app.OpenTo, ", "), e.Attempt.Account)
 }
 
 // describeSession reports what a token and a session need to know.
@@ -230,7 +232,7 @@ func (e *evaluation) describeSession(d *Decision) {
 			d.Risk.Signals = append(d.Risk.Signals, SignalTrace{signal.Name, signal.Points, holds})
 		}
 	}
-	for _, p := range e.proofs {
+	for _, p := range e.gatherProofs() {
 		if e.counts(&p) {
 			d.AMR = append(d.AMR, e.judge.directory.Methods()[p.method].AMR...)
 		}
@@ -258,10 +260,10 @@ func (e *evaluation) describeSession(d *Decision) {
 func (e *evaluation) noteEasing(d *Decision) {
 	for _, due := range e.eased {
 		r := &e.judge.rollouts[due.rollout]
-		if !r.opens.IsZero() && e.moment.Before(r.opens) {
+		if !r.opens.IsZero() && e.Moment.Before(r.opens) {
 			continue // nobody is told before it opens
 		}
-		days := int((due.deadline.Sub(e.moment) + 24*time.Hour - 1) / (24 * time.Hour))
+		days := int((due.deadline.Sub(e.Moment) + 24*time.Hour - 1) / (24 * time.Hour))
 		n := Notice{EnrolmentDue, fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "),
 			words.Count(days, "day"), due.deadline.In(e.judge.directory.Zone).Format("2006-01-02 15:04")), due.deadline, days}
 		if !slices.Contains(d.Notices, n) {
@@ -278,7 +280,7 @@ func (e *evaluation) noteEasing(d *Decision) {
 				until = ", until " + x.Until.String()
 			}
 			d.Notices = append(d.Notices, Notice{Code: Exempted, Text: fmt.Sprintf("%s is excused from %s by %s%s: %s",
-				e.attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
+				e.Attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
 		}
 	}
 }
@@ -463,7 +465,7 @@ func (e *evaluation) source(o *joined) Source {
 func (e *evaluation) wire(n need, from []Source) Demand {
 	slices.SortFunc(from, compareSources)
 	w := Demand{Met: n.state == met, Impossible: n.state == impossible, From: from}
-	enrolled := e.profile.Enrolled()
+	enrolled := e.Profile.Enrolled()
 	switch n.demand {
 	case oneOf:
 		w.Kind = DemandOneOf
@@ -486,7 +488,7 @@ func (e *evaluation) wire(n need, from []Source) Demand {
 			return w
 		}
 		switch {
-		case n.enrol && e.attempt.Action.TakesDeskPass():
+		case n.enrol && e.Attempt.Action.TakesDeskPass():
 			w.AnyOf = []string{directory.DeskPass}
 		case n.enrol:
 			return Demand{Kind: DemandEnrol, AnyOf: e.judge.MethodNames(e.allMethods()), From: from}
@@ -522,7 +524,7 @@ func (e *evaluation) wire(n need, from []Source) Demand {
 	case externalDemand:
 		w.External = d.name
 	case consentDemand:
-		if client := e.attempt.Client.Ref(); client != nil {
+		if client := e.Attempt.Client.Ref(); client != nil {
 			w.Client, w.Scopes = client.ID, client.Wanted()
 		}
 	}
@@ -531,17 +533,17 @@ func (e *evaluation) wire(n need, from []Source) Demand {
 
 // describePosture lists the checks that an identified device does not pass.
 func (e *evaluation) describePosture(w *Demand, p *directory.Posture) {
-	if _, identified := e.device.Identity(); !identified {
+	if _, identified := e.FindDevice().Identity(); !identified {
 		return
 	}
-	for _, f := range e.device.Failing(p) {
+	for _, f := range e.FindDevice().Failing(p) {
 		w.Failing = append(w.Failing, FailedCheck{f.Check.Fact, f.Check.Wants(), f.Saw, f.Check.Fix})
 	}
 }
 
 // allMethods are all that a person could enrol.
 func (e *evaluation) allMethods() directory.MethodSet {
-	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(e.judge.deskPass) &^ e.profile.Barred()
+	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(e.judge.deskPass) &^ e.Profile.Barred()
 }
 
 // inOrder sorts names by their places in a comma-separated list.
@@ -554,7 +556,7 @@ func (e *evaluation) inOrder(list string, names []string) []string {
 // offer leaves out of a set the methods that reach out to a phone, until
 // another proof has been given. Where a desk pass would do it is offered too.
 func (e *evaluation) offer(set directory.MethodSet) []string {
-	if len(e.proofs) == 0 {
+	if len(e.gatherProofs()) == 0 {
 		for i, m := range e.judge.directory.Methods() {
 			if slices.Contains(m.Traits, directory.OutOfBand) {
 				set &^= 1 << i
@@ -562,7 +564,7 @@ func (e *evaluation) offer(set directory.MethodSet) []string {
 		}
 	}
 	names := e.judge.MethodNames(set)
-	if e.attempt.Action.TakesDeskPass() {
+	if e.Attempt.Action.TakesDeskPass() {
 		names = append(names, directory.DeskPass)
 	}
 	return names
@@ -586,7 +588,7 @@ func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) stri
 	case OtherwiseBlocks:
 		return "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
 	case RuleBlocks:
-		return e.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(e.judge.policies[o.policy].rules[o.rule].when, e, e)) + "."
+		return e.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(e.judge.policies[o.policy].rules[o.rule].when, &e.Facts)) + "."
 	case RuleMayBlock:
 		return e.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", e.hangsOn(o)) + "."
 	case DemandOpen:
@@ -594,7 +596,7 @@ func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) stri
 	case CannotBeAsked:
 		return e.ruleName(o) + " asks for " + e.openDemands(words, o) + ", and nobody can be asked through " + e.attemptThrough() + "."
 	case PublicApp:
-		return e.judge.directory.Apps[e.app].Name + " is public, and " + e.ruleName(o) + " asks for nothing more."
+		return e.judge.directory.Apps[e.App].Name + " is public, and " + e.ruleName(o) + " asks for nothing more."
 	case DemandsMet:
 		return e.ruleName(o) + " is met: all that it asks for was shown."
 	}
@@ -616,7 +618,7 @@ func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) stri
 }
 
 func (e *evaluation) attemptThrough() string {
-	through, _ := e.attempt.Through.Get()
+	through, _ := e.Attempt.Through.Get()
 	return through.String()
 }
 
@@ -627,11 +629,11 @@ func (e *evaluation) hangsOn(o *joined) []condition.Reason {
 	reasons := e.whyNot(p)
 	h := e.heard(o.policy)
 	if p.liveFor != nil && h.inForce == condition.Unknown {
-		reasons = append(reasons, condition.Why(p.liveFor, e, e)...)
+		reasons = append(reasons, condition.Why(p.liveFor, &e.Facts)...)
 	}
 	for _, r := range e.spoken[h.first:h.last] {
 		if r.rule <= o.rule {
-			reasons = append(reasons, condition.Why(p.rules[r.rule].when, e, e)...)
+			reasons = append(reasons, condition.Why(p.rules[r.rule].when, &e.Facts)...)
 		}
 	}
 	return reasons
@@ -652,7 +654,7 @@ func reasonsAfter(lead string, reasons []condition.Reason) string {
 
 // whyNot lists what keeps a policy from surely applying.
 func (e *evaluation) whyNot(p *policy) []condition.Reason {
-	return append(condition.Why(p.apps, e, e), condition.Why(p.who, e, e)...)
+	return append(condition.Why(p.apps, &e.Facts), condition.Why(p.who, &e.Facts)...)
 }
 
 func (e *evaluation) ruleName(o *joined) string {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"strings"
-	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -15,8 +14,6 @@ import (
 
 // whereabouts is where an attempt comes from, as far as is known.
 type whereabouts struct {
-	// place is nil while the address is unknown.
-	place   *directory.Place
 	country attempt.CountryCode
 	state   countryState
 	// address is to be looked up, where it is valid, once the country or the
@@ -36,21 +33,28 @@ const (
 	countryKnown
 )
 
-// find works out the address's networks and the country: a network's own wins
-// over the attempt's, which wins over a look-up. A code that is not assigned is no
-// country.
-func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
+// LookUpPlace implements directory.LateFacts.
+func (e *evaluation) LookUpPlace() {
+	e.Place = e.where.find(e.judge, e.Attempt)
+	ip, _ := e.Attempt.IP.Get()
+	e.Address = directory.Plain(ip)
+}
+
+// find works out the address's networks, nil where it is not known, and the
+// country: a network's own wins over the attempt's, which wins over a look-up. A
+// code that is not assigned is no country.
+func (w *whereabouts) find(j *Judge, a *attempt.Attempt) (place *directory.Place) {
 	*w = whereabouts{location: a.Location}
 	ip, addressed := a.IP.Get()
 	addressed = addressed && ip.IsValid()
 	if addressed {
-		w.place = j.directory.Place(ip)
+		place = j.directory.Place(ip)
 	}
 	stated, isStated := a.Country.Get()
 	switch {
-	case w.place != nil && w.place.Country != "":
-		w.country, w.state = w.place.Country, countryKnown
-	case isStated && stated.IsAssigned() && w.place == nil:
+	case place != nil && place.Country != "":
+		w.country, w.state = place.Country, countryKnown
+	case isStated && stated.IsAssigned() && place == nil:
 		w.country, w.state = stated, countryStated
 	case isStated && stated.IsAssigned():
 		w.country, w.state = stated, countryKnown
@@ -58,6 +62,7 @@ func (w *whereabouts) find(j *Judge, a *attempt.Attempt) {
 	if addressed && j.locator != nil && (w.state == countryUnknown || !isKnown(a.Location)) {
 		w.address = directory.Plain(ip)
 	}
+	return place
 }
 
 // isKnown reports whether a fact has a value: one that is none is as good as
@@ -88,13 +93,14 @@ func (w *whereabouts) lookUp(ctx context.Context, j *Judge) {
 
 // countryState returns what is known of the country, looking it up if need be.
 func (e *evaluation) countryState() countryState {
+	e.FindPlace()
 	if e.where.state == countryUnknown {
 		e.where.lookUp(e.context, e.judge)
 	}
 	return e.where.state
 }
 
-// CountryHolds implements directory.PlaceSeer.
+// CountryHolds implements directory.CountryFacts.
 func (e *evaluation) CountryHolds(t *condition.Test) condition.Truth {
 	switch e.countryState() {
 	case countryKnown:
@@ -105,7 +111,7 @@ func (e *evaluation) CountryHolds(t *condition.Test) condition.Truth {
 	return condition.Unknown
 }
 
-// CountrySaw implements directory.PlaceSeer.
+// CountrySaw implements directory.CountryFacts.
 func (e *evaluation) CountrySaw(t *condition.Test) string {
 	switch e.countryState() {
 	case countryKnown:
@@ -119,42 +125,10 @@ func (e *evaluation) CountrySaw(t *condition.Test) string {
 	return ""
 }
 
-// Holds implements condition.Facts.
-func (e *evaluation) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(e, t) }
-
-// Saw implements condition.Witness.
-func (e *evaluation) Saw(t *condition.Test) string { return t.Key.Definition().Saw(e, t) }
-
-// The methods below show the keys of package directory what they ask for.
-
-// SeenAccount implements directory.AccountSeer.
-func (e *evaluation) SeenAccount() (*directory.Profile, time.Time, time.Time) {
-	return e.profile, e.moment, e.attempt.At
-}
-
-// SeenApp implements directory.AppSeer.
-func (e *evaluation) SeenApp() (*directory.Directory, int) { return e.judge.directory, e.app }
-
-// SeenPlace implements directory.PlaceSeer.
-func (e *evaluation) SeenPlace() (*directory.Directory, *directory.Place, netip.Addr) {
-	ip, _ := e.attempt.IP.Get()
-	return e.judge.directory, e.where.place, directory.Plain(ip)
-}
-
-// SeenMoment implements directory.MomentSeer.
-func (e *evaluation) SeenMoment() (*directory.Directory, time.Time) {
-	return e.judge.directory, e.moment
-}
-
-// SeenDevice implements directory.DeviceSeer.
-func (e *evaluation) SeenDevice() (*directory.Directory, *directory.DeviceView, string) {
-	return e.judge.directory, &e.device, e.attempt.Account
-}
-
 // score weighs the attempt, once.
 func (e *evaluation) score() risk.Score {
 	if !e.weighed {
-		e.weight = e.judge.model.Weigh(e, e.signals)
+		e.weight = e.judge.model.Weigh(&e.Facts, e, e.signals)
 		e.weighed = true
 	}
 	return e.weight
@@ -187,7 +161,7 @@ func (e *evaluation) proved(t *condition.Test) condition.Truth {
 
 // shown reports whether a demand is met as it stands in the book.
 func (e *evaluation) shown(d *demand) condition.Truth {
-	if e.profile == nil {
+	if e.Profile == nil {
 		return condition.False
 	}
 	switch d.kind {
@@ -195,25 +169,25 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 		return condition.Of(e.isShown(d, true))
 	case enrolDemand:
 		switch {
-		case d.methods&e.profile.Enrolled() != 0:
+		case d.methods&e.Profile.Enrolled() != 0:
 			return condition.True
-		case d.methods&e.profile.PerhapsEnrolled() != 0:
+		case d.methods&e.Profile.PerhapsEnrolled() != 0:
 			return condition.Unknown
 		}
 		return condition.False
 	case postureDemand:
-		return e.device.PassesPosture(&e.judge.directory.Postures[d.posture])
+		return e.FindDevice().PassesPosture(&e.judge.directory.Postures[d.posture])
 	case passwordDemand:
 		return condition.Of(e.passwordChanged())
 	case acceptDemand:
 		return condition.Of(e.accepted(d))
 	case consentDemand:
-		if e.attempt.Client.IsUnknown() {
+		if e.Attempt.Client.IsUnknown() {
 			return condition.Unknown
 		}
 		return condition.Of(e.consented())
 	case externalDemand:
-		result, given := e.attempt.External[d.name]
+		result, given := e.Attempt.External[d.name]
 		return condition.Of(given && result == attempt.CheckPassed)
 	}
 	return condition.False
@@ -221,11 +195,9 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 
 // The methods below implement risk.Evidence.
 
-// Attempt returns the attempt.
-func (e *evaluation) Attempt() *attempt.Attempt { return e.attempt }
-
 // Location returns where the attempt comes from.
 func (e *evaluation) Location() attempt.Fact[attempt.Location] {
+	e.FindPlace()
 	if !isKnown(e.where.location) {
 		e.where.lookUp(e.context, e.judge)
 	}
@@ -255,23 +227,12 @@ func (e *evaluation) Reported(signal string) condition.Truth {
 	if e.judge.reports == nil {
 		return condition.False
 	}
-	holds, err := e.judge.reports.Signal(e.context, e.attempt, signal)
+	holds, err := e.judge.reports.Signal(e.context, e.Attempt, signal)
 	if err != nil || holds != condition.True && holds != condition.False {
 		return condition.Unknown
 	}
 	return holds
 }
-
-// Anonymous reports whether the address hides where the attempt comes from.
-func (e *evaluation) Anonymous() condition.Truth {
-	if e.where.place == nil {
-		return condition.Unknown
-	}
-	return condition.Of(e.where.place.Anonymous)
-}
-
-// DeviceKnown reports whether the device was seen before.
-func (e *evaluation) DeviceKnown() condition.Truth { return e.device.Known() }
 
 // sawRisk describes the score with the signals behind it.
 func (e *evaluation) sawRisk() string {
@@ -314,11 +275,11 @@ func (e *evaluation) sawSignals(t *condition.Test) string {
 }
 
 func (e *evaluation) sawProofs() string {
-	if len(e.proofs) == 0 {
+	if len(e.gatherProofs()) == 0 {
 		return "no proof"
 	}
 	var set directory.MethodSet
-	for _, p := range e.proofs {
+	for _, p := range e.gatherProofs() {
 		set = set.Add(p.method)
 	}
 	return strings.Join(e.judge.MethodNames(set), ", ")

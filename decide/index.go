@@ -42,7 +42,7 @@ func newIndex(j *Judge) index {
 	}
 	for app := range x.aimed {
 		x.aimed[app] = make([]uint64, (len(j.policies)+63)/64)
-		facts := condition.Facts(directory.AppFacts{Directory: j.directory, App: app})
+		facts := j.directory.FactsOfApp(app)
 		for i := range j.policies {
 			// Nothing about an app changes after compilation.
 			if j.policies[i].Stage != Draft && condition.Eval(j.policies[i].apps, facts) != condition.False {

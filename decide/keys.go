@@ -13,8 +13,10 @@ import (
 // which alone knows the score and what was proven.
 func evaluating[T any](of func(e *evaluation, t *condition.Test) T) func(any, *condition.Test) T {
 	return func(facts any, t *condition.Test) T {
-		if e, ok := facts.(*evaluation); ok {
-			return of(e, t)
+		if f, ok := facts.(*directory.Facts); ok {
+			if e, ok := f.Beyond.(*evaluation); ok {
+				return of(e, t)
+			}
 		}
 		var unknown T
 		if truth, ok := any(&unknown).(*condition.Truth); ok {

@@ -22,12 +22,12 @@ func (j *Judge) Opening(a *attempt.Attempt) ToPerson {
 
 // tellPerson makes the view for the one who signs on.
 func (e *evaluation) tellPerson(d *Decision) {
-	if len(e.proofs) == 0 && d.Verdict != Grant {
-		d.ToPerson = e.judge.Opening(e.attempt)
+	if len(e.gatherProofs()) == 0 && d.Verdict != Grant {
+		d.ToPerson = e.judge.Opening(e.Attempt)
 		return
 	}
 	d.ToPerson = ToPerson{Verdict: d.Verdict, Repairs: []string{}, Offer: []string{}}
-	if len(e.proofs) == 0 {
+	if len(e.gatherProofs()) == 0 {
 		return // a public app lets everybody in, and says no more
 	}
 	for _, n := range d.Notices {

@@ -86,9 +86,9 @@ func (e *evaluation) traceSilence(p *policy) {
 		e.addReason("stage: a draft is never evaluated")
 	case e.wrong != nil:
 		e.addReason("the attempt cannot be judged")
-	case e.profile == nil:
+	case e.Profile == nil:
 		e.addReason("accounts: none is known of this name")
-	case e.app < 0:
+	case e.App < 0:
 		e.addReason("names: the book has no app of this name")
 	default:
 		if !e.addWhy("", p.apps) {
@@ -101,14 +101,14 @@ func (e *evaluation) traceSilence(p *policy) {
 func (e *evaluation) traceNotFor(p *policy) {
 	zone := e.judge.directory.Zone
 	switch {
-	case e.emergency && !p.names(e.profile):
+	case e.emergency && !p.names(e.Profile):
 		e.addReason("kinds: an emergency account is only meant where `who` names it")
-	case !p.isFor(e.attempt.Action):
-		e.addReason("actions: it is not for " + e.attempt.Action.String())
-	case p.From != nil && e.moment.Before(p.from):
-		e.addReason("from: wants " + p.From.String() + " or later, saw " + directory.DateOf(e.moment.In(zone)).String())
-	case !p.inForceAt(e.moment):
-		e.addReason("until: wants " + p.Until.String() + " or earlier, saw " + directory.DateOf(e.moment.In(zone)).String())
+	case !p.isFor(e.Attempt.Action):
+		e.addReason("actions: it is not for " + e.Attempt.Action.String())
+	case p.From != nil && e.Moment.Before(p.from):
+		e.addReason("from: wants " + p.From.String() + " or later, saw " + directory.DateOf(e.Moment.In(zone)).String())
+	case !p.inForceAt(e.Moment):
+		e.addReason("until: wants " + p.Until.String() + " or earlier, saw " + directory.DateOf(e.Moment.In(zone)).String())
 	default:
 		e.addWhy("", p.who)
 	}
@@ -117,7 +117,7 @@ func (e *evaluation) traceNotFor(p *policy) {
 // addWhy writes the reasons for which a condition does not hold, and tells
 // whether there are any.
 func (e *evaluation) addWhy(lead string, node condition.Node) bool {
-	e.reasons = condition.AppendWhy(e.reasons[:0], node, e, e)
+	e.reasons = condition.AppendWhy(e.reasons[:0], node, &e.Facts)
 	for _, r := range e.reasons {
 		e.text = r.Append(append(e.text, lead...))
 		e.pending = append(e.pending, pendingReason{e.tracing, len(e.text)})

@@ -20,12 +20,12 @@ func (e *evaluation) grantedUntil() time.Time {
 	if e.limits.lasts > 0 && e.limits.lasts < horizon {
 		horizon = e.limits.lasts
 	}
-	now := e.attempt.At
+	now := e.Attempt.At
 	turns := e.turns(now, now.Add(horizon))
-	defer func() { e.moment = now }()
+	defer func() { e.Moment = now }()
 	for _, t := range turns {
-		e.moment = t
-		e.hear(false)
+		e.Moment = t
+		e.hear(inForce)
 		if e.evaluate(false) != Grant {
 			return t
 		}
@@ -51,7 +51,7 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 					windows[w] = true
 				}
 			case directory.KeyJoinedWithin:
-				if joined, known := e.profile.JoinedUntil(directory.Span(t.Limit()), e.attempt.At); known {
+				if joined, known := e.Profile.JoinedUntil(directory.Span(t.Limit()), e.Attempt.At); known {
 					add(joined)
 				}
 			}
@@ -60,7 +60,7 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 	}
 	for i := range e.judge.policies {
 		p := &e.judge.policies[i]
-		if !e.judge.index.isAimed(e.app, int32(i)) {
+		if !e.judge.index.isAimed(e.App, int32(i)) {
 			continue
 		}
 		add(p.from)
@@ -84,7 +84,7 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 		condition.Walk(x.when, look)
 	}
 	for i := range e.judge.rollouts {
-		add(e.judge.rollouts[i].deadline(e.profile, e.attempt.At))
+		add(e.judge.rollouts[i].deadline(e.Profile, e.Attempt.At))
 		condition.Walk(e.judge.rollouts[i].who, look)
 	}
 	for w := range windows {

@@ -25,7 +25,7 @@ func (j *Judge) Policies() []Policy {
 		views[i].Who, views[i].Apps, views[i].LiveFor = p.who, p.apps, p.liveFor
 		views[i].Rules = slices.Clone(p.Rules)
 		for k := range p.rules {
-			if !p.rules[k].always {
+			if p.Rules[k].When != nil {
 				views[i].Rules[k].When = p.rules[k].when
 			}
 		}
@@ -116,7 +116,7 @@ func (j *Judge) Audience(policy int, g *directory.Gathering) directory.Audience 
 func (j *Judge) Apps(policy int) []int {
 	var apps []int
 	for app := range j.directory.Apps {
-		if condition.Eval(j.policies[policy].apps, directory.AppFacts{Directory: j.directory, App: app}) != condition.False {
+		if condition.Eval(j.policies[policy].apps, j.directory.FactsOfApp(app)) != condition.False {
 			apps = append(apps, app)
 		}
 	}

@@ -108,8 +108,10 @@ func (g *Gathering) test(t *condition.Test) Audience {
 			a = a.Or(g.InGroup(int(group)))
 		}
 	default:
+		facts := Facts{HasProfile: true, Moment: g.at, At: g.at}
 		for n := range g.directory.profiles {
-			a.add(int32(n), AccountFacts{&g.directory.profiles[n], g.at, g.at}.Holds(t))
+			facts.Profile = &g.directory.profiles[n]
+			a.add(int32(n), t.Holds(&facts))
 		}
 	}
 	return a

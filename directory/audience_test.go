@@ -31,7 +31,7 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 			var may []int
 			sure := 0
 			for n := range e.Accounts {
-				want := condition.Eval(p.Who, directory.AccountFacts{Profile: e.Profile(n), Moment: at, At: at})
+				want := condition.Eval(p.Who, directory.FactsOf(e.Profile(n), at))
 				require.Equal(t, want, audience.Holds(n), "%s for %s", p.Name, e.Accounts[n].Name)
 				if want != condition.False {
 					may = append(may, n)

@@ -71,7 +71,7 @@ func TestDomainsAreComparedByIDNA(t *testing.T) {
 			require.Equal(
 				t,
 				condition.Of(holds),
-				directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test)),
+				test.(*condition.Test).Holds(directory.FactsOf(d.Profile(i), time.Time{})),
 				"%s %s",
 				domain,
 				d.Accounts[i].Name,
@@ -115,12 +115,12 @@ func TestSharesDependOnTheKey(t *testing.T) {
 		require.NoError(t, err)
 		var supplied directory.Profile
 		for i := range accounts {
-			holds := directory.AccountFacts{Profile: d.Profile(i)}.Holds(test.(*condition.Test))
+			holds := test.(*condition.Test).Holds(directory.FactsOf(d.Profile(i), time.Time{}))
 			d.Resolve(&accounts[i], &supplied)
 			require.Equal(
 				t,
 				holds,
-				directory.AccountFacts{Profile: &supplied}.Holds(test.(*condition.Test)),
+				test.(*condition.Test).Holds(directory.FactsOf(&supplied, time.Time{})),
 				"supplied or listed, it is the same side",
 			)
 			sides += holds.String()[:1]

@@ -226,8 +226,12 @@ type reports struct {
 }
 
 func (v *DeviceView) reports(p *Posture) reports {
-	r := reports{said: v.saidReport(), entry: v.entryReport()}
-	r.saidFresh, r.entryFresh = r.said.isFresh(p, v.at), r.entry.isFresh(p, v.at)
+	r := reports{entry: v.entryReport()}
+	r.entryFresh = r.entry.isFresh(p, v.at)
+	if len(v.said.Facts) > 0 {
+		r.said = v.saidReport()
+		r.saidFresh = r.said.isFresh(p, v.at)
+	}
 	return r
 }
 
@@ -298,11 +302,14 @@ func (v *DeviceView) Passes(p *Posture, c *Check) condition.Truth {
 }
 
 func (v *DeviceView) passes(r *reports, c *Check) condition.Truth {
-	least, known := "", false
-	byPlatform := c.AtLeast != nil && c.AtLeast.ByPlatform != nil
-	if byPlatform {
-		var platform string
-		if platform, known = v.Platform(); known {
+	least := ""
+	if c.AtLeast != nil {
+		least = c.AtLeast.All
+		if c.AtLeast.ByPlatform != nil {
+			platform, known := v.Platform()
+			if !known {
+				return condition.Unknown
+			}
 			var listed bool
 			if least, listed = c.AtLeast.ByPlatform[platform]; !listed {
 				return condition.False
@@ -316,15 +323,11 @@ func (v *DeviceView) passes(r *reports, c *Check) condition.Truth {
 	switch {
 	case c.Is != nil:
 		return condition.Of(value == *c.Is)
-	case c.In != nil:
-		return condition.Of(slices.Contains(c.In, value))
 	case c.AtMost != nil:
 		n, isNumber := value.Float()
 		return condition.Of(isNumber && n <= *c.AtMost)
-	case !byPlatform:
-		return condition.Of(versionAtLeast(value, c.AtLeast.All))
-	case !known:
-		return condition.Unknown
+	case c.In != nil:
+		return condition.Of(slices.Contains(c.In, value))
 	}
 	return condition.Of(versionAtLeast(value, least))
 }

@@ -230,8 +230,9 @@ func (e *Directory) fillAccounts() error {
 		return err
 	}
 	e.profiles = make([]Profile, len(e.Accounts))
+	var facts Facts
 	for i := range e.profiles {
-		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i))
+		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i), &facts)
 		e.profiles[i].hash, e.profiles[i].hashed = e.hashText(e.Accounts[i].Name), true
 	}
 	return nil

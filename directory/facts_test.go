@@ -139,14 +139,14 @@ func TestWhatAccountsShow(t *testing.T) {
 			require.NoError(t, err)
 			p, ok := d.Find(c.account)
 			require.True(t, ok)
-			require.Equal(t, c.want, directory.AccountFacts{Profile: p, Moment: at, At: at}.Holds(bound.(*condition.Test)))
-			require.Equal(t, c.saw, directory.AccountFacts{Profile: p, Moment: at, At: at}.Saw(bound.(*condition.Test)))
+			require.Equal(t, c.want, bound.(*condition.Test).Holds(directory.FactsOf(p, at)))
+			require.Equal(t, c.saw, bound.(*condition.Test).Saw(directory.FactsOf(p, at)))
 		})
 	}
 	bound, err := condition.Bind(&condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, d.Vocabulary("owner"))
 	require.NoError(t, err)
-	require.Equal(t, "an account that nobody knows", directory.AccountFacts{At: at}.Saw(bound.(*condition.Test)))
-	require.Equal(t, condition.False, directory.AccountFacts{At: at}.Holds(bound.(*condition.Test)))
+	require.Equal(t, "an account that nobody knows", bound.(*condition.Test).Saw(directory.FactsOf(nil, at)))
+	require.Equal(t, condition.False, bound.(*condition.Test).Holds(directory.FactsOf(nil, at)))
 	ann, _ := d.Find("ann")
 	require.Equal(t, []any{"ann", directory.Person, false, 1}, []any{ann.Name(), ann.Kind(), ann.Disabled(), ann.Enrolled().Len()})
 	till, _ := d.FindApp("till")
@@ -165,20 +165,18 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		require.NoError(t, err)
 		return bound.(*condition.Test)
 	}
+	onDevice := func(v *directory.DeviceView) *directory.Facts {
+		return &directory.Facts{Directory: d, Device: v, Attempt: &attempt.Attempt{Account: "ann"}}
+	}
 	pier, relay := d.Place(netip.MustParseAddr("203.0.113.9")), d.Place(netip.MustParseAddr("192.0.2.1"))
 	require.Equal(
 		t,
 		[]condition.Truth{yes, no, yes, yes},
 		[]condition.Truth{
-			directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyOurNetwork, "true")),
-			directory.PlaceFacts{Directory: d, Place: relay}.Holds(bind(directory.KeyOurNetwork, "true")),
-			directory.PlaceFacts{
-				Directory: d,
-				Place:     relay,
-			}.Holds(
-				bind(directory.KeyOurNetwork, "false"),
-			),
-			directory.PlaceFacts{Directory: d, Place: pier}.Holds(bind(directory.KeyNetworks, "pier")),
+			bind(directory.KeyOurNetwork, "true").Holds(&directory.Facts{Directory: d, Place: pier}),
+			bind(directory.KeyOurNetwork, "true").Holds(&directory.Facts{Directory: d, Place: relay}),
+			bind(directory.KeyOurNetwork, "false").Holds(&directory.Facts{Directory: d, Place: relay}),
+			bind(directory.KeyNetworks, "pier").Holds(&directory.Facts{Directory: d, Place: pier}),
 		},
 	)
 	north := bind(directory.KeyCountries, "north")
@@ -209,8 +207,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 			t,
 			[]condition.Truth{c.hub, c.strang},
 			[]condition.Truth{
-				directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Holds(bind(c.key, c.value)),
-				directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Holds(bind(c.key, c.value)),
+				bind(c.key, c.value).Holds(onDevice(&view)),
+				bind(c.key, c.value).Holds(onDevice(&strange)),
 			},
 			"%s %s",
 			c.key,
@@ -220,19 +218,19 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 	require.Equal(
 		t,
 		"known, shared, own, not managed",
-		directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDevice, "own")),
+		bind(directory.KeyDevice, "own").Saw(onDevice(&view)),
 	)
 	require.Equal(
 		t,
 		"firewall false",
-		directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")),
+		bind(directory.KeyPosture, "fit").Saw(onDevice(&view)),
 	)
-	require.Equal(t, "desk", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyDeviceTags, "desk")))
-	require.Equal(t, "linux", directory.DeviceFacts{Directory: d, View: &view, Account: "ann"}.Saw(bind(directory.KeyPlatforms, "linux")))
+	require.Equal(t, "desk", bind(directory.KeyDeviceTags, "desk").Saw(onDevice(&view)))
+	require.Equal(t, "linux", bind(directory.KeyPlatforms, "linux").Saw(onDevice(&view)))
 	require.Equal(
 		t,
 		"a device that nothing identifies (unknown)",
-		directory.DeviceFacts{Directory: d, View: &strange, Account: "ann"}.Saw(bind(directory.KeyPosture, "fit")),
+		bind(directory.KeyPosture, "fit").Saw(onDevice(&strange)),
 	)
 	failing := view.Failing(&d.Postures[0])
 	require.Equal(t, []string{"false", "true", "Turn it on."}, []string{failing[0].Saw, failing[0].Check.Wants(), failing[0].Check.Fix})
@@ -240,8 +238,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		t,
 		[]string{"plain", "an app that the book does not have"},
 		[]string{
-			directory.AppFacts{Directory: d}.Saw(bind(directory.KeyTags, "plain")),
-			directory.AppFacts{Directory: d, App: -1}.Saw(bind(directory.KeyTags, "plain")),
+			bind(directory.KeyTags, "plain").Saw(d.FactsOfApp(0)),
+			bind(directory.KeyTags, "plain").Saw(d.FactsOfApp(-1)),
 		},
 	)
 	lost := view.With(nil)

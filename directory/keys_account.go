@@ -6,37 +6,34 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
-// account fills in what the keys about accounts have in common.
-func account(d condition.Definition, holds func(p *Profile, t *condition.Test) condition.Truth,
+// account fills in what the keys about accounts have in common. The facts that it
+// hands on have a Profile.
+func account(d condition.Definition, holds func(f *Facts, t *condition.Test) condition.Truth,
 	saw func(p *Profile, t *condition.Test, at time.Time) string) condition.Definition {
 	d.About, d.Meaning = condition.AboutAccount, condition.MeansAccounts
 	if d.Fact == 0 {
 		d.Fact = condition.OfAccount
 	}
-	if d.Holds == nil {
-		d.Holds = func(facts any, t *condition.Test) condition.Truth {
-			seer, ok := facts.(AccountSeer)
-			if !ok {
-				return condition.Unknown
-			}
-			p, _, _ := seer.SeenAccount()
-			if p == nil {
-				return condition.False
-			}
-			return holds(p, t)
+	d.Holds = func(facts any, t *condition.Test) condition.Truth {
+		switch f := seen(facts); {
+		case f.Profile != nil:
+			return holds(f, t)
+		case f.HasProfile:
+			return condition.False
 		}
+		return condition.Unknown
 	}
 	d.Saw = func(facts any, t *condition.Test) string {
-		if seer, ok := facts.(AccountSeer); ok {
-			p, _, at := seer.SeenAccount()
-			if p == nil {
-				return "an account that nobody knows"
-			}
-			return saw(p, t, at)
+		switch f := seen(facts); {
+		case f.Profile != nil:
+			return saw(f.Profile, t, f.At)
+		case f.HasProfile:
+			return "an account that nobody knows"
 		}
 		return ""
 	}
@@ -52,24 +49,24 @@ var (
 		},
 		Says: func(_ *condition.Test, negated bool) string { return "they " + are(negated) + " anyone" },
 		Noun: func(*condition.Test) string { return "everyone" },
-	}, func(*Profile, *condition.Test) condition.Truth { return condition.True }, sawName))
+	}, func(*Facts, *condition.Test) condition.Truth { return condition.True }, sawName))
 
 	KeyAccounts = condition.Define(account(condition.Definition{Name: "accounts", Doc: "accounts by name", Names: "account",
 		Bind: bindName("account", func(d *Directory) map[string]int32 { return d.accountNumber }),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + t.Wants() },
 		Noun: func(t *condition.Test) string { return words.List(t.Values, "and") },
-	}, func(p *Profile, t *condition.Test) condition.Truth { return condition.Of(p.IsNamed(t.Numbers())) }, sawName))
+	}, func(f *Facts, t *condition.Test) condition.Truth { return condition.Of(f.Profile.IsNamed(t.Numbers())) }, sawName))
 
 	KeyGroups = condition.Define(account(condition.Definition{Name: "groups", Names: "group",
 		Doc:  "members of a group, directly or through the groups it includes",
 		Bind: bindName("group", func(d *Directory) map[string]int32 { return d.groupNumber }),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
 		Noun: func(t *condition.Test) string { return "members of " + words.List(t.Values, "or") },
-	}, func(p *Profile, t *condition.Test) condition.Truth {
+	}, func(f *Facts, t *condition.Test) condition.Truth {
 		switch {
-		case intersects(t.Numbers(), p.groups):
+		case intersects(t.Numbers(), f.Profile.groups):
 			return condition.True
-		case intersects(t.Numbers(), p.perhaps):
+		case intersects(t.Numbers(), f.Profile.perhaps):
 			return condition.Unknown
 		}
 		return condition.False
@@ -88,15 +85,15 @@ var (
 		},
 		Says: func(t *condition.Test, negated bool) string { return "their domain " + is(negated) + " " + t.Wants() },
 		Noun: func(t *condition.Test) string { return "accounts of the domain " + words.List(t.Values, "or") },
-	}, func(p *Profile, t *condition.Test) condition.Truth {
-		return condition.Of(p.domain != "" && slices.Contains(t.Texts(), p.domain))
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		return condition.Of(f.Profile.domain != "" && slices.Contains(t.Texts(), f.Profile.domain))
 	}, func(p *Profile, _ *condition.Test, _ time.Time) string { return cmp.Or(p.domain, "no domain") }))
 
 	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: kinds,
 		Bind: bindWord(func(value string) (Kind, error) { var k Kind; return k, k.UnmarshalText([]byte(value)) }),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
 		Noun: kindWords,
-	}, func(p *Profile, t *condition.Test) condition.Truth { return among(t, int32(p.kind)) },
+	}, func(f *Facts, t *condition.Test) condition.Truth { return among(t, int32(f.Profile.kind)) },
 		func(p *Profile, _ *condition.Test, _ time.Time) string { return p.kind.String() }))
 
 	KeyAttributes = condition.Define(account(condition.Definition{Name: "attributes", Shape: condition.Named, Fact: condition.OfOneValue,
@@ -105,7 +102,7 @@ var (
 		Says: func(t *condition.Test, negated bool) string {
 			return "their " + t.Attribute + " " + is(negated) + " " + t.Wants()
 		},
-	}, (*Profile).attributeHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
+	}, attributeHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
 		if value, ok := p.account.Attributes[t.Attribute]; ok {
 			return value.String()
 		}
@@ -118,8 +115,8 @@ var (
 		Says: func(t *condition.Test, negated bool) string {
 			return condition.Either(negated, "they have enrolled ", "they have not enrolled ") + t.Wants()
 		},
-	}, (*Profile).enrolledHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
-		if p.enrolledHolds(t) == condition.Unknown {
+	}, enrolledHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
+		if enrolledHolds(&Facts{Profile: p}, t) == condition.Unknown {
 			return ""
 		}
 		return orNone(p.account.Methods, "no method")
@@ -132,25 +129,16 @@ var (
 			err := span.UnmarshalText([]byte(value))
 			return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
 		},
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			seer, ok := facts.(AccountSeer)
-			if !ok {
-				return condition.Unknown
-			}
-			p, moment, at := seer.SeenAccount()
-			if p == nil {
-				return condition.False
-			}
-			end, known := p.JoinedUntil(Span(t.Limit()), at)
-			if !known {
-				return condition.Unknown
-			}
-			return condition.Of(moment.Before(end))
-		},
 		Says: func(t *condition.Test, negated bool) string {
 			return "they joined " + condition.Either(negated, "within the last ", "longer ago than ") + Span(t.Limit()).Words()
 		},
-	}, nil, func(p *Profile, _ *condition.Test, at time.Time) string {
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		end, known := f.Profile.JoinedUntil(Span(t.Limit()), f.At)
+		if !known || f.Moment.IsZero() {
+			return condition.Unknown
+		}
+		return condition.Of(f.Moment.Before(end))
+	}, func(p *Profile, _ *condition.Test, at time.Time) string {
 		if _, known := p.JoinedUntil(0, at); !known {
 			return ""
 		}
@@ -162,18 +150,12 @@ var (
 		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 			return LevelBinding(value)
 		},
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			seer, ok := facts.(AccountSeer)
-			if !ok {
-				return condition.Unknown
-			}
-			p, _, at := seer.SeenAccount()
-			return condition.Of(p != nil && int64(p.account.RiskAt(at)) >= t.Limit())
-		},
 		Says: func(t *condition.Test, negated bool) string {
 			return "the standing risk of their account " + is(negated) + " " + t.Wants()
 		},
-	}, nil, func(p *Profile, _ *condition.Test, at time.Time) string { return p.account.sawRisk(at) }))
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		return condition.Of(int64(f.Profile.account.RiskAt(f.At)) >= t.Limit())
+	}, func(p *Profile, _ *condition.Test, at time.Time) string { return p.account.sawRisk(at) }))
 
 	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number, Fact: condition.OfManyValues,
 		Doc: "so many percent of all accounts, the same ones each time; a wider share only adds accounts",
@@ -185,13 +167,36 @@ var (
 			return "they " + are(negated) + " among the " + t.Wants() + " of accounts that are drawn"
 		},
 		Noun: func(t *condition.Test) string { return t.Wants() + " of all accounts" },
-	}, func(p *Profile, t *condition.Test) condition.Truth {
-		return condition.Of(int64(p.share(t)) < t.Limit()*100)
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		return condition.Of(int64(f.Profile.share(t)) < t.Limit()*100)
 	},
 		func(p *Profile, t *condition.Test, _ time.Time) string {
 			return fmt.Sprintf("%.2f %%", float64(p.share(t))/100)
 		}))
 )
+
+// enrolledHolds answers a bound test on methods that are enrolled.
+func enrolledHolds(f *Facts, t *condition.Test) condition.Truth {
+	holds := condition.False
+	for _, m := range t.Numbers() {
+		switch {
+		case f.Profile.methods.Has(int(m)):
+			return condition.True
+		case f.Profile.perhapsMethods.Has(int(m)):
+			holds = condition.Unknown
+		}
+	}
+	return holds
+}
+
+// attributeHolds answers a bound test on an attribute.
+func attributeHolds(f *Facts, t *condition.Test) condition.Truth {
+	value, given := f.Profile.account.Attributes[t.Attribute]
+	if !given {
+		return condition.Unknown
+	}
+	return condition.Of(value.Kind() != attempt.Nothing && slices.ContainsFunc(t.Values, value.Reads))
+}
 
 // sawName describes an account by its name.
 func sawName(p *Profile, _ *condition.Test, _ time.Time) string { return p.account.Name }

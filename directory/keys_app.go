@@ -9,25 +9,24 @@ import (
 func app(d condition.Definition, holds func(d *Directory, app int, t *condition.Test) condition.Truth, saw func(a *App) string) condition.Definition {
 	d.About, d.Meaning, d.Fact = condition.AboutApp, condition.MeansApps, condition.OfApp
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
-		seer, ok := facts.(AppSeer)
-		if !ok {
+		switch f := seen(facts); {
+		case !f.HasApp:
 			return condition.Unknown
-		}
-		d, app := seer.SeenApp()
-		if app < 0 {
+		case f.App < 0:
 			return condition.False
+		default:
+			return holds(f.Directory, f.App, t)
 		}
-		return holds(d, app, t)
 	}
 	d.Saw = func(facts any, _ *condition.Test) string {
-		if seer, ok := facts.(AppSeer); ok {
-			d, app := seer.SeenApp()
-			if app < 0 {
-				return "an app that the book does not have"
-			}
-			return saw(&d.Apps[app])
+		switch f := seen(facts); {
+		case !f.HasApp:
+			return ""
+		case f.App < 0:
+			return "an app that the book does not have"
+		default:
+			return saw(&f.Directory.Apps[f.App])
 		}
-		return ""
 	}
 	return d
 }

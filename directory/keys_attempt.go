@@ -14,8 +14,8 @@ func stated[T interface {
 	d.About, d.Meaning, d.Fact = condition.AboutAttempt, condition.MeansWords, condition.OfOneValue
 	d.Bind = bindWord(parse)
 	find := func(facts any) (word T, known bool) {
-		if seer, ok := facts.(AttemptSeer); ok {
-			return of(seer.Attempt())
+		if f := seen(facts); f.Attempt != nil {
+			return of(f.Attempt)
 		}
 		return word, false
 	}

@@ -8,23 +8,21 @@ import (
 )
 
 // device fills in what the keys about devices have in common.
-func device(d condition.Definition, holds func(d *Directory, v *DeviceView, account string, t *condition.Test) condition.Truth,
-	saw func(d *Directory, v *DeviceView, account string, t *condition.Test) string) condition.Definition {
+func device(d condition.Definition, holds func(f *Facts, t *condition.Test) condition.Truth,
+	saw func(f *Facts, t *condition.Test) string) condition.Definition {
 	d.About = condition.AboutAttempt
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
 	}
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
-		if seer, ok := facts.(DeviceSeer); ok {
-			d, v, account := seer.SeenDevice()
-			return holds(d, v, account, t)
+		if f := seen(facts); f.FindDevice() != nil {
+			return holds(f, t)
 		}
 		return condition.Unknown
 	}
 	d.Saw = func(facts any, t *condition.Test) string {
-		if seer, ok := facts.(DeviceSeer); ok {
-			d, v, account := seer.SeenDevice()
-			return saw(d, v, account, t)
+		if f := seen(facts); f.FindDevice() != nil {
+			return saw(f, t)
 		}
 		return ""
 	}
@@ -39,14 +37,14 @@ var (
 		Says: func(t *condition.Test, negated bool) string {
 			return "the device " + condition.Either(negated, "runs ", "does not run ") + t.Wants()
 		},
-	}, func(_ *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
-		name, known := v.Platform()
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		name, known := f.Device.Platform()
 		if !known {
 			return condition.Unknown
 		}
 		return condition.Of(slices.Contains(t.Values, name))
-	}, func(_ *Directory, v *DeviceView, _ string, _ *condition.Test) string {
-		name, _ := v.Platform()
+	}, func(f *Facts, _ *condition.Test) string {
+		name, _ := f.Device.Platform()
 		return name
 	}))
 
@@ -62,14 +60,14 @@ var (
 			}
 			return "the device " + is(negated) + " " + strings.Join(values, " or ")
 		},
-	}, func(_ *Directory, v *DeviceView, account string, t *condition.Test) condition.Truth {
+	}, func(f *Facts, t *condition.Test) condition.Truth {
 		holds := condition.False
 		for _, n := range t.Numbers() {
-			holds = max(holds, v.is(DeviceTrait(n), account))
+			holds = max(holds, f.Device.is(DeviceTrait(n), f.accountName()))
 		}
 		return holds
-	}, func(_ *Directory, v *DeviceView, account string, _ *condition.Test) string {
-		return v.sawTraits(account)
+	}, func(f *Facts, _ *condition.Test) string {
+		return f.Device.sawTraits(f.accountName())
 	}))
 
 	KeyDeviceTags = condition.Define(device(condition.Definition{Name: "device_tags", Fact: condition.OfManyValues, Doc: "the device bears a tag",
@@ -77,14 +75,14 @@ var (
 		Says: func(t *condition.Test, negated bool) string {
 			return "the device " + is(negated) + " tagged " + t.Wants()
 		},
-	}, func(_ *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
-		tags, known := v.Tags()
+	}, func(f *Facts, t *condition.Test) condition.Truth {
+		tags, known := f.Device.Tags()
 		if !known {
 			return condition.Unknown
 		}
 		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	}, func(_ *Directory, v *DeviceView, _ string, _ *condition.Test) string {
-		if tags, known := v.Tags(); known {
+	}, func(f *Facts, _ *condition.Test) string {
+		if tags, known := f.Device.Tags(); known {
 			return orNone(tags, "no tag")
 		}
 		return ""
@@ -96,11 +94,11 @@ var (
 		Says: func(t *condition.Test, negated bool) string {
 			return "the device " + condition.Either(negated, "passes ", "does not pass ") + t.Wants()
 		},
-	}, func(d *Directory, v *DeviceView, _ string, t *condition.Test) condition.Truth {
+	}, func(f *Facts, t *condition.Test) condition.Truth {
 		holds := condition.False
 		for _, n := range t.Numbers() {
-			holds = max(holds, v.PassesPosture(&d.Postures[n]))
+			holds = max(holds, f.Device.PassesPosture(&f.Directory.Postures[n]))
 		}
 		return holds
-	}, func(d *Directory, v *DeviceView, _ string, t *condition.Test) string { return d.sawPosture(v, t) }))
+	}, func(f *Facts, t *condition.Test) string { return f.Directory.sawPosture(f.Device, t) }))
 )

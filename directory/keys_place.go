@@ -14,27 +14,17 @@ import (
 func address(d condition.Definition, holds func(p *Place, t *condition.Test) condition.Truth) condition.Definition {
 	d.About, d.Fact = condition.AboutAttempt, condition.OfAddress
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
-		if seer, ok := facts.(PlaceSeer); ok {
-			if _, p, _ := seer.SeenPlace(); p != nil {
-				return holds(p, t)
-			}
+		if p := seen(facts).FindPlace(); p != nil {
+			return holds(p, t)
 		}
 		return condition.Unknown
 	}
 	d.Saw = func(facts any, _ *condition.Test) string {
-		seer, ok := facts.(PlaceSeer)
-		if !ok {
+		f := seen(facts)
+		if f.FindPlace() == nil {
 			return ""
 		}
-		d, p, address := seer.SeenPlace()
-		if p == nil {
-			return ""
-		}
-		names := "no network"
-		if known := d.NetworkNames(p); len(known) > 0 {
-			names = strings.Join(known, ", ")
-		}
-		return fmt.Sprintf("%s (in %s)", address, names)
+		return fmt.Sprintf("%s (in %s)", f.Address, orNone(f.Directory.NetworkNames(f.Place), "no network"))
 	}
 	return d
 }
@@ -93,18 +83,14 @@ var (
 		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
 		Bind: bindWord(func(value string) (IPVersion, error) { var v IPVersion; return v, v.UnmarshalText([]byte(value)) }),
 		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if seer, ok := facts.(PlaceSeer); ok {
-				if _, p, address := seer.SeenPlace(); p != nil {
-					return among(t, int32(versionOf(address)))
-				}
+			if f := seen(facts); f.FindPlace() != nil {
+				return among(t, int32(versionOf(f.Address)))
 			}
 			return condition.Unknown
 		},
 		Saw: func(facts any, _ *condition.Test) string {
-			if seer, ok := facts.(PlaceSeer); ok {
-				if _, p, address := seer.SeenPlace(); p != nil {
-					return ipVersions[versionOf(address)]
-				}
+			if f := seen(facts); f.FindPlace() != nil {
+				return ipVersions[versionOf(f.Address)]
 			}
 			return ""
 		},
@@ -118,14 +104,14 @@ var (
 			return v.bindCountries(value)
 		}),
 		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if seer, ok := facts.(PlaceSeer); ok {
-				return seer.CountryHolds(t)
+			if f := seen(facts); f.Countries != nil {
+				return f.Countries.CountryHolds(t)
 			}
 			return condition.Unknown
 		},
 		Saw: func(facts any, t *condition.Test) string {
-			if seer, ok := facts.(PlaceSeer); ok {
-				return seer.CountrySaw(t)
+			if f := seen(facts); f.Countries != nil {
+				return f.Countries.CountrySaw(t)
 			}
 			return ""
 		},

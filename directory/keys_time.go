@@ -15,24 +15,23 @@ var KeyDuring = condition.Define(condition.Definition{Name: "during", About: con
 		return b, err
 	}),
 	Holds: func(facts any, t *condition.Test) condition.Truth {
-		seer, ok := facts.(MomentSeer)
-		if !ok {
+		f := seen(facts)
+		if f.Moment.IsZero() {
 			return condition.Unknown
 		}
-		d, moment := seer.SeenMoment()
 		for _, w := range t.Numbers() {
-			if d.InWindow(int(w), moment) {
+			if f.Directory.InWindow(int(w), f.Moment) {
 				return condition.True
 			}
 		}
 		return condition.False
 	},
 	Saw: func(facts any, _ *condition.Test) string {
-		if seer, ok := facts.(MomentSeer); ok {
-			d, moment := seer.SeenMoment()
-			return moment.In(d.Zone).Format("Mon 2006-01-02 15:04 MST")
+		f := seen(facts)
+		if f.Moment.IsZero() {
+			return ""
 		}
-		return ""
+		return f.Moment.In(f.Directory.Zone).Format("Mon 2006-01-02 15:04 MST")
 	},
 	Says: func(t *condition.Test, negated bool) string {
 		return "the time is " + condition.Either(negated, "within ", "outside ") + t.Wants()

@@ -105,49 +105,6 @@ func (p *Profile) JoinedUntil(span Span, at time.Time) (time.Time, bool) {
 	return joined.Add(time.Duration(span)), true
 }
 
-// AccountFacts answers the tests on one account at one moment.
-type AccountFacts struct {
-	Profile *Profile
-	// Moment is the time at which it is asked, for joined_within. At is the time
-	// at which facts were known; in a look ahead it is the earlier one.
-	Moment, At time.Time
-}
-
-// Holds implements condition.Facts.
-func (f AccountFacts) Holds(t *condition.Test) condition.Truth {
-	return t.Key.Definition().Holds(f, t)
-}
-
-// Saw implements condition.Witness.
-func (f AccountFacts) Saw(t *condition.Test) string { return t.Key.Definition().Saw(f, t) }
-
-// SeenAccount implements AccountSeer.
-func (f AccountFacts) SeenAccount() (*Profile, time.Time, time.Time) {
-	return f.Profile, f.Moment, f.At
-}
-
-// enrolledHolds answers a bound test on methods that are enrolled.
-func (p *Profile) enrolledHolds(t *condition.Test) condition.Truth {
-	holds := condition.False
-	for _, m := range t.Numbers() {
-		switch {
-		case p.methods.Has(int(m)):
-			return condition.True
-		case p.perhapsMethods.Has(int(m)):
-			holds = condition.Unknown
-		}
-	}
-	return holds
-}
-
-func (p *Profile) attributeHolds(t *condition.Test) condition.Truth {
-	value, given := p.account.Attributes[t.Attribute]
-	if !given {
-		return condition.Unknown
-	}
-	return condition.Of(value.Kind() != attempt.Nothing && slices.ContainsFunc(t.Values, value.Reads))
-}
-
 // share places the account in one of 10,000 parts, in a way that depends on the
 // key, the account and the owner of the test alone. The mixing is that of
 // splitmix64 (G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom
@@ -221,7 +178,10 @@ func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
 // account of that name. The profile is valid until the account changes or p is
 // resolved again. Groups and methods that the book does not have count for
 // nothing.
-func (d *Directory) Resolve(supplied *Account, p *Profile) {
+func (d *Directory) Resolve(supplied *Account, p *Profile) { d.complete(supplied, p, new(Facts)) }
+
+// complete does so with memory for the facts on which conditions are evaluated.
+func (d *Directory) complete(supplied *Account, p *Profile, facts *Facts) {
 	p.merged = *supplied
 	number, named := d.accountNumber[supplied.Name]
 	if !named {
@@ -231,11 +191,12 @@ func (d *Directory) Resolve(supplied *Account, p *Profile) {
 		p.merged.CompleteFrom(d.profiles[number].account)
 	}
 	p.hashed = false
-	d.resolve(p, &p.merged, number)
+	d.resolve(p, &p.merged, number, facts)
 }
 
-// resolve works out a profile from what is stated of the account.
-func (d *Directory) resolve(p *Profile, a *Account, number int32) {
+// resolve works out a profile from what is stated of the account. Facts is memory
+// for it.
+func (d *Directory) resolve(p *Profile, a *Account, number int32, facts *Facts) {
 	p.directory, p.account, p.number = d, a, number
 	p.domain, p.kind = domainOf(a.Name), a.Kind
 	if p.kind == UnstatedKind {
@@ -260,8 +221,9 @@ func (d *Directory) resolve(p *Profile, a *Account, number int32) {
 	}
 	// Membership looks at what is listed alone: barring may depend on groups.
 	p.methods, p.perhapsMethods, p.barred = enrolled, 0, 0
+	*facts = Facts{HasProfile: true, Profile: p} // at no moment, which neither may ask for
 	for _, w := range d.where {
-		switch condition.Eval(w.condition, AccountFacts{Profile: p}) {
+		switch condition.Eval(w.condition, facts) {
 		case condition.True:
 			p.groups = append(p.groups, d.above[w.number]...)
 		case condition.Unknown:
@@ -270,7 +232,7 @@ func (d *Directory) resolve(p *Profile, a *Account, number int32) {
 	}
 	p.groups, p.perhaps = settle(p.groups), settle(p.perhaps)
 	for _, b := range d.barring {
-		switch condition.Eval(b.condition, AccountFacts{Profile: p}) {
+		switch condition.Eval(b.condition, facts) {
 		case condition.True:
 			p.barred = p.barred.Add(int(b.number))
 			enrolled &^= 1 << b.number
@@ -293,6 +255,7 @@ func (d *Directory) IsOpenTo(app int, p *Profile) bool {
 type Room struct {
 	account Account
 	profile Profile
+	facts   Facts
 }
 
 // Lookup finds an account where accounts are supplied, and else in the book. It
@@ -319,12 +282,14 @@ func (d *Directory) Lookup(ctx context.Context, from Accounts, name string, room
 	}
 	room.account = supplied
 	room.account.Name = name
-	d.Resolve(&room.account, &room.profile)
+	d.complete(&room.account, &room.profile, &room.facts)
 	return &room.profile, nil
 }
 
 // Clear forgets the account in the room.
-func (r *Room) Clear() { r.account, r.profile.account, r.profile.merged = Account{}, nil, Account{} }
+func (r *Room) Clear() {
+	r.account, r.profile.account, r.profile.merged, r.facts = Account{}, nil, Account{}, Facts{}
+}
 
 // Holds reports whether a profile lies in the room.
 func (r *Room) Holds(p *Profile) bool { return p == &r.profile }

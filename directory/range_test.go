@@ -3,6 +3,7 @@ package directory_test
 import (
 	"net/netip"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -111,11 +112,11 @@ func TestGroupsReachThroughIncludes(t *testing.T) {
 	require.Equal(t, []string{"deck"}, e.Profile(1).Groups())
 	domain, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, e.Vocabulary(""))
 	require.NoError(t, err)
-	require.Equal(t, condition.True, directory.AccountFacts{Profile: e.Profile(0)}.Holds(domain.(*condition.Test)), "domains have no case")
+	require.Equal(t, condition.True, domain.(*condition.Test).Holds(directory.FactsOf(e.Profile(0), time.Time{})), "domains have no case")
 	require.Equal(
 		t,
 		condition.False,
-		directory.AccountFacts{Profile: e.Profile(1)}.Holds(domain.(*condition.Test)),
+		domain.(*condition.Test).Holds(directory.FactsOf(e.Profile(1), time.Time{})),
 		"a name without @ has no domain",
 	)
 }

@@ -99,18 +99,6 @@ func (e *Directory) bindCountries(value string) (condition.Binding, error) {
 	return condition.Binding{Numbers: []int32{attempt.CountryCode(code).Number()}, Words: value}, nil
 }
 
-// AppFacts answers the tests on one app, by number.
-type AppFacts struct {
-	Directory *Directory
-	App       int
-}
-
-// Holds implements condition.Facts.
-func (f AppFacts) Holds(t *condition.Test) condition.Truth { return t.Key.Definition().Holds(f, t) }
-
-// SeenApp implements AppSeer.
-func (f AppFacts) SeenApp() (*Directory, int) { return f.Directory, f.App }
-
 // CountryHolds answers a bound test about a country.
 func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
 	if !c.IsAssigned() {
@@ -187,9 +175,6 @@ func (e *Directory) sawPosture(v *DeviceView, t *condition.Test) string {
 	}
 	return strings.Join(saw, ", ")
 }
-
-// Saw implements condition.Witness.
-func (f AppFacts) Saw(t *condition.Test) string { return t.Key.Definition().Saw(f, t) }
 
 func orNone(names []string, none string) string {
 	if len(names) == 0 {

@@ -65,7 +65,9 @@ func (d Weekday) String() string { return weekdays[d] }
 
 // compiledWindow is a window ready to be asked.
 type compiledWindow struct {
-	days     [7]bool
+	days [7]bool
+	// everyDay says that neither days nor dates limit it.
+	everyDay bool
 	dates    []DateRange
 	from, to Clock
 	zone     *time.Location
@@ -85,6 +87,7 @@ func (w *Window) compile(zone *time.Location) compiledWindow {
 	for day := range c.days {
 		c.days[day] = len(w.Days) == 0 || slices.Contains(w.Days, Weekday(day))
 	}
+	c.everyDay = len(w.Days) == 0 && len(w.Dates) == 0
 	return c
 }
 
@@ -103,6 +106,9 @@ func (w *compiledWindow) contains(t time.Time) bool {
 // startsOn reports whether the window starts on the day that is so many days
 // after the one that local shows.
 func (w *compiledWindow) startsOn(local time.Time, after int) bool {
+	if w.everyDay {
+		return true
+	}
 	if !w.days[(int(local.Weekday())+7+after)%7] {
 		return false
 	}

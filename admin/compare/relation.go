@@ -266,8 +266,8 @@ func (d *differ) relateAccounts(a, b directory.Audience) direction {
 func (d *differ) relateApps(a, b condition.Node) direction {
 	var all direction
 	for _, n := range d.apps {
-		was := condition.Eval(a, directory.AppFacts{Directory: d.old.directory, App: n[0]})
-		is := condition.Eval(b, directory.AppFacts{Directory: d.new.directory, App: n[1]})
+		was := condition.Eval(a, d.old.directory.FactsOfApp(n[0]))
+		is := condition.Eval(b, d.new.directory.FactsOfApp(n[1]))
 		all |= compareOrdered(int(was), int(is))
 	}
 	return all

@@ -168,8 +168,9 @@ func (s *search) someAccount(tests []literal) bool {
 // someApp looks for an app of the policy that fulfils the tests.
 func (s *search) someApp(tests []literal) bool {
 	return slices.ContainsFunc(s.subject.apps, func(app int) bool {
+		facts := s.directory.FactsOfApp(app)
 		return fulfils(tests, func(t *condition.Test) condition.Truth {
-			return directory.AppFacts{Directory: s.directory, App: app}.Holds(t)
+			return t.Holds(facts)
 		})
 	})
 }
@@ -219,7 +220,8 @@ func (s *search) somePlace(tests []literal) bool {
 	}
 	free := oneNumber(countries)
 	return slices.ContainsFunc(s.places, func(p *directory.Place) bool {
-		if !fulfils(others, directory.PlaceFacts{Directory: s.directory, Place: p}.Holds) {
+		facts := directory.Facts{Directory: s.directory, Place: p}
+		if !fulfils(others, func(t *condition.Test) condition.Truth { return t.Holds(&facts) }) {
 			return false
 		}
 		if p.Country == "" {

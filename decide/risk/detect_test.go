@@ -14,23 +14,33 @@ import (
 
 // evidence is what a test says of an attempt.
 type evidence struct {
-	a                       attempt.Attempt
-	here                    attempt.Fact[attempt.Location]
-	other, anonymous, known condition.Truth
-	reported                condition.Truth
-	holds                   condition.Truth
+	a               attempt.Attempt
+	here            attempt.Fact[attempt.Location]
+	other, reported condition.Truth
+	place           *directory.Place
 }
 
-func (e *evidence) Holds(*condition.Test) condition.Truth              { return e.holds }
-func (e *evidence) Attempt() *attempt.Attempt                          { return &e.a }
 func (e *evidence) Location() attempt.Fact[attempt.Location]           { return e.here }
 func (e *evidence) ComesFromOther(attempt.CountryCode) condition.Truth { return e.other }
-func (e *evidence) Anonymous() condition.Truth                         { return e.anonymous }
-func (e *evidence) DeviceKnown() condition.Truth                       { return e.known }
 func (e *evidence) Reported(string) condition.Truth                    { return e.reported }
-func (e *evidence) Bind(*condition.Test, string) (condition.Binding, error) {
-	return condition.Binding{}, nil
+
+// weigh compiles a scheme and weighs by it what a test says.
+func weigh(t *testing.T, scheme risk.Scheme, e *evidence) (*risk.Model, risk.Score, []condition.Truth) {
+	t.Helper()
+	d, err := directory.New(directory.Contents{Zone: time.UTC})
+	require.NoError(t, err)
+	model, err := risk.Compile(scheme, d.Vocabulary("risk"))
+	require.NoError(t, err)
+	view, truths := d.View(&e.a), make([]condition.Truth, len(scheme.Signals))
+	score := model.Weigh(&directory.Facts{Directory: d, Attempt: &e.a, Place: e.place, Device: &view}, e, truths)
+	return model, score, truths
 }
+
+// on is an attempt on a device.
+func on(device attempt.Device) attempt.Attempt {
+	return attempt.Attempt{Device: attempt.Known(device)}
+}
+
 func before(at time.Time, p attempt.Previous) attempt.Fact[attempt.Previous] {
 	p.At = at
 	return attempt.Known(p)
@@ -83,9 +93,9 @@ func TestDetectors(t *testing.T) {
 		{"the same country", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous, e.other = away(time.Hour), no }, no},
 		{"a country before that nobody knows", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous, e.other = before(at, attempt.Previous{}), no }, maybe},
 		{"a country of a first sign-in", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous = attempt.None[attempt.Previous]() }, no},
-		{"a new device", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.known = no }, yes},
-		{"a device that nobody knows of", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.known = maybe }, maybe},
-		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) { e.anonymous = yes }, yes},
+		{"a new device", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{Known: attempt.Known(false)}) }, yes},
+		{"a device that nobody knows of", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{}) }, maybe},
+		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) { e.place = &directory.Place{Anonymous: true} }, yes},
 		{"two failures", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute) }, yes},
 		{"one failure too long ago", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute+time.Second) }, no},
 		{"one failure still to come", burst, func(e *evidence) { e.a.Failures = failed(0, -time.Second) }, no},
@@ -100,15 +110,12 @@ func TestDetectors(t *testing.T) {
 		{"named by the attempt", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r", "s"} }, yes},
 		{"named by nobody", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r"} }, no},
 		{"reported by an engine", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.reported = maybe }, maybe},
-		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: directory.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.holds = yes }, yes},
+		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: directory.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.a = on(attempt.Device{Platform: attempt.Known("ios")}) }, yes},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := &evidence{a: attempt.Attempt{At: at}, here: place(0, 0)}
 			c.set(e)
-			model, err := risk.Compile(risk.Scheme{Signals: []risk.Signal{c.signal}}, e)
-			require.NoError(t, err)
-			truths := make([]condition.Truth, 1)
-			score := model.Weigh(e, truths)
+			_, score, truths := weigh(t, risk.Scheme{Signals: []risk.Signal{c.signal}}, e)
 			require.Equal(t, c.want, truths[0])
 			require.Equal(
 				t,
@@ -121,11 +128,10 @@ func TestDetectors(t *testing.T) {
 
 // TestScoresAreSpansUpToAHundred adds signals that hold to ones that may.
 func TestScoresAreSpansUpToAHundred(t *testing.T) {
-	e := &evidence{a: attempt.Attempt{Signals: []string{"b", "c"}}, known: condition.Unknown}
-	model, err := risk.Compile(risk.Scheme{Levels: risk.Levels{Low: 2, Medium: 50, High: 90}, Signals: []risk.Signal{
+	e := &evidence{a: attempt.Attempt{Signals: []string{"b", "c"}}}
+	model, score, _ := weigh(t, risk.Scheme{Levels: risk.Levels{Low: 2, Medium: 50, High: 90}, Signals: []risk.Signal{
 		{Name: "c", Points: 40}, {Name: "b", Points: 30}, {Name: "a", Points: 60, Detect: risk.NewDevice}}}, e)
-	require.NoError(t, err)
-	require.Equal(t, risk.Score{Low: 70, High: risk.MaxScore}, model.Weigh(e, make([]condition.Truth, 3)))
+	require.Equal(t, risk.Score{Low: 70, High: risk.MaxScore}, score)
 	require.Equal(t, "a", model.Signals[0].Name, "in order of name")
 	require.Nil(t, model.Condition(0))
 	require.Equal(
@@ -144,7 +150,7 @@ func TestScoresAreSpansUpToAHundred(t *testing.T) {
 		"detect or when":    {Signals: []risk.Signal{{Name: "s", Points: 1, Detect: risk.NewDevice, When: &condition.All{}}}},
 		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: directory.KeyPlatforms}}}},
 	} {
-		_, err := risk.Compile(scheme, e)
+		_, err := risk.Compile(scheme, directory.Vocabulary{})
 		require.ErrorContains(t, err, wrong)
 	}
 	var d risk.Detector

@@ -127,11 +127,9 @@ func (l Levels) Check() error {
 	return nil
 }
 
-// Evidence is what the detectors look at. Its methods must not allocate.
+// Evidence is what the detectors look at beside the facts of conditions. Its methods
+// must not allocate.
 type Evidence interface {
-	condition.Facts
-	// Attempt is the attempt itself.
-	Attempt() *attempt.Attempt
 	// Reported is whether a risk engine reports a signal of that name; False where
 	// there is none.
 	Reported(signal string) condition.Truth
@@ -140,10 +138,6 @@ type Evidence interface {
 	// ComesFromOther reports whether the attempt comes from another country than
 	// that one; from none at all is not from another.
 	ComesFromOther(attempt.CountryCode) condition.Truth
-	// Anonymous reports whether the address hides where the attempt comes from.
-	Anonymous() condition.Truth
-	// DeviceKnown reports whether the device was seen before.
-	DeviceKnown() condition.Truth
 }
 
 // Model is a scheme made ready.
@@ -151,6 +145,8 @@ type Model struct {
 	Levels  Levels
 	Signals []Signal
 	when    []condition.Node
+	// asks are the same, laid out for evaluation.
+	asks []condition.Conjunction
 }
 
 // Condition returns the bound condition of a signal, by its number among Signals; nil
@@ -182,6 +178,7 @@ func Compile(s Scheme, names condition.Vocabulary) (*Model, error) {
 			return nil, fmt.Errorf("signal %s: %w", signal.Name, err)
 		}
 		m.when = append(m.when, when)
+		m.asks = append(m.asks, condition.Conjoin(when))
 	}
 	return m, nil
 }
@@ -192,12 +189,11 @@ func (m *Model) When(i int) condition.Node { return m.when[i] }
 // Score is a span of points: without the unknown signals, and with them.
 type Score struct{ Low, High int }
 
-// Weigh tells of each signal whether it holds, into truths, and returns the
-// score.
-func (m *Model) Weigh(e Evidence, truths []condition.Truth) Score {
+// Weigh writes into truths whether each signal holds, and returns the score.
+func (m *Model) Weigh(f *directory.Facts, e Evidence, truths []condition.Truth) Score {
 	var score Score
 	for i := range m.Signals {
-		holds := m.holds(i, e)
+		holds := m.holds(i, f, e)
 		truths[i] = holds
 		if holds == condition.True {
 			score.Low += m.Signals[i].Points
@@ -209,14 +205,14 @@ func (m *Model) Weigh(e Evidence, truths []condition.Truth) Score {
 	return Score{min(score.Low, MaxScore), min(score.High, MaxScore)}
 }
 
-func (m *Model) holds(i int, e Evidence) condition.Truth {
+func (m *Model) holds(i int, f *directory.Facts, e Evidence) condition.Truth {
 	switch s := &m.Signals[i]; {
 	case s.When != nil:
-		return condition.Eval(m.when[i], e)
+		return m.asks[i].Eval(f)
 	case s.Detect != NoDetector:
-		return s.detect(e)
+		return s.detect(f, e)
 	default:
-		for _, name := range e.Attempt().Signals {
+		for _, name := range f.Attempt.Signals {
 			if name == s.Name {
 				return condition.True
 			}
@@ -225,17 +221,20 @@ func (m *Model) holds(i int, e Evidence) condition.Truth {
 	}
 }
 
-func (s *Signal) detect(e Evidence) condition.Truth {
-	a := e.Attempt()
+func (s *Signal) detect(f *directory.Facts, e Evidence) condition.Truth {
+	a := f.Attempt
 	switch s.Detect {
 	case Travel:
-		return s.travelled(a, e.Location())
+		return s.travelled(a, e)
 	case CountryChange:
 		return countryChanged(a, e)
 	case NewDevice:
-		return e.DeviceKnown().Not()
+		return f.FindDevice().Known().Not()
 	case AnonymousNetwork:
-		return e.Anonymous()
+		if f.FindPlace() == nil {
+			return condition.Unknown
+		}
+		return condition.Of(f.Place.Anonymous)
 	case FailedBurst:
 		return s.burst(a)
 	case Dormant:
@@ -247,8 +246,8 @@ func (s *Signal) detect(e Evidence) condition.Truth {
 		}
 		return condition.FalseUnless(a.Previous.IsUnknown())
 	case ProofRefused:
-		for _, f := range a.Failed {
-			if f.Reason == attempt.Refused {
+		for _, failed := range a.Failed {
+			if failed.Reason == attempt.Refused {
 				return condition.True
 			}
 		}
@@ -256,13 +255,18 @@ func (s *Signal) detect(e Evidence) condition.Truth {
 	return condition.False
 }
 
-func (s *Signal) travelled(a *attempt.Attempt, here attempt.Fact[attempt.Location]) condition.Truth {
+func (s *Signal) travelled(a *attempt.Attempt, e Evidence) condition.Truth {
 	p := a.Previous.Ref()
 	if p == nil {
 		return condition.FalseUnless(a.Previous.IsUnknown())
 	}
-	from, to := p.Location.Ref(), here.Ref()
-	if from == nil || to == nil || p.At.IsZero() || p.At.After(a.At) {
+	from := p.Location.Ref()
+	if from == nil || p.At.IsZero() || p.At.After(a.At) {
+		return condition.Unknown // wherever it comes from, which takes a look-up to know
+	}
+	here := e.Location()
+	to := here.Ref()
+	if to == nil {
 		return condition.Unknown
 	}
 	return condition.Of(Speed(*from, *to, a.At.Sub(p.At)) > s.FasterThan)
