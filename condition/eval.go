@@ -87,53 +87,56 @@ func Why(node Node, facts any) []Reason {
 
 // AppendWhy appends to reasons what Why returns.
 func AppendWhy(reasons []Reason, node Node, facts any) []Reason {
-	if Eval(node, facts) == True {
+	came := Eval(node, facts)
+	if came == True {
 		return reasons
 	}
-	return explain(node, facts, false, reasons)
+	return explain(node, came, facts, false, reasons)
 }
 
 // Because returns the tests that made a bound condition hold: of those that must
 // all hold each one, of alternatives the first that held. It returns nil where
 // the condition does not hold.
-func Because(node Node, facts any) []Reason {
+func Because(node Node, facts any) []Reason { return AppendBecause(nil, node, facts) }
+
+// AppendBecause appends to reasons what Because returns.
+func AppendBecause(reasons []Reason, node Node, facts any) []Reason {
 	if Eval(node, facts) != True {
-		return nil
+		return reasons
 	}
-	reasons := explain(node, facts, true, nil)
-	for i := range reasons {
-		reasons[i].Negated = !reasons[i].Negated
+	first := len(reasons)
+	reasons = explain(node, True, facts, true, reasons)
+	for i := range reasons[first:] {
+		reasons[first+i].Negated = !reasons[first+i].Negated
 	}
 	return reasons
 }
 
-// explain collects the tests because of which node is not what is wanted of it:
-// True, or where negated is set, False.
-func explain(node Node, facts any, negated bool, found []Reason) []Reason {
-	kidsOf := func(kids []Node, conjunction bool) []Reason {
-		came := Eval(node, facts)
-		// One kid settles a conjunction that failed, or a disjunction that held
-		// against the wish; otherwise each kid of that truth had a part in it.
-		one := came != Unknown && conjunction != negated
-		for _, kid := range kids {
-			if Eval(kid, facts) == came {
-				found = explain(kid, facts, negated, found)
-				if one {
-					break
-				}
-			}
-		}
-		return found
-	}
+// explain collects the tests because of which node came to what it did, which is not
+// what is wanted of it: True, or where negated is set, False.
+func explain(node Node, came Truth, facts any, negated bool, found []Reason) []Reason {
+	var kids []Node
+	conjunction := false
 	switch n := node.(type) {
 	case *Test:
-		return append(found, Reason{n.Key, n.Attribute, negated, n.Holds(facts), n.wants, n.Saw(facts)})
-	case *All:
-		return kidsOf(n.Of, true)
-	case *Any:
-		return kidsOf(n.Of, false)
+		return append(found, Reason{n.Key, n.Attribute, negated, came, n.wants, n.Saw(facts)})
 	case *Not:
-		return explain(n.Of, facts, !negated, found)
+		return explain(n.Of, came.Not(), facts, !negated, found)
+	case *All:
+		kids, conjunction = n.Of, true
+	case *Any:
+		kids = n.Of
+	}
+	// One kid settles a conjunction that failed, or a disjunction that held against
+	// the wish; otherwise each kid of that truth had a part in it.
+	one := came != Unknown && conjunction != negated
+	for _, kid := range kids {
+		if Eval(kid, facts) == came {
+			found = explain(kid, came, facts, negated, found)
+			if one {
+				break
+			}
+		}
 	}
 	return found
 }

@@ -52,6 +52,8 @@ type Judge struct {
 	pool    sync.Pool
 	// replaces says that some policy replaces another.
 	replaces bool
+	// timely are the tests in signals, exemptions and rollouts that depend on the time.
+	timely []*condition.Test
 }
 
 // policy is a Policy made ready. What each verdict looks at comes first and lies
@@ -73,6 +75,9 @@ type policy struct {
 	namesEmergencies   bool
 	named              []int32
 	who, apps, liveFor condition.Node
+	// timely are the tests in who and live_for that depend on the time, and
+	// timelyRules those in its rules.
+	timely, timelyRules []*condition.Test
 	// from and until bound the time in which it is in force, until not included;
 	// zero does not limit.
 	from, until time.Time
@@ -184,6 +189,15 @@ func Compile(book Rulebook) (*Judge, error) {
 			words = Demand{Kind: DemandMethod, AnyOf: j.MethodNames(d.methods), Within: &d.within}.String()
 		}
 		j.methodWords = append(j.methodWords, words)
+	}
+	for i := range j.model.Signals {
+		j.timely = append(j.timely, timelyTests(j.model.When(i))...)
+	}
+	for _, x := range j.exemptions {
+		j.timely = append(j.timely, timelyTests(x.who, x.when)...)
+	}
+	for _, r := range j.rollouts {
+		j.timely = append(j.timely, timelyTests(r.who)...)
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()
@@ -444,7 +458,9 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 			ready.limits = &l
 		}
 		compiled.rules = append(compiled.rules, ready)
+		compiled.timelyRules = append(compiled.timelyRules, timelyTests(when)...)
 	}
+	compiled.timely = timelyTests(compiled.who, compiled.liveFor)
 	return compiled, nil
 }
 

@@ -3,7 +3,6 @@ package decide
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -114,13 +113,13 @@ func WithoutBook() *Decision {
 	d := emptyDecision()
 	d.Causes = append(d.Causes, Cause{Code: NoBook, Text: "There is no book in force, and without one everything is blocked."})
 	d.ToPerson = ToPerson{Repairs: []string{}, Offer: []string{}}
-	return d
+	return &d
 }
 
 // emptyDecision is a decision whose lists are empty rather than nil, as the wire
 // form has them.
-func emptyDecision() *Decision {
-	return &Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
+func emptyDecision() Decision {
+	return Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
 		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}}
 }
 
@@ -195,47 +194,63 @@ type FailedCheck struct {
 }
 
 // String is the demand in words: "one of otp-app, push proven in the last 12h".
-func (d Demand) String() string {
-	methods := strings.Join(d.AnyOf, ", ")
-	if len(d.AnyOf) > 1 {
-		methods = "one of " + methods
-	}
+func (d Demand) String() string { return string(d.append(nil)) }
+
+// append appends String to text.
+func (d *Demand) append(text []byte) []byte {
 	switch d.Kind {
-	case DemandEnrol:
-		return methods + " enrolled"
 	case DemandPosture:
-		return "a device that passes " + d.Posture
+		return append(append(text, "a device that passes "...), d.Posture...)
 	case DemandChangePassword:
-		return "a changed password"
+		return append(text, "a changed password"...)
 	case DemandAccept:
-		return fmt.Sprintf("%s version %d accepted", d.Document, d.Version)
+		return fmt.Appendf(text, "%s version %d accepted", d.Document, d.Version)
 	case DemandExternal:
-		return "the outside check " + d.External + " passed"
+		return append(append(append(text, "the outside check "...), d.External...), " passed"...)
 	case DemandConsent:
 		if d.Client == "" {
-			return "the outside program let in, if there is one"
+			return append(text, "the outside program let in, if there is one"...)
 		}
-		return "the outside program " + d.Client + " let in"
+		return append(append(append(text, "the outside program "...), d.Client...), " let in"...)
 	case DemandOneOf:
-		var ways []string
-		for _, way := range d.Ways {
-			var parts []string
-			for _, demand := range way {
-				if d.Met || !demand.Met { // of an open way, what is still open
-					parts = append(parts, demand.String())
-				}
-			}
-			ways = append(ways, strings.Join(parts, " and "))
+		return d.appendWays(text)
+	}
+	if len(d.AnyOf) > 1 {
+		text = append(text, "one of "...)
+	}
+	for i, name := range d.AnyOf {
+		if i > 0 {
+			text = append(text, ", "...)
 		}
-		return "either " + strings.Join(ways, ", or ")
+		text = append(text, name...)
 	}
-	switch *d.Within {
-	case Now:
-		return methods + " proven in this very attempt"
-	case Session:
-		return methods + " proven in this session"
+	switch {
+	case d.Kind == DemandEnrol:
+		return append(text, " enrolled"...)
+	case *d.Within == Now:
+		return append(text, " proven in this very attempt"...)
+	case *d.Within == Session:
+		return append(text, " proven in this session"...)
 	}
-	return methods + " proven in the last " + d.Within.String()
+	return append(append(text, " proven in the last "...), d.Within.String()...)
+}
+
+// appendWays words the ways of a one_of: of an open one, what is still open.
+func (d *Demand) appendWays(text []byte) []byte {
+	text = append(text, "either "...)
+	for i := range d.Ways {
+		if i > 0 {
+			text = append(text, ", or "...)
+		}
+		lead := ""
+		for k := range d.Ways[i] {
+			if demand := &d.Ways[i][k]; d.Met || !demand.Met {
+				text = demand.append(append(text, lead...))
+				lead = " and "
+			}
+		}
+	}
+	return text
 }
 
 // EasiestWay returns the open demands of the way of a one_of with the least left

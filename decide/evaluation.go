@@ -71,12 +71,11 @@ type evaluation struct {
 	round     uint32
 	// causes are those of the last verdict that was explained.
 	causes []foundCause
-	// reasons is room for those of one condition at a time. Those of the policy
-	// that is being traced are written into text, each noted as pending.
+	// reasons is room for those of one condition at a time, and tracing the policy
+	// that is traced.
 	reasons []condition.Reason
 	tracing int
-	text    []byte
-	pending []pendingReason
+	draft   draft
 
 	// room is for a supplied account, suppliedDevice for a device.
 	room           directory.Room

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sort"
 	"strings"
 	"time"
 
@@ -32,7 +33,7 @@ func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
 
 func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Decision {
 	e := j.begin(ctx, a)
-	d := emptyDecision()
+	d := e.draft.start()
 	d.JudgedBy = JudgedBy{j.digest, j.fingerprint}
 	e.hear(withShadows)
 	e.sortHearings()
@@ -43,6 +44,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Deci
 		if full {
 			e.trace(d, nil)
 		}
+		e.draft.handOut(d)
 		j.end(e)
 		return d
 	}
@@ -50,25 +52,28 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Deci
 	shadows := e.hearsShadows()
 	if shadows {
 		d.WithShadow.Verdict = e.evaluate(true)
+		e.draft.silenced = e.draft.silenced[:0]
 		for i := range e.hearings {
-			shadowSilenced = append(shadowSilenced, e.hearings[i].silencedBy)
+			e.draft.silenced = append(e.draft.silenced, e.hearings[i].silencedBy)
 		}
+		shadowSilenced = e.draft.silenced
 	}
 	d.Verdict = e.evaluate(false)
 	if !shadows {
 		d.WithShadow.Verdict = d.Verdict
 	}
-	listed := e.listDemands(d)
-	e.listCauses(d, listed)
+	e.listDemands(d)
+	e.listCauses(d)
 	e.noteEasing(d)
 	e.describeSession(d)
 	e.tellPerson(d)
 	e.noteLost(d)
 	if full {
 		e.trace(d, shadowSilenced)
-		if d.Verdict == Grant {
-			d.Limits.Until = e.grantedUntil() // last, for it judges again
-		}
+	}
+	e.draft.handOut(d)
+	if full && d.Verdict == Grant {
+		d.Limits.Until = e.grantedUntil() // last, for it judges again
 	}
 	j.end(e)
 	return d
@@ -90,7 +95,10 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		return
 	}
 	note := func(code NoticeCode, format string, args ...any) {
-		n := Notice{Code: code, Text: fmt.Sprintf(format, args...)}
+		n := Notice{Code: code, Text: format}
+		if len(args) > 0 {
+			n.Text = fmt.Sprintf(format, args...)
+		}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
@@ -121,11 +129,13 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			note(ProofNotEnrolled, "The proof of %s counts, though %s has not enrolled it.", p.Method, a.Account)
 		}
 	}
-	for i := range a.Proofs {
-		proof(&a.Proofs[i], true)
-	}
-	for i := range a.Session.Proofs {
-		proof(&a.Session.Proofs[i], false)
+	if !e.allProofsCount() {
+		for i := range a.Proofs {
+			proof(&a.Proofs[i], true)
+		}
+		for i := range a.Session.Proofs {
+			proof(&a.Session.Proofs[i], false)
+		}
 	}
 	for _, f := range a.Failed {
 		if _, ok := e.judge.directory.FindMethod(f.Method); !ok {
@@ -141,7 +151,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			note(NameUnknown, "The signal %s counts for nothing here: the book detects it itself.", name)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(a.External)) {
+	for _, name := range sortedKeys(a.External) {
 		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == externalDemand && d.name == name }) {
 			note(NameUnknown, "The outside check %q counts for nothing: the book asks for none of that name.", name)
 		}
@@ -171,7 +181,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		return
 	}
 	account := e.Profile.Account()
-	if account.Joined != nil {
+	if account.Joined != nil && !account.Joined.Before(directory.DateOf(a.At)) { // which costs less to see
 		later(account.Joined.Start(e.judge.directory.Zone), "The day of joining", "")
 	}
 	if account.AskedAt != nil {
@@ -180,6 +190,28 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	if account.PasswordChangedAt != nil {
 		later(*account.PasswordChangedAt, "The change of the password", "")
 	}
+}
+
+// allProofsCount reports whether each proof counts and is of a method that the account
+// has enrolled, so that there is nothing to tell of any.
+func (e *evaluation) allProofsCount() bool {
+	if e.Profile == nil || len(e.gatherProofs()) < len(e.Attempt.Proofs)+len(e.Attempt.Session.Proofs) {
+		return false
+	}
+	for i := range e.proofs {
+		if p := &e.proofs[i]; !p.inSession || !e.Profile.Enrolled().Has(p.method) {
+			return false
+		}
+	}
+	return true
+}
+
+// sortedKeys returns the names in a map in order. Most attempts have none.
+func sortedKeys[T any](m map[string]T) []string {
+	if len(m) == 0 {
+		return nil
+	}
+	return slices.Sorted(maps.Keys(m))
 }
 
 // noteLost tells of what nobody could find out while the decision was made.
@@ -229,14 +261,22 @@ func (e *evaluation) describeSession(d *Decision) {
 	for i, holds := range e.signals {
 		if holds != condition.False {
 			signal := &e.judge.model.Signals[i]
+			if len(d.Risk.Signals) == 0 {
+				d.Risk.Signals = make([]SignalTrace, 0, len(e.signals))
+			}
 			d.Risk.Signals = append(d.Risk.Signals, SignalTrace{signal.Name, signal.Points, holds})
 		}
 	}
+	first := len(e.draft.names)
 	for _, p := range e.gatherProofs() {
 		if e.counts(&p) {
-			d.AMR = append(d.AMR, e.judge.directory.Methods()[p.method].AMR...)
+			e.draft.names = append(e.draft.names, e.judge.directory.Methods()[p.method].AMR...)
 		}
 	}
+	d.AMR = e.draft.namesFrom(first)
+	slices.Sort(d.AMR)
+	d.AMR = slices.Compact(d.AMR)
+	first = len(e.draft.names)
 	for i := range e.judge.assurances {
 		a := &e.judge.assurances[i]
 		if a.acr == "" {
@@ -247,11 +287,10 @@ func (e *evaluation) describeSession(d *Decision) {
 			shown = min(shown, e.shown(&e.judge.demands[number]))
 		}
 		if shown == condition.True {
-			d.ACR = append(d.ACR, a.acr)
+			e.draft.names = append(e.draft.names, a.acr)
 		}
 	}
-	slices.Sort(d.AMR)
-	d.AMR = slices.Compact(d.AMR)
+	d.ACR = e.draft.namesFrom(first)
 	slices.Sort(d.ACR)
 	d.ACR = slices.Compact(d.ACR)
 }
@@ -270,6 +309,9 @@ func (e *evaluation) noteEasing(d *Decision) {
 			d.Notices = append(d.Notices, n)
 		}
 	}
+	if len(e.judge.exemptions) == 0 {
+		return
+	}
 	asked := e.askedFor()
 	for i := range e.judge.exemptions {
 		x := &e.judge.exemptions[i]
@@ -287,15 +329,9 @@ func (e *evaluation) noteEasing(d *Decision) {
 
 // askedFor lists the assurances that the joined outcomes ask for, by number.
 func (e *evaluation) askedFor() []int32 {
-	var asked []int32
-	seen := make([]bool, len(e.judge.outcomes))
+	asked := e.draft.assurances[:0]
 	for i := range e.outcomes {
-		o := e.outcomes[i].outcome
-		if seen[o.number] {
-			continue
-		}
-		seen[o.number] = true
-		for _, r := range o.requires {
+		for _, r := range e.outcomes[i].outcome.requires {
 			for _, a := range r.ways {
 				if !slices.Contains(asked, a) {
 					asked = append(asked, a)
@@ -303,105 +339,120 @@ func (e *evaluation) askedFor() []int32 {
 			}
 		}
 	}
+	e.draft.assurances = asked
 	return asked
 }
 
 // kindOrder is the order in which demands are listed and met: proofs come first.
 var kindOrder = DemandKinds()
 
-// listedDemand is a demand as the decision lists it: once, with all that ask for
-// it.
-type listedDemand struct {
-	need need
-	from []Source
-	// words are those of an open demand, "" where it is met or left out.
-	words string
-}
-
 // listDemands collects what the joined outcomes ask for. A demand asked for in
 // several places is listed once, with all of them; an open one that another
-// open one implies is left out. It returns the list, and for each of the needs its
-// number there.
-func (e *evaluation) listDemands(d *Decision) demandList {
-	list := demandList{entries: make([]listedDemand, 0, len(e.needs)), of: make([]int32, len(e.needs))}
-	byDemand := make([]int32, len(e.judge.demands)+1) // the last is for any proof
-	find := func(n need) int32 {
-		if n.demand != oneOf {
-			at := &byDemand[(int(n.demand)+len(byDemand))%len(byDemand)]
-			if *at == 0 {
-				list.entries = append(list.entries, listedDemand{need: n})
-				*at = int32(len(list.entries))
-			}
-			return *at - 1
-		}
-		for i := range list.entries {
-			if e.same(list.entries[i].need, n) {
-				return int32(i)
-			}
-		}
-		list.entries = append(list.entries, listedDemand{need: n})
-		return int32(len(list.entries) - 1)
-	}
+// open one implies is left out. The list stays in the evaluation's draft.
+func (e *evaluation) listDemands(d *Decision) {
+	e.draft.begin(e)
 	for i := range e.needs {
-		list.of[i] = find(e.needs[i])
+		e.draft.of[i] = e.findEntry(e.needs[i])
 	}
-	for i := range e.outcomes {
-		o := &e.outcomes[i]
-		w := e.weighing(o)
-		for k := w.first; k < w.last; k++ {
-			source := e.source(o)
-			if a := e.needs[k].assurance; a != none {
-				source.Assurance = e.judge.assurances[a].name
-			}
-			// The same source comes in a row, where an outcome asks twice.
-			if from := &list.entries[list.of[k]].from; !slices.Contains((*from)[max(0, len(*from)-int(w.last-w.first)):], source) {
-				*from = append(*from, source)
-			}
-		}
-	}
-	d.Demands = make([]Demand, 0, len(list.entries))
-	for i := range list.entries {
-		entry := &list.entries[i]
-		implied := slices.ContainsFunc(list.entries, func(other listedDemand) bool {
+	e.findSources()
+	entries := e.draft.entries
+	worded := d.Verdict == StepUp || !e.canBeAsked() // only then a cause words what is open
+	d.Demands = make([]Demand, 0, len(entries))
+	for i := range entries {
+		entry := &entries[i]
+		implied := slices.ContainsFunc(entries, func(other listedDemand) bool {
 			return !e.same(other.need, entry.need) && e.implies(other.need, entry.need)
 		})
 		if implied {
 			continue
 		}
-		demand := e.wire(entry.need, entry.from)
-		if !demand.Met {
-			entry.words = e.demandWords(entry.need, &demand)
+		d.Demands = append(d.Demands, Demand{})
+		demand := &d.Demands[len(d.Demands)-1]
+		e.wire(demand, entry.need, entry.from)
+		if worded && !demand.Met {
+			entry.words = e.draft.word(func(text []byte) []byte { return e.appendWords(text, entry.need, demand) })
 		}
-		d.Demands = append(d.Demands, demand)
 	}
-	slices.SortStableFunc(d.Demands, func(a, b Demand) int {
-		return cmp.Or(
-			boolCompare(a.Met, b.Met),
-			cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)),
-			slices.Compare(a.AnyOf, b.AnyOf),
-			cmp.Compare(
-				a.Posture+a.Document+a.External,
-				b.Posture+b.Document+b.External,
-			),
-			slices.CompareFunc(a.From, b.From, compareSources),
-		)
-	})
-	return list
+	if len(d.Demands) > 1 {
+		sort.Stable(inOrder(d.Demands))
+	}
 }
 
-// demandWords words an open demand. What proves in the same way for everybody is
+// inOrder sorts demands: open ones first, then by kind, and then by what they ask.
+type inOrder []Demand
+
+func (l inOrder) Len() int      { return len(l) }
+func (l inOrder) Swap(i, k int) { l[i], l[k] = l[k], l[i] }
+func (l inOrder) Less(i, k int) bool {
+	a, b := &l[i], &l[k]
+	return cmp.Or(
+		boolCompare(a.Met, b.Met),
+		cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)),
+		slices.Compare(a.AnyOf, b.AnyOf),
+		cmp.Compare(a.Posture, b.Posture),
+		cmp.Compare(a.Document, b.Document),
+		cmp.Compare(a.External, b.External),
+		slices.CompareFunc(a.From, b.From, compareSources),
+	) < 0
+}
+
+// findEntry returns the number of a demand in the list, and adds it where it is not
+// there yet.
+func (e *evaluation) findEntry(n need) int32 {
+	w := &e.draft
+	if n.demand != oneOf {
+		at := &w.byDemand[(int(n.demand)+len(w.byDemand))%len(w.byDemand)]
+		if *at == 0 {
+			w.entries = append(w.entries, listedDemand{need: n})
+			*at = int32(len(w.entries))
+		}
+		return *at - 1
+	}
+	for i := range w.entries {
+		if e.same(w.entries[i].need, n) {
+			return int32(i)
+		}
+	}
+	w.entries = append(w.entries, listedDemand{need: n})
+	return int32(len(w.entries) - 1)
+}
+
+// findSources notes for each demand of the list all that ask for it.
+func (e *evaluation) findSources() {
+	w := &e.draft
+	for i := range e.outcomes {
+		o := &e.outcomes[i]
+		weighed := e.weighing(o)
+		first := len(w.asked)
+		for k := weighed.first; k < weighed.last; k++ {
+			asks := sourceOf{w.of[k], e.source(o)}
+			if a := e.needs[k].assurance; a != none {
+				asks.source.Assurance = e.judge.assurances[a].name
+			}
+			if !slices.Contains(w.asked[first:], asks) { // an outcome may ask twice
+				w.asked = append(w.asked, asks)
+				w.entries[asks.entry].sources++
+			}
+		}
+	}
+	all := make([]Source, len(w.asked))
+	for i := range w.entries {
+		n := w.entries[i].sources
+		w.entries[i].from, all = all[:0:n], all[n:]
+	}
+	for _, asks := range w.asked {
+		entry := &w.entries[asks.entry]
+		entry.from = append(entry.from, asks.source)
+	}
+}
+
+// appendWords words an open demand. What proves in the same way for everybody is
 // worded once, when the judge is compiled.
-func (e *evaluation) demandWords(n need, demand *Demand) string {
+func (e *evaluation) appendWords(text []byte, n need, demand *Demand) []byte {
 	if n.demand >= 0 && demand.Kind == DemandMethod {
-		return e.judge.methodWords[n.demand]
+		return append(text, e.judge.methodWords[n.demand]...)
 	}
-	return demand.String()
-}
-
-// demandList is what listDemands returns.
-type demandList struct {
-	entries []listedDemand
-	of      []int32
+	return demand.append(text)
 }
 
 func compareSources(a, b Source) int {
@@ -461,63 +512,65 @@ func (e *evaluation) source(o *joined) Source {
 	return Source{Policy: p.Name, Rule: p.Rules[o.rule].Name}
 }
 
-// wire puts a demand in its wire form.
-func (e *evaluation) wire(n need, from []Source) Demand {
+// wire puts a demand in its wire form, into w, which is empty.
+func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	slices.SortFunc(from, compareSources)
-	w := Demand{Met: n.state == met, Impossible: n.state == impossible, From: from}
+	w.Met, w.Impossible, w.From = n.state == met, n.state == impossible, from
 	enrolled := e.Profile.Enrolled()
 	switch n.demand {
 	case oneOf:
 		w.Kind = DemandOneOf
-		for _, bounds := range e.ways[n.firstWay:n.lastWay] {
-			way := []Demand{}
-			for _, inner := range e.wayNeeds[bounds.first:bounds.last] {
+		ways := e.ways[n.firstWay:n.lastWay]
+		w.Ways = make([][]Demand, 0, len(ways))
+		for _, bounds := range ways {
+			way := make([]Demand, bounds.last-bounds.first)
+			for i, inner := range e.wayNeeds[bounds.first:bounds.last] {
 				source := slices.Clone(from)
 				for i := range source {
 					source[i].Assurance = e.judge.assurances[inner.assurance].name
 				}
-				way = append(way, e.wire(inner, slices.Compact(source)))
+				e.wire(&way[i], inner, slices.Compact(source))
 			}
 			w.Ways = append(w.Ways, way)
 		}
-		return w
+		return
 	case anyProof:
-		session := Session
-		w.Kind, w.AnyOf, w.Within = DemandMethod, e.judge.MethodNames(enrolled), &session
+		w.Kind, w.AnyOf, w.Within = DemandMethod, e.methodNames(enrolled), e.draft.within(Session)
 		if n.state == met {
-			return w
+			return
 		}
 		switch {
 		case n.enrol && e.Attempt.Action.TakesDeskPass():
 			w.AnyOf = []string{directory.DeskPass}
 		case n.enrol:
-			return Demand{Kind: DemandEnrol, AnyOf: e.judge.MethodNames(e.allMethods()), From: from}
+			*w = Demand{Kind: DemandEnrol, AnyOf: e.methodNames(e.allMethods()), From: from}
+			return
 		}
 		w.Offer = e.offer(enrolled)
-		return w
+		return
 	}
 	d := &e.judge.demands[n.demand]
 	w.Kind = d.kind.kind()
 	switch d.kind {
 	case methodDemand:
-		w.AnyOf = e.judge.MethodNames(d.methods)
+		w.AnyOf = e.methodNames(d.methods)
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
-			return w
+			return
 		}
-		w.Within = &d.within
+		w.Within = e.draft.within(d.within)
 		if n.state != met {
 			w.Offer = e.offer(d.methods & enrolled)
 			if e.takesFallback(d) {
-				w.Offer = append(w.Offer, e.inOrder(d.fallbackNames, e.offer(d.fallback&enrolled))...)
+				w.Offer = append(w.Offer, byPlace(d.fallbackNames, e.offer(d.fallback&enrolled))...)
 			}
 		}
 	case enrolDemand:
-		w.AnyOf = e.judge.MethodNames(d.methods)
+		w.AnyOf = e.methodNames(d.methods)
 	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
-			e.describePosture(&w, &e.judge.directory.Postures[d.posture])
+			e.describePosture(w, &e.judge.directory.Postures[d.posture])
 		}
 	case acceptDemand:
 		w.Document, w.Version, w.Every = d.name, d.version, directory.Span(d.every)
@@ -528,7 +581,6 @@ func (e *evaluation) wire(n need, from []Source) Demand {
 			w.Client, w.Scopes = client.ID, client.Wanted()
 		}
 	}
-	return w
 }
 
 // describePosture lists the checks that an identified device does not pass.
@@ -546,8 +598,8 @@ func (e *evaluation) allMethods() directory.MethodSet {
 	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(e.judge.deskPass) &^ e.Profile.Barred()
 }
 
-// inOrder sorts names by their places in a comma-separated list.
-func (e *evaluation) inOrder(list string, names []string) []string {
+// byPlace sorts names by their places in a comma-separated list.
+func byPlace(list string, names []string) []string {
 	order := strings.Split(list, ",")
 	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(slices.Index(order, a), slices.Index(order, b)) })
 	return names
@@ -563,58 +615,95 @@ func (e *evaluation) offer(set directory.MethodSet) []string {
 			}
 		}
 	}
-	names := e.judge.MethodNames(set)
+	names := e.methodNames(set)
 	if e.Attempt.Action.TakesDeskPass() {
 		names = append(names, directory.DeskPass)
 	}
 	return names
 }
 
-// listCauses says why the verdict is as it is, the decisive reasons only.
-func (e *evaluation) listCauses(d *Decision, listed demandList) {
+// listCauses says why the verdict is as it is, the decisive reasons only. Their texts
+// stand in the draft until they are handed out.
+func (e *evaluation) listCauses(d *Decision) {
 	found := e.findCauses(d.Verdict)
 	d.Causes = make([]Cause, 0, len(found))
-	words := openWords{of: make([]string, len(e.judge.outcomes)), demands: d.Demands, listed: listed}
 	for _, c := range found {
 		o := &e.outcomes[c.outcome]
 		source := e.source(o)
-		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, e.causeText(&words, c.code, o)})
+		e.writeCause(d, c.code, o)
+		e.draft.causes = append(e.draft.causes, len(e.draft.text))
+		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, ""})
 	}
 }
 
-// causeText words a cause.
-func (e *evaluation) causeText(words *openWords, code CauseCode, o *joined) string {
-	switch code {
-	case OtherwiseBlocks:
-		return "No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise)."
-	case RuleBlocks:
-		return e.ruleName(o) + " blocks" + reasonsAfter("; ", condition.Because(e.judge.policies[o.policy].rules[o.rule].when, &e.Facts)) + "."
-	case RuleMayBlock:
-		return e.ruleName(o) + " may block, and a missing fact decides" + reasonsAfter("; ", e.hangsOn(o)) + "."
-	case DemandOpen:
-		return e.ruleName(o) + " asks for " + e.openDemands(words, o) + "."
-	case CannotBeAsked:
-		return e.ruleName(o) + " asks for " + e.openDemands(words, o) + ", and nobody can be asked through " + e.attemptThrough() + "."
-	case PublicApp:
-		return e.judge.directory.Apps[e.App].Name + " is public, and " + e.ruleName(o) + " asks for nothing more."
-	case DemandsMet:
-		return e.ruleName(o) + " is met: all that it asks for was shown."
+// writeCause words a cause.
+func (e *evaluation) writeCause(d *Decision, code CauseCode, o *joined) {
+	w := &e.draft
+	if code == OtherwiseBlocks {
+		w.write("No live policy surely speaks for this attempt, and the book then blocks (settings.otherwise).")
+		return
 	}
-	demand := e.wire(*e.firstImpossible(o), nil)
-	text := e.ruleName(o) + " asks for " + demand.String()
+	if code == PublicApp {
+		w.write(e.judge.directory.Apps[e.App].Name, " is public, and ")
+	}
+	if o.policy == none {
+		w.write("The book's `otherwise`")
+	} else {
+		p := &e.judge.policies[o.policy]
+		w.write(p.Name, " / ", p.Rules[o.rule].Name)
+	}
+	switch code {
+	case RuleBlocks:
+		w.write(" blocks")
+		e.reasons = condition.AppendBecause(e.reasons[:0], e.judge.policies[o.policy].rules[o.rule].when, &e.Facts)
+		w.writeReasons(e.reasons)
+		w.write(".")
+	case RuleMayBlock:
+		w.write(" may block, and a missing fact decides")
+		e.hangsOn(o)
+		w.writeReasons(e.reasons)
+		w.write(".")
+	case DemandOpen:
+		w.write(" asks for ")
+		e.writeOpenDemands(d, o)
+		w.write(".")
+	case CannotBeAsked:
+		w.write(" asks for ")
+		e.writeOpenDemands(d, o)
+		w.write(", and nobody can be asked through ", e.attemptThrough(), ".")
+	case PublicApp:
+		w.write(" asks for nothing more.")
+	case DemandsMet:
+		w.write(" is met: all that it asks for was shown.")
+	default:
+		w.write(" asks for ")
+		var demand Demand
+		e.wire(&demand, *e.firstImpossible(o), nil)
+		e.writeImpossible(code, &demand)
+	}
+}
+
+// writeImpossible words a demand that cannot be met, and why.
+func (e *evaluation) writeImpossible(code CauseCode, demand *Demand) {
+	w := &e.draft
+	w.text = demand.append(w.text)
 	switch code {
 	case NoWay:
-		return text + ", and none of these can be met here."
+		w.write(", and none of these can be met here.")
 	case CheckFailed:
-		return text + ", and it failed."
+		w.write(", and it failed.")
 	case DeviceUnidentified:
-		return text + ", and nothing identifies the device."
+		w.write(", and nothing identifies the device.")
+	default:
+		w.write("; ")
+		for i, f := range demand.Failing {
+			if i > 0 {
+				w.write("; ")
+			}
+			w.write(f.Fact, ": wants ", f.Wants, ", saw ", f.Saw)
+		}
+		w.write(".")
 	}
-	var failing []string
-	for _, f := range demand.Failing {
-		failing = append(failing, fmt.Sprintf("%s: wants %s, saw %s", f.Fact, f.Wants, f.Saw))
-	}
-	return text + "; " + strings.Join(failing, "; ") + "."
 }
 
 func (e *evaluation) attemptThrough() string {
@@ -624,76 +713,49 @@ func (e *evaluation) attemptThrough() string {
 
 // hangsOn lists the unknown tests that decide whether a rule speaks: those of
 // its policy, of the rules before it, and its own.
-func (e *evaluation) hangsOn(o *joined) []condition.Reason {
+func (e *evaluation) hangsOn(o *joined) {
 	p := &e.judge.policies[o.policy]
-	reasons := e.whyNot(p)
+	e.reasons = condition.AppendWhy(e.reasons[:0], p.apps, &e.Facts)
+	e.reasons = condition.AppendWhy(e.reasons, p.who, &e.Facts)
 	h := e.heard(o.policy)
 	if p.liveFor != nil && h.inForce == condition.Unknown {
-		reasons = append(reasons, condition.Why(p.liveFor, &e.Facts)...)
+		e.reasons = condition.AppendWhy(e.reasons, p.liveFor, &e.Facts)
 	}
 	for _, r := range e.spoken[h.first:h.last] {
 		if r.rule <= o.rule {
-			reasons = append(reasons, condition.Why(p.rules[r.rule].when, &e.Facts)...)
+			e.reasons = condition.AppendWhy(e.reasons, p.rules[r.rule].when, &e.Facts)
 		}
 	}
-	return reasons
 }
 
-func reasonsAfter(lead string, reasons []condition.Reason) string {
-	if len(reasons) == 0 {
-		return ""
-	}
-	var words []string
-	for _, r := range reasons {
-		if word := r.String(); !slices.Contains(words, word) {
-			words = append(words, word)
+// writeOpenDemands words the open demands of one rule; where those are left out as
+// implied by others, it words all that are open. Rules of the same outcome share the
+// words.
+func (e *evaluation) writeOpenDemands(d *Decision, o *joined) {
+	w := &e.draft
+	words := &w.ofOutcome[o.outcome.number]
+	if words.end == 0 {
+		words.start = len(w.words)
+		weighed := e.weighing(o)
+		w.listed = w.listed[:0]
+		for k := weighed.first; k < weighed.last; k++ {
+			w.list(w.entries[w.of[k]].words)
 		}
-	}
-	return lead + strings.Join(words, "; ")
-}
-
-// whyNot lists what keeps a policy from surely applying.
-func (e *evaluation) whyNot(p *policy) []condition.Reason {
-	return append(condition.Why(p.apps, &e.Facts), condition.Why(p.who, &e.Facts)...)
-}
-
-func (e *evaluation) ruleName(o *joined) string {
-	if o.policy == none {
-		return "The book's `otherwise`"
-	}
-	p := &e.judge.policies[o.policy]
-	return p.Name + " / " + p.Rules[o.rule].Name
-}
-
-// openWords keeps the words of the open demands of each outcome, so that rules of
-// the same outcome share them.
-type openWords struct {
-	of      []string
-	demands []Demand
-	listed  demandList
-}
-
-// openDemands words the open demands of one rule; where those are left out as
-// implied by others, it words all that are open.
-func (e *evaluation) openDemands(words *openWords, o *joined) string {
-	text := &words.of[o.outcome.number]
-	if *text != "" {
-		return *text
-	}
-	var own []string
-	w := e.weighing(o)
-	for k := w.first; k < w.last; k++ {
-		if entry := &words.listed.entries[words.listed.of[k]]; entry.words != "" && !slices.Contains(own, entry.words) {
-			own = append(own, entry.words)
-		}
-	}
-	if len(own) == 0 {
-		for _, demand := range words.demands {
-			if !demand.Met {
-				own = append(own, demand.String())
+		if len(w.listed) == 0 {
+			for i := range d.Demands {
+				if !d.Demands[i].Met {
+					w.list(w.word(d.Demands[i].append))
+				}
 			}
+			words.start = len(w.words)
 		}
+		for i, own := range w.listed {
+			if i > 0 {
+				w.words = append(w.words, ", and for "...)
+			}
+			w.words = append(w.words, w.words[own.start:own.end]...)
+		}
+		words.end = len(w.words)
 	}
-	*text = strings.Join(own, ", and for ")
-	return *text
+	w.text = append(w.text, w.words[words.start:words.end]...)
 }

@@ -23,6 +23,9 @@ type index struct {
 	byGroup, byKind [][]int32
 	// aimed has a bit for each policy that is aimed at an app and is no draft.
 	aimed [][]uint64
+	// notAimed says for each app and policy why that is not aimed at it. Only small
+	// books keep it, for it grows with both.
+	notAimed [][][]string
 	// apps holds what a verdict looks at of an app, close together.
 	apps []appBounds
 }
@@ -50,6 +53,9 @@ func newIndex(j *Judge) index {
 			}
 		}
 	}
+	if len(j.policies)*len(j.directory.Apps) <= mostReasons {
+		x.keepReasons(j)
+	}
 	for i := range j.directory.Apps {
 		x.apps = append(x.apps, appBounds{limitsOf(j.directory.Apps[i].Limits), j.directory.Apps[i].Public})
 	}
@@ -59,6 +65,25 @@ func newIndex(j *Judge) index {
 		}
 	}
 	return x
+}
+
+// mostReasons is how many pairs of policies and apps may have their reasons kept,
+// which is some megabytes.
+const mostReasons = 1 << 15
+
+// keepReasons puts into words why policies are not aimed at apps: nothing about an app
+// changes after compilation, so it is told alike of every attempt.
+func (x *index) keepReasons(j *Judge) {
+	x.notAimed = make([][][]string, len(j.directory.Apps))
+	for app := range x.notAimed {
+		x.notAimed[app] = make([][]string, len(j.policies))
+		facts := j.directory.FactsOfApp(app)
+		for i := range j.policies {
+			for _, reason := range condition.Why(j.policies[i].apps, facts) {
+				x.notAimed[app][i] = append(x.notAimed[app][i], reason.String())
+			}
+		}
+	}
 }
 
 // post enters a policy under what its `who` needs.

@@ -36,27 +36,27 @@ func (e *evaluation) grantedUntil() time.Time {
 // turns returns the moments after now, and not after end, at which something
 // that depends on the time may change, in order.
 func (e *evaluation) turns(now, end time.Time) []time.Time {
-	var turns []time.Time
+	w := &e.draft
+	w.turns, w.windows = w.turns[:0], w.windows[:0]
 	add := func(t time.Time) {
 		if t.After(now) && !t.After(end) {
-			turns = append(turns, t)
+			w.turns = append(w.turns, t)
 		}
 	}
-	windows := map[int32]bool{}
-	look := func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok {
-			switch t.Key {
-			case directory.KeyDuring:
-				for _, w := range t.Numbers() {
-					windows[w] = true
-				}
-			case directory.KeyJoinedWithin:
+	look := func(tests []*condition.Test) {
+		for _, t := range tests {
+			if t.Key == directory.KeyJoinedWithin {
 				if joined, known := e.Profile.JoinedUntil(directory.Span(t.Limit()), e.Attempt.At); known {
 					add(joined)
 				}
+				continue
+			}
+			for _, window := range t.Numbers() {
+				if !slices.Contains(w.windows, window) {
+					w.windows = append(w.windows, window)
+				}
 			}
 		}
-		return true
 	}
 	for i := range e.judge.policies {
 		p := &e.judge.policies[i]
@@ -65,45 +65,43 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 		}
 		add(p.from)
 		add(p.until)
-		condition.Walk(p.who, look)
-		condition.Walk(p.liveFor, look)
-		if e.heard(int32(i)) == nil && !e.mayApplyLater(p) {
-			continue
-		}
-		for _, r := range p.rules {
-			condition.Walk(r.when, look)
+		look(p.timely)
+		if e.heard(int32(i)) != nil || p.mayApplyLater() {
+			look(p.timelyRules)
 		}
 	}
-	for i := range e.judge.model.Signals {
-		condition.Walk(e.judge.model.When(i), look)
-	}
+	look(e.judge.timely)
 	for i := range e.judge.exemptions {
-		x := &e.judge.exemptions[i]
-		add(x.until)
-		condition.Walk(x.who, look)
-		condition.Walk(x.when, look)
+		add(e.judge.exemptions[i].until)
 	}
 	for i := range e.judge.rollouts {
 		add(e.judge.rollouts[i].deadline(e.Profile, e.Attempt.At))
-		condition.Walk(e.judge.rollouts[i].who, look)
 	}
-	for w := range windows {
-		for _, t := range e.judge.directory.WindowTurns(int(w), now, end) {
+	for _, window := range w.windows {
+		for _, t := range e.judge.directory.WindowTurns(int(window), now, end) {
 			add(t)
 		}
 	}
-	slices.SortFunc(turns, time.Time.Compare)
-	return slices.Compact(turns)
+	slices.SortFunc(w.turns, time.Time.Compare)
+	return slices.Compact(w.turns)
+}
+
+// timelyTests collects the tests in conditions that depend on the time.
+func timelyTests(nodes ...condition.Node) []*condition.Test {
+	var tests []*condition.Test
+	for _, node := range nodes {
+		condition.Walk(node, func(n condition.Node) bool {
+			if t, ok := n.(*condition.Test); ok && (t.Key == directory.KeyDuring || t.Key == directory.KeyJoinedWithin) {
+				tests = append(tests, t)
+			}
+			return true
+		})
+	}
+	return tests
 }
 
 // mayApplyLater reports whether a policy that does not apply now depends on the time
 // for that.
-func (e *evaluation) mayApplyLater(p *policy) bool {
-	timely := !p.from.IsZero()
-	condition.Walk(p.who, func(n condition.Node) bool {
-		t, ok := n.(*condition.Test)
-		timely = timely || ok && t.Key == directory.KeyJoinedWithin
-		return true
-	})
-	return timely || p.liveFor != nil
+func (p *policy) mayApplyLater() bool {
+	return !p.from.IsZero() || p.liveFor != nil || len(p.timely) > 0
 }

@@ -89,7 +89,10 @@ func (j *Judge) Methods(p Prove) (preferred, fallback directory.MethodSet) {
 
 // MethodNames returns the names of a set of methods, sorted.
 func (j *Judge) MethodNames(set directory.MethodSet) []string {
-	names := make([]string, 0, set.Len())
+	return j.appendMethodNames(make([]string, 0, set.Len()), set)
+}
+
+func (j *Judge) appendMethodNames(names []string, set directory.MethodSet) []string {
 	for _, i := range j.methodOrder {
 		if set.Has(i) {
 			names = append(names, j.directory.Methods()[i].Name)

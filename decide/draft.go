@@ -1,0 +1,167 @@
+package decide
+
+import (
+	"bytes"
+	"slices"
+	"time"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+// draft is what a decision is written with: lists that are needed while it is put
+// together, which the next decision uses again, and memory that is the decision's own,
+// taken in a few pieces rather than one for each name and sentence.
+type draft struct {
+	// entries are the demands as the decision lists them, of has for each need its
+	// number there, and byDemand for each demand that number plus one. The last of
+	// byDemand is for any proof.
+	entries      []listedDemand
+	of, byDemand []int32
+	// asked are the sources of demands, in the order in which they are found.
+	asked []sourceOf
+	// assurances are those asked for, and silenced the policies that silence each
+	// hearing were the shadows live.
+	assurances, silenced []int32
+	// turns are the moments at which the verdict may change, and windows those that
+	// were looked at for them.
+	turns   []time.Time
+	windows []int32
+
+	// text holds the causes, each to its end in causes, and then the reasons.
+	text    []byte
+	causes  []int
+	pending []pendingReason
+	// words holds open demands in words, and those of each outcome joined.
+	words     []byte
+	ofOutcome []span
+	listed    []span
+
+	// names, of methods and then the reasons, and withins are the decision's own. Most decisions need no more than there
+	// is room for beside them.
+	names   []string
+	withins []Within
+}
+
+// listedDemand is a demand as the decision lists it: once, with all that ask for it.
+type listedDemand struct {
+	need    need
+	sources int
+	from    []Source
+	// words are those of an open demand, empty where it is met or left out.
+	words span
+}
+
+// sourceOf is what asks for a demand, by its number in the list.
+type sourceOf struct {
+	entry  int32
+	source Source
+}
+
+// span bounds a part of draft.words.
+type span struct{ start, end int }
+
+// pendingReason is a reason of a policy: one that the index keeps, or else one that has
+// been written into draft.text, to its end.
+type pendingReason struct {
+	policy, end int
+	kept        string
+}
+
+// start makes the draft ready for the next decision, and returns that, with no more in
+// it than lists that are empty.
+func (w *draft) start() *Decision {
+	clear(w.entries) // whose sources are the last decision's
+	w.entries, w.asked = w.entries[:0], w.asked[:0]
+	w.text, w.causes, w.pending, w.words = w.text[:0], w.causes[:0], w.pending[:0], w.words[:0]
+	kept := &struct {
+		Decision
+		names   [32]string
+		withins [6]Within
+	}{Decision: emptyDecision()}
+	w.names, w.withins = kept.names[:0], kept.withins[:0]
+	return &kept.Decision
+}
+
+// begin makes room for the demands of an evaluation.
+func (w *draft) begin(e *evaluation) {
+	w.of = slices.Grow(w.of[:0], len(e.needs))[:len(e.needs)]
+	w.byDemand = slices.Grow(w.byDemand[:0], len(e.judge.demands)+1)[:len(e.judge.demands)+1]
+	w.ofOutcome = slices.Grow(w.ofOutcome[:0], len(e.judge.outcomes))[:len(e.judge.outcomes)]
+	clear(w.byDemand)
+	clear(w.ofOutcome)
+}
+
+// namesFrom returns the names that were added since there were so many. Whoever
+// appends to them gets a copy.
+func (w *draft) namesFrom(first int) []string { return w.names[first:len(w.names):len(w.names)] }
+
+// within returns a place that holds a length of time.
+func (w *draft) within(length Within) *Within {
+	w.withins = append(w.withins, length)
+	return &w.withins[len(w.withins)-1]
+}
+
+// methodNames returns the names of a set of methods, sorted.
+func (e *evaluation) methodNames(set directory.MethodSet) []string {
+	first := len(e.draft.names)
+	e.draft.names = e.judge.appendMethodNames(e.draft.names, set)
+	return e.draft.namesFrom(first)
+}
+
+// write appends to the text.
+func (w *draft) write(parts ...string) {
+	for _, part := range parts {
+		w.text = append(w.text, part...)
+	}
+}
+
+// writeReasons writes reasons, each once, behind a semicolon.
+func (w *draft) writeReasons(reasons []condition.Reason) {
+	for i, r := range reasons {
+		if slices.Contains(reasons[:i], r) {
+			continue
+		}
+		w.write("; ")
+		w.text = r.Append(w.text)
+	}
+}
+
+// word puts something into words.
+func (w *draft) word(appendTo func([]byte) []byte) span {
+	start := len(w.words)
+	w.words = appendTo(w.words)
+	return span{start, len(w.words)}
+}
+
+// list adds words to those listed, unless they are empty or there already.
+func (w *draft) list(words span) {
+	same := func(other span) bool {
+		return bytes.Equal(w.words[other.start:other.end], w.words[words.start:words.end])
+	}
+	if words.end > words.start && !slices.ContainsFunc(w.listed, same) {
+		w.listed = append(w.listed, words)
+	}
+}
+
+// handOut gives the causes and policies the texts that were written for them: all are
+// parts of one text, for a decision has many.
+func (w *draft) handOut(d *Decision) {
+	text := string(w.text)
+	start := 0
+	for i, end := range w.causes {
+		d.Causes[i].Text, start = text[start:end], end
+	}
+	w.names = slices.Grow(w.names, len(w.pending))
+	for i := 0; i < len(w.pending); {
+		policy, first := w.pending[i].policy, len(w.names)
+		for ; i < len(w.pending) && w.pending[i].policy == policy; i++ {
+			if r := &w.pending[i]; r.kept != "" {
+				w.names = append(w.names, r.kept)
+			} else {
+				w.names, start = append(w.names, text[start:r.end]), r.end
+			}
+		}
+		d.Policies[policy].Why = w.namesFrom(first)
+	}
+}
