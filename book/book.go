@@ -181,6 +181,7 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 	}
 	slices.Sort(names)
 	r := newReader()
+	r.keeps = len(o.changes) > 0
 	var sums []string
 	for _, name := range names {
 		label := labelOf(dir, name)

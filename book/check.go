@@ -1,6 +1,8 @@
 package book
 
 import (
+	"fmt"
+	"maps"
 	"slices"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -17,23 +19,29 @@ func (r *reader) resolve() {
 		}
 	}
 	known := map[string][]string{}
-	for _, ref := range r.references {
-		if _, ok := r.definitions[ref.definition]; ok || ref.what == "account" && r.sections.Settings.Directory == Outside {
+	missing := slices.SortedFunc(maps.Keys(r.references), func(a, b definition) int {
+		return r.positionOf(r.references[a][0]).Compare(r.positionOf(r.references[b][0]))
+	})
+	for _, ref := range missing {
+		if _, ok := r.definitions[ref]; ok || ref.what == "account" && r.sections.Settings.Directory == Outside {
 			continue
 		}
 		if known[ref.what] == nil {
 			known[ref.what] = r.names(ref.what)
 		}
-		hint := ""
+		text := fmt.Sprintf("%s %q is not defined", ref.what, ref.name)
+		if ref.what == "region" {
+			text = fmt.Sprintf("no region is named %q", ref.name)
+		}
 		if r.suggested++; r.suggested <= mostSuggestions {
-			hint = nearest.DidYouMean(ref.name, known[ref.what])
+			text += nearest.DidYouMean(ref.name, known[ref.what])
 		}
 		if ref.what == "region" {
-			err := new(directory.Country).UnmarshalText([]byte(ref.name))
-			r.add(ref.at, "no region is named %q%s; and as a country: %v", ref.name, hint, err)
-			continue
+			text += fmt.Sprintf("; and as a country: %v", new(directory.Country).UnmarshalText([]byte(ref.name)))
 		}
-		r.add(ref.at, "%s %q is not defined%s", ref.what, ref.name, hint)
+		for _, at := range r.references[ref] {
+			r.add(r.positionOf(at), "%s", text)
+		}
 	}
 }
 

@@ -77,21 +77,25 @@ func (r *reader) takeOver(done *Imported, read *people.Import, label string) {
 		known[m.Name] = m.Name != directory.DeskPass
 		names = append(names, m.Name)
 	}
-	listed := map[string]int{}
+	listed := make(map[string]int, len(r.sections.Accounts))
 	for i := range r.sections.Accounts {
 		listed[r.sections.Accounts[i].Name] = i
 	}
+	r.sections.Accounts = slices.Grow(r.sections.Accounts, len(read.Accounts))
 	for _, a := range read.Accounts {
 		if !a.Proves {
 			a.Methods = done.Methods
 		}
-		a.Methods = slices.DeleteFunc(slices.Clone(a.Methods), func(m string) bool {
-			if !known[m] {
-				done.Skipped = append(done.Skipped, people.Skipped{Line: a.Line,
-					Text: fmt.Sprintf("the account %s: method %q is not defined%s", a.Name, m, nearest.DidYouMean(m, names))})
+		unknown := func(m string) bool { return !known[m] }
+		if slices.ContainsFunc(a.Methods, unknown) {
+			for _, m := range a.Methods {
+				if unknown(m) {
+					done.Skipped = append(done.Skipped, people.Skipped{Line: a.Line,
+						Text: fmt.Sprintf("the account %s: method %q is not defined%s", a.Name, m, nearest.DidYouMean(m, names))})
+				}
 			}
-			return !known[m]
-		})
+			a.Methods = slices.DeleteFunc(slices.Clone(a.Methods), unknown)
+		}
 		if i, there := listed[a.Name]; there && !r.completed[a.Name] {
 			// The book completes the account of the file, and wins key by key.
 			r.sections.Accounts[i].CompleteFrom(&a.Account)

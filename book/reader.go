@@ -42,7 +42,10 @@ type reader struct {
 	diagnostics
 	sections    Sections
 	definitions map[definition]condition.Position
-	references  []reference
+	// references has the places of names that were not defined when they were read.
+	references map[definition][]spot
+	// spelled holds each name that is referred to once, for many refer to the same.
+	spelled map[string]string
 	// broken are the definitions in which something could not be read. What is
 	// wrong with them beyond that would only follow from it.
 	broken map[definition]bool
@@ -50,8 +53,14 @@ type reader struct {
 	completed map[string]bool
 	imported  []Imported
 
-	// files are the parsed files, and file the one that is being read.
-	files    []parsedFile
+	// files are the parsed files where they are kept, to be changed before they are
+	// read. A large tree is else let go as it is read.
+	files []parsedFile
+	keeps bool
+	// anchored says that the file may have aliases, which lead to what was read before.
+	anchored bool
+	// labels are those of all files, and file that of the one that is being read.
+	labels   []string
 	file     string
 	unfolded int
 	// unfolding holds the anchors that are being followed.
@@ -62,15 +71,15 @@ type reader struct {
 // definition names something that a book defines.
 type definition struct{ what, name string }
 
-// reference is a place that names a definition.
-type reference struct {
-	definition
-	at condition.Position
-}
+// spot is a position in the file of that number, in little memory: a large book
+// refers to many names.
+type spot struct{ file, line, column int32 }
 
 func newReader() *reader {
 	r := &reader{
 		definitions: make(map[definition]condition.Position),
+		references:  make(map[definition][]spot),
+		spelled:     make(map[string]string),
 		unfolding:   make(map[*yaml.Node]bool),
 		broken:      make(map[definition]bool),
 		completed:   make(map[string]bool),
@@ -85,9 +94,18 @@ type parsedFile struct {
 	root  *yaml.Node
 }
 
-// parse parses one file.
+// begin says which file is parsed or read from now on.
+func (r *reader) begin(label string) {
+	r.file, r.version = label, false
+	if len(r.labels) == 0 || r.labels[len(r.labels)-1] != label {
+		r.labels = append(r.labels, label)
+	}
+}
+
+// parse parses one file, and reads it where it need not be kept.
 func (r *reader) parse(label string, text []byte) {
-	r.file = label
+	r.begin(label)
+	r.anchored = bytes.IndexByte(text, '&') >= 0
 	loader := yaml.NewDecoder(bytes.NewReader(text))
 	var document yaml.Node
 	switch err := loader.Decode(&document); {
@@ -111,13 +129,17 @@ func (r *reader) parse(label string, text []byte) {
 		r.add(r.at(root), "expected the sections of a book, which begins with `briskwarden: 1`, found %s", describe(root))
 		return
 	}
-	r.files = append(r.files, parsedFile{label, root})
+	if r.keeps {
+		r.files = append(r.files, parsedFile{label, root})
+		return
+	}
+	r.readFile(root)
 }
 
-// readFiles adds what the parsed files say.
+// readFiles adds what the files say that were kept.
 func (r *reader) readFiles() {
 	for _, f := range r.files {
-		r.file, r.version = f.label, false
+		r.begin(f.label)
 		r.readFile(f.root)
 	}
 }
@@ -418,13 +440,14 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 		})
 	case t.Kind() == reflect.String:
 		r.scalar(n, "text", func(text string) error {
-			into.SetString(text)
 			switch {
 			case f.ref != "":
-				r.refer(n, f.ref, text)
+				text = r.refer(n, f.ref, text)
 			case f.key == "name":
+				into.SetString(text)
 				return directory.CheckName(text)
 			}
+			into.SetString(text)
 			return nil
 		})
 	case t.Kind() == reflect.Bool:
@@ -644,7 +667,10 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 			return
 		}
 		into.Grow(len(n.Content))
-		for _, node := range n.Content {
+		for i, node := range n.Content {
+			if !r.keeps && !r.anchored {
+				n.Content[i] = nil // so that the tree of a long list shrinks as it is read
+			}
 			r.follow(node, func(node *yaml.Node) {
 				item, wrong := reflect.New(t).Elem(), len(r.found)
 				r.mapping(node, item, article(t.Name()), nil)
@@ -696,6 +722,22 @@ func (r *reader) define(what, name string, at condition.Position) {
 	r.definitions[definition{what, name}] = at
 }
 
-func (r *reader) refer(n *yaml.Node, what, name string) {
-	r.references = append(r.references, reference{definition{what, name}, r.at(n)})
+// refer notes that a name is referred to, and returns that name.
+func (r *reader) refer(n *yaml.Node, what, name string) string {
+	if once, ok := r.spelled[name]; ok {
+		name = once
+	} else {
+		r.spelled[name] = name
+	}
+	d := definition{what, name}
+	if _, defined := r.definitions[d]; !defined {
+		at := r.at(n)
+		r.references[d] = append(r.references[d], spot{int32(len(r.labels) - 1), int32(at.Line), int32(at.Column)})
+	}
+	return name
+}
+
+// positionOf returns a spot as a position.
+func (r *reader) positionOf(p spot) condition.Position {
+	return condition.Position{File: r.labels[p.file], Line: int(p.line), Column: int(p.column)}
 }

@@ -37,7 +37,7 @@ func fingerprint(book *Rulebook) string {
 type fingerprinter struct{ *bufio.Writer }
 
 func (w fingerprinter) number(n uint64) {
-	_, _ = w.Write(binary.BigEndian.AppendUint64(w.AvailableBuffer(), n))
+	_, _ = w.Write(binary.AppendUvarint(w.AvailableBuffer(), n)) // hashing is what costs
 }
 
 func (w fingerprinter) text(s string) {
@@ -73,8 +73,12 @@ func (w fingerprinter) accounts(accounts []directory.Account) {
 			w.text(name)
 			w.scalar(a.Attributes[name])
 		}
+		w.truth(a.Joined != nil)
+		if a.Joined != nil {
+			w.text(a.Joined.String())
+		}
 		rest = *a
-		rest.Name, rest.Kind, rest.Disabled, rest.Groups, rest.Methods, rest.Attributes = "", 0, false, nil, nil, nil
+		rest.Name, rest.Kind, rest.Disabled, rest.Groups, rest.Methods, rest.Attributes, rest.Joined = "", 0, false, nil, nil, nil, nil
 		w.truth(asValue.IsZero())
 		if !asValue.IsZero() {
 			w.value(asValue)

@@ -113,14 +113,13 @@ func TestSharesDependOnTheKey(t *testing.T) {
 		require.NoError(t, err)
 		test, err := condition.Bind(&condition.Test{Key: directory.KeyShare, Values: []string{"50"}}, d.Vocabulary("owner"))
 		require.NoError(t, err)
-		var supplied directory.Profile
+		var room directory.Room
 		for i := range accounts {
 			holds := test.(*condition.Test).Holds(directory.FactsOf(d.Profile(i), time.Time{}))
-			d.Resolve(&accounts[i], &supplied)
 			require.Equal(
 				t,
 				holds,
-				test.(*condition.Test).Holds(directory.FactsOf(&supplied, time.Time{})),
+				test.(*condition.Test).Holds(directory.FactsOf(d.Resolve(&accounts[i], &room), time.Time{})),
 				"supplied or listed, it is the same side",
 			)
 			sides += holds.String()[:1]

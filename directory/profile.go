@@ -33,8 +33,6 @@ type Profile struct {
 	methods, perhapsMethods, barred MethodSet
 	hash                            uint64
 	hashed                          bool
-	// merged is what a supplied account and the book's say together.
-	merged Account
 }
 
 // Account returns what is stated of the account. The caller must not change it.
@@ -173,25 +171,22 @@ func (d *Directory) FindAccount(name string) (int, bool) {
 // of Contents.Accounts.
 func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
 
-// Resolve works out the profile of an account that was supplied, into p, whose
-// memory it uses again. What the account does not state is taken from the book's
-// account of that name. The profile is valid until the account changes or p is
-// resolved again. Groups and methods that the book does not have count for
-// nothing.
-func (d *Directory) Resolve(supplied *Account, p *Profile) { d.complete(supplied, p, new(Facts)) }
-
-// complete does so with memory for the facts on which conditions are evaluated.
-func (d *Directory) complete(supplied *Account, p *Profile, facts *Facts) {
-	p.merged = *supplied
+// Resolve works out the profile of an account that was supplied, in room. What the
+// account does not state is taken from the book's account of that name. The profile is
+// valid until the account changes or the room is used again. Groups and methods that
+// the book does not have count for nothing.
+func (d *Directory) Resolve(supplied *Account, room *Room) *Profile {
+	room.account = *supplied
 	number, named := d.accountNumber[supplied.Name]
 	if !named {
 		number = nobody
 	}
 	if named && int(number) < len(d.profiles) {
-		p.merged.CompleteFrom(d.profiles[number].account)
+		room.account.CompleteFrom(d.profiles[number].account)
 	}
-	p.hashed = false
-	d.resolve(p, &p.merged, number, facts)
+	room.profile.hashed = false
+	d.resolve(&room.profile, &room.account, number, &room.facts)
+	return &room.profile
 }
 
 // resolve works out a profile from what is stated of the account. Facts is memory
@@ -280,15 +275,13 @@ func (d *Directory) Lookup(ctx context.Context, from Accounts, name string, room
 	case supplied.AccountRisk != nil && supplied.AccountRisk.Level > HighRisk:
 		return nil, fmt.Errorf("the level of its risk is none that there is: %s", supplied.AccountRisk.Level)
 	}
-	room.account = supplied
-	room.account.Name = name
-	d.complete(&room.account, &room.profile, &room.facts)
-	return &room.profile, nil
+	supplied.Name = name
+	return d.Resolve(&supplied, room), nil
 }
 
 // Clear forgets the account in the room.
 func (r *Room) Clear() {
-	r.account, r.profile.account, r.profile.merged, r.facts = Account{}, nil, Account{}, Facts{}
+	r.account, r.profile.account, r.facts = Account{}, nil, Facts{}
 }
 
 // Holds reports whether a profile lies in the room.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -36,7 +37,9 @@ func readCSV(text []byte) (*Import, error) {
 		return nil, fmt.Errorf("the header has the column %q twice; nobody can tell which of them counts", twice)
 	}
 	c := newCollection()
+	c.Accounts = make([]Account, 0, bytes.Count(text, []byte("\n")))
 	c.tellColumns(header)
+	t := newTable(header)
 	for {
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
@@ -55,8 +58,31 @@ func readCSV(text []byte) (*Import, error) {
 			c.skip(line, "the line has %d fields, the header %d", len(record), len(header))
 			continue
 		}
-		c.record(header, record, line)
+		c.record(t, record, line)
 	}
+}
+
+// table is what the header of a table says of its columns.
+type table struct {
+	// header has the columns as they are written, and words the same in lower case.
+	header, words []string
+	// naming is the column that names the account. Of several that could, the first in
+	// the order of columns does; the others are attributes.
+	naming int
+}
+
+func newTable(header []string) *table {
+	t := &table{naming: -1}
+	for _, column := range header {
+		t.header = append(t.header, strings.TrimSpace(column))
+		t.words = append(t.words, strings.ToLower(strings.TrimSpace(column)))
+	}
+	for _, name := range columns[:4] {
+		if t.naming = slices.Index(t.words, strings.ToLower(name)); t.naming >= 0 {
+			break
+		}
+	}
+	return t
 }
 
 // repeated returns a column that stands twice in a header, "" where none does.
@@ -114,41 +140,37 @@ func isName(column string) bool {
 	return slices.ContainsFunc(columns[:4], func(c string) bool { return strings.EqualFold(c, strings.TrimSpace(column)) })
 }
 
-// record reads one line. Of several columns that could name the account the
-// first in the order of columns does; the others are attributes.
-func (c *collection) record(header, record []string, line int) {
-	naming := -1
-	for _, word := range columns[:4] {
-		naming = slices.IndexFunc(header, func(h string) bool { return strings.EqualFold(strings.TrimSpace(h), word) })
-		if naming >= 0 {
-			break
-		}
-	}
+// record reads one line.
+func (c *collection) record(t *table, record []string, line int) {
 	a := Account{Line: line}
-	a.Name = strings.TrimSpace(record[naming])
+	a.Name = strings.Clone(strings.TrimSpace(record[t.naming])) // so that it does not keep the whole line
+	c.attributes = c.attributes[:0]
 	for i, text := range record {
-		column, text := strings.TrimSpace(header[i]), strings.TrimSpace(text)
-		if i == naming || text == "" {
+		text := strings.TrimSpace(text)
+		if i == t.naming || text == "" {
 			continue
 		}
-		if err := a.column(column, text); err != nil {
-			c.skip(line, "the account %s: %s: %v", a.Name, column, err)
+		if err := c.column(&a, t, i, text); err != nil {
+			c.skip(line, "the account %s: %s: %v", a.Name, t.header[i], err)
 			return
 		}
 	}
+	a.Attributes = c.sharedAttributes()
 	c.add(a)
 }
 
-// column takes over one cell.
-func (a *Account) column(column, text string) error {
-	switch strings.ToLower(column) {
+// column takes over one cell of an account.
+func (c *collection) column(a *Account, t *table, i int, text string) error {
+	switch t.words[i] {
 	case "kind":
 		return a.Kind.UnmarshalText([]byte(text))
 	case "groups":
-		a.Groups = append(a.Groups, alternatives(text)...)
+		for v := range alternatives(text) {
+			a.Groups = append(a.Groups, v)
+		}
 	case "methods":
-		for _, m := range alternatives(text) {
-			a.enrol(m)
+		for m := range alternatives(text) {
+			a.enrol(c.once(m))
 		}
 	case "joined":
 		a.Joined = new(directory.Date)
@@ -156,12 +178,12 @@ func (a *Account) column(column, text string) error {
 	case "disabled", "active":
 		yes, err := truth(text)
 		// Any column that disables does.
-		a.Disabled = a.Disabled || err == nil && yes == strings.EqualFold(column, "disabled")
+		a.Disabled = a.Disabled || err == nil && yes == (t.words[i] == "disabled")
 		return err
 	case "account_risk":
 		return a.risk().Level.UnmarshalText([]byte(text))
 	case "account_risk_because":
-		a.risk().Because = text
+		a.risk().Because = c.once(text)
 	case "account_risk_since":
 		return moment(&a.risk().Since, text)
 	case "asked_at":
@@ -169,7 +191,7 @@ func (a *Account) column(column, text string) error {
 	case "password_changed_at":
 		return moment(&a.PasswordChangedAt, text)
 	default:
-		a.attribute(column, attempt.TextScalar(text))
+		c.attributes = append(c.attributes, attribute{t.header[i], text})
 	}
 	return nil
 }
@@ -195,14 +217,40 @@ func moment(into **time.Time, text string) error {
 
 // alternatives splits a cell that holds several values: at semicolons, commas or
 // bars.
-func alternatives(text string) []string {
-	var values []string
-	for _, v := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(";,|", r) }) {
-		if v = strings.TrimSpace(v); v != "" {
-			values = append(values, v)
+func alternatives(text string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for v := range strings.FieldsFuncSeq(text, func(r rune) bool { return r == ';' || r == ',' || r == '|' }) {
+			if v = strings.TrimSpace(v); v != "" && !yield(v) {
+				return
+			}
 		}
 	}
-	return values
+}
+
+// attribute is a cell that became one.
+type attribute struct{ column, text string }
+
+// sharedAttributes returns the attributes of one account. Accounts that have the same
+// share them, for a map takes more memory than the rest of an account.
+func (c *collection) sharedAttributes() map[string]attempt.Scalar {
+	if len(c.attributes) == 0 {
+		return nil
+	}
+	c.key = c.key[:0]
+	for _, a := range c.attributes {
+		c.key = append(append(append(append(c.key, a.column...), 0), a.text...), 0)
+	}
+	if shared, ok := c.shared[string(c.key)]; ok {
+		return shared
+	}
+	var a Account
+	for _, cell := range c.attributes {
+		a.attribute(cell.column, attempt.TextScalar(c.once(cell.text)))
+	}
+	if len(c.shared) < mostShared {
+		c.shared[string(c.key)] = a.Attributes
+	}
+	return a.Attributes
 }
 
 func truth(text string) (bool, error) {

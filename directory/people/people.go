@@ -63,10 +63,33 @@ type collection struct {
 	Import
 	// index and groups find accounts and groups by name.
 	index, groups map[string]int
+	// attributes are those of the account that is read, and key what they are shared by.
+	attributes []attribute
+	key        []byte
+	shared     map[string]map[string]attempt.Scalar
+	// spelled holds texts that many accounts state.
+	spelled map[string]string
 }
 
+// mostShared is how many different texts, and sets of attributes, accounts share.
+const mostShared = 1 << 14
+
 func newCollection() *collection {
-	return &collection{index: make(map[string]int), groups: make(map[string]int)}
+	return &collection{index: make(map[string]int), groups: make(map[string]int),
+		shared: make(map[string]map[string]attempt.Scalar), spelled: make(map[string]string)}
+}
+
+// once returns a text that does not keep the line that it is from, the same for all who
+// state it.
+func (c *collection) once(text string) string {
+	if known, ok := c.spelled[text]; ok {
+		return known
+	}
+	text = strings.Clone(text)
+	if len(c.spelled) < mostShared {
+		c.spelled[text] = text
+	}
+	return text
 }
 
 func (c *collection) skip(line int, format string, args ...any) {
@@ -99,8 +122,14 @@ func (c *collection) add(a Account) bool {
 // group notes a group and returns the name that it has in a book, where names
 // have no spaces.
 func (c *collection) group(name string) string {
-	name = strings.Join(strings.Fields(name), "-")
-	if _, known := c.groups[name]; !known && name != "" {
+	if known, ok := c.groups[name]; ok {
+		return c.Groups[known].Name
+	}
+	name = strings.Join(strings.Fields(strings.Clone(name)), "-")
+	if known, ok := c.groups[name]; ok {
+		return c.Groups[known].Name
+	}
+	if name != "" {
 		c.groups[name] = len(c.Groups)
 		c.Groups = append(c.Groups, directory.Group{Name: name})
 	}
