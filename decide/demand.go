@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -510,11 +511,29 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 	if _, identified := e.FindDevice().Identity(); !identified {
 		return false
 	}
+	return e.remembers(d, takesFallback, e.Profile.Barred())
+}
+
+// mayBeShown reports whether a method demand that is not met would be, were a fact
+// known that is missing: what identifies a device that remembers, or whether a method is
+// barred. It is for conditions, where that nothing was shown must be sure.
+func (e *evaluation) mayBeShown(d *demand) bool {
+	takesFallback := d.fallback != 0 && (d.methods&e.Profile.Enrolled() == 0 || e.takesFallback(d))
+	would := func(p proof) bool {
+		return (d.methods.Has(p.method) || d.fallback.Has(p.method) && (takesFallback || p.fallback)) && p.within(d.within)
+	}
+	return slices.ContainsFunc(e.gatherProofs(), would) || slices.ContainsFunc(e.doubted, would) ||
+		d.remember > 0 && e.remembers(d, takesFallback, e.Profile.Barred()&^e.Profile.PerhapsBarred())
+}
+
+// remembers reports whether the device says that it remembers a method that would do
+// and is not barred.
+func (e *evaluation) remembers(d *demand, takesFallback bool, barred directory.MethodSet) bool {
 	would := d.methods
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= e.Profile.Barred()
+	would &^= barred
 	a := e.Profile.Account()
 	for _, r := range e.FindDevice().Remembered() {
 		m, ok := e.judge.directory.FindMethod(r.Method)

@@ -43,8 +43,10 @@ type evaluation struct {
 	// proofs are those that count, once they are gathered.
 	proofs   []proof
 	gathered bool
-	weighed  bool
-	weight   risk.Score
+	// doubted are proofs of methods that may be barred, which count for nothing.
+	doubted []proof
+	weighed bool
+	weight  risk.Score
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 
@@ -178,7 +180,7 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 	e.wrong = a.Check()
 	if e.wrong != nil {
 		e.PlaceFound, e.DeviceFound, e.gathered = true, true, true
-		e.where, e.Place, e.proofs = whereabouts{}, nil, e.proofs[:0]
+		e.where, e.Place, e.proofs, e.doubted = whereabouts{}, nil, e.proofs[:0], e.doubted[:0]
 		e.view, e.deviceLost = j.directory.View(a), nil
 		return e
 	}
@@ -240,7 +242,7 @@ func (e *evaluation) gatherProofs() []proof {
 		return e.proofs
 	}
 	e.gathered = true
-	e.proofs = e.proofs[:0]
+	e.proofs, e.doubted = e.proofs[:0], e.doubted[:0]
 	for i := range e.Attempt.Proofs {
 		e.addProof(&e.Attempt.Proofs[i], true)
 	}
@@ -252,7 +254,8 @@ func (e *evaluation) gatherProofs() []proof {
 
 func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	m, ok := e.judge.directory.FindMethod(p.Method)
-	if !ok || e.Profile != nil && e.Profile.Barred().Has(m) || m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
+	doubted := e.Profile != nil && e.Profile.PerhapsBarred().Has(m)
+	if !ok || e.Profile != nil && e.Profile.Barred().Has(m) && !doubted || m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
 		return // it proves nothing; Decide says so in a notice
 	}
 	made := proof{method: m, age: ageless, inSession: true, ownApp: ofAttempt}
@@ -276,7 +279,11 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 			made.ownApp = ok && app == e.App
 		}
 	}
-	if made.now || made.inSession {
+	switch {
+	case !made.now && !made.inSession:
+	case doubted:
+		e.doubted = append(e.doubted, made)
+	default:
 		e.proofs = append(e.proofs, made)
 	}
 }

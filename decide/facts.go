@@ -166,7 +166,10 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 	}
 	switch d.kind {
 	case methodDemand:
-		return condition.Of(e.isShown(d, true))
+		if e.isShown(d, true) {
+			return condition.True
+		}
+		return condition.FalseUnless(e.mayBeShown(d))
 	case enrolDemand:
 		switch {
 		case d.methods&e.Profile.Enrolled() != 0:

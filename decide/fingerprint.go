@@ -75,7 +75,9 @@ func (w fingerprinter) accounts(accounts []directory.Account) {
 		}
 		w.truth(a.Joined != nil)
 		if a.Joined != nil {
-			w.text(a.Joined.String())
+			w.number(uint64(a.Joined.Year))
+			w.number(uint64(a.Joined.Month))
+			w.number(uint64(a.Joined.Day))
 		}
 		rest = *a
 		rest.Name, rest.Kind, rest.Disabled, rest.Groups, rest.Methods, rest.Attributes, rest.Joined = "", 0, false, nil, nil, nil, nil

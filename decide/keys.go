@@ -100,7 +100,12 @@ var (
 			return condition.Binding{Numbers: []int32{i}, Words: value}, nil
 		}),
 		Holds: evaluating((*evaluation).proved),
-		Saw:   evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawProofs() }),
+		Saw: evaluating(func(e *evaluation, t *condition.Test) string {
+			if e.proved(t) == condition.Unknown {
+				return ""
+			}
+			return e.sawProofs()
+		}),
 		Says: func(t *condition.Test, negated bool) string {
 			return "they " + condition.Either(negated, "have met ", "have not met ") + t.Wants() + " in this session"
 		},

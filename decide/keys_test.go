@@ -25,6 +25,9 @@ devices:
   - {name: hub, platform: linux, facts: {firewall: false}}
 assurances:
   papers: {accept: {document: rules, version: 2}}
+  carded: {prove: [{any_of: [odd-card]}]}
+  kept: {prove: [{any_of: [push], within: 12h, remember: 30d}]}
+methods: {odd-card: {kind: possession, barred_for: {attributes: {team: red}}}}
 accounts:
   - {name: dee, groups: [crew], attributes: {team: red}, joined: 2026-11-01, methods: [push], account_risk: {level: medium}}
   - {name: eli, attributes: {team: blue}, joined: 2020-01-01, methods: [password]}
@@ -35,6 +38,7 @@ groups: [{name: reds, where: {attributes: {team: red}}}]
 // TestEveryKey tests each key where it holds, fails and is unknown. It fails when
 // a key is added without its row.
 func TestEveryKey(t *testing.T) {
+	const rememberedPush = `"remembered":[{"account":"ann","method":"push","at":"2026-11-20T10:00:00Z"}]`
 	const never = "" // the directory is closed, or the attempt always says
 	rows := map[condition.Key][]struct{ when, holds, fails, unknown string }{
 		directory.KeyAnyone:   {{"{anyone: true}", `"account":"ann"`, never, never}},
@@ -129,6 +133,19 @@ func TestEveryKey(t *testing.T) {
 		decide.KeyProved: {
 			{"{proved: [known]}", passwordNow, `"account":"ann"`, never},
 			{"{proved: [papers]}", `"accepted":[{"document":"rules","version":3}]`, `"accepted":[{"document":"rules","version":1}]`, never},
+			// Whether a method is barred, and which device it is, may be missing facts.
+			{
+				"{proved: [carded]}",
+				`"account":"eli","proofs":[{"method":"odd-card"}]`,
+				`"account":"dee","proofs":[{"method":"odd-card"}]`,
+				`"account":"ann","proofs":[{"method":"odd-card"}]`,
+			},
+			{
+				"{proved: [kept]}",
+				`"device":{"id":"laptop",` + rememberedPush + `}`,
+				`"device":{"id":"laptop"}`,
+				`"device":{` + rememberedPush + `}`,
+			},
 		},
 	}
 	for _, key := range condition.Keys() {

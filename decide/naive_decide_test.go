@@ -44,6 +44,7 @@ type ask struct {
 	method        bool
 	sure, maybeID bool
 	maybe         bool // an enrolment that may have been made
+	maybeMet      bool // a proof that would do, were a missing fact known
 }
 
 // speaker is a policy that applies.
@@ -59,6 +60,7 @@ type speaker struct {
 type shownProof struct {
 	attempt.Proof
 	ofAttempt, inSession bool
+	doubted              bool // its method may be barred, so that it counts for nothing
 	age                  time.Duration
 }
 
@@ -67,7 +69,7 @@ func (n naive) shownProofs() []shownProof {
 	var list []shownProof
 	add := func(p attempt.Proof, ofAttempt bool) {
 		started := n.a.Session.Started
-		x := shownProof{p, ofAttempt, true, n.a.At.Sub(p.At)}
+		x := shownProof{p, ofAttempt, true, false, n.a.At.Sub(p.At)}
 		if p.At.IsZero() {
 			x.age = 1 << 62
 			if ofAttempt {
@@ -76,7 +78,8 @@ func (n naive) shownProofs() []shownProof {
 		} else if !started.IsZero() && !n.later(started) && p.At.Add(time.Minute).Before(started) {
 			x.inSession = false
 		}
-		counts := n.method(p.Method) != nil && n.barred(p.Method) == no && !n.later(p.At)
+		counts := n.method(p.Method) != nil && n.barred(p.Method) != yes && !n.later(p.At)
+		x.doubted = n.barred(p.Method) == maybe
 		if p.Method == directory.DeskPass {
 			counts = counts && ofAttempt && n.a.Action.TakesDeskPass()
 		}
@@ -98,8 +101,11 @@ func (p shownProof) isNow() bool { return p.ofAttempt && p.age <= 10*time.Minute
 
 // proves reports whether a method of the list was proven within; fallbacks count
 // where allowed or marked.
-func (n naive) proves(methods, fallback []string, takes bool, within decide.Within, shared bool) bool {
+func (n naive) proves(methods, fallback []string, takes bool, within decide.Within, shared, doubted bool) bool {
 	for _, p := range n.shownProofs() {
+		if p.doubted && !doubted {
+			continue
+		}
 		would := p.Method == directory.DeskPass || slices.Contains(methods, p.Method) ||
 			slices.Contains(fallback, p.Method) && (takes || p.Fallback && !p.ofAttempt)
 		forApp := p.ofAttempt || p.App != "" && n.appNamed(p.App) == n.appNamed(n.a.App) && n.appNamed(p.App) != nil
@@ -143,7 +149,7 @@ func (n naive) takesFallback(preferred []string) bool {
 	})
 }
 
-func (n naive) remembered(p decide.Prove, preferred []string, takes bool) bool {
+func (n naive) remembered(p decide.Prove, preferred []string, takes, doubted bool) bool {
 	said, _ := n.device()
 	id, _ := said.ID.Get()
 	account := n.account()
@@ -151,7 +157,8 @@ func (n naive) remembered(p decide.Prove, preferred []string, takes bool) bool {
 		would := slices.Contains(preferred, r.Method) || takes && slices.Contains(p.Fallback, r.Method)
 		void := account.PasswordChangedAt != nil && account.PasswordChangedAt.After(r.At) ||
 			account.AccountRisk != nil && (account.AccountRisk.Since == nil || account.AccountRisk.Since.After(r.At))
-		if p.Remember > 0 && id != "" && r.Account == account.Name && would && n.barred(r.Method) == no && !void && !n.later(r.At) &&
+		barred := n.barred(r.Method)
+		if p.Remember > 0 && (id != "" || doubted) && r.Account == account.Name && would && (barred == no || doubted && barred == maybe) && !void && !n.later(r.At) &&
 			!r.At.Add(time.Duration(p.Remember)).Before(n.a.At) {
 			return true
 		}
@@ -177,9 +184,11 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 	for _, p := range a.Prove {
 		preferred := n.preferred(p)
 		takes := n.takesFallback(preferred)
-		met := n.proves(preferred, p.Fallback, takes, p.Within, shared) || n.remembered(p, preferred, takes)
+		met := n.proves(preferred, p.Fallback, takes, p.Within, shared, false) || n.remembered(p, preferred, takes, false)
 		entry := add("", met)
 		entry.method = true
+		mayTake := takes || n.hasOne(preferred) != yes
+		entry.maybeMet = n.proves(preferred, p.Fallback, mayTake, p.Within, shared, true) || n.remembered(p, preferred, mayTake, true)
 		has := n.hasOne(append(slices.Clone(preferred), p.Fallback...))
 		entry.lacking, entry.surely = has != yes, has == no
 		entry.words = fmt.Sprintf("method %s %s", strings.Join(preferred, ","), p.Within)
@@ -256,7 +265,7 @@ func (n naive) proved(name string) condition.Truth {
 		if a.words == "consent" && n.a.Client.IsUnknown() {
 			truth = condition.Unknown
 		}
-		if a.maybe {
+		if a.maybe || a.maybeMet && a.state != 0 {
 			truth = maybe
 		}
 		all = min(all, truth)
@@ -299,7 +308,7 @@ func (n naive) left(name string, shared, inChoice bool) []ask {
 		}
 		alone := i < len(a.Prove) && slices.Equal(n.preferred(a.Prove[i]), []string{"password"})
 		anotherNow := slices.ContainsFunc(n.shownProofs(), func(p shownProof) bool {
-			return p.isNow() && (p.Method == directory.DeskPass || p.Method != "password" && n.enrolled(p.Method) == yes)
+			return !p.doubted && p.isNow() && (p.Method == directory.DeskPass || p.Method != "password" && n.enrolled(p.Method) == yes)
 		})
 		switch {
 		case x.surely && x.state != 0 && n.eased(name, methods),
@@ -380,7 +389,7 @@ func (n naive) outcome(o decide.Outcome, shared bool) []ask {
 		for _, m := range n.catalogue() {
 			all = append(all, m.Name)
 		}
-		if n.proves(all, nil, false, decide.Session, shared) {
+		if n.proves(all, nil, false, decide.Session, shared, false) {
 			any.state = 0
 		}
 		list = append(list, any)

@@ -233,7 +233,6 @@ func (e *Directory) fillAccounts() error {
 	var facts Facts
 	for i := range e.profiles {
 		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i), &facts)
-		e.profiles[i].hash, e.profiles[i].hashed = e.hashText(e.Accounts[i].Name), true
 	}
 	return nil
 }

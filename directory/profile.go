@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -28,11 +29,12 @@ type Profile struct {
 	domain          string
 	kind            Kind
 	// methods are those enrolled and surely not barred; perhapsMethods are those
-	// enrolled that may be barred; barred are all that may be, which prove
-	// nothing.
-	methods, perhapsMethods, barred MethodSet
-	hash                            uint64
-	hashed                          bool
+	// enrolled that may be barred; barred are all that are or may be, which prove
+	// nothing, and perhapsBarred those that may be.
+	methods, perhapsMethods, barred, perhapsBarred MethodSet
+	// hash is that of the name, zero until somebody asks for a share. It is read and
+	// written as a whole, for the profiles of the book are everybody's.
+	hash uint64
 }
 
 // Account returns what is stated of the account. The caller must not change it.
@@ -58,6 +60,9 @@ func (p *Profile) PerhapsEnrolled() MethodSet { return p.perhapsMethods }
 // Barred returns the methods that prove nothing for the account, surely or
 // perhaps.
 func (p *Profile) Barred() MethodSet { return p.barred }
+
+// PerhapsBarred returns those of them of which it is not known.
+func (p *Profile) PerhapsBarred() MethodSet { return p.perhapsBarred }
 
 // Groups returns the names of all groups that the account is surely in, directly
 // or through others, sorted.
@@ -108,9 +113,10 @@ func (p *Profile) JoinedUntil(span Span, at time.Time) (time.Time, bool) {
 // splitmix64 (G. L. Steele, D. Lea, C. H. Flood, Fast splittable pseudorandom
 // number generators, 2014).
 func (p *Profile) share(t *condition.Test) uint64 {
-	hash := p.hash
-	if !p.hashed { // a supplied account is hashed only where it is asked for
+	hash := atomic.LoadUint64(&p.hash)
+	if hash == 0 {
 		hash = p.directory.hashText(p.account.Name)
+		atomic.StoreUint64(&p.hash, hash)
 	}
 	z := hash ^ t.Salt()*0x9e3779b97f4a7c15
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
@@ -184,7 +190,7 @@ func (d *Directory) Resolve(supplied *Account, room *Room) *Profile {
 	if named && int(number) < len(d.profiles) {
 		room.account.CompleteFrom(d.profiles[number].account)
 	}
-	room.profile.hashed = false
+	room.profile.hash = 0
 	d.resolve(&room.profile, &room.account, number, &room.facts)
 	return &room.profile
 }
@@ -215,7 +221,7 @@ func (d *Directory) resolve(p *Profile, a *Account, number int32, facts *Facts) 
 		}
 	}
 	// Membership looks at what is listed alone: barring may depend on groups.
-	p.methods, p.perhapsMethods, p.barred = enrolled, 0, 0
+	p.methods, p.perhapsMethods, p.barred, p.perhapsBarred = enrolled, 0, 0, 0
 	*facts = Facts{HasProfile: true, Profile: p} // at no moment, which neither may ask for
 	for _, w := range d.where {
 		switch condition.Eval(w.condition, facts) {
@@ -232,7 +238,7 @@ func (d *Directory) resolve(p *Profile, a *Account, number int32, facts *Facts) 
 			p.barred = p.barred.Add(int(b.number))
 			enrolled &^= 1 << b.number
 		case condition.Unknown:
-			p.barred = p.barred.Add(int(b.number))
+			p.barred, p.perhapsBarred = p.barred.Add(int(b.number)), p.perhapsBarred.Add(int(b.number))
 			p.perhapsMethods |= enrolled & (1 << b.number)
 		}
 	}
