@@ -26,6 +26,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -107,7 +108,7 @@ func DirectoryPlaces() []string { return slices.Clone(directoryPlaces) }
 
 // UnmarshalText reads inside or outside.
 func (p *DirectoryPlace) UnmarshalText(text []byte) error {
-	return directory.ParseWord(p, "a place of the directory", string(text), directoryPlaces, Inside)
+	return words.Parse(p, "a place of the directory", string(text), directoryPlaces, Inside)
 }
 
 // Acceptance says that a finding of inspect is lived with. It has no effect on

@@ -16,6 +16,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Client is an outside program.
@@ -64,7 +65,7 @@ func (s Standing) MarshalText() ([]byte, error) { return []byte(s.String()), nil
 
 // UnmarshalText reads unreviewed, approved or barred.
 func (s *Standing) UnmarshalText(text []byte) error {
-	return directory.ParseWord(s, "a standing", string(text), standings, Unreviewed)
+	return words.Parse(s, "a standing", string(text), standings, Unreviewed)
 }
 
 // Outcome is what becomes of a request. The zero Outcome is [Refuse], so that an
@@ -98,7 +99,7 @@ func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil 
 
 // UnmarshalText reads allow, review or refuse.
 func (o *Outcome) UnmarshalText(text []byte) error {
-	return directory.ParseWord(o, "an outcome of consent", string(text), outcomes, Refuse)
+	return words.Parse(o, "an outcome of consent", string(text), outcomes, Refuse)
 }
 
 // ResourceKind is whose data is asked for.
@@ -120,7 +121,7 @@ func (k ResourceKind) String() string { return resources[k] }
 
 // UnmarshalText reads own or group.
 func (k *ResourceKind) UnmarshalText(text []byte) error {
-	return directory.ParseWord(k, "a kind of resource", string(text), resources, Own)
+	return words.Parse(k, "a kind of resource", string(text), resources, Own)
 }
 
 // Resource is whose data is asked for: one's own where Group is "".

@@ -13,7 +13,7 @@ import (
 // one made in Go gets the same list as one that was read from files. Compile
 // refuses a rulebook with a problem.
 func (book *Rulebook) Check(report func(directory.Problem)) {
-	book.Directory.Check(report)
+	directory.CheckContents(&book.Directory, report)
 	book.checkRules(report)
 }
 

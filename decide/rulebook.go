@@ -16,6 +16,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Rulebook is what is decided by: the facts, and the policies on them. Anyone who
@@ -89,7 +90,7 @@ func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil 
 
 // UnmarshalText reads grant, step_up or block.
 func (v *Verdict) UnmarshalText(text []byte) error {
-	return directory.ParseWord(v, "a verdict", string(text), verdicts, Block)
+	return words.Parse(v, "a verdict", string(text), verdicts, Block)
 }
 
 // Stage says how far a policy has come.
@@ -116,7 +117,7 @@ func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // UnmarshalText reads draft, shadow or live.
 func (s *Stage) UnmarshalText(text []byte) error {
-	return directory.ParseWord(s, "a stage", string(text), stages, Draft)
+	return words.Parse(s, "a stage", string(text), stages, Draft)
 }
 
 // Policy says what is asked of whom at which apps. The first of its rules that

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Kind is what an account is for. The zero Kind states nothing, which means a
@@ -42,7 +43,7 @@ func (k Kind) String() string {
 
 // UnmarshalText reads a kind.
 func (k *Kind) UnmarshalText(text []byte) error {
-	return ParseWord(k, "a kind of account", string(text), kinds, Person)
+	return words.Parse(k, "a kind of account", string(text), kinds, Person)
 }
 
 // Level is how much risk there is.
@@ -74,12 +75,12 @@ func (l Level) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
 
 // UnmarshalText reads none, low, medium or high.
 func (l *Level) UnmarshalText(text []byte) error {
-	return parseWord(l, "a level of risk", string(text), levels)
+	return words.Parse(l, "a level of risk", string(text), levels, 0)
 }
 
 // ParseLevel reads a level that a condition can ask for: low, medium or high.
 func ParseLevel(text string) (level Level, err error) {
-	err = ParseWord(&level, "a level of risk to ask for", text, levels[1:], LowRisk)
+	err = words.Parse(&level, "a level of risk to ask for", text, levels[1:], LowRisk)
 	return level, err
 }
 

@@ -158,9 +158,9 @@ func (c Checker) Condition(what, name, place string, node condition.Node, about 
 // nowhereInFiles is the place of what has none.
 func nowhereInFiles(int) condition.Position { return condition.Position{} }
 
-// Check reports every problem with the contents to report, in no particular order.
-// New refuses contents with one.
-func (c *Contents) Check(report func(Problem)) {
+// CheckContents reports every problem with the contents to report, in no particular
+// order. New refuses contents with one.
+func CheckContents(c *Contents, report func(Problem)) {
 	k := Checker{report}
 	groups := k.Named("group", len(c.Groups), func(i int) string { return c.Groups[i].Name }, nowhereInFiles)
 	accounts := k.Named("account", len(c.Accounts), func(i int) string { return c.Accounts[i].Name }, nowhereInFiles)
@@ -175,15 +175,15 @@ func (c *Contents) Check(report func(Problem)) {
 	for _, m := range Catalogue(c.Methods) {
 		methods[m.Name] = true
 	}
-	c.checkAccounts(k, groups, methods)
-	c.checkGroups(k, groups, accounts)
-	c.checkMethods(k, len(methods))
-	c.checkPlaces(k)
-	c.checkPostures(k)
-	c.checkApps(k, groups)
+	checkAccounts(c, k, groups, methods)
+	checkGroups(c, k, groups, accounts)
+	checkMethods(c, k, len(methods))
+	checkPlaces(c, k)
+	checkPostures(c, k)
+	checkApps(c, k, groups)
 }
 
-func (c *Contents) checkAccounts(k Checker, groups, methods map[string]bool) {
+func checkAccounts(c *Contents, k Checker, groups, methods map[string]bool) {
 	for i := range c.Accounts {
 		a := &c.Accounts[i]
 		refer := func(kind string, names []string, known map[string]bool) {
@@ -211,7 +211,7 @@ func (c *Contents) checkAccounts(k Checker, groups, methods map[string]bool) {
 	}
 }
 
-func (c *Contents) checkGroups(k Checker, groups, accounts map[string]bool) {
+func checkGroups(c *Contents, k Checker, groups, accounts map[string]bool) {
 	includes := map[string][]string{}
 	for i := range c.Groups {
 		g := &c.Groups[i]
@@ -236,7 +236,7 @@ func (c *Contents) checkGroups(k Checker, groups, accounts map[string]bool) {
 	k.Circles("group", "includes itself", includes)
 }
 
-func (c *Contents) checkMethods(k Checker, n int) {
+func checkMethods(c *Contents, k Checker, n int) {
 	if n > MaxMethods {
 		k.Wrong(
 			"method",
@@ -254,14 +254,14 @@ func (c *Contents) checkMethods(k Checker, n int) {
 			k.Wrong("method", m.Name, condition.Position{}, "method %s: %v", m.Name, err)
 		}
 		for _, trait := range m.Traits {
-			if int(trait) >= len(traits) {
+			if int(trait) >= len(Traits()) {
 				k.Wrong("method", m.Name, condition.Position{}, "method %s: trait %d is none that there is", m.Name, trait)
 			}
 		}
 	}
 }
 
-func (c *Contents) checkPlaces(k Checker) {
+func checkPlaces(c *Contents, k Checker) {
 	for _, n := range c.Networks {
 		if _, err := ParseRange(n.Name); err == nil {
 			k.Wrong("network", n.Name, condition.Position{}, "the network %q is named like an address; give it a name of its own", n.Name)
@@ -297,7 +297,7 @@ func (c *Contents) checkPlaces(k Checker) {
 		}
 	}
 	for _, w := range c.Windows {
-		if w.From != nil && *w.From == endOfDay {
+		if w.From != nil && *w.From == EndOfDay {
 			k.Wrong(
 				"window",
 				w.Name,
@@ -307,12 +307,12 @@ func (c *Contents) checkPlaces(k Checker) {
 			)
 		}
 		for _, clock := range []*Clock{w.From, w.To} {
-			if clock != nil && (*clock < 0 || *clock > endOfDay) {
+			if clock != nil && (*clock < 0 || *clock > EndOfDay) {
 				k.Wrong("window", w.Name, condition.Position{}, "window %s: %d minutes after midnight is no time of day", w.Name, *clock)
 			}
 		}
 		for _, day := range w.Days {
-			if day < 0 || int(day) >= len(weekdays) {
+			if day < 0 || int(day) >= len(Weekdays()) {
 				k.Wrong("window", w.Name, condition.Position{}, "window %s: day %d is none of the week", w.Name, day)
 			}
 		}
@@ -324,7 +324,7 @@ func (c *Contents) checkPlaces(k Checker) {
 	}
 }
 
-func (c *Contents) checkPostures(k Checker) {
+func checkPostures(c *Contents, k Checker) {
 	for _, p := range c.Postures {
 		if len(p.Checks) == 0 {
 			k.Wrong("posture", p.Name, condition.Position{}, "posture %s checks nothing; list what the device's report must show", p.Name)
@@ -337,7 +337,7 @@ func (c *Contents) checkPostures(k Checker) {
 	}
 }
 
-func (c *Contents) checkApps(k Checker, groups map[string]bool) {
+func checkApps(c *Contents, k Checker, groups map[string]bool) {
 	known := map[string]string{}
 	for _, a := range c.Apps {
 		known[a.Name] = a.Name

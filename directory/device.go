@@ -333,7 +333,7 @@ func (v *DeviceView) passes(r *reports, c *Check) condition.Truth {
 }
 
 // isUnlisted reports whether a check is by platform and does not list this one.
-func (c *Check) isUnlisted(platform string) bool {
+func isUnlisted(c *Check, platform string) bool {
 	if c.AtLeast == nil || c.AtLeast.ByPlatform == nil {
 		return false
 	}
@@ -440,7 +440,7 @@ func (v *DeviceView) Failing(p *Posture) []Finding {
 		}
 		value, _, _ := v.fact(&reports, c.Fact)
 		saw := value.String()
-		if platform, known := v.Platform(); known && c.isUnlisted(platform) {
+		if platform, known := v.Platform(); known && isUnlisted(c, platform) {
 			saw = platform
 		}
 		found = append(found, Finding{c, saw})

@@ -13,22 +13,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
-
-// ParseWord finds text among the words of a closed list and stores its number,
-// counted from first. The error suggests the nearest word.
-func ParseWord[T ~uint8 | ~int](into *T, what, text string, words []string, first T) error {
-	i := slices.Index(words, text)
-	if i < 0 {
-		return fmt.Errorf("%q is not %s%s", text, what, nearest.DidYouMean(text, words))
-	}
-	*into = T(i) + first
-	return nil
-}
-
-func parseWord[T ~uint8 | ~int](into *T, what, text string, words []string) error {
-	return ParseWord(into, what, text, words, 0)
-}
 
 // Group is a named set of accounts.
 type Group struct {
@@ -73,7 +59,7 @@ func IPVersions() []string { return slices.Clone(ipVersions) }
 
 // UnmarshalText reads ipv4 or ipv6.
 func (v *IPVersion) UnmarshalText(text []byte) error {
-	return parseWord(v, "a version of IP", string(text), ipVersions)
+	return words.Parse(v, "a version of IP", string(text), ipVersions, 0)
 }
 
 // Limits bound a session. Of several the strictest stands.
@@ -159,7 +145,7 @@ func New(c Contents) (*Directory, error) {
 		c.Zone = time.UTC
 	}
 	var problems Problems
-	c.Check(func(p Problem) { problems = append(problems, p) })
+	CheckContents(&c, func(p Problem) { problems = append(problems, p) })
 	if len(problems) > 0 {
 		return nil, problems
 	}
@@ -199,7 +185,7 @@ func New(c Contents) (*Directory, error) {
 		}
 	}
 	for i := range c.Windows {
-		e.windows = append(e.windows, c.Windows[i].compile(c.Zone))
+		e.windows = append(e.windows, compileWindow(&c.Windows[i], c.Zone))
 	}
 	return e, nil
 }

@@ -349,7 +349,7 @@ func TestCheckReportsEverything(t *testing.T) {
 		Literals: []directory.Range{{}},
 	}
 	var all directory.Problems
-	c.Check(func(p directory.Problem) { all = append(all, p) })
+	directory.CheckContents(&c, func(p directory.Problem) { all = append(all, p) })
 	text := all.Error()
 	for _, want := range []string{"its kind is none", "the level of its risk is none", `account a: method "smoke" is not defined`, `group g: account "nobody" is not defined`, `group g: group "h" is not defined`,
 		"where cannot ask for groups", "barred_for cannot ask for enrolled", "are more than the 64", "trait 99 is none", "named like an address", `"UK" is no assigned`, "runs from IPv4 to IPv6", "write 192.0.2.1-192.0.2.9",

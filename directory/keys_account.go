@@ -89,7 +89,7 @@ var (
 		return condition.Of(f.Profile.domain != "" && slices.Contains(t.Texts(), f.Profile.domain))
 	}, func(p *Profile, _ *condition.Test, _ time.Time) string { return cmp.Or(p.domain, "no domain") }))
 
-	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: kinds,
+	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: Kinds(),
 		Bind: bindWord(func(value string) (Kind, error) { var k Kind; return k, k.UnmarshalText([]byte(value)) }),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
 		Noun: kindWords,
@@ -155,7 +155,7 @@ var (
 		},
 	}, func(f *Facts, t *condition.Test) condition.Truth {
 		return condition.Of(int64(f.Profile.account.RiskAt(f.At)) >= t.Limit())
-	}, func(p *Profile, _ *condition.Test, at time.Time) string { return p.account.sawRisk(at) }))
+	}, func(p *Profile, _ *condition.Test, at time.Time) string { return sawRisk(p.account, at) }))
 
 	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number, Fact: condition.OfManyValues,
 		Doc: "so many percent of all accounts, the same ones each time; a wider share only adds accounts",

@@ -78,7 +78,7 @@ var (
 		return among(t, ours)
 	}))
 
-	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: ipVersions,
+	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: IPVersions(),
 		Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
 		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
 		Bind: bindWord(func(value string) (IPVersion, error) { var v IPVersion; return v, v.UnmarshalText([]byte(value)) }),
@@ -90,7 +90,7 @@ var (
 		},
 		Saw: func(facts any, _ *condition.Test) string {
 			if f := seen(facts); f.FindPlace() != nil {
-				return ipVersions[versionOf(f.Address)]
+				return IPVersions()[versionOf(f.Address)]
 			}
 			return ""
 		},

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Method is a way for a person or a machine to prove itself.
@@ -38,7 +39,7 @@ func (k FactorKind) String() string { return factorKinds[k] }
 
 // UnmarshalText reads knowledge, possession or inherence.
 func (k *FactorKind) UnmarshalText(text []byte) error {
-	return ParseWord(k, "what a method rests on", string(text), factorKinds[1:], Knowledge)
+	return words.Parse(k, "what a method rests on", string(text), factorKinds[1:], Knowledge)
 }
 
 // Trait is a property of a method.
@@ -64,7 +65,7 @@ func (t Trait) String() string { return traits[t] }
 
 // UnmarshalText reads a trait.
 func (t *Trait) UnmarshalText(text []byte) error {
-	return parseWord(t, "a trait", string(text), traits)
+	return words.Parse(t, "a trait", string(text), traits, 0)
 }
 
 // DeskPass is the method that a help desk issues for once. It stands for any

@@ -159,8 +159,8 @@ func (r Range) Contains(a netip.Addr) bool {
 // Prefixes returns the fewest CIDR blocks that make up the range.
 func (r Range) Prefixes() []netip.Prefix { return netipx.IPRangeFrom(r.From, r.To).Prefixes() }
 
-// size is the number of addresses, less one.
-func (r Range) size() *big.Int { return new(big.Int).Sub(number(r.To), number(r.From)) }
+// sizeOf is the number of addresses of a range, less one.
+func sizeOf(r Range) *big.Int { return new(big.Int).Sub(number(r.To), number(r.From)) }
 
 func number(a netip.Addr) *big.Int { return new(big.Int).SetBytes(a.AsSlice()) }
 
@@ -230,7 +230,7 @@ func (p *Place) add(number int32, n *Network, r Range) {
 	p.Networks = append(p.Networks, number)
 	p.Ours = p.Ours || n.Ours
 	p.Anonymous = p.Anonymous || n.Anonymous
-	p.state(attempt.CountryCode(n.Country), r.size())
+	p.state(attempt.CountryCode(n.Country), sizeOf(r))
 	p.settle()
 }
 

@@ -135,7 +135,7 @@ func (d *Directory) hashText(text string) uint64 {
 }
 
 // sawRisk describes the standing risk with its reason and its beginning.
-func (a *Account) sawRisk(at time.Time) string {
+func sawRisk(a *Account, at time.Time) string {
 	if a.AccountRisk == nil {
 		return "none"
 	}

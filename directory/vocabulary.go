@@ -8,6 +8,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // nobody is the number of a name that may stand in a condition though nothing
@@ -63,7 +64,7 @@ func DeviceTraits() []string { return slices.Clone(deviceTraits) }
 
 // UnmarshalText reads known, managed, shared or own.
 func (d *DeviceTrait) UnmarshalText(text []byte) error {
-	return parseWord(d, "what a device can be", string(text), deviceTraits)
+	return words.Parse(d, "what a device can be", string(text), deviceTraits, 0)
 }
 
 func one(what, name string, numbers map[string]int32) (condition.Binding, error) {

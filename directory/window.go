@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Window is a named stretch of time. Days, dates and hours are wall-clock in
@@ -29,14 +31,14 @@ type Clock int
 // clockForm is how a time of day is written: two digits, a colon, two digits.
 var clockForm = regexp.MustCompile(`^[0-2][0-9]:[0-5][0-9]$`)
 
-// endOfDay is 24:00.
-const endOfDay Clock = 24 * 60
+// EndOfDay is 24:00.
+const EndOfDay Clock = 24 * 60
 
 // UnmarshalText reads a time of day from 00:00 to 24:00.
 func (c *Clock) UnmarshalText(text []byte) error {
 	if clockForm.Match(text) {
 		tens := func(i int) Clock { return Clock(text[i]-'0')*10 + Clock(text[i+1]-'0') }
-		if minutes := tens(0)*60 + tens(3); minutes <= endOfDay {
+		if minutes := tens(0)*60 + tens(3); minutes <= EndOfDay {
 			*c = minutes
 			return nil
 		}
@@ -57,7 +59,7 @@ func Weekdays() []string { return slices.Clone(weekdays) }
 
 // UnmarshalText reads mon, tue, wed, thu, fri, sat or sun.
 func (d *Weekday) UnmarshalText(text []byte) error {
-	return parseWord((*int)(d), "a day of the week", string(text), weekdays)
+	return words.Parse((*int)(d), "a day of the week", string(text), weekdays, 0)
 }
 
 // String returns the day as the book writes it.
@@ -73,8 +75,8 @@ type compiledWindow struct {
 	zone     *time.Location
 }
 
-func (w *Window) compile(zone *time.Location) compiledWindow {
-	c := compiledWindow{dates: w.Dates, from: 0, to: endOfDay, zone: zone}
+func compileWindow(w *Window, zone *time.Location) compiledWindow {
+	c := compiledWindow{dates: w.Dates, from: 0, to: EndOfDay, zone: zone}
 	if w.Zone != nil {
 		c.zone = w.Zone
 	}

@@ -97,7 +97,7 @@ func Groupings() []string { return slices.Clone(groupings) }
 
 // UnmarshalText reads policy, app or group.
 func (g *Grouping) UnmarshalText(text []byte) error {
-	return directory.ParseWord(g, "what a description goes by", string(text), groupings, ByPolicy)
+	return words.Parse(g, "what a description goes by", string(text), groupings, ByPolicy)
 }
 
 // Book describes a whole book as it is at a moment.

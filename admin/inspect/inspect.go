@@ -50,7 +50,7 @@ func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil
 
 // UnmarshalText reads note, warning or error.
 func (s *Severity) UnmarshalText(text []byte) error {
-	return directory.ParseWord(s, "a severity", string(text), severities, Note)
+	return words.Parse(s, "a severity", string(text), severities, Note)
 }
 
 // points is what a check is worth in the score.

@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // MaxScore is the highest score; more points change nothing.
@@ -99,7 +100,7 @@ func (d Detector) String() string { return detectors[d] }
 
 // UnmarshalText reads the word for a detector.
 func (d *Detector) UnmarshalText(text []byte) error {
-	return directory.ParseWord(d, "a detector", string(text), detectors[1:], 1)
+	return words.Parse(d, "a detector", string(text), detectors[1:], 1)
 }
 
 // Check reports what is wrong with a signal.
