@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"go.yaml.in/yaml/v4"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -126,7 +128,7 @@ func (r *reader) test(key, value *yaml.Node, k condition.Key) condition.Node {
 		return single(func(text string) error { return new(directory.Span).UnmarshalText([]byte(text)) })
 	case condition.Number:
 		return single(func(text string) error {
-			_, err := directory.Percent(text)
+			_, err := facts.Percent(text)
 			return err
 		})
 	case condition.Named:

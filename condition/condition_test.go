@@ -105,6 +105,8 @@ func TestReasons(t *testing.T) {
 		bound, err := condition.Bind(c.node, letters{})
 		require.NoError(t, err)
 		require.Equal(t, c.want, condition.Eval(bound, letters{}))
+		conjoined := condition.Conjoin(bound)
+		require.Equal(t, c.want, conjoined.Eval(letters{}), "laid out as a list it comes to the same")
 		require.Equal(t, c.why, words(condition.Why(bound, letters{})))
 		require.Equal(t, c.because, words(condition.Because(bound, letters{})))
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -163,7 +165,7 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 }
 
 // stops returns the cause for which a request is refused before any rule.
-func (j *Judge) stops(r *Request, known Known, client *Client, account *directory.Profile, unavailable error) (Cause, bool) {
+func (j *Judge) stops(r *Request, known Known, client *Client, account *facts.Profile, unavailable error) (Cause, bool) {
 	switch {
 	case unavailable != nil:
 		return Cause{

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -13,7 +15,7 @@ import (
 // Judge decides requests by one book. It does not change and is safe for
 // concurrent use.
 type Judge struct {
-	directory *directory.Directory
+	directory *facts.Directory
 	accounts  directory.Accounts
 	scheme    Scheme
 	ladder    *Ladder
@@ -26,7 +28,7 @@ type Judge struct {
 // accounts that are supplied while it decides; nil supplies none. What it is given
 // must not change afterwards. The error names what is wrong: something undefined, a
 // name that stands twice, tiers of the same gravity.
-func Compile(e *directory.Directory, accounts directory.Accounts, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
+func Compile(e *facts.Directory, accounts directory.Accounts, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
 	j := &Judge{directory: e, accounts: accounts, scheme: scheme, clients: map[string]*Client{}}
 	var err error
 	if j.ladder, err = NewLadder(tiers); err != nil {
@@ -74,26 +76,26 @@ func (j *Judge) Scheme() Scheme {
 func (j *Judge) Clients() map[string]*Client { return j.clients }
 
 // Directory returns the facts that the judge decides on.
-func (j *Judge) Directory() *directory.Directory { return j.directory }
+func (j *Judge) Directory() *facts.Directory { return j.directory }
 
 // MayReview reports whether an account may surely answer requests at a moment. One
 // that nobody could find out about may not.
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
 	profile, err := j.Account(ctx, account)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
-		condition.Eval(j.reviewers, directory.FactsOf(profile, at)) == condition.True
+		condition.Eval(j.reviewers, facts.FactsOf(profile, at)) == condition.True
 }
 
 // Account finds an account where accounts are supplied, and else in the book: nil
 // where there is none, and an error where nobody could find out.
-func (j *Judge) Account(ctx context.Context, name string) (*directory.Profile, error) {
-	return j.directory.Lookup(ctx, j.accounts, name, new(directory.Room))
+func (j *Judge) Account(ctx context.Context, name string) (*facts.Profile, error) {
+	return j.directory.Lookup(ctx, j.accounts, name, new(facts.Room))
 }
 
 // vocabulary knows the names of the directory, and those of clients, tiers and
 // scopes.
 type vocabulary struct {
-	directory.Vocabulary
+	facts.Vocabulary
 	judge *Judge
 }
 
@@ -106,7 +108,7 @@ func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 type hearing struct {
 	judge   *Judge
 	request *Request
-	account *directory.Profile
+	account *facts.Profile
 	// client is nil where nobody knows it.
 	client *Client
 	scope  string
@@ -114,8 +116,8 @@ type hearing struct {
 }
 
 // facts are what conditions look at.
-func (h *hearing) facts() *directory.Facts {
-	f := directory.FactsOf(h.account, h.request.At)
+func (h *hearing) facts() *facts.Facts {
+	f := facts.FactsOf(h.account, h.request.At)
 	f.Directory, f.Beyond = h.judge.directory, h
 	return f
 }

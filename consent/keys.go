@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // asking makes a definition about what a client asks for. A test on what is known of
@@ -39,8 +39,8 @@ func asking(d condition.Definition, bind func(j *Judge, value string) (condition
 }
 
 // hearingOf returns what is asked for, nil where the facts do not say.
-func hearingOf(facts any) *hearing {
-	if f, ok := facts.(*directory.Facts); ok {
+func hearingOf(given any) *hearing {
+	if f, ok := given.(*facts.Facts); ok {
 		h, _ := f.Beyond.(*hearing)
 		return h
 	}

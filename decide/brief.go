@@ -4,9 +4,10 @@ import (
 	"context"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Brief is a decision without its words, for a program that judges millions of
@@ -19,7 +20,7 @@ type Brief struct {
 	Causes []Cause
 	// Account is the book's account, nil where it lists none or another was
 	// supplied. App is the number in the directory of the app, -1 where it has none.
-	Account *directory.Profile
+	Account *facts.Profile
 	App     int
 	// Country is where the attempt comes from, as Judge.Whereabouts has it; "" where
 	// that is not known.

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
@@ -13,13 +15,13 @@ import (
 // one made in Go gets the same list as one that was read from files. Compile
 // refuses a rulebook with a problem.
 func (book *Rulebook) Check(report func(directory.Problem)) {
-	directory.CheckContents(&book.Directory, report)
+	facts.CheckContents(&book.Directory, report)
 	book.checkRules(report)
 }
 
 // checkRules checks all but the directory.
 func (book *Rulebook) checkRules(report func(directory.Problem)) {
-	k := checker{Checker: directory.Checker{Report: report}, book: book, assurances: map[string]bool{}, methods: map[string]bool{}}
+	k := checker{Checker: facts.Checker{Report: report}, book: book, assurances: map[string]bool{}, methods: map[string]bool{}}
 	for _, m := range directory.Catalogue(book.Directory.Methods) {
 		k.methods[m.Name] = true
 	}
@@ -35,7 +37,7 @@ func (book *Rulebook) checkRules(report func(directory.Problem)) {
 
 // checker checks one rulebook.
 type checker struct {
-	directory.Checker
+	facts.Checker
 	book                *Rulebook
 	assurances, methods map[string]bool
 }

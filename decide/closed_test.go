@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -31,7 +33,7 @@ func TestZeroValuesAreTheStrictest(t *testing.T) {
 	require.Equal(t, attempt.CheckFailed, attempt.CheckResult(0))
 	require.Equal(t, attempt.Refused, attempt.FailureReason(0))
 	require.Equal(t, consent.Refuse, consent.Decision{}.Outcome)
-	require.Equal(t, directory.Unfit, directory.Fitness(0))
+	require.Equal(t, facts.Unfit, facts.Fitness(0))
 	require.Negative(t, decide.Block.Compare(decide.StepUp))
 	require.Negative(t, decide.StepUp.Compare(decide.Grant))
 }
@@ -101,15 +103,15 @@ func rulebook() decide.Rulebook {
 		Risk:       risk.Scheme{Signals: []risk.Signal{{Name: "odd", Points: 90}}},
 		Assurances: []decide.Assurance{{Name: "own", Prove: prove("password")}, {Name: "held", Prove: prove("push", "otp-app")}},
 		Policies: []decide.Policy{
-			{Name: "base", Stage: decide.Live, Who: test(directory.KeyAnyone, "true"), Apps: test(directory.KeyEvery, "true"),
+			{Name: "base", Stage: decide.Live, Who: test(facts.KeyAnyone, "true"), Apps: test(facts.KeyEvery, "true"),
 				Rules: []decide.Rule{
 					{Name: "odd", When: test(decide.KeyRiskAtLeast, "high")},
-					{Name: "far", When: test(directory.KeyCountries, "BR")},
+					{Name: "far", When: test(facts.KeyCountries, "BR")},
 					{Name: "all", Then: decide.Require("own")},
 				}},
-			{Name: "office", Stage: decide.Live, Who: test(directory.KeyGroups, "office"), Apps: test(directory.KeyEvery, "true"),
+			{Name: "office", Stage: decide.Live, Who: test(facts.KeyGroups, "office"), Apps: test(facts.KeyEvery, "true"),
 				Rules: []decide.Rule{
-					{Name: "managed", When: test(directory.KeyDevice, "managed"), Then: decide.Outcome{Grant: true}},
+					{Name: "managed", When: test(facts.KeyDevice, "managed"), Then: decide.Outcome{Grant: true}},
 					{Name: "all", Then: decide.Require("held")},
 				}},
 		},
@@ -162,7 +164,7 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		{"a group that nobody declared", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Groups: []string{"chiefs"}}} }, with(func(a *attempt.Attempt) { a.App = "books" }), "block app_not_open"},
 		{"an account that only a policy names", func(r *decide.Rulebook) {
 			r.Accounts = people{"bob": directory.Account{Methods: []string{"password"}}}
-			r.Policies[0].Who = &condition.Test{Key: directory.KeyAccounts, Values: []string{"bob"}}
+			r.Policies[0].Who = &condition.Test{Key: facts.KeyAccounts, Values: []string{"bob"}}
 		}, with(func(a *attempt.Attempt) { a.Account = "bob" }), "grant demands_met"},
 		{"a device of the program's", func(r *decide.Rulebook) {
 			r.Accounts, r.Devices = people{"ann": office}, machines{"till": directory.Device{}}

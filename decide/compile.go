@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -20,7 +22,7 @@ import (
 type Judge struct {
 	// book is what was compiled.
 	book      Rulebook
-	directory *directory.Directory
+	directory *facts.Directory
 	digest    string
 	// fingerprint is the digest of what was compiled.
 	fingerprint string
@@ -44,7 +46,7 @@ type Judge struct {
 	index           index
 	deskPass        int
 	// password is the set of the method of that name alone.
-	password directory.MethodSet
+	password facts.MethodSet
 	// methodOrder are the numbers of the methods in order of name.
 	methodOrder []int
 	// openers are the methods that anybody may be offered before any proof.
@@ -122,7 +124,7 @@ type exemption struct {
 type rollout struct {
 	Rollout
 	who             condition.Node
-	methods         directory.MethodSet
+	methods         facts.MethodSet
 	opens, enforced time.Time
 }
 
@@ -130,14 +132,13 @@ type rollout struct {
 // Check reports, or names a condition that cannot be bound.
 func Compile(book Rulebook) (*Judge, error) {
 	digest := fingerprint(&book) // before what follows from others is filled in
-	contents := book.Directory
-	contents.Literals = literals(book)
+	contents, mentioned := book.Directory, facts.Mentioned{Literals: literals(book)}
 	contents.Outside = contents.Outside || book.Accounts != nil
 	if contents.Outside {
-		contents.Named = namedAccounts(book)
+		mentioned.Accounts = namedAccounts(book)
 	}
 	book.Directory = contents
-	facts, err := directory.New(contents)
+	known, err := facts.New(contents, mentioned)
 	var problems directory.Problems
 	if err != nil && !errors.As(err, &problems) {
 		return nil, err
@@ -148,7 +149,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	j := &Judge{
 		book:            book,
-		directory:       facts,
+		directory:       known,
 		digest:          book.Digest,
 		fingerprint:     digest,
 		locator:         book.Locator,
@@ -157,14 +158,14 @@ func Compile(book Rulebook) (*Judge, error) {
 		reports:         book.Reports,
 		assuranceNumber: make(map[string]int32),
 	}
-	j.deskPass, _ = facts.FindMethod(directory.DeskPass)
-	if m, ok := facts.FindMethod("password"); ok {
+	j.deskPass, _ = known.FindMethod(directory.DeskPass)
+	if m, ok := known.FindMethod("password"); ok {
 		j.password = j.password.Add(m)
 	}
-	for i := range facts.Methods() {
+	for i := range known.Methods() {
 		j.methodOrder = append(j.methodOrder, i)
 	}
-	slices.SortFunc(j.methodOrder, func(a, b int) int { return cmp.Compare(facts.Methods()[a].Name, facts.Methods()[b].Name) })
+	slices.SortFunc(j.methodOrder, func(a, b int) int { return cmp.Compare(known.Methods()[a].Name, known.Methods()[b].Name) })
 	if err := j.compileAssurances(book.Assurances); err != nil {
 		return nil, err
 	}
@@ -204,14 +205,14 @@ func Compile(book Rulebook) (*Judge, error) {
 	j.pool.New = func() any {
 		e := &evaluation{judge: j, slots: make([]int32, len(j.policies)), signals: make([]condition.Truth, len(j.model.Signals)),
 			weighings: make([]weighing, len(j.outcomes)), shownIn: make([]shownIn, len(j.demands))}
-		e.Facts = directory.Facts{Directory: facts, HasProfile: true, HasApp: true, Late: e, Device: &e.view, Countries: e, Beyond: e}
+		e.Facts = facts.Facts{Directory: known, HasProfile: true, HasApp: true, Late: e, Device: &e.view, Countries: e, Beyond: e}
 		return e
 	}
 	return j, nil
 }
 
 // Directory returns the facts that the judge decides on.
-func (j *Judge) Directory() *directory.Directory { return j.directory }
+func (j *Judge) Directory() *facts.Directory { return j.directory }
 
 // Rules returns the digest of what was compiled, as JudgedBy.Rules has it.
 func (j *Judge) Rules() string { return j.fingerprint }
@@ -266,7 +267,7 @@ func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
 func literals(book Rulebook) []directory.Range {
 	var found []directory.Range
 	book.eachCondition(func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == directory.KeyNetworks {
+		if t, ok := n.(*condition.Test); ok && t.Key == facts.KeyNetworks {
 			for _, value := range t.Values {
 				if r, err := directory.ParseRange(value); err == nil && !slices.Contains(found, r) {
 					found = append(found, r)
@@ -282,7 +283,7 @@ func literals(book Rulebook) []directory.Range {
 func namedAccounts(book Rulebook) []string {
 	var names []string
 	book.eachCondition(func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == directory.KeyAccounts {
+		if t, ok := n.(*condition.Test); ok && t.Key == facts.KeyAccounts {
 			names = append(names, t.Values...)
 		}
 		return true
@@ -292,7 +293,7 @@ func namedAccounts(book Rulebook) []string {
 
 // vocabulary knows the names of the directory, and those of signals and assurances.
 type vocabulary struct {
-	directory.Vocabulary
+	facts.Vocabulary
 	judge *Judge
 }
 
@@ -436,7 +437,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 	compiled.noteNames()
 	test, isTest := compiled.who.(*condition.Test)
 	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil
-	compiled.forAnyone = isTest && test.Key == directory.KeyAnyone
+	compiled.forAnyone = isTest && test.Key == facts.KeyAnyone
 	for _, name := range p.Replaces {
 		i, ok := slices.BinarySearchFunc(sorted, name, func(p Policy, name string) int { return cmp.Compare(p.Name, name) })
 		if !ok {
@@ -472,9 +473,9 @@ func (p *policy) noteNames() {
 			return false
 		case *condition.Test:
 			switch n.Key {
-			case directory.KeyKinds:
+			case facts.KeyKinds:
 				p.namesEmergencies = p.namesEmergencies || slices.Contains(n.Numbers(), int32(directory.Emergency))
-			case directory.KeyAccounts:
+			case facts.KeyAccounts:
 				p.named = append(p.named, n.Numbers()...)
 			}
 		}
@@ -506,7 +507,7 @@ func (j *Judge) compileOutcome(o Outcome) (*outcome, error) {
 // nothing yet: those that some assurance asks for and that reach out to no phone.
 // The list depends on the book alone, so it tells nobody whether an account exists.
 func (j *Judge) chooseOpeners() {
-	var asked directory.MethodSet
+	var asked facts.MethodSet
 	for _, d := range j.demands {
 		asked |= d.methods
 	}

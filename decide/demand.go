@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
@@ -31,7 +33,7 @@ func (c demandCode) kind() DemandKind { return DemandKinds()[c] }
 type demand struct {
 	kind demandCode
 	// methods are those that would do, of a method demand and of one to enrol.
-	methods, fallback directory.MethodSet
+	methods, fallback facts.MethodSet
 	// fallbackNames keeps the order in which fallbacks are offered.
 	fallbackNames string
 	within        Within
@@ -43,8 +45,8 @@ type demand struct {
 	every   time.Duration
 }
 
-func (j *Judge) methodSet(names []string) (directory.MethodSet, error) {
-	var set directory.MethodSet
+func (j *Judge) methodSet(names []string) (facts.MethodSet, error) {
+	var set facts.MethodSet
 	for _, name := range names {
 		m, ok := j.directory.FindMethod(name)
 		switch {
@@ -350,11 +352,11 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 		return !e.eases(n.assurance, d) && (inChoice || e.Attempt.Action != attempt.Enrol)
 	case postureDemand:
 		switch e.FindDevice().Assess(&e.judge.directory.Postures[d.posture]) {
-		case directory.Fit:
+		case facts.Fit:
 			n.state = met
-		case directory.Unfit:
+		case facts.Unfit:
 			n.state = impossible
-		case directory.Unidentified:
+		case facts.Unidentified:
 			n.state, n.perhaps = impossible, true
 		}
 	case passwordDemand:
@@ -415,7 +417,7 @@ func (e *evaluation) settleMethod(n *need, d *demand, inChoice bool) (asked bool
 
 // provesAnotherNow reports whether an enrolled method outside a set is proven in
 // this very attempt.
-func (e *evaluation) provesAnotherNow(but directory.MethodSet) bool {
+func (e *evaluation) provesAnotherNow(but facts.MethodSet) bool {
 	others := e.Profile.Enrolled() &^ but
 	for i := range e.gatherProofs() {
 		if e.proofs[i].now && (others.Has(e.proofs[i].method) || e.proofs[i].method == e.judge.deskPass) {
@@ -492,7 +494,7 @@ func (e *evaluation) takesFallback(d *demand) bool {
 	if d.methods&(e.Profile.Enrolled()|e.Profile.PerhapsEnrolled()) == 0 {
 		return true
 	}
-	var unreached, refused directory.MethodSet
+	var unreached, refused facts.MethodSet
 	for _, f := range e.Attempt.Failed {
 		m, ok := e.judge.directory.FindMethod(f.Method)
 		switch {
@@ -528,7 +530,7 @@ func (e *evaluation) mayBeShown(d *demand) bool {
 
 // remembers reports whether the device says that it remembers a method that would do
 // and is not barred.
-func (e *evaluation) remembers(d *demand, takesFallback bool, barred directory.MethodSet) bool {
+func (e *evaluation) remembers(d *demand, takesFallback bool, barred facts.MethodSet) bool {
 	would := d.methods
 	if takesFallback {
 		would |= d.fallback
@@ -587,7 +589,7 @@ func (e *evaluation) eases(assurance int32, d *demand) bool {
 // deadline is when a rollout's time is up for an account, as seen at a moment: the
 // day on which it is enforced, or what newcomers have beyond it, and those of whom
 // it is known when they were asked. What is dated after the moment did not happen.
-func (r *rollout) deadline(account *directory.Profile, at time.Time) time.Time {
+func (r *rollout) deadline(account *facts.Profile, at time.Time) time.Time {
 	deadline := r.enforced
 	later := func(t time.Time) {
 		if t.After(deadline) {

@@ -5,8 +5,9 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // draft is what a decision is written with: lists that are needed while it is put
@@ -103,7 +104,7 @@ func (w *draft) within(length Within) *Within {
 }
 
 // methodNames returns the names of a set of methods, sorted.
-func (e *evaluation) methodNames(set directory.MethodSet) []string {
+func (e *evaluation) methodNames(set facts.MethodSet) []string {
 	first := len(e.draft.names)
 	e.draft.names = e.judge.appendMethodNames(e.draft.names, set)
 	return e.draft.namesFrom(first)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -22,7 +24,7 @@ type evaluation struct {
 	// Facts are what conditions look at. The Profile is nil where there is no such
 	// account, and the App -1 where the book has none. The Moment is the attempt's
 	// own, but where an evaluation looks ahead.
-	directory.Facts
+	facts.Facts
 	judge   *Judge
 	context context.Context
 	// wrong is what keeps the attempt from being judged at all.
@@ -33,7 +35,7 @@ type evaluation struct {
 	emergency bool
 	where     whereabouts
 	// view is what is known of the device.
-	view directory.DeviceView
+	view facts.DeviceView
 	// deviceLost is why nobody could find out about the device.
 	deviceLost error
 	// started is when the session began, zero where that is not known; sessionAge is
@@ -80,7 +82,7 @@ type evaluation struct {
 	draft   draft
 
 	// room is for a supplied account, suppliedDevice for a device.
-	room           directory.Room
+	room           facts.Room
 	suppliedDevice directory.Device
 }
 
@@ -444,7 +446,7 @@ func (p *policy) inForceAt(t time.Time) bool {
 }
 
 // names reports whether `who` names the emergency account, by kind or by name.
-func (p *policy) names(account *directory.Profile) bool {
+func (p *policy) names(account *facts.Profile) bool {
 	return p.namesEmergencies || account.IsNamed(p.named)
 }
 

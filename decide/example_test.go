@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -22,8 +24,8 @@ func ExampleCompile() {
 		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},
 		Policies: []decide.Policy{{
 			Name: "mail", Stage: decide.Live,
-			Who:   &condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}},
-			Apps:  &condition.Test{Key: directory.KeyNames, Values: []string{"mail"}},
+			Who:   &condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}},
+			Apps:  &condition.Test{Key: facts.KeyNames, Values: []string{"mail"}},
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require("held")}},
 		}},
 	})

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -594,8 +596,8 @@ func (e *evaluation) describePosture(w *Demand, p *directory.Posture) {
 }
 
 // allMethods are all that a person could enrol.
-func (e *evaluation) allMethods() directory.MethodSet {
-	return ^directory.MethodSet(0) &^ directory.MethodSet(0).Add(e.judge.deskPass) &^ e.Profile.Barred()
+func (e *evaluation) allMethods() facts.MethodSet {
+	return ^facts.MethodSet(0) &^ facts.MethodSet(0).Add(e.judge.deskPass) &^ e.Profile.Barred()
 }
 
 // byPlace sorts names by their places in a comma-separated list.
@@ -607,7 +609,7 @@ func byPlace(list string, names []string) []string {
 
 // offer leaves out of a set the methods that reach out to a phone, until
 // another proof has been given. Where a desk pass would do it is offered too.
-func (e *evaluation) offer(set directory.MethodSet) []string {
+func (e *evaluation) offer(set facts.MethodSet) []string {
 	if len(e.gatherProofs()) == 0 {
 		for i, m := range e.judge.directory.Methods() {
 			if slices.Contains(m.Traits, directory.OutOfBand) {

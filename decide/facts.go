@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -43,7 +45,7 @@ func (e *evaluation) LookUpPlace() {
 // find works out the address's networks, nil where it is not known, and the
 // country: a network's own wins over the attempt's, which wins over a look-up. A
 // code that is not assigned is no country.
-func (w *whereabouts) find(j *Judge, a *attempt.Attempt) (place *directory.Place) {
+func (w *whereabouts) find(j *Judge, a *attempt.Attempt) (place *facts.Place) {
 	*w = whereabouts{location: a.Location}
 	ip, addressed := a.IP.Get()
 	addressed = addressed && ip.IsValid()
@@ -104,7 +106,7 @@ func (e *evaluation) countryState() countryState {
 func (e *evaluation) CountryHolds(t *condition.Test) condition.Truth {
 	switch e.countryState() {
 	case countryKnown:
-		return directory.CountryHolds(e.where.country, t)
+		return facts.CountryHolds(e.where.country, t)
 	case countryStated:
 		return e.judge.directory.CountryMayHold(e.where.country, t)
 	}
@@ -281,7 +283,7 @@ func (e *evaluation) sawProofs() string {
 	if len(e.gatherProofs()) == 0 {
 		return "no proof"
 	}
-	var set directory.MethodSet
+	var set facts.MethodSet
 	for _, p := range e.gatherProofs() {
 		set = set.Add(p.method)
 	}

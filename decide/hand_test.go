@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -21,7 +23,7 @@ import (
 // same data: what an engineer would write who had no library. It answers
 // sign-ins of which no fact but the country is missing.
 type hand struct {
-	places   *directory.Directory
+	places   *facts.Directory
 	locator  directory.Locator
 	oslo     *time.Location
 	accounts map[string]*handAccount
@@ -376,7 +378,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 // demoAttempt makes a sign-in on the demo's book of which no fact but the country
 // and the place before is missing.
-func demoAttempt(random *rand.Rand, e *directory.Directory) *attempt.Attempt {
+func demoAttempt(random *rand.Rand, e *facts.Directory) *attempt.Attempt {
 	one := func(words ...string) string { return words[random.IntN(len(words))] }
 	at := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC).Add(time.Duration(random.IntN(30*24*60)) * time.Minute)
 	account, app := e.Accounts[random.IntN(len(e.Accounts))].Name, e.Apps[random.IntN(len(e.Apps))].Name

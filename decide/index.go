@@ -3,6 +3,7 @@ package decide
 import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // index finds the policies that may be for an account and an app without asking
@@ -103,19 +104,19 @@ func (x *index) post(policy int32, who condition.Node) {
 	}
 	for _, t := range tests {
 		switch t.Key {
-		case directory.KeyDomains:
+		case facts.KeyDomains:
 			for _, domain := range t.Texts() {
 				x.byDomain[domain] = append(x.byDomain[domain], policy)
 			}
-		case directory.KeyAccounts:
+		case facts.KeyAccounts:
 			for _, n := range t.Numbers() {
 				x.byAccount[n] = append(x.byAccount[n], policy)
 			}
-		case directory.KeyGroups:
+		case facts.KeyGroups:
 			for _, n := range t.Numbers() {
 				x.byGroup[n] = append(x.byGroup[n], policy)
 			}
-		case directory.KeyKinds:
+		case facts.KeyKinds:
 			for _, n := range t.Numbers() {
 				x.byKind[n] = append(x.byKind[n], policy)
 			}
@@ -129,7 +130,7 @@ func needed(node condition.Node) ([]*condition.Test, bool) {
 	switch n := node.(type) {
 	case *condition.Test:
 		switch n.Key {
-		case directory.KeyAccounts, directory.KeyGroups, directory.KeyDomains, directory.KeyKinds:
+		case facts.KeyAccounts, facts.KeyGroups, facts.KeyDomains, facts.KeyKinds:
 			return []*condition.Test{n}, true
 		}
 	case *condition.All:
@@ -159,7 +160,7 @@ func needed(node condition.Node) ([]*condition.Test, bool) {
 func breadth(tests []*condition.Test) int {
 	widest := 0
 	for _, t := range tests {
-		width := map[condition.Key]int{directory.KeyAccounts: 0, directory.KeyGroups: 1, directory.KeyDomains: 2, directory.KeyKinds: 3}[t.Key]
+		width := map[condition.Key]int{facts.KeyAccounts: 0, facts.KeyGroups: 1, facts.KeyDomains: 2, facts.KeyKinds: 3}[t.Key]
 		widest = max(widest, width)
 	}
 	return widest

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
@@ -12,8 +14,8 @@ import (
 // evaluating makes the Holds or Saw of a definition from a function on an evaluation,
 // which alone knows the score and what was proven.
 func evaluating[T any](of func(e *evaluation, t *condition.Test) T) func(any, *condition.Test) T {
-	return func(facts any, t *condition.Test) T {
-		if f, ok := facts.(*directory.Facts); ok {
+	return func(given any, t *condition.Test) T {
+		if f, ok := given.(*facts.Facts); ok {
 			if e, ok := f.Beyond.(*evaluation); ok {
 				return of(e, t)
 			}
@@ -69,7 +71,7 @@ var (
 
 	KeyRiskAtLeast = condition.Define(condition.Definition{Name: "risk_at_least", About: condition.AboutRisk, Shape: condition.Level,
 		Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel, Fact: condition.OfScore,
-		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return directory.LevelBinding(value) }),
+		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return facts.LevelBinding(value) }),
 		Holds: evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
 			return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
 		}),
@@ -82,7 +84,7 @@ var (
 	KeyScoreAtLeast = condition.Define(condition.Definition{Name: "score_at_least", About: condition.AboutRisk, Shape: condition.Number,
 		Doc: "the score, from 1 to 100", Meaning: condition.MeansScore, Fact: condition.OfScore,
 		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) {
-			score, err := directory.Percent(value)
+			score, err := facts.Percent(value)
 			return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
 		}),
 		Holds: evaluating(func(e *evaluation, t *condition.Test) condition.Truth { return e.scoreReaches(int(t.Limit())) }),

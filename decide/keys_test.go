@@ -7,13 +7,14 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // keyWorld adds to the world of the decisions what the keys below ask for.
@@ -41,45 +42,45 @@ func TestEveryKey(t *testing.T) {
 	const rememberedPush = `"remembered":[{"account":"ann","method":"push","at":"2026-11-20T10:00:00Z"}]`
 	const never = "" // the directory is closed, or the attempt always says
 	rows := map[condition.Key][]struct{ when, holds, fails, unknown string }{
-		directory.KeyAnyone:   {{"{anyone: true}", `"account":"ann"`, never, never}},
-		directory.KeyAccounts: {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
-		directory.KeyGroups: {
+		facts.KeyAnyone:   {{"{anyone: true}", `"account":"ann"`, never, never}},
+		facts.KeyAccounts: {{"{accounts: [ann, bob]}", `"account":"bob"`, `"account":"eli"`, never}},
+		facts.KeyGroups: {
 			{"{groups: [crew]}", `"account":"ann"`, `"account":"bob"`, never},
 			{"{groups: [reds]}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`},
 		},
-		directory.KeyDomains:    {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		directory.KeyKinds:      {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
-		directory.KeyAttributes: {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
-		directory.KeyEnrolled:   {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
-		directory.KeyJoinedWithin: {
+		facts.KeyDomains:    {{"{domains: [FAR.example]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		facts.KeyKinds:      {{"{kinds: [service]}", `"account":"fay@far.example"`, `"account":"ann"`, never}},
+		facts.KeyAttributes: {{"{attributes: {team: [red, green]}}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`}},
+		facts.KeyEnrolled:   {{"{enrolled: [push]}", `"account":"ann"`, `"account":"bob"`, never}},
+		facts.KeyJoinedWithin: {
 			{"{joined_within: 30d}", `"account":"dee"`, `"account":"eli"`, `"account":"ann"`},
 			{"{joined_within: 22d}", `"account":"dee","at":"2026-11-22T22:59:59Z"`, `"account":"dee","at":"2026-11-22T23:00:00Z"`, never},
 		},
-		directory.KeyAccountRiskAtLeast: {
+		facts.KeyAccountRiskAtLeast: {
 			{"{account_risk_at_least: medium}", `"account":"dee"`, `"account":"ann"`, never},
 			{"{account_risk_at_least: high}", never, `"account":"dee"`, never},
 		},
-		directory.KeyShare: {
+		facts.KeyShare: {
 			{"{share: 100}", `"account":"ann"`, never, never},
 			{"{share: 1}", never, `"account":"ann"`, never},
 		},
-		directory.KeyEvery: {{"{every: true}", `"app":"mail"`, never, never}},
-		directory.KeyNames: {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
-		directory.KeyTags:  {{"{tags: [chart]}", never, `"app":"mail"`, never}},
-		directory.KeyNetworks: {
+		facts.KeyEvery: {{"{every: true}", `"app":"mail"`, never, never}},
+		facts.KeyNames: {{"{names: [mail]}", `"app":"mail"`, `"app":"map"`, never}},
+		facts.KeyTags:  {{"{tags: [chart]}", never, `"app":"mail"`, never}},
+		facts.KeyNetworks: {
 			{"{networks: [pier, 198.51.100.7]}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`},
 			{"{networks: [pier, 198.51.100.7]}", `"ip":"198.51.100.7"`, `"ip":"198.51.100.8"`, `"ip":null`},
 		},
-		directory.KeyOurNetwork: {
+		facts.KeyOurNetwork: {
 			{"{our_network: true}", `"ip":"203.0.113.1"`, `"ip":"192.0.2.1"`, `"account":"ann"`},
 			{"{our_network: false}", `"ip":"192.0.2.1"`, `"ip":"203.0.113.1"`, `"ip":null`},
 		},
-		directory.KeyAddressKinds: {
+		facts.KeyAddressKinds: {
 			{"{address_kinds: [ipv6]}", `"ip":"2001:db8::1"`, `"ip":"203.0.113.1"`, `"ip":null`},
 			{"{address_kinds: [ipv4]}", `"ip":"::ffff:203.0.113.1"`, `"ip":"2001:db8::1"`, `"account":"ann"`},
 			{"{address_kinds: ipv4}", `"ip":"64:ff9b::203.0.113.1"`, never, never},
 		},
-		directory.KeyCountries: {
+		facts.KeyCountries: {
 			{"{countries: [home]}", `"ip":"192.0.2.1","country":"SE"`, `"ip":"192.0.2.1","country":"BR"`, `"ip":"192.0.2.1"`},
 			{
 				"{countries: [BR]}",
@@ -90,8 +91,8 @@ func TestEveryKey(t *testing.T) {
 			{"{countries: [home]}", `"country":"NO"`, never, `"country":"BR"`},
 			{"{countries: [home]}", never, never, `"ip":"192.0.2.1","country":"ZZ"`},
 		},
-		directory.KeyDuring: {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
-		directory.KeyPlatforms: {
+		facts.KeyDuring: {{"{during: [day]}", `"at":"2026-11-23T11:00:00Z"`, `"at":"2026-11-23T17:00:00Z"`, never}},
+		facts.KeyPlatforms: {
 			{
 				"{platforms: [windows, ios]}",
 				`"device":{"id":"laptop"}`,
@@ -100,21 +101,21 @@ func TestEveryKey(t *testing.T) {
 			},
 			{"{platforms: [linux]}", `"device":{"platform":"linux"}`, `"device":{"platform":"ios"}`, `"device":null`},
 		},
-		directory.KeyDevice: {
+		facts.KeyDevice: {
 			{"{device: [managed]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`},
 			{"{device: [known]}", `"device":{"id":"hub"}`, `"device":{"known":false}`, `"device":{}`},
 			{"{device: [own]}", `"device":{"id":"laptop"}`, `"account":"bob","device":{"id":"laptop"}`, `"account":"ann"`},
 			{"{device: [shared]}", `"device":{"shared":true}`, `"device":{"shared":false}`, `"device":null`},
 		},
-		directory.KeyDeviceTags: {
+		facts.KeyDeviceTags: {
 			{"{device_tags: [red]}", `"device":{"id":"laptop"}`, `"device":{"id":"laptop","tags":[]}`, `"device":{"id":"new"}`},
 		},
-		directory.KeyPosture: {
+		facts.KeyPosture: {
 			{"{posture: [fit]}", `"device":{"id":"laptop"}`, `"device":{"id":"hub"}`, `"device":{"id":"new"}`},
 			{"{posture: [fit]}", never, never, `"device":{"id":null}`},
 		},
-		directory.KeyThrough: {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
-		directory.KeyActions: {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
+		facts.KeyThrough: {{"{through: [browser]}", `"through":"browser"`, `"through":"native"`, `"through":"?"`}},
+		facts.KeyActions: {{"{actions: [enrol]}", `"action":"enrol"`, `"action":"sign-in"`, never}},
 		decide.KeySignals: {
 			{"{signals: [hidden]}", `"device":{"known":false}`, `"device":{"known":true}`, `"device":{}`},
 			{"{signals: [told]}", `"signals":["told"]`, `"signals":[]`, never},

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -260,7 +262,7 @@ func (n naive) proved(name string) condition.Truth {
 	for _, a := range n.asks(n.assurance(name), true) {
 		truth := condition.Of(a.state == 0)
 		if strings.HasPrefix(a.words, "posture ") {
-			truth = n.tested(&condition.Test{Key: directory.KeyPosture}, strings.TrimPrefix(a.words, "posture "))
+			truth = n.tested(&condition.Test{Key: facts.KeyPosture}, strings.TrimPrefix(a.words, "posture "))
 		}
 		if a.words == "consent" && n.a.Client.IsUnknown() {
 			truth = condition.Unknown
@@ -474,7 +476,7 @@ func (n naive) names(who condition.Node) bool {
 	case *condition.Any:
 		return slices.ContainsFunc(c.Of, n.names)
 	case *condition.Test:
-		return c.Key == directory.KeyKinds && slices.Contains(c.Values, "emergency") || c.Key == directory.KeyAccounts && slices.Contains(c.Values, n.a.Account)
+		return c.Key == facts.KeyKinds && slices.Contains(c.Values, "emergency") || c.Key == facts.KeyAccounts && slices.Contains(c.Values, n.a.Account)
 	}
 	return false
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -386,78 +388,78 @@ func (n naive) holds(node condition.Node) condition.Truth {
 func (n naive) tested(t *condition.Test, value string) condition.Truth {
 	account, app := n.account(), n.appNamed(n.a.App)
 	switch t.Key {
-	case directory.KeyAnyone:
+	case facts.KeyAnyone:
 		return yes
-	case directory.KeyAccounts:
+	case facts.KeyAccounts:
 		return condition.Of(account.Name == value)
-	case directory.KeyGroups:
+	case facts.KeyGroups:
 		return n.member(value)
-	case directory.KeyDomains:
+	case facts.KeyDomains:
 		return condition.Of(strings.HasSuffix(strings.ToLower(account.Name), "@"+strings.ToLower(value)))
-	case directory.KeyKinds:
+	case facts.KeyKinds:
 		return condition.Of(account.Kind.String() == value)
-	case directory.KeyAttributes:
+	case facts.KeyAttributes:
 		has, given := account.Attributes[t.Attribute]
 		if !given {
 			return maybe
 		}
 		return condition.Of(has.Kind() != attempt.Nothing && has.String() == value)
-	case directory.KeyEnrolled:
+	case facts.KeyEnrolled:
 		if strings.HasPrefix(n.owner, "group ") { // membership looks at what is listed alone
 			return condition.Of(slices.Contains(account.Methods, value))
 		}
 		return n.enrolled(value)
-	case directory.KeyJoinedWithin:
+	case facts.KeyJoinedWithin:
 		joined, known := n.joined()
 		if !known {
 			return maybe
 		}
 		return condition.Of(n.moment.Before(joined.Add(span(value))))
-	case directory.KeyAccountRiskAtLeast:
+	case facts.KeyAccountRiskAtLeast:
 		return condition.Of(n.accountRisk() >= level(value))
-	case directory.KeyShare:
+	case facts.KeyShare:
 		var percent uint64
 		_, _ = fmt.Sscan(value, &percent)
 		return condition.Of(share(account.Name, n.owner, n.book.Directory.ShareKey) < percent*100)
-	case directory.KeyEvery:
+	case facts.KeyEvery:
 		return yes
-	case directory.KeyNames:
+	case facts.KeyNames:
 		return condition.Of(app.Name == value)
-	case directory.KeyTags:
+	case facts.KeyTags:
 		return condition.Of(slices.Contains(app.Tags, value))
-	case directory.KeyNetworks:
+	case facts.KeyNetworks:
 		if r, err := directory.ParseRange(value); err == nil {
 			ip, has := n.a.IP.Get()
 			return among([]netip.Addr{ip}, has, func(ip netip.Addr) bool { return has && r.Contains(ip) })
 		}
 		return n.inNetworks(func(network directory.Network) bool { return network.Name == value })
-	case directory.KeyOurNetwork:
+	case facts.KeyOurNetwork:
 		ours := n.inNetworks(func(network directory.Network) bool { return network.Ours })
 		if value == "false" {
 			ours = ours.Not()
 		}
 		return ours
-	case directory.KeyAddressKinds:
+	case facts.KeyAddressKinds:
 		ip, has := n.a.IP.Get()
 		return among([]netip.Addr{ip.Unmap()}, has, func(ip netip.Addr) bool { return ip.Is4() == (value == "ipv4") })
-	case directory.KeyCountries:
+	case facts.KeyCountries:
 		return n.fromOneOf(t)
-	case directory.KeyDuring:
+	case facts.KeyDuring:
 		return condition.Of(n.during(value))
-	case directory.KeyThrough:
+	case facts.KeyThrough:
 		through, has := n.a.Through.Get()
 		return among([]attempt.Through{through}, has, func(through attempt.Through) bool { return through.String() == value })
-	case directory.KeyActions:
+	case facts.KeyActions:
 		return condition.Of(n.a.Action.String() == value)
-	case directory.KeyPlatforms:
+	case facts.KeyPlatforms:
 		name, known := n.platform()
 		if !known {
 			return maybe
 		}
 		return condition.Of(name == value)
-	case directory.KeyDevice:
+	case facts.KeyDevice:
 		return n.deviceIs(value)
-	case directory.KeyDeviceTags:
+	case facts.KeyDeviceTags:
 		said, entry := n.device()
 		switch {
 		case said.Tags != nil:
@@ -466,7 +468,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 			return condition.Of(slices.Contains(entry.Tags, value))
 		}
 		return maybe
-	case directory.KeyPosture:
+	case facts.KeyPosture:
 		switch n.posture(value) {
 		case "fit":
 			return yes

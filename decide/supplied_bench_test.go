@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -78,9 +80,9 @@ func speaking(b *testing.B, policies int) *decide.Judge {
 	for i := range policies {
 		r.Policies = append(r.Policies, decide.Policy{Name: fmt.Sprintf("policy-%d", i), Stage: decide.Live,
 			Who: &condition.Test{
-				Key:    directory.KeyAnyone,
+				Key:    facts.KeyAnyone,
 				Values: []string{"true"},
-			}, Apps: &condition.Test{Key: directory.KeyEvery, Values: []string{"true"}},
+			}, Apps: &condition.Test{Key: facts.KeyEvery, Values: []string{"true"}},
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require([]string{"own", "held"}[i%2])}}})
 	}
 	judge, err := decide.Compile(r)

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -45,7 +47,7 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 	}
 	look := func(tests []*condition.Test) {
 		for _, t := range tests {
-			if t.Key == directory.KeyJoinedWithin {
+			if t.Key == facts.KeyJoinedWithin {
 				if joined, known := e.Profile.JoinedUntil(directory.Span(t.Limit()), e.Attempt.At); known {
 					add(joined)
 				}
@@ -91,7 +93,7 @@ func timelyTests(nodes ...condition.Node) []*condition.Test {
 	var tests []*condition.Test
 	for _, node := range nodes {
 		condition.Walk(node, func(n condition.Node) bool {
-			if t, ok := n.(*condition.Test); ok && (t.Key == directory.KeyDuring || t.Key == directory.KeyJoinedWithin) {
+			if t, ok := n.(*condition.Test); ok && (t.Key == facts.KeyDuring || t.Key == facts.KeyJoinedWithin) {
 				tests = append(tests, t)
 			}
 			return true

@@ -4,9 +4,10 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // The views show what a judge decides by to anyone who describes or checks it. The
@@ -58,7 +59,7 @@ func (j *Judge) Rollouts() []Rollout {
 
 // Deadline returns when the time of a rollout, by its number among Rollouts, is
 // up for an account, as seen at a moment.
-func (j *Judge) Deadline(rollout int, account *directory.Profile, at time.Time) time.Time {
+func (j *Judge) Deadline(rollout int, account *facts.Profile, at time.Time) time.Time {
 	return j.rollouts[rollout].deadline(account, at)
 }
 
@@ -79,7 +80,7 @@ func (j *Judge) Otherwise() Outcome { return j.book.Otherwise }
 
 // Methods returns the methods that meet what an assurance asks to be proven, and
 // its fallbacks.
-func (j *Judge) Methods(p Prove) (preferred, fallback directory.MethodSet) {
+func (j *Judge) Methods(p Prove) (preferred, fallback facts.MethodSet) {
 	d, err := j.compileProve(p)
 	if err != nil {
 		return 0, 0 // it is none of the judge's
@@ -88,11 +89,11 @@ func (j *Judge) Methods(p Prove) (preferred, fallback directory.MethodSet) {
 }
 
 // MethodNames returns the names of a set of methods, sorted.
-func (j *Judge) MethodNames(set directory.MethodSet) []string {
+func (j *Judge) MethodNames(set facts.MethodSet) []string {
 	return j.appendMethodNames(make([]string, 0, set.Len()), set)
 }
 
-func (j *Judge) appendMethodNames(names []string, set directory.MethodSet) []string {
+func (j *Judge) appendMethodNames(names []string, set facts.MethodSet) []string {
 	for _, i := range j.methodOrder {
 		if set.Has(i) {
 			names = append(names, j.directory.Methods()[i].Name)
@@ -103,7 +104,7 @@ func (j *Judge) appendMethodNames(names []string, set directory.MethodSet) []str
 
 // Audience returns the accounts that a policy, by its number among Policies, is
 // for. An emergency account is among them only where the policy names it.
-func (j *Judge) Audience(policy int, g *directory.Gathering) directory.Audience {
+func (j *Judge) Audience(policy int, g *facts.Gathering) facts.Audience {
 	p := &j.policies[policy]
 	audience := g.Of(p.who)
 	for _, account := range g.Emergencies() {
@@ -132,7 +133,7 @@ func (j *Judge) InForceAt(policy int, at time.Time) bool { return j.policies[pol
 
 // Covered tells of each app, by number, whether a live policy within its dates is
 // for sign-ins there, of other accounts than those for emergencies.
-func (j *Judge) Covered(g *directory.Gathering, at time.Time) []bool {
+func (j *Judge) Covered(g *facts.Gathering, at time.Time) []bool {
 	daily := g.Everyone()
 	for _, account := range g.Emergencies() {
 		daily = daily.And(g.Only(account).Not(len(j.directory.Accounts)))

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"testing"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
@@ -22,7 +24,6 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
 
@@ -40,7 +41,7 @@ func TestTheBookUsesEverything(t *testing.T) {
 		require.True(t, is, "%s is never used", field)
 	}
 	for _, key := range condition.Keys() {
-		if key == directory.KeyEvery {
+		if key == facts.KeyEvery {
 			continue // `apps: every` is the short form of it
 		}
 		require.True(t, conditions[key], "the condition %s is never used", key)

@@ -3,11 +3,9 @@ package directory_test
 import (
 	"net/netip"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -59,78 +57,23 @@ func FuzzParseRange(f *testing.F) {
 	})
 }
 
-func TestPlacesInheritFromWiderRanges(t *testing.T) {
-	ranges := func(texts ...string) (all []directory.Range) {
-		for _, text := range texts {
-			r, err := directory.ParseRange(text)
-			require.NoError(t, err)
-			all = append(all, r)
-		}
-		return all
+func TestSample(t *testing.T) {
+	for text, want := range map[string]string{"203.0.113.0/24": "203.0.113.1", "198.51.100.7": "198.51.100.7", "2001:db8::/64": "2001:db8::1", "10.0.0.8-10.0.0.9": "10.0.0.9"} {
+		r, err := directory.ParseRange(text)
+		require.NoError(t, err)
+		require.Equal(t, want, r.Sample().String())
 	}
-	e, err := directory.New(directory.Contents{Networks: []directory.Network{
-		{Name: "world", Ranges: ranges("0.0.0.0/0"), Country: "US"},
-		{Name: "office", Ranges: ranges("203.0.113.0/24", "2001:db8::/32"), Ours: true, Country: "NO"},
-		{Name: "till", Ranges: ranges("203.0.113.64-203.0.113.99")},
-		// Its last block is narrower than the corner, but the range is not.
-		{Name: "spread", Ranges: ranges("203.0.113.90-203.0.113.112"), Country: "PL"},
-		{Name: "corner", Ranges: ranges("203.0.113.112/29"), Country: "SE", Anonymous: true},
-	}})
-	require.NoError(t, err)
-	for _, c := range []struct {
-		ip, country string
-		networks    []string
-		ours        bool
-	}{
-		{"192.0.2.1", "US", []string{"world"}, false},
-		{"203.0.113.1", "NO", []string{"office", "world"}, true},
-		{"::ffff:203.0.113.64", "NO", []string{"office", "till", "world"}, true},
-		{"203.0.113.99", "PL", []string{"office", "spread", "till", "world"}, true},
-		{"203.0.113.112", "SE", []string{"corner", "office", "spread", "world"}, true},
-		{"2001:db8::1", "NO", []string{"office"}, true},
-		{"2001:db9::1", "", nil, false},
-	} {
-		place := e.Place(netip.MustParseAddr(c.ip))
-		require.Equal(t, c.networks, e.NetworkNames(place), c.ip)
-		require.Equal(t, c.country, string(place.Country), c.ip)
-		require.Equal(t, c.ours, place.Ours, c.ip)
-	}
-	require.Empty(t, e.Place(netip.Addr{}).Networks, "no address lies nowhere")
-	near, ok := e.NearestNetwork(netip.MustParseAddr("2001:db9::"))
-	require.True(t, ok)
-	require.Equal(t, "office 1", near.Network+" "+near.Away.String())
 }
 
-func TestGroupsReachThroughIncludes(t *testing.T) {
-	e, err := directory.New(directory.Contents{
-		Accounts: []directory.Account{{Name: "liv@One.Example", Groups: []string{"engine"}}, {Name: "pelle"}},
-		Groups: []directory.Group{{Name: "all", Includes: []string{"crew"}}, {Name: "crew", Includes: []string{"engine"}},
-			{Name: "engine"}, {Name: "deck", Members: []string{"pelle"}}},
-	})
+func TestAddressesThatCarryAnother(t *testing.T) {
+	r, err := directory.ParseRange("198.51.100.0/24")
 	require.NoError(t, err)
-	require.Equal(t, []string{"all", "crew", "engine"}, e.Profile(0).Groups())
-	require.Equal(t, []string{"deck"}, e.Profile(1).Groups())
-	domain, err := condition.Bind(&condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, e.Vocabulary(""))
-	require.NoError(t, err)
-	require.Equal(t, condition.True, domain.(*condition.Test).Holds(directory.FactsOf(e.Profile(0), time.Time{})), "domains have no case")
-	require.Equal(
-		t,
-		condition.False,
-		domain.(*condition.Test).Holds(directory.FactsOf(e.Profile(1), time.Time{})),
-		"a name without @ has no domain",
-	)
-}
-
-func TestNewRefuses(t *testing.T) {
-	for wrong, c := range map[string]directory.Contents{
-		`account "a" is defined twice`:             {Accounts: []directory.Account{{Name: "a"}, {Name: "a"}}},
-		`account a: group "g" is not defined`:      {Accounts: []directory.Account{{Name: "a", Groups: []string{"g"}}}},
-		`account a: method "smoke" is not defined`: {Accounts: []directory.Account{{Name: "a", Methods: []string{"smoke"}}}},
-		`group g: account "a" is not defined`:      {Groups: []directory.Group{{Name: "g", Members: []string{"a"}}}},
-		"group g includes itself: g > h > g":       {Groups: []directory.Group{{Name: "g", Includes: []string{"h"}}, {Name: "h", Includes: []string{"g"}}}},
-		`app p: group "g" is not defined`:          {Apps: []directory.App{{Name: "p", OpenTo: []string{"g"}}}},
-	} {
-		_, err := directory.New(c)
-		require.ErrorContains(t, err, wrong)
+	for text, in := range map[string]bool{"198.51.100.7": true, "::ffff:198.51.100.7": true, "64:ff9b::198.51.100.7": true, "64:ff9b:1::198.51.100.7": false, "2002:c633:6407::1": false, "198.51.101.7": false} {
+		require.Equal(t, in, r.Contains(netip.MustParseAddr(text)), text)
+	}
+	for text, want := range map[string]string{"64:ff9b::198.51.100.0/120": "198.51.100.0/24", "64:ff9b::198.51.100.7": "198.51.100.7", "2002:c633:6400::/48": "2002:c633:6400::/48"} {
+		r, err := directory.ParseRange(text)
+		require.NoError(t, err)
+		require.Equal(t, want, r.String())
 	}
 }

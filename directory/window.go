@@ -65,64 +65,6 @@ func (d *Weekday) UnmarshalText(text []byte) error {
 // String returns the day as the book writes it.
 func (d Weekday) String() string { return weekdays[d] }
 
-// compiledWindow is a window ready to be asked.
-type compiledWindow struct {
-	days [7]bool
-	// everyDay says that neither days nor dates limit it.
-	everyDay bool
-	dates    []DateRange
-	from, to Clock
-	zone     *time.Location
-}
-
-func compileWindow(w *Window, zone *time.Location) compiledWindow {
-	c := compiledWindow{dates: w.Dates, from: 0, to: EndOfDay, zone: zone}
-	if w.Zone != nil {
-		c.zone = w.Zone
-	}
-	if w.From != nil {
-		c.from = *w.From
-	}
-	if w.To != nil {
-		c.to = *w.To
-	}
-	for day := range c.days {
-		c.days[day] = len(w.Days) == 0 || slices.Contains(w.Days, Weekday(day))
-	}
-	c.everyDay = len(w.Days) == 0 && len(w.Dates) == 0
-	return c
-}
-
-// contains reports whether the wall clock of the window's zone at t lies in it.
-func (w *compiledWindow) contains(t time.Time) bool {
-	local := t.In(w.zone)
-	hour, minute, _ := local.Clock()
-	clock := Clock(hour*60 + minute)
-	overnight := w.to <= w.from
-	if clock >= w.from && (overnight || clock < w.to) && w.startsOn(local, 0) {
-		return true
-	}
-	return overnight && clock < w.to && w.startsOn(local, -1)
-}
-
-// startsOn reports whether the window starts on the day that is so many days
-// after the one that local shows.
-func (w *compiledWindow) startsOn(local time.Time, after int) bool {
-	if w.everyDay {
-		return true
-	}
-	if !w.days[(int(local.Weekday())+7+after)%7] {
-		return false
-	}
-	if len(w.dates) == 0 {
-		return true
-	}
-	year, month, day := local.Date()
-	// Noon keeps the arithmetic away from the hours that a clock change skips.
-	start := DateOf(time.Date(year, month, day+after, 12, 0, 0, 0, time.UTC))
-	return slices.ContainsFunc(w.dates, func(r DateRange) bool { return r.Contains(start) })
-}
-
 // String says when the window is open, for a reader.
 func (w *Window) String() string {
 	var parts []string
@@ -149,54 +91,4 @@ func (w *Window) String() string {
 		parts = append(parts, w.Zone.String())
 	}
 	return strings.Join(parts, " ")
-}
-
-// WindowTurns returns the moments after now, and not after end, at which the
-// window of that number may open or close.
-func (e *Directory) WindowTurns(window int, now, end time.Time) []time.Time {
-	return e.windows[window].turns(now, end)
-}
-
-func (w *compiledWindow) turns(now, end time.Time) []time.Time {
-	var turns []time.Time
-	inside := w.contains(now)
-	local := now.In(w.zone)
-	add := func(t time.Time) {
-		if t.After(now) && !t.After(end) {
-			turns = append(turns, t)
-		}
-	}
-	for day := -1; ; day++ {
-		year, month, date := local.Date()
-		midnight := time.Date(year, month, date+day, 0, 0, 0, 0, w.zone)
-		if midnight.After(end) {
-			break
-		}
-		for _, clock := range []Clock{0, w.from, w.to} {
-			add(time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone))
-		}
-		// A clock change may skip a boundary, or bring it twice.
-		if _, change := midnight.ZoneBounds(); !change.IsZero() && change.Sub(midnight) < 24*time.Hour {
-			before, after := change.Add(-time.Second).In(w.zone), change.In(w.zone)
-			_, from := before.Zone()
-			_, to := after.Zone()
-			shift := time.Duration(to-from) * time.Second
-			add(change)
-			for _, clock := range []Clock{0, w.from, w.to} {
-				t := time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone)
-				add(t.Add(shift))
-				add(t.Add(-shift))
-			}
-		}
-	}
-	slices.SortFunc(turns, time.Time.Compare)
-	// Only those at which the window really opens or closes are of interest.
-	kept := turns[:0]
-	for _, t := range turns {
-		if is := w.contains(t); is != inside {
-			kept = append(kept, t)
-			inside = is
-		}
-	}
-	return kept
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
@@ -161,13 +163,13 @@ type view struct {
 	book      *book.Book
 	judge     *decide.Judge
 	consent   *consent.Judge
-	directory *directory.Directory
-	crowd     *directory.Gathering
+	directory *facts.Directory
+	crowd     *facts.Gathering
 	policies  []decide.Policy
 	// numbers find policies by name; apps and audiences are those of each.
 	numbers   map[string]int
 	apps      [][]int
-	audiences []directory.Audience
+	audiences []facts.Audience
 	// covering are for each app the policies that surely speak there, in both books.
 	covering [][]int
 }

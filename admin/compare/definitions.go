@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -329,7 +331,7 @@ func (d *differ) compareWho(was, is condition.Node, effect func(direction) Effec
 }
 
 // compareAudiences compares those for whom something is, before and after.
-func (d *differ) compareAudiences(was, is condition.Node, before, after directory.Audience, effect func(direction) Effect) {
+func (d *differ) compareAudiences(was, is condition.Node, before, after facts.Audience, effect func(direction) Effect) {
 	dir := d.relateAccounts(before, after)
 	if joins(was) || joins(is) {
 		dir |= d.relate(was, is)

@@ -4,6 +4,8 @@ import (
 	"reflect"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -104,7 +106,7 @@ func sameFacts(a, b *directory.Account) bool {
 func (d *differ) compareGroups() {
 	for _, p := range pairs(d.old.directory.Groups, d.new.directory.Groups, func(g *directory.Group) string { return g.Name }) {
 		d.about("group", p.name, func() {
-			members := func(v *view) directory.Audience {
+			members := func(v *view) facts.Audience {
 				i := slices.IndexFunc(v.directory.Groups, func(g directory.Group) bool { return g.Name == p.name })
 				if i < 0 {
 					return v.crowd.Nobody()

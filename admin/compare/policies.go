@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -239,7 +241,7 @@ func dateWords(day *directory.Date) string {
 
 // compareLiveFor compares for whom a shadow is in force.
 func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Effect) {
-	audience := func(v *view, p *decide.Policy) directory.Audience {
+	audience := func(v *view, p *decide.Policy) facts.Audience {
 		if p.LiveFor == nil {
 			return v.crowd.Nobody()
 		}
@@ -270,7 +272,7 @@ func joins(n condition.Node) bool {
 	found := false
 	condition.Walk(n, func(n condition.Node) bool {
 		t, ok := n.(*condition.Test)
-		found = found || ok && t.Key == directory.KeyJoinedWithin
+		found = found || ok && t.Key == facts.KeyJoinedWithin
 		return true
 	})
 	return found
@@ -281,7 +283,7 @@ const mostNames = 5
 
 // otherAccounts names the accounts that are in one of two audiences only, the first
 // few in the order of the book.
-func (d *differ) otherAccounts(before, after directory.Audience) string {
+func (d *differ) otherAccounts(before, after facts.Audience) string {
 	var more, fewer someAccounts
 	for _, n := range d.accounts {
 		switch was, is := before.Holds(n[0]), after.Holds(n[1]); {

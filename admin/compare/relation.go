@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"go4.org/netipx"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -254,7 +256,7 @@ func (d *differ) definition(kind string) func(name string) direction {
 }
 
 // relateAccounts compares two audiences by the accounts of both books.
-func (d *differ) relateAccounts(a, b directory.Audience) direction {
+func (d *differ) relateAccounts(a, b facts.Audience) direction {
 	var all direction
 	for _, n := range d.accounts {
 		all |= compareOrdered(int(a.Holds(n[0])), int(b.Holds(n[1])))

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -49,13 +51,13 @@ type Statement struct {
 // describer makes documents of one judge at one moment.
 type describer struct {
 	judge     *decide.Judge
-	directory *directory.Directory
+	directory *facts.Directory
 	at        time.Time
-	crowd     *directory.Gathering
+	crowd     *facts.Gathering
 	policies  []decide.Policy
 	// apps and audiences are those of each policy.
 	apps      [][]int
-	audiences []directory.Audience
+	audiences []facts.Audience
 }
 
 func newDescriber(judge *decide.Judge, at time.Time) *describer {
@@ -292,7 +294,7 @@ func actions(p *decide.Policy) string {
 // byGroup describes what is asked of the members of each group; first what is
 // asked of those of all groups.
 func (d *describer) byGroup(doc *Document) {
-	members := make([]directory.Audience, len(d.directory.Groups))
+	members := make([]facts.Audience, len(d.directory.Groups))
 	for group := range members {
 		members[group] = d.crowd.InGroup(group).Surely()
 	}
@@ -301,7 +303,7 @@ func (d *describer) byGroup(doc *Document) {
 	ofAll := make([]bool, len(d.policies))
 	for i := range d.policies {
 		ofAll[i] = d.policies[i].Stage != decide.Draft &&
-			!slices.ContainsFunc(members, func(m directory.Audience) bool { return !d.audiences[i].Covers(m) })
+			!slices.ContainsFunc(members, func(m facts.Audience) bool { return !d.audiences[i].Covers(m) })
 		if ofAll[i] {
 			statements = append(statements, d.briefAt(i, &common)...)
 		}
@@ -320,7 +322,7 @@ func (d *describer) briefAt(i int, s *Section) []Statement {
 
 // group describes what is asked of the members of a group beside what is asked
 // of all.
-func (d *describer) group(group int, members directory.Audience, ofAll []bool) (Section, []Statement) {
+func (d *describer) group(group int, members facts.Audience, ofAll []bool) (Section, []Statement) {
 	g := &d.directory.Groups[group]
 	s := Section{Heading: g.Name}
 	if g.About != "" {

@@ -4,6 +4,8 @@ import (
 	"path"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
@@ -53,7 +55,7 @@ func aimsAtEmptyGroup(in *Pass) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		in.eachTest(s.Who, func(t *condition.Test) {
-			if t.Key != directory.KeyGroups {
+			if t.Key != facts.KeyGroups {
 				return
 			}
 			for _, g := range t.Numbers() {
@@ -171,9 +173,9 @@ func (u used) note(what string, names ...string) {
 
 // named are the kinds of definition that a key of conditions names.
 var named = map[condition.Key]string{
-	directory.KeyNetworks: "network", directory.KeyCountries: "region", directory.KeyDuring: "window", directory.KeyPosture: "posture",
+	facts.KeyNetworks: "network", facts.KeyCountries: "region", facts.KeyDuring: "window", facts.KeyPosture: "posture",
 	consent.KeyScopesWithin: "tier", consent.KeyClients: "client",
-	directory.KeyGroups: "group", decide.KeySignals: "signal", decide.KeyProved: "assurance", directory.KeyEnrolled: "method",
+	facts.KeyGroups: "group", decide.KeySignals: "signal", decide.KeyProved: "assurance", facts.KeyEnrolled: "method",
 }
 
 func unusedDefinition(in *Pass) {

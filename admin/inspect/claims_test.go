@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -15,13 +17,12 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
 var (
-	anyone = &condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}
-	every  = &condition.Test{Key: directory.KeyEvery, Values: []string{"true"}}
+	anyone = &condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}}
+	every  = &condition.Test{Key: facts.KeyEvery, Values: []string{"true"}}
 )
 
 // about returns what the findings of a check are about.

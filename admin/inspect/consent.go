@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -72,7 +73,7 @@ func consentOpenToAll(in *Pass) {
 
 func groupOwnersUnrestricted(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
-		confined := (keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]) && (keys[directory.KeyGroups] || keys[directory.KeyAccounts])
+		confined := (keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]) && (keys[facts.KeyGroups] || keys[facts.KeyAccounts])
 		if r.Then == consent.Allow && keys[consent.KeyOwnsGroup] && !confined {
 			in.Report(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
 		}

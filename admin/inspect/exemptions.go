@@ -3,6 +3,8 @@ package inspect
 import (
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -97,12 +99,12 @@ func confines(node condition.Node) bool {
 	condition.Walk(node, func(n condition.Node) bool {
 		if t, ok := n.(*condition.Test); ok {
 			switch t.Key {
-			case directory.KeyNetworks,
-				directory.KeyOurNetwork,
-				directory.KeyDevice,
-				directory.KeyDeviceTags,
-				directory.KeyPosture,
-				directory.KeyCountries:
+			case facts.KeyNetworks,
+				facts.KeyOurNetwork,
+				facts.KeyDevice,
+				facts.KeyDeviceTags,
+				facts.KeyPosture,
+				facts.KeyCountries:
 				found = true
 			}
 		}
@@ -116,7 +118,7 @@ func exemptStillAsked(in *Pass) {
 		if x.Until != nil && x.Until.Before(in.today) {
 			continue
 		}
-		excused := directory.MethodSet(0)
+		excused := facts.MethodSet(0)
 		for _, name := range x.From {
 			excused |= in.methodsOf(name)
 		}
@@ -140,8 +142,8 @@ func exemptStillAsked(in *Pass) {
 
 // methodsOf returns the methods that an assurance can be met with, fallbacks left
 // out.
-func (in *Pass) methodsOf(assurance string) directory.MethodSet {
-	var set directory.MethodSet
+func (in *Pass) methodsOf(assurance string) facts.MethodSet {
+	var set facts.MethodSet
 	if a := in.Judge.FindAssurance(assurance); a != nil {
 		for _, p := range a.Prove {
 			preferred, _ := in.Judge.Methods(p)

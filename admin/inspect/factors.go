@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -77,7 +79,7 @@ func (in *Pass) countsFor(account, method int) bool {
 
 // eachMethodDemand visits each method that a rule asks for without a choice, of
 // those it is asked of.
-func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet)) {
+func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet)) {
 	for i := range in.subject {
 		s := &in.subject[i]
 		if !s.active() || s.audience.IsEmpty() {
@@ -95,7 +97,7 @@ func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance
 }
 
 func demandedMethodBarred(in *Pass) {
-	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
+	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet) {
 		barred := in.crowd.Nobody()
 		for n := range s.audience.Surely().All() {
 			if methods&^in.directory.Profile(n).Barred() == 0 {
@@ -119,7 +121,7 @@ func demandedMethodBarred(in *Pass) {
 }
 
 func demandedMethodUnenrolled(in *Pass) {
-	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods directory.MethodSet) {
+	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet) {
 		for n := range s.audience.All() {
 			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() ||
 				methods&^in.directory.Profile(n).Barred() == 0 ||

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
@@ -182,12 +184,12 @@ type Pass struct {
 
 	consent   *consent.Judge
 	usage     map[string]consent.Usage
-	directory *directory.Directory
+	directory *facts.Directory
 	today     directory.Date
-	crowd     *directory.Gathering
-	admins    directory.Audience
+	crowd     *facts.Gathering
+	admins    facts.Audience
 	subject   []subject
-	places    []*directory.Place
+	places    []*facts.Place
 	// ordinary is what each attempt that is tried begins with, stranger the address
 	// of one who belongs nowhere, and hours those of the coming week that windows
 	// tell apart.
@@ -204,7 +206,7 @@ type Pass struct {
 type subject struct {
 	decide.Policy
 	number   int
-	audience directory.Audience
+	audience facts.Audience
 	apps     []int
 	// aimed has a bit for each of the apps.
 	aimed []uint64
@@ -486,7 +488,7 @@ func daysBetween(from, to directory.Date) int {
 const mostNames = 3
 
 // accountNames names the accounts of an audience.
-func (in *Pass) accountNames(a directory.Audience) string {
+func (in *Pass) accountNames(a facts.Audience) string {
 	var names []string
 	for n := range a.All() {
 		names = append(names, in.directory.Accounts[n].Name)

@@ -4,6 +4,8 @@ import (
 	"net/netip"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -73,7 +75,7 @@ func ipv6Forgotten(in *Pass) {
 func (in *Pass) networksOf(t *condition.Test) []directory.Network {
 	var found []directory.Network
 	for i, n := range in.directory.Networks {
-		if t.Key == directory.KeyOurNetwork && n.Ours || t.Key == directory.KeyNetworks && slices.Contains(t.Numbers(), int32(i)) {
+		if t.Key == facts.KeyOurNetwork && n.Ours || t.Key == facts.KeyNetworks && slices.Contains(t.Numbers(), int32(i)) {
 			found = append(found, n)
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -78,7 +80,7 @@ func (in *Pass) proveAll(a *attempt.Attempt, account int) {
 // that some condition names, and of the others one for each country; where the
 // book has none, an address that lies nowhere.
 func (in *Pass) ownAddresses() []attempt.Fact[netip.Addr] {
-	named := in.Judge.Values(directory.KeyNetworks)
+	named := in.Judge.Values(facts.KeyNetworks)
 	seen := map[string]bool{}
 	var found []attempt.Fact[netip.Addr]
 	for _, n := range in.directory.Networks {
@@ -201,8 +203,8 @@ func (in *Pass) persons(fits func(account int) bool) []int {
 }
 
 // secondFactors are the methods that rest on something else than knowledge.
-func (in *Pass) secondFactors() directory.MethodSet {
-	var set directory.MethodSet
+func (in *Pass) secondFactors() facts.MethodSet {
+	var set facts.MethodSet
 	for i, m := range in.directory.Methods() {
 		if m.Kind != directory.Knowledge && m.Name != directory.DeskPass {
 			set = set.Add(i)

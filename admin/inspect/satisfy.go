@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -136,7 +138,7 @@ func (s *search) consistentOn(key condition.Key, taken []literal) bool {
 		return s.someScore(same)
 	case condition.OfOneValue:
 		var allowed []string
-		if key == directory.KeyActions {
+		if key == facts.KeyActions {
 			for _, a := range s.subject.Actions {
 				allowed = append(allowed, a.String())
 			}
@@ -183,13 +185,13 @@ func fulfils(tests []literal, holds func(*condition.Test) condition.Truth) bool 
 // networks that addresses lie in, and nowhere.
 func (in *Pass) gatherPlaces() {
 	seen := map[string]bool{}
-	add := func(p *directory.Place) {
+	add := func(p *facts.Place) {
 		if key := fmt.Sprint(p.Networks, p.Ours, p.Country); !seen[key] {
 			seen[key] = true
 			in.places = append(in.places, p)
 		}
 	}
-	add(new(directory.Place))
+	add(new(facts.Place))
 	// Where one stretch of like addresses ends another begins, so the addresses at
 	// and beside the ends of ranges stand for all.
 	edge := func(r directory.Range) {
@@ -212,22 +214,22 @@ func (in *Pass) gatherPlaces() {
 func (s *search) somePlace(tests []literal) bool {
 	var countries, others []literal
 	for _, l := range tests {
-		if l.test.Key == directory.KeyCountries {
+		if l.test.Key == facts.KeyCountries {
 			countries = append(countries, l)
 		} else {
 			others = append(others, l)
 		}
 	}
 	free := oneNumber(countries)
-	return slices.ContainsFunc(s.places, func(p *directory.Place) bool {
-		facts := directory.Facts{Directory: s.directory, Place: p}
-		if !fulfils(others, func(t *condition.Test) condition.Truth { return t.Holds(&facts) }) {
+	return slices.ContainsFunc(s.places, func(p *facts.Place) bool {
+		known := facts.Facts{Directory: s.directory, Place: p}
+		if !fulfils(others, func(t *condition.Test) condition.Truth { return t.Holds(&known) }) {
 			return false
 		}
 		if p.Country == "" {
 			return free
 		}
-		return fulfils(countries, func(t *condition.Test) condition.Truth { return directory.CountryHolds(p.Country, t) })
+		return fulfils(countries, func(t *condition.Test) condition.Truth { return facts.CountryHolds(p.Country, t) })
 	})
 }
 

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -162,7 +164,7 @@ func rolloutWithoutMargin(in *Pass) {
 func rolloutEasesNothing(in *Pass) {
 	for _, r := range in.Judge.Rollouts() {
 		who := in.crowd.Of(r.Who)
-		var methods directory.MethodSet
+		var methods facts.MethodSet
 		for _, name := range r.Methods {
 			if n, ok := in.directory.FindMethod(name); ok {
 				methods = methods.Add(n)
@@ -180,7 +182,7 @@ func rolloutEasesNothing(in *Pass) {
 }
 
 // asksOf reports whether some live or shadow policy asks an assurance of somebody.
-func (in *Pass) asksOf(assurance string, who directory.Audience) bool {
+func (in *Pass) asksOf(assurance string, who facts.Audience) bool {
 	return slices.ContainsFunc(in.subject, func(s subject) bool {
 		return s.active() && s.audience.Meets(who) && slices.ContainsFunc(s.Rules, func(r decide.Rule) bool {
 			return slices.ContainsFunc(r.Then.Require, func(q decide.Requirement) bool { return slices.Contains(q.OneOf, assurance) })
@@ -189,7 +191,7 @@ func (in *Pass) asksOf(assurance string, who directory.Audience) bool {
 }
 
 // peopleOf names an audience, "nobody" where it is empty.
-func (in *Pass) peopleOf(who directory.Audience) string {
+func (in *Pass) peopleOf(who facts.Audience) string {
 	if who.IsEmpty() {
 		return "anybody: it is for nobody"
 	}

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -121,14 +123,14 @@ func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Re
 	return report, nil
 }
 
-func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *directory.Gathering, on *directory.Date, at time.Time) Rollout {
+func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gathering, on *directory.Date, at time.Time) Rollout {
 	e := judge.Directory()
 	found := Rollout{Name: r.Name, Methods: r.Methods, On: r.Enforced, Enforced: r.Enforced, Groups: []Group{}, Accounts: []Account{}}
 	if on != nil {
 		found.On = *on
 	}
 	day := found.On.Start(e.Zone)
-	var methods, texts directory.MethodSet
+	var methods, texts facts.MethodSet
 	for i, m := range e.Methods() {
 		if slices.Contains(r.Methods, m.Name) {
 			methods = methods.Add(i)
@@ -205,7 +207,7 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *directory
 
 // demandedOf returns those of whom some policy in force asks an assurance that
 // the rollout eases. A policy in force for some only counts for those.
-func demandedOf(judge *decide.Judge, r decide.Rollout, crowd *directory.Gathering) directory.Audience {
+func demandedOf(judge *decide.Judge, r decide.Rollout, crowd *facts.Gathering) facts.Audience {
 	demanded := crowd.Nobody()
 	for i, p := range judge.Policies() {
 		audience := judge.Audience(i, crowd)

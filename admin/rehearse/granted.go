@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -197,7 +199,7 @@ func times(judge *decide.Judge, a *attempt.Attempt) []move {
 }
 
 // statesAt tells which windows are open at a moment.
-func statesAt(e *directory.Directory, t time.Time) string {
+func statesAt(e *facts.Directory, t time.Time) string {
 	var state []byte
 	for w := range e.Windows {
 		if e.InWindow(w, t) {
@@ -216,7 +218,7 @@ const mostPlaces = 12
 // and the countries that the book names where no network settles that.
 func places(judge *decide.Judge, a *attempt.Attempt) []move {
 	e := judge.Directory()
-	named := judge.Values(directory.KeyNetworks)
+	named := judge.Values(facts.KeyNetworks)
 	var found []move
 	add := func(n directory.Network) {
 		ip := n.Ranges[0].Sample()

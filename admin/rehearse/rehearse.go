@@ -11,9 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Report is a decision with the findings of the rehearsal.
@@ -226,7 +227,7 @@ func addresses(judge *decide.Judge) []candidate {
 func countries(judge *decide.Judge) []candidate {
 	e := judge.Directory()
 	var codes []string
-	for _, value := range judge.Values(directory.KeyCountries) {
+	for _, value := range judge.Values(facts.KeyCountries) {
 		for _, region := range e.Regions {
 			if region.Name == value {
 				for _, c := range region.Countries {

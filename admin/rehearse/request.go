@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -117,7 +119,7 @@ func (q Request) through(a *attempt.Attempt, assumed *[]string) error {
 	return nil
 }
 
-func (q Request) proofs(a *attempt.Attempt, e *directory.Directory) error {
+func (q Request) proofs(a *attempt.Attempt, e *facts.Directory) error {
 	var known []string
 	for _, m := range e.Methods() {
 		known = append(known, m.Name)
@@ -141,7 +143,7 @@ func (q Request) proofs(a *attempt.Attempt, e *directory.Directory) error {
 }
 
 // ordinary fills in what is not said with the ordinary case, and says so.
-func (q Request) ordinary(a *attempt.Attempt, e *directory.Directory) []string {
+func (q Request) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 	var assumed []string
 	left := func(fact string) bool { return slices.Contains(q.Unknown, fact) }
 	switch {

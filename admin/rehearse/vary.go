@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
@@ -113,7 +115,7 @@ func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate
 
 // shift moves an attempt in time, with its proofs, the report of its device and what
 // went before, so that their ages stay as they are.
-func shift(e *directory.Directory, a *attempt.Attempt, by time.Duration) {
+func shift(e *facts.Directory, a *attempt.Attempt, by time.Duration) {
 	moved := func(t time.Time) time.Time {
 		if t.IsZero() {
 			return t
@@ -147,7 +149,7 @@ func shift(e *directory.Directory, a *attempt.Attempt, by time.Duration) {
 
 // entryOf returns the device that the directory has for an attempt, nil where it
 // has none.
-func entryOf(e *directory.Directory, a *attempt.Attempt) *directory.Device {
+func entryOf(e *facts.Directory, a *attempt.Attempt) *directory.Device {
 	d, _ := a.Device.Get()
 	id, _ := d.ID.Get()
 	for i := range e.Devices {
@@ -160,7 +162,7 @@ func entryOf(e *directory.Directory, a *attempt.Attempt) *directory.Device {
 
 // lastReport returns when the device of an attempt last reported, as the attempt
 // says or the directory.
-func lastReport(e *directory.Directory, a *attempt.Attempt) (time.Time, bool) {
+func lastReport(e *facts.Directory, a *attempt.Attempt) (time.Time, bool) {
 	if d := a.Device.Ref(); d != nil {
 		if reported, ok := d.ReportedAt.Get(); ok {
 			return reported, true
@@ -173,7 +175,7 @@ func lastReport(e *directory.Directory, a *attempt.Attempt) (time.Time, bool) {
 }
 
 // reportAt lets the device of an attempt report at a moment what is known of it.
-func reportAt(e *directory.Directory, a *attempt.Attempt, at time.Time) {
+func reportAt(e *facts.Directory, a *attempt.Attempt, at time.Time) {
 	d, _ := a.Device.Get()
 	facts := maps.Clone(d.Facts)
 	if entry := entryOf(e, a); entry != nil {
@@ -191,7 +193,7 @@ func reportAt(e *directory.Directory, a *attempt.Attempt, at time.Time) {
 }
 
 // at moves an attempt to a moment.
-func at(e *directory.Directory, words string, from, to time.Time) candidate {
+func at(e *facts.Directory, words string, from, to time.Time) candidate {
 	return candidate{words, func(a *attempt.Attempt) { shift(e, a, to.Sub(from)) }}
 }
 

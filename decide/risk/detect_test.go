@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -17,7 +19,7 @@ type evidence struct {
 	a               attempt.Attempt
 	here            attempt.Fact[attempt.Location]
 	other, reported condition.Truth
-	place           *directory.Place
+	place           *facts.Place
 }
 
 func (e *evidence) Location() attempt.Fact[attempt.Location]           { return e.here }
@@ -27,12 +29,12 @@ func (e *evidence) Reported(string) condition.Truth                    { return 
 // weigh compiles a scheme and weighs by it what a test says.
 func weigh(t *testing.T, scheme risk.Scheme, e *evidence) (*risk.Model, risk.Score, []condition.Truth) {
 	t.Helper()
-	d, err := directory.New(directory.Contents{Zone: time.UTC})
+	d, err := facts.New(directory.Contents{Zone: time.UTC}, facts.Mentioned{})
 	require.NoError(t, err)
 	model, err := risk.Compile(scheme, d.Vocabulary("risk"))
 	require.NoError(t, err)
 	view, truths := d.View(&e.a), make([]condition.Truth, len(scheme.Signals))
-	score := model.Weigh(&directory.Facts{Directory: d, Attempt: &e.a, Place: e.place, Device: &view}, e, truths)
+	score := model.Weigh(&facts.Facts{Directory: d, Attempt: &e.a, Place: e.place, Device: &view}, e, truths)
 	return model, score, truths
 }
 
@@ -95,7 +97,7 @@ func TestDetectors(t *testing.T) {
 		{"a country of a first sign-in", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous = attempt.None[attempt.Previous]() }, no},
 		{"a new device", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{Known: attempt.Known(false)}) }, yes},
 		{"a device that nobody knows of", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{}) }, maybe},
-		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) { e.place = &directory.Place{Anonymous: true} }, yes},
+		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) { e.place = &facts.Place{Anonymous: true} }, yes},
 		{"two failures", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute) }, yes},
 		{"one failure too long ago", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute+time.Second) }, no},
 		{"one failure still to come", burst, func(e *evidence) { e.a.Failures = failed(0, -time.Second) }, no},
@@ -110,7 +112,7 @@ func TestDetectors(t *testing.T) {
 		{"named by the attempt", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r", "s"} }, yes},
 		{"named by nobody", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r"} }, no},
 		{"reported by an engine", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.reported = maybe }, maybe},
-		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: directory.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.a = on(attempt.Device{Platform: attempt.Known("ios")}) }, yes},
+		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: facts.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.a = on(attempt.Device{Platform: attempt.Known("ios")}) }, yes},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := &evidence{a: attempt.Attempt{At: at}, here: place(0, 0)}
@@ -148,9 +150,9 @@ func TestScoresAreSpansUpToAHundred(t *testing.T) {
 		"levels rise":       {Levels: risk.Levels{Low: 9, Medium: 8, High: 7}},
 		"points are from 1": {Signals: []risk.Signal{{Name: "s"}}},
 		"detect or when":    {Signals: []risk.Signal{{Name: "s", Points: 1, Detect: risk.NewDevice, When: &condition.All{}}}},
-		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: directory.KeyPlatforms}}}},
+		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: facts.KeyPlatforms}}}},
 	} {
-		_, err := risk.Compile(scheme, directory.Vocabulary{})
+		_, err := risk.Compile(scheme, facts.Vocabulary{})
 		require.ErrorContains(t, err, wrong)
 	}
 	var d risk.Detector

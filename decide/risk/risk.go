@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
@@ -191,7 +193,7 @@ func (m *Model) When(i int) condition.Node { return m.when[i] }
 type Score struct{ Low, High int }
 
 // Weigh writes into truths whether each signal holds, and returns the score.
-func (m *Model) Weigh(f *directory.Facts, e Evidence, truths []condition.Truth) Score {
+func (m *Model) Weigh(f *facts.Facts, e Evidence, truths []condition.Truth) Score {
 	var score Score
 	for i := range m.Signals {
 		holds := m.holds(i, f, e)
@@ -206,7 +208,7 @@ func (m *Model) Weigh(f *directory.Facts, e Evidence, truths []condition.Truth) 
 	return Score{min(score.Low, MaxScore), min(score.High, MaxScore)}
 }
 
-func (m *Model) holds(i int, f *directory.Facts, e Evidence) condition.Truth {
+func (m *Model) holds(i int, f *facts.Facts, e Evidence) condition.Truth {
 	switch s := &m.Signals[i]; {
 	case s.When != nil:
 		return m.asks[i].Eval(f)
@@ -222,7 +224,7 @@ func (m *Model) holds(i int, f *directory.Facts, e Evidence) condition.Truth {
 	}
 }
 
-func (s *Signal) detect(f *directory.Facts, e Evidence) condition.Truth {
+func (s *Signal) detect(f *facts.Facts, e Evidence) condition.Truth {
 	a := f.Attempt
 	switch s.Detect {
 	case Travel:

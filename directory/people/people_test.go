@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -205,7 +207,7 @@ func FuzzRead(f *testing.F) {
 			a.Methods = nil
 			c.Accounts = append(c.Accounts, a.Account)
 		}
-		_, err = directory.New(c)
+		_, err = facts.New(c, facts.Mentioned{})
 		if err != nil {
 			require.ErrorContains(t, err, "includes itself", "the only thing that a book has still to check")
 		}

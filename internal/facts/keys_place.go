@@ -1,10 +1,12 @@
-package directory
+package facts
 
 import (
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
+
+	"github.com/briskwarden/briskwarden/directory"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -35,14 +37,14 @@ var (
 		Doc: "the address lies in a network, by name or as an address, a CIDR block or a range a-b",
 		Check: func(value string) error {
 			// What looks like addresses is one; anything else names a network.
-			if _, wrong := ParseRange(value); wrong != nil && (strings.ContainsAny(value, "/:") || strings.Trim(value, "0123456789.-") == "") {
+			if _, wrong := directory.ParseRange(value); wrong != nil && (strings.ContainsAny(value, "/:") || strings.Trim(value, "0123456789.-") == "") {
 				return wrong
 			}
 			return nil
 		},
-		Literal: func(value string) bool { _, err := ParseRange(value); return err == nil },
+		Literal: func(value string) bool { _, err := directory.ParseRange(value); return err == nil },
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			if r, err := ParseRange(value); err == nil {
+			if r, err := directory.ParseRange(value); err == nil {
 				if i := slices.Index(v.Literals, r); i >= 0 {
 					return condition.Binding{Numbers: []int32{int32(len(v.Networks) + i)}, Words: value}, nil
 				}
@@ -78,10 +80,13 @@ var (
 		return among(t, ours)
 	}))
 
-	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: IPVersions(),
+	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: directory.IPVersions(),
 		Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
 		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
-		Bind: bindWord(func(value string) (IPVersion, error) { var v IPVersion; return v, v.UnmarshalText([]byte(value)) }),
+		Bind: bindWord(func(value string) (directory.IPVersion, error) {
+			var v directory.IPVersion
+			return v, v.UnmarshalText([]byte(value))
+		}),
 		Holds: func(facts any, t *condition.Test) condition.Truth {
 			if f := seen(facts); f.FindPlace() != nil {
 				return among(t, int32(versionOf(f.Address)))
@@ -90,7 +95,7 @@ var (
 		},
 		Saw: func(facts any, _ *condition.Test) string {
 			if f := seen(facts); f.FindPlace() != nil {
-				return IPVersions()[versionOf(f.Address)]
+				return directory.IPVersions()[versionOf(f.Address)]
 			}
 			return ""
 		},
@@ -120,11 +125,11 @@ var (
 )
 
 // versionOf returns the version of IP of an address in plain form.
-func versionOf(address netip.Addr) IPVersion {
+func versionOf(address netip.Addr) directory.IPVersion {
 	if address.Is4() {
-		return IPv4
+		return directory.IPv4
 	}
-	return IPv6
+	return directory.IPv6
 }
 
 // isCountry reports whether a value of the key `countries` is a code rather than the

@@ -1,4 +1,4 @@
-package directory_test
+package facts_test
 
 import (
 	"context"
@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"testing"
 	"time"
+
+	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/stretchr/testify/require"
 
@@ -15,7 +17,7 @@ import (
 )
 
 // world is a small directory of each sort of fact.
-func world(t *testing.T) *directory.Directory {
+func world(t *testing.T) *facts.Directory {
 	t.Helper()
 	day := directory.Date{Year: 2026, Month: time.November, Day: 1}
 	leaked, changed, asked := time.Date(
@@ -47,13 +49,13 @@ func world(t *testing.T) *directory.Directory {
 		time.UTC,
 	)
 	yes := attempt.BoolScalar(true)
-	red := &condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"red"}}
+	red := &condition.Test{Key: facts.KeyAttributes, Attribute: "team", Values: []string{"red"}}
 	networks := func(text string) []directory.Range {
 		r, err := directory.ParseRange(text)
 		require.NoError(t, err)
 		return []directory.Range{r}
 	}
-	d, err := directory.New(directory.Contents{
+	d, err := facts.New(directory.Contents{
 		Networks: []directory.Network{
 			{Name: "pier", Ranges: networks("203.0.113.0/24"), Ours: true, Country: "NO"},
 			{Name: "relay", Ranges: networks("192.0.2.0/28"), Anonymous: true},
@@ -97,7 +99,7 @@ func world(t *testing.T) *directory.Directory {
 				PasswordChangedAt: &changed,
 			},
 		},
-	})
+	}, facts.Mentioned{})
 	require.NoError(t, err)
 	return d
 }
@@ -113,40 +115,40 @@ func TestWhatAccountsShow(t *testing.T) {
 		want    condition.Truth
 		saw     string
 	}{
-		{condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, "ann", yes, "ann"},
-		{condition.Test{Key: directory.KeyAccounts, Values: []string{"bob"}}, "ann", no, "ann"},
-		{condition.Test{Key: directory.KeyGroups, Values: []string{"crew"}}, "ann", yes, "crew, reds"},
-		{condition.Test{Key: directory.KeyGroups, Values: []string{"reds"}}, "bob", maybe, ""},
-		{condition.Test{Key: directory.KeyGroups, Values: []string{"reds"}}, "cat", no, "no group"},
-		{condition.Test{Key: directory.KeyKinds, Values: []string{"emergency"}}, "cat", yes, "emergency"},
-		{condition.Test{Key: directory.KeyKinds, Values: []string{"person"}}, "ann", yes, "person"},
-		{condition.Test{Key: directory.KeyAttributes, Attribute: "floor", Values: []string{"3"}}, "ann", yes, "3"},
-		{condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"nothing"}}, "cat", no, "nothing"},
-		{condition.Test{Key: directory.KeyAttributes, Attribute: "team", Values: []string{"red"}}, "bob", maybe, ""},
-		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"sms-code"}}, "ann", no, "password, sms-code"},
-		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"sms-code"}}, "bob", maybe, ""},
-		{condition.Test{Key: directory.KeyEnrolled, Values: []string{"push"}}, "cat", no, "no method"},
-		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"30d"}}, "ann", yes, "joined 2026-11-01"},
-		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"20d"}}, "ann", no, "joined 2026-11-01"},
-		{condition.Test{Key: directory.KeyJoinedWithin, Values: []string{"20d"}}, "bob", maybe, ""},
-		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"low"}}, "bob", no, "high (leaked-password, since 2026-11-10, put right by a changed password)"},
-		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"medium"}}, "cat", yes, "medium (gossip, since 2026-11-10)"},
-		{condition.Test{Key: directory.KeyAccountRiskAtLeast, Values: []string{"low"}}, "ann", no, "none"},
-		{condition.Test{Key: directory.KeyDomains, Values: []string{"one.example"}}, "ann", no, "no domain"},
+		{condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}}, "ann", yes, "ann"},
+		{condition.Test{Key: facts.KeyAccounts, Values: []string{"bob"}}, "ann", no, "ann"},
+		{condition.Test{Key: facts.KeyGroups, Values: []string{"crew"}}, "ann", yes, "crew, reds"},
+		{condition.Test{Key: facts.KeyGroups, Values: []string{"reds"}}, "bob", maybe, ""},
+		{condition.Test{Key: facts.KeyGroups, Values: []string{"reds"}}, "cat", no, "no group"},
+		{condition.Test{Key: facts.KeyKinds, Values: []string{"emergency"}}, "cat", yes, "emergency"},
+		{condition.Test{Key: facts.KeyKinds, Values: []string{"person"}}, "ann", yes, "person"},
+		{condition.Test{Key: facts.KeyAttributes, Attribute: "floor", Values: []string{"3"}}, "ann", yes, "3"},
+		{condition.Test{Key: facts.KeyAttributes, Attribute: "team", Values: []string{"nothing"}}, "cat", no, "nothing"},
+		{condition.Test{Key: facts.KeyAttributes, Attribute: "team", Values: []string{"red"}}, "bob", maybe, ""},
+		{condition.Test{Key: facts.KeyEnrolled, Values: []string{"sms-code"}}, "ann", no, "password, sms-code"},
+		{condition.Test{Key: facts.KeyEnrolled, Values: []string{"sms-code"}}, "bob", maybe, ""},
+		{condition.Test{Key: facts.KeyEnrolled, Values: []string{"push"}}, "cat", no, "no method"},
+		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"30d"}}, "ann", yes, "joined 2026-11-01"},
+		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"20d"}}, "ann", no, "joined 2026-11-01"},
+		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"20d"}}, "bob", maybe, ""},
+		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"low"}}, "bob", no, "high (leaked-password, since 2026-11-10, put right by a changed password)"},
+		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"medium"}}, "cat", yes, "medium (gossip, since 2026-11-10)"},
+		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"low"}}, "ann", no, "none"},
+		{condition.Test{Key: facts.KeyDomains, Values: []string{"one.example"}}, "ann", no, "no domain"},
 	} {
 		t.Run(c.account+" "+condition.Text(&c.test), func(t *testing.T) {
 			bound, err := condition.Bind(&c.test, d.Vocabulary("owner"))
 			require.NoError(t, err)
 			p, ok := d.Find(c.account)
 			require.True(t, ok)
-			require.Equal(t, c.want, bound.(*condition.Test).Holds(directory.FactsOf(p, at)))
-			require.Equal(t, c.saw, bound.(*condition.Test).Saw(directory.FactsOf(p, at)))
+			require.Equal(t, c.want, bound.(*condition.Test).Holds(facts.FactsOf(p, at)))
+			require.Equal(t, c.saw, bound.(*condition.Test).Saw(facts.FactsOf(p, at)))
 		})
 	}
-	bound, err := condition.Bind(&condition.Test{Key: directory.KeyAnyone, Values: []string{"true"}}, d.Vocabulary("owner"))
+	bound, err := condition.Bind(&condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}}, d.Vocabulary("owner"))
 	require.NoError(t, err)
-	require.Equal(t, "an account that nobody knows", bound.(*condition.Test).Saw(directory.FactsOf(nil, at)))
-	require.Equal(t, condition.False, bound.(*condition.Test).Holds(directory.FactsOf(nil, at)))
+	require.Equal(t, "an account that nobody knows", bound.(*condition.Test).Saw(facts.FactsOf(nil, at)))
+	require.Equal(t, condition.False, bound.(*condition.Test).Holds(facts.FactsOf(nil, at)))
 	ann, _ := d.Find("ann")
 	require.Equal(t, []any{"ann", directory.Person, false, 1}, []any{ann.Name(), ann.Kind(), ann.Disabled(), ann.Enrolled().Len()})
 	till, _ := d.FindApp("till")
@@ -165,23 +167,23 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		require.NoError(t, err)
 		return bound.(*condition.Test)
 	}
-	onDevice := func(v *directory.DeviceView) *directory.Facts {
-		return &directory.Facts{Directory: d, Device: v, Attempt: &attempt.Attempt{Account: "ann"}}
+	onDevice := func(v *facts.DeviceView) *facts.Facts {
+		return &facts.Facts{Directory: d, Device: v, Attempt: &attempt.Attempt{Account: "ann"}}
 	}
 	pier, relay := d.Place(netip.MustParseAddr("203.0.113.9")), d.Place(netip.MustParseAddr("192.0.2.1"))
 	require.Equal(
 		t,
 		[]condition.Truth{yes, no, yes, yes},
 		[]condition.Truth{
-			bind(directory.KeyOurNetwork, "true").Holds(&directory.Facts{Directory: d, Place: pier}),
-			bind(directory.KeyOurNetwork, "true").Holds(&directory.Facts{Directory: d, Place: relay}),
-			bind(directory.KeyOurNetwork, "false").Holds(&directory.Facts{Directory: d, Place: relay}),
-			bind(directory.KeyNetworks, "pier").Holds(&directory.Facts{Directory: d, Place: pier}),
+			bind(facts.KeyOurNetwork, "true").Holds(&facts.Facts{Directory: d, Place: pier}),
+			bind(facts.KeyOurNetwork, "true").Holds(&facts.Facts{Directory: d, Place: relay}),
+			bind(facts.KeyOurNetwork, "false").Holds(&facts.Facts{Directory: d, Place: relay}),
+			bind(facts.KeyNetworks, "pier").Holds(&facts.Facts{Directory: d, Place: pier}),
 		},
 	)
-	north := bind(directory.KeyCountries, "north")
+	north := bind(facts.KeyCountries, "north")
 	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe, "NOR": maybe, "Aa": maybe} {
-		require.Equal(t, want, directory.CountryHolds(code, north), code)
+		require.Equal(t, want, facts.CountryHolds(code, north), code)
 	}
 	require.Equal(t, yes, d.CountryMayHold("SE", north), "the only network that states a country is there too")
 	require.Equal(t, maybe, d.CountryMayHold("BR", north))
@@ -200,8 +202,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		value       string
 		hub, strang condition.Truth
 	}{
-		{directory.KeyPlatforms, "linux", yes, maybe}, {directory.KeyDeviceTags, "desk", yes, maybe}, {directory.KeyPosture, "fit", no, maybe},
-		{directory.KeyDevice, "known", yes, no}, {directory.KeyDevice, "managed", no, maybe}, {directory.KeyDevice, "shared", yes, maybe}, {directory.KeyDevice, "own", yes, maybe},
+		{facts.KeyPlatforms, "linux", yes, maybe}, {facts.KeyDeviceTags, "desk", yes, maybe}, {facts.KeyPosture, "fit", no, maybe},
+		{facts.KeyDevice, "known", yes, no}, {facts.KeyDevice, "managed", no, maybe}, {facts.KeyDevice, "shared", yes, maybe}, {facts.KeyDevice, "own", yes, maybe},
 	} {
 		require.Equal(
 			t,
@@ -218,19 +220,19 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 	require.Equal(
 		t,
 		"known, shared, own, not managed",
-		bind(directory.KeyDevice, "own").Saw(onDevice(&view)),
+		bind(facts.KeyDevice, "own").Saw(onDevice(&view)),
 	)
 	require.Equal(
 		t,
 		"firewall false",
-		bind(directory.KeyPosture, "fit").Saw(onDevice(&view)),
+		bind(facts.KeyPosture, "fit").Saw(onDevice(&view)),
 	)
-	require.Equal(t, "desk", bind(directory.KeyDeviceTags, "desk").Saw(onDevice(&view)))
-	require.Equal(t, "linux", bind(directory.KeyPlatforms, "linux").Saw(onDevice(&view)))
+	require.Equal(t, "desk", bind(facts.KeyDeviceTags, "desk").Saw(onDevice(&view)))
+	require.Equal(t, "linux", bind(facts.KeyPlatforms, "linux").Saw(onDevice(&view)))
 	require.Equal(
 		t,
 		"a device that nothing identifies (unknown)",
-		bind(directory.KeyPosture, "fit").Saw(onDevice(&strange)),
+		bind(facts.KeyPosture, "fit").Saw(onDevice(&strange)),
 	)
 	failing := view.Failing(&d.Postures[0])
 	require.Equal(t, []string{"false", "true", "Turn it on."}, []string{failing[0].Saw, failing[0].Check.Wants(), failing[0].Check.Fix})
@@ -238,8 +240,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		t,
 		[]string{"plain", "an app that the book does not have"},
 		[]string{
-			bind(directory.KeyTags, "plain").Saw(d.FactsOfApp(0)),
-			bind(directory.KeyTags, "plain").Saw(d.FactsOfApp(-1)),
+			bind(facts.KeyTags, "plain").Saw(d.FactsOfApp(0)),
+			bind(facts.KeyTags, "plain").Saw(d.FactsOfApp(-1)),
 		},
 	)
 	lost := view.With(nil)
@@ -280,7 +282,7 @@ func TestLookup(t *testing.T) {
 		{"a strange risk", "ann", supplied{account: directory.Account{AccountRisk: &directory.AccountRisk{Level: 77}}}, false, nil, "the level"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			var room directory.Room
+			var room facts.Room
 			p, err := d.Lookup(context.Background(), c.from, c.account, &room)
 			if c.err != "" {
 				require.ErrorContains(t, err, c.err)
@@ -301,7 +303,7 @@ func TestLookup(t *testing.T) {
 // TestCheckReportsEverything: each problem of each kind, all at once.
 func TestCheckReportsEverything(t *testing.T) {
 	bad := directory.Clock(2000)
-	many := make([]directory.Method, directory.MaxMethods)
+	many := make([]directory.Method, facts.MaxMethods)
 	for i := range many {
 		many[i].Name = string(rune('a'+i%26)) + string(rune('a'+i/26))
 	}
@@ -312,7 +314,7 @@ func TestCheckReportsEverything(t *testing.T) {
 				Name:     "g",
 				Members:  []string{"nobody"},
 				Includes: []string{"h"},
-				Where:    &condition.Test{Key: directory.KeyGroups, Values: []string{"g"}},
+				Where:    &condition.Test{Key: facts.KeyGroups, Values: []string{"g"}},
 			},
 		},
 		Methods: append(
@@ -320,7 +322,7 @@ func TestCheckReportsEverything(t *testing.T) {
 			directory.Method{
 				Name:      "m",
 				Traits:    []directory.Trait{99},
-				BarredFor: &condition.Test{Key: directory.KeyEnrolled, Values: []string{"m"}},
+				BarredFor: &condition.Test{Key: facts.KeyEnrolled, Values: []string{"m"}},
 			},
 		),
 		Networks: []directory.Network{
@@ -346,18 +348,17 @@ func TestCheckReportsEverything(t *testing.T) {
 		},
 		Postures: []directory.Posture{{Name: "p"}, {Name: "q", Checks: []directory.Check{{Fact: "x"}}}},
 		Apps:     []directory.App{{Name: "x", OpenTo: []string{"h"}, KnownAs: []string{"y"}}, {Name: "y", Hosts: []string{"a:1"}}},
-		Literals: []directory.Range{{}},
 	}
 	var all directory.Problems
-	directory.CheckContents(&c, func(p directory.Problem) { all = append(all, p) })
+	facts.CheckContents(&c, func(p directory.Problem) { all = append(all, p) })
 	text := all.Error()
 	for _, want := range []string{"its kind is none", "the level of its risk is none", `account a: method "smoke" is not defined`, `group g: account "nobody" is not defined`, `group g: group "h" is not defined`,
 		"where cannot ask for groups", "barred_for cannot ask for enrolled", "are more than the 64", "trait 99 is none", "named like an address", `"UK" is no assigned`, "runs from IPv4 to IPv6", "write 192.0.2.1-192.0.2.9",
 		"named like a country", `"ZZ" is no assigned`, "2000 minutes after midnight", "day 9 is none", "ends before it begins", "posture p checks nothing", "posture q, check 1", `app x: group "h" is not defined`,
-		`apps y and x are both known as "y"`, "names a port", "the zero Range has none"} {
+		`apps y and x are both known as "y"`, "names a port"} {
 		require.Contains(t, text, want)
 	}
-	_, err := directory.New(c)
+	_, err := facts.New(c, facts.Mentioned{})
 	require.EqualError(t, err, text, "New refuses with all of it")
 }
 

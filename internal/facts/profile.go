@@ -1,4 +1,4 @@
-package directory
+package facts
 
 import (
 	"context"
@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/briskwarden/briskwarden/directory"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 )
@@ -20,14 +22,14 @@ import (
 // that is supplied while a decision is made gets its own by [Directory.Resolve].
 type Profile struct {
 	directory *Directory
-	account   *Account
+	account   *directory.Account
 	// number is that of the account's name, nobody where no list and no condition
 	// has it.
 	number int32
 	// groups are those it surely is in, perhaps those whose `where` is unknown.
 	groups, perhaps []int32
 	domain          string
-	kind            Kind
+	kind            directory.Kind
 	// methods are those enrolled and surely not barred; perhapsMethods are those
 	// enrolled that may be barred; barred are all that are or may be, which prove
 	// nothing, and perhapsBarred those that may be.
@@ -38,13 +40,13 @@ type Profile struct {
 }
 
 // Account returns what is stated of the account. The caller must not change it.
-func (p *Profile) Account() *Account { return p.account }
+func (p *Profile) Account() *directory.Account { return p.account }
 
 // Name returns the account's name.
 func (p *Profile) Name() string { return p.account.Name }
 
 // Kind returns what the account is for; a person where nobody states it.
-func (p *Profile) Kind() Kind { return p.kind }
+func (p *Profile) Kind() directory.Kind { return p.kind }
 
 // Disabled reports whether the account may not sign on at all.
 func (p *Profile) Disabled() bool { return p.account.Disabled }
@@ -97,7 +99,7 @@ func (p *Profile) Number() int32 { return p.number }
 // many times 24 hours after the midnight that began the day of joining. It
 // returns false where that day is not known, or lies after the moment at which it
 // is looked at.
-func (p *Profile) JoinedUntil(span Span, at time.Time) (time.Time, bool) {
+func (p *Profile) JoinedUntil(span directory.Span, at time.Time) (time.Time, bool) {
 	if p.account.Joined == nil {
 		return time.Time{}, false
 	}
@@ -128,14 +130,14 @@ func (p *Profile) share(t *condition.Test) uint64 {
 // directory's key and the text. Nobody who does not know the key can choose a name
 // for the share that it falls into.
 func (d *Directory) hashText(text string) uint64 {
-	var room [sha256.Size + LongestName]byte
+	var room [sha256.Size + directory.LongestName]byte
 	hashed := append(append(room[:0], d.shareKey[:]...), text...)
 	sum := sha256.Sum256(hashed)
 	return binary.BigEndian.Uint64(sum[:8])
 }
 
 // sawRisk describes the standing risk with its reason and its beginning.
-func sawRisk(a *Account, at time.Time) string {
+func sawRisk(a *directory.Account, at time.Time) string {
 	if a.AccountRisk == nil {
 		return "none"
 	}
@@ -147,7 +149,7 @@ func sawRisk(a *Account, at time.Time) string {
 	if a.AccountRisk.Since != nil {
 		details = append(details, "since "+a.AccountRisk.Since.Format(time.DateOnly))
 	}
-	if a.RiskAt(at) == NoRisk {
+	if a.RiskAt(at) == directory.NoRisk {
 		details = append(details, "put right by a changed password")
 	}
 	if len(details) > 0 {
@@ -181,7 +183,7 @@ func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
 // account does not state is taken from the book's account of that name. The profile is
 // valid until the account changes or the room is used again. Groups and methods that
 // the book does not have count for nothing.
-func (d *Directory) Resolve(supplied *Account, room *Room) *Profile {
+func (d *Directory) Resolve(supplied *directory.Account, room *Room) *Profile {
 	room.account = *supplied
 	number, named := d.accountNumber[supplied.Name]
 	if !named {
@@ -197,11 +199,11 @@ func (d *Directory) Resolve(supplied *Account, room *Room) *Profile {
 
 // resolve works out a profile from what is stated of the account. Facts is memory
 // for it.
-func (d *Directory) resolve(p *Profile, a *Account, number int32, facts *Facts) {
+func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, facts *Facts) {
 	p.directory, p.account, p.number = d, a, number
 	p.domain, p.kind = domainOf(a.Name), a.Kind
-	if p.kind == UnstatedKind {
-		p.kind = Person
+	if p.kind == directory.UnstatedKind {
+		p.kind = directory.Person
 	}
 	p.groups, p.perhaps = p.groups[:0], p.perhaps[:0]
 	for _, name := range a.Groups {
@@ -254,7 +256,7 @@ func (d *Directory) IsOpenTo(app int, p *Profile) bool {
 // Room is memory for an account that is supplied while a decision is made. The
 // zero Room is ready to use, by one decision at a time.
 type Room struct {
-	account Account
+	account directory.Account
 	profile Profile
 	facts   Facts
 }
@@ -263,22 +265,22 @@ type Room struct {
 // returns nil without an error where there surely is no such account, and an error
 // where nobody could find out. The profile of a supplied account lies in room and
 // is valid until that is used again.
-func (d *Directory) Lookup(ctx context.Context, from Accounts, name string, room *Room) (*Profile, error) {
+func (d *Directory) Lookup(ctx context.Context, from directory.Accounts, name string, room *Room) (*Profile, error) {
 	own, _ := d.Find(name)
 	if from == nil {
 		return own, nil
 	}
 	supplied, err := from.Account(ctx, name)
 	switch {
-	case errors.Is(err, ErrNotFound):
+	case errors.Is(err, directory.ErrNotFound):
 		return own, nil
 	case err != nil:
 		return nil, err
 	case supplied.Name != "" && supplied.Name != name:
 		return nil, fmt.Errorf("it was answered for %q", supplied.Name)
-	case supplied.Kind > Emergency:
+	case supplied.Kind > directory.Emergency:
 		return nil, fmt.Errorf("its kind is none that there is: %s", supplied.Kind)
-	case supplied.AccountRisk != nil && supplied.AccountRisk.Level > HighRisk:
+	case supplied.AccountRisk != nil && supplied.AccountRisk.Level > directory.HighRisk:
 		return nil, fmt.Errorf("the level of its risk is none that there is: %s", supplied.AccountRisk.Level)
 	}
 	supplied.Name = name
@@ -287,7 +289,7 @@ func (d *Directory) Lookup(ctx context.Context, from Accounts, name string, room
 
 // Clear forgets the account in the room.
 func (r *Room) Clear() {
-	r.account, r.profile.account, r.facts = Account{}, nil, Facts{}
+	r.account, r.profile.account, r.facts = directory.Account{}, nil, Facts{}
 }
 
 // Holds reports whether a profile lies in the room.

@@ -1,4 +1,4 @@
-package directory_test
+package facts_test
 
 import (
 	"math/rand/v2"
@@ -6,11 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -24,14 +25,14 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 		_, judge := synth.Open(chance, 6)
 		e := judge.Directory()
 		crowd := e.Gather(at)
-		var audiences []directory.Audience
+		var audiences []facts.Audience
 		for _, p := range judge.Policies() {
 			audience := crowd.Of(p.Who)
 			audiences = append(audiences, audience)
 			var may []int
 			sure := 0
 			for n := range e.Accounts {
-				want := condition.Eval(p.Who, directory.FactsOf(e.Profile(n), at))
+				want := condition.Eval(p.Who, facts.FactsOf(e.Profile(n), at))
 				require.Equal(t, want, audience.Holds(n), "%s for %s", p.Name, e.Accounts[n].Name)
 				if want != condition.False {
 					may = append(may, n)
@@ -63,20 +64,4 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 			require.Equal(t, covers, a.Covers(b))
 		}
 	})
-}
-
-func TestWordsOfSpans(t *testing.T) {
-	for text, want := range map[string]string{"30d": "30 days", "1d": "24 hours", "12h": "12 hours", "1h": "1 hour", "90m": "90 minutes", "45s": "45s", "168h": "7 days"} {
-		var s directory.Span
-		require.NoError(t, s.UnmarshalText([]byte(text)))
-		require.Equal(t, want, s.Words(), text)
-	}
-}
-
-func TestSample(t *testing.T) {
-	for text, want := range map[string]string{"203.0.113.0/24": "203.0.113.1", "198.51.100.7": "198.51.100.7", "2001:db8::/64": "2001:db8::1", "10.0.0.8-10.0.0.9": "10.0.0.9"} {
-		r, err := directory.ParseRange(text)
-		require.NoError(t, err)
-		require.Equal(t, want, r.Sample().String())
-	}
 }

@@ -1,4 +1,4 @@
-package directory
+package facts
 
 import (
 	"cmp"
@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/briskwarden/briskwarden/directory"
 
 	"golang.org/x/net/idna"
 )
@@ -201,13 +203,13 @@ type HostError struct {
 
 // CheckHosts reports what is wrong with the hosts of apps: a pattern that cannot be
 // read, or that two apps claim.
-func CheckHosts(apps []App) []HostError {
+func CheckHosts(apps []directory.App) []HostError {
 	_, wrong := readHosts(apps)
 	return wrong
 }
 
 // readHosts reads the hosts of all apps, most specific first.
-func readHosts(apps []App) (hosts []hostPattern, wrong []HostError) {
+func readHosts(apps []directory.App) (hosts []hostPattern, wrong []HostError) {
 	for i := range apps {
 		for _, text := range apps[i].Hosts {
 			p, err := parseHostPattern(text)

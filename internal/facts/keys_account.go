@@ -1,10 +1,12 @@
-package directory
+package facts
 
 import (
 	"cmp"
 	"fmt"
 	"slices"
 	"time"
+
+	"github.com/briskwarden/briskwarden/directory"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -89,8 +91,11 @@ var (
 		return condition.Of(f.Profile.domain != "" && slices.Contains(t.Texts(), f.Profile.domain))
 	}, func(p *Profile, _ *condition.Test, _ time.Time) string { return cmp.Or(p.domain, "no domain") }))
 
-	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: Kinds(),
-		Bind: bindWord(func(value string) (Kind, error) { var k Kind; return k, k.UnmarshalText([]byte(value)) }),
+	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: directory.Kinds(),
+		Bind: bindWord(func(value string) (directory.Kind, error) {
+			var k directory.Kind
+			return k, k.UnmarshalText([]byte(value))
+		}),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
 		Noun: kindWords,
 	}, func(f *Facts, t *condition.Test) condition.Truth { return among(t, int32(f.Profile.kind)) },
@@ -125,15 +130,15 @@ var (
 	KeyJoinedWithin = condition.Define(account(condition.Definition{Name: "joined_within", Shape: condition.Length, Fact: condition.OfManyValues,
 		Doc: "so many times 24 hours have not passed since the midnight that began the day of joining",
 		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			var span Span
+			var span directory.Span
 			err := span.UnmarshalText([]byte(value))
 			return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
 		},
 		Says: func(t *condition.Test, negated bool) string {
-			return "they joined " + condition.Either(negated, "within the last ", "longer ago than ") + Span(t.Limit()).Words()
+			return "they joined " + condition.Either(negated, "within the last ", "longer ago than ") + directory.Span(t.Limit()).Words()
 		},
 	}, func(f *Facts, t *condition.Test) condition.Truth {
-		end, known := f.Profile.JoinedUntil(Span(t.Limit()), f.At)
+		end, known := f.Profile.JoinedUntil(directory.Span(t.Limit()), f.At)
 		if !known || f.Moment.IsZero() {
 			return condition.Unknown
 		}

@@ -1,4 +1,4 @@
-package directory
+package facts
 
 import (
 	"fmt"
@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/briskwarden/briskwarden/directory"
 
 	"github.com/briskwarden/briskwarden/condition"
 )
@@ -37,7 +39,7 @@ func (e *Directory) Gather(at time.Time) *Gathering {
 		for _, group := range e.profiles[account].perhaps {
 			g.perhaps[group] = append(g.perhaps[group], int32(account))
 		}
-		if e.profiles[account].kind == Emergency {
+		if e.profiles[account].kind == directory.Emergency {
 			g.emergencies = append(g.emergencies, account)
 		}
 	}

@@ -1,8 +1,10 @@
-package directory_test
+package facts_test
 
 import (
 	"testing"
 	"time"
+
+	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/stretchr/testify/require"
 
@@ -72,48 +74,11 @@ func TestWindows(t *testing.T) {
 		{"after the repeated hour", "02:00", "03:00", nil, nil, "2026-10-25T03:00:00+01:00", false},
 		{"a night over the change", "22:00", "06:00", weekend, nil, "2026-10-25T05:59:00+01:00", true},
 	} {
-		e, err := directory.New(directory.Contents{Zone: oslo, Windows: []directory.Window{
-			{Name: "w", Days: c.days, From: clock(t, c.from), To: clock(t, c.to), Dates: c.dates}}})
+		e, err := facts.New(directory.Contents{Zone: oslo, Windows: []directory.Window{
+			{Name: "w", Days: c.days, From: clock(t, c.from), To: clock(t, c.to), Dates: c.dates}}}, facts.Mentioned{})
 		require.NoError(t, err)
 		at, err := time.Parse(time.RFC3339, c.at)
 		require.NoError(t, err)
 		require.Equal(t, c.want, e.InWindow(0, at), c.name)
-	}
-}
-
-func TestTextForms(t *testing.T) {
-	for _, c := range []struct {
-		into  interface{ UnmarshalText([]byte) error }
-		text  string
-		wrong string
-	}{
-		{new(directory.Span), "1h30m", ""},
-		{new(directory.Span), "30", "30d, 12h or 90m"},
-		{new(directory.Span), "0h", "30d, 12h or 90m"},
-		{new(directory.Clock), "24:00", ""},
-		{new(directory.Clock), "24:01", "from 00:00 to 24:00"},
-		{new(directory.Clock), "5:00", "from 00:00 to 24:00"},
-		{new(directory.Clock), "-1:30", "from 00:00 to 24:00"},
-		{new(directory.Date), "2026-02-29", "2026-11-23"},
-		{new(directory.DateRange), "2026-09-30..2026-05-01", "write 2026-05-01..2026-09-30"},
-		{new(directory.Weekday), "mon", ""},
-		{new(directory.Weekday), "mom", `did you mean "mon"?`},
-		{new(directory.Country), "NO", ""},
-		{new(directory.Country), "no", "write NO"},
-		{new(directory.Country), "UK", "did you mean GB?"},
-		{new(directory.Country), "QQ", "not an ISO 3166-1"},
-		{new(directory.Country), " N", "not an ISO 3166-1"},
-	} {
-		err := c.into.UnmarshalText([]byte(c.text))
-		if c.wrong == "" {
-			require.NoError(t, err, c.text)
-		} else {
-			require.ErrorContains(t, err, c.wrong, c.text)
-		}
-	}
-	for text, want := range map[string]string{"7d": "168h", "90m": "90m", "4h": "4h", "45s": "45s", "2h60m": "3h"} {
-		var s directory.Span
-		require.NoError(t, s.UnmarshalText([]byte(text)))
-		require.Equal(t, want, s.String())
 	}
 }

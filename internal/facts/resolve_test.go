@@ -1,7 +1,9 @@
-package directory_test
+package facts_test
 
 import (
 	"testing"
+
+	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/stretchr/testify/require"
 
@@ -10,17 +12,17 @@ import (
 )
 
 func share(percent string) condition.Node {
-	return &condition.Test{Key: directory.KeyShare, Values: []string{percent}}
+	return &condition.Test{Key: facts.KeyShare, Values: []string{percent}}
 }
 
 func TestFindApp(t *testing.T) {
-	e, err := directory.New(directory.Contents{Apps: []directory.App{
+	e, err := facts.New(directory.Contents{Apps: []directory.App{
 		{Name: "till", KnownAs: []string{"urn:kestrel:till", "0oa-till"}, Hosts: []string{"till.kestrel.example"}},
 		{Name: "admin", Hosts: []string{"till.kestrel.example/admin/*", "till.kestrel.example/setup"}},
 		{Name: "backup", Hosts: []string{"till.kestrel.example/admin/backup/*"}},
 		{Name: "any", Hosts: []string{"*.kestrel.example"}},
 		{Name: "crew", Hosts: []string{"*.crew.kestrel.example", "bücher.example"}},
-	}})
+	}}, facts.Mentioned{})
 	require.NoError(t, err)
 	for text, want := range map[string]string{
 		"till": "till", "urn:kestrel:till": "till", "0oa-till": "till", "Till": "",
@@ -76,12 +78,11 @@ func TestFindApp(t *testing.T) {
 	for wrong, hosts := range map[string][]string{
 		"names a port": {"till.example:443"}, "is no host": {"till.*.example"}, "a path has no": {"till.example/a/../b"}, "as its last part": {"till.example/*/b"},
 	} {
-		_, err := directory.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}})
+		_, err := facts.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}}, facts.Mentioned{})
 		require.ErrorContains(t, err, wrong)
 	}
-	_, err = directory.New(
-		directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}},
-	)
+	_, err = facts.New(
+		directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}}, facts.Mentioned{})
 	require.ErrorContains(t, err, "claims the host a.example/x too")
 }
 
@@ -97,7 +98,7 @@ func TestAWiderShareOnlyAddsAccounts(t *testing.T) {
 	in := map[int]bool{}
 	last := 0
 	for _, percent := range []string{"1", "10", "25", "50", "75", "99", "100"} {
-		e, err := directory.New(directory.Contents{Accounts: accounts, Groups: []directory.Group{{Name: "g", Where: share(percent)}}})
+		e, err := facts.New(directory.Contents{Accounts: accounts, Groups: []directory.Group{{Name: "g", Where: share(percent)}}}, facts.Mentioned{})
 		require.NoError(t, err)
 		count := 0
 		for i := range accounts {

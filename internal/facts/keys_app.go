@@ -1,12 +1,13 @@
-package directory
+package facts
 
 import (
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // app fills in what the keys about apps have in common.
-func app(d condition.Definition, holds func(d *Directory, app int, t *condition.Test) condition.Truth, saw func(a *App) string) condition.Definition {
+func app(d condition.Definition, holds func(d *Directory, app int, t *condition.Test) condition.Truth, saw func(a *directory.App) string) condition.Definition {
 	d.About, d.Meaning, d.Fact = condition.AboutApp, condition.MeansApps, condition.OfApp
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
 		switch f := seen(facts); {
@@ -39,14 +40,14 @@ var (
 		},
 		Says: func(_ *condition.Test, negated bool) string { return "the app " + is(negated) + " any app" },
 		Noun: func(*condition.Test) string { return "every app" },
-	}, func(*Directory, int, *condition.Test) condition.Truth { return condition.True }, func(a *App) string { return a.Name }))
+	}, func(*Directory, int, *condition.Test) condition.Truth { return condition.True }, func(a *directory.App) string { return a.Name }))
 
 	KeyNames = condition.Define(app(condition.Definition{Name: "names", Doc: "apps by name", Names: "app",
 		Bind: bindName("app", func(d *Directory) map[string]int32 { return d.appNumber }),
 		Says: func(t *condition.Test, negated bool) string { return "the app " + is(negated) + " " + t.Wants() },
 		Noun: func(t *condition.Test) string { return words.List(t.Values, "and") },
 	}, func(_ *Directory, app int, t *condition.Test) condition.Truth { return among(t, int32(app)) },
-		func(a *App) string { return a.Name }))
+		func(a *directory.App) string { return a.Name }))
 
 	KeyTags = condition.Define(app(condition.Definition{Name: "tags", Doc: "apps that bear a tag",
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
@@ -56,5 +57,5 @@ var (
 		Noun: func(t *condition.Test) string { return "apps tagged " + words.List(t.Values, "or") },
 	}, func(d *Directory, app int, t *condition.Test) condition.Truth {
 		return condition.Of(intersects(t.Numbers(), d.apps[app].tags))
-	}, func(a *App) string { return orNone(a.Tags, "no tag") }))
+	}, func(a *directory.App) string { return orNone(a.Tags, "no tag") }))
 )

@@ -1,10 +1,12 @@
-package directory
+package facts
 
 import (
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/briskwarden/briskwarden/directory"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -42,7 +44,7 @@ func Percent(text string) (int, error) {
 
 // LevelBinding binds the name of a level of risk.
 func LevelBinding(value string) (condition.Binding, error) {
-	level, err := ParseLevel(value)
+	level, err := directory.ParseLevel(value)
 	return condition.Binding{Limit: int64(level), Words: "at least " + value}, err
 }
 
@@ -93,7 +95,7 @@ func (e *Directory) bindCountries(value string) (condition.Binding, error) {
 		slices.Sort(codes)
 		return condition.Binding{Numbers: numbers, Words: value + " (" + strings.Join(codes, ", ") + ")"}, nil
 	}
-	var code Country
+	var code directory.Country
 	if err := code.UnmarshalText([]byte(value)); err != nil {
 		return condition.Binding{}, fmt.Errorf("no region is named so, and %w", err)
 	}
