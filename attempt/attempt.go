@@ -387,6 +387,9 @@ func (a *Attempt) Check() error {
 			}
 		}
 	}
+	if len(a.External) == 0 { // as of most, and ranging over a map has its cost
+		return nil
+	}
 	for name, result := range a.External {
 		if int(result) >= len(checkResults) {
 			return fmt.Errorf("the outside check %q has no such result: %s", name, result)

@@ -329,7 +329,7 @@ func (b *Sections) rulebook() decide.Rulebook {
 // CompileConsent makes the judge that decides by the book what outside programs
 // may have. It decides on the facts of the other judge.
 func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
-	return consent.Compile(judge.Directory(), judge.Accounts(), b.Consent, b.Scopes, b.Clients)
+	return consent.Compile(judge, b.Consent, b.Scopes, b.Clients)
 }
 
 // CompileBoth is Compile and CompileConsent.

@@ -13,6 +13,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -345,7 +347,7 @@ imports:
 		}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"crew", "deck"}, judge.Directory().Profile(2).Groups(), "a group that both name is one")
+	require.Equal(t, []string{"crew", "deck"}, inside.Of(judge).Directory().Profile(2).Groups(), "a group that both name is one")
 
 	all["hands.csv"].Data = append(all["hands.csv"].Data, "nina,deck,\n"...)
 	changed, err := book.OpenFS(all)

@@ -125,7 +125,7 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 	if client == nil {
 		client = known.Client
 	}
-	account, unavailable := j.Account(ctx, r.Account)
+	account, unavailable := j.account(ctx, r.Account)
 	scopes := j.ladder.Sort(r.Scopes)
 	if cause, stopped := j.stops(r, known, client, account, unavailable); stopped {
 		for _, scope := range scopes {

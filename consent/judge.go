@@ -6,7 +6,9 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
@@ -24,12 +26,12 @@ type Judge struct {
 	reviewers condition.Node
 }
 
-// Compile makes a Judge that decides on the facts of a directory, and on the
-// accounts that are supplied while it decides; nil supplies none. What it is given
-// must not change afterwards. The error names what is wrong: something undefined, a
-// name that stands twice, tiers of the same gravity.
-func Compile(e *facts.Directory, accounts directory.Accounts, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
-	j := &Judge{directory: e, accounts: accounts, scheme: scheme, clients: map[string]*Client{}}
+// Compile makes a Judge that decides on the facts of a judge of sign-ins: its directory,
+// and the accounts that are supplied to it. What it is given must not change
+// afterwards. The error names what is wrong: something undefined, a name that stands
+// twice, tiers of the same gravity.
+func Compile(judge *decide.Judge, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
+	j := &Judge{directory: inside.Of(judge).Directory(), accounts: judge.Accounts(), scheme: scheme, clients: map[string]*Client{}}
 	var err error
 	if j.ladder, err = NewLadder(tiers); err != nil {
 		return nil, err
@@ -40,7 +42,7 @@ func Compile(e *facts.Directory, accounts directory.Accounts, scheme Scheme, tie
 		}
 		j.clients[clients[i].Name] = &clients[i]
 	}
-	names := vocabulary{e.Vocabulary("consent"), j}
+	names := vocabulary{j.directory.Vocabulary("consent"), j}
 	for _, r := range scheme.Rules {
 		when, err := condition.Bind(r.When, names)
 		if err != nil {
@@ -75,20 +77,29 @@ func (j *Judge) Scheme() Scheme {
 // Clients returns the clients of the book, by name.
 func (j *Judge) Clients() map[string]*Client { return j.clients }
 
-// Directory returns the facts that the judge decides on.
-func (j *Judge) Directory() *facts.Directory { return j.directory }
+// IsGroup reports whether the book declares a group of that name.
+func (j *Judge) IsGroup(name string) bool {
+	return slices.ContainsFunc(j.directory.Groups, func(g directory.Group) bool { return g.Name == name })
+}
+
+// IsMember reports whether an account is surely in a group. One that nobody could find
+// out about is in none.
+func (j *Judge) IsMember(ctx context.Context, account, group string) bool {
+	profile, err := j.account(ctx, account)
+	return err == nil && profile != nil && slices.Contains(profile.Groups(), group)
+}
 
 // MayReview reports whether an account may surely answer requests at a moment. One
 // that nobody could find out about may not.
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
-	profile, err := j.Account(ctx, account)
+	profile, err := j.account(ctx, account)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
 		condition.Eval(j.reviewers, facts.FactsOf(profile, at)) == condition.True
 }
 
-// Account finds an account where accounts are supplied, and else in the book: nil
+// account finds an account where accounts are supplied, and else in the book: nil
 // where there is none, and an error where nobody could find out.
-func (j *Judge) Account(ctx context.Context, name string) (*facts.Profile, error) {
+func (j *Judge) account(ctx context.Context, name string) (*facts.Profile, error) {
 	return j.directory.Lookup(ctx, j.accounts, name, new(facts.Room))
 }
 

@@ -4,8 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 )
@@ -18,10 +16,11 @@ type Brief struct {
 	Verdict, WithShadow Verdict
 	// Causes are those of the decision, without their texts.
 	Causes []Cause
-	// Account is the book's account, nil where it lists none or another was
-	// supplied. App is the number in the directory of the app, -1 where it has none.
-	Account *facts.Profile
-	App     int
+	// Listed says that the account is the book's own: false where it lists none of that
+	// name, and where one was supplied. App is the name of the app, "" where there is
+	// none.
+	Listed bool
+	App    string
 	// Country is where the attempt comes from, as Judge.Whereabouts has it; "" where
 	// that is not known.
 	Country attempt.CountryCode
@@ -35,10 +34,9 @@ type Brief struct {
 // Verdict.
 func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 	e := j.begin(ctx, a)
-	*b = Brief{Causes: b.Causes[:0], App: e.App}
-	b.Account = e.Profile
-	if e.room.Holds(e.Profile) {
-		b.Account = nil // its memory is used again
+	*b = Brief{Causes: b.Causes[:0], Listed: e.Profile != nil && !e.room.Holds(e.Profile)}
+	if e.App >= 0 {
+		b.App = j.directory.Apps[e.App].Name
 	}
 	if e.countryState() != countryUnknown {
 		b.Country = e.where.country

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -30,7 +31,7 @@ type Judge struct {
 	accounts    directory.Accounts
 	devices     directory.Devices
 	reports     Reports
-	model       *risk.Model
+	model       *weigh.Model
 	// policies are in order of name, so that no other order can matter.
 	policies  []policy
 	otherwise *outcome
@@ -169,7 +170,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	if err := j.compileAssurances(book.Assurances); err != nil {
 		return nil, err
 	}
-	if j.model, err = risk.Compile(book.Risk, j.vocabulary("risk")); err != nil {
+	if j.model, err = weigh.Compile(book.Risk, j.vocabulary("risk")); err != nil {
 		return nil, err
 	}
 	if err := j.compileExemptions(book.Exemptions); err != nil {
@@ -187,7 +188,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	for i := range j.demands {
 		words := ""
 		if d := &j.demands[i]; d.kind == methodDemand {
-			words = Demand{Kind: DemandMethod, AnyOf: j.MethodNames(d.methods), Within: &d.within}.String()
+			words = Demand{Kind: DemandMethod, AnyOf: j.appendMethodNames(nil, d.methods), Within: &d.within}.String()
 		}
 		j.methodWords = append(j.methodWords, words)
 	}
@@ -211,9 +212,6 @@ func Compile(book Rulebook) (*Judge, error) {
 	return j, nil
 }
 
-// Directory returns the facts that the judge decides on.
-func (j *Judge) Directory() *facts.Directory { return j.directory }
-
 // Rules returns the digest of what was compiled, as JudgedBy.Rules has it.
 func (j *Judge) Rules() string { return j.fingerprint }
 
@@ -231,8 +229,9 @@ func (j *Judge) Whereabouts(ctx context.Context, a *attempt.Attempt) directory.W
 	return directory.Whereabouts{Country: w.country, Location: w.location}
 }
 
-// Risk returns the model by which attempts are weighed.
-func (j *Judge) Risk() *risk.Model { return j.model }
+// Risk returns what is noticed and how much it weighs, with the levels that hold and the
+// signals in order of name, their conditions bound.
+func (j *Judge) Risk() risk.Scheme { return j.model.Scheme() }
 
 // eachCondition calls visit for each node of each condition of the rulebook.
 func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {

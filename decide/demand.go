@@ -520,6 +520,14 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 // known that is missing: what identifies a device that remembers, or whether a method is
 // barred. It is for conditions, where that nothing was shown must be sure.
 func (e *evaluation) mayBeShown(d *demand) bool {
+	if e.Profile.PerhapsBarred() == 0 {
+		if d.remember == 0 {
+			return false
+		}
+		if _, identified := e.FindDevice().Identity(); identified {
+			return false
+		}
+	}
 	takesFallback := d.fallback != 0 && (d.methods&e.Profile.Enrolled() == 0 || e.takesFallback(d))
 	would := func(p proof) bool {
 		return (d.methods.Has(p.method) || d.fallback.Has(p.method) && (takesFallback || p.fallback)) && p.within(d.within)

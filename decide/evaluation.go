@@ -8,10 +8,10 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -48,7 +48,7 @@ type evaluation struct {
 	// doubted are proofs of methods that may be barred, which count for nothing.
 	doubted []proof
 	weighed bool
-	weight  risk.Score
+	weight  weigh.Score
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 

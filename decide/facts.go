@@ -7,10 +7,10 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -38,8 +38,7 @@ const (
 // LookUpPlace implements directory.LateFacts.
 func (e *evaluation) LookUpPlace() {
 	e.Place = e.where.find(e.judge, e.Attempt)
-	ip, _ := e.Attempt.IP.Get()
-	e.Address = directory.Plain(ip)
+	e.Address, _ = e.Attempt.IP.Get()
 }
 
 // find works out the address's networks, nil where it is not known, and the
@@ -128,7 +127,7 @@ func (e *evaluation) CountrySaw(t *condition.Test) string {
 }
 
 // score weighs the attempt, once.
-func (e *evaluation) score() risk.Score {
+func (e *evaluation) score() weigh.Score {
 	if !e.weighed {
 		e.weight = e.judge.model.Weigh(&e.Facts, e, e.signals)
 		e.weighed = true
@@ -198,7 +197,7 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 	return condition.False
 }
 
-// The methods below implement risk.Evidence.
+// The methods below implement weigh.Evidence.
 
 // Location returns where the attempt comes from.
 func (e *evaluation) Location() attempt.Fact[attempt.Location] {
@@ -287,5 +286,5 @@ func (e *evaluation) sawProofs() string {
 	for _, p := range e.gatherProofs() {
 		set = set.Add(p.method)
 	}
-	return strings.Join(e.judge.MethodNames(set), ", ")
+	return strings.Join(e.judge.appendMethodNames(nil, set), ", ")
 }

@@ -8,13 +8,15 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/weigh"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -40,11 +42,11 @@ type handAccount struct {
 }
 
 func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
-	h := &hand{places: judge.Directory(), locator: rulebook.Locator, oslo: rulebook.Directory.Zone,
+	h := &hand{places: inside.Of(judge).Directory(), locator: rulebook.Locator, oslo: rulebook.Directory.Zone,
 		accounts: map[string]*handAccount{}, apps: map[string]*directory.App{}, devices: map[string]*directory.Device{}}
 	for i, a := range rulebook.Directory.Accounts {
 		x := &handAccount{Account: a, groups: map[string]bool{}}
-		for _, g := range judge.Directory().Profile(i).Groups() {
+		for _, g := range inside.Of(judge).Directory().Profile(i).Groups() {
 			x.groups[g] = true
 		}
 		for _, m := range a.Methods {
@@ -223,7 +225,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 			here = found.Location
 		}
 		if from, to := p.Location.Ref(), here.Ref(); from != nil && to != nil {
-			add(risk.Speed(*from, *to, a.At.Sub(p.At)) > 900, 80)
+			add(weigh.Speed(*from, *to, a.At.Sub(p.At)) > 900, 80)
 		} else if !p.Location.IsNone() {
 			unknownRisk += 80
 		}
@@ -461,7 +463,7 @@ func TestHandWritten(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	seen := map[decide.Verdict]int{}
 	for range 50_000 {
-		a := demoAttempt(random, judge.Directory())
+		a := demoAttempt(random, inside.Of(judge).Directory())
 		want := judge.Verdict(context.Background(), a)
 		seen[want]++
 		if got := h.verdict(a); got != want {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
@@ -581,7 +582,7 @@ func (n naive) signal(s risk.Signal) condition.Truth {
 			if !hasFrom || !hasTo || previous.At.IsZero() || previous.At.After(n.a.At) {
 				return maybe
 			}
-			km, hours := risk.Distance(from, to), n.a.At.Sub(previous.At).Hours()
+			km, hours := weigh.Distance(from, to), n.a.At.Sub(previous.At).Hours()
 			return condition.Of(km > 0 && (hours <= 0 || km/hours > s.FasterThan))
 		})
 	case risk.CountryChange:

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -129,7 +131,7 @@ func TestNothingIsToldBeforeAProof(t *testing.T) {
 		a.Proofs, a.Session.Proofs = nil, nil
 		a.Account = "nobody@one.example"
 		want := judge.Decide(context.Background(), a).ToPerson
-		for _, account := range judge.Directory().Accounts {
+		for _, account := range inside.Of(judge).Directory().Accounts {
 			a.Account = account.Name
 			if d := judge.Decide(context.Background(), a); d.Verdict != decide.Grant {
 				require.Equal(t, want, d.ToPerson, account.Name)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 
 	"github.com/stretchr/testify/require"
 
@@ -25,12 +26,12 @@ import (
 func BenchmarkSupplied(b *testing.B) {
 	opened, err := demo.Open()
 	require.NoError(b, err)
-	inside, err := opened.Compile()
+	listed, err := opened.Compile()
 	require.NoError(b, err)
 	rules := opened.Rulebook()
 	supplied := people{}
 	for row, a := range rules.Directory.Accounts {
-		a.Groups = slices.Clone(inside.Directory().Profile(row).Groups())
+		a.Groups = slices.Clone(inside.Of(listed).Directory().Profile(row).Groups())
 		for i := 0; len(a.Groups) > 0 && len(a.Groups) < 10; i++ {
 			a.Groups = append(a.Groups, a.Groups[i])
 		}
@@ -50,7 +51,7 @@ func BenchmarkSupplied(b *testing.B) {
 	scenes := demo.Scenes()
 	inTurn(b, 2000, "supplied", "listed",
 		func(i int) { outside.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) },
-		func(i int) { inside.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) })
+		func(i int) { listed.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) })
 }
 
 // values makes a map of accounts of another one, so that no interface is unpacked

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"testing"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -21,7 +23,7 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
-		e, policies := judge.Directory(), judge.Policies()
+		e, policies := inside.Of(judge).Directory(), judge.Policies()
 		for range 40 {
 			a := synth.Attempt(chance)
 			account, known := e.FindAccount(a.Account)
@@ -32,9 +34,9 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 			crowd := e.Gather(a.At)
 			for i, trace := range judge.Decide(context.Background(), a).Policies {
 				require.Equal(t, policies[i].Name, trace.Name)
-				want := judge.Audience(i, crowd).Holds(account)
+				want := inside.Of(judge).Audience(i, crowd).Holds(account)
 				isFor := policies[i].Actions == nil || slices.Contains(policies[i].Actions, a.Action)
-				if policies[i].Stage == decide.Draft || !slices.Contains(judge.Apps(i), app) || !isFor || !judge.InForceAt(i, a.At) {
+				if policies[i].Stage == decide.Draft || !slices.Contains(inside.Of(judge).Apps(i), app) || !isFor || !inside.Of(judge).InForceAt(i, a.At) {
 					want = condition.False
 				}
 				require.Equal(t, want, trace.Applies, "%s for %s at %s", trace.Name, a.Account, a.App)
@@ -84,13 +86,13 @@ func TestCovered(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 3)
-		e := judge.Directory()
+		e := inside.Of(judge).Directory()
 		for range 40 {
 			a := synth.Attempt(chance)
 			a.Action = attempt.SignIn
 			app, listed := e.FindApp(a.App)
 			account, known := e.FindAccount(a.Account)
-			if !listed || !known || judge.Covered(e.Gather(a.At), a.At)[app] || slices.Contains(e.Gather(a.At).Emergencies(), account) {
+			if !listed || !known || inside.Of(judge).Covered(e.Gather(a.At), a.At)[app] || slices.Contains(e.Gather(a.At).Emergencies(), account) {
 				continue
 			}
 			bare++
@@ -107,15 +109,15 @@ func TestWhatAJudgeShows(t *testing.T) {
 	for _, a := range judge.Assurances() {
 		require.Equal(t, a.Name, judge.FindAssurance(a.Name).Name)
 		for _, p := range a.Prove {
-			preferred, fallback := judge.Methods(p)
+			preferred, fallback := inside.Of(judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 			if len(p.AnyOf) > 0 {
-				require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.AnyOf))), judge.MethodNames(preferred))
+				require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.AnyOf))), inside.Of(judge).MethodNames(preferred))
 			}
-			require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.Fallback))), judge.MethodNames(fallback))
+			require.ElementsMatch(t, slices.Compact(slices.Sorted(slices.Values(p.Fallback))), inside.Of(judge).MethodNames(fallback))
 		}
 	}
 	require.Nil(t, judge.FindAssurance("none"))
-	preferred, _ := judge.Methods(decide.Prove{AnyOf: []string{"none"}})
+	preferred, _ := inside.Of(judge).Methods([]string{"none"}, nil, nil)
 	require.Zero(t, preferred.Len())
 }
 

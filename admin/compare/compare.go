@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/book"
@@ -183,15 +185,15 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 		book:      b,
 		judge:     judge,
 		consent:   consents,
-		directory: judge.Directory(),
-		crowd:     judge.Directory().Gather(at),
+		directory: inside.Of(judge).Directory(),
+		crowd:     inside.Of(judge).Directory().Gather(at),
 		policies:  judge.Policies(),
 		numbers:   map[string]int{},
 	}
 	for i, p := range v.policies {
 		v.numbers[p.Name] = i
-		v.apps = append(v.apps, judge.Apps(i))
-		v.audiences = append(v.audiences, judge.Audience(i, v.crowd))
+		v.apps = append(v.apps, inside.Of(judge).Apps(i))
+		v.audiences = append(v.audiences, inside.Of(judge).Audience(i, v.crowd))
 	}
 	return v, nil
 }

@@ -12,6 +12,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -44,13 +46,13 @@ func TestNothingMovesUntold(t *testing.T) {
 		for range 60 {
 			a := synth.Attempt(chance)
 			a.At = at.Add(time.Duration(chance.IntN(12)) * time.Hour)
-			n, known := was.Directory().FindAccount(a.Account)
-			m, knownToo := is.Directory().FindAccount(a.Account)
+			n, known := inside.Of(was).Directory().FindAccount(a.Account)
+			m, knownToo := inside.Of(is).Directory().FindAccount(a.Account)
 			if !known || !knownToo {
 				continue
 			}
-			has := slices.DeleteFunc(is.MethodNames(is.Directory().Profile(m).Enrolled()), func(name string) bool {
-				return !slices.Contains(was.MethodNames(was.Directory().Profile(n).Enrolled()), name)
+			has := slices.DeleteFunc(inside.Of(is).MethodNames(inside.Of(is).Directory().Profile(m).Enrolled()), func(name string) bool {
+				return !slices.Contains(inside.Of(was).MethodNames(inside.Of(was).Directory().Profile(n).Enrolled()), name)
 			})
 			if len(has) == 0 {
 				continue

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/admin/describe"
@@ -93,8 +95,8 @@ func (d *differ) named(t *condition.Test) []definition {
 func (d *differ) namedBySignals() []definition {
 	var list []definition
 	for _, v := range []*view{d.old, d.new} {
-		for i := range v.judge.Risk().Signals {
-			condition.Walk(v.judge.Risk().Condition(i), func(n condition.Node) bool {
+		for _, s := range v.judge.Risk().Signals {
+			condition.Walk(s.When, func(n condition.Node) bool {
 				if t, ok := n.(*condition.Test); ok {
 					list = append(list, d.named(t)...)
 				}
@@ -184,8 +186,8 @@ func (v *view) proofWords(p *decide.Prove) string {
 // proofChanges says what is other about a proof that is asked for.
 func (d *differ) proofChanges(was, is *decide.Prove) []string {
 	names := func(v *view, p *decide.Prove) (preferred, fallback []string) {
-		m, f := v.judge.Methods(*p)
-		return v.judge.MethodNames(m), v.judge.MethodNames(f)
+		m, f := inside.Of(v.judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f)
 	}
 	before, beforeFallback := names(d.old, was)
 	after, afterFallback := names(d.new, is)

@@ -8,6 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -170,18 +173,20 @@ type access struct{ was, is int32 }
 
 // tally counts what one goroutine sees of two judges.
 type tally struct {
-	judges   [2]*decide.Judge
-	briefs   [2]decide.Brief
-	moves    [3][3]int64
-	rules    replay.RuleTally
-	counts   [happenings]map[string]int64
-	examples [happenings][]kept
-	accesses map[place]access
-	period   replay.Period
+	judges [2]*decide.Judge
+	// directory is that of the first.
+	directory *facts.Directory
+	briefs    [2]decide.Brief
+	moves     [3][3]int64
+	rules     replay.RuleTally
+	counts    [happenings]map[string]int64
+	examples  [happenings][]kept
+	accesses  map[place]access
+	period    replay.Period
 }
 
 func newTally(was, is *decide.Judge) *tally {
-	t := &tally{judges: [2]*decide.Judge{was, is}, rules: replay.RuleTally{}, accesses: map[place]access{}}
+	t := &tally{judges: [2]*decide.Judge{was, is}, directory: inside.Of(was).Directory(), rules: replay.RuleTally{}, accesses: map[place]access{}}
 	for i := range t.counts {
 		t.counts[i] = map[string]int64{}
 	}
@@ -200,8 +205,9 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 	t.moves[was.Verdict][is.Verdict]++
 	t.period.Include(after.At)
 	could, can := answerable(was), answerable(is)
-	if could && was.Account != nil {
-		at := place{was.Account.Number(), int32(was.App)}
+	if account, ok := t.directory.FindAccount(before.Account); ok && could && was.Listed {
+		app, _ := t.directory.FindApp(was.App)
+		at := place{int32(account), int32(app)}
 		a := t.accesses[at]
 		a.was++
 		if can {
@@ -377,7 +383,7 @@ func (t *tally) sum(reading *replay.Reading, lane int) *History {
 		*into = t.affected(counts, t.examples[what])
 	}
 	var locked []AccountCount
-	e := t.judges[0].Directory()
+	e := inside.Of(t.judges[0]).Directory()
 	for at, a := range t.accesses {
 		if a.is == 0 {
 			locked = append(locked, AccountCount{e.Accounts[at.account].Name, e.Apps[at.app].Name, int64(a.was)})

@@ -4,6 +4,8 @@ import (
 	"reflect"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/directory"
@@ -87,7 +89,7 @@ func (d *differ) compareAccounts() {
 func (d *differ) barredOtherwise(name string) bool {
 	barred := func(v *view) []string {
 		n, _ := v.directory.FindAccount(name)
-		return v.judge.MethodNames(v.directory.Profile(n).Barred())
+		return inside.Of(v.judge).MethodNames(v.directory.Profile(n).Barred())
 	}
 	return !slices.Equal(barred(d.old), barred(d.new))
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"go4.org/netipx"
@@ -473,8 +475,8 @@ func (d *differ) signal(name string) direction {
 
 // signalCondition returns the bound condition of a signal that has one.
 func (v *view) signalCondition(name string) condition.Node {
-	model := v.judge.Risk()
-	return model.Condition(slices.IndexFunc(model.Signals, func(s risk.Signal) bool { return s.Name == name }))
+	signals := v.judge.Risk().Signals
+	return signals[slices.IndexFunc(signals, func(s risk.Signal) bool { return s.Name == name })].When
 }
 
 // relateScores reports whether the score of the same attempt may be higher or lower.
@@ -580,8 +582,8 @@ func (d *differ) relateAssurances(a, b *decide.Assurance) Effect {
 // relateProofs compares what is to be proven: what takes more loosens.
 func (d *differ) relateProofs(a, b *decide.Prove) Effect {
 	names := func(v *view, p *decide.Prove) (preferred, fallback []string) {
-		m, f := v.judge.Methods(*p)
-		return v.judge.MethodNames(m), v.judge.MethodNames(f)
+		m, f := inside.Of(v.judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f)
 	}
 	was, wasFallback := names(d.old, a)
 	is, isFallback := names(d.new, b)

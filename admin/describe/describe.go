@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -61,11 +63,11 @@ type describer struct {
 }
 
 func newDescriber(judge *decide.Judge, at time.Time) *describer {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	d := &describer{judge: judge, directory: e, at: at, crowd: e.Gather(at), policies: judge.Policies()}
 	for i := range d.policies {
-		d.apps = append(d.apps, judge.Apps(i))
-		d.audiences = append(d.audiences, judge.Audience(i, d.crowd))
+		d.apps = append(d.apps, inside.Of(judge).Apps(i))
+		d.audiences = append(d.audiences, inside.Of(judge).Audience(i, d.crowd))
 	}
 	return d
 }
@@ -452,7 +454,7 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	if a.RiskAt(at) != directory.NoRisk {
 		doc.Summary = append(doc.Summary, fmt.Sprintf("The standing risk of the account is %s.", a.RiskAt(at)))
 	}
-	if barred := judge.MethodNames(d.directory.Profile(n).Barred()); len(barred) > 0 {
+	if barred := inside.Of(judge).MethodNames(d.directory.Profile(n).Barred()); len(barred) > 0 {
 		doc.Summary = append(doc.Summary, words.List(barred, "and")+" is barred for it and counts for nothing.")
 	}
 	if a.Disabled {
@@ -482,7 +484,7 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		p := &d.policies[i]
 		inForce := p.Stage == decide.Live || p.Stage == decide.Shadow && p.LiveFor != nil && d.crowd.Of(p.LiveFor).Meets(only)
 		if inForce && d.audiences[i].Meets(only) &&
-			(p.Until == nil || d.judge.InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
+			(p.Until == nil || inside.Of(d.judge).InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
 			isFor = append(isFor, i)
 		}
 	}

@@ -10,6 +10,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -34,13 +36,13 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 		_, judge := synth.Open(chance, 6)
 		for range 60 {
 			a := synth.Complete(chance, synth.Attempt(chance))
-			app, known := judge.Directory().FindApp(a.App)
-			if _, ok := judge.Directory().FindAccount(a.Account); !ok || !known {
+			app, known := inside.Of(judge).Directory().FindApp(a.App)
+			if _, ok := inside.Of(judge).Directory().FindAccount(a.Account); !ok || !known {
 				continue
 			}
 			doc, err := describe.Account(judge, a.Account, a.At)
 			require.NoError(t, err)
-			d, name := judge.Decide(context.Background(), a), judge.Directory().Apps[app].Name
+			d, name := judge.Decide(context.Background(), a), inside.Of(judge).Directory().Apps[app].Name
 			if d.Causes[0].Code == decide.AccountDisabled {
 				require.Contains(t, strings.Join(doc.Summary, " "), "blocked at every app")
 				continue

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -210,10 +212,10 @@ func Assurance(judge *decide.Judge, a *decide.Assurance) string {
 }
 
 func prove(judge *decide.Judge, p decide.Prove) string {
-	methods, _ := judge.Methods(p)
+	methods, _ := inside.Of(judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 	names := p.AnyOf
 	if len(names) == 0 {
-		names = judge.MethodNames(methods)
+		names = inside.Of(judge).MethodNames(methods)
 	}
 	text := words.List(names, "or")
 	switch p.Within {

@@ -25,7 +25,7 @@ func (b *Book) compile() (*decide.Judge, *consent.Judge, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	consents, err := consent.Compile(judge.Directory(), judge.Accounts(), b.Consent, b.Tiers, b.Clients)
+	consents, err := consent.Compile(judge, b.Consent, b.Tiers, b.Clients)
 	return judge, consents, err
 }
 

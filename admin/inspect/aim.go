@@ -4,6 +4,8 @@ import (
 	"path"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -98,7 +100,7 @@ func aimsAtNoApp(in *Pass) {
 }
 
 func uncoveredApp(in *Pass) {
-	covered := in.Judge.Covered(in.crowd, in.At)
+	covered := inside.Of(in.Judge).Covered(in.crowd, in.At)
 	for n := range in.directory.Apps {
 		if a := &in.directory.Apps[n]; !covered[n] && !a.Public {
 			in.Report(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)

@@ -3,6 +3,8 @@ package inspect
 import (
 	"slices"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -146,7 +148,7 @@ func (in *Pass) methodsOf(assurance string) facts.MethodSet {
 	var set facts.MethodSet
 	if a := in.Judge.FindAssurance(assurance); a != nil {
 		for _, p := range a.Prove {
-			preferred, _ := in.Judge.Methods(p)
+			preferred, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 			set |= preferred
 		}
 	}

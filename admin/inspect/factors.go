@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -69,7 +71,7 @@ func (in *Pass) countsFor(account, method int) bool {
 		}
 		for _, r := range s.Rules {
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				preferred, fallback := in.Judge.Methods(p)
+				preferred, fallback := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 				counts = counts || (preferred | fallback).Has(method)
 			})
 		}
@@ -88,7 +90,7 @@ func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance
 		for _, r := range s.Rules {
 			for _, name := range singly(r.Then) {
 				for _, p := range in.Judge.FindAssurance(name).Prove {
-					preferred, fallback := in.Judge.Methods(p)
+					preferred, fallback := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 					visit(s, r, name, preferred|fallback)
 				}
 			}
@@ -113,7 +115,7 @@ func demandedMethodBarred(in *Pass) {
 				s.Name,
 				r.Name,
 				assurance,
-				words.List(in.Judge.MethodNames(methods), "and"),
+				words.List(inside.Of(in.Judge).MethodNames(methods), "and"),
 				in.accountNames(barred),
 			)
 		}
@@ -136,7 +138,7 @@ func demandedMethodUnenrolled(in *Pass) {
 			s.Name,
 			r.Name,
 			assurance,
-			words.List(in.Judge.MethodNames(methods), "and"),
+			words.List(inside.Of(in.Judge).MethodNames(methods), "and"),
 		)
 	})
 }
@@ -161,7 +163,7 @@ func lonelyPasswordChange(in *Pass) {
 				}
 			}
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				if methods, _ := in.Judge.Methods(p); methods&^held == 0 {
+				if methods, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback); methods&^held == 0 {
 					beside = true
 				}
 			})
@@ -198,7 +200,7 @@ func weakerFallback(in *Pass) {
 	methods := in.directory.Methods()
 	for _, a := range in.Judge.Assurances() {
 		for _, p := range a.Prove {
-			preferred, _ := in.Judge.Methods(p)
+			preferred, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
 			least := 5
 			for i, m := range methods {
 				if preferred.Has(i) {
@@ -213,7 +215,7 @@ func weakerFallback(in *Pass) {
 						"%s takes %s in place of %s, and it withstands less than each of them.",
 						a.Name,
 						name,
-						words.List(in.Judge.MethodNames(preferred), "and"),
+						words.List(inside.Of(in.Judge).MethodNames(preferred), "and"),
 					)
 				}
 			}

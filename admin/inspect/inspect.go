@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -255,7 +257,7 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	in := &Pass{
 		Book:      b,
 		Judge:     judge,
@@ -291,8 +293,8 @@ func (in *Pass) gatherPolicies() {
 		s := subject{
 			Policy:   p,
 			number:   i,
-			audience: in.Judge.Audience(i, in.crowd),
-			apps:     in.Judge.Apps(i),
+			audience: inside.Of(in.Judge).Audience(i, in.crowd),
+			apps:     inside.Of(in.Judge).Apps(i),
 			aimed:    make([]uint64, (len(in.directory.Apps)+63)/64),
 		}
 		for _, app := range s.apps {
@@ -369,7 +371,7 @@ func (s *subject) appsWithin(t *subject) bool {
 func (in *Pass) live() []*subject {
 	var live []*subject
 	for i := range in.subject {
-		if s := &in.subject[i]; s.Stage == decide.Live && in.Judge.InForceAt(s.number, in.At) {
+		if s := &in.subject[i]; s.Stage == decide.Live && inside.Of(in.Judge).InForceAt(s.number, in.At) {
 			live = append(live, s)
 		}
 	}

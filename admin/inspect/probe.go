@@ -5,6 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -71,7 +73,7 @@ func (in *Pass) homeCountry() attempt.Fact[attempt.CountryCode] {
 
 // proveAll adds a proof of each method that the account has enrolled.
 func (in *Pass) proveAll(a *attempt.Attempt, account int) {
-	for _, m := range in.Judge.MethodNames(in.directory.Profile(account).Enrolled()) {
+	for _, m := range inside.Of(in.Judge).MethodNames(in.directory.Profile(account).Enrolled()) {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 	}
 }

@@ -275,7 +275,7 @@ func (s *search) someScore(tests []literal) bool {
 }
 
 // highestScore is what all signals together come to.
-func highestScore(m *risk.Model) int {
+func highestScore(m risk.Scheme) int {
 	sum := 0
 	for _, signal := range m.Signals {
 		sum += signal.Points

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -133,7 +135,7 @@ func (c Cell) Mildest() (verdict decide.Verdict, all, open bool) {
 // OfAccount tells which apps an account can open. The error suggests the
 // nearest names.
 func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AccountReach, error) {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	n, ok := e.FindAccount(name)
 	if !ok {
 		return nil, unknown("account", name, e.NearestAccounts(name, 3))
@@ -169,7 +171,7 @@ func access(app string, d *decide.Decision) Access {
 
 // attempt makes the attempt of an account at an app, both by number.
 func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.Attempt {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	a := c.Attempt
 	a.Account, a.App = e.Accounts[account].Name, e.Apps[app].Name
 	if c.OwnDevice {
@@ -183,7 +185,7 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 	if c.Unattended && e.Profile(account).Kind() == directory.Service {
 		a.Through = attempt.Known(attempt.Unattended)
 		a.Proofs = slices.Clone(a.Proofs)
-		for _, m := range judge.MethodNames(e.Profile(account).Enrolled()) {
+		for _, m := range inside.Of(judge).MethodNames(e.Profile(account).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 		}
 	}
@@ -193,7 +195,7 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 // OfApp tells who can open an app. Accounts of which the same becomes are told
 // together. The error suggests the nearest names.
 func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AppReach, error) {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	app, ok := e.FindApp(name)
 	if !ok {
 		return nil, unknown("app", name, e.NearestApps(name, 3))
@@ -242,10 +244,10 @@ const mostVerdicts = 1_000_000
 
 // OfGroups tells what becomes of the members of each group at each app.
 func OfGroups(judge *decide.Judge, c Circumstances, assumed []string) *Matrix {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	crowd := e.Gather(c.Attempt.At)
 	m := &Matrix{Assumed: assumed, Apps: []string{}, Rows: make([]Row, len(e.Groups)), Uncovered: []string{}}
-	for app, covered := range judge.Covered(crowd, c.Attempt.At) {
+	for app, covered := range inside.Of(judge).Covered(crowd, c.Attempt.At) {
 		m.Apps = append(m.Apps, e.Apps[app].Name)
 		if !covered && !e.Apps[app].Public {
 			m.Uncovered = append(m.Uncovered, e.Apps[app].Name)
@@ -270,7 +272,7 @@ func OfGroups(judge *decide.Judge, c Circumstances, assumed []string) *Matrix {
 }
 
 func row(judge *decide.Judge, c Circumstances, group int, members []int32, most int) Row {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	r := Row{Group: e.Groups[group].Name, Members: len(members), Judged: min(most, len(members)), Cells: make([]Cell, len(e.Apps))}
 	for _, n := range members[:r.Judged] {
 		for app := range e.Apps {

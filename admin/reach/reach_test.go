@@ -9,6 +9,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -29,7 +31,7 @@ func TestReachIsWhatIsDecided(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 5)
-		e, c := judge.Directory(), reach.Circumstances{Attempt: *synth.Attempt(chance)}
+		e, c := inside.Of(judge).Directory(), reach.Circumstances{Attempt: *synth.Attempt(chance)}
 		verdict := func(account, app string) decide.Verdict {
 			a := c.Attempt
 			a.Account, a.App = account, app
@@ -108,7 +110,7 @@ func TestTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "card-till", till.App)
 	can, all := till.Opens()
-	require.Equal(t, []int{4, len(judge.Directory().Accounts)}, []int{can, all})
+	require.Equal(t, []int{4, len(inside.Of(judge).Directory().Accounts)}, []int{can, all})
 	require.Equal(
 		t,
 		reach.Answer{

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/condition"
@@ -109,7 +111,7 @@ type Account struct {
 // enforced. The error suggests the nearest name.
 func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Report, error) {
 	report := &Report{At: at, Rollouts: []Rollout{}}
-	crowd := judge.Directory().Gather(at)
+	crowd := inside.Of(judge).Directory().Gather(at)
 	var names []string
 	for i, r := range judge.Rollouts() {
 		names = append(names, r.Name)
@@ -124,7 +126,7 @@ func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Re
 }
 
 func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gathering, on *directory.Date, at time.Time) Rollout {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	found := Rollout{Name: r.Name, Methods: r.Methods, On: r.Enforced, Enforced: r.Enforced, Groups: []Group{}, Accounts: []Account{}}
 	if on != nil {
 		found.On = *on
@@ -149,12 +151,12 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 		a := Account{
 			Name:   e.Accounts[n].Name,
 			Groups: append([]string{}, e.Profile(n).Groups()...),
-			Has:    judge.MethodNames(has),
+			Has:    inside.Of(judge).MethodNames(has),
 			Asked:  e.Accounts[n].AskedAt != nil,
 		}
 		switch {
 		case has == 0:
-			a.Until = judge.Deadline(number, e.Profile(n), at)
+			a.Until = inside.Of(judge).Deadline(number, e.Profile(n), at)
 			a.DaysLeft = max(0, int((a.Until.Sub(at)+24*time.Hour-1)/(24*time.Hour)))
 			a.Status = InGrace
 			// A rollout eases nothing for an account at risk.
@@ -171,7 +173,7 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 			a.Status = Weak
 			a.Reminder = fmt.Sprintf(
 				"Text messages can be read by others. Please enrol %s as well.",
-				words.List(judge.MethodNames(methods&^texts), "or"),
+				words.List(inside.Of(judge).MethodNames(methods&^texts), "or"),
 			)
 		case has.Len() == 1:
 			a.Status = Single
@@ -210,7 +212,7 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 func demandedOf(judge *decide.Judge, r decide.Rollout, crowd *facts.Gathering) facts.Audience {
 	demanded := crowd.Nobody()
 	for i, p := range judge.Policies() {
-		audience := judge.Audience(i, crowd)
+		audience := inside.Of(judge).Audience(i, crowd)
 		switch {
 		case p.Stage == decide.Draft || p.Stage == decide.Shadow && p.LiveFor == nil:
 			continue

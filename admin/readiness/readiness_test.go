@@ -9,6 +9,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -126,7 +128,7 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 	)
 	r, err := readiness.Of(judge, "second", nil, monday)
 	require.NoError(t, err)
-	day := r.Rollouts[0].On.Start(judge.Directory().Zone).Add(9 * time.Hour)
+	day := r.Rollouts[0].On.Start(inside.Of(judge).Directory().Zone).Add(9 * time.Hour)
 	signsOn := func(account string, at time.Time) bool {
 		a := &attempt.Attempt{
 			At:       at,
@@ -136,8 +138,8 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 			Previous: attempt.None[attempt.Previous](),
 			Failures: attempt.None[[]time.Time](),
 		}
-		n, _ := judge.Directory().FindAccount(account)
-		for _, m := range judge.MethodNames(judge.Directory().Profile(n).Enrolled()) {
+		n, _ := inside.Of(judge).Directory().FindAccount(account)
+		for _, m := range inside.Of(judge).MethodNames(inside.Of(judge).Directory().Profile(n).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
 		}
 		return judge.Verdict(context.Background(), a) == decide.Grant

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -181,7 +183,7 @@ func movesOf(judge *decide.Judge, a *attempt.Attempt) []move {
 
 // times returns the moments of the coming week at which a window opens or closes.
 func times(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	var turns []time.Time
 	for w := range e.Windows {
 		turns = append(turns, e.WindowTurns(w, a.At, a.At.AddDate(0, 0, 8))...)
@@ -217,7 +219,7 @@ const mostPlaces = 12
 // places returns addresses in the networks that could matter, the own ones first,
 // and the countries that the book names where no network settles that.
 func places(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	named := judge.Values(facts.KeyNetworks)
 	var found []move
 	add := func(n directory.Network) {
@@ -254,7 +256,7 @@ func places(judge *decide.Judge, a *attempt.Attempt) []move {
 // betterDevices returns the registered devices, those of the account first, and
 // a new report of the one in hand.
 func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	var found []move
 	d, _ := a.Device.Get()
 	if id, ok := d.ID.Get(); ok {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -105,7 +107,7 @@ func (r *Report) Refused() bool {
 // describePlace names the networks of the address, or the nearest one, and
 // warns where a network and the stated country disagree.
 func (r *Report) describePlace(judge *decide.Judge) {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	ip, ok := r.Rehearsal.Attempt.IP.Get()
 	if !ok {
 		return
@@ -194,7 +196,7 @@ func (r *Report) tryAll(judge *decide.Judge, fact string, candidates []candidate
 
 // addresses returns one address of each network, and one of none.
 func addresses(judge *decide.Judge) []candidate {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	var found []candidate
 	at := func(words string, ip netip.Addr) {
 		found = append(found, candidate{words, func(a *attempt.Attempt) { a.IP = attempt.Known(ip) }})
@@ -225,7 +227,7 @@ func addresses(judge *decide.Judge) []candidate {
 // countries returns the regions and countries that the book names, and one that
 // it does not.
 func countries(judge *decide.Judge) []candidate {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	var codes []string
 	for _, value := range judge.Values(facts.KeyCountries) {
 		for _, region := range e.Regions {
@@ -278,7 +280,7 @@ func devices(judge *decide.Judge) []candidate {
 		Shared:  attempt.Known(false),
 	}
 	found := []candidate{at("one not registered", attempt.Known(unregistered))}
-	for i, d := range judge.Directory().Devices {
+	for i, d := range inside.Of(judge).Directory().Devices {
 		if i == mostDevices {
 			break
 		}
@@ -338,7 +340,7 @@ func (r *Report) advise(judge *decide.Judge) {
 			r.Rehearsal.ToDo = append(r.Rehearsal.ToDo, text)
 		}
 	}
-	a, e := r.Rehearsal.Attempt, judge.Directory()
+	a, e := r.Rehearsal.Attempt, inside.Of(judge).Directory()
 	for _, c := range r.Causes {
 		switch c.Code {
 		case decide.AccountUnknown:

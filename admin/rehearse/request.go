@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/admin/reach"
@@ -47,7 +49,7 @@ var Facts = []string{"ip", "country", "location", "through", "device", "client",
 // ordinary case, and each such assumption is returned as a sentence. The moment
 // now stands in for a time that is not given.
 func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, []string, error) {
-	e := judge.Directory()
+	e := inside.Of(judge).Directory()
 	a := &attempt.Attempt{Account: q.Account, App: q.App}
 	var assumed []string
 	for _, fact := range q.Unknown {
@@ -212,7 +214,7 @@ func (q Request) reports(a *attempt.Attempt, judge *decide.Judge) error {
 	for _, said := range q.Failed {
 		method, reason, _ := strings.Cut(said, ":")
 		f := attempt.Failure{Method: method}
-		if _, ok := judge.Directory().FindMethod(method); !ok {
+		if _, ok := inside.Of(judge).Directory().FindMethod(method); !ok {
 			return fmt.Errorf("--failed: the book has no method %q", method)
 		}
 		if err := f.Reason.UnmarshalText([]byte(reason)); err != nil {
@@ -273,7 +275,7 @@ func (q Request) Circumstances(judge *decide.Judge, now time.Time) (reach.Circum
 	c := reach.Circumstances{Attempt: *a}
 	unless := func(fact string) bool { return !slices.Contains(q.Unknown, fact) }
 	if q.IP == "" && q.Country == "" && unless("ip") {
-		for _, n := range judge.Directory().Networks {
+		for _, n := range inside.Of(judge).Directory().Networks {
 			if n.Ours && len(n.Ranges) > 0 {
 				ip := n.Ranges[0].Sample()
 				c.Attempt.IP = attempt.Known(ip)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -199,22 +201,22 @@ func at(e *facts.Directory, words string, from, to time.Time) candidate {
 
 // hours returns the hours of the day of the attempt, in the book's zone.
 func hours(judge *decide.Judge, a *attempt.Attempt) []candidate {
-	local := a.At.In(judge.Directory().Zone)
+	local := a.At.In(inside.Of(judge).Directory().Zone)
 	var found []candidate
 	for h := range 24 {
 		to := time.Date(local.Year(), local.Month(), local.Day(), h, local.Minute(), local.Second(), 0, local.Location())
-		found = append(found, at(judge.Directory(), fmt.Sprintf("%02d", h), a.At, to))
+		found = append(found, at(inside.Of(judge).Directory(), fmt.Sprintf("%02d", h), a.At, to))
 	}
 	return found
 }
 
 // days returns the week that begins with the day of the attempt.
 func days(judge *decide.Judge, a *attempt.Attempt) []candidate {
-	local := a.At.In(judge.Directory().Zone)
+	local := a.At.In(inside.Of(judge).Directory().Zone)
 	var found []candidate
 	for d := range 7 {
 		to := local.AddDate(0, 0, d)
-		found = append(found, at(judge.Directory(), strings.ToLower(to.Format("Mon")), a.At, to))
+		found = append(found, at(inside.Of(judge).Directory(), strings.ToLower(to.Format("Mon")), a.At, to))
 	}
 	return found
 }
@@ -250,11 +252,11 @@ func proofs(judge *decide.Judge, a *attempt.Attempt) []candidate {
 }
 
 func enrolledBy(judge *decide.Judge, a *attempt.Attempt) []string {
-	n, ok := judge.Directory().FindAccount(a.Account)
+	n, ok := inside.Of(judge).Directory().FindAccount(a.Account)
 	if !ok {
 		return nil
 	}
-	return judge.MethodNames(judge.Directory().Profile(n).Enrolled())
+	return inside.Of(judge).MethodNames(inside.Of(judge).Directory().Profile(n).Enrolled())
 }
 
 // levels returns for each level of risk that can be reached the fewest signs of
@@ -287,7 +289,7 @@ func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, trouble
 		}}
 		changed := *a
 		// What is not known yet may be varied too, and must not blur the level.
-		if ip, ok := judge.Directory().AddressElsewhere(); ok && changed.IP.IsUnknown() {
+		if ip, ok := inside.Of(judge).Directory().AddressElsewhere(); ok && changed.IP.IsUnknown() {
 			changed.IP = attempt.Known(ip)
 		}
 		if changed.Device.IsUnknown() {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/decide"
@@ -25,8 +27,11 @@ func newDecoder(judges []*decide.Judge) *decoder {
 			return slices.ContainsFunc(judges, func(j *decide.Judge) bool { return has(j, name) })
 		}
 	}
-	d.known.Account = some(func(j *decide.Judge, name string) bool { _, ok := j.Directory().FindAccount(name); return ok })
-	d.known.App = some(func(j *decide.Judge, name string) bool { _, ok := j.Directory().FindApp(name); return ok })
+	d.known.Account = some(func(j *decide.Judge, name string) bool {
+		_, ok := inside.Of(j).Directory().FindAccount(name)
+		return ok
+	})
+	d.known.App = some(func(j *decide.Judge, name string) bool { _, ok := inside.Of(j).Directory().FindApp(name); return ok })
 	return d
 }
 
@@ -36,7 +41,7 @@ func (d *decoder) decode(b *batch) {
 		one := &b.rows[i]
 		err := one.err
 		if err == nil {
-			err = b.header.read(one.fields, d.judges[0].Directory().Zone, b.next())
+			err = b.header.read(one.fields, inside.Of(d.judges[0]).Directory().Zone, b.next())
 		} else {
 			b.next()
 		}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -40,7 +42,7 @@ const (
 )
 
 func newPast(judge *decide.Judge) *past {
-	return &past{judge: judge, zone: judge.Directory().Zone, accounts: map[string]*accountPast{}}
+	return &past{judge: judge, zone: inside.Of(judge).Directory().Zone, accounts: map[string]*accountPast{}}
 }
 
 // see notes an attempt, and fills in before what it lacks where fill is set. Of an
@@ -52,7 +54,7 @@ func (p *past) see(a *attempt.Attempt, fill bool) {
 	if p.judge.Accounts() == nil {
 		// Those that nobody knows share one past, which fills nothing in: they are
 		// blocked whatever it says, and a sprayer can make up any number of them.
-		if _, isListed = p.judge.Directory().Find(name); !isListed {
+		if _, isListed = inside.Of(p.judge).Directory().Find(name); !isListed {
 			name = ""
 		}
 	}

@@ -19,6 +19,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -354,7 +356,7 @@ func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.A
 			before = append(before, b)
 		}
 	}
-	if _, listed := judge.Directory().Find(a.Account); !listed || len(before) == 0 {
+	if _, listed := inside.Of(judge).Directory().Find(a.Account); !listed || len(before) == 0 {
 		return &a // nothing is known of an account that was not seen, or that nobody lists
 	}
 	var last *attempt.Attempt

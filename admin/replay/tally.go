@@ -6,6 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 )
@@ -24,6 +27,7 @@ type tally struct {
 	hours     [24]Counts
 	period    Period
 	brief     decide.Brief
+	directory *facts.Directory
 }
 
 // numberOfCodes is how many country codes there can be, and none.
@@ -45,27 +49,27 @@ func codeName(number int) string {
 }
 
 func newTally(judge *decide.Judge) *tally {
-	e := judge.Directory()
-	return &tally{judge: judge, rules: RuleTally{},
+	e := inside.Of(judge).Directory()
+	return &tally{judge: judge, directory: e, rules: RuleTally{},
 		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
 }
 
 func (t *tally) judgeOne(a *attempt.Attempt) {
-	e, d := t.judge.Directory(), &t.brief
+	e, d := t.directory, &t.brief
 	t.judge.Brief(context.Background(), a, d)
 	v := d.Verdict
 	t.verdicts.Add(v, 1)
 	t.shadow.Add(d.WithShadow, 1)
 	t.hours[a.At.In(e.Zone).Hour()].Add(v, 1)
 	t.period.Include(a.At)
-	app, account := d.App, len(t.accounts)-1
-	if app < 0 {
-		app = len(t.apps) - 1
+	app, account := len(t.apps)-1, len(t.accounts)-1
+	if n, ok := e.FindApp(d.App); ok {
+		app = n
 	}
 	t.apps[app].Add(v, 1)
-	if d.Account != nil {
-		account = int(d.Account.Number())
-		sure, _ := d.Account.Memberships()
+	if listed, ok := e.Find(a.Account); ok && d.Listed {
+		account = int(listed.Number())
+		sure, _ := listed.Memberships()
 		for _, g := range sure {
 			t.groups[g].Add(v, 1)
 		}
@@ -110,7 +114,7 @@ const (
 
 // sum makes the report, with so many days on which somebody made attempts.
 func (t *tally) sum(personDays int64) *Report {
-	e := t.judge.Directory()
+	e := inside.Of(t.judge).Directory()
 	r := &Report{
 		Attempts: t.verdicts.All(),
 		First:    t.period.First,

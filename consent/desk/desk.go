@@ -255,7 +255,7 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 		return act, nil, errors.New("an approval names a client and at least one scope")
 	case !a.Everyone && act.Group == "" && act.Account == "":
 		return act, nil, errors.New("an approval is for an account, a group or everyone")
-	case a.Group != "" && !d.isGroup(a.Group):
+	case a.Group != "" && !d.judge.IsGroup(a.Group):
 		return act, nil, fmt.Errorf("the book has no group %q", a.Group)
 	}
 	for _, scope := range act.Scopes {
@@ -280,15 +280,6 @@ func (d *Desk) benefits(s *state, act Act, by string) bool {
 		return r.Account == by && r.Client == act.Client &&
 			slices.ContainsFunc(act.Scopes, func(scope string) bool { return slices.Contains(r.Scopes, scope) })
 	})
-}
-
-func (d *Desk) isGroup(name string) bool {
-	for _, g := range d.judge.Directory().Groups {
-		if g.Name == name {
-			return true
-		}
-	}
-	return false
 }
 
 // answered returns the grants that come of an approval: to the request that it
@@ -328,8 +319,7 @@ func (d *Desk) isFor(act Act, account string) bool {
 	case act.Account != "":
 		return act.Account == account
 	case act.Group != "":
-		profile, err := d.judge.Account(context.Background(), account)
-		return err == nil && profile != nil && slices.Contains(profile.Groups(), act.Group)
+		return d.judge.IsMember(context.Background(), account, act.Group)
 	}
 	return true
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
@@ -121,7 +123,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	if more.untilGranted {
 		report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, a)
 	}
-	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Directory().Zone) })
+	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, inside.Of(judge).Directory().Zone) })
 	if err == nil && more.keepAs != "" {
 		err = env.keep(b, more.keepAs, report)
 	}

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/inside"
+
 	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/stretchr/testify/require"
@@ -23,7 +25,7 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
-		e := judge.Directory()
+		e := inside.Of(judge).Directory()
 		crowd := e.Gather(at)
 		var audiences []facts.Audience
 		for _, p := range judge.Policies() {

@@ -26,7 +26,7 @@ func address(d condition.Definition, holds func(p *Place, t *condition.Test) con
 		if f.FindPlace() == nil {
 			return ""
 		}
-		return fmt.Sprintf("%s (in %s)", f.Address, orNone(f.Directory.NetworkNames(f.Place), "no network"))
+		return fmt.Sprintf("%s (in %s)", directory.Plain(f.Address), orNone(f.Directory.NetworkNames(f.Place), "no network"))
 	}
 	return d
 }
@@ -124,9 +124,10 @@ var (
 	})
 )
 
-// versionOf returns the version of IP of an address in plain form.
+// versionOf returns the version of IP of an address, of one that carries another that
+// of the other.
 func versionOf(address netip.Addr) directory.IPVersion {
-	if address.Is4() {
+	if directory.Plain(address).Is4() {
 		return directory.IPv4
 	}
 	return directory.IPv6

@@ -1,10 +1,11 @@
-package risk_test
+package weigh_test
 
 import (
 	"testing"
 	"time"
 
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 
 	"github.com/stretchr/testify/require"
 
@@ -26,12 +27,12 @@ func (e *evidence) Location() attempt.Fact[attempt.Location]           { return 
 func (e *evidence) ComesFromOther(attempt.CountryCode) condition.Truth { return e.other }
 func (e *evidence) Reported(string) condition.Truth                    { return e.reported }
 
-// weigh compiles a scheme and weighs by it what a test says.
-func weigh(t *testing.T, scheme risk.Scheme, e *evidence) (*risk.Model, risk.Score, []condition.Truth) {
+// weighed compiles a scheme and weighs by it what a test says.
+func weighed(t *testing.T, scheme risk.Scheme, e *evidence) (*weigh.Model, weigh.Score, []condition.Truth) {
 	t.Helper()
 	d, err := facts.New(directory.Contents{Zone: time.UTC}, facts.Mentioned{})
 	require.NoError(t, err)
-	model, err := risk.Compile(scheme, d.Vocabulary("risk"))
+	model, err := weigh.Compile(scheme, d.Vocabulary("risk"))
 	require.NoError(t, err)
 	view, truths := d.View(&e.a), make([]condition.Truth, len(scheme.Signals))
 	score := model.Weigh(&facts.Facts{Directory: d, Attempt: &e.a, Place: e.place, Device: &view}, e, truths)
@@ -58,7 +59,7 @@ func TestDetectors(t *testing.T) {
 	const no, maybe, yes = condition.False, condition.Unknown, condition.True
 	travel := risk.Signal{Name: "s", Points: 10, Detect: risk.Travel, FasterThan: 1000}
 	// A quarter of the way round the Earth takes ten hours at this speed.
-	exact := risk.Speed(attempt.Location{}, attempt.Location{Lon: 90}, 10*time.Hour)
+	exact := weigh.Speed(attempt.Location{}, attempt.Location{Lon: 90}, 10*time.Hour)
 	atThreshold := travel
 	atThreshold.FasterThan = exact
 	dormant := risk.Signal{Name: "s", Points: 10, Detect: risk.Dormant, After: directory.Span(90 * 24 * time.Hour)}
@@ -117,11 +118,11 @@ func TestDetectors(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			e := &evidence{a: attempt.Attempt{At: at}, here: place(0, 0)}
 			c.set(e)
-			_, score, truths := weigh(t, risk.Scheme{Signals: []risk.Signal{c.signal}}, e)
+			_, score, truths := weighed(t, risk.Scheme{Signals: []risk.Signal{c.signal}}, e)
 			require.Equal(t, c.want, truths[0])
 			require.Equal(
 				t,
-				risk.Score{Low: map[condition.Truth]int{yes: 10}[c.want], High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want]},
+				weigh.Score{Low: map[condition.Truth]int{yes: 10}[c.want], High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want]},
 				score,
 			)
 		})
@@ -131,34 +132,18 @@ func TestDetectors(t *testing.T) {
 // TestScoresAreSpansUpToAHundred adds signals that hold to ones that may.
 func TestScoresAreSpansUpToAHundred(t *testing.T) {
 	e := &evidence{a: attempt.Attempt{Signals: []string{"b", "c"}}}
-	model, score, _ := weigh(t, risk.Scheme{Levels: risk.Levels{Low: 2, Medium: 50, High: 90}, Signals: []risk.Signal{
+	model, score, _ := weighed(t, risk.Scheme{Levels: risk.Levels{Low: 2, Medium: 50, High: 90}, Signals: []risk.Signal{
 		{Name: "c", Points: 40}, {Name: "b", Points: 30}, {Name: "a", Points: 60, Detect: risk.NewDevice}}}, e)
-	require.Equal(t, risk.Score{Low: 70, High: risk.MaxScore}, score)
+	require.Equal(t, weigh.Score{Low: 70, High: risk.MaxScore}, score)
 	require.Equal(t, "a", model.Signals[0].Name, "in order of name")
-	require.Nil(t, model.Condition(0))
-	require.Equal(
-		t,
-		[]int{0, 2, 50, 90},
-		[]int{
-			model.Levels.From(directory.NoRisk),
-			model.Levels.From(directory.LowRisk),
-			model.Levels.From(directory.MediumRisk),
-			model.Levels.From(directory.HighRisk),
-		},
-	)
+	require.Nil(t, model.Scheme().Signals[0].When)
 	for wrong, scheme := range map[string]risk.Scheme{
 		"levels rise":       {Levels: risk.Levels{Low: 9, Medium: 8, High: 7}},
 		"points are from 1": {Signals: []risk.Signal{{Name: "s"}}},
 		"detect or when":    {Signals: []risk.Signal{{Name: "s", Points: 1, Detect: risk.NewDevice, When: &condition.All{}}}},
 		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: facts.KeyPlatforms}}}},
 	} {
-		_, err := risk.Compile(scheme, facts.Vocabulary{})
+		_, err := weigh.Compile(scheme, facts.Vocabulary{})
 		require.ErrorContains(t, err, wrong)
 	}
-	var d risk.Detector
-	for _, word := range risk.Detectors() {
-		require.NoError(t, d.UnmarshalText([]byte(word)))
-		require.Equal(t, word, d.String())
-	}
-	require.Error(t, d.UnmarshalText([]byte("")), "nothing detects nothing")
 }

@@ -1,0 +1,94 @@
+package decide
+
+import (
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
+)
+
+// insides show the packages of this module what they need of a judge.
+type insides struct{ *Judge }
+
+func init() {
+	inside.Open = func(judge any) inside.Judge { return insides{judge.(*Judge)} }
+}
+
+// Directory implements inside.Judge.
+func (j insides) Directory() *facts.Directory { return j.directory }
+
+// Deadline implements inside.Judge.
+func (j insides) Deadline(rollout int, account *facts.Profile, at time.Time) time.Time {
+	return j.rollouts[rollout].deadline(account, at)
+}
+
+// Methods implements inside.Judge.
+func (j insides) Methods(anyOf []string, traits []directory.Trait, fallbacks []string) (preferred, fallback facts.MethodSet) {
+	d, err := j.compileProve(Prove{AnyOf: anyOf, Traits: traits, Fallback: fallbacks})
+	if err != nil {
+		return 0, 0 // it is none of the judge's
+	}
+	return d.methods, d.fallback
+}
+
+// MethodNames implements inside.Judge.
+func (j insides) MethodNames(set facts.MethodSet) []string {
+	return j.appendMethodNames(make([]string, 0, set.Len()), set)
+}
+
+// Audience implements inside.Judge.
+func (j insides) Audience(policy int, g *facts.Gathering) facts.Audience {
+	p := &j.policies[policy]
+	audience := g.Of(p.who)
+	for _, account := range g.Emergencies() {
+		if !p.names(j.directory.Profile(account)) {
+			audience = audience.And(g.Only(account).Not(len(j.directory.Accounts)))
+		}
+	}
+	return audience
+}
+
+// Apps implements inside.Judge.
+func (j insides) Apps(policy int) []int {
+	var apps []int
+	for app := range j.directory.Apps {
+		if condition.Eval(j.policies[policy].apps, j.directory.FactsOfApp(app)) != condition.False {
+			apps = append(apps, app)
+		}
+	}
+	return apps
+}
+
+// InForceAt implements inside.Judge.
+func (j insides) InForceAt(policy int, at time.Time) bool { return j.policies[policy].inForceAt(at) }
+
+// Covered implements inside.Judge.
+func (j insides) Covered(g *facts.Gathering, at time.Time) []bool {
+	daily := g.Everyone()
+	for _, account := range g.Emergencies() {
+		daily = daily.And(g.Only(account).Not(len(j.directory.Accounts)))
+	}
+	covered := make([]bool, len(j.directory.Apps))
+	for i := range j.policies {
+		p := &j.policies[i]
+		if p.stage != Live || !p.isFor(attempt.SignIn) || !p.inForceAt(at) || !j.Audience(i, g).Meets(daily) {
+			continue
+		}
+		for _, app := range j.Apps(i) {
+			covered[app] = true
+		}
+	}
+	return covered
+}
+
+func (j *Judge) appendMethodNames(names []string, set facts.MethodSet) []string {
+	for _, i := range j.methodOrder {
+		if set.Has(i) {
+			names = append(names, j.directory.Methods()[i].Name)
+		}
+	}
+	return names
+}

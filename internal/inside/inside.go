@@ -1,0 +1,44 @@
+// Package inside lets the packages of this module look into a compiled judge: at the
+// directory that it decides on, and at policies, rollouts and apps by their numbers. A
+// program that uses the module has no need of it, and package decide exports none of
+// it.
+package inside
+
+import (
+	"time"
+
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+)
+
+// Judge is what can be seen inside a judge. Policies and rollouts are numbered in the
+// order of decide.Judge's lists of them, accounts, groups and apps in that of the
+// directory's.
+type Judge interface {
+	// Directory returns the facts that the judge decides on.
+	Directory() *facts.Directory
+	// Apps returns the apps that a policy is aimed at.
+	Apps(policy int) []int
+	// Audience returns the accounts that a policy is for. An emergency account is among
+	// them only where the policy names it.
+	Audience(policy int, g *facts.Gathering) facts.Audience
+	// Covered reports of each app whether a live policy within its dates is for sign-ins
+	// there, of other accounts than those for emergencies.
+	Covered(g *facts.Gathering, at time.Time) []bool
+	// InForceAt reports whether a moment lies between the dates of a policy.
+	InForceAt(policy int, at time.Time) bool
+	// Deadline returns when the time of a rollout is up for an account, as seen at a
+	// moment.
+	Deadline(rollout int, account *facts.Profile, at time.Time) time.Time
+	// Methods returns the methods that meet what an assurance asks to be proven, and its
+	// fallbacks; none where the judge does not know one of them.
+	Methods(anyOf []string, traits []directory.Trait, fallbacks []string) (preferred, fallback facts.MethodSet)
+	// MethodNames returns the names of a set of methods, sorted.
+	MethodNames(set facts.MethodSet) []string
+}
+
+// Open is set by package decide. It is given a *decide.Judge.
+var Open func(judge any) Judge
+
+// Of returns what is inside a *decide.Judge.
+func Of(judge any) Judge { return Open(judge) }
