@@ -13,8 +13,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -24,6 +22,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/directory/people"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 func files(texts map[string]string) fstest.MapFS {

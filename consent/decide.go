@@ -7,10 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // Decision is the answer to a request.

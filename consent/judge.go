@@ -6,12 +6,11 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Judge decides requests by one book. It does not change and is safe for

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -19,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // TestZeroValuesAreTheStrictest holds that nothing that was left out lets

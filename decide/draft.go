@@ -5,9 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // draft is what a decision is written with: lists that are needed while it is put

@@ -7,12 +7,11 @@ import (
 	"slices"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/weigh"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 )
 
 // evaluation is the judging of one attempt: its facts looked up, the policies that

@@ -8,17 +8,15 @@ import (
 	"testing"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-	"github.com/briskwarden/briskwarden/internal/weigh"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/weigh"
 )
 
 // hand decides by the demo's rules, written by hand as one Go function on the

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -19,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // world is the directory that the cases below are judged in; a case adds policies.

@@ -4,11 +4,10 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // evaluating makes the Holds or Saw of a definition from a function on an evaluation,

@@ -7,14 +7,13 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // keyWorld adds to the world of the decisions what the keys below ask for.

@@ -13,8 +13,6 @@ import (
 	"slices"
 	"testing"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
@@ -25,6 +23,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // TestTheBookUsesEverything holds the demo's book against what a book can say:

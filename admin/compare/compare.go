@@ -9,15 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

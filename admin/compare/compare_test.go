@@ -12,8 +12,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -23,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 

@@ -8,14 +8,12 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // History is what a recorded history would have come to by one book instead of

@@ -4,11 +4,9 @@ import (
 	"reflect"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

@@ -6,13 +6,12 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

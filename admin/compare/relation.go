@@ -7,16 +7,14 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"go4.org/netipx"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // direction tells how something of the newer book relates to that of the older:

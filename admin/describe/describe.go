@@ -6,13 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/words"
 )

@@ -10,8 +10,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -20,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 

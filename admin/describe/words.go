@@ -9,11 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 

@@ -8,8 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -17,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 

@@ -4,10 +4,9 @@ import (
 	"net/netip"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 const topicPlaces = "places"

@@ -6,12 +6,11 @@ import (
 	"slices"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // mostSteps bounds the search for a way in which a condition can hold. Where it

@@ -11,11 +11,10 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Circumstances are those under which accounts try apps.

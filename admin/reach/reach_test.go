@@ -9,18 +9,17 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/admin/reach"
-	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/internal/typed"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
@@ -95,7 +94,7 @@ func TestTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	c, assumed, err := rehearse.Request{At: "2026-11-23 14:10"}.Circumstances(judge, monday)
+	c, assumed, err := typed.Attempt{At: "2026-11-23 14:10"}.Circumstances(judge, monday)
 	require.NoError(t, err)
 	require.Contains(t, assumed, "Everyone comes from pier-office (203.0.113.1).")
 	require.NotContains(t, assumed, "The address is not known (--ip says it).")

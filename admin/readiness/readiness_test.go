@@ -9,8 +9,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -19,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 

@@ -3,9 +3,11 @@ package rehearse_test
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
 )
 
@@ -21,17 +23,18 @@ func ExampleUntilGranted() {
 		fmt.Println(err)
 		return
 	}
-	q := rehearse.Request{
+	a := &attempt.Attempt{
 		Account: "ingrid@kestrelsound.example",
 		App:     "card-till",
-		At:      "2026-11-23 03:00",
-		IP:      "203.0.113.20",
-		Device:  "laptop-ingrid",
-	}
-	a, _, err := q.Attempt(judge, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
-	if err != nil {
-		fmt.Println(err)
-		return
+		At:      time.Date(2026, time.November, 23, 2, 0, 0, 0, time.UTC),
+		IP:      attempt.Known(netip.MustParseAddr("203.0.113.20")),
+		Through: attempt.Known(attempt.Browser),
+		Device: attempt.Known(attempt.Device{
+			ID:         attempt.Known("laptop-ingrid"),
+			ReportedAt: attempt.Known(time.Date(2026, time.November, 23, 1, 0, 0, 0, time.UTC)),
+		}),
+		Previous: attempt.None[attempt.Previous](), // a first sign-in, without failed ones before
+		Failures: attempt.None[[]time.Time](),
 	}
 	fmt.Println(judge.Verdict(context.Background(), a))
 	fmt.Println(rehearse.UntilGranted(judge, a))

@@ -8,13 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Ways are the smallest sets of changes that would turn an attempt into a grant.
@@ -261,7 +259,7 @@ func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
 	d, _ := a.Device.Get()
 	if id, ok := d.ID.Get(); ok {
 		found = append(found, move{candidate{"let " + id + " report", func(a *attempt.Attempt) {
-			reportAt(e, a, a.At)
+			e.LetReport(a, a.At)
 		}}, "device", 1})
 	}
 	for _, own := range []bool{true, false} {
@@ -274,7 +272,7 @@ func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
 			}}, "device", map[bool]int{true: 2, false: 4}[own]},
 				move{candidate{"sign on from " + d.Name + ", which has just reported", func(a *attempt.Attempt) {
 					a.Device = attempt.Known(attempt.Device{ID: attempt.Known(d.Name)})
-					reportAt(e, a, a.At)
+					e.LetReport(a, a.At)
 				}}, "device", map[bool]int{true: 3, false: 5}[own]})
 		}
 	}

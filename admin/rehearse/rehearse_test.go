@@ -15,17 +15,18 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/internal/typed"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
 // till is an attempt on the demo's card till as an administrator types it.
-func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt.Attempt) {
+func till(t *testing.T, change func(*typed.Attempt)) (*decide.Judge, *attempt.Attempt) {
 	b, err := demo.Open()
 	require.NoError(t, err)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	q := rehearse.Request{
+	q := typed.Attempt{
 		Account: "ingrid@kestrelsound.example",
 		App:     "card-till",
 		At:      "2026-11-23 14:10",
@@ -34,13 +35,13 @@ func till(t *testing.T, change func(*rehearse.Request)) (*decide.Judge, *attempt
 		Proved:  []string{"password"},
 	}
 	change(&q)
-	a, _, err := q.Attempt(judge, monday)
+	a, _, err := q.Make(judge, monday)
 	require.NoError(t, err)
 	return judge, a
 }
 
 func TestVary(t *testing.T) {
-	judge, a := till(t, func(q *rehearse.Request) { q.IP = "198.51.100.200" })
+	judge, a := till(t, func(q *typed.Attempt) { q.IP = "198.51.100.200" })
 	before := *a
 	g, err := rehearse.Vary(judge, a, []string{"country", "hour"})
 	require.NoError(t, err)
@@ -56,7 +57,7 @@ func TestVary(t *testing.T) {
 		}
 	}
 
-	one := func(name string, change func(*rehearse.Request)) map[string]decide.Verdict {
+	one := func(name string, change func(*typed.Attempt)) map[string]decide.Verdict {
 		judge, a := till(t, change)
 		g, err := rehearse.Vary(judge, a, []string{name})
 		require.NoError(t, err)
@@ -66,7 +67,7 @@ func TestVary(t *testing.T) {
 		}
 		return found
 	}
-	same := func(*rehearse.Request) {}
+	same := func(*typed.Attempt) {}
 	require.Equal(
 		t,
 		map[string]decide.Verdict{"none": decide.Grant, "low": decide.Grant, "medium": decide.Block, "high": decide.Block},
@@ -85,7 +86,7 @@ func TestVary(t *testing.T) {
 		map[string]decide.Verdict{"nothing": decide.StepUp, "password": decide.Grant, "push": decide.StepUp, "password+push": decide.Grant},
 		one("proved", same),
 	)
-	require.Equal(t, decide.Block, one("through", func(q *rehearse.Request) { q.Proved = nil })["unpromptable"])
+	require.Equal(t, decide.Block, one("through", func(q *typed.Attempt) { q.Proved = nil })["unpromptable"])
 	require.Len(t, one("day", same), 7)
 	require.Equal(t, decide.Grant, one("action", same)["sign-in"])
 
@@ -101,7 +102,7 @@ func TestVary(t *testing.T) {
 
 // TestVaryKeepsAges: moved to another hour, a proof is as old as it was.
 func TestVaryKeepsAges(t *testing.T) {
-	judge, a := till(t, func(q *rehearse.Request) {
+	judge, a := till(t, func(q *typed.Attempt) {
 		q.App, q.IP, q.Proved = "mail", "192.0.2.70", []string{"password", "push:11h"}
 	})
 	g, err := rehearse.Vary(judge, a, []string{"day", "hour"})
@@ -111,25 +112,25 @@ func TestVaryKeepsAges(t *testing.T) {
 
 func TestUntilGranted(t *testing.T) {
 	for name, c := range map[string]struct {
-		change func(*rehearse.Request)
+		change func(*typed.Attempt)
 		want   [][]string
 	}{
-		"a proof":    {func(q *rehearse.Request) { q.Proved = nil }, [][]string{{"prove password"}}},
-		"a place":    {func(q *rehearse.Request) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from pier-office (203.0.113.1)"}}},
-		"a time":     {func(q *rehearse.Request) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
-		"a device":   {func(q *rehearse.Request) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
-		"a report":   {func(q *rehearse.Request) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
-		"two proofs": {func(q *rehearse.Request) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from pier-office (203.0.113.1)", "prove password"}}},
-		"a document": {func(q *rehearse.Request) {
+		"a proof":    {func(q *typed.Attempt) { q.Proved = nil }, [][]string{{"prove password"}}},
+		"a place":    {func(q *typed.Attempt) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from pier-office (203.0.113.1)"}}},
+		"a time":     {func(q *typed.Attempt) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
+		"a device":   {func(q *typed.Attempt) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
+		"a report":   {func(q *typed.Attempt) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
+		"two proofs": {func(q *typed.Attempt) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from pier-office (203.0.113.1)", "prove password"}}},
+		"a document": {func(q *typed.Attempt) {
 			q.Account, q.App, q.Proved = "torstein@kestrelsound.example", "berth-planner", []string{"password", "crew-card"}
 		}, nil},
-		"three":    {func(q *rehearse.Request) { q.IP, q.Device, q.Proved, q.Signals = "192.0.2.150", "", nil, nil }, nil},
-		"a signal": {func(q *rehearse.Request) { q.Signals = []string{"leaked-list"} }, [][]string{{"the signal leaked-list is cleared"}}},
-		"a browser": {func(q *rehearse.Request) {
+		"three":    {func(q *typed.Attempt) { q.IP, q.Device, q.Proved, q.Signals = "192.0.2.150", "", nil, nil }, nil},
+		"a signal": {func(q *typed.Attempt) { q.Signals = []string{"leaked-list"} }, [][]string{{"the signal leaked-list is cleared"}}},
+		"a browser": {func(q *typed.Attempt) {
 			q.App, q.Through, q.IP, q.Proved = "mail", "unpromptable", "203.0.113.20", nil
 		}, nil},
-		"nothing": {func(q *rehearse.Request) {}, [][]string{}},
-		"an enrolment": {func(q *rehearse.Request) {
+		"nothing": {func(q *typed.Attempt) {}, [][]string{}},
+		"an enrolment": {func(q *typed.Attempt) {
 			q.Account, q.App, q.At, q.IP, q.Device = "oskar@kestrelsound.example", "board-papers", "", "192.0.2.70", ""
 		}, [][]string{}},
 	} {

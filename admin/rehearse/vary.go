@@ -3,19 +3,16 @@ package rehearse
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -133,8 +130,8 @@ func shift(e *facts.Directory, a *attempt.Attempt, by time.Duration) {
 	}
 	a.At, a.Session.Started = moved(a.At), moved(a.Session.Started)
 	a.Proofs, a.Session.Proofs = proofs(a.Proofs), proofs(a.Session.Proofs)
-	if reported, ok := lastReport(e, a); ok {
-		reportAt(e, a, moved(reported))
+	if reported, ok := e.LastReport(a); ok {
+		e.LetReport(a, moved(reported))
 	}
 	if p, ok := a.Previous.Get(); ok {
 		p.At = moved(p.At)
@@ -147,51 +144,6 @@ func shift(e *facts.Directory, a *attempt.Attempt, by time.Duration) {
 		}
 		a.Failures = attempt.Known(times)
 	}
-}
-
-// entryOf returns the device that the directory has for an attempt, nil where it
-// has none.
-func entryOf(e *facts.Directory, a *attempt.Attempt) *directory.Device {
-	d, _ := a.Device.Get()
-	id, _ := d.ID.Get()
-	for i := range e.Devices {
-		if e.Devices[i].Name == id && id != "" {
-			return &e.Devices[i]
-		}
-	}
-	return nil
-}
-
-// lastReport returns when the device of an attempt last reported, as the attempt
-// says or the directory.
-func lastReport(e *facts.Directory, a *attempt.Attempt) (time.Time, bool) {
-	if d := a.Device.Ref(); d != nil {
-		if reported, ok := d.ReportedAt.Get(); ok {
-			return reported, true
-		}
-	}
-	if entry := entryOf(e, a); entry != nil && entry.ReportedAt != nil {
-		return *entry.ReportedAt, true
-	}
-	return time.Time{}, false
-}
-
-// reportAt lets the device of an attempt report at a moment what is known of it.
-func reportAt(e *facts.Directory, a *attempt.Attempt, at time.Time) {
-	d, _ := a.Device.Get()
-	facts := maps.Clone(d.Facts)
-	if entry := entryOf(e, a); entry != nil {
-		for name, value := range entry.Facts {
-			if _, said := facts[name]; !said {
-				if facts == nil {
-					facts = map[string]attempt.Scalar{}
-				}
-				facts[name] = value
-			}
-		}
-	}
-	d.Facts, d.ReportedAt = facts, attempt.Known(at)
-	a.Device = attempt.Known(d)
 }
 
 // at moves an attempt to a moment.
@@ -293,7 +245,7 @@ func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, trouble
 			changed.IP = attempt.Known(ip)
 		}
 		if changed.Device.IsUnknown() {
-			changed.Device = attempt.Known(unregistered())
+			changed.Device = attempt.Known(facts.UnregisteredDevice())
 		}
 		if judge.Whereabouts(context.Background(), &changed).Country == "" {
 			changed.Country = attempt.Known[attempt.CountryCode]("AQ") // where nobody lives

@@ -7,11 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // decoder makes attempts of lines and records. It is used by many goroutines.

@@ -6,11 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // past is what a history knows of each account so far.

@@ -19,8 +19,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -30,6 +28,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 

@@ -9,13 +9,12 @@ import (
 	"testing"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/people"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 func example(t *testing.T, name string) string {

@@ -12,13 +12,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
-	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/sarif"
+	"github.com/briskwarden/briskwarden/internal/typed"
 )
 
 // inspectFlags are the flags of inspect.
@@ -149,7 +149,7 @@ func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspec
 
 // moment reads --at in the zone of a book; now where it is left out.
 func (env *environment) moment(b *book.Book, at string) (time.Time, error) {
-	moment, err := rehearse.ParseTime(at, b.Settings.Zone, env.now())
+	moment, err := typed.ParseTime(at, b.Settings.Zone, env.now())
 	if err != nil {
 		return moment, fmt.Errorf("--at: %w", err)
 	}

@@ -8,12 +8,12 @@ import (
 	"github.com/spf13/pflag"
 
 	"github.com/briskwarden/briskwarden/admin/reach"
-	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/typed"
 )
 
 func (env *environment) reachCommand() *cobra.Command {
-	var request rehearse.Request
+	var request typed.Attempt
 	cmd := &cobra.Command{
 		Use:   "reach",
 		Short: "Tell which apps an account can open, and who can open an app",
@@ -40,7 +40,7 @@ func (env *environment) reachCommand() *cobra.Command {
 	return cmd
 }
 
-func (env *environment) reach(flags *pflag.FlagSet, request rehearse.Request) error {
+func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error {
 	_, judge, err := env.compile()
 	if err != nil {
 		return err

@@ -5,20 +5,20 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/typed"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 func (env *environment) rehearseCommand() *cobra.Command {
-	var request rehearse.Request
+	var request typed.Attempt
 	var file, expect string
 	var more extras
 	cmd := &cobra.Command{
@@ -74,7 +74,7 @@ type extras struct {
 
 // circumstanceFlags are the flags that describe an attempt beside who signs on to
 // what.
-func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
+func circumstanceFlags(f *pflag.FlagSet, request *typed.Attempt) {
 	f.StringVar(&request.Action, "action", "", "what is attempted: "+strings.Join(attempt.Actions(), ", "))
 	f.StringVar(&request.IP, "ip", "", "the address that the attempt comes from")
 	f.StringVar(&request.Country, "country", "", "the country that it comes from, such as NO")
@@ -89,10 +89,10 @@ func circumstanceFlags(f *pflag.FlagSet, request *rehearse.Request) {
 	f.StringVar(&request.Client, "client", "", "the outside program that the sign-on is made for")
 	f.StringArrayVar(&request.Asks, "asks", nil, "a scope that the program asks for")
 	f.StringArrayVar(&request.Consented, "consented", nil, "a scope that the program was given")
-	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(rehearse.Facts, ", "))
+	f.StringArrayVar(&request.Unknown, "unknown", nil, "leave a fact unknown: "+strings.Join(typed.Facts, ", "))
 }
 
-func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request, file string, wanted *decide.Verdict, more extras) error {
+func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, file string, wanted *decide.Verdict, more extras) error {
 	if file != "" {
 		if err := refuseBeside(flags); err != nil {
 			return err
@@ -109,7 +109,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request rehearse.Request,
 	if file != "" {
 		a, err = env.readAttempt(file)
 	} else {
-		a, assumed, err = request.Attempt(judge, env.now())
+		a, assumed, err = request.Make(judge, env.now())
 	}
 	if err != nil {
 		return err

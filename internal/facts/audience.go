@@ -8,9 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Audience is a set of accounts, by number: those for which a condition surely

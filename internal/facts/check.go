@@ -7,10 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Checker collects problems for those who check definitions: each of its methods

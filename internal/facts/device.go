@@ -4,10 +4,9 @@ import (
 	"slices"
 	"time"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Fitness is what became of a posture. The zero Fitness is [Unfit].

@@ -6,10 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // address fills in what the keys about addresses have in common.

@@ -6,11 +6,10 @@ import (
 	"net/netip"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"github.com/gaissmai/bart"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // sizeOf is the number of addresses of a range, less one.

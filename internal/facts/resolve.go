@@ -8,9 +8,9 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/briskwarden/briskwarden/directory"
-
 	"golang.org/x/net/idna"
+
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // hostPattern is a pattern from an app's `hosts`: a host, *.host for what is

@@ -1,4 +1,6 @@
-package rehearse
+// Package typed makes attempts of what an administrator types: flags that are texts, and
+// the ordinary case for what is left out. Its errors and sentences name the flags.
+package typed
 
 import (
 	"fmt"
@@ -8,20 +10,18 @@ import (
 	"strings"
 	"time"
 
-	"github.com/briskwarden/briskwarden/internal/inside"
-
-	"github.com/briskwarden/briskwarden/internal/facts"
-
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// Request is an attempt as an administrator types it: texts, of which all but
+// Attempt is an attempt as an administrator types it: texts, of which all but
 // the account and the app may be left out.
-type Request struct {
+type Attempt struct {
 	Account, App, Action, IP, Country, Through string
 	// At is a time in the book's zone ("2026-11-23 14:10", or "14:10" for today)
 	// or with an offset (RFC 3339).
@@ -42,13 +42,13 @@ type Request struct {
 	Unknown []string
 }
 
-// Facts are the facts that a request can leave unknown.
+// Facts are the facts that it can leave unknown.
 var Facts = []string{"ip", "country", "location", "through", "device", "client", "previous", "failures"}
 
-// Attempt makes the attempt. What the request does not say is taken from the
+// Make makes the attempt. What is not said is taken from the
 // ordinary case, and each such assumption is returned as a sentence. The moment
 // now stands in for a time that is not given.
-func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, []string, error) {
+func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []string, error) {
 	e := inside.Of(judge).Directory()
 	a := &attempt.Attempt{Account: q.Account, App: q.App}
 	var assumed []string
@@ -107,7 +107,7 @@ func (q Request) Attempt(judge *decide.Judge, now time.Time) (*attempt.Attempt, 
 	return a, assumed, nil
 }
 
-func (q Request) through(a *attempt.Attempt, assumed *[]string) error {
+func (q Attempt) through(a *attempt.Attempt, assumed *[]string) error {
 	if slices.Contains(q.Unknown, "through") {
 		return nil
 	}
@@ -121,7 +121,7 @@ func (q Request) through(a *attempt.Attempt, assumed *[]string) error {
 	return nil
 }
 
-func (q Request) proofs(a *attempt.Attempt, e *facts.Directory) error {
+func (q Attempt) proofs(a *attempt.Attempt, e *facts.Directory) error {
 	var known []string
 	for _, m := range e.Methods() {
 		known = append(known, m.Name)
@@ -145,14 +145,14 @@ func (q Request) proofs(a *attempt.Attempt, e *facts.Directory) error {
 }
 
 // ordinary fills in what is not said with the ordinary case, and says so.
-func (q Request) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
+func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 	var assumed []string
 	left := func(fact string) bool { return slices.Contains(q.Unknown, fact) }
 	switch {
 	case q.Device != "":
 		device := attempt.Device{}
 		if !slices.ContainsFunc(e.Devices, func(d directory.Device) bool { return d.Name == q.Device }) {
-			device = unregistered()
+			device = facts.UnregisteredDevice()
 			assumed = append(
 				assumed,
 				fmt.Sprintf("The device %s has been seen before; it is not registered, so it is nobody's and not managed.", q.Device),
@@ -160,15 +160,15 @@ func (q Request) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 		}
 		device.ID = attempt.Known(q.Device)
 		a.Device = attempt.Known(device)
-		if reported, ok := lastReport(e, a); ok && attempt.IsLater(reported, a.At) {
-			reportAt(e, a, a.At.Add(-time.Hour))
+		if reported, ok := e.LastReport(a); ok && attempt.IsLater(reported, a.At) {
+			e.LetReport(a, a.At.Add(-time.Hour))
 			assumed = append(
 				assumed,
 				fmt.Sprintf("The last report of %s is dated later; it is taken to have reported the same an hour before.", q.Device),
 			)
 		}
 	case !left("device"):
-		a.Device = attempt.Known(unregistered())
+		a.Device = attempt.Known(facts.UnregisteredDevice())
 		assumed = append(assumed, "The device has been seen before, but does not tell which one it is (--device ID does).")
 	}
 	switch {
@@ -189,18 +189,9 @@ func (q Request) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 	return assumed
 }
 
-// unregistered is the ordinary device that the directory does not have: seen before,
-// but nobody's and not managed, and without an identity.
-func unregistered() attempt.Device {
-	return attempt.Device{
-		Known: attempt.Known(true), Managed: attempt.Known(false),
-		Shared: attempt.Known(false), Owner: attempt.Known(""),
-	}
-}
-
 // reports takes over what happened in the attempt, as far as the book knows of
 // such a thing.
-func (q Request) reports(a *attempt.Attempt, judge *decide.Judge) error {
+func (q Attempt) reports(a *attempt.Attempt, judge *decide.Judge) error {
 	for _, name := range q.Signals {
 		var known []string
 		for _, s := range judge.Risk().Signals {
@@ -264,11 +255,11 @@ func ParseTime(text string, zone *time.Location, now time.Time) (time.Time, erro
 	return time.Time{}, fmt.Errorf("%q is no time such as \"2026-11-23 14:10\", \"14:10\" or 2026-11-23T13:10:00Z", text)
 }
 
-// Circumstances makes of the request those under which accounts try apps. What
+// Circumstances makes of it those under which accounts try apps. What
 // it does not say is the ordinary case of a working day: an own network of the
 // book, and a device of one's own.
-func (q Request) Circumstances(judge *decide.Judge, now time.Time) (reach.Circumstances, []string, error) {
-	a, assumed, err := q.Attempt(judge, now)
+func (q Attempt) Circumstances(judge *decide.Judge, now time.Time) (reach.Circumstances, []string, error) {
+	a, assumed, err := q.Make(judge, now)
 	if err != nil {
 		return reach.Circumstances{}, nil, err
 	}
