@@ -47,6 +47,8 @@ type Book struct {
 
 	places  map[definition]condition.Position
 	locator directory.Locator
+	// isListed says that the accounts of an outside directory are among Accounts.
+	isListed bool
 }
 
 // Sections are the parts of a book. Any may stand in any file.

@@ -22,6 +22,9 @@ var aimChecks = []Check{
 	{"aims-at-empty-group", topicAim, Warning, "a policy aimed at a group without members",
 		"The author of the policy thought that the group had somebody in it. Mostly the members are in another group of a like name.",
 		"Put the members into the group, or aim the policy at the group that they are in.", aimsAtEmptyGroup},
+	{"accounts-unlisted", topicAim, Error, "accounts outside the book that nobody listed",
+		"The directory is outside the book, so what is found about people is found about the few that the book names itself, and all else is not looked at.",
+		"Give inspect the accounts: --people FILE at the command, Book.Listing in a program.", accountsUnlisted},
 	{"aims-at-nobody", topicAim, Error, "a policy that is for no account",
 		"Its `who` holds for none of the accounts, so the policy never speaks. An emergency account is meant only where it is named.",
 		"Widen `who`, or take the policy out.", aimsAtNobody},
@@ -49,6 +52,13 @@ var aimChecks = []Check{
 	{"undated-stage", topicAim, Note, "a draft or a shadow that does not say since when",
 		"Without a date nobody notices that it was forgotten.",
 		"Write the day on which it came to its stage as `since`.", undatedStage},
+}
+
+func accountsUnlisted(in *Pass) {
+	if !in.Book.ListsAll() {
+		in.Report("book", in.where("setting", "directory"), "The accounts are outside the book, and only the %s that it names itself were looked at.",
+			words.Count(len(in.directory.Accounts), "account"))
+	}
 }
 
 func aimsAtEmptyGroup(in *Pass) {

@@ -169,6 +169,11 @@ var faults = map[string][]fault{
 			"stage: live, who: {kinds: [service]}",
 			"Nobody owns gauges."},
 	},
+	"accounts-unlisted": {
+		{"zone: Europe/Oslo",
+			"zone: Europe/Oslo, directory: outside",
+			"that it names itself were looked at."},
+	},
 	"otherwise-grants": {
 		{"zone: Europe/Oslo",
 			"zone: Europe/Oslo, otherwise: grant",

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -27,6 +28,18 @@ type Import struct {
 	Attributes []string
 	// Skipped is what was left out, in the order of lines.
 	Skipped []Skipped
+}
+
+// All yields the accounts of the file, for book.Listing. It yields no error: what
+// could not be read is in Skipped, which whoever lists accounts looks at first.
+func (i *Import) All() iter.Seq2[directory.Account, error] {
+	return func(yield func(directory.Account, error) bool) {
+		for k := range i.Accounts {
+			if !yield(i.Accounts[k].Account, nil) {
+				return
+			}
+		}
+	}
 }
 
 // Account is an account with the line on which the file speaks of it.

@@ -18,8 +18,10 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/directory/people"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
 // The exit statuses.
@@ -43,6 +45,8 @@ type environment struct {
 	// json is set where the command is asked for JSON.
 	json bool
 	book string
+	// people is a file with the accounts of an outside directory, "" without one.
+	people string
 }
 
 // Run runs the program with these arguments and returns its exit status; now is its
@@ -134,9 +138,51 @@ func flagError(cmd *cobra.Command, err error) error {
 	return fmt.Errorf("%s has no flag --%s%s", cmd.Name(), wrong, nearest.DidYouMean("--"+wrong, names))
 }
 
+// open reads the book in a folder. Where --people names a file, the book lists the
+// accounts in it.
+func (env *environment) open(dir string, options ...book.Option) (*book.Book, error) {
+	b, err := book.Open(dir, append(options, book.WithDatabase(mmdb.Locator))...)
+	if err != nil || env.people == "" {
+		return b, err
+	}
+	if b.Settings.Directory == book.Inside {
+		return nil, fmt.Errorf("--people: the book in %s lists its accounts itself; it takes others with `settings: {directory: outside}`", dir)
+	}
+	text, err := wholefile.ReadPath(env.people, book.MaxFileSize)
+	if err != nil {
+		return nil, fmt.Errorf("--people %s: %w", env.people, err)
+	}
+	read, err := people.Read(text)
+	if err == nil && len(read.Skipped) > 0 {
+		err = fmt.Errorf("line %d: %s", read.Skipped[0].Line, read.Skipped[0].Text)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--people %s: %w", env.people, err)
+	}
+	listed, err := b.Listing(read.All())
+	if err != nil {
+		return nil, fmt.Errorf("--people %s: %w", env.people, err)
+	}
+	return listed, nil
+}
+
+// peopleFlag adds --people to a command that looks at all accounts.
+func (env *environment) peopleFlag(f *pflag.FlagSet) {
+	f.StringVar(&env.people, "people", "", "the accounts of an outside directory, in this file: SCIM 2.0 or CSV")
+}
+
+// allAccounts refuses a book whose accounts are not all known: what is said of
+// everybody would be said of a few.
+func allAccounts(b *book.Book) error {
+	if b.ListsAll() {
+		return nil
+	}
+	return errors.New("the accounts of this book are outside it (settings.directory); list them with --people FILE")
+}
+
 // compile reads and compiles the book that --book names.
 func (env *environment) compile() (*book.Book, *decide.Judge, error) {
-	b, err := book.Open(env.book, book.WithDatabase(mmdb.Locator))
+	b, err := env.open(env.book)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -15,7 +15,6 @@ import (
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -61,6 +60,7 @@ func (env *environment) compareCommand() *cobra.Command {
 	cmd.Flags().StringVar(&flags.format, "format", "text", "text, or markdown for a pull request")
 	cmd.Flags().StringVar(&flags.examples, "examples", "", "lay the examples into this new folder, one attempt a file, to be rehearsed")
 	flags.addTo(cmd)
+	env.peopleFlag(cmd.Flags())
 	return cmd
 }
 
@@ -87,13 +87,18 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	if err := flags.check(); err != nil {
 		return err
 	}
-	older, err := book.Open(oldDir, book.WithDatabase(mmdb.Locator))
+	older, err := env.open(oldDir)
 	if err != nil {
 		return err
 	}
-	newer, err := book.Open(newDir, book.WithDatabase(mmdb.Locator))
+	newer, err := env.open(newDir)
 	if err != nil {
 		return err
+	}
+	for _, b := range []*book.Book{older, newer} {
+		if err := allAccounts(b); err != nil {
+			return err
+		}
 	}
 	report, err := compare.Books(older, newer, env.now())
 	if err != nil {

@@ -44,6 +44,7 @@ func (env *environment) describeCommand() *cobra.Command {
 	f.StringVar(&flags.account, "account", "", "describe what is asked of this account, and where")
 	f.StringVar(&flags.at, "at", "", "describe it as of this day or time, such as 2026-12-01 (now)")
 	f.StringVar(&flags.format, "format", "text", "text or markdown")
+	env.peopleFlag(f)
 	return cmd
 }
 
@@ -58,6 +59,11 @@ func (env *environment) describe(flags describeFlags) error {
 	b, judge, consents, err := env.compileConsent()
 	if err != nil {
 		return err
+	}
+	if flags.account != "" {
+		if err := allAccounts(b); err != nil {
+			return err
+		}
 	}
 	at, err := env.moment(b, flags.at)
 	if err != nil {

@@ -39,6 +39,7 @@ func (env *environment) drillCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text, or junit for JUnit XML")
 	cmd.Flags().BoolVar(&mutate, "mutate", false, "change each rule and each network on trial, and list what no drill notices")
+	env.peopleFlag(cmd.Flags())
 	return cmd
 }
 

@@ -14,7 +14,6 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/desk"
-	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/sarif"
@@ -60,6 +59,7 @@ func (env *environment) inspectCommand() *cobra.Command {
 		"the least severity that makes the exit status 1: "+strings.Join(inspect.Severities(), ", "),
 	)
 	f.StringVar(&flags.since, "since", "", "tell how the score moved against the older book in this folder")
+	env.peopleFlag(f)
 	return cmd
 }
 
@@ -108,7 +108,7 @@ func (env *environment) inspect(flags inspectFlags) error {
 // inspectBook inspects the book in a folder. What is wrong with one that cannot
 // be read is reported too.
 func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
-	b, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
+	b, err := env.open(dir)
 	var wrong book.Errors
 	switch {
 	case errors.As(err, &wrong):

@@ -37,12 +37,16 @@ func (env *environment) reachCommand() *cobra.Command {
 	f.StringVar(&request.Account, "account", "", "the apps that this account can open")
 	f.StringVar(&request.App, "app", "", "the accounts that can open this app")
 	circumstanceFlags(f, &request)
+	env.peopleFlag(f)
 	return cmd
 }
 
 func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error {
-	_, judge, err := env.compile()
+	b, judge, err := env.compile()
 	if err != nil {
+		return err
+	}
+	if err := allAccounts(b); err != nil {
 		return err
 	}
 	account, app := request.Account, request.App

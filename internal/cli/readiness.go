@@ -31,6 +31,9 @@ func (env *environment) readinessCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := allAccounts(b); err != nil {
+				return err
+			}
 			moment, err := env.moment(b, at)
 			if err != nil {
 				return err
@@ -59,5 +62,6 @@ func (env *environment) readinessCommand() *cobra.Command {
 	f.StringVar(&on, "on", "", "the day that is asked about (the day on which each rollout is enforced)")
 	f.StringVar(&at, "at", "", "as of this day or time (now)")
 	f.StringVar(&format, "format", "text", "text or csv")
+	env.peopleFlag(f)
 	return cmd
 }

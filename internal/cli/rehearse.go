@@ -62,6 +62,7 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.BoolVar(&more.untilGranted, "until-granted", false, "tell the smallest set of changes to the attempt that would turn it into a grant")
 	f.StringVar(&more.keepAs, "keep-as", "", "keep the attempt and its verdict in the book as a drill of this name")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
+	env.peopleFlag(f)
 	return cmd
 }
 

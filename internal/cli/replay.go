@@ -11,7 +11,6 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 
@@ -52,6 +51,7 @@ func (env *environment) replayCommand() *cobra.Command {
 	flags.addTo(cmd)
 	cmd.Flags().
 		StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
+	env.peopleFlag(cmd.Flags())
 	return cmd
 }
 
@@ -88,7 +88,7 @@ func (env *environment) replayTrials(flags replayFlags) error {
 	var judges []*decide.Judge
 	trials := &replay.Trials{Setting: changes[0].Path}
 	for _, c := range changes {
-		changed, err := book.Open(env.book, book.WithChanges(c), book.WithDatabase(mmdb.Locator))
+		changed, err := env.open(env.book, book.WithChanges(c))
 		if err != nil {
 			return fmt.Errorf("--set, value %s: %w", c.Value, err)
 		}
