@@ -85,10 +85,43 @@ type Test struct {
 	// "false", and a key that asks for so much has one value.
 	Values []string
 
-	bound Binding
-	holds func(facts any, t *Test) Truth
+	// misspelt is the name that Is was given, where there is no such key.
+	misspelt string
+	bound    Binding
+	holds    func(facts any, t *Test) Truth
 	about Subject
 	wants string
+}
+
+// Is returns a test of the key that a book writes so: Is("groups", "crew", "deck"),
+// Is("our_network", "true"). A key that is true only, such as anyone, needs no value.
+// Where there is no such key the test has the zero Key, and whatever checks it says
+// which it was. The keys are defined by the packages that know what they ask, which
+// package decide imports.
+func Is(key string, values ...string) *Test {
+	k, ok := ParseKey(key)
+	if !ok {
+		return &Test{misspelt: key, Values: values}
+	}
+	if k.Shape() == Marker && len(values) == 0 {
+		values = []string{"true"}
+	}
+	return &Test{Key: k, Values: values}
+}
+
+// Attribute returns a test of an attribute of the account.
+func Attribute(name string, values ...string) *Test {
+	t := Is("attributes", values...)
+	t.Attribute = name
+	return t
+}
+
+// KeyName returns the key as a book writes it, also of a test by a name that no key has.
+func (n *Test) KeyName() string {
+	if n.misspelt != "" {
+		return n.misspelt
+	}
+	return n.Key.String()
 }
 
 // Binding is what a value of a test stands for.
@@ -191,7 +224,7 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		return &Not{n.At, kid, n.Except}, err
 	case *Test:
 		if !n.Key.IsValid() || len(n.Values) == 0 {
-			return nil, fmt.Errorf("%s: %s: a test names a key that there is, and at least one value", n.At, n.Key)
+			return nil, fmt.Errorf("%s: %s: a test names a key that there is, and at least one value", n.At, n.KeyName())
 		}
 		d := n.Key.Definition()
 		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, holds: d.Holds, about: d.About}

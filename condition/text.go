@@ -63,7 +63,7 @@ func write(b *strings.Builder, node Node) {
 		write(b, n.Of)
 		b.WriteString("}")
 	case *Test:
-		b.WriteString("{" + n.Key.String() + ": ")
+		b.WriteString("{" + n.KeyName() + ": ")
 		if n.Attribute != "" {
 			b.WriteString("{" + quote(n.Attribute) + ": ")
 		}

@@ -9,7 +9,6 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // A rulebook can be made in Go as well as read from files.
@@ -23,8 +22,8 @@ func ExampleCompile() {
 		Assurances: []decide.Assurance{{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"otp-app"}, Within: decide.Now}}}},
 		Policies: []decide.Policy{{
 			Name: "mail", Stage: decide.Live,
-			Who:   &condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}},
-			Apps:  &condition.Test{Key: facts.KeyNames, Values: []string{"mail"}},
+			Who:   condition.Is("anyone"),
+			Apps:  condition.Is("names", "mail"),
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require("held")}},
 		}},
 	})

@@ -242,6 +242,9 @@ func TestCompileRefuses(t *testing.T) {
 		{"a firm policy", "policy base cannot replace office, which is firm", func(r *decide.Rulebook) { r.Policies[0].Replaces, r.Policies[1].Firm = []string{"office"}, true }},
 		{"two rules of one name", `policy base has two rules named "odd"`, func(r *decide.Rulebook) { r.Policies[0].Rules[1].Name = "odd" }},
 		{"a test without values", "the test on countries names no value", func(r *decide.Rulebook) { r.Policies[0].Rules[1].When = &condition.Test{Key: facts.KeyCountries} }},
+		{"a key that is misspelt", `there is no such key: gruops; did you mean "groups"?`, func(r *decide.Rulebook) {
+			r.Policies[0].Who = condition.Is("gruops", "crew")
+		}},
 		{"a key that there is not", "there is no such key: Key(200)", func(r *decide.Rulebook) {
 			r.Policies[0].Rules[1].When = &condition.Test{Key: 200, Values: []string{"x"}}
 		}},

@@ -10,6 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
 // Checker collects problems for those who check definitions: each of its methods
@@ -103,7 +104,12 @@ func (c Checker) Condition(what, name, place string, node condition.Node, about 
 		case *condition.Test:
 			switch {
 			case !n.Key.IsValid():
-				c.Wrong(what, name, n.At, "%s %s: %s: there is no such key: %s", what, name, place, n.Key)
+				var known []string
+				for _, k := range condition.Keys() {
+					known = append(known, k.String())
+				}
+				c.Wrong(what, name, n.At, "%s %s: %s: there is no such key: %s%s", what, name, place, n.KeyName(),
+					nearest.DidYouMean(n.KeyName(), known))
 			case n.Key.About()&about == 0:
 				c.Wrong(what, name, n.At, "%s %s: %s: the key %s makes no sense here", what, name, place, n.Key)
 			case len(n.Values) == 0:

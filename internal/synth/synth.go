@@ -641,7 +641,13 @@ func drawDevice(m maker, odds int, a *attempt.Attempt, d attempt.Device) attempt
 		d.Known = drawFact(m, odds, d.Known, truth)
 		d.Shared = drawFact(m, odds, d.Shared, truth)
 		d.Owner = drawFact(m, odds, d.Owner, func() string { return m.one(accounts) })
-		d.ReportedAt = drawFact(m, odds, d.ReportedAt, func() time.Time { return a.At.Add(-time.Duration(m.IntN(48)-1) * time.Hour) })
+		d.ReportedAt = drawFact(m, odds, d.ReportedAt, func() time.Time {
+			hours := m.IntN(48)
+			if odds > 0 {
+				hours-- // which may be after the attempt; a report that is missing only in the attempt was before it
+			}
+			return a.At.Add(-time.Duration(hours) * time.Hour)
+		})
 		if d.Tags == nil && !(odds > 0 && m.odds(odds)) {
 			d.Tags = append([]string{}, deviceTags[:m.IntN(3)]...)
 		}
