@@ -150,7 +150,7 @@ func oneOfWords(k condition.Key, words ...string) func(string) error {
 }
 
 // attributes reads a mapping from attributes to their alternatives: a test each,
-// of which all must hold.
+// that must all hold.
 func (r *reader) attributes(key, value *yaml.Node, k condition.Key) condition.Node {
 	all := &condition.All{At: r.at(key)}
 	if value.Kind != yaml.MappingNode || len(value.Content) == 0 {

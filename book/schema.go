@@ -21,7 +21,7 @@ import (
 func Schema() []byte {
 	w := &schemaWriter{defs: map[string]*jsonschema.Schema{}}
 	s := w.object(reflect.TypeFor[Sections]())
-	s.Properties["briskwarden"] = &jsonschema.Schema{Const: 1, Description: "says that the file is part of a book, and of which version"}
+	s.Properties["briskwarden"] = &jsonschema.Schema{Const: 1, Description: "says that the file is part of a book, and the version of its form"}
 	s.Required = append(s.Required, "briskwarden")
 	s.Dialect, s.Title, s.Defs = jsonschema.Draft, "A file of a Brisk Warden book", w.defs
 	return s.Encode()

@@ -112,7 +112,7 @@ func AppendBecause(reasons []Reason, node Node, facts any) []Reason {
 	return reasons
 }
 
-// explain collects the tests because of which node came to what it did, which is not
+// explain collects the tests that made node come to what it did, which is not
 // what is wanted of it: True, or where negated is set, False.
 func explain(node Node, came Truth, facts any, negated bool, found []Reason) []Reason {
 	var kids []Node

@@ -89,8 +89,8 @@ type Test struct {
 	misspelt string
 	bound    Binding
 	holds    func(facts any, t *Test) Truth
-	about Subject
-	wants string
+	about    Subject
+	wants    string
 }
 
 // Is returns a test of the key that a book writes so: Is("groups", "crew", "deck"),

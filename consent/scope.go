@@ -67,7 +67,7 @@ func (l *Ladder) Tiers() []Tier { return l.tiers }
 
 // Rank returns the place of a scope's tier, counted from the mildest, and
 // whether a tier lists it. A tier that names the scope settles it; else the
-// gravest tier of which a pattern matches. What none lists ranks behind all.
+// gravest tier with a pattern that matches. What none lists ranks behind all.
 func (l *Ladder) Rank(scope string) (rank int, listed bool) {
 	if i, ok := l.exact[scope]; ok {
 		return i, true

@@ -25,7 +25,7 @@ type Brief struct {
 	// that is not known.
 	Country attempt.CountryCode
 	// MustEnrol says that something that is asked for can only be shown once a
-	// method is enrolled, of which the account has none.
+	// method is enrolled, while the account has none.
 	MustEnrol bool
 }
 

@@ -67,7 +67,7 @@ const (
 	DeviceUnfit CauseCode = "device_unfit"
 	// CheckFailed: an outside check failed.
 	CheckFailed CauseCode = "check_failed"
-	// NoWay: none of several ways, of which one is asked for, can be met.
+	// NoWay: one of several ways is asked for, and none can be met.
 	NoWay CauseCode = "no_way"
 	// DemandsMet: all that a rule asks for has been shown.
 	DemandsMet CauseCode = "demands_met"
@@ -140,7 +140,7 @@ const (
 	DemandExternal DemandKind = "external"
 	// DemandConsent wants the client let in that the sign-on is made for.
 	DemandConsent DemandKind = "consent"
-	// DemandEnrol wants a method enrolled, of which the account has none.
+	// DemandEnrol wants a method enrolled, where the account has none.
 	DemandEnrol DemandKind = "enrol"
 	// DemandOneOf wants one of several ways met whole.
 	DemandOneOf DemandKind = "one_of"
@@ -389,7 +389,7 @@ type PolicyTrace struct {
 	Stage Stage  `json:"stage" doc:"its stage"`
 	// Applies reports whether the policy applies, or would were it live.
 	Applies condition.Truth `json:"applies" doc:"whether it applies, or would were it live"`
-	// InForce tells of a shadow policy with `live_for` whether it counts here.
+	// InForce reports whether a shadow policy with `live_for` counts here.
 	InForce *condition.Truth `json:"in_force,omitempty" doc:"of a shadow with live_for, whether it counts here"`
 	// Rule is the rule that spoke. Where several may speak, Rules lists them.
 	Rule    string   `json:"rule,omitzero" doc:"the rule that spoke"`

@@ -296,7 +296,7 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 			state = max(state, m.state)
 			asks = asks || e.judge.demands[m.demand].kind == methodDemand
 		}
-		n.state = min(n.state, state) // a way of which nothing is left is met
+		n.state = min(n.state, state) // a way with nothing left is met
 		proves = proves && w.proves && asks
 	}
 	e.needs = append(e.needs, n)

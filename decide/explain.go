@@ -89,7 +89,7 @@ func (e *evaluation) sortHearings() {
 	}
 }
 
-// noteIgnored tells of what the attempt states and what counts for nothing, or
+// noteIgnored reports what the attempt states and what counts for nothing, or
 // for less than its sender may think.
 func (e *evaluation) noteIgnored(d *Decision) {
 	if e.wrong != nil {
@@ -194,7 +194,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 }
 
 // allProofsCount reports whether each proof counts and is of a method that the account
-// has enrolled, so that there is nothing to tell of any.
+// has enrolled, so that there is nothing to note about any.
 func (e *evaluation) allProofsCount() bool {
 	if e.Profile == nil || len(e.gatherProofs()) < len(e.Attempt.Proofs)+len(e.Attempt.Session.Proofs) {
 		return false
@@ -215,7 +215,7 @@ func sortedKeys[T any](m map[string]T) []string {
 	return slices.Sorted(maps.Keys(m))
 }
 
-// noteLost tells of what nobody could find out while the decision was made.
+// noteLost reports what nobody could find out while the decision was made.
 func (e *evaluation) noteLost(d *Decision) {
 	e.FindDevice()
 	e.FindPlace()
@@ -296,7 +296,7 @@ func (e *evaluation) describeSession(d *Decision) {
 	d.ACR = slices.Compact(d.ACR)
 }
 
-// noteEasing tells of rollouts and exemptions that took a demand away.
+// noteEasing reports rollouts and exemptions that took a demand away.
 func (e *evaluation) noteEasing(d *Decision) {
 	for _, due := range e.eased {
 		r := &e.judge.rollouts[due.rollout]

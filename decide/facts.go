@@ -225,7 +225,7 @@ func (e *evaluation) ComesFromOther(country attempt.CountryCode) condition.Truth
 }
 
 // Reported asks the risk engine, where there is one, of a signal that nothing else
-// tells of.
+// reports.
 func (e *evaluation) Reported(signal string) condition.Truth {
 	if e.judge.reports == nil {
 		return condition.False
@@ -259,7 +259,7 @@ func (e *evaluation) sawRisk() string {
 	return text
 }
 
-// sawSignals tells which of the signals that a test asks for hold, or may.
+// sawSignals reports which of the signals that a test asks for hold, or may.
 func (e *evaluation) sawSignals(t *condition.Test) string {
 	e.score()
 	var names []string

@@ -21,7 +21,7 @@ import (
 
 // hand decides by the demo's rules, written by hand as one Go function on the
 // same data: what an engineer would write who had no library. It answers
-// sign-ins of which no fact but the country is missing.
+// sign-ins in which no fact but the country is missing.
 type hand struct {
 	places   *facts.Directory
 	locator  directory.Locator
@@ -376,7 +376,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	return decide.Grant
 }
 
-// demoAttempt makes a sign-in on the demo's book of which no fact but the country
+// demoAttempt makes a sign-in on the demo's book in which no fact but the country
 // and the place before is missing.
 func demoAttempt(random *rand.Rand, e *facts.Directory) *attempt.Attempt {
 	one := func(words ...string) string { return words[random.IntN(len(words))] }

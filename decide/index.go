@@ -11,7 +11,7 @@ import (
 // have: a group, a kind, a domain or its own name. Who is found so is still
 // asked whether it really is for the account.
 type index struct {
-	// everyone lists for each app the policies aimed at it of which nothing of the
+	// everyone lists for each app the policies aimed at it for which nothing of the
 	// kind is known.
 	everyone [][]int32
 	// others lists for each app the other policies aimed at it. Where they are few
@@ -124,7 +124,7 @@ func (x *index) post(policy int32, who condition.Node) {
 	}
 }
 
-// needed returns tests of which one must hold, or may, where the condition does;
+// needed returns tests one of which must hold, or may, where the condition does;
 // false where there are no such tests.
 func needed(node condition.Node) ([]*condition.Test, bool) {
 	switch n := node.(type) {

@@ -109,7 +109,7 @@ func (t *ToPerson) addPosture(demand Demand, repair func(string, ...any)) {
 	case len(demand.Failing) > 0 && demand.Impossible:
 		repair("Have the device put in order: it does not pass %s.", demand.Posture)
 	case demand.Impossible:
-		repair("Use a browser or an app that tells which device you are on.")
+		repair("Use a browser or an app that says which device you are on.")
 	default:
 		repair("Let the device report its state, and sign in again.")
 	}

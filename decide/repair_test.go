@@ -86,7 +86,7 @@ func TestRepairs(t *testing.T) {
 		{"a password to be changed", changedPolicy, passwordNow, "step_up | a changed password | Change your password."},
 		{"can be changed", changedPolicy, `"action":"change-password",` + passwordNow, "grant"},
 
-		{"a device that nothing identifies", fitPolicy, `"device":null,` + passwordNow, "block | a device that passes fit | Look after it. | Use a browser or an app that tells which device you are on."},
+		{"a device that nothing identifies", fitPolicy, `"device":null,` + passwordNow, "block | a device that passes fit | Look after it. | Use a browser or an app that says which device you are on."},
 		{"one without a report", fitPolicy, `"device":{"id":"x","facts":{"firewall":true}},` + passwordNow, "step_up | a device that passes fit | Look after it. | Let the device report its state, and sign in again."},
 		{"an old report", fitPolicy, `"device":{"id":"x","facts":{"firewall":true},"reported_at":"2026-11-22T10:59:59Z"},` + passwordNow, "step_up | a device that passes fit | Look after it. | Let the device report its state, and sign in again."},
 		{"an unfit one", fitPolicy, `"device":{"id":"x","facts":{"firewall":false},"reported_at":"2026-11-22T11:00:00Z"},` + passwordNow, "block | a device that passes fit | Look after it. | Turn it on."},

@@ -40,7 +40,7 @@ type Rulebook struct {
 	Devices  directory.Devices
 	// Locator looks addresses up; nil knows none.
 	Locator directory.Locator
-	// Reports tells of the signals that have neither a detector nor a condition;
+	// Reports answers for the signals that have neither a detector nor a condition;
 	// nil leaves it at those that the attempt names.
 	Reports Reports
 }

@@ -30,7 +30,7 @@ func (e *evaluation) trace(d *Decision, shadowSilenced []int32) {
 	}
 }
 
-// traceHearing tells of a policy that applies, surely or perhaps.
+// traceHearing reports a policy that applies, surely or perhaps.
 func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 	t.Applies = h.applies
 	if h.applies != condition.True {

@@ -35,7 +35,7 @@ func Files() fs.FS {
 type Fault struct {
 	// Title says what went wrong.
 	Title string
-	// Finding is the finding of inspect that tells of it.
+	// Finding is the finding of inspect that reports it.
 	Finding string
 
 	file, right, wrong string

@@ -2,7 +2,7 @@ package demo
 
 import "time"
 
-// Moment is the Monday on which the Scenes play, as of which the Walk is made.
+// Moment is the Monday on which the Scenes play and the Walk is made.
 func Moment() time.Time { return Scenes()[0].Attempt.At }
 
 // Step is a step of the walk: what an administrator does, and the command for it.
@@ -41,7 +41,7 @@ func Walk() []Step {
 			Command: words("reach", "--app", "card-till"), Lines: 9, More: "briskwarden reach" + book},
 		{Title: "Predict", Why: "What happens to one person from several places and at several hours?", Scenes: true,
 			More: "briskwarden rehearse" + book + " --account ingrid@kestrelsound.example --app card-till --ip 198.51.100.200 --country BR --proved password --until-granted"},
-		{Title: "Keep what must hold", Why: "A book keeps its own tests, and tells which changes they would not notice.",
+		{Title: "Keep what must hold", Why: "A book keeps its own tests, and reports which changes they would not notice.",
 			Command: words("drill", "--mutate"), Lines: 19, More: "briskwarden drill" + book + " --format junit"},
 		{Title: "Try it on what happened", Why: "What does the book do to a month of sign-ons, with six troubles in it?",
 			Command: append(

@@ -53,7 +53,7 @@ type Check struct {
 	Is      *attempt.Scalar  `book:"is" doc:"the value that it must have"`
 	AtLeast *Minimum         `book:"at_least" doc:"the least version or number, or one for each platform; a platform not listed fails"`
 	AtMost  *float64         `book:"at_most" doc:"the greatest number"`
-	In      []attempt.Scalar `book:"in" doc:"values of which it must have one"`
+	In      []attempt.Scalar `book:"in" doc:"values; it must have one of them"`
 	Fix     string           `book:"fix" doc:"what the person can do where the check fails"`
 }
 

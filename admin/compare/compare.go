@@ -86,7 +86,7 @@ type Change struct {
 	Text   string `json:"text" doc:"the change in a sentence"`
 }
 
-// With counts the definitions of which something has an effect.
+// With counts the definitions with a change of that effect.
 func (r *Report) With(e Effect) int {
 	n := 0
 	for _, c := range r.Changed {
@@ -275,7 +275,7 @@ func (d *differ) compareAll() {
 	d.compareRest()
 }
 
-// about begins to tell of a definition, and calls tell to do it. Where that finds
+// about begins to report a definition, and calls tell to do it. Where that finds
 // no change, the definition is left out.
 func (d *differ) about(what, name string, tell func()) {
 	d.current = &Changed{What: what, Name: name, At: d.new.book.Where(what, name), Changes: []Change{}}
@@ -289,7 +289,7 @@ func (d *differ) about(what, name string, tell func()) {
 	}
 }
 
-// note tells a change of the definition that is told of.
+// note adds a change of the definition that is reported.
 func (d *differ) note(e Effect, format string, args ...any) {
 	d.current.Effect |= e
 	d.current.Changes = append(d.current.Changes, Change{e, capital(fmt.Sprintf(format, args...))})

@@ -71,7 +71,7 @@ func TestNothingMovesUntold(t *testing.T) {
 			}
 			if r.With(untold)+r.With(compare.Either) == 0 {
 				t.Fatalf(
-					"%+v: %s became %s, and %+v tells of nothing that %s\n%v\n%v\n%v",
+					"%+v: %s became %s, and %+v reports nothing that %s\n%v\n%v\n%v",
 					*a,
 					before,
 					after,

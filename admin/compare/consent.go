@@ -99,7 +99,7 @@ func sameOrder[T any](a, b []T, name func(*T) string) bool {
 	return slices.Equal(names(a, b), names(b, a))
 }
 
-// compareRest tells of what no decision depends on.
+// compareRest reports what no decision depends on.
 func (d *differ) compareRest() {
 	d.about("drills", "", func() {
 		noteList(

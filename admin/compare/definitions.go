@@ -118,7 +118,7 @@ func (d *differ) noteUse(def definition, format string, args ...any) {
 	d.note(u.effect, "%s", text)
 }
 
-// compareNamedThings tells of definitions of one kind that others name, by what is
+// compareNamedThings reports definitions of one kind that others name, by what is
 // other about those that are in both books.
 func compareNamedThings[T any](d *differ, what string, old, new []T, name func(*T) string, other func(was, is *T) []string) {
 	for _, p := range pairs(old, new, name) {

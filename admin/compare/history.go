@@ -74,7 +74,7 @@ func (h *History) Happenings() []Happening {
 // Instance is an example of what happens, in words.
 type Instance struct{ Happening, Text string }
 
-// Instances tells of each happening the first example that was not told yet, and
+// Instances reports each happening the first example that was not told yet, and
 // notes in told that it was.
 func (h *History) Instances(told map[string]bool) []Instance {
 	var list []Instance
@@ -134,7 +134,7 @@ type Example struct {
 
 const (
 	// mostAccounts and mostExamples are how many of each are told. Of those who may
-	// be locked out more are kept, since the end of the history tells who is.
+	// be locked out more are kept, since the end of the history reports who is.
 	mostAccounts   = 20
 	mostExamples   = 3
 	mostCandidates = 64
@@ -294,7 +294,7 @@ func (t *tally) join(u *tally) {
 
 // AddHistory judges a history by both books, and by the newer one with its shadow
 // policies live where it has some, and adds to the report, which Books made, what that
-// changes. Where the context ends before the history does, the report tells of what
+// changes. Where the context ends before the history does, the report reports what
 // was judged until then. The error is that of a source.
 func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o replay.Options) error {
 	judges := []*decide.Judge{r.older, r.newer}

@@ -10,7 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
-// mostInSummary is how many definitions a summary tells of, so that it fits a pull
+// mostInSummary is how many definitions a summary reports, so that it fits a pull
 // request.
 const mostInSummary = 50
 

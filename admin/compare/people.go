@@ -33,7 +33,7 @@ func (d *differ) compareMethods() {
 	}
 }
 
-// compareAccounts tells of accounts together, since there may be many.
+// compareAccounts reports accounts together, since there may be many.
 func (d *differ) compareAccounts() {
 	d.about("accounts", "", func() {
 		list := map[string][]string{}

@@ -54,7 +54,7 @@ func compareSets[T comparable](a, b []T) direction {
 	return d
 }
 
-// compareNamed is compareSets of names, of which those in both may have come to
+// compareNamed is compareSets of names; those in both may have come to
 // mean something else.
 func compareNamed(a, b []string, means func(name string) direction) direction {
 	d := compareSets(a, b)
@@ -117,7 +117,7 @@ func conjuncts(n condition.Node) []condition.Node {
 	return []condition.Node{n}
 }
 
-// alternatives returns that of which one must hold for a condition.
+// alternatives returns the conditions one of which must hold.
 func alternatives(n condition.Node) []condition.Node {
 	if any, ok := n.(*condition.Any); ok {
 		return any.Of
@@ -287,7 +287,7 @@ func (v *view) ranges(names []string) *netipx.IPSet {
 	return settled(&b)
 }
 
-// rangesThat returns the addresses of the networks of which something holds.
+// rangesThat returns the addresses of the networks for which something holds.
 func (v *view) rangesThat(holds func(directory.Network) bool) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, n := range v.book.Networks {

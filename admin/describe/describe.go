@@ -21,7 +21,7 @@ type Document struct {
 	Summary  []string  `json:"summary" doc:"the first thing to know, in sentences"`
 	Sections []Section `json:"sections" doc:"the rest, in order"`
 	// Statements are the rules of the description, for a program.
-	Statements []Statement `json:"statements" doc:"the rules that the description tells of"`
+	Statements []Statement `json:"statements" doc:"the rules that the description reports"`
 }
 
 // Section is a part of a document.

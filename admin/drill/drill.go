@@ -44,7 +44,7 @@ type Result struct {
 	Why []string `json:"why" doc:"the causes of the decision"`
 }
 
-// Coverage tells which rules the drills reach.
+// Coverage reports which rules the drills reach.
 type Coverage struct {
 	Rules   int `json:"rules" doc:"how many rules there are, drafts left out"`
 	Reached int `json:"reached" doc:"how many spoke, or may have, in some drill"`

@@ -83,7 +83,7 @@ func TestClaimsAreTrue(t *testing.T) {
 		for range 60 {
 			a := later(chance, synth.Attempt(chance))
 			// Who joined within a span is in no audience later on, so only the moment
-			// of the inspection tells who is aimed at nobody.
+			// of the inspection reports who is aimed at nobody.
 			now := *a
 			now.At = monday
 			d := judge.Decide(context.Background(), &now)

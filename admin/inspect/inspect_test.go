@@ -24,7 +24,7 @@ import (
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
-// sound is a book of which no check finds anything.
+// sound is a book in which no check finds anything.
 const sound = `briskwarden: 1
 settings: {zone: Europe/Oslo, administrators: {accounts: [ragna]}}
 networks:

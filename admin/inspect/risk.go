@@ -158,7 +158,7 @@ var upkeepChecks = []Check{
 	{"stale-import", topicUpkeep, Warning, "an import that is old",
 		"People have come and gone since. Anyone who left still has an account here, and anyone who is new has none.",
 		"Export the people again, and set `taken` to the day.", staleImport},
-	{"skipped-in-import", topicUpkeep, Warning, "an import of which something was left out",
+	{"skipped-in-import", topicUpkeep, Warning, "an import that was not read whole",
 		"What could not be read is not in the book: an account that is missing cannot sign on.",
 		"Correct the lines where the file is made.", skippedInImport},
 	{"accepted-in-vain", topicUpkeep, Warning, "an accepted finding that does not occur",

@@ -1,4 +1,4 @@
-// Package reach tells which apps an account can open under given
+// Package reach reports which apps an account can open under given
 // circumstances, and who can open an app.
 package reach
 
@@ -73,7 +73,7 @@ type Answer struct {
 type AppReach struct {
 	App     string   `json:"app" doc:"the app"`
 	Assumed []string `json:"assumed" doc:"what was taken for granted"`
-	Answers []Answer `json:"answers" doc:"accounts of which the same becomes, those that can open the app first"`
+	Answers []Answer `json:"answers" doc:"accounts with the same answer, those that can open the app first"`
 }
 
 // Opens counts the accounts that can open the app, and all.
@@ -131,7 +131,7 @@ func (c Cell) Mildest() (verdict decide.Verdict, all, open bool) {
 	return decide.Block, true, true
 }
 
-// OfAccount tells which apps an account can open. The error suggests the
+// OfAccount reports which apps an account can open. The error suggests the
 // nearest names.
 func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AccountReach, error) {
 	e := inside.Of(judge).Directory()
@@ -191,7 +191,7 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 	return &a
 }
 
-// OfApp tells who can open an app. Accounts of which the same becomes are told
+// OfApp reports who can open an app. Accounts with the same answer are told
 // together. The error suggests the nearest names.
 func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AppReach, error) {
 	e := inside.Of(judge).Directory()

@@ -1,4 +1,4 @@
-// Package readiness tells of each rollout who has enrolled a method and who has
+// Package readiness reports for each rollout who has enrolled a method and who has
 // not, how long those have yet, and who would be locked out on the day.
 package readiness
 
@@ -58,7 +58,7 @@ func (r *Report) LockedOut() int {
 // Rollout is how ready people are for one rollout.
 type Rollout struct {
 	Name    string   `json:"name" doc:"the rollout"`
-	Methods []string `json:"methods" doc:"methods of which each enrols one"`
+	Methods []string `json:"methods" doc:"methods; each person enrols one of them"`
 	// On is the day that is asked about.
 	On       directory.Date `json:"on" doc:"the day that is asked about"`
 	Enforced directory.Date `json:"enforced" doc:"the day from which it is demanded"`

@@ -198,7 +198,7 @@ func times(judge *decide.Judge, a *attempt.Attempt) []move {
 	return found
 }
 
-// statesAt tells which windows are open at a moment.
+// statesAt reports which windows are open at a moment.
 func statesAt(e *facts.Directory, t time.Time) string {
 	var state []byte
 	for w := range e.Windows {

@@ -359,7 +359,7 @@ func (r *Report) advise(judge *decide.Judge) {
 		case decide.CannotBeAsked:
 			do("Bring the proof along with the attempt, or sign on through a browser or a native app.")
 		case decide.DeviceUnidentified:
-			do("Sign on from a device that tells which one it is, through a browser or an app that passes that on.")
+			do("Sign on from a device that says which one it is, through a browser or an app that passes that on.")
 		case decide.CheckFailed:
 			do("Have the outside check looked at; nothing that the person shows will lift it.")
 		}

@@ -187,7 +187,7 @@ type BadLine struct {
 }
 
 // Run replays a history. Where the context ends before the history does, the
-// report tells of what was judged until then. The error is that of a source.
+// report reports what was judged until then. The error is that of a source.
 func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) (*Report, error) {
 	reports, err := Each(ctx, []*decide.Judge{judge}, sources, o)
 	return reports[0], err

@@ -135,7 +135,7 @@ func truth(cell string, into *attempt.Fact[bool]) error {
 	return nil
 }
 
-// header tells which columns of a table are read, in the order of their keys.
+// header reports which columns of a table are read, in the order of their keys.
 type header struct {
 	width   int
 	columns []tableColumn
@@ -192,7 +192,7 @@ func (c Columns) header(names []string) (*header, error) {
 	}
 	if len(missing) > 0 {
 		return nil, fmt.Errorf(
-			"the header does not tell which column is %s; it has %s",
+			"the header does not say which column is %s; it has %s",
 			words.List(missing, "or"),
 			strings.Join(names, ", "),
 		)

@@ -17,7 +17,7 @@ import (
 // history, so that what many goroutines visit can be put in order.
 type Visit func(number int64, filled []*attempt.Attempt)
 
-// Reading is what there is to tell of a history beside its attempts.
+// Reading is what a history holds beside its attempts.
 type Reading struct {
 	// Bad are the first lines that could not be read, and BadAll how many there are.
 	Bad    []BadLine
@@ -47,9 +47,9 @@ func (o *Options) Check() error {
 	return nil
 }
 
-// Walk reads a history and shows each attempt to one of the visits, of which each
+// Walk reads a history and shows each attempt to one of the visits, each of which
 // goroutine has one. Where the context ends before the history does, the reading
-// tells of what was seen until then. The reading is never nil. The error is that of a
+// reports what was seen until then. The reading is never nil. The error is that of a
 // source, or says that the number of goroutines makes no sense.
 func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
 	if err := o.Check(); err != nil {
@@ -107,7 +107,7 @@ func inParallel(workers int, from <-chan *batch, to chan<- *batch, work func(*ba
 }
 
 // fillInOrder fills batches in for each judge, in the order in which they were
-// read, and notes in the reading what is not told of attempts.
+// read, and notes in the reading what is not about attempts.
 func fillInOrder(judges []*decide.Judge, o Options, reading *Reading, from <-chan *batch, to chan<- *batch) {
 	pasts := make([]*past, len(judges))
 	for i, judge := range judges {

@@ -144,7 +144,7 @@ var platforms = map[int]string{100: "windows", 101: "windows", 200: "linux", 201
 // unattended are the logon_type_ids behind which nobody sits: batch and service.
 var unattended = []int{4, 5}
 
-// Known tells which of several names for the same a book has.
+// Known reports which of several names for the same a book has.
 type Known struct {
 	Account, App func(name string) bool
 }

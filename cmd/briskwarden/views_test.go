@@ -191,7 +191,7 @@ func TestTheBench(t *testing.T) {
 		{"as many events", 0, []string{"replay", "--book", "kestrel", "events.jsonl"}, "3105 attempts:"},
 		{"replay a table", 0, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"}, `table.csv:3: column 1: "soon" is no time`},
 		{"aside is not overwritten", 2, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"}, "--aside: open aside.txt: file exists"},
-		{"no column", 2, []string{"replay", "--book", "kestrel", "table.csv"}, "the header does not tell which column is at; it has when, account, app, ip"},
+		{"no column", 2, []string{"replay", "--book", "kestrel", "table.csv"}, "the header does not say which column is at; it has when, account, app, ip"},
 		{"mixed", 2, []string{"replay", "--book", "kestrel", "table.csv", "history.jsonl"}, "CSV and JSON cannot be read together"},
 		{"no such setting", 2, []string{"replay", "--book", "kestrel", "--set", "risk.levels.midium=3,4", "history.jsonl"}, `levels of risk has no key "midium"; did you mean "medium"?`},
 		{"no values", 2, []string{"replay", "--book", "kestrel", "--set", "risk", "history.jsonl"}, "--set: write path=value,value"},

@@ -337,7 +337,7 @@ func TestConcurrentReviewers(t *testing.T) {
 	require.Empty(t, holds(t, d), "each request was refused by somebody")
 }
 
-// helper is the program that is killed: it acts until it dies and tells of each
+// helper is the program that is killed: it acts until it dies and reports each
 // act when it was acknowledged.
 const helper = "DESK_TEST_HELPER"
 

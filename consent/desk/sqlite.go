@@ -81,7 +81,7 @@ type queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-// acts returns all acts, of which it reads the new ones.
+// acts returns all acts. It reads only the new ones.
 func (f *File) acts(ctx context.Context, from queryer) ([]Act, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -35,7 +35,7 @@ type Request struct {
 	Why      string           `json:"why" doc:"why the person needs it"`
 	Expires  time.Time        `json:"expires" doc:"when it expires"`
 	State    State            `json:"state" doc:"waiting, approved, refused or expired"`
-	// AnsweredBy and Because tell of the act that answered it.
+	// AnsweredBy and Because are those of the act that answered it.
 	AnsweredBy string `json:"answered_by,omitzero" doc:"who answered it"`
 	Because    string `json:"because,omitzero" doc:"the reason of the answer"`
 }

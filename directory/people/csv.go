@@ -34,7 +34,7 @@ func readCSV(text []byte) (*Import, error) {
 			strings.Join(columns[:4], " or "), suggestColumns(header))
 	}
 	if twice := repeated(header); twice != "" {
-		return nil, fmt.Errorf("the header has the column %q twice; nobody can tell which of them counts", twice)
+		return nil, fmt.Errorf("the header has the column %q twice; only one of them can count", twice)
 	}
 	c := newCollection()
 	c.Accounts = make([]Account, 0, bytes.Count(text, []byte("\n")))
@@ -98,7 +98,7 @@ func repeated(header []string) string {
 	return ""
 }
 
-// tellColumns notes which columns become attributes, and tells of those that may be
+// tellColumns notes which columns become attributes, and reports those that may be
 // meant to disable accounts.
 func (c *collection) tellColumns(header []string) {
 	for _, column := range header {

@@ -31,7 +31,7 @@ type Import struct {
 }
 
 // All yields the accounts of the file, for book.Listing. It yields no error: what
-// could not be read is in Skipped, which whoever lists accounts looks at first.
+// could not be read is in Skipped; look at that first.
 func (i *Import) All() iter.Seq2[directory.Account, error] {
 	return func(yield func(directory.Account, error) bool) {
 		for k := range i.Accounts {
@@ -46,7 +46,7 @@ func (i *Import) All() iter.Seq2[directory.Account, error] {
 type Account struct {
 	directory.Account
 	Line int
-	// Proves says that the file tells which methods the account has enrolled.
+	// Proves says that the file reports which methods the account has enrolled.
 	Proves bool
 }
 

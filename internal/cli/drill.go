@@ -22,7 +22,7 @@ func (env *environment) drillCommand() *cobra.Command {
 		Use:   "drill",
 		Short: "Run the book's own tests",
 		Long: "drill decides each attempt and each request for consent that the book keeps under `drills`, and\n" +
-			"tells where the decision is another than expected. It tells which rules no drill reaches; with\n" +
+			"tells where the decision is another than expected. It reports which rules no drill reaches; with\n" +
 			"--mutate it changes each rule and each network on trial, and lists the changes that no drill notices.\n\n" +
 			"The exit status is 1 where a drill failed.",
 		Example: "  briskwarden drill --book kestrel\n" +

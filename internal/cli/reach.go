@@ -17,7 +17,7 @@ func (env *environment) reachCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "reach",
 		Short: "Tell which apps an account can open, and who can open an app",
-		Long: "reach judges an attempt of each account at each app and tells which of them can be opened, and\n" +
+		Long: "reach judges an attempt of each account at each app and reports which of them can be opened, and\n" +
 			"under what demands: the apps of one account, the accounts of one app, or else a matrix of groups\n" +
 			"by apps. The flags say under which circumstances; what they leave open is the ordinary case, which\n" +
 			"for reach is an own network and a device of one's own. Service accounts sign on unattended, with\n" +

@@ -14,8 +14,8 @@ func (env *environment) readinessCommand() *cobra.Command {
 	var rollout, on, at, format string
 	cmd := &cobra.Command{
 		Use:   "readiness",
-		Short: "Tell who has not enrolled, and who would be locked out on the day",
-		Long: "readiness tells of each rollout who has enrolled a method, who has one or a weak one only, who has\n" +
+		Short: "Report who has not enrolled, and who would be locked out on the day",
+		Long: "readiness reports for each rollout who has enrolled a method, who has one or a weak one only, who has\n" +
 			"none and how long they have yet, and who would be locked out on the day on which it is enforced, or\n" +
 			"on another (--on). --format csv is a table for a mail merge, with the reminder for each person.\n\n" +
 			"The exit status is 1 where somebody would be locked out.",
@@ -58,7 +58,7 @@ func (env *environment) readinessCommand() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&rollout, "rollout", "", "tell of this rollout alone")
+	f.StringVar(&rollout, "rollout", "", "report this rollout alone")
 	f.StringVar(&on, "on", "", "the day that is asked about (the day on which each rollout is enforced)")
 	f.StringVar(&at, "at", "", "as of this day or time (now)")
 	f.StringVar(&format, "format", "text", "text or csv")

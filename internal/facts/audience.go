@@ -182,7 +182,7 @@ func (a Audience) Surely() Audience { return Audience{a.sure, a.sure} }
 // Possibly returns those for which the condition may hold, as if it did.
 func (a Audience) Possibly() Audience { return Audience{a.may, a.may} }
 
-// Holds tells of one account, by number, whether it is in the audience.
+// Holds reports whether an account, by number, is in the audience.
 func (a Audience) Holds(account int) condition.Truth {
 	bit := uint64(1) << (account % 64)
 	switch {

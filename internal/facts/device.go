@@ -59,7 +59,7 @@ func (v DeviceView) With(entry *directory.Device) DeviceView {
 	return v
 }
 
-// unsaid is the device of which nothing is said.
+// unsaid is the device about which nothing is said.
 var unsaid attempt.Device
 
 // Identity returns the device's identity, and false where nothing identifies it.

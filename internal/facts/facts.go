@@ -78,7 +78,7 @@ func (d *Directory) FactsOfApp(app int) *Facts {
 	return &Facts{Directory: d, HasApp: true, App: app}
 }
 
-// unseen are the facts of those who bring none, of which nothing is known.
+// unseen are the facts of those who bring none: nothing is known.
 var unseen Facts
 
 // seen returns the facts that a key of this package looks at.

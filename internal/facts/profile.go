@@ -62,7 +62,7 @@ func (p *Profile) PerhapsEnrolled() MethodSet { return p.perhapsMethods }
 // perhaps.
 func (p *Profile) Barred() MethodSet { return p.barred }
 
-// PerhapsBarred returns those of them of which it is not known.
+// PerhapsBarred returns those that may be barred, while it is not known.
 func (p *Profile) PerhapsBarred() MethodSet { return p.perhapsBarred }
 
 // Groups returns the names of all groups that the account is surely in, directly

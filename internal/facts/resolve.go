@@ -14,7 +14,7 @@ import (
 )
 
 // hostPattern is a pattern from an app's `hosts`: a host, *.host for what is
-// below it, and behind a host a path of which the last part may be *.
+// below it, and behind a host a path whose last part may be *.
 type hostPattern struct {
 	app int32
 	// host is in ASCII and lower case; below says that it stood behind "*.".

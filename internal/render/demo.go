@@ -122,7 +122,7 @@ func (p *Page) DemoWritten(dir string, paths []string, next string) {
 	p.labelled("", "Then change a rule in "+dir+"/policies.yaml and rehearse again.")
 }
 
-// DemoFaulty tells of each mistake in the faulty book what inspect says of it.
+// DemoFaulty writes what inspect says of each mistake in the faulty book.
 func (p *Page) DemoFaulty(faults []demo.Fault, r *inspect.Report) {
 	p.line("%s", p.bold.Render(fmt.Sprintf("Kestrel Sound Ferries with %d mistakes, and what inspect says", len(faults))))
 	for i, fault := range faults {

@@ -13,7 +13,7 @@ import (
 const mostMerged = 3
 
 // grid writes an attempt under varied circumstances: the last one across, the
-// others down. Values of which the same becomes are written together.
+// others down. Values with the same verdict are written together.
 func (p *Page) grid(g *rehearse.Grid) {
 	last := g.Axes[len(g.Axes)-1]
 	down := g.Axes[:len(g.Axes)-1]
@@ -92,7 +92,7 @@ func names(axes []rehearse.Axis) string {
 	return strings.Join(words, ", ")
 }
 
-// merge groups the numbers from 0 to n-1 of which the same becomes.
+// merge groups the numbers from 0 to n-1 with the same result.
 func merge(n int, same func(a, b int) bool) [][]int {
 	var groups [][]int
 	for i := range n {

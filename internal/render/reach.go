@@ -35,7 +35,7 @@ func (p *Page) AccountReach(r *reach.AccountReach) {
 // verdictWidth is the width of the longest verdict.
 const verdictWidth = len("STEP UP")
 
-// mostAccounts is how many accounts are named of those of which the same becomes.
+// mostAccounts is how many accounts with the same answer are named.
 const mostAccounts = 8
 
 // AppReach writes who can open an app.

@@ -124,7 +124,7 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 }
 
 // Trials writes what a history came to with one value after the other, a column
-// each: the sums, and the rules and accounts of which not the same came.
+// each: the sums, and the rules and accounts with different results.
 func (p *Page) Trials(t *replay.Trials) {
 	first := t.Trials[0].Report
 	sum := fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting)

@@ -19,7 +19,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// Attempt is an attempt as an administrator types it: texts, of which all but
+// Attempt is an attempt as an administrator types it: texts. All but
 // the account and the app may be left out.
 type Attempt struct {
 	Account, App, Action, IP, Country, Through string
@@ -169,7 +169,7 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 		}
 	case !left("device"):
 		a.Device = attempt.Known(facts.UnregisteredDevice())
-		assumed = append(assumed, "The device has been seen before, but does not tell which one it is (--device ID does).")
+		assumed = append(assumed, "The device has been seen before, but does not say which one it is (--device ID does).")
 	}
 	switch {
 	case q.Client != "":
@@ -280,7 +280,7 @@ func (q Attempt) Circumstances(judge *decide.Judge, now time.Time) (reach.Circum
 		assumed = replaced(
 			assumed,
 			"The device has been seen before",
-			"Each signs on from the registered device of their own, else from one that does not tell which it is.",
+			"Each signs on from the registered device of their own, else from one that does not say which it is.",
 		)
 	}
 	if q.Through == "" && unless("through") {

@@ -31,7 +31,7 @@ func List(words []string, and string) string {
 	}
 }
 
-// UpTo is List with "and", of which a long list gives only the first words and
+// UpTo is List with "and"; a long list gives only the first words and
 // says how many more there are.
 func UpTo(most int, words []string) string {
 	if len(words) <= most {
