@@ -2,6 +2,7 @@ package attempt_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -50,10 +51,12 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 		`the key "ip" stands twice`:                              {`"country"`, `"ip"`},
 		"an attempt is a JSON object, not a list":                {whole, "[]"},
 	} {
-		require.Contains(t, whole, c[0])
-		_, err := attempt.Read(strings.NewReader(strings.Replace(whole, c[0], c[1], 1)))
-		require.ErrorContains(t, err, wrong)
-		require.ErrorContains(t, err, "line ")
+		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
+			require.Contains(t, whole, c[0])
+			_, err := attempt.Read(strings.NewReader(strings.Replace(whole, c[0], c[1], 1)))
+			require.ErrorContains(t, err, wrong)
+			require.ErrorContains(t, err, "line ")
+		})
 	}
 }
 

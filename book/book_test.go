@@ -359,12 +359,14 @@ imports:
 		`yard.json:1:1: import hands: the file has no account that could be read`:                              {"file: hands.csv", "file: yard.json"},
 		`x.yaml:7:63: method "passwrod" is not defined; did you mean "password"?`:                              {"[password, crew-card]", "[passwrod]"},
 	} {
-		all["x.yaml"].Data = []byte(strings.Replace(text, change[0], change[1], 1))
-		if change[1] == "file: yard.json" {
-			all["yard.json"].Data = []byte("[1]")
-		}
-		_, err := book.OpenFS(all)
-		require.ErrorContains(t, err, want)
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			all["x.yaml"].Data = []byte(strings.Replace(text, change[0], change[1], 1))
+			if change[1] == "file: yard.json" {
+				all["yard.json"].Data = []byte("[1]")
+			}
+			_, err := book.OpenFS(all)
+			require.ErrorContains(t, err, want)
+		})
 	}
 }
 
@@ -399,11 +401,13 @@ func TestChanges(t *testing.T) {
 			return b.Accounts[slices.IndexFunc(b.Accounts, func(a directory.Account) bool { return a.Name == "nina@kestrelsound.example" })].Kind
 		}, directory.Service},
 	} {
-		b, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: c.value}), book.WithDatabase(mmdb.Locator))
-		require.NoError(t, err)
-		require.Equal(t, c.want, c.saw(b), path)
-		require.NotEqual(t, c.want, c.saw(plain), path)
-		require.NotEqual(t, plain.Digest, b.Digest)
+		t.Run(path, func(t *testing.T) {
+			b, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: c.value}), book.WithDatabase(mmdb.Locator))
+			require.NoError(t, err)
+			require.Equal(t, c.want, c.saw(b), path)
+			require.NotEqual(t, c.want, c.saw(plain), path)
+			require.NotEqual(t, plain.Digest, b.Digest)
+		})
 	}
 	for path, want := range map[string]string{
 		"rsk.levels.medium":       `the book has no rsk; did you mean "risk"?`,
@@ -411,8 +415,10 @@ func TestChanges(t *testing.T) {
 		"policies.card-till.stge": `a policy has no key "stge"; did you mean "stage"?`,
 		"risk.levels.medium":      `expected a number for medium, found "{"`,
 	} {
-		_, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: `"{"`}))
-		require.ErrorContains(t, err, want)
+		t.Run(path, func(t *testing.T) {
+			_, err := book.Open(dir, book.WithChanges(book.Change{Path: path, Value: `"{"`}))
+			require.ErrorContains(t, err, want)
+		})
 	}
 	_, err = book.ParseChanges("risk.levels.medium")
 	require.ErrorContains(t, err, "write path=value,value")
@@ -433,18 +439,20 @@ func TestParseChanges(t *testing.T) {
 		"a.b":                              nil,
 		"a.b=1,":                           nil,
 	} {
-		changes, err := book.ParseChanges(text)
-		var values []string
-		for _, c := range changes {
-			require.Equal(t, "a.b", c.Path)
-			values = append(values, c.Value)
-		}
-		if want == nil {
-			require.Error(t, err, text)
-			continue
-		}
-		require.NoError(t, err, text)
-		require.Equal(t, want, values, text)
+		t.Run(text, func(t *testing.T) {
+			changes, err := book.ParseChanges(text)
+			var values []string
+			for _, c := range changes {
+				require.Equal(t, "a.b", c.Path)
+				values = append(values, c.Value)
+			}
+			if want == nil {
+				require.Error(t, err, text)
+				return
+			}
+			require.NoError(t, err, text)
+			require.Equal(t, want, values, text)
+		})
 	}
 }
 
@@ -501,10 +509,12 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		{"settings.zone", "Europe/Oslo", []string{"Europe/Oslo"}},
 		{"risk.levels", "{low: 1, medium: 20, high: 30}", []string{"20"}},
 	} {
-		b, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
-		require.NoError(t, err, c.path)
-		was := said(plain)
-		require.Equal(t, c.want, slices.DeleteFunc(said(b), func(one string) bool { return slices.Contains(was, one) }), c.path)
+		t.Run(c.value, func(t *testing.T) {
+			b, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
+			require.NoError(t, err, c.path)
+			was := said(plain)
+			require.Equal(t, c.want, slices.DeleteFunc(said(b), func(one string) bool { return slices.Contains(was, one) }), c.path)
+		})
 	}
 	for _, c := range []struct{ path, value, want string }{
 		{"settings.zne", "Europe/Oslo", `settings has no key "zne"; did you mean "zone"?`},
@@ -514,8 +524,10 @@ func TestChangesFindTheirPlace(t *testing.T) {
 		{"apps.mail.tags", "[", `"[" is no YAML value`},
 		{"apps.mail.tags", "", `"" is no YAML value`},
 	} {
-		_, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
-		require.ErrorContains(t, err, c.want)
+		t.Run(c.value, func(t *testing.T) {
+			_, err := book.Open(dir, book.WithChanges(book.Change{Path: c.path, Value: c.value}))
+			require.ErrorContains(t, err, c.want)
+		})
 	}
 	_, err = book.Open(t.TempDir(), book.WithChanges(book.Change{Path: "a", Value: "1"}))
 	require.ErrorContains(t, err, "holds no book")

@@ -2,6 +2,7 @@ package condition_test
 
 import (
 	"errors"
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -77,7 +78,7 @@ func not(of condition.Node) condition.Node      { return &condition.Not{Of: of} 
 // what they do.
 func TestReasons(t *testing.T) {
 	yes, no, maybe := test("A"), test("b"), test("1")
-	for _, c := range []struct {
+	for i, c := range []struct {
 		node         condition.Node
 		want         condition.Truth
 		why, because []string
@@ -102,13 +103,15 @@ func TestReasons(t *testing.T) {
 		{not(all(yes, no)), condition.True, nil, []string{"tags: wants not the letter b, saw letters"}},
 		{not(not(no)), condition.False, []string{"tags: wants the letter b, saw letters"}, nil},
 	} {
-		bound, err := condition.Bind(c.node, letters{})
-		require.NoError(t, err)
-		require.Equal(t, c.want, condition.Eval(bound, letters{}))
-		conjoined := condition.Conjoin(bound)
-		require.Equal(t, c.want, conjoined.Eval(letters{}), "laid out as a list it comes to the same")
-		require.Equal(t, c.why, words(condition.Why(bound, letters{})))
-		require.Equal(t, c.because, words(condition.Because(bound, letters{})))
+		t.Run(fmt.Sprint(i, " ", condition.Text(c.node)), func(t *testing.T) {
+			bound, err := condition.Bind(c.node, letters{})
+			require.NoError(t, err)
+			require.Equal(t, c.want, condition.Eval(bound, letters{}))
+			conjoined := condition.Conjoin(bound)
+			require.Equal(t, c.want, conjoined.Eval(letters{}), "laid out as a list it comes to the same")
+			require.Equal(t, c.why, words(condition.Why(bound, letters{})))
+			require.Equal(t, c.because, words(condition.Because(bound, letters{})))
+		})
 	}
 }
 

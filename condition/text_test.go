@@ -1,6 +1,7 @@
 package condition_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -22,11 +23,13 @@ func TestTexts(t *testing.T) {
 		"{not: {anyone: true}}":                 not(of(anyone, "true")),
 		"{all: [{any: []}, {tags: ['']}]}":      all(anyOf(), of(tags, "")),
 	} {
-		require.Equal(t, want, condition.Text(node))
-		if node != nil {
-			require.Equal(t, want, node.(interface{ String() string }).String())
-		}
-		require.Equal(t, node, condition.Copy(node))
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			require.Equal(t, want, condition.Text(node))
+			if node != nil {
+				require.Equal(t, want, node.(interface{ String() string }).String())
+			}
+			require.Equal(t, node, condition.Copy(node))
+		})
 	}
 }
 
@@ -77,8 +80,10 @@ func TestBindingsAddUp(t *testing.T) {
 	require.Zero(t, b.Salt())
 	require.Empty(t, b.Texts())
 	for name, node := range map[string]condition.Node{"no value": &condition.Test{Key: tags}, "no key": &condition.Test{Key: 250, Values: []string{"x"}}, "another type": stranger{}} {
-		_, err := condition.Bind(all(node), letters{})
-		require.Error(t, err, name)
+		t.Run(fmt.Sprint(name), func(t *testing.T) {
+			_, err := condition.Bind(all(node), letters{})
+			require.Error(t, err, name)
+		})
 	}
 	require.Equal(t, condition.Unknown, condition.Eval(stranger{}, letters{}), "of a node that nobody knows, nothing is known")
 	require.Equal(t, []condition.Truth{condition.True, condition.False, condition.Unknown, condition.False},

@@ -86,34 +86,38 @@ func TestDecide(t *testing.T) {
 		"other data":         {allowMild, func(r *consent.Request) { r.Scopes, r.Resource.Group = []string{"chat"}, "crew" }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=review", ""},
 		"refused yet":        {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"mail.read"}}), consent.Refuse, consent.RuleRefuses, "mail.read=refuse", "No mail."},
 	} {
-		r := &consent.Request{
-			At:          monday,
-			Account:     "ann",
-			Client:      "tides",
-			Scopes:      []string{"openid"},
-			RedirectURI: "https://tides.example/cb",
-		}
-		if c.change != nil {
-			c.change(r)
-		}
-		d, err := compile(t, c.rules).Decide(context.Background(), r, c.known)
-		require.NoError(t, err, name)
-		require.Equal(t, c.want, d.Outcome, name)
-		require.Equal(t, c.code, d.Causes[0].Code, "%s: %v", name, d.Causes)
-		var scopes []string
-		for _, s := range d.Scopes {
-			scopes = append(scopes, fmt.Sprintf("%s=%s", s.Scope, s.Outcome))
-		}
-		require.Equal(t, c.scopes, strings.Join(scopes, " "), name)
-		require.Equal(t, c.say, d.ToPerson.Say, name)
-		require.Equal(t, d.Outcome == consent.Allow, len(d.ToPerson.Wanted) == 0, name)
+		t.Run(name, func(t *testing.T) {
+			r := &consent.Request{
+				At:          monday,
+				Account:     "ann",
+				Client:      "tides",
+				Scopes:      []string{"openid"},
+				RedirectURI: "https://tides.example/cb",
+			}
+			if c.change != nil {
+				c.change(r)
+			}
+			d, err := compile(t, c.rules).Decide(context.Background(), r, c.known)
+			require.NoError(t, err, name)
+			require.Equal(t, c.want, d.Outcome, name)
+			require.Equal(t, c.code, d.Causes[0].Code, "%s: %v", name, d.Causes)
+			var scopes []string
+			for _, s := range d.Scopes {
+				scopes = append(scopes, fmt.Sprintf("%s=%s", s.Scope, s.Outcome))
+			}
+			require.Equal(t, c.scopes, strings.Join(scopes, " "), name)
+			require.Equal(t, c.say, d.ToPerson.Say, name)
+			require.Equal(t, d.Outcome == consent.Allow, len(d.ToPerson.Wanted) == 0, name)
+		})
 	}
 	for want, r := range map[string]*consent.Request{
 		"has no `account`": {}, "has no `client`": {Account: "ann"}, "has no `at`": {Account: "ann", Client: "c"}, "asks for no scope": {Account: "ann", Client: "c", At: monday},
 		`"a b" is no scope`: {Account: "ann", Client: "c", At: monday, Scopes: []string{"a b"}},
 	} {
-		_, err := compile(t, allowMild).Decide(context.Background(), r, consent.Known{})
-		require.ErrorContains(t, err, want)
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			_, err := compile(t, allowMild).Decide(context.Background(), r, consent.Known{})
+			require.ErrorContains(t, err, want)
+		})
 	}
 }
 
@@ -370,7 +374,9 @@ func TestANaiveEvaluatorAgrees(t *testing.T) {
 func TestScopes(t *testing.T) {
 	ladder := compile(t, allowMild).Ladder()
 	for scope, tier := range map[string]string{"openid": "mild", "roster.read": "mild", "roster.swap": "middle", "roster.read.all": "grave", "calendar.": "middle", "chat": consent.Unlisted, "all": consent.Unlisted} {
-		require.Equal(t, tier, ladder.TierOf(scope), scope)
+		t.Run(scope, func(t *testing.T) {
+			require.Equal(t, tier, ladder.TierOf(scope), scope)
+		})
 	}
 	require.Equal(
 		t,
@@ -382,8 +388,10 @@ func TestScopes(t *testing.T) {
 		"both name the scope x": {{Name: "a", Gravity: 1, Scopes: []string{"x"}}, {Name: "b", Gravity: 2, Scopes: []string{"x"}}},
 		"no tier can be named":  {{Name: "unlisted", Gravity: 1}}, "is no scope": {{Name: "a", Gravity: 1, Scopes: []string{"a b"}}}, "more stars": {{Name: "a", Gravity: 1, Scopes: []string{"*****"}}},
 	} {
-		_, err := consent.NewLadder(tiers)
-		require.ErrorContains(t, err, want)
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			_, err := consent.NewLadder(tiers)
+			require.ErrorContains(t, err, want)
+		})
 	}
 }
 
@@ -441,17 +449,19 @@ func TestGrades(t *testing.T) {
 		"barred, held": {&consent.Client{Standing: consent.Barred, Publisher: consent.Publisher{Vetted: true}}, consent.Usage{Users: 1, LastUsed: monday}, 60, directory.MediumRisk, "It is barred, and 1 account let it in before."},
 		"all at once":  {&consent.Client{RedirectURIs: []string{"http://x.example", "https://*"}}, consent.Usage{Holds: []string{"all.all"}, Users: 12}, 100, directory.HighRisk, "It holds all.all (grave)."},
 	} {
-		g := judge.GradeClient(c.client, false, c.usage, monday)
-		require.Equal(t, c.danger, g.Danger, "%s: %v", name, g.Reasons)
-		require.Equal(t, c.level, g.Level, name)
-		if c.reason != "" {
-			require.True(
-				t,
-				slices.ContainsFunc(g.Reasons, func(r consent.Reason) bool { return r.Text == c.reason }),
-				"%s: %v",
-				name,
-				g.Reasons,
-			)
-		}
+		t.Run(name, func(t *testing.T) {
+			g := judge.GradeClient(c.client, false, c.usage, monday)
+			require.Equal(t, c.danger, g.Danger, "%s: %v", name, g.Reasons)
+			require.Equal(t, c.level, g.Level, name)
+			if c.reason != "" {
+				require.True(
+					t,
+					slices.ContainsFunc(g.Reasons, func(r consent.Reason) bool { return r.Text == c.reason }),
+					"%s: %v",
+					name,
+					g.Reasons,
+				)
+			}
+		})
 	}
 }

@@ -128,20 +128,22 @@ func TestDecisions(t *testing.T) {
 		{"anyone who is not known to be unaskable can be asked", basePolicy, `"through":null`, "step_up: demand_open: password proven in this session"},
 		{"during", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: day, when: {during: [day]}, then: {require: [known]}}, {name: night, then: block}]}\n", `"at":"2026-11-23T17:00:00Z",` + passwordNow, "block: rule_blocks: "},
 	} {
-		judge := judgeOf(t, c.policies)
-		a := read(t, c.attempt)
-		d := judge.Decide(context.Background(), a)
-		var causes, open []string
-		for _, cause := range d.Causes {
-			causes = append(causes, string(cause.Code))
-		}
-		for _, demand := range d.Demands {
-			if !demand.Met {
-				open = append(open, demand.String())
+		t.Run(c.name, func(t *testing.T) {
+			judge := judgeOf(t, c.policies)
+			a := read(t, c.attempt)
+			d := judge.Decide(context.Background(), a)
+			var causes, open []string
+			for _, cause := range d.Causes {
+				causes = append(causes, string(cause.Code))
 			}
-		}
-		require.Equal(t, c.want, d.Verdict.String()+": "+strings.Join(causes, " ")+": "+strings.Join(open, ", "), c.name)
-		require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
+			for _, demand := range d.Demands {
+				if !demand.Met {
+					open = append(open, demand.String())
+				}
+			}
+			require.Equal(t, c.want, d.Verdict.String()+": "+strings.Join(causes, " ")+": "+strings.Join(open, ", "), c.name)
+			require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
+		})
 	}
 }
 
@@ -179,14 +181,16 @@ func TestWhatThePersonIsTold(t *testing.T) {
 		{"the say after one", `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block Too far. [] []"},
 		{"granted", `"country":"NO","ip":"192.0.2.1",` + passwordNow, "grant  [] []"},
 	} {
-		d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, c.attempt))
-		told := d.ToPerson
-		require.Equal(
-			t,
-			c.want,
-			told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]",
-			c.name,
-		)
+		t.Run(c.name, func(t *testing.T) {
+			d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, c.attempt))
+			told := d.ToPerson
+			require.Equal(
+				t,
+				c.want,
+				told.Verdict.String()+" "+told.Say+" ["+strings.Join(told.Repairs, " ")+"] ["+strings.Join(told.Offer, " ")+"]",
+				c.name,
+			)
+		})
 	}
 	d := judgeOf(t, countryPolicy+shadow).Decide(context.Background(), read(t, `"country":"NO","ip":"192.0.2.1",`+passwordNow))
 	require.Equal(t, decide.StepUp, d.WithShadow.Verdict)

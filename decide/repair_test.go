@@ -98,19 +98,21 @@ func TestRepairs(t *testing.T) {
 		{"one for this app does", dayPolicy, `"session":{"proofs":[{"method":"password","app":"mail"}]}`, "grant | idle 10m | for this app alone | until 2026-11-23T17:00:00Z"},
 		{"the last day of a policy ends it too", datedPolicy, passwordNow, "grant | until 2026-11-25T23:00:00Z"},
 	} {
-		b, err := book.OpenFS(
-			fstest.MapFS{
-				"world.yaml": {Data: []byte(repairWorld)},
-				"p.yaml":     {Data: []byte("briskwarden: 1\npolicies: [" + c.policy + "]\n")},
-			},
-		)
-		require.NoError(t, err)
-		judge, err := b.Compile()
-		require.NoError(t, err)
-		a := read(t, c.attempt)
-		d := judge.Decide(context.Background(), a)
-		assert.Equal(t, c.want, repairWords(d), c.name)
-		require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
+		t.Run(c.name, func(t *testing.T) {
+			b, err := book.OpenFS(
+				fstest.MapFS{
+					"world.yaml": {Data: []byte(repairWorld)},
+					"p.yaml":     {Data: []byte("briskwarden: 1\npolicies: [" + c.policy + "]\n")},
+				},
+			)
+			require.NoError(t, err)
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			a := read(t, c.attempt)
+			d := judge.Decide(context.Background(), a)
+			assert.Equal(t, c.want, repairWords(d), c.name)
+			require.Equal(t, d.Verdict, judge.Verdict(context.Background(), a), c.name)
+		})
 	}
 }
 

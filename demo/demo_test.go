@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -110,11 +111,13 @@ func TestABrokenDatabaseIsAnErrorOfTheBook(t *testing.T) {
 	for name, want := range map[string]string{
 		"places.mmdb": "is no MMDB file", "missing.mmdb": "the file cannot be read", "../x.mmdb": "names a file in the book's folder",
 	} {
-		write("places.mmdb", "these are no places")
-		write("book.yaml", "briskwarden: 1\nsettings: {ip_database: "+name+"}\n")
-		_, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
-		require.ErrorContains(t, err, want)
-		require.ErrorContains(t, err, "book.yaml:2:12: ")
+		t.Run(name, func(t *testing.T) {
+			write("places.mmdb", "these are no places")
+			write("book.yaml", "briskwarden: 1\nsettings: {ip_database: "+name+"}\n")
+			_, err := book.Open(dir, book.WithDatabase(mmdb.Locator))
+			require.ErrorContains(t, err, want)
+			require.ErrorContains(t, err, "book.yaml:2:12: ")
+		})
 	}
 }
 
@@ -143,9 +146,11 @@ func TestTheHiddenTroubles(t *testing.T) {
 	for rule, least := range map[string]int64{
 		"account-risk/leaked": 100, "administrators/uneasy": 1, "card-till/shut": 10, "machines/from-the-depot": 60, "yard-hands/elsewhere": 5,
 	} {
-		i := slices.IndexFunc(month.Rules, func(r replay.RuleCount) bool { return r.Policy+"/"+r.Rule == rule })
-		require.GreaterOrEqual(t, i, 0, rule)
-		require.GreaterOrEqual(t, month.Rules[i].Asked+month.Rules[i].Blocks, least, rule)
+		t.Run(fmt.Sprint(rule), func(t *testing.T) {
+			i := slices.IndexFunc(month.Rules, func(r replay.RuleCount) bool { return r.Policy+"/"+r.Rule == rule })
+			require.GreaterOrEqual(t, i, 0, rule)
+			require.GreaterOrEqual(t, month.Rules[i].Asked+month.Rules[i].Blocks, least, rule)
+		})
 	}
 	for _, account := range []string{"kiosk-pier-2", "oskar@kestrelsound.example", "marek@gdansk-yard.example", "nina@kestrelsound.example"} {
 		require.True(t, slices.ContainsFunc(month.Stopped, func(c replay.NamedCount) bool { return c.Name == account }), account)

@@ -21,10 +21,12 @@ func TestNamesThatNobodyCouldTellApart(t *testing.T) {
 		"ingrid@kestrelsound.example": "", "bücher": "", "naïve": "", "": "cannot be empty", "a b": "U+0020", "a\tb": "U+0009", "a\u200bb": "U+200B", "a\u202eb": "U+202E",
 		"a\u00a0b": "U+00A0", "\u212aate": "write \"Kate\"", "nai\u0308ve": "composed form", "a\x1b[2Jb": "U+001B", "\ufeffa": "U+FEFF", "a\xffb": "UTF-8",
 	} {
-		if err := directory.CheckName(name); wrong == "" {
-			require.NoError(t, err, name)
-		} else {
-			require.ErrorContains(t, err, wrong, "%+q", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := directory.CheckName(name); wrong == "" {
+				require.NoError(t, err, name)
+			} else {
+				require.ErrorContains(t, err, wrong, "%+q", name)
+			}
+		})
 	}
 }

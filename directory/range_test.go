@@ -1,6 +1,7 @@
 package directory_test
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -28,13 +29,15 @@ func TestParseRange(t *testing.T) {
 		{text: "203.0.113", wrong: "is no IP address"},
 		{text: "", wrong: "is no IP address"},
 	} {
-		r, err := directory.ParseRange(c.text)
-		if c.wrong != "" {
-			require.ErrorContains(t, err, c.wrong, c.text)
-			continue
-		}
-		require.NoError(t, err, c.text)
-		require.Equal(t, []string{c.from, c.to, c.shown}, []string{r.From.String(), r.To.String(), r.String()}, c.text)
+		t.Run(c.text, func(t *testing.T) {
+			r, err := directory.ParseRange(c.text)
+			if c.wrong != "" {
+				require.ErrorContains(t, err, c.wrong, c.text)
+				return
+			}
+			require.NoError(t, err, c.text)
+			require.Equal(t, []string{c.from, c.to, c.shown}, []string{r.From.String(), r.To.String(), r.String()}, c.text)
+		})
 	}
 }
 
@@ -59,9 +62,11 @@ func FuzzParseRange(f *testing.F) {
 
 func TestSample(t *testing.T) {
 	for text, want := range map[string]string{"203.0.113.0/24": "203.0.113.1", "198.51.100.7": "198.51.100.7", "2001:db8::/64": "2001:db8::1", "10.0.0.8-10.0.0.9": "10.0.0.9"} {
-		r, err := directory.ParseRange(text)
-		require.NoError(t, err)
-		require.Equal(t, want, r.Sample().String())
+		t.Run(text, func(t *testing.T) {
+			r, err := directory.ParseRange(text)
+			require.NoError(t, err)
+			require.Equal(t, want, r.Sample().String())
+		})
 	}
 }
 
@@ -69,11 +74,15 @@ func TestAddressesThatCarryAnother(t *testing.T) {
 	r, err := directory.ParseRange("198.51.100.0/24")
 	require.NoError(t, err)
 	for text, in := range map[string]bool{"198.51.100.7": true, "::ffff:198.51.100.7": true, "64:ff9b::198.51.100.7": true, "64:ff9b:1::198.51.100.7": false, "2002:c633:6407::1": false, "198.51.101.7": false} {
-		require.Equal(t, in, r.Contains(netip.MustParseAddr(text)), text)
+		t.Run(fmt.Sprint(text), func(t *testing.T) {
+			require.Equal(t, in, r.Contains(netip.MustParseAddr(text)), text)
+		})
 	}
 	for text, want := range map[string]string{"64:ff9b::198.51.100.0/120": "198.51.100.0/24", "64:ff9b::198.51.100.7": "198.51.100.7", "2002:c633:6400::/48": "2002:c633:6400::/48"} {
-		r, err := directory.ParseRange(text)
-		require.NoError(t, err)
-		require.Equal(t, want, r.String())
+		t.Run(text, func(t *testing.T) {
+			r, err := directory.ParseRange(text)
+			require.NoError(t, err)
+			require.Equal(t, want, r.String())
+		})
 	}
 }

@@ -1,6 +1,7 @@
 package directory_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -11,9 +12,11 @@ import (
 
 func TestWordsOfSpans(t *testing.T) {
 	for text, want := range map[string]string{"30d": "30 days", "1d": "24 hours", "12h": "12 hours", "1h": "1 hour", "90m": "90 minutes", "45s": "45s", "168h": "7 days"} {
-		var s directory.Span
-		require.NoError(t, s.UnmarshalText([]byte(text)))
-		require.Equal(t, want, s.Words(), text)
+		t.Run(text, func(t *testing.T) {
+			var s directory.Span
+			require.NoError(t, s.UnmarshalText([]byte(text)))
+			require.Equal(t, want, s.Words(), text)
+		})
 	}
 }
 
@@ -72,16 +75,20 @@ func TestTextForms(t *testing.T) {
 		{new(directory.Country), "QQ", "not an ISO 3166-1"},
 		{new(directory.Country), " N", "not an ISO 3166-1"},
 	} {
-		err := c.into.UnmarshalText([]byte(c.text))
-		if c.wrong == "" {
-			require.NoError(t, err, c.text)
-		} else {
-			require.ErrorContains(t, err, c.wrong, c.text)
-		}
+		t.Run(fmt.Sprintf("%T %s", c.into, c.text), func(t *testing.T) {
+			err := c.into.UnmarshalText([]byte(c.text))
+			if c.wrong == "" {
+				require.NoError(t, err, c.text)
+			} else {
+				require.ErrorContains(t, err, c.wrong, c.text)
+			}
+		})
 	}
 	for text, want := range map[string]string{"7d": "168h", "90m": "90m", "4h": "4h", "45s": "45s", "2h60m": "3h"} {
-		var s directory.Span
-		require.NoError(t, s.UnmarshalText([]byte(text)))
-		require.Equal(t, want, s.String())
+		t.Run(text, func(t *testing.T) {
+			var s directory.Span
+			require.NoError(t, s.UnmarshalText([]byte(text)))
+			require.Equal(t, want, s.String())
+		})
 	}
 }

@@ -199,23 +199,25 @@ func TestSentences(t *testing.T) {
 		{"  fit: {posture: fit}\n => \u00a0 fit: {posture: fit, external: yard}\n", "assurance fit: tightens: Besides proofs it asked for a device that passes fit; now for a device that passes fit; and the outside check yard passed. What depends on it: till / far."},
 		{"# => ", ""},
 	} {
-		was, is, _ := strings.Cut(c.edit, " => ")
-		is = strings.Replace(is, "\u00a0", " ", 1)
-		require.Contains(t, world+"#", was)
-		newer := open(t, strings.Replace(world, was, is, 1))
-		r, err := compare.Books(older, newer, time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC))
-		require.NoError(t, err)
-		var told []string
-		for _, changed := range r.Changed {
-			for _, change := range changed.Changes {
-				told = append(told, changed.Title()+": "+change.Effect.String()+": "+change.Text)
+		t.Run(c.edit, func(t *testing.T) {
+			was, is, _ := strings.Cut(c.edit, " => ")
+			is = strings.Replace(is, "\u00a0", " ", 1)
+			require.Contains(t, world+"#", was)
+			newer := open(t, strings.Replace(world, was, is, 1))
+			r, err := compare.Books(older, newer, time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC))
+			require.NoError(t, err)
+			var told []string
+			for _, changed := range r.Changed {
+				for _, change := range changed.Changes {
+					told = append(told, changed.Title()+": "+change.Effect.String()+": "+change.Text)
+				}
 			}
-		}
-		if c.want == "" {
-			require.Empty(t, told)
-			continue
-		}
-		assert.Contains(t, told, c.want, "%s", c.edit)
+			if c.want == "" {
+				require.Empty(t, told)
+				return
+			}
+			assert.Contains(t, told, c.want, "%s", c.edit)
+		})
 	}
 }
 
@@ -255,21 +257,23 @@ func TestWhatHappens(t *testing.T) {
 		{"one of two ways", "then: {require: [once]}}, {name: rest => then: block}, {name: rest", attempts(ann, 2) + attempts(strings.Replace(ann, "203.0.113.9", "198.51.100.9", 1), 1),
 			[]string{"newly blocked 2 1 ann (2)"}, false},
 	} {
-		was, is, _ := strings.Cut(c.edit, " => ")
-		require.Contains(t, world, was)
-		older, newer := open(t, world), open(t, strings.Replace(world, was, is, 1))
-		r, err := compare.Books(older, newer, time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC))
-		require.NoError(t, err)
-		source := replay.Source{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c.history)), nil }}
-		require.NoError(t, r.AddHistory(context.Background(), []replay.Source{source}, replay.Options{}))
-		var told []string
-		for _, x := range r.History.Happenings() {
-			told = append(told, fmt.Sprintf("%s %d %d %s", x.Title, x.Attempts, x.Accounts, x.Most[0]))
-			require.NotEmpty(t, x.Examples)
-			require.Equal(t, x.Most[0].Account, x.Examples[0].Attempt.Account)
-		}
-		assert.Equal(t, c.want, told, c.name)
-		assert.Equal(t, c.locksOut, r.Shuts(compare.LockedOutGate), c.name)
+		t.Run(c.name, func(t *testing.T) {
+			was, is, _ := strings.Cut(c.edit, " => ")
+			require.Contains(t, world, was)
+			older, newer := open(t, world), open(t, strings.Replace(world, was, is, 1))
+			r, err := compare.Books(older, newer, time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC))
+			require.NoError(t, err)
+			source := replay.Source{Name: "h", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c.history)), nil }}
+			require.NoError(t, r.AddHistory(context.Background(), []replay.Source{source}, replay.Options{}))
+			var told []string
+			for _, x := range r.History.Happenings() {
+				told = append(told, fmt.Sprintf("%s %d %d %s", x.Title, x.Attempts, x.Accounts, x.Most[0]))
+				require.NotEmpty(t, x.Examples)
+				require.Equal(t, x.Most[0].Account, x.Examples[0].Attempt.Account)
+			}
+			assert.Equal(t, c.want, told, c.name)
+			assert.Equal(t, c.locksOut, r.Shuts(compare.LockedOutGate), c.name)
+		})
 	}
 }
 
@@ -309,19 +313,21 @@ func TestSummaries(t *testing.T) {
 		"owner: shore => owner: office, firm: true":                                "The books differ in 1 definition: 1 without effect.",
 		"medium: 40 => medium: 61":                                                 "The books differ in 2 definitions: 2 loosening.",
 	} {
-		was, is, _ := strings.Cut(edit, " => ")
-		r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), monday)
-		require.NoError(t, err)
-		assert.Equal(t, want, r.Summary(), edit)
-		assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
-		assert.False(t, r.Shuts("none"))
-		assert.Equal(t, r.Shuts(compare.LoosenedGate), r.HoldTo(compare.Gates()))
-		assert.Equal(t, []compare.Gate{{"loosened", r.Shuts(compare.LoosenedGate)}, {"locked-out", false}}, r.Gates)
-		assert.Contains(t, r.Markdown(), "Gate `loosened`: ")
-		for _, c := range r.Changed {
-			assert.NotEmpty(t, c.Changes)
-			assert.True(t, c.At.IsValid() || c.Name == "", c.Title())
-		}
+		t.Run(edit, func(t *testing.T) {
+			was, is, _ := strings.Cut(edit, " => ")
+			r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), monday)
+			require.NoError(t, err)
+			assert.Equal(t, want, r.Summary(), edit)
+			assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
+			assert.False(t, r.Shuts("none"))
+			assert.Equal(t, r.Shuts(compare.LoosenedGate), r.HoldTo(compare.Gates()))
+			assert.Equal(t, []compare.Gate{{"loosened", r.Shuts(compare.LoosenedGate)}, {"locked-out", false}}, r.Gates)
+			assert.Contains(t, r.Markdown(), "Gate `loosened`: ")
+			for _, c := range r.Changed {
+				assert.NotEmpty(t, c.Changes)
+				assert.True(t, c.At.IsValid() || c.Name == "", c.Title())
+			}
+		})
 	}
 }
 

@@ -95,8 +95,10 @@ func TestWords(t *testing.T) {
 		"{not: {our_network: true}, platforms: [ios], device_tags: [till]}":                "they come from no own network and the device runs ios and the device is tagged till",
 		"{not: {any: [{posture: [fit]}, {tags: [cards]}]}}":                                "the device does not pass fit and the app is not tagged cards",
 	} {
-		judge := compile(t, "rules: [{name: r, when: "+text+", then: block}], who: anyone")
-		require.Equal(t, want, describe.When(judge.Policies()[0].Rules[0].When), text)
+		t.Run(text, func(t *testing.T) {
+			judge := compile(t, "rules: [{name: r, when: "+text+", then: block}], who: anyone")
+			require.Equal(t, want, describe.When(judge.Policies()[0].Rules[0].When), text)
+		})
 	}
 	for text, want := range map[string]string{
 		"anyone": "everyone", "{accounts: [liv, per]}": "liv and per", "{kinds: [person, service]}": "persons or service accounts",
@@ -106,8 +108,10 @@ func TestWords(t *testing.T) {
 		"{not: {groups: [crew]}}":                                     "those where they are not in crew",
 		"{account_risk_at_least: medium, except: {kinds: [service]}}": "those where the standing risk of their account is at least medium, except service accounts",
 	} {
-		judge := compile(t, "rules: [{name: r, then: block}], who: "+text)
-		require.Equal(t, want, describe.People(judge.Policies()[0].Who), text)
+		t.Run(text, func(t *testing.T) {
+			judge := compile(t, "rules: [{name: r, then: block}], who: "+text)
+			require.Equal(t, want, describe.People(judge.Policies()[0].Who), text)
+		})
 	}
 }
 

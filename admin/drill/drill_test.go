@@ -293,10 +293,12 @@ func TestDrillsThatAreNone(t *testing.T) {
 		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, acct: a}}`:                                                `unknown field "acct"`,
 		`- {name: d, expect: allow, with_shadow: block, request: {at: 2026-11-23T13:10:00Z, account: a, client: b, scopes: [c]}}`: "with_shadow is for an attempt",
 	} {
-		_, err := book.OpenFS(
-			fstest.MapFS{"world.yaml": {Data: []byte(world)}, "drills.yaml": {Data: []byte("briskwarden: 1\ndrills:\n" + text + "\n")}},
-		)
-		require.ErrorContains(t, err, want)
+		t.Run(text, func(t *testing.T) {
+			_, err := book.OpenFS(
+				fstest.MapFS{"world.yaml": {Data: []byte(world)}, "drills.yaml": {Data: []byte("briskwarden: 1\ndrills:\n" + text + "\n")}},
+			)
+			require.ErrorContains(t, err, want)
+		})
 	}
 }
 

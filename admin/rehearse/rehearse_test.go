@@ -2,6 +2,7 @@ package rehearse_test
 
 import (
 	"context"
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -95,8 +96,10 @@ func TestVary(t *testing.T) {
 		"hour stands twice":                  {"hour", "hour"},
 		"make more than 100000 combinations": {"hour", "day", "network", "country", "device", "through", "action"},
 	} {
-		_, err := rehearse.Vary(judge, a, names)
-		require.ErrorContains(t, err, want)
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			_, err := rehearse.Vary(judge, a, names)
+			require.ErrorContains(t, err, want)
+		})
 	}
 }
 
@@ -134,16 +137,18 @@ func TestUntilGranted(t *testing.T) {
 			q.Account, q.App, q.At, q.IP, q.Device = "oskar@kestrelsound.example", "board-papers", "", "192.0.2.70", ""
 		}, [][]string{}},
 	} {
-		judge, a := till(t, c.change)
-		w := rehearse.UntilGranted(judge, a)
-		require.Equal(t, name == "nothing", w.Granted, name)
-		if c.want != nil {
-			require.Subset(t, w.Ways, c.want, name)
-			require.Equal(t, len(c.want) == 0, len(w.Ways) == 0, name)
-		} else {
-			require.NotEmpty(t, w.Ways, name)
-		}
-		require.NotEmpty(t, w.String())
+		t.Run(name, func(t *testing.T) {
+			judge, a := till(t, c.change)
+			w := rehearse.UntilGranted(judge, a)
+			require.Equal(t, name == "nothing", w.Granted, name)
+			if c.want != nil {
+				require.Subset(t, w.Ways, c.want, name)
+				require.Equal(t, len(c.want) == 0, len(w.Ways) == 0, name)
+			} else {
+				require.NotEmpty(t, w.Ways, name)
+			}
+			require.NotEmpty(t, w.String())
+		})
 	}
 }
 

@@ -298,12 +298,14 @@ func TestForms(t *testing.T) {
 	require.NoError(t, w.Close())
 	require.Equal(t, want, run(t, judge, replay.Options{Columns: columns}, source("h.csv.gz", packed.String())))
 	for text, c := range map[string]replay.Columns{
-		`no column can hold "acount"; did you mean "account"?`:                       {"acount": "at"},
-		`the header has no column "usr"; did you mean "user"?`:                       {"account": "usr"},
+		`no column can hold "acount"; did you mean "account"?`:                    {"acount": "at"},
+		`the header has no column "usr"; did you mean "user"?`:                    {"account": "usr"},
 		"the header does not say which column is account or app; it has at, user": {},
 	} {
-		_, err := replay.Run(context.Background(), judge, []replay.Source{source("h", "at,user\n")}, replay.Options{Columns: c})
-		require.ErrorContains(t, err, "h: "+text)
+		t.Run(fmt.Sprint(text), func(t *testing.T) {
+			_, err := replay.Run(context.Background(), judge, []replay.Source{source("h", "at,user\n")}, replay.Options{Columns: c})
+			require.ErrorContains(t, err, "h: "+text)
+		})
 	}
 }
 

@@ -2,6 +2,7 @@ package start_test
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"testing"
 	"time"
@@ -35,46 +36,48 @@ func TestANewBookIsInOrder(t *testing.T) {
 		"scim":          {start.Request{People: []byte(scim), PeopleFile: "people: all.json"}, "liv#1", "per", 1},
 		"administrator": {start.Request{People: []byte("name\nliv\nper\n"), PeopleFile: "p.csv", Administrator: "per"}, "per", "liv", 0},
 	} {
-		c.request.Today = monday
-		layout, err := start.New(c.request)
-		require.NoError(t, err, name)
-		require.Equal(t, c.administrator, layout.Administrator, name)
-		require.Len(t, layout.Skipped, c.skipped, name)
-		b, err := book.OpenFS(layout.Files)
-		require.NoError(t, err, name)
-		report, err := inspect.Inspect(b, monday)
-		require.NoError(t, err)
-		if c.skipped == 0 {
-			require.Empty(t, report.Findings, name)
-		} else {
-			require.Equal(t, "skipped-in-import:people", report.Findings[0].Name)
-			require.Len(t, report.Findings, 1)
-		}
-		judge, err := b.Compile()
-		require.NoError(t, err)
-		tries := func(account string, at time.Time, methods ...string) decide.Verdict {
-			a := &attempt.Attempt{Account: account, App: "mail", At: at, Through: attempt.Known(attempt.Browser)}
-			for _, m := range methods {
-				a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
+		t.Run(name, func(t *testing.T) {
+			c.request.Today = monday
+			layout, err := start.New(c.request)
+			require.NoError(t, err, name)
+			require.Equal(t, c.administrator, layout.Administrator, name)
+			require.Len(t, layout.Skipped, c.skipped, name)
+			b, err := book.OpenFS(layout.Files)
+			require.NoError(t, err, name)
+			report, err := inspect.Inspect(b, monday)
+			require.NoError(t, err)
+			if c.skipped == 0 {
+				require.Empty(t, report.Findings, name)
+			} else {
+				require.Equal(t, "skipped-in-import:people", report.Findings[0].Name)
+				require.Len(t, report.Findings, 1)
 			}
-			return judge.Verdict(context.Background(), a)
-		}
-		later := monday.AddDate(0, 0, 70)
-		require.Equal(t, decide.Grant, tries("emergency-key", monday, "security-key"), name)
-		require.Equal(t, decide.StepUp, tries("emergency-key", monday, "password"), name)
-		require.Equal(
-			t,
-			decide.StepUp,
-			tries(c.administrator, later, "password"),
-			"%s: the pilot group is asked for more once the rollout is enforced",
-			name,
-		)
-		if c.another != "" {
-			require.Equal(t, decide.Grant, tries(c.another, later, "password"), "%s: everyone else signs on as until now", name)
-		}
-		names, err := fs.Glob(layout.Files, "*.yaml")
-		require.NoError(t, err)
-		require.Len(t, names, 4)
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			tries := func(account string, at time.Time, methods ...string) decide.Verdict {
+				a := &attempt.Attempt{Account: account, App: "mail", At: at, Through: attempt.Known(attempt.Browser)}
+				for _, m := range methods {
+					a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
+				}
+				return judge.Verdict(context.Background(), a)
+			}
+			later := monday.AddDate(0, 0, 70)
+			require.Equal(t, decide.Grant, tries("emergency-key", monday, "security-key"), name)
+			require.Equal(t, decide.StepUp, tries("emergency-key", monday, "password"), name)
+			require.Equal(
+				t,
+				decide.StepUp,
+				tries(c.administrator, later, "password"),
+				"%s: the pilot group is asked for more once the rollout is enforced",
+				name,
+			)
+			if c.another != "" {
+				require.Equal(t, decide.Grant, tries(c.another, later, "password"), "%s: everyone else signs on as until now", name)
+			}
+			names, err := fs.Glob(layout.Files, "*.yaml")
+			require.NoError(t, err)
+			require.Len(t, names, 4)
+		})
 	}
 }
 
@@ -86,7 +89,9 @@ func TestWhatCannotBeStarted(t *testing.T) {
 		"nobody to look after the systems":                  {People: []byte("name,kind\ngauge,service\n"), PeopleFile: "p.csv"},
 		"does not end in .yaml":                             {People: []byte("name\nliv\n"), PeopleFile: "people.yaml"},
 	} {
-		_, err := start.New(request)
-		require.ErrorContains(t, err, want)
+		t.Run(fmt.Sprint(want), func(t *testing.T) {
+			_, err := start.New(request)
+			require.ErrorContains(t, err, want)
+		})
 	}
 }

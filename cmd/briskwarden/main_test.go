@@ -223,10 +223,12 @@ func TestRehearse(t *testing.T) {
 		{"attempt beside flags", []string{"--attempt", "-"}, 2, "leave --at out"},
 		{"no book", []string{"--book", filepath.Join(dir, "none")}, 2, "there is no folder"},
 	} {
-		args := append(append([]string{}, ingrid...), "--book", dir)
-		status, out, errOut := run(t, "", append(args, c.args...)...)
-		require.Equal(t, c.status, status, "%s: %s", c.name, errOut)
-		require.Contains(t, strings.Join(strings.Fields(out+errOut), " "), c.want, c.name)
+		t.Run(c.name, func(t *testing.T) {
+			args := append(append([]string{}, ingrid...), "--book", dir)
+			status, out, errOut := run(t, "", append(args, c.args...)...)
+			require.Equal(t, c.status, status, "%s: %s", c.name, errOut)
+			require.Contains(t, strings.Join(strings.Fields(out+errOut), " "), c.want, c.name)
+		})
 	}
 }
 
@@ -265,10 +267,12 @@ func TestRehearseJSON(t *testing.T) {
 		strings.Replace(in, "native", "pipe", 1):                  "`through` is one of browser",
 		strings.Replace(in, "2001:db8:51::7", "pier", 1):          "unable to parse IP",
 	} {
-		status, out, errOut := run(t, wrong, "rehearse", "--book", dir, "--attempt", "-")
-		require.Equal(t, 2, status, wrong)
-		require.Empty(t, out)
-		require.Contains(t, errOut, want)
+		t.Run(wrong, func(t *testing.T) {
+			status, out, errOut := run(t, wrong, "rehearse", "--book", dir, "--attempt", "-")
+			require.Equal(t, 2, status, wrong)
+			require.Empty(t, out)
+			require.Contains(t, errOut, want)
+		})
 	}
 }
 

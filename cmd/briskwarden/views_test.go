@@ -88,15 +88,17 @@ func TestViews(t *testing.T) {
 		"readiness-csv":    {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"schema":           {0, []string{"schema"}},
 	} {
-		out := in(t, dir, c.status, c.args...)
-		file := filepath.Join("testdata", name+".txt")
-		if *writeViews {
-			require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
-		}
-		want, err := os.ReadFile(file)
-		require.NoError(t, err)
-		require.Equal(t, string(want), out, name)
-		require.NotContains(t, out, "\x1b")
+		t.Run(name, func(t *testing.T) {
+			out := in(t, dir, c.status, c.args...)
+			file := filepath.Join("testdata", name+".txt")
+			if *writeViews {
+				require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+			}
+			want, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, string(want), out, name)
+			require.NotContains(t, out, "\x1b")
+		})
 	}
 }
 
@@ -124,8 +126,10 @@ func TestTheBench(t *testing.T) {
 		"gap.csv":     "name,groups,joined\nann,crew,2026-01-01\nbob,crew,soon\n",
 		"note.txt":    "hello",
 	} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		t.Run(name, func(t *testing.T) {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+		})
 	}
 	history(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "drill-taken.yaml"), []byte("briskwarden: 1\n"), 0o600))

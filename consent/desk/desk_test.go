@@ -199,30 +199,32 @@ func TestTheStricterActStands(t *testing.T) {
 		return err
 	}
 	for name, strict := range map[string]func(*desk.Desk, int64) error{"refuse": refuse, "bar": bar} {
-		for _, first := range []bool{true, false} {
-			d := desk.New(judge(t), new(desk.Memory))
-			n := ask(t, d, "ann", "mail.read")
-			if first {
-				require.NoError(t, strict(d, n))
-				require.ErrorIs(t, approve(d, n), desk.ErrOverruled)
-			} else {
-				require.NoError(t, approve(d, n))
-				require.Equal(t, map[string]string{"log": "1 [mail.read]"}, holds(t, d))
-				require.NoError(t, strict(d, n))
+		t.Run(fmt.Sprint(name), func(t *testing.T) {
+			for _, first := range []bool{true, false} {
+				d := desk.New(judge(t), new(desk.Memory))
+				n := ask(t, d, "ann", "mail.read")
+				if first {
+					require.NoError(t, strict(d, n))
+					require.ErrorIs(t, approve(d, n), desk.ErrOverruled)
+				} else {
+					require.NoError(t, approve(d, n))
+					require.Equal(t, map[string]string{"log": "1 [mail.read]"}, holds(t, d))
+					require.NoError(t, strict(d, n))
+				}
+				require.Empty(t, holds(t, d), "%s: what came of it is taken back", name)
+				answer, err := d.Ask(ctx, asks("ann", "mail.read"), "")
+				require.NoError(t, err)
+				require.NotEqual(t, consent.Allow, answer.Outcome)
+				acts, err := d.Acts(ctx)
+				require.NoError(t, err)
+				by := map[string]int{}
+				for _, a := range acts {
+					by[a.By]++
+				}
+				require.Positive(t, by["rae"], "%s: neither act is lost", name)
+				require.Positive(t, by["sol"])
 			}
-			require.Empty(t, holds(t, d), "%s: what came of it is taken back", name)
-			answer, err := d.Ask(ctx, asks("ann", "mail.read"), "")
-			require.NoError(t, err)
-			require.NotEqual(t, consent.Allow, answer.Outcome)
-			acts, err := d.Acts(ctx)
-			require.NoError(t, err)
-			by := map[string]int{}
-			for _, a := range acts {
-				by[a.By]++
-			}
-			require.Positive(t, by["rae"], "%s: neither act is lost", name)
-			require.Positive(t, by["sol"])
-		}
+		})
 	}
 	// A lifted bar brings nothing back.
 	d := desk.New(judge(t), new(desk.Memory))
@@ -456,19 +458,21 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 		"changed": "UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2",
 		"removed": "DELETE FROM acts WHERE number = 2",
 	} {
-		other := filepath.Join(t.TempDir(), name+".db")
-		_, err := db.Exec("VACUUM INTO ?", other)
-		require.NoError(t, err)
-		edited, err := sql.Open("sqlite", other)
-		require.NoError(t, err)
-		_, err = edited.Exec("DROP TRIGGER acts_stay; DROP TRIGGER acts_remain; " + tampering)
-		require.NoError(t, err)
-		require.NoError(t, edited.Close())
-		store, err := desk.OpenFile(other)
-		require.NoError(t, err)
-		_, err = desk.New(judge(t), store).Acts(ctx)
-		require.Error(t, err, name)
-		require.NoError(t, store.Close())
+		t.Run(name, func(t *testing.T) {
+			other := filepath.Join(t.TempDir(), name+".db")
+			_, err := db.Exec("VACUUM INTO ?", other)
+			require.NoError(t, err)
+			edited, err := sql.Open("sqlite", other)
+			require.NoError(t, err)
+			_, err = edited.Exec("DROP TRIGGER acts_stay; DROP TRIGGER acts_remain; " + tampering)
+			require.NoError(t, err)
+			require.NoError(t, edited.Close())
+			store, err := desk.OpenFile(other)
+			require.NoError(t, err)
+			_, err = desk.New(judge(t), store).Acts(ctx)
+			require.Error(t, err, name)
+			require.NoError(t, store.Close())
+		})
 	}
 	_, err = desk.OpenFile(filepath.Join(t.TempDir(), "none", "consent.db"))
 	require.Error(t, err)

@@ -181,8 +181,10 @@ func TestWhatCannotBeRead(t *testing.T) {
 		"[1]":                   "has no account that could be read; line 1: something that is no resource",
 		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 0}`: "its query found nothing",
 	} {
-		_, err := people.Read([]byte(text))
-		require.ErrorContains(t, err, want, text)
+		t.Run(text, func(t *testing.T) {
+			_, err := people.Read([]byte(text))
+			require.ErrorContains(t, err, want, text)
+		})
 	}
 }
 

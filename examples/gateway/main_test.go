@@ -53,16 +53,18 @@ func TestGuard(t *testing.T) {
 		{"192.0.2.200", "marek@gdansk-yard.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
 		{"192.0.2.200", "nobody@kestrelsound.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
 	} {
-		w := ask(g, c.ip, c.account, c.proved)
-		require.Equal(t, c.status, w.Code, c)
-		if c.status == http.StatusOK {
-			require.Equal(t, "Welcome aboard, "+c.account+".\n", w.Body.String())
-			continue
-		}
-		require.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
-		var problem map[string]any
-		require.NoError(t, json.Unmarshal(w.Body.Bytes(), &problem))
-		require.Equal(t, c.offer, problem["offer"], c)
+		t.Run(c.account, func(t *testing.T) {
+			w := ask(g, c.ip, c.account, c.proved)
+			require.Equal(t, c.status, w.Code, c)
+			if c.status == http.StatusOK {
+				require.Equal(t, "Welcome aboard, "+c.account+".\n", w.Body.String())
+				return
+			}
+			require.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
+			var problem map[string]any
+			require.NoError(t, json.Unmarshal(w.Body.Bytes(), &problem))
+			require.Equal(t, c.offer, problem["offer"], c)
+		})
 	}
 }
 

@@ -1,6 +1,7 @@
 package facts_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -25,18 +26,20 @@ func TestDomainsAreComparedByIDNA(t *testing.T) {
 		}, facts.Mentioned{})
 	require.NoError(t, err)
 	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true, false, false}, "boo\u212a.example": {false, false, false, true, true}} {
-		test, err := condition.Bind(&condition.Test{Key: facts.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
-		require.NoError(t, err)
-		for i, holds := range want {
-			require.Equal(
-				t,
-				condition.Of(holds),
-				test.(*condition.Test).Holds(facts.FactsOf(d.Profile(i), time.Time{})),
-				"%s %s",
-				domain,
-				d.Accounts[i].Name,
-			)
-		}
+		t.Run(fmt.Sprint(domain), func(t *testing.T) {
+			test, err := condition.Bind(&condition.Test{Key: facts.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
+			require.NoError(t, err)
+			for i, holds := range want {
+				require.Equal(
+					t,
+					condition.Of(holds),
+					test.(*condition.Test).Holds(facts.FactsOf(d.Profile(i), time.Time{})),
+					"%s %s",
+					domain,
+					d.Accounts[i].Name,
+				)
+			}
+		})
 	}
 	_, err = condition.Bind(&condition.Test{Key: facts.KeyDomains, Values: []string{"not a domain"}}, d.Vocabulary(""))
 	require.ErrorContains(t, err, "no domain")

@@ -3,6 +3,7 @@ package facts_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"testing"
 	"time"
@@ -182,7 +183,9 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 	)
 	north := bind(facts.KeyCountries, "north")
 	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe, "NOR": maybe, "Aa": maybe} {
-		require.Equal(t, want, facts.CountryHolds(code, north), code)
+		t.Run(fmt.Sprint(code), func(t *testing.T) {
+			require.Equal(t, want, facts.CountryHolds(code, north), code)
+		})
 	}
 	require.Equal(t, yes, d.CountryMayHold("SE", north), "the only network that states a country is there too")
 	require.Equal(t, maybe, d.CountryMayHold("BR", north))
@@ -204,17 +207,19 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		{facts.KeyPlatforms, "linux", yes, maybe}, {facts.KeyDeviceTags, "desk", yes, maybe}, {facts.KeyPosture, "fit", no, maybe},
 		{facts.KeyDevice, "known", yes, no}, {facts.KeyDevice, "managed", no, maybe}, {facts.KeyDevice, "shared", yes, maybe}, {facts.KeyDevice, "own", yes, maybe},
 	} {
-		require.Equal(
-			t,
-			[]condition.Truth{c.hub, c.strang},
-			[]condition.Truth{
-				bind(c.key, c.value).Holds(onDevice(&view)),
-				bind(c.key, c.value).Holds(onDevice(&strange)),
-			},
-			"%s %s",
-			c.key,
-			c.value,
-		)
+		t.Run(c.value, func(t *testing.T) {
+			require.Equal(
+				t,
+				[]condition.Truth{c.hub, c.strang},
+				[]condition.Truth{
+					bind(c.key, c.value).Holds(onDevice(&view)),
+					bind(c.key, c.value).Holds(onDevice(&strange)),
+				},
+				"%s %s",
+				c.key,
+				c.value,
+			)
+		})
 	}
 	require.Equal(
 		t,

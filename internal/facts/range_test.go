@@ -1,6 +1,7 @@
 package facts_test
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 	"time"
@@ -43,10 +44,12 @@ func TestPlacesInheritFromWiderRanges(t *testing.T) {
 		{"2001:db8::1", "NO", []string{"office"}, true},
 		{"2001:db9::1", "", nil, false},
 	} {
-		place := e.Place(netip.MustParseAddr(c.ip))
-		require.Equal(t, c.networks, e.NetworkNames(place), c.ip)
-		require.Equal(t, c.country, string(place.Country), c.ip)
-		require.Equal(t, c.ours, place.Ours, c.ip)
+		t.Run(c.ip, func(t *testing.T) {
+			place := e.Place(netip.MustParseAddr(c.ip))
+			require.Equal(t, c.networks, e.NetworkNames(place), c.ip)
+			require.Equal(t, c.country, string(place.Country), c.ip)
+			require.Equal(t, c.ours, place.Ours, c.ip)
+		})
 	}
 	require.Empty(t, e.Place(netip.Addr{}).Networks, "no address lies nowhere")
 	near, ok := e.NearestNetwork(netip.MustParseAddr("2001:db9::"))
@@ -83,7 +86,9 @@ func TestNewRefuses(t *testing.T) {
 		"group g includes itself: g > h > g":       {Groups: []directory.Group{{Name: "g", Includes: []string{"h"}}, {Name: "h", Includes: []string{"g"}}}},
 		`app p: group "g" is not defined`:          {Apps: []directory.App{{Name: "p", OpenTo: []string{"g"}}}},
 	} {
-		_, err := facts.New(c, facts.Mentioned{})
-		require.ErrorContains(t, err, wrong)
+		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
+			_, err := facts.New(c, facts.Mentioned{})
+			require.ErrorContains(t, err, wrong)
+		})
 	}
 }

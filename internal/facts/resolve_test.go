@@ -1,6 +1,7 @@
 package facts_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -67,18 +68,22 @@ func TestFindApp(t *testing.T) {
 		"user@till.kestrel.example":                       "",
 		"":                                                "", "/": "", "..": "", "[::1]": "",
 	} {
-		n, ok := e.FindApp(text)
-		got := ""
-		if ok {
-			got = e.Apps[n].Name
-		}
-		require.Equal(t, want, got, text)
+		t.Run(text, func(t *testing.T) {
+			n, ok := e.FindApp(text)
+			got := ""
+			if ok {
+				got = e.Apps[n].Name
+			}
+			require.Equal(t, want, got, text)
+		})
 	}
 	for wrong, hosts := range map[string][]string{
 		"names a port": {"till.example:443"}, "is no host": {"till.*.example"}, "a path has no": {"till.example/a/../b"}, "as its last part": {"till.example/*/b"},
 	} {
-		_, err := facts.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}}, facts.Mentioned{})
-		require.ErrorContains(t, err, wrong)
+		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
+			_, err := facts.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}}, facts.Mentioned{})
+			require.ErrorContains(t, err, wrong)
+		})
 	}
 	_, err = facts.New(
 		directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}}, facts.Mentioned{})

@@ -73,11 +73,13 @@ func TestWindows(t *testing.T) {
 		{"after the repeated hour", "02:00", "03:00", nil, nil, "2026-10-25T03:00:00+01:00", false},
 		{"a night over the change", "22:00", "06:00", weekend, nil, "2026-10-25T05:59:00+01:00", true},
 	} {
-		e, err := facts.New(directory.Contents{Zone: oslo, Windows: []directory.Window{
-			{Name: "w", Days: c.days, From: clock(t, c.from), To: clock(t, c.to), Dates: c.dates}}}, facts.Mentioned{})
-		require.NoError(t, err)
-		at, err := time.Parse(time.RFC3339, c.at)
-		require.NoError(t, err)
-		require.Equal(t, c.want, e.InWindow(0, at), c.name)
+		t.Run(c.name, func(t *testing.T) {
+			e, err := facts.New(directory.Contents{Zone: oslo, Windows: []directory.Window{
+				{Name: "w", Days: c.days, From: clock(t, c.from), To: clock(t, c.to), Dates: c.dates}}}, facts.Mentioned{})
+			require.NoError(t, err)
+			at, err := time.Parse(time.RFC3339, c.at)
+			require.NoError(t, err)
+			require.Equal(t, c.want, e.InWindow(0, at), c.name)
+		})
 	}
 }

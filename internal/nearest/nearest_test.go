@@ -14,7 +14,9 @@ func TestDidYouMean(t *testing.T) {
 		"countrys": `; did you mean "countries"?`, "country": `; did you mean "countries"?`, "NETWORKS": `; did you mean "networks"?`,
 		"wehn": `; did you mean "when"?`, "wo": `; did you mean "who"?`, "zebra": "; it is one of countries, networks, our_network, when, who",
 	} {
-		require.Equal(t, want, nearest.DidYouMean(wrong, known), wrong)
+		t.Run(wrong, func(t *testing.T) {
+			require.Equal(t, want, nearest.DidYouMean(wrong, known), wrong)
+		})
 	}
 	require.Empty(t, nearest.DidYouMean("zebra", nil))
 	require.Equal(

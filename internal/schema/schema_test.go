@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -118,14 +119,16 @@ func TestEveryExampleOfABook(t *testing.T) {
 	require.NoError(t, err)
 	checked := 0
 	for name, files := range map[string]fs.FS{"demo": demo.Files(), "faulty": demo.FaultyFiles(), "start": layout.Files} {
-		names, err := fs.Glob(files, "*.yaml")
-		require.NoError(t, err)
-		for _, file := range names {
-			text, err := fs.ReadFile(files, file)
+		t.Run(fmt.Sprint(name), func(t *testing.T) {
+			names, err := fs.Glob(files, "*.yaml")
 			require.NoError(t, err)
-			require.NoError(t, s.Validate(yamlOf(t, text)), "%s/%s", name, file)
-			checked++
-		}
+			for _, file := range names {
+				text, err := fs.ReadFile(files, file)
+				require.NoError(t, err)
+				require.NoError(t, s.Validate(yamlOf(t, text)), "%s/%s", name, file)
+				checked++
+			}
+		})
 	}
 	readme, err := os.ReadFile(filepath.Join("..", "..", "README.md"))
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package weigh_test
 
 import (
+	"fmt"
 	"math"
 	"testing"
 	"time"
@@ -28,7 +29,9 @@ func TestDistanceAndSpeed(t *testing.T) {
 
 func TestLevels(t *testing.T) {
 	for score, want := range map[int]directory.Level{0: directory.NoRisk, 1: directory.LowRisk, 39: directory.LowRisk, 40: directory.MediumRisk, 80: directory.HighRisk, 100: directory.HighRisk} {
-		require.Equal(t, want, risk.DefaultLevels.Of(score), score)
+		t.Run(fmt.Sprint(score), func(t *testing.T) {
+			require.Equal(t, want, risk.DefaultLevels.Of(score), score)
+		})
 	}
 	for _, l := range []risk.Levels{{Low: 0, Medium: 2, High: 3}, {Low: 5, Medium: 5, High: 9}, {Low: 1, Medium: 2, High: 101}} {
 		require.Error(t, l.Check(), l)
@@ -47,10 +50,12 @@ func TestSignalsAreChecked(t *testing.T) {
 		{risk.Signal{Points: 5, Detect: risk.Dormant}, "after belongs"},
 		{risk.Signal{Points: 5, Detect: risk.Dormant, After: directory.Span(time.Hour)}, ""},
 	} {
-		if err := c.signal.Check(); c.wrong == "" {
-			require.NoError(t, err)
-		} else {
-			require.ErrorContains(t, err, c.wrong)
-		}
+		t.Run(c.wrong, func(t *testing.T) {
+			if err := c.signal.Check(); c.wrong == "" {
+				require.NoError(t, err)
+			} else {
+				require.ErrorContains(t, err, c.wrong)
+			}
+		})
 	}
 }

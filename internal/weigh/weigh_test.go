@@ -1,6 +1,7 @@
 package weigh_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -142,7 +143,9 @@ func TestScoresAreSpansUpToAHundred(t *testing.T) {
 		"detect or when":    {Signals: []risk.Signal{{Name: "s", Points: 1, Detect: risk.NewDevice, When: &condition.All{}}}},
 		"names a key that":  {Signals: []risk.Signal{{Name: "s", Points: 1, When: &condition.Test{Key: facts.KeyPlatforms}}}},
 	} {
-		_, err := weigh.Compile(scheme, facts.Vocabulary{})
-		require.ErrorContains(t, err, wrong)
+		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
+			_, err := weigh.Compile(scheme, facts.Vocabulary{})
+			require.ErrorContains(t, err, wrong)
+		})
 	}
 }
