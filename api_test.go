@@ -18,7 +18,8 @@ import (
 func TestThePublicAPIShowsNothingInternal(t *testing.T) {
 	exported := 0
 	err := filepath.WalkDir(".", func(path string, entry fs.DirEntry, err error) error {
-		if entry.IsDir() && (path == "internal" || path == "cmd" || path == "examples" || path == "testdata" || strings.HasPrefix(path, ".") && path != ".") {
+		if entry.IsDir() &&
+			(path == "internal" || path == "cmd" || path == "examples" || path == "testdata" || strings.HasPrefix(path, ".") && path != ".") {
 			return fs.SkipDir
 		}
 		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {

@@ -99,7 +99,8 @@ func TestWhatADecidingProgramLinks(t *testing.T) {
 	linked := strings.Fields(string(out))
 	require.Contains(t, linked, "github.com/briskwarden/briskwarden/decide")
 	for _, name := range linked {
-		for _, driver := range []string{"modernc.org", "maxminddb", "klauspost", "cobra", "lipgloss", "net/http", "database/sql", "briskwarden/admin", "briskwarden/internal/cli"} {
+		for _, driver := range []string{"modernc.org", "maxminddb", "klauspost", "cobra", "lipgloss", "net/http", "database/sql",
+			"briskwarden/admin", "briskwarden/internal/cli"} {
 			require.NotContains(t, name, driver, "the face links %s", name)
 		}
 	}

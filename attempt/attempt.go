@@ -301,7 +301,8 @@ func word[T ~uint8](into *T, what string, text []byte, known []string) error {
 // fields are the keys of an attempt on the wire at any depth, for suggestions.
 var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "location", "lat", "lon", "through", "device", "platform",
 	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "started", "proofs",
-	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous", "failures"}
+	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous",
+	"failures"}
 
 // strict refuses keys that nobody knows.
 var strict = json.RejectUnknownMembers(true)

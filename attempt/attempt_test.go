@@ -40,7 +40,8 @@ func TestReadKeepsWhatIsSaid(t *testing.T) {
 func TestReadSaysWhatIsWrong(t *testing.T) {
 	for wrong, c := range map[string][2]string{
 		`an attempt has no key "managd"; did you mean "managed"?`: {`"managed"`, `"managd"`},
-		`an attempt has no key "methd"; did you mean "method"?`:   {`[{"method":"password","at":"2026-11-23T21:14`, `[{"methd":"password","at":"2026-11-23T21:14`},
+		`an attempt has no key "methd"; did you mean "method"?`: {`[{"method":"password","at":"2026-11-23T21:14`,
+			`[{"methd":"password","at":"2026-11-23T21:14`},
 		"two capital letters":                                    {`"NO","location":{`, `"Norway","location":{`},
 		"the reason of a failed proof is one of refused":         {`"refused"`, `"declined"`},
 		"the result of an outside check is one of failed":        {`"passed"`, `"ok"`},

@@ -79,16 +79,16 @@ type Sections struct {
 // Settings hold for the whole book.
 type Settings struct {
 	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none; UTC where left out"`
-	Otherwise decide.Outcome `book:"otherwise" doc:"joined in where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
+	Otherwise decide.Outcome `book:"otherwise" doc:"where no live policy surely speaks: block (the default), grant or {require: [assurances]}"`
 	// Directory says whether there are accounts that the book does not list.
-	Directory DirectoryPlace `book:"directory" doc:"inside (the default) where the book lists all accounts, outside where others are supplied when a decision is made"`
+	Directory DirectoryPlace `book:"directory" doc:"inside (the default) where the book lists all accounts, outside where others are supplied"`
 	// ShareKey decides which accounts fall into a share.
-	ShareKey string `book:"share_key" doc:"any text that outsiders do not know; without one anyone who chooses an account's name chooses on which side of a share it falls"`
+	ShareKey string `book:"share_key" doc:"a text that outsiders do not know; without one, who chooses a name chooses its side of a share"`
 	// IPDatabase is the name of an MMDB file in the book's folder.
 	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses"`
 	// Administrators have no effect on decisions; inspect makes sure that they get
 	// in and that nobody sends them text messages.
-	Administrators condition.Node `book:"administrators" about:"account" doc:"the accounts that look after the systems, which inspect watches over"`
+	Administrators condition.Node `book:"administrators" about:"account" doc:"accounts that look after the systems, for inspect"`
 }
 
 // DirectoryPlace says where accounts are listed.

@@ -100,7 +100,8 @@ var wrongs = map[string]struct {
 		},
 	},
 	"assurance": {
-		"briskwarden: 1\nassurances: {s: {prove: [{within: 12h}]}, u: {prove: []}, v: {prove: [{any_of: [pasword]}, {traits: [phishing_resistant, out_of_band]}]}}\n",
+		"briskwarden: 1\nassurances: {s: {prove: [{within: 12h}]}, u: {prove: []}, v: {prove: [{any_of: [pasword]}, {traits: " +
+			"[phishing_resistant, out_of_band]}]}}\n",
 		[]string{
 			"2:14: assurance s, item 1 of prove: give any_of or traits, and one of them only",
 			"2:43: assurance u demands nothing; give prove, posture, change_password, accept, external, consent or enrol",
@@ -118,7 +119,8 @@ var wrongs = map[string]struct {
 	},
 	"self": {"briskwarden: 1\ngroups: [{name: a, includes: [a]}]\n", []string{`2:10: group a includes itself: a > a`}},
 	"policy circle": {
-		"briskwarden: 1\npolicies:\n- {name: p, stage: live, who: anyone, apps: every, replaces: [q], rules: [{name: r, then: block}]}\n- {name: q, stage: live, who: anyone, apps: every, replaces: [p], rules: [{name: r, then: block}]}\n",
+		"briskwarden: 1\npolicies:\n- {name: p, stage: live, who: anyone, apps: every, replaces: [q], rules: [{name: r, then: block}]}\n- " +
+			"{name: q, stage: live, who: anyone, apps: every, replaces: [p], rules: [{name: r, then: block}]}\n",
 		[]string{`3:3: policy p replaces itself: p > q > p`},
 	},
 	"policy": {
@@ -131,7 +133,8 @@ var wrongs = map[string]struct {
 		},
 	},
 	"rules": {
-		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: anyone\n  apps: every\n  rules:\n  - {name: r, then: {require: [x]}}\n  - {name: r, then: {ask: 1}, when: {}}\n",
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: anyone\n  apps: every\n  rules:\n  - {name: r, then: {require: [x]}}\n  " +
+			"- {name: r, then: {ask: 1}, when: {}}\n",
 		[]string{
 			`8:32: assurance "x" is not defined`,
 			`9:5: rule "r" stands twice; the other is on line 8`,
@@ -150,7 +153,8 @@ var wrongs = map[string]struct {
 	},
 	"condition values": {
 		condition(
-			"{networks: [1.2.3.4.5, pier, 10.0.0.1], countries: [XY, no], kinds: [human], through: [tunnel], our_network: yes, except: {every: false}}",
+			"{networks: [1.2.3.4.5, pier, 10.0.0.1], countries: [XY, no], kinds: [human], through: [tunnel], our_network: yes, except: {every: " +
+				"false}}",
 		),
 		[]string{
 			`2:88: "1.2.3.4.5" is no IP address, CIDR block or range a-b`,
@@ -191,7 +195,8 @@ var wrongs = map[string]struct {
 	},
 	"a key that is not": {"briskwarden: 1\n? [a]\n: 1\n", []string{"2:3: a key is a word, not a list"}},
 	"alias of itself": {
-		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: &w {any: [*w, {groups: [g]}]}\n  apps: every\n  rules: [{name: r, then: block}]\ngroups: [{name: g}]\n",
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  who: &w {any: [*w, {groups: [g]}]}\n  apps: every\n  rules: [{name: r, then: " +
+			"block}]\ngroups: [{name: g}]\n",
 		[]string{"5:18: the alias *w contains itself"},
 	},
 }
@@ -199,7 +204,8 @@ var wrongs = map[string]struct {
 // condition is a file whose rule has this condition, which begins in column 73
 // less one.
 func condition(text string) string {
-	return "briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{when: " + text + ", name: r, then: block}]}]\n"
+	return "briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{when: " + text +
+		", name: r, then: block}]}]\n"
 }
 
 func TestEverythingWrongIsToldWithItsPlace(t *testing.T) {
@@ -242,7 +248,8 @@ func TestWhatIsNoBook(t *testing.T) {
 func TestABombDoesNotGoOff(t *testing.T) {
 	var bomb strings.Builder
 	bomb.WriteString(
-		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  apps: every\n  rules: [{name: r, then: block}]\n  who:\n    all:\n    - &b0 {any: [{groups: [g]}, {groups: [g]}]}\n",
+		"briskwarden: 1\npolicies:\n- name: p\n  stage: live\n  apps: every\n  rules: [{name: r, then: block}]\n  who:\n    all:\n    - &b0 " +
+			"{any: [{groups: [g]}, {groups: [g]}]}\n",
 	)
 	for i := 1; i < 40; i++ {
 		fmt.Fprintf(&bomb, "    - &b%d {any: [*b%d, *b%d]}\n", i, i-1, i-1)
@@ -354,10 +361,14 @@ imports:
 	require.NotEqual(t, b.Digest, changed.Digest)
 
 	for want, change := range map[string][2]string{
-		"x.yaml:7:3: import hands: none.csv: the file cannot be read":                                          {"file: hands.csv", "file: none.csv"},
-		`x.yaml:7:3: import hands: file names a file in the book's folder, such as people.csv, not "../x.csv"`: {"file: hands.csv", "file: ../x.csv"},
-		`yard.json:1:1: import hands: the file has no account that could be read`:                              {"file: hands.csv", "file: yard.json"},
-		`x.yaml:7:63: method "passwrod" is not defined; did you mean "password"?`:                              {"[password, crew-card]", "[passwrod]"},
+		"x.yaml:7:3: import hands: none.csv: the file cannot be read": {"file: hands.csv",
+			"file: none.csv"},
+		`x.yaml:7:3: import hands: file names a file in the book's folder, such as people.csv, not "../x.csv"`: {"file: hands.csv",
+			"file: ../x.csv"},
+		`yard.json:1:1: import hands: the file has no account that could be read`: {"file: hands.csv",
+			"file: yard.json"},
+		`x.yaml:7:63: method "passwrod" is not defined; did you mean "password"?`: {"[password, crew-card]",
+			"[passwrod]"},
 	} {
 		t.Run(fmt.Sprint(want), func(t *testing.T) {
 			all["x.yaml"].Data = []byte(strings.Replace(text, change[0], change[1], 1))
@@ -536,7 +547,8 @@ func TestChangesFindTheirPlace(t *testing.T) {
 // TestDirectoryOutside: with accounts elsewhere a book may name whom it does not
 // list, and nobody else's name is let through.
 func TestDirectoryOutside(t *testing.T) {
-	const policy = "briskwarden: 1\nassurances: {own: {prove: [{any_of: [password]}]}}\napps: [{name: mail}]\ngroups: [{name: crew, members: [ann]}]\n" +
+	const policy = "briskwarden: 1\nassurances: {own: {prove: [{any_of: [password]}]}}\napps: [{name: mail}]\ngroups: [{name: crew, " +
+		"members: [ann]}]\n" +
 		"policies: [{name: p, stage: live, who: {accounts: [ann]}, apps: every, rules: [{name: r, then: {require: [own]}}]}]\n"
 	_, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte(policy)}})
 	require.ErrorContains(t, err, `account "ann" is not defined`)

@@ -38,7 +38,8 @@ policies:
   - {name: keys, stage: live, who: {kinds: [emergency]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}
 groups: [{name: crew}]
 apps: [{name: mail}, {name: till, open_to: [crew]}]
-rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two], opens: 2026-11-01, ask_by: 2026-11-08, enforced: 2026-12-01}]
+rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two],
+     opens: 2026-11-01, ask_by: 2026-11-08, enforced: 2026-12-01}]
 `
 )
 
@@ -123,9 +124,15 @@ func TestAListingIsAsGoodAsTheBooksOwn(t *testing.T) {
 // none.
 func TestAListingCompletesAndRefuses(t *testing.T) {
 	outside := openRules(t, "outside", "accounts: [{name: ann, groups: [crew], methods: [password, push]}]\n")
-	listed, err := outside.Listing(sequence([]directory.Account{{Name: "ann", Methods: []string{"push", "smoke"}}, {Name: "new", Groups: []string{"gone"}}}, nil))
+	listed, err := outside.Listing(
+		sequence([]directory.Account{{Name: "ann", Methods: []string{"push", "smoke"}}, {Name: "new", Groups: []string{"gone"}}}, nil),
+	)
 	require.NoError(t, err)
-	require.Equal(t, []directory.Account{{Name: "ann", Groups: []string{"crew"}, Methods: []string{"push"}}, {Name: "new", Groups: []string{}}}, listed.Accounts)
+	require.Equal(
+		t,
+		[]directory.Account{{Name: "ann", Groups: []string{"crew"}, Methods: []string{"push"}}, {Name: "new", Groups: []string{}}},
+		listed.Accounts,
+	)
 	judge, err := listed.Compile()
 	require.NoError(t, err)
 	a := attempt.Attempt{At: time.Date(2026, 11, 23, 13, 0, 0, 0, time.UTC), Account: "ann", App: "till"}

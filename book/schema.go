@@ -21,7 +21,10 @@ import (
 func Schema() []byte {
 	w := &schemaWriter{defs: map[string]*jsonschema.Schema{}}
 	s := w.object(reflect.TypeFor[Sections]())
-	s.Properties["briskwarden"] = &jsonschema.Schema{Const: 1, Description: "says that the file is part of a book, and the version of its form"}
+	s.Properties["briskwarden"] = &jsonschema.Schema{
+		Const:       1,
+		Description: "says that the file is part of a book, and the version of its form",
+	}
 	s.Required = append(s.Required, "briskwarden")
 	s.Dialect, s.Title, s.Defs = jsonschema.Draft, "A file of a Brisk Warden book", w.defs
 	return s.Encode()
@@ -165,7 +168,8 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 	for _, s := range []struct {
 		subject condition.Subject
 		word    string
-	}{{condition.AboutAccount, "_account"}, {condition.AboutApp, "_app"}, {condition.AboutAttempt, "_attempt"}, {condition.AboutRisk, "_risk"}, {condition.AboutConsent, "_consent"}} {
+	}{{condition.AboutAccount, "_account"}, {condition.AboutApp, "_app"}, {condition.AboutAttempt, "_attempt"}, {condition.AboutRisk, "_risk"},
+		{condition.AboutConsent, "_consent"}} {
 		if about&s.subject != 0 {
 			name += s.word
 		}

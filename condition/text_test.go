@@ -44,8 +44,12 @@ func TestKeysAndPlaces(t *testing.T) {
 	}
 	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { condition.Define(*tags.Definition()) })
 	for _, lack := range []func(d *condition.Definition){
-		func(d *condition.Definition) { d.Doc = "" }, func(d *condition.Definition) { d.About = 0 }, func(d *condition.Definition) { d.Meaning = 0 }, func(d *condition.Definition) { d.Fact = 0 },
-		func(d *condition.Definition) { d.Bind = nil }, func(d *condition.Definition) { d.Holds = nil }, func(d *condition.Definition) { d.Saw = nil }, func(d *condition.Definition) { d.Says = nil },
+		func(d *condition.Definition) { d.Doc = "" }, func(d *condition.Definition) { d.About = 0 }, func(d *condition.Definition) {
+			d.Meaning = 0
+		}, func(d *condition.Definition) { d.Fact = 0 },
+		func(d *condition.Definition) { d.Bind = nil }, func(d *condition.Definition) { d.Holds = nil }, func(d *condition.Definition) {
+			d.Saw = nil
+		}, func(d *condition.Definition) { d.Says = nil },
 	} {
 		d := *tags.Definition()
 		d.Name = "new"
@@ -63,7 +67,8 @@ func TestKeysAndPlaces(t *testing.T) {
 	require.Positive(t, condition.Position{File: "b.yaml"}.Compare(first))
 	require.Negative(t, first.Compare(condition.Position{File: "a.yaml", Line: 2, Column: 10}))
 	require.Equal(t, "a.yaml:2:9 -", first.String()+" "+condition.Position{}.String())
-	for _, node := range []condition.Node{&condition.All{At: first}, &condition.Any{At: first}, &condition.Not{At: first}, &condition.Test{At: first}} {
+	for _, node := range []condition.Node{&condition.All{At: first}, &condition.Any{At: first}, &condition.Not{At: first}, &condition.Test{
+		At: first}} {
 		require.Equal(t, first, node.Pos())
 	}
 }
@@ -79,7 +84,8 @@ func TestBindingsAddUp(t *testing.T) {
 	require.Zero(t, b.Limit())
 	require.Zero(t, b.Salt())
 	require.Empty(t, b.Texts())
-	for name, node := range map[string]condition.Node{"no value": &condition.Test{Key: tags}, "no key": &condition.Test{Key: 250, Values: []string{"x"}}, "another type": stranger{}} {
+	for name, node := range map[string]condition.Node{"no value": &condition.Test{Key: tags}, "no key": &condition.Test{Key: 250,
+		Values: []string{"x"}}, "another type": stranger{}} {
 		t.Run(fmt.Sprint(name), func(t *testing.T) {
 			_, err := condition.Bind(all(node), letters{})
 			require.Error(t, err, name)

@@ -169,7 +169,7 @@ type Scheme struct {
 	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn"`
 	// RequestsLast is how long a request waits before it expires; zero is DefaultWait.
 	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out"`
-	Rules        []Rule         `book:"rules" doc:"rules in order, asked for each scope by itself; the first that matches speaks, and where none does, a reviewer looks"`
+	Rules        []Rule         `book:"rules" doc:"asked in order for each scope; the first match speaks, else a reviewer looks"`
 }
 
 // DefaultWait is how long a request waits where the book does not say.

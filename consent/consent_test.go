@@ -30,7 +30,8 @@ scopes:
   middle: {gravity: 2, scopes: ["calendar.*", roster.swap]}
   grave: {gravity: 5, scopes: ["mail.*", "*.all"]}
 clients:
-  - {name: tides, publisher: {title: Tidewise, vetted: true}, redirect_uris: ["https://tides.example/cb", "http://127.0.0.1/cb"], standing: approved, tags: [sea]}
+  - {name: tides, publisher: {title: Tidewise, vetted: true}, redirect_uris: ["https://tides.example/cb", "http://127.0.0.1/cb"],
+     standing: approved, tags: [sea]}
   - {name: voyages, redirect_uris: ["https://v.example/cb"]}
   - {name: wheel, redirect_uris: ["https://w.example/cb"], standing: barred, because: It sent letters.}
 `
@@ -45,7 +46,8 @@ func compile(t require.TestingT, more string) *consent.Judge {
 	return consents
 }
 
-const allowMild = `consent: {rules: [{name: mild, when: {scopes_within: [mild]}, then: allow}, {name: mail, when: {scopes: ["mail.*"]}, then: refuse, say: No mail.}]}`
+const allowMild = `consent: {rules: [{name: mild, when: {scopes_within: [mild]}, then: allow}, {name: mail, when: {scopes: ["mail.*"]}, ` +
+	`then: refuse, say: No mail.}]}`
 
 func TestDecide(t *testing.T) {
 	approvals := func(a ...consent.Approval) consent.Known { return consent.Known{Approvals: a} }
@@ -58,33 +60,68 @@ func TestDecide(t *testing.T) {
 		scopes string
 		say    string
 	}{
-		"allowed":            {allowMild, nil, consent.Known{}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
-		"gravest last":       {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read", "openid", "calendar.read", "openid"} }, consent.Known{}, consent.Refuse, consent.RuleRefuses, "openid=allow calendar.read=review mail.read=refuse", "No mail."},
-		"no rule":            {allowMild, func(r *consent.Request) { r.Scopes = []string{"roster.swap"} }, consent.Known{}, consent.Review, consent.NoRule, "roster.swap=review", ""},
-		"unlisted":           {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, consent.Known{}, consent.Review, consent.NoRule, "chat=review", ""},
-		"barred":             {allowMild, func(r *consent.Request) { r.Client, r.RedirectURI = "wheel", "https://w.example/cb" }, consent.Known{}, consent.Refuse, consent.ClientBarred, "openid=refuse", ""},
-		"barred by reviewer": {allowMild, nil, consent.Known{Barred: true, Because: "Sold."}, consent.Refuse, consent.ClientBarred, "openid=refuse", ""},
-		"nobody":             {allowMild, func(r *consent.Request) { r.Account = "nobody" }, consent.Known{}, consent.Refuse, consent.AccountUnknown, "openid=refuse", ""},
-		"disabled":           {allowMild, func(r *consent.Request) { r.Account = "gone" }, consent.Known{}, consent.Refuse, consent.AccountUnknown, "openid=refuse", ""},
-		"other redirect":     {allowMild, func(r *consent.Request) { r.RedirectURI = "https://tides.example/cb2" }, consent.Known{}, consent.Refuse, consent.RedirectUnregistered, "openid=refuse", ""},
-		"loopback port":      {allowMild, func(r *consent.Request) { r.RedirectURI = "http://127.0.0.1:49152/cb" }, consent.Known{}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
-		"loopback path":      {allowMild, func(r *consent.Request) { r.RedirectURI = "http://127.0.0.1:49152/other" }, consent.Known{}, consent.Refuse, consent.RedirectUnregistered, "openid=refuse", ""},
-		"no redirect":        {allowMild, func(r *consent.Request) { r.RedirectURI = "" }, consent.Known{}, consent.Review, consent.RedirectUnknown, "openid=review", ""},
-		"unknown client":     {allowMild, func(r *consent.Request) { r.Client = "new" }, consent.Known{}, consent.Review, consent.ClientUnknown, "openid=review", ""},
-		"imported client":    {allowMild, func(r *consent.Request) { r.Client = "new" }, consent.Known{Client: &consent.Client{Name: "new", RedirectURIs: []string{"https://tides.example/cb"}}}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
-		"no group":           {allowMild, func(r *consent.Request) { r.Resource.Group = "deck" }, consent.Known{}, consent.Refuse, consent.GroupUnknown, "openid=refuse", ""},
-		"unknown facts":      {`consent: {rules: [{name: vetted, when: {publisher_vetted: true}, then: allow}, {name: rest, then: allow}]}`, func(r *consent.Request) { r.Client = "new" }, consent.Known{}, consent.Review, consent.ClientUnknown, "openid=review", ""},
-		"unknown refuses":    {`consent: {rules: [{name: bad, when: {client_tags: [bad]}, then: refuse}, {name: rest, then: allow}]}`, func(r *consent.Request) { r.Client = "new" }, consent.Known{}, consent.Refuse, consent.RuleRefuses, "openid=refuse", ""},
-		"owner":              {`consent: {rules: [{name: owners, when: {owns_group: true}, then: allow}, {name: rest, then: refuse}]}`, func(r *consent.Request) { r.Resource.Group = "crew" }, consent.Known{}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
-		"no owner":           {`consent: {rules: [{name: owners, when: {owns_group: true}, then: allow}, {name: rest, then: refuse}]}`, func(r *consent.Request) { r.Resource.Group, r.Account = "crew", "bob" }, consent.Known{}, consent.Refuse, consent.RuleRefuses, "openid=refuse", ""},
-		"approved":           {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Allow, consent.ReviewerApproved, "chat=allow", ""},
-		"approved for group": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}, Group: "crew"}), consent.Allow, consent.ReviewerApproved, "chat=allow", ""},
-		"other group":        {allowMild, func(r *consent.Request) { r.Scopes, r.Account = []string{"chat"}, "eve" }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}, Group: "crew"}), consent.Review, consent.NoRule, "chat=review", ""},
-		"other account":      {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}, Account: "bob"}), consent.Review, consent.NoRule, "chat=review", ""},
-		"another scope":      {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat", "talk"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=allow talk=review", ""},
-		"approval over":      {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}, Until: monday}), consent.Review, consent.NoRule, "chat=review", ""},
-		"other data":         {allowMild, func(r *consent.Request) { r.Scopes, r.Resource.Group = []string{"chat"}, "crew" }, approvals(consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=review", ""},
-		"refused yet":        {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read"} }, approvals(consent.Approval{Client: "tides", Scopes: []string{"mail.read"}}), consent.Refuse, consent.RuleRefuses, "mail.read=refuse", "No mail."},
+		"allowed": {allowMild, nil, consent.Known{}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
+		"gravest last": {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read", "openid", "calendar.read", "openid"} },
+			consent.Known{}, consent.Refuse, consent.RuleRefuses, "openid=allow calendar.read=review mail.read=refuse", "No mail."},
+		"no rule": {allowMild, func(r *consent.Request) { r.Scopes = []string{"roster.swap"} }, consent.Known{}, consent.Review,
+			consent.NoRule, "roster.swap=review", ""},
+		"unlisted": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, consent.Known{}, consent.Review,
+			consent.NoRule, "chat=review", ""},
+		"barred": {allowMild, func(r *consent.Request) { r.Client, r.RedirectURI = "wheel", "https://w.example/cb" }, consent.Known{},
+			consent.Refuse, consent.ClientBarred, "openid=refuse", ""},
+		"barred by reviewer": {allowMild, nil, consent.Known{Barred: true, Because: "Sold."}, consent.Refuse, consent.ClientBarred,
+			"openid=refuse", ""},
+		"nobody": {allowMild, func(r *consent.Request) { r.Account = "nobody" }, consent.Known{}, consent.Refuse,
+			consent.AccountUnknown, "openid=refuse", ""},
+		"disabled": {allowMild, func(r *consent.Request) { r.Account = "gone" }, consent.Known{}, consent.Refuse,
+			consent.AccountUnknown, "openid=refuse", ""},
+		"other redirect": {allowMild, func(r *consent.Request) { r.RedirectURI = "https://tides.example/cb2" }, consent.Known{},
+			consent.Refuse, consent.RedirectUnregistered, "openid=refuse", ""},
+		"loopback port": {allowMild, func(r *consent.Request) { r.RedirectURI = "http://127.0.0.1:49152/cb" }, consent.Known{},
+			consent.Allow, consent.RuleAllows, "openid=allow", ""},
+		"loopback path": {allowMild, func(r *consent.Request) { r.RedirectURI = "http://127.0.0.1:49152/other" }, consent.Known{},
+			consent.Refuse, consent.RedirectUnregistered, "openid=refuse", ""},
+		"no redirect": {allowMild, func(r *consent.Request) { r.RedirectURI = "" }, consent.Known{}, consent.Review,
+			consent.RedirectUnknown, "openid=review", ""},
+		"unknown client": {allowMild, func(r *consent.Request) { r.Client = "new" }, consent.Known{}, consent.Review, consent.ClientUnknown,
+			"openid=review", ""},
+		"imported client": {allowMild, func(r *consent.Request) { r.Client = "new" }, consent.Known{Client: &consent.Client{Name: "new",
+			RedirectURIs: []string{"https://tides.example/cb"}}}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
+		"no group": {allowMild, func(r *consent.Request) { r.Resource.Group = "deck" }, consent.Known{}, consent.Refuse,
+			consent.GroupUnknown, "openid=refuse", ""},
+		"unknown facts": {`consent: {rules: [{name: vetted, when: {publisher_vetted: true}, then: allow}, {name: rest, then: allow}]}`, func(
+			r *consent.Request) {
+			r.Client = "new"
+		}, consent.Known{}, consent.Review, consent.ClientUnknown, "openid=review", ""},
+		"unknown refuses": {`consent: {rules: [{name: bad, when: {client_tags: [bad]}, then: refuse}, {name: rest, then: allow}]}`, func(
+			r *consent.Request) {
+			r.Client = "new"
+		}, consent.Known{}, consent.Refuse, consent.RuleRefuses, "openid=refuse", ""},
+		"owner": {`consent: {rules: [{name: owners, when: {owns_group: true}, then: allow}, {name: rest, then: refuse}]}`, func(
+			r *consent.Request) {
+			r.Resource.Group = "crew"
+		}, consent.Known{}, consent.Allow, consent.RuleAllows, "openid=allow", ""},
+		"no owner": {`consent: {rules: [{name: owners, when: {owns_group: true}, then: allow}, {name: rest, then: refuse}]}`, func(
+			r *consent.Request) {
+			r.Resource.Group, r.Account = "crew", "bob"
+		}, consent.Known{}, consent.Refuse, consent.RuleRefuses,
+			"openid=refuse", ""},
+		"approved": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides",
+			Scopes: []string{"chat"}}), consent.Allow, consent.ReviewerApproved, "chat=allow", ""},
+		"approved for group": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides",
+			Scopes: []string{"chat"}, Group: "crew"}), consent.Allow, consent.ReviewerApproved, "chat=allow", ""},
+		"other group": {allowMild, func(r *consent.Request) { r.Scopes, r.Account = []string{"chat"}, "eve" }, approvals(consent.Approval{
+			Client: "tides", Scopes: []string{"chat"}, Group: "crew"}), consent.Review, consent.NoRule, "chat=review", ""},
+		"other account": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides",
+			Scopes: []string{"chat"}, Account: "bob"}), consent.Review, consent.NoRule, "chat=review", ""},
+		"another scope": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat", "talk"} }, approvals(consent.Approval{
+			Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=allow talk=review", ""},
+		"approval over": {allowMild, func(r *consent.Request) { r.Scopes = []string{"chat"} }, approvals(consent.Approval{Client: "tides",
+			Scopes: []string{"chat"}, Until: monday}), consent.Review, consent.NoRule, "chat=review", ""},
+		"other data": {allowMild, func(r *consent.Request) { r.Scopes, r.Resource.Group = []string{"chat"}, "crew" }, approvals(
+			consent.Approval{Client: "tides", Scopes: []string{"chat"}}), consent.Review, consent.NoRule, "chat=review", ""},
+		"refused yet": {allowMild, func(r *consent.Request) { r.Scopes = []string{"mail.read"} }, approvals(consent.Approval{
+			Client: "tides", Scopes: []string{"mail.read"}}), consent.Refuse, consent.RuleRefuses, "mail.read=refuse", "No mail."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := &consent.Request{
@@ -111,7 +148,8 @@ func TestDecide(t *testing.T) {
 		})
 	}
 	for want, r := range map[string]*consent.Request{
-		"has no `account`": {}, "has no `client`": {Account: "ann"}, "has no `at`": {Account: "ann", Client: "c"}, "asks for no scope": {Account: "ann", Client: "c", At: monday},
+		"has no `account`": {}, "has no `client`": {Account: "ann"}, "has no `at`": {Account: "ann", Client: "c"}, "asks for no scope": {
+			Account: "ann", Client: "c", At: monday},
 		`"a b" is no scope`: {Account: "ann", Client: "c", At: monday, Scopes: []string{"a b"}},
 	} {
 		t.Run(fmt.Sprint(want), func(t *testing.T) {
@@ -241,7 +279,8 @@ func TestProperties(t *testing.T) {
 			}
 			// What would be allowed of an unknown client is allowed whatever it is.
 			if q.Client == "new" && d.Outcome == consent.Allow {
-				for _, c := range []consent.Client{{Name: "new"}, {Name: "new", Publisher: consent.Publisher{Vetted: true}, Standing: consent.Approved, Tags: []string{"sea"}}} {
+				for _, c := range []consent.Client{{Name: "new"}, {Name: "new", Publisher: consent.Publisher{Vetted: true}, Standing: consent.Approved,
+					Tags: []string{"sea"}}} {
 					c.RedirectURIs = []string{q.RedirectURI}
 					knowing := known
 					knowing.Client = &c
@@ -373,7 +412,8 @@ func TestANaiveEvaluatorAgrees(t *testing.T) {
 
 func TestScopes(t *testing.T) {
 	ladder := compile(t, allowMild).Ladder()
-	for scope, tier := range map[string]string{"openid": "mild", "roster.read": "mild", "roster.swap": "middle", "roster.read.all": "grave", "calendar.": "middle", "chat": consent.Unlisted, "all": consent.Unlisted} {
+	for scope, tier := range map[string]string{"openid": "mild", "roster.read": "mild", "roster.swap": "middle", "roster.read.all": "grave",
+		"calendar.": "middle", "chat": consent.Unlisted, "all": consent.Unlisted} {
 		t.Run(scope, func(t *testing.T) {
 			require.Equal(t, tier, ladder.TierOf(scope), scope)
 		})
@@ -386,7 +426,8 @@ func TestScopes(t *testing.T) {
 	for want, tiers := range map[string][]consent.Tier{
 		"have the same gravity": {{Name: "a", Gravity: 1}, {Name: "b", Gravity: 1}}, "gravity counts from 1": {{Name: "a"}},
 		"both name the scope x": {{Name: "a", Gravity: 1, Scopes: []string{"x"}}, {Name: "b", Gravity: 2, Scopes: []string{"x"}}},
-		"no tier can be named":  {{Name: "unlisted", Gravity: 1}}, "is no scope": {{Name: "a", Gravity: 1, Scopes: []string{"a b"}}}, "more stars": {{Name: "a", Gravity: 1, Scopes: []string{"*****"}}},
+		"no tier can be named":  {{Name: "unlisted", Gravity: 1}}, "is no scope": {{Name: "a", Gravity: 1, Scopes: []string{"a b"}}},
+		"more stars": {{Name: "a", Gravity: 1, Scopes: []string{"*****"}}},
 	} {
 		t.Run(fmt.Sprint(want), func(t *testing.T) {
 			_, err := consent.NewLadder(tiers)
@@ -430,24 +471,34 @@ func TestGrades(t *testing.T) {
 		level  directory.Level
 		reason string
 	}{
-		"harmless":     {at("https://p.example/cb"), consent.Usage{Holds: []string{"openid"}, Users: 3, LastUsed: monday}, 0, directory.NoRisk, ""},
-		"below domain": {at("https://app.p.example/cb", "http://[::1]:7/cb", "example.p:/cb", "example.p.app:/cb"), consent.Usage{}, 0, directory.NoRisk, ""},
-		"middle tier":  {at(), consent.Usage{Holds: []string{"calendar.read"}}, 22, directory.LowRisk, "It holds calendar.read (middle)."},
-		"gravest tier": {at(), consent.Usage{Holds: []string{"openid"}, Wants: []string{"mail.read"}}, 50, directory.MediumRisk, "It asks for mail.read (grave)."},
-		"unlisted":     {at(), consent.Usage{Wants: []string{"chat"}}, 55, directory.MediumRisk, "No tier lists chat."},
-		"plain http":   {at("http://p.example/cb"), consent.Usage{}, 15, directory.LowRisk, "It is answered over plain http at p.example."},
-		"wildcard":     {at("https://*.p.example/cb"), consent.Usage{}, 20, directory.LowRisk, "It may be answered wherever https://*.p.example/cb fits."},
-		"other domain": {at("https://q.example/cb"), consent.Usage{}, 10, directory.LowRisk, "It is answered at q.example, which is not under p.example."},
-		"bare scheme":  {at("myapp:/cb"), consent.Usage{}, 15, directory.LowRisk, "Any program on the device can take myapp: for itself."},
-		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, directory.LowRisk, "Its scheme example.q is not its publisher's domain reversed."},
-		"many":         {at(), consent.Usage{Users: 10, LastUsed: monday}, 10, directory.LowRisk, "10 accounts use it."},
-		"unused":       {at(), consent.Usage{Users: 1, LastUsed: monday.AddDate(0, 0, -100)}, 15, directory.LowRisk, "It was not used for 100 days."},
+		"harmless": {at("https://p.example/cb"), consent.Usage{Holds: []string{"openid"}, Users: 3, LastUsed: monday}, 0, directory.NoRisk,
+			""},
+		"below domain": {at("https://app.p.example/cb", "http://[::1]:7/cb", "example.p:/cb", "example.p.app:/cb"), consent.Usage{}, 0,
+			directory.NoRisk, ""},
+		"middle tier": {at(), consent.Usage{Holds: []string{"calendar.read"}}, 22, directory.LowRisk, "It holds calendar.read (middle)."},
+		"gravest tier": {at(), consent.Usage{Holds: []string{"openid"}, Wants: []string{"mail.read"}}, 50, directory.MediumRisk,
+			"It asks for mail.read (grave)."},
+		"unlisted":   {at(), consent.Usage{Wants: []string{"chat"}}, 55, directory.MediumRisk, "No tier lists chat."},
+		"plain http": {at("http://p.example/cb"), consent.Usage{}, 15, directory.LowRisk, "It is answered over plain http at p.example."},
+		"wildcard": {at("https://*.p.example/cb"), consent.Usage{}, 20, directory.LowRisk,
+			"It may be answered wherever https://*.p.example/cb fits."},
+		"other domain": {at("https://q.example/cb"), consent.Usage{}, 10, directory.LowRisk,
+			"It is answered at q.example, which is not under p.example."},
+		"bare scheme": {at("myapp:/cb"), consent.Usage{}, 15, directory.LowRisk, "Any program on the device can take myapp: for itself."},
+		"other scheme": {at("example.q:/cb"), consent.Usage{}, 5, directory.LowRisk,
+			"Its scheme example.q is not its publisher's domain reversed."},
+		"many": {at(), consent.Usage{Users: 10, LastUsed: monday}, 10, directory.LowRisk, "10 accounts use it."},
+		"unused": {at(), consent.Usage{Users: 1, LastUsed: monday.AddDate(0, 0, -100)}, 15, directory.LowRisk,
+			"It was not used for 100 days."},
 		"never used":   {at(), consent.Usage{Users: 1, Since: monday.AddDate(-1, 0, 0)}, 15, directory.LowRisk, "It was not used for 365 days."},
 		"nobody knows": {nil, consent.Usage{}, 20, directory.LowRisk, "Nobody knows who makes it."},
-		"unvetted":     {&consent.Client{Publisher: consent.Publisher{Title: "P"}}, consent.Usage{}, 15, directory.LowRisk, "Nobody vetted its publisher, P."},
-		"nameless":     {&consent.Client{}, consent.Usage{}, 20, directory.LowRisk, "It does not say who makes it."},
-		"barred, held": {&consent.Client{Standing: consent.Barred, Publisher: consent.Publisher{Vetted: true}}, consent.Usage{Users: 1, LastUsed: monday}, 60, directory.MediumRisk, "It is barred, and 1 account let it in before."},
-		"all at once":  {&consent.Client{RedirectURIs: []string{"http://x.example", "https://*"}}, consent.Usage{Holds: []string{"all.all"}, Users: 12}, 100, directory.HighRisk, "It holds all.all (grave)."},
+		"unvetted": {&consent.Client{Publisher: consent.Publisher{Title: "P"}}, consent.Usage{}, 15, directory.LowRisk,
+			"Nobody vetted its publisher, P."},
+		"nameless": {&consent.Client{}, consent.Usage{}, 20, directory.LowRisk, "It does not say who makes it."},
+		"barred, held": {&consent.Client{Standing: consent.Barred, Publisher: consent.Publisher{Vetted: true}}, consent.Usage{Users: 1,
+			LastUsed: monday}, 60, directory.MediumRisk, "It is barred, and 1 account let it in before."},
+		"all at once": {&consent.Client{RedirectURIs: []string{"http://x.example", "https://*"}}, consent.Usage{Holds: []string{"all.all"},
+			Users: 12}, 100, directory.HighRisk, "It holds all.all (grave)."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			g := judge.GradeClient(c.client, false, c.usage, monday)

@@ -182,7 +182,9 @@ func (j *Judge) stops(r *Request, known Known, client *Client, account *facts.Pr
 			Code: RedirectUnregistered,
 			Text: fmt.Sprintf("%s wants to be answered at %s, where it is not registered.", r.Client, r.RedirectURI),
 		}, true
-	case r.Resource.Group != "" && !slices.ContainsFunc(j.directory.Groups, func(g directory.Group) bool { return g.Name == r.Resource.Group }):
+	case r.Resource.Group != "" && !slices.ContainsFunc(j.directory.Groups, func(g directory.Group) bool {
+		return g.Name == r.Resource.Group
+	}):
 		return Cause{Code: GroupUnknown, Text: fmt.Sprintf("The book has no group %q.", r.Resource.Group)}, true
 	}
 	return Cause{}, false

@@ -116,68 +116,86 @@ var (
 		func(h *hearing, t *condition.Test) bool { return wants(t, int32(h.client.Standing)) },
 		func(h *hearing) string { return h.client.Standing.String() }))
 
-	KeyPublisherVetted = condition.Define(asking(condition.Definition{Name: "publisher_vetted", Shape: condition.Flag, Doc: "the publisher of the client was vetted",
-		Meaning: condition.MeansClientFlag, Fact: condition.OfClient,
-		Says: func(t *condition.Test, negated bool) string {
-			return condition.Either((t.Values[0] == "true") == negated, "its publisher was vetted", "its publisher was not vetted")
-		}},
-		bindFlag, true,
-		func(h *hearing, t *condition.Test) bool { return wantsFlag(t, h.client.Publisher.Vetted) },
-		func(h *hearing) string {
-			return condition.Either(h.client.Publisher.Vetted, "a publisher that nobody vetted", "a vetted publisher")
-		}))
+	KeyPublisherVetted = condition.Define(
+		asking(condition.Definition{Name: "publisher_vetted", Shape: condition.Flag, Doc: "the publisher of the client was vetted",
+			Meaning: condition.MeansClientFlag, Fact: condition.OfClient,
+			Says: func(t *condition.Test, negated bool) string {
+				return condition.Either((t.Values[0] == "true") == negated, "its publisher was vetted", "its publisher was not vetted")
+			}},
+			bindFlag, true,
+			func(h *hearing, t *condition.Test) bool { return wantsFlag(t, h.client.Publisher.Vetted) },
+			func(h *hearing) string {
+				return condition.Either(h.client.Publisher.Vetted, "a publisher that nobody vetted", "a vetted publisher")
+			}),
+	)
 
-	KeyScopes = condition.Define(asking(condition.Definition{Name: "scopes", Check: CheckPattern, Doc: "the scope, by name or by a pattern such as calendar.*",
-		Meaning: condition.MeansScopes, Fact: condition.OfScope,
-		Says: func(t *condition.Test, negated bool) string {
-			return "it " + condition.Either(negated, "asks for ", "does not ask for ") + t.Wants()
-		}},
-		func(_ *Judge, value string) (condition.Binding, error) {
-			return condition.Binding{Words: value}, CheckPattern(value)
-		}, false,
-		func(h *hearing, t *condition.Test) bool {
-			return slices.ContainsFunc(t.Values, func(p string) bool { return Matches(p, h.scope) })
-		},
-		func(h *hearing) string { return h.scope }))
+	KeyScopes = condition.Define(
+		asking(condition.Definition{Name: "scopes", Check: CheckPattern, Doc: "the scope, by name or by a pattern such as calendar.*",
+			Meaning: condition.MeansScopes, Fact: condition.OfScope,
+			Says: func(t *condition.Test, negated bool) string {
+				return "it " + condition.Either(negated, "asks for ", "does not ask for ") + t.Wants()
+			}},
+			func(_ *Judge, value string) (condition.Binding, error) {
+				return condition.Binding{Words: value}, CheckPattern(value)
+			}, false,
+			func(h *hearing, t *condition.Test) bool {
+				return slices.ContainsFunc(t.Values, func(p string) bool { return Matches(p, h.scope) })
+			},
+			func(h *hearing) string { return h.scope }),
+	)
 
-	KeyScopesWithin = condition.Define(asking(condition.Definition{Name: "scopes_within", Names: "tier", Doc: "the scope lies in a tier or in a milder one",
-		Meaning: condition.MeansScopes, Fact: condition.OfScope,
-		Says: func(t *condition.Test, negated bool) string {
-			return "the scope " + is(negated) + " " + t.Wants() + " or milder"
-		}},
-		func(j *Judge, value string) (condition.Binding, error) {
-			for rank, tier := range j.ladder.tiers {
-				if tier.Name == value {
-					return condition.Binding{Numbers: []int32{int32(rank)}, Words: value}, nil
+	KeyScopesWithin = condition.Define(
+		asking(condition.Definition{Name: "scopes_within", Names: "tier", Doc: "the scope lies in a tier or in a milder one",
+			Meaning: condition.MeansScopes, Fact: condition.OfScope,
+			Says: func(t *condition.Test, negated bool) string {
+				return "the scope " + is(negated) + " " + t.Wants() + " or milder"
+			}},
+			func(j *Judge, value string) (condition.Binding, error) {
+				for rank, tier := range j.ladder.tiers {
+					if tier.Name == value {
+						return condition.Binding{Numbers: []int32{int32(rank)}, Words: value}, nil
+					}
 				}
-			}
-			return condition.Binding{}, fmt.Errorf("tier %q is not defined", value)
-		}, false,
-		func(h *hearing, t *condition.Test) bool {
-			return slices.ContainsFunc(t.Numbers(), func(rank int32) bool { return h.rank <= int(rank) })
-		},
-		func(h *hearing) string { return h.judge.ladder.TierOf(h.scope) }))
+				return condition.Binding{}, fmt.Errorf("tier %q is not defined", value)
+			}, false,
+			func(h *hearing, t *condition.Test) bool {
+				return slices.ContainsFunc(t.Numbers(), func(rank int32) bool { return h.rank <= int(rank) })
+			},
+			func(h *hearing) string { return h.judge.ladder.TierOf(h.scope) }),
+	)
 
-	KeyResource = condition.Define(asking(condition.Definition{Name: "resource", Words: resources, Doc: "whose data is asked for: own or group",
-		Meaning: condition.MeansClients, Fact: condition.OfResource,
-		Says: func(t *condition.Test, negated bool) string {
-			words := map[string]string{"own": "one's own", "group": "a group's", "own or group": "one's own or a group's", "group or own": "one's own or a group's"}
-			return "the data " + is(negated) + " " + words[t.Wants()]
-		}},
-		func(_ *Judge, value string) (condition.Binding, error) {
-			var k ResourceKind
-			err := k.UnmarshalText([]byte(value))
-			return condition.Binding{Numbers: []int32{int32(k)}, Words: value}, err
-		}, false,
-		func(h *hearing, t *condition.Test) bool { return wants(t, int32(h.request.Resource.Kind())) },
-		func(h *hearing) string { return h.request.Resource.String() }))
+	KeyResource = condition.Define(
+		asking(condition.Definition{Name: "resource", Words: resources, Doc: "whose data is asked for: own or group",
+			Meaning: condition.MeansClients, Fact: condition.OfResource,
+			Says: func(t *condition.Test, negated bool) string {
+				words := map[string]string{
+					"own":          "one's own",
+					"group":        "a group's",
+					"own or group": "one's own or a group's",
+					"group or own": "one's own or a group's",
+				}
+				return "the data " + is(negated) + " " + words[t.Wants()]
+			}},
+			func(_ *Judge, value string) (condition.Binding, error) {
+				var k ResourceKind
+				err := k.UnmarshalText([]byte(value))
+				return condition.Binding{Numbers: []int32{int32(k)}, Words: value}, err
+			}, false,
+			func(h *hearing, t *condition.Test) bool { return wants(t, int32(h.request.Resource.Kind())) },
+			func(h *hearing) string { return h.request.Resource.String() }),
+	)
 
-	KeyOwnsGroup = condition.Define(asking(condition.Definition{Name: "owns_group", Shape: condition.Flag, Doc: "the one who asks owns the group whose data is asked for",
-		Meaning: condition.MeansClientFlag, Fact: condition.OfResource,
-		Says: func(t *condition.Test, negated bool) string {
-			return condition.Either((t.Values[0] == "true") == negated, "they own the group", "they do not own the group")
-		}},
-		bindFlag, false,
-		func(h *hearing, t *condition.Test) bool { return wantsFlag(t, h.ownsGroup()) },
-		func(h *hearing) string { return condition.Either(h.ownsGroup(), "no owner", "an owner") }))
+	KeyOwnsGroup = condition.Define(
+		asking(
+			condition.Definition{Name: "owns_group", Shape: condition.Flag, Doc: "the one who asks owns the group whose data is asked for",
+				Meaning: condition.MeansClientFlag, Fact: condition.OfResource,
+				Says: func(t *condition.Test, negated bool) string {
+					return condition.Either((t.Values[0] == "true") == negated, "they own the group", "they do not own the group")
+				}},
+			bindFlag,
+			false,
+			func(h *hearing, t *condition.Test) bool { return wantsFlag(t, h.ownsGroup()) },
+			func(h *hearing) string { return condition.Either(h.ownsGroup(), "no owner", "an owner") },
+		),
+	)
 )

@@ -144,23 +144,34 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		want    string
 	}{
 		{"the book alone", func(*decide.Rulebook) {}, ann, "grant demands_met"},
-		{"an account that only the program knows", func(r *decide.Rulebook) { r.Accounts = people{"bob": directory.Account{Methods: []string{"password"}}} }, with(func(a *attempt.Attempt) { a.Account = "bob" }), "grant demands_met"},
-		{"an account that nobody knows", func(r *decide.Rulebook) { r.Accounts = people{} }, with(func(a *attempt.Attempt) { a.Account = "eve" }), "block account_unknown"},
+		{"an account that only the program knows", func(r *decide.Rulebook) {
+			r.Accounts = people{"bob": directory.Account{Methods: []string{
+				"password"}}}
+		}, with(func(a *attempt.Attempt) { a.Account = "bob" }), "grant demands_met"},
+		{"an account that nobody knows", func(r *decide.Rulebook) { r.Accounts = people{} }, with(func(a *attempt.Attempt) { a.Account = "eve" }),
+			"block account_unknown"},
 		{"not there, so the book's", func(r *decide.Rulebook) { r.Accounts = people{} }, ann, "grant demands_met"},
 		{"not to be found out", func(r *decide.Rulebook) { r.Accounts = people{"ann": down} }, ann, "block account_unavailable"},
-		{"an answer for another", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Name: "bob"}} }, ann, "block account_unavailable"},
-		{"a kind that there is not", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Kind: 9}} }, ann, "block account_unavailable"},
-		{"disabled by the program", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Disabled: true}} }, ann, "block account_disabled"},
+		{"an answer for another", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Name: "bob"}} }, ann,
+			"block account_unavailable"},
+		{"a kind that there is not", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Kind: 9}} }, ann,
+			"block account_unavailable"},
+		{"disabled by the program", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Disabled: true}} }, ann,
+			"block account_disabled"},
 		{"disabled by the book", func(r *decide.Rulebook) {
 			r.Directory.Accounts[0].Disabled = true
 			r.Accounts = people{"ann": directory.Account{Methods: []string{"password"}}}
 		}, ann, "block account_disabled"},
-		{"a key that is stated wins", func(r *decide.Rulebook) { r.Accounts, r.Devices = people{"ann": office}, machines{} }, ann, "grant demands_met demands_met"},
+		{"a key that is stated wins", func(r *decide.Rulebook) { r.Accounts, r.Devices = people{"ann": office}, machines{} }, ann,
+			"grant demands_met demands_met"},
 		{"and one that is not stays", func(r *decide.Rulebook) {
 			r.Accounts = people{"ann": directory.Account{Methods: []string{"password", "push"}}}
 		}, with(func(a *attempt.Attempt) { a.App = "books" }), "block app_not_open"},
-		{"a group that opens an app", func(r *decide.Rulebook) { r.Accounts = people{"ann": office} }, with(func(a *attempt.Attempt) { a.App = "books" }), "grant demands_met demands_met"},
-		{"a group that nobody declared", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Groups: []string{"chiefs"}}} }, with(func(a *attempt.Attempt) { a.App = "books" }), "block app_not_open"},
+		{"a group that opens an app", func(r *decide.Rulebook) { r.Accounts = people{"ann": office} }, with(func(a *attempt.Attempt) {
+			a.App = "books"
+		}), "grant demands_met demands_met"},
+		{"a group that nobody declared", func(r *decide.Rulebook) { r.Accounts = people{"ann": directory.Account{Groups: []string{"chiefs"}}} },
+			with(func(a *attempt.Attempt) { a.App = "books" }), "block app_not_open"},
 		{"an account that only a policy names", func(r *decide.Rulebook) {
 			r.Accounts = people{"bob": directory.Account{Methods: []string{"password"}}}
 			r.Policies[0].Who = &condition.Test{Key: facts.KeyAccounts, Values: []string{"bob"}}
@@ -168,7 +179,8 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		{"a device of the program's", func(r *decide.Rulebook) {
 			r.Accounts, r.Devices = people{"ann": office}, machines{"till": directory.Device{}}
 		}, ann, "step_up demand_open"},
-		{"a device not to be found out", func(r *decide.Rulebook) { r.Accounts, r.Devices = people{"ann": office}, machines{"till": down} }, ann, "step_up demand_open"},
+		{"a device not to be found out", func(r *decide.Rulebook) { r.Accounts, r.Devices = people{"ann": office}, machines{"till": down} }, ann,
+			"step_up demand_open"},
 		{"a place that is looked up", func(r *decide.Rulebook) { r.Locator = lookup{code: "BR"} }, unknown, "block rule_blocks"},
 		{"in another country", func(r *decide.Rulebook) { r.Locator = lookup{code: "NO"} }, unknown, "grant demands_met"},
 		{"in lower case", func(r *decide.Rulebook) { r.Locator = lookup{code: "br"} }, unknown, "block rule_may_block"},
@@ -182,7 +194,10 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		{"no time", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.At = time.Time{} }), "block attempt_invalid"},
 		{"no account", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.Account = "" }), "block attempt_invalid"},
 		{"an action that there is not", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.Action = 99 }), "block attempt_invalid"},
-		{"a reason that there is not", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.Failed = []attempt.Failure{{Method: "push", Reason: 9}} }), "block attempt_invalid"},
+		{"a reason that there is not", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) {
+			a.Failed = []attempt.Failure{{Method: "push",
+				Reason: 9}}
+		}), "block attempt_invalid"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := rulebook()
@@ -260,17 +275,26 @@ func TestNoticesTellWhatCountsForNothing(t *testing.T) {
 		code decide.NoticeCode
 		text string
 	}{
-		{"a method that there is not", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "smoke"}} }, decide.ProofIgnored, "no such method"},
-		{"a method not enrolled", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "push"}} }, decide.ProofNotEnrolled, "has not enrolled it"},
-		{"a failed method that there is not", func(a *attempt.Attempt) { a.Failed = []attempt.Failure{{Method: "smoke"}} }, decide.NameUnknown, "smoke"},
+		{"a method that there is not", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "smoke"}} }, decide.ProofIgnored,
+			"no such method"},
+		{"a method not enrolled", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "push"}} }, decide.ProofNotEnrolled,
+			"has not enrolled it"},
+		{"a failed method that there is not", func(a *attempt.Attempt) { a.Failed = []attempt.Failure{{Method: "smoke"}} }, decide.NameUnknown,
+			"smoke"},
 		{"a signal that there is not", func(a *attempt.Attempt) { a.Signals = []string{"ood"} }, decide.NameUnknown, "ood"},
-		{"a check that there is not", func(a *attempt.Attempt) { a.External = map[string]attempt.CheckResult{"yard": attempt.CheckPassed} }, decide.NameUnknown, "yard"},
-		{"a country that there is not", func(a *attempt.Attempt) { a.Country = attempt.Known[attempt.CountryCode]("UK") }, decide.CountryUnassigned, "UK"},
-		{"a proof made later", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "password", At: later}} }, decide.DatedLater, "The proof of password"},
+		{"a check that there is not", func(a *attempt.Attempt) { a.External = map[string]attempt.CheckResult{"yard": attempt.CheckPassed} },
+			decide.NameUnknown, "yard"},
+		{"a country that there is not", func(a *attempt.Attempt) { a.Country = attempt.Known[attempt.CountryCode]("UK") },
+			decide.CountryUnassigned, "UK"},
+		{"a proof made later", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "password", At: later}} }, decide.DatedLater,
+			"The proof of password"},
 		{"a session begun later", func(a *attempt.Attempt) { a.Session.Started = later }, decide.DatedLater, "The session's start"},
-		{"a document accepted later", func(a *attempt.Attempt) { a.Accepted = []attempt.Acceptance{{Document: "rules", At: later}} }, decide.DatedLater, "rules"},
-		{"a report made later", func(a *attempt.Attempt) { a.Device = attempt.Known(attempt.Device{ReportedAt: attempt.Known(later)}) }, decide.DatedLater, "report"},
-		{"a sign-in before that came after", func(a *attempt.Attempt) { a.Previous = attempt.Known(attempt.Previous{At: later}) }, decide.DatedLater, "The sign-in before"},
+		{"a document accepted later", func(a *attempt.Attempt) { a.Accepted = []attempt.Acceptance{{Document: "rules", At: later}} },
+			decide.DatedLater, "rules"},
+		{"a report made later", func(a *attempt.Attempt) { a.Device = attempt.Known(attempt.Device{ReportedAt: attempt.Known(later)}) },
+			decide.DatedLater, "report"},
+		{"a sign-in before that came after", func(a *attempt.Attempt) { a.Previous = attempt.Known(attempt.Previous{At: later}) },
+			decide.DatedLater, "The sign-in before"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			a := &attempt.Attempt{At: at, Account: "ann", App: "mail"}

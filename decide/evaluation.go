@@ -256,7 +256,8 @@ func (e *evaluation) gatherProofs() []proof {
 func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	m, ok := e.judge.directory.FindMethod(p.Method)
 	doubted := e.Profile != nil && e.Profile.PerhapsBarred().Has(m)
-	if !ok || e.Profile != nil && e.Profile.Barred().Has(m) && !doubted || m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
+	if !ok || e.Profile != nil && e.Profile.Barred().Has(m) && !doubted ||
+		m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
 		return // it proves nothing; Decide says so in a notice
 	}
 	made := proof{method: m, age: ageless, inSession: true, ownApp: ofAttempt}

@@ -69,7 +69,8 @@ const (
 	passwordNow   = `"proofs":[{"method":"password"}]`
 	basePolicy    = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known]}}]}\n"
 	grantPolicy   = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: grant}]}\n"
-	countryPolicy = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: far, when: {not: {countries: [home]}}, then: block, say: Too far.}, {name: near, then: {require: [known]}}]}\n"
+	countryPolicy = "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: far, when: {not: {countries: [home]}}, then: " +
+		"block, say: Too far.}, {name: near, then: {require: [known]}}]}\n"
 )
 
 // TestDecisions goes through section 4 of the design step by step. What is
@@ -82,14 +83,16 @@ func TestDecisions(t *testing.T) {
 		{"app not open", basePolicy, `"account":"bob","app":"till",` + passwordNow, "block: app_not_open: "},
 		{"app open", basePolicy, `"app":"till",` + passwordNow, "grant: demands_met: "},
 
-		{"nobody speaks", "  - {name: base, stage: live, who: {groups: [crew]}, apps: every, rules: [{name: all, then: grant}]}\n", `"account":"bob",` + passwordNow, "block: otherwise_blocks: "},
+		{"nobody speaks", "  - {name: base, stage: live, who: {groups: [crew]}, apps: every, rules: [{name: all, then: grant}]}\n",
+			`"account":"bob",` + passwordNow, "block: otherwise_blocks: "},
 		{"a draft is never evaluated", strings.Replace(basePolicy, "live", "draft", 1), passwordNow, "block: otherwise_blocks: "},
 		{"a shadow has no effect", strings.Replace(basePolicy, "live", "shadow", 1), passwordNow, "block: otherwise_blocks: "},
 
 		{"open demand", basePolicy, ``, "step_up: demand_open: password proven in this session"},
 		{"a grant wants a proof", grantPolicy, ``, "step_up: demand_open: one of otp-app, password, push proven in this session"},
 		{"any proof will do", grantPolicy, `"session":{"proofs":[{"method":"sms-code"}]}`, "grant: demands_met: "},
-		{"but of a method the book has", grantPolicy, `"proofs":[{"method":"smoke"}]`, "step_up: demand_open: one of otp-app, password, push proven in this session"},
+		{"but of a method the book has", grantPolicy, `"proofs":[{"method":"smoke"}]`,
+			"step_up: demand_open: one of otp-app, password, push proven in this session"},
 		{"a public app wants none", grantPolicy, `"app":"map"`, "grant: public_app: "},
 		{"but what a rule asks", basePolicy, `"app":"map"`, "step_up: demand_open: password proven in this session"},
 
@@ -100,33 +103,68 @@ func TestDecisions(t *testing.T) {
 		{"and surely with an address", countryPolicy, `"country":"BR","ip":"192.0.2.1",` + passwordNow, "block: rule_blocks: "},
 		{"unknown country: both worlds", countryPolicy, passwordNow, "block: rule_may_block: "},
 		{"null is as good as missing", countryPolicy, `"country":null,"ip":null,` + passwordNow, "block: rule_may_block: "},
-		{"null is no address outside all networks", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: in, when: {our_network: true}, then: block}, {name: out, then: grant}]}\n", `"ip":null,` + passwordNow, "block: rule_may_block: "},
-		{"a rule that may speak does not settle it", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: near, when: {countries: [home]}, then: grant}]}\n", passwordNow, "block: otherwise_blocks: "},
+		{"null is no address outside all networks",
+			"  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: in, when: {our_network: true}, then: block}, {name: out, " +
+				"then: grant}]}\n", `"ip":null,` + passwordNow, "block: rule_may_block: "},
+		{"a rule that may speak does not settle it",
+			"  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: near, when: {countries: [home]}, then: grant}]}\n", passwordNow,
+			"block: otherwise_blocks: "},
 
-		{"the strictest stands", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}\n", passwordNow, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
-		{"replaced", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: {require: [held]}}]}\n", ``, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
-		{"a policy that only may speak replaces nothing", basePolicy + "  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, when: {countries: [NO]}, then: grant}]}\n", ``, "step_up: demand_open demand_open: password proven in this session"},
-		{"the silenced still silences", basePolicy + "  - {name: c, stage: live, who: anyone, apps: every, replaces: [b], rules: [{name: all, then: {require: [held]}}]}\n  - {name: b, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", ``, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
-		{"a shadow replaces nothing", basePolicy + "  - {name: more, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", passwordNow, "grant: demands_met: "},
+		{"the strictest stands", basePolicy +
+			"  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}\n", passwordNow,
+			"step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"replaced", basePolicy +
+			"  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: {require: [held]}}]}\n", ``,
+			"step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"a policy that only may speak replaces nothing", basePolicy +
+			"  - {name: more, stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, when: {countries: [NO]}, then: " +
+			"grant}]}\n", ``, "step_up: demand_open demand_open: password proven in this session"},
+		{"the silenced still silences", basePolicy +
+			"  - {name: c, stage: live, who: anyone, apps: every, replaces: [b], rules: [{name: all, then: {require: [held]}}]}\n  - {name: b, " +
+			"stage: live, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", ``,
+			"step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"a shadow replaces nothing", basePolicy +
+			"  - {name: more, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", passwordNow,
+			"grant: demands_met: "},
 
 		{"an emergency account is not anyone", basePolicy, `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
-		{"named by kind", basePolicy + "  - {name: k, stage: live, who: {kinds: [emergency, person]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","proofs":[{"method":"security-key"}]`, "grant: demands_met: "},
-		{"named itself, and not held back by open_to", basePolicy + "  - {name: k, stage: live, who: {accounts: [key]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","app":"till"`, "step_up: demand_open: one of certificate, passkey, security-key proven in this session"},
-		{"named in a not only", basePolicy + "  - {name: k, stage: live, who: {not: {kinds: [person, service]}}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n", `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
+		{"named by kind", basePolicy +
+			"  - {name: k, stage: live, who: {kinds: [emergency, person]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n",
+			`"account":"key","proofs":[{"method":"security-key"}]`, "grant: demands_met: "},
+		{"named itself, and not held back by open_to", basePolicy +
+			"  - {name: k, stage: live, who: {accounts: [key]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n",
+			`"account":"key","app":"till"`, "step_up: demand_open: one of certificate, passkey, security-key proven in this session"},
+		{"named in a not only", basePolicy +
+			"  - {name: k, stage: live, who: {not: {kinds: [person, service]}}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n",
+			`"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
 
-		{"proven too long ago", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push","at":"2026-11-22T22:59:59Z"}]}`, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
-		{"proven just in time", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push","at":"2026-11-22T23:00:00Z"}]}`, "grant: demands_met: "},
-		{"proven nobody knows when", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push"}]}`, "step_up: demand_open: one of otp-app, push proven in the last 12h"},
-		{"now is not the session", strings.Replace(basePolicy, "known", "fresh", 1), `"session":{"proofs":[{"method":"password","at":"2026-11-23T11:00:00Z"}]}`, "step_up: demand_open: one of otp-app, password proven in this very attempt"},
+		{"proven too long ago", strings.Replace(basePolicy, "known", "held", 1),
+			`"session":{"proofs":[{"method":"push","at":"2026-11-22T22:59:59Z"}]}`,
+			"step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"proven just in time", strings.Replace(basePolicy, "known", "held", 1),
+			`"session":{"proofs":[{"method":"push","at":"2026-11-22T23:00:00Z"}]}`, "grant: demands_met: "},
+		{"proven nobody knows when", strings.Replace(basePolicy, "known", "held", 1), `"session":{"proofs":[{"method":"push"}]}`,
+			"step_up: demand_open: one of otp-app, push proven in the last 12h"},
+		{"now is not the session", strings.Replace(basePolicy, "known", "fresh", 1),
+			`"session":{"proofs":[{"method":"password","at":"2026-11-23T11:00:00Z"}]}`,
+			"step_up: demand_open: one of otp-app, password proven in this very attempt"},
 		{"now", strings.Replace(basePolicy, "known", "fresh", 1), passwordNow, "grant: demands_met: "},
-		{"nothing enrolled that would do", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob",` + passwordNow, "step_up: demand_open: one of otp-app, push enrolled"},
-		{"a proof counts though not enrolled", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob","proofs":[{"method":"push"}]`, "grant: demands_met: "},
-		{"implied demands are left out", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: grant}]}\n  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, fresh]}}]}\n", ``, "step_up: demand_open demand_open: one of otp-app, password proven in this very attempt, password proven in this session"},
+		{"nothing enrolled that would do", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob",` + passwordNow,
+			"step_up: demand_open: one of otp-app, push enrolled"},
+		{"a proof counts though not enrolled", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob","proofs":[{"method":"push"}]`,
+			"grant: demands_met: "},
+		{"implied demands are left out",
+			"  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: grant}]}\n  - {name: more, stage: live, who: " +
+				"anyone, apps: every, rules: [{name: all, then: {require: [known, fresh]}}]}\n", ``,
+			"step_up: demand_open demand_open: one of otp-app, password proven in this very attempt, password proven in this session"},
 
 		{"an unattended device cannot be asked", basePolicy, `"through":"unattended"`, "block: cannot_be_asked: password proven in this session"},
 		{"nor an unpromptable program", basePolicy, `"through":"unpromptable"`, "block: cannot_be_asked: password proven in this session"},
-		{"anyone who is not known to be unaskable can be asked", basePolicy, `"through":null`, "step_up: demand_open: password proven in this session"},
-		{"during", "  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: day, when: {during: [day]}, then: {require: [known]}}, {name: night, then: block}]}\n", `"at":"2026-11-23T17:00:00Z",` + passwordNow, "block: rule_blocks: "},
+		{"anyone who is not known to be unaskable can be asked", basePolicy, `"through":null`,
+			"step_up: demand_open: password proven in this session"},
+		{"during",
+			"  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: day, when: {during: [day]}, then: {require: [known]}}, " +
+				"{name: night, then: block}]}\n", `"at":"2026-11-23T17:00:00Z",` + passwordNow, "block: rule_blocks: "},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			judge := judgeOf(t, c.policies)
@@ -151,7 +189,8 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 	judge := judgeOf(t, countryPolicy+
 		"  - {name: crew-only, stage: live, who: {groups: [crew], except: {accounts: [ann]}}, apps: every, rules: [{name: all, then: block}]}\n"+
 		"  - {name: other-app, stage: live, who: anyone, apps: {names: [till]}, rules: [{name: all, then: block}]}\n"+
-		"  - {name: never, stage: live, who: anyone, apps: every, rules: [{name: x, when: {any: [{networks: [pier]}, {through: [native, unattended]}]}, then: block}]}\n"+
+		"  - {name: never, stage: live, who: anyone, apps: every, rules: [{name: x, when: {any: [{networks: [pier]}, {through: [native, "+
+		"unattended]}]}, then: block}]}\n"+
 		"  - {name: unready, stage: draft, who: anyone, apps: every, rules: [{name: all, then: block}]}\n")
 	d := judge.Decide(context.Background(), read(t, `"country":"BR","ip":"192.0.2.1",`+passwordNow))
 	got := map[string]string{}
@@ -162,8 +201,9 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 		"base":      "true | far | block",
 		"crew-only": "false |  |  | accounts: wants not ann, saw ann",
 		"other-app": "false |  |  | names: wants till, saw mail",
-		"never":     "true |  |  | rule x: networks: wants pier, saw 192.0.2.1 (in no network) | rule x: through: wants native or unattended, saw browser",
-		"unready":   "false |  |  | stage: a draft is never evaluated",
+		"never": "true |  |  | rule x: networks: wants pier, saw 192.0.2.1 (in no network) | rule x: through: wants native or unattended, " +
+			"saw browser",
+		"unready": "false |  |  | stage: a draft is never evaluated",
 	}, got)
 	require.Equal(t, "base / far blocks; countries: wants not home (NO, SE), saw BR.", d.Causes[0].Text)
 
@@ -237,44 +277,70 @@ func TestCompileRefuses(t *testing.T) {
 		{"a policy without a name", `policy "": a name cannot be empty`, func(r *decide.Rulebook) { r.Policies[0].Name = "" }},
 		{"a policy without rules", "policy base has no rules", func(r *decide.Rulebook) { r.Policies[0].Rules = nil }},
 		{"a policy for nobody knows whom", "policy base does not say whom it is for", func(r *decide.Rulebook) { r.Policies[0].Who = nil }},
-		{"a policy for nobody knows what", "policy base does not say which apps it is for", func(r *decide.Rulebook) { r.Policies[0].Apps = nil }},
+		{"a policy for nobody knows what", "policy base does not say which apps it is for", func(r *decide.Rulebook) {
+			r.Policies[0].Apps = nil
+		}},
 		{"a stage that there is not", "policy base has no stage that there is", func(r *decide.Rulebook) { r.Policies[0].Stage = 9 }},
-		{"a policy that replaces what is not there", `policy base: policy "ghost" is not defined`, func(r *decide.Rulebook) { r.Policies[0].Replaces = []string{"ghost"} }},
+		{"a policy that replaces what is not there", `policy base: policy "ghost" is not defined`, func(r *decide.Rulebook) {
+			r.Policies[0].Replaces = []string{"ghost"}
+		}},
 		{"a circle", "policy base replaces itself: base > office > base", func(r *decide.Rulebook) {
 			r.Policies[0].Replaces, r.Policies[1].Replaces = []string{"office"}, []string{"base"}
 		}},
-		{"a firm policy", "policy base cannot replace office, which is firm", func(r *decide.Rulebook) { r.Policies[0].Replaces, r.Policies[1].Firm = []string{"office"}, true }},
+		{"a firm policy", "policy base cannot replace office, which is firm", func(r *decide.Rulebook) {
+			r.Policies[0].Replaces,
+				r.Policies[1].Firm = []string{"office"}, true
+		}},
 		{"two rules of one name", `policy base has two rules named "odd"`, func(r *decide.Rulebook) { r.Policies[0].Rules[1].Name = "odd" }},
-		{"a test without values", "the test on countries names no value", func(r *decide.Rulebook) { r.Policies[0].Rules[1].When = &condition.Test{Key: facts.KeyCountries} }},
+		{"a test without values", "the test on countries names no value", func(r *decide.Rulebook) {
+			r.Policies[0].Rules[1].When = &condition.Test{Key: facts.KeyCountries}
+		}},
 		{"a key that is misspelt", `there is no such key: gruops; did you mean "groups"?`, func(r *decide.Rulebook) {
 			r.Policies[0].Who = condition.Is("gruops", "crew")
 		}},
 		{"a key that there is not", "there is no such key: Key(200)", func(r *decide.Rulebook) {
 			r.Policies[0].Rules[1].When = &condition.Test{Key: 200, Values: []string{"x"}}
 		}},
-		{"a key out of place", "the key countries makes no sense here", func(r *decide.Rulebook) { r.Policies[0].Who = r.Policies[0].Rules[1].When }},
+		{"a key out of place", "the key countries makes no sense here", func(r *decide.Rulebook) {
+			r.Policies[0].Who = r.Policies[0].Rules[1].When
+		}},
 		{"a not of nothing", "a `not` has nothing in it", func(r *decide.Rulebook) { r.Policies[0].Who = &condition.Not{} }},
-		{"an outcome that grants and requires", "an outcome grants or requires, not both", func(r *decide.Rulebook) { r.Policies[0].Rules[2].Then.Grant = true }},
+		{"an outcome that grants and requires", "an outcome grants or requires, not both", func(r *decide.Rulebook) {
+			r.Policies[0].Rules[2].Then.Grant = true
+		}},
 		{"a requirement of nothing", "a requirement names no assurance", func(r *decide.Rulebook) {
 			r.Policies[0].Rules[2].Then = decide.Outcome{Require: []decide.Requirement{{}}}
 		}},
-		{"an assurance that is not there", `setting otherwise: assurance "s" is not defined`, func(r *decide.Rulebook) { r.Otherwise = decide.Require("s") }},
+		{"an assurance that is not there", `setting otherwise: assurance "s" is not defined`, func(r *decide.Rulebook) {
+			r.Otherwise = decide.Require("s")
+		}},
 		{"an assurance twice", `assurance "own" is defined twice`, func(r *decide.Rulebook) { r.Assurances[1].Name = "own" }},
 		{"an assurance of nothing", "assurance own demands nothing", func(r *decide.Rulebook) { r.Assurances[0].Prove = nil }},
-		{"a method that is not there", `assurance own: method "m" is not defined`, func(r *decide.Rulebook) { r.Assurances[0].Prove[0].AnyOf = []string{"m"} }},
-		{"an account twice", `account "ann" is defined twice`, func(r *decide.Rulebook) { r.Directory.Accounts = append(r.Directory.Accounts, r.Directory.Accounts[0]) }},
+		{"a method that is not there", `assurance own: method "m" is not defined`, func(r *decide.Rulebook) {
+			r.Assurances[0].Prove[0].AnyOf = []string{"m"}
+		}},
+		{"an account twice", `account "ann" is defined twice`, func(r *decide.Rulebook) {
+			r.Directory.Accounts = append(r.Directory.Accounts,
+				r.Directory.Accounts[0])
+		}},
 		{"an account whose name hides something", "format characters", func(r *decide.Rulebook) { r.Directory.Accounts[0].Name = "an\u200bn" }},
 		{"a range without ends", "the zero Range has none", func(r *decide.Rulebook) {
 			r.Directory.Networks = []directory.Network{{Name: "n", Ranges: []directory.Range{{}}}}
 		}},
 		{"a range in reverse", "ends before it begins", func(r *decide.Rulebook) {
-			r.Directory.Networks = []directory.Network{{Name: "n", Ranges: []directory.Range{{From: netip.MustParseAddr("192.0.2.9"), To: netip.MustParseAddr("192.0.2.1")}}}}
+			r.Directory.Networks = []directory.Network{{Name: "n", Ranges: []directory.Range{{From: netip.MustParseAddr("192.0.2.9"),
+				To: netip.MustParseAddr("192.0.2.1")}}}}
 		}},
 		{"a country that there is not", `"UK" is no assigned ISO 3166-1 code`, func(r *decide.Rulebook) {
 			r.Directory.Regions = []directory.Region{{Name: "isles", Countries: []directory.Country{"UK"}}}
 		}},
-		{"a signal twice", `signal "odd" is defined twice`, func(r *decide.Rulebook) { r.Risk.Signals = append(r.Risk.Signals, r.Risk.Signals[0]) }},
-		{"an exemption of nobody knows whom", "exemption x does not say whom it excuses", func(r *decide.Rulebook) { r.Exemptions = []decide.Exemption{{Name: "x", From: []string{"own"}}} }},
+		{"a signal twice", `signal "odd" is defined twice`, func(r *decide.Rulebook) {
+			r.Risk.Signals = append(r.Risk.Signals,
+				r.Risk.Signals[0])
+		}},
+		{"an exemption of nobody knows whom", "exemption x does not say whom it excuses", func(r *decide.Rulebook) {
+			r.Exemptions = []decide.Exemption{{Name: "x", From: []string{"own"}}}
+		}},
 		{"a rollout without a day", "rollout x does not say from which day", func(r *decide.Rulebook) {
 			r.Rollouts = []decide.Rollout{{Name: "x", Methods: []string{"push"}, Eases: []string{"held"}}}
 		}},

@@ -28,7 +28,9 @@ func evaluating[T any](of func(e *evaluation, t *condition.Test) T) func(any, *c
 }
 
 // bindBy makes the Bind of a definition from a function on the judge's names.
-func bindBy(bind func(j *Judge, value string) (condition.Binding, error)) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
+func bindBy(
+	bind func(j *Judge, value string) (condition.Binding, error),
+) func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 	return func(names condition.Vocabulary, t *condition.Test, value string) (condition.Binding, error) {
 		v, ok := names.(vocabulary)
 		switch {

@@ -158,7 +158,8 @@ func TestEveryKey(t *testing.T) {
 			b, err := book.OpenFS(fstest.MapFS{"a.yaml": {Data: []byte(world)}, "b.yaml": {Data: []byte(keyWorld)},
 				"p.yaml": {
 					Data: []byte(
-						"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: block, when: " + row.when + "}]}]\n",
+						"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: block, when: " + row.when +
+							"}]}]\n",
 					),
 				}})
 			require.NoError(t, err)
@@ -245,7 +246,8 @@ func TestEveryDemand(t *testing.T) {
 			{
 				"s: {accept: {document: rules, version: 2, every: 30d}}",
 				`"accepted":[{"document":"rules","version":2,"at":"2026-10-24T11:00:00Z"}]`,
-				`"accepted":[{"document":"rules","version":2,"at":"2026-10-24T10:00:00Z"},{"document":"rules","version":1,"at":"2026-11-23T10:00:00Z"}]`,
+				`"accepted":[{"document":"rules","version":2,"at":"2026-10-24T10:00:00Z"},` +
+					`{"document":"rules","version":1,"at":"2026-11-23T10:00:00Z"}]`,
 				never,
 			},
 		},
@@ -283,7 +285,8 @@ func TestEveryDemand(t *testing.T) {
 					"a.yaml": {Data: []byte(world)},
 					"b.yaml": {Data: []byte(keyWorld)},
 					"p.yaml": {Data: []byte("briskwarden: 1\nassurances:\n  " + row.require +
-						"\naccounts:\n- {name: new-pass, methods: [password], password_changed_at: 2026-11-23T10:00:00Z}\n- {name: was-risky, methods: [password], account_risk: {level: high, since: 2026-11-01T00:00:00Z}, password_changed_at: 2026-11-02T10:00:00Z}" +
+						"\naccounts:\n- {name: new-pass, methods: [password], password_changed_at: 2026-11-23T10:00:00Z}\n- {name: was-risky, methods: " +
+						"[password], account_risk: {level: high, since: 2026-11-01T00:00:00Z}, password_changed_at: 2026-11-02T10:00:00Z}" +
 						"\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: " + then + "}]}]\n")},
 				},
 			)

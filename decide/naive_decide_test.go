@@ -159,7 +159,9 @@ func (n naive) remembered(p decide.Prove, preferred []string, takes, doubted boo
 		void := account.PasswordChangedAt != nil && account.PasswordChangedAt.After(r.At) ||
 			account.AccountRisk != nil && (account.AccountRisk.Since == nil || account.AccountRisk.Since.After(r.At))
 		barred := n.barred(r.Method)
-		if p.Remember > 0 && (id != "" || doubted) && r.Account == account.Name && would && (barred == no || doubted && barred == maybe) && !void && !n.later(r.At) &&
+		if p.Remember > 0 && (id != "" || doubted) && r.Account == account.Name && would && (barred == no || doubted && barred == maybe) &&
+			!void &&
+			!n.later(r.At) &&
 			!r.At.Add(time.Duration(p.Remember)).Before(n.a.At) {
 			return true
 		}
@@ -475,7 +477,8 @@ func (n naive) names(who condition.Node) bool {
 	case *condition.Any:
 		return slices.ContainsFunc(c.Of, n.names)
 	case *condition.Test:
-		return c.Key == facts.KeyKinds && slices.Contains(c.Values, "emergency") || c.Key == facts.KeyAccounts && slices.Contains(c.Values, n.a.Account)
+		return c.Key == facts.KeyKinds && slices.Contains(c.Values, "emergency") || c.Key == facts.KeyAccounts && slices.Contains(c.Values,
+			n.a.Account)
 	}
 	return false
 }

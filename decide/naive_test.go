@@ -495,7 +495,8 @@ func (n naive) accountRisk() directory.Level {
 	switch {
 	case a.AccountRisk == nil:
 		return directory.NoRisk
-	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(*a.AccountRisk.Since) &&
+	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(
+		*a.AccountRisk.Since) &&
 		(strings.HasPrefix(n.owner, "group ") || strings.HasPrefix(n.owner, "method ") || !n.later(*a.PasswordChangedAt)):
 		return directory.NoRisk
 	}

@@ -226,7 +226,7 @@ type Prove struct {
 	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
 	// Fallback lists methods that count where a preferred one could not be
 	// reached, or where the account has none of those.
-	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one timed out or was unreachable, or where the account has none of those"`
+	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one was not reached, or the account has none"`
 	// Remember is how long the device may stand for the method where the account
 	// asked to be remembered on it.
 	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d"`

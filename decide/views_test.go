@@ -35,7 +35,8 @@ func TestViewsAreWhatIsJudged(t *testing.T) {
 				require.Equal(t, policies[i].Name, trace.Name)
 				want := inside.Of(judge).Audience(i, crowd).Holds(account)
 				isFor := policies[i].Actions == nil || slices.Contains(policies[i].Actions, a.Action)
-				if policies[i].Stage == decide.Draft || !slices.Contains(inside.Of(judge).Apps(i), app) || !isFor || !inside.Of(judge).InForceAt(i, a.At) {
+				if policies[i].Stage == decide.Draft || !slices.Contains(inside.Of(judge).Apps(i), app) || !isFor ||
+					!inside.Of(judge).InForceAt(i, a.At) {
 					want = condition.False
 				}
 				require.Equal(t, want, trace.Applies, "%s for %s at %s", trace.Name, a.Account, a.App)
@@ -91,7 +92,8 @@ func TestCovered(t *testing.T) {
 			a.Action = attempt.SignIn
 			app, listed := e.FindApp(a.App)
 			account, known := e.FindAccount(a.Account)
-			if !listed || !known || inside.Of(judge).Covered(e.Gather(a.At), a.At)[app] || slices.Contains(e.Gather(a.At).Emergencies(), account) {
+			if !listed || !known || inside.Of(judge).Covered(e.Gather(a.At), a.At)[app] ||
+				slices.Contains(e.Gather(a.At).Emergencies(), account) {
 				continue
 			}
 			bare++

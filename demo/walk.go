@@ -40,7 +40,8 @@ func Walk() []Step {
 		{Title: "See who gets where", Why: "Who can open the till now, and what are they asked for?",
 			Command: words("reach", "--app", "card-till"), Lines: 9, More: "briskwarden reach" + book},
 		{Title: "Predict", Why: "What happens to one person from several places and at several hours?", Scenes: true,
-			More: "briskwarden rehearse" + book + " --account ingrid@kestrelsound.example --app card-till --ip 198.51.100.200 --country BR --proved password --until-granted"},
+			More: "briskwarden rehearse" + book +
+				" --account ingrid@kestrelsound.example --app card-till --ip 198.51.100.200 --country BR --proved password --until-granted"},
 		{Title: "Keep what must hold", Why: "A book keeps its own tests, and reports which changes they would not notice.",
 			Command: words("drill", "--mutate"), Lines: 19, More: "briskwarden drill" + book + " --format junit"},
 		{Title: "Try it on what happened", Why: "What does the book do to a month of sign-ons, with six troubles in it?",

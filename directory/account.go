@@ -91,7 +91,7 @@ type Account struct {
 	Disabled   bool                      `book:"disabled" doc:"true where the account may not sign on at all"`
 	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of"`
 	Methods    []string                  `book:"methods" ref:"method" doc:"methods that it has enrolled"`
-	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known of it, by name; what is missing is unknown, null says that there is none"`
+	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known, by name; what is missing is unknown, null is none"`
 	Joined     *Date                     `book:"joined" doc:"day on which the person joined"`
 	// AskedAt is when a rollout first asked the person to enrol.
 	AskedAt     *time.Time   `book:"asked_at" doc:"when a rollout first asked the person to enrol"`

@@ -139,7 +139,13 @@ func TestWindowsAndProblemsInWords(t *testing.T) {
 	require.NoError(t, err)
 	from, to := directory.Clock(5*60), directory.Clock(23*60)
 	first := directory.DateOf(time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC))
-	w := directory.Window{Days: []directory.Weekday{5, 6}, From: &from, To: &to, Zone: oslo, Dates: []directory.DateRange{{First: first, Last: first}}}
+	w := directory.Window{
+		Days:  []directory.Weekday{5, 6},
+		From:  &from,
+		To:    &to,
+		Zone:  oslo,
+		Dates: []directory.DateRange{{First: first, Last: first}},
+	}
 	require.Equal(t, "fri, sat 05:00-23:00 2026-05-01 Europe/Oslo", w.String())
 	require.Equal(t, "from 05:00", (&directory.Window{From: &from}).String())
 	require.Equal(t, "until 23:00", (&directory.Window{To: &to}).String())

@@ -15,7 +15,7 @@ type Method struct {
 	// AMR are the values of RFC 8176 §2 that a token states for the method.
 	AMR []string `book:"amr" doc:"values of RFC 8176 that a token states for it"`
 	// BarredFor are the accounts for which it proves nothing; nil bars nobody.
-	BarredFor condition.Node `book:"barred_for" about:"account" doc:"accounts for which it counts for nothing, such as text messages for administrators"`
+	BarredFor condition.Node `book:"barred_for" about:"account" doc:"accounts for which it counts for nothing"`
 }
 
 // FactorKind is what a method rests on (NIST SP 800-63B-4 §3).

@@ -11,7 +11,8 @@ import (
 )
 
 func TestWordsOfSpans(t *testing.T) {
-	for text, want := range map[string]string{"30d": "30 days", "1d": "24 hours", "12h": "12 hours", "1h": "1 hour", "90m": "90 minutes", "45s": "45s", "168h": "7 days"} {
+	for text, want := range map[string]string{"30d": "30 days", "1d": "24 hours", "12h": "12 hours", "1h": "1 hour", "90m": "90 minutes",
+		"45s": "45s", "168h": "7 days"} {
 		t.Run(text, func(t *testing.T) {
 			var s directory.Span
 			require.NoError(t, s.UnmarshalText([]byte(text)))

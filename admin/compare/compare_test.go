@@ -96,7 +96,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		older, was := small.Open(chance)
 		newer, is := small.Redrawn(chance, synth.Small(chance, 4), 3).Open(chance)
 		var text strings.Builder
-		for range chance.IntN(500) {
+		for range chance.IntN(200) {
 			line, err := json.Marshal(synth.Attempt(chance))
 			require.NoError(t, err)
 			text.Write(append(line, '\n'))
@@ -173,9 +173,11 @@ groups: [{name: deck%s}]
 apps: [{name: mail}]
 scopes: {mild: {gravity: 1, scopes: [openid%s]}, grave: {gravity: 2, scopes: ["mail.*"]}}
 clients:
-  - {name: tides, standing: %s, publisher: {title: Tides, domain: tides.example, vetted: %s}, redirect_uris: ["https://tides.example/cb"], tags: [%s]}
+  - {name: tides, standing: %s, publisher: {title: Tides, domain: tides.example, vetted: %s},
+     redirect_uris: ["https://tides.example/cb"], tags: [%s]}
 consent: {rules: [%s]}
-`, one("", ", owners: [ann]", ", owners: [bo]"), one("", ", profile"), one("unreviewed", "approved", "barred"), one("true", "false"), one("crew", "other"), strings.Join(rules, ", "))
+`, one("", ", owners: [ann]", ", owners: [bo]"), one("", ", profile"), one("unreviewed", "approved", "barred"), one("true", "false"), one(
+				"crew", "other"), strings.Join(rules, ", "))
 			b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(text)}})
 			require.NoError(t, err)
 			return b

@@ -185,7 +185,12 @@ type tally struct {
 }
 
 func newTally(was, is *decide.Judge) *tally {
-	t := &tally{judges: [2]*decide.Judge{was, is}, directory: inside.Of(was).Directory(), rules: replay.RuleTally{}, accesses: map[place]access{}}
+	t := &tally{
+		judges:    [2]*decide.Judge{was, is},
+		directory: inside.Of(was).Directory(),
+		rules:     replay.RuleTally{},
+		accesses:  map[place]access{},
+	}
 	for i := range t.counts {
 		t.counts[i] = map[string]int64{}
 	}
@@ -374,7 +379,8 @@ func (t *tally) sum(reading *replay.Reading, lane int) *History {
 	h.PromptsWas = replay.Prompts(h.Was, reading.PersonDays[0])
 	h.PromptsIs = replay.Prompts(h.Is, reading.PersonDays[lane])
 	h.Rules = t.rules.Sorted()
-	for what, into := range map[happening]*Affected{blocked: &h.Blocked, asked: &h.Asked, letIn: &h.LetIn, spared: &h.Spared, noMethod: &h.NoMethod, unattended: &h.Unattended} {
+	for what, into := range map[happening]*Affected{blocked: &h.Blocked, asked: &h.Asked, letIn: &h.LetIn, spared: &h.Spared,
+		noMethod: &h.NoMethod, unattended: &h.Unattended} {
 		var counts []AccountCount
 		for account, n := range t.counts[what] {
 			counts = append(counts, AccountCount{account, "", n})

@@ -37,7 +37,8 @@ func (d *differ) comparePlaces() {
 			if was.Anonymous != is.Anonymous {
 				changes = append(
 					changes,
-					map[bool]string{true: "it is said to hide where people come from now.", false: "it is not said any more to hide where people come from."}[is.Anonymous],
+					map[bool]string{true: "it is said to hide where people come from now.",
+						false: "it is not said any more to hide where people come from."}[is.Anonymous],
 				)
 			}
 			if was.Country != is.Country {

@@ -19,7 +19,8 @@ func (doc *Document) AddConsent(judge *consent.Judge) {
 	s := Section{Heading: "Outside programs"}
 	s.Lines = append(
 		s.Lines,
-		"Each scope that a program asks for is judged by itself, and the strictest answer stands. A barred program is refused whatever the rules say, "+
+		"Each scope that a program asks for is judged by itself, and the strictest answer stands. A barred program is refused whatever the "+
+			"rules say, "+
 			"and what is not known is never allowed.",
 	)
 	reviewers := "Nobody may review, so what needs a reviewer waits until it expires."
@@ -66,7 +67,8 @@ func (doc *Document) AddConsent(judge *consent.Judge) {
 
 // consentRule is a rule of consent in one sentence, after so many others.
 func consentRule(r consent.Rule, before int) string {
-	does := map[consent.Outcome]string{consent.Allow: "it is allowed", consent.Review: "a reviewer looks", consent.Refuse: "it is refused"}[r.Then]
+	does := map[consent.Outcome]string{consent.Allow: "it is allowed", consent.Review: "a reviewer looks",
+		consent.Refuse: "it is refused"}[r.Then]
 	text := strings.ToUpper(does[:1]) + does[1:] + "."
 	switch {
 	case r.When != nil && before == 0:

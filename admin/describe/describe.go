@@ -445,7 +445,8 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	doc.Summary = append(doc.Summary, fmt.Sprintf(
 		"%s is %s, %s, with %s enrolled.",
 		name,
-		map[directory.Kind]string{directory.Person: "a person", directory.Service: "a service account", directory.Emergency: "an emergency account"}[d.directory.Profile(n).Kind()],
+		map[directory.Kind]string{directory.Person: "a person", directory.Service: "a service account",
+			directory.Emergency: "an emergency account"}[d.directory.Profile(n).Kind()],
 		groups,
 		words.List(a.Methods, "and"),
 	))

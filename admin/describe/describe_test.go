@@ -85,15 +85,23 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 // which they combine.
 func TestWords(t *testing.T) {
 	for text, want := range map[string]string{
-		"{networks: [pier, 10.0.0.0/8], our_network: false}":                               "they come from pier or 10.0.0.0/8 and they come from no own network",
-		"{not: {all: [{during: [day]}, {countries: [home, BR]}]}}":                         "the time is outside day (05:00-23:00) or they are not in home (NO, SE) or BR",
-		"{all: [{device: [managed, own]}, {any: [{through: browser}, {actions: enrol}]}]}": "the device is managed or their own and (the sign-on is made through browser or the action is enrol)",
-		"{any: [{signals: [odd]}, {not: {score_at_least: 30}}]}":                           "the signal odd is noticed or the score is not at least 30",
-		"{risk_at_least: high, except: {proved: [once]}}":                                  "the risk of the sign-on is at least high and they have not met once in this session",
-		"{groups: [crew], not: {enrolled: [push]}}":                                        "they are in crew and they have not enrolled push",
-		"{not: {joined_within: 14d}, attributes: {team: [red, blue]}}":                     "they joined longer ago than 14 days and their team is red or blue",
-		"{not: {our_network: true}, platforms: [ios], device_tags: [till]}":                "they come from no own network and the device runs ios and the device is tagged till",
-		"{not: {any: [{posture: [fit]}, {tags: [cards]}]}}":                                "the device does not pass fit and the app is not tagged cards",
+		"{networks: [pier, 10.0.0.0/8], our_network: false}": "they come from pier or 10.0.0.0/8 and they come " +
+			"from no own network",
+		"{not: {all: [{during: [day]}, {countries: [home, BR]}]}}": "the time is outside day (05:00-23:00) or they " +
+			"are not in home (NO, SE) or BR",
+		"{all: [{device: [managed, own]}, {any: [{through: browser}, {actions: enrol}]}]}": "the device is managed or their own and (the " +
+			"sign-on is made through browser or the action is enrol)",
+		"{any: [{signals: [odd]}, {not: {score_at_least: 30}}]}": "the signal odd is noticed or the score is not at " +
+			"least 30",
+		"{risk_at_least: high, except: {proved: [once]}}": "the risk of the sign-on is at least high and " +
+			"they have not met once in this session",
+		"{groups: [crew], not: {enrolled: [push]}}": "they are in crew and they have not enrolled push",
+		"{not: {joined_within: 14d}, attributes: {team: [red, blue]}}": "they joined longer ago than 14 days and their " +
+			"team is red or blue",
+		"{not: {our_network: true}, platforms: [ios], device_tags: [till]}": "they come from no own network and the device " +
+			"runs ios and the device is tagged till",
+		"{not: {any: [{posture: [fit]}, {tags: [cards]}]}}": "the device does not pass fit and the app is not " +
+			"tagged cards",
 	} {
 		t.Run(text, func(t *testing.T) {
 			judge := compile(t, "rules: [{name: r, when: "+text+", then: block}], who: anyone")
@@ -102,11 +110,13 @@ func TestWords(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"anyone": "everyone", "{accounts: [liv, per]}": "liv and per", "{kinds: [person, service]}": "persons or service accounts",
-		"{groups: [crew], except: {accounts: [liv]}}":                 "members of crew, except liv",
-		"{domains: [x.example], share: 20}":                           "accounts of the domain x.example where they are among the 20 % of accounts that are drawn",
-		"{any: [{groups: [crew]}, {accounts: [liv]}]}":                "members of crew, or liv",
-		"{not: {groups: [crew]}}":                                     "those where they are not in crew",
-		"{account_risk_at_least: medium, except: {kinds: [service]}}": "those where the standing risk of their account is at least medium, except service accounts",
+		"{groups: [crew], except: {accounts: [liv]}}": "members of crew, except liv",
+		"{domains: [x.example], share: 20}": "accounts of the domain x.example where they are among the 20 % of " +
+			"accounts that are drawn",
+		"{any: [{groups: [crew]}, {accounts: [liv]}]}": "members of crew, or liv",
+		"{not: {groups: [crew]}}":                      "those where they are not in crew",
+		"{account_risk_at_least: medium, except: {kinds: [service]}}": "those where the standing risk of their account is at least medium, " +
+			"except service accounts",
 	} {
 		t.Run(text, func(t *testing.T) {
 			judge := compile(t, "rules: [{name: r, then: block}], who: "+text)

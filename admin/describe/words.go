@@ -240,7 +240,8 @@ func prove(judge *decide.Judge, p decide.Prove) string {
 
 // stands says how far a policy has come and when it is in force.
 func stands(p *decide.Policy) string {
-	text := map[decide.Stage]string{decide.Draft: "is a draft and has no effect", decide.Shadow: "is a shadow, judged without effect", decide.Live: "is live"}[p.Stage]
+	text := map[decide.Stage]string{decide.Draft: "is a draft and has no effect", decide.Shadow: "is a shadow, judged without effect",
+		decide.Live: "is live"}[p.Stage]
 	if p.Stage == decide.Shadow && p.LiveFor != nil {
 		text += ", but in force for " + People(p.LiveFor)
 	}

@@ -46,7 +46,8 @@ policies:
 // drills are two that pass and, with the rest of the arguments, others.
 func drills(more ...string) string {
 	return "briskwarden: 1\ndrills:\n" + strings.Join(append([]string{
-		`- {name: in, expect: grant, by: base/pier, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.113.9, country: NO, proofs: [{method: password}]}}`,
+		`- {name: in, expect: grant, by: base/pier, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.113.9, country: ` +
+			`NO, proofs: [{method: password}]}}`,
 		`- {name: far, expect: block, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.113.9, country: BR}}`,
 	}, more...), "\n")
 }
@@ -63,8 +64,10 @@ func open(t *testing.T, drills string) (*book.Book, *decide.Judge, *consent.Judg
 
 func TestRun(t *testing.T) {
 	b, judge, consents := open(t, drills(
-		`- {name: wrong, about: To see it fail., expect: step_up, by: base/abroad, with_shadow: grant, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 192.0.2.1}}`,
-		`- {name: tides, expect: allow, by: mild, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: "https://t.example/cb"}}`,
+		`- {name: wrong, about: To see it fail., expect: step_up, by: base/abroad, with_shadow: grant, attempt: {at: 2026-11-23T13:10:00Z, `+
+			`account: ann, app: mail, ip: 192.0.2.1}}`,
+		`- {name: tides, expect: allow, by: mild, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], `+
+			`redirect_uri: "https://t.example/cb"}}`,
 	))
 	r := drill.Run(judge, consents, b.Drills)
 	require.Equal(t, 1, r.Failed())
@@ -199,11 +202,15 @@ func TestMutate(t *testing.T) {
 	require.NotContains(t, few, "base/abroad comes after pier")
 	// Each new drill notices more.
 	more := survivors(run(drills(
-		`- {name: beside, expect: block, by: base/rest, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.112.9, country: NO, proofs: [{method: password}]}}`,
-		`- {name: tides, expect: allow, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: "https://t.example/cb"}}`,
-		`- {name: mail, expect: refuse, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [mail.read], redirect_uri: "https://t.example/cb"}}`,
+		`- {name: beside, expect: block, by: base/rest, attempt: {at: 2026-11-23T13:10:00Z, account: ann, app: mail, ip: 203.0.112.9, `+
+			`country: NO, proofs: [{method: password}]}}`,
+		`- {name: tides, expect: allow, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [openid], redirect_uri: `+
+			`"https://t.example/cb"}}`,
+		`- {name: mail, expect: refuse, request: {at: 2026-11-23T13:10:00Z, account: ann, client: tides, scopes: [mail.read], redirect_uri: `+
+			`"https://t.example/cb"}}`,
 	)))
-	for _, noticed := range []string{"base/rest grants instead of blocking", "consent/mild refuses instead", "pier reaches to 203.0.112.0/22", "consent/mild comes after rest"} {
+	for _, noticed := range []string{"base/rest grants instead of blocking", "consent/mild refuses instead", "pier reaches to 203.0.112.0/22",
+		"consent/mild comes after rest"} {
 		require.NotContains(t, more, noticed)
 	}
 	require.Less(t, len(more), len(few))
@@ -273,7 +280,8 @@ func inFiles(m drill.Mutation) (book.Change, bool) {
 	if policy == "consent" {
 		path = "consent.rules." + rule + ".then"
 	}
-	for text, then := range map[string]string{"grants instead of blocking": "grant", "blocks instead of asking": "block", "allows instead": "allow", "refuses instead": "refuse"} {
+	for text, then := range map[string]string{"grants instead of blocking": "grant", "blocks instead of asking": "block",
+		"allows instead": "allow", "refuses instead": "refuse"} {
 		if isRule && m.Text == text {
 			return book.Change{Path: path, Value: then}, true
 		}
@@ -284,13 +292,19 @@ func inFiles(m drill.Mutation) (book.Change, bool) {
 func TestDrillsThatAreNone(t *testing.T) {
 	for text, want := range map[string]string{
 		`- {name: d, expect: grant}`: "drills.yaml:3:3: drill d: give attempt or request, and one of them only",
-		`- {name: d, expect: allow, attempt: {at: 2026-11-23T13:10:00Z, account: a, app: b}}`:                                     `"allow" is none of grant, step_up, block`,
-		`- {name: d, expect: grant, by: base, attempt: {at: 2026-11-23T13:10:00Z, account: a, app: b}}`:                           "names a rule as policy/rule",
-		`- {name: d, expect: grant, attempt: {at: 2026-11-23T13:10:00Z, acount: a, app: b}}`:                                      `3:37: an attempt has no key "acount"; did you mean "account"?`,
-		`- {name: d, expect: grant, attempt: {account: a, app: b}}`:                                                               "has no `at`",
-		`- {name: d, expect: grant, attempt: 5}`:                                                                                  "expected a mapping as it is written in JSON",
-		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, account: a, client: b}}`:                                  "asks for no scope",
-		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, acct: a}}`:                                                `unknown field "acct"`,
+		`- {name: d, expect: allow, attempt: {at: 2026-11-23T13:10:00Z, account: a, app: b}}`: `"allow" ` +
+			`is none of grant, step_up, block`,
+		`- {name: d, expect: grant, by: base, attempt: {at: 2026-11-23T13:10:00Z, account: a, app: b}}`: "names a " +
+			"rule as policy/rule",
+		`- {name: d, expect: grant, attempt: {at: 2026-11-23T13:10:00Z, acount: a, app: b}}`: `3:37: an ` +
+			`attempt has no key "acount"; did you mean "account"?`,
+		`- {name: d, expect: grant, attempt: {account: a, app: b}}`: "has no `at`",
+		`- {name: d, expect: grant, attempt: 5}`: "expected " +
+			"a mapping as it is written in JSON",
+		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, account: a, client: b}}`: "asks for " +
+			"no scope",
+		`- {name: d, expect: allow, request: {at: 2026-11-23T13:10:00Z, acct: a}}`: `unknown ` +
+			`field "acct"`,
 		`- {name: d, expect: allow, with_shadow: block, request: {at: 2026-11-23T13:10:00Z, account: a, client: b, scopes: [c]}}`: "with_shadow is for an attempt",
 	} {
 		t.Run(text, func(t *testing.T) {

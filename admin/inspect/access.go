@@ -14,14 +14,18 @@ const topicAccess = "getting back in"
 
 var accessChecks = []Check{
 	{"no-emergency-account", topicAccess, Error, "no account gets in when all else fails",
-		"A policy that locks everybody out also locks out those who could mend it. An emergency account is touched by no policy that does not name it, so it still gets in.",
-		"Add an account with `kind: emergency` and a security key, keep the key in a safe, and give it a policy of its own with `who: {kinds: [emergency]}`.",
+		"A policy that locks everybody out also locks out those who could mend it. An emergency account is touched by no policy that does not " +
+			"name it, so it still gets in.",
+		"Add an account with `kind: emergency` and a security key, keep the key in a safe, and give it a policy of its own with `who: {kinds: " +
+			"[emergency]}`.",
 		noEmergencyAccount},
 	{"weak-emergency-account", topicAccess, Error, "an emergency account without a method that resists phishing",
-		"The emergency account passes by the policies for everyone, so its own proof is all that protects it. A password or a code can be asked of its keeper by a stranger; a security key or a passkey cannot.",
+		"The emergency account passes by the policies for everyone, so its own proof is all that protects it. A password or a code can be " +
+			"asked of its keeper by a stranger; a security key or a passkey cannot.",
 		"Enrol a security-key, a passkey or a certificate for it.", weakEmergencyAccount},
 	{"unnamed-emergency-account", topicAccess, Error, "an emergency account that no policy names",
-		"No policy applies to an emergency account but those that name it. Where none does, what the book says `otherwise` decides, and that is mostly a block.",
+		"No policy applies to an emergency account but those that name it. Where none does, what the book says `otherwise` decides, and that " +
+			"is mostly a block.",
 		"Give it a live policy with `who: {kinds: [emergency]}`, or with its name in `accounts`, for every app.", unnamedEmergencyAccount},
 	{"everyday-emergency-account", topicAccess, Warning, "an emergency account that is used day by day",
 		"An account that works on ordinary days is watched by nobody on the day that counts, and its proofs lie about on desks.",
@@ -30,8 +34,10 @@ var accessChecks = []Check{
 		"Those who can mend a mistake must never be locked out by it, and nobody can see to that without knowing who they are.",
 		"Name them in the settings, such as `administrators: {groups: [shore-it]}`.", noAdministrators},
 	{"administrator-locked-out", topicAccess, Error, "an administrator who is granted nothing",
-		"For this administrator no sign-on at any app is granted in the coming week, not even from an own network, on a fit device and with every enrolled method just proven. Who cannot get in cannot mend the book.",
-		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.", administratorLockedOut},
+		"For this administrator no sign-on at any app is granted in the coming week, not even from an own network, on a fit device and with " +
+			"every enrolled method just proven. Who cannot get in cannot mend the book.",
+		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.",
+		administratorLockedOut},
 }
 
 func (in *Pass) emergencies(visit func(number int, a *directory.Account)) {

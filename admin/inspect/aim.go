@@ -23,7 +23,8 @@ var aimChecks = []Check{
 		"The author of the policy thought that the group had somebody in it. Mostly the members are in another group of a like name.",
 		"Put the members into the group, or aim the policy at the group that they are in.", aimsAtEmptyGroup},
 	{"accounts-unlisted", topicAim, Error, "accounts outside the book that nobody listed",
-		"The directory is outside the book, so what is found about people is found about the few that the book names itself, and all else is not looked at.",
+		"The directory is outside the book, so what is found about people is found about the few that the book names itself, and all else is " +
+			"not looked at.",
 		"Give inspect the accounts: --people FILE at the command, Book.Listing in a program.", accountsUnlisted},
 	{"aims-at-nobody", topicAim, Error, "a policy that is for no account",
 		"Its `who` holds for none of the accounts, so the policy never speaks. An emergency account is meant only where it is named.",
@@ -56,8 +57,12 @@ var aimChecks = []Check{
 
 func accountsUnlisted(in *Pass) {
 	if !in.Book.ListsAll() {
-		in.Report("book", in.where("setting", "directory"), "The accounts are outside the book, and only the %s that it names itself were looked at.",
-			words.Count(len(in.directory.Accounts), "account"))
+		in.Report(
+			"book",
+			in.where("setting", "directory"),
+			"The accounts are outside the book, and only the %s that it names itself were looked at.",
+			words.Count(len(in.directory.Accounts), "account"),
+		)
 	}
 }
 

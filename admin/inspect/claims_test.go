@@ -182,13 +182,19 @@ func TestWhoIsLockedOut(t *testing.T) {
 		t.Run(fmt.Sprint(when), func(t *testing.T) {
 			text := strings.Replace(
 				sound,
-				"- {name: at-the-pier, when: {our_network: true, during: [day]}, then: {require: [password-once]}}\n      - {name: elsewhere, then: {require: [two-factors]}, limits: {lasts: 12h}}",
+				"- {name: at-the-pier, when: {our_network: true, during: [day]}, then: {require: [password-once]}}\n      - {name: elsewhere, then: "+
+					"{require: [two-factors]}, limits: {lasts: 12h}}",
 				"- {name: in, when: "+when+", then: {require: [two-factors]}}\n      - {name: out, then: block}",
 				1,
 			)
 			require.NotEqual(t, sound, text)
 			text = strings.Replace(text, "windows: {day:", `windows: {night: {days: [sat], from: "03:00", to: "04:00"}, day:`, 1)
-			text = strings.Replace(text, "devices: [", "devices: [{name: bridge, shared: true, tags: [bridge], facts: {firewall: false}}, ", 1)
+			text = strings.Replace(
+				text,
+				"devices: [",
+				"devices: [{name: bridge, shared: true, tags: [bridge], facts: {firewall: false}}, ",
+				1,
+			)
 			require.Equal(t, locked, slices.Contains(about(inspected(t, text), "administrator-locked-out"), "ragna"), when)
 		})
 	}

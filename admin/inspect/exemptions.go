@@ -27,10 +27,12 @@ var exemptionChecks = []Check{
 		"What is asked of most people is no demand if a good part of them is excused from it.",
 		"Name those in it who need it, or ask for less from everyone.", wideExemption},
 	{"loose-service-exemption", topicExemptions, Warning, "a service account excused wherever it signs on from",
-		"A service account cannot be asked, so what it proves is all there is, and what it is excused from is missing from anywhere in the world.",
+		"A service account cannot be asked, so what it proves is all there is, and what it is excused from is missing from anywhere in the " +
+			"world.",
 		"Confine the exemption with `when`, such as `{networks: [depot]}`.", looseServiceExemption},
 	{"exempt-still-asked", topicExemptions, Note, "an exempt account that another policy still asks",
-		"An exemption takes away the assurances in its `from` and no others. Another assurance asks these accounts for the same methods, so they are asked all the same.",
+		"An exemption takes away the assurances in its `from` and no others. Another assurance asks these accounts for the same methods, so " +
+			"they are asked all the same.",
 		"Add that assurance to `from`, or take the exemption out.", exemptStillAsked},
 }
 

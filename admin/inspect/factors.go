@@ -18,7 +18,8 @@ const topicFactors = "factors"
 
 var factorChecks = []Check{
 	{"sms-for-administrators", topicFactors, Warning, "a text message counts for an administrator",
-		"Text messages can be read by anyone who talks a telephone shop into a second card. Nobody is worth that trouble more than an administrator.",
+		"Text messages can be read by anyone who talks a telephone shop into a second card. Nobody is worth that trouble more than an " +
+			"administrator.",
 		"Bar the method for them, such as `sms-code: {barred_for: {groups: [shore-it]}}`.", smsForAdministrators},
 	{"demanded-method-barred", topicFactors, Error, "a demanded method that is barred for those it is asked of",
 		"What is barred counts for nothing, so these accounts can never meet the demand and are asked to enrol something that they may not.",
@@ -36,7 +37,8 @@ var factorChecks = []Check{
 		"Somebody who knows a password alone can enrol a method of their own, from anywhere and on any device, and then is who they say.",
 		"Confine the action `enrol` to an own network, a fit device, or a `desk-pass` from the help desk.", openEnrolment},
 	{"unpromptable-let-past", topicFactors, Warning, "an unpromptable sign-in is let past a second factor",
-		"Programs that can show no question are let in with a password alone where a browser is asked for more. Anyone who stole a password signs on as such a program.",
+		"Programs that can show no question are let in with a password alone where a browser is asked for more. Anyone who stole a password " +
+			"signs on as such a program.",
 		"Block `through: [unpromptable]`, or confine it to a network.", unpromptableLetPast},
 	{"limits-outlast-proofs", topicFactors, Note, "a session that outlasts the proofs it rests on",
 		"The rule asks for a proof no older than so long, and then lets the session go on for longer without asking again.",

@@ -52,7 +52,8 @@ accounts:
 devices: [{name: laptop, platform: linux, facts: {firewall: true}}]
 apps: [{name: mail}, {name: till, tags: [cards], open_to: [office, crew]}]
 policies:
-  - {name: way-back-in, owner: ragna, stage: live, who: {kinds: [emergency]}, apps: every, rules: [{name: key, then: {require: [no-phishing]}}]}
+  - {name: way-back-in, owner: ragna, stage: live, who: {kinds: [emergency]}, apps: every,
+     rules: [{name: key, then: {require: [no-phishing]}}]}
   - name: baseline
     owner: ragna
     review_by: 2027-01-01
@@ -130,7 +131,8 @@ var faults = map[string][]fault{
 	},
 	"administrator-locked-out": {
 		{"- {name: at-the-pier, when: {our_network: true, during: [day]}, then",
-			"- {name: shut, when: {not: {networks: [yard]}}, then: block}\n      - {name: at-the-pier, when: {our_network: true, during: [day]}, then",
+			"- {name: shut, when: {not: {networks: [yard]}}, then: block}\n      - {name: at-the-pier, when: {our_network: true, during: [day]}, " +
+				"then",
 			"ragna is an administrator with password and otp-app, and is granted nothing"},
 		{"ragna, groups: [office], methods: [password, otp-app]",
 			"ragna, groups: [office], methods: [otp-app]",
@@ -236,12 +238,15 @@ var faults = map[string][]fault{
 	},
 	"same-demand-twice": {
 		{"- {name: open, then: {require: [fit-device]}}\n  - {name: gauges",
-			"- {name: open, then: {require: [fit-device]}}\n  - {name: fitter, owner: ragna, stage: live, who: {accounts: [liv]}, apps: {names: [till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: all-fitter, owner: ragna, stage: live, who: {groups: [crew]}, apps: {names: [till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: gauges",
+			"- {name: open, then: {require: [fit-device]}}\n  - {name: fitter, owner: ragna, stage: live, who: {accounts: [liv]}, apps: {names: " +
+				"[till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: all-fitter, owner: ragna, stage: live, who: {groups: " +
+				"[crew]}, apps: {names: [till]}, rules: [{name: all, then: {require: [no-phishing]}}]}\n  - {name: gauges",
 			"fitter asks for no-phishing, which all-fitter asks of the same accounts"},
 	},
 	"except-in-one-place": {
 		{"who: {kinds: [service]}, apps: {names: [mail]}, rules: [{name: in",
-			"who: {kinds: [service], except: {accounts: [gauge]}}, apps: {names: [mail]}, rules: [{name: in, then: {require: [key-now]}}]}\n  - {name: more, owner: ragna, stage: live, who: {kinds: [service]}, apps: every, rules: [{name: in",
+			"who: {kinds: [service], except: {accounts: [gauge]}}, apps: {names: [mail]}, rules: [{name: in, then: {require: [key-now]}}]}\n  - " +
+				"{name: more, owner: ragna, stage: live, who: {kinds: [service]}, apps: every, rules: [{name: in",
 			"gauges excepts gauge, but more still asks key-now of them at mail."},
 	},
 	"always-silenced": {
@@ -360,7 +365,8 @@ var faults = map[string][]fault{
 	},
 	"demanded-method-barred": {
 		{"methods: {text: {kind: possession, amr: [sms]}}",
-			"methods: {text: {kind: possession, amr: [sms], barred_for: {accounts: [per]}}, push: {barred_for: {accounts: [per]}}, otp-app: {barred_for: {accounts: [per]}}, recovery-code: {barred_for: {accounts: [per]}}}",
+			"methods: {text: {kind: possession, amr: [sms], barred_for: {accounts: [per]}}, push: {barred_for: {accounts: [per]}}, otp-app: " +
+				"{barred_for: {accounts: [per]}}, recovery-code: {barred_for: {accounts: [per]}}}",
 			"all that would meet it (otp-app, push, recovery-code and text) is barred for per."},
 	},
 	"demanded-method-unenrolled": {
@@ -386,7 +392,8 @@ var faults = map[string][]fault{
 	"unpromptable-let-past": {
 		{"- {name: elsewhere, then",
 			"- {name: old-programs, when: {through: [unpromptable]}, then: {require: [password-once]}}\n      - {name: elsewhere, then",
-			"ragna is let in to mail with password alone through an unpromptable program, and asked for more in a browser; baseline/old-programs lets it pass."},
+			"ragna is let in to mail with password alone through an unpromptable program, and asked for more in a browser; baseline/old-programs " +
+				"lets it pass."},
 	},
 	"limits-outlast-proofs": {
 		{"limits: {lasts: 12h}",

@@ -17,13 +17,16 @@ var orderChecks = []Check{
 		"The first rule that matches speaks. Whatever this rule would match, a rule before it has matched already, so it never speaks.",
 		"Move it up, or take it out.", unreachedRule},
 	{"impossible-rule", topicOrder, Warning, "a rule whose condition can never hold",
-		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks, and yet what it asks may be held against somebody of whom a fact is missing.",
+		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks, and yet what it " +
+			"asks may be held against somebody of whom a fact is missing.",
 		"Correct the condition, or take the rule out.", impossibleRule},
 	{"same-demand-twice", topicOrder, Note, "the same demand from two policies",
-		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one changes nothing, and anyone who takes the other one out will be surprised.",
+		"Another policy asks it of the same people at the same apps, whatever the circumstances. Demands add up and count once, so this one " +
+			"changes nothing, and anyone who takes the other one out will be surprised.",
 		"Ask it in one place.", sameDemandTwice},
 	{"except-in-one-place", topicOrder, Warning, "an `except` made in one of several policies",
-		"The excepted accounts are still asked for the same by another policy, for `except` takes them out of one policy only. An exemption excuses them everywhere at once.",
+		"The excepted accounts are still asked for the same by another policy, for `except` takes them out of one policy only. An exemption " +
+			"excuses them everywhere at once.",
 		"Replace the `except` by an exemption with a reason and an end, or make it in the other policy too.", exceptInOnePlace},
 	{"always-silenced", topicOrder, Warning, "a policy that is always silenced",
 		"For everyone it is for, at each of its apps, a policy that surely speaks replaces it. It has no effect.",

@@ -19,7 +19,8 @@ const (
 
 var placeChecks = []Check{
 	{"ipv6-forgotten", topicPlaces, Warning, "a network with IPv4 ranges and no IPv6 one",
-		"An app that is reached over both versions of IP sees the same office under an IPv6 address that the network does not know: people at their desks are treated as strangers, or a block passes by them.",
+		"An app that is reached over both versions of IP sees the same office under an IPv6 address that the network does not know: people at " +
+			"their desks are treated as strangers, or a block passes by them.",
 		"Add the network's IPv6 range, or write `over: [ipv4]` at the apps that are not reached over IPv6.", ipv6Forgotten},
 	{"overlapping-ranges", topicPlaces, Note, "ranges that overlap",
 		"An address in both networks fulfils what is said of either, and their countries may disagree. Mostly one of the ranges is mistyped.",
@@ -28,13 +29,15 @@ var placeChecks = []Check{
 		"Hardly anybody owns a million addresses. A mistyped length of the block makes strangers into colleagues.",
 		"Check the length of the block.", wideRange},
 	{"private-range", topicPlaces, Warning, "private addresses in a network",
-		"Such addresses (RFC 1918, RFC 4193, RFC 6598) mean something else in every house. An identity provider outside never sees them, and one that does may be fooled by a proxy that passes them on.",
+		"Such addresses (RFC 1918, RFC 4193, RFC 6598) mean something else in every house. An identity provider outside never sees them, and " +
+			"one that does may be fooled by a proxy that passes them on.",
 		"Write the addresses that the apps see, or accept the finding where they see the private ones.", privateRange},
 	{"own-network-without-country", topicPlaces, Note, "an own network that does not say its country",
 		"Look-ups of addresses err, and one's own office abroad is blocked by a rule on countries, or a traveller at home.",
 		"Write the network's `country`.", ownNetworkWithoutCountry},
 	{"reserved-country", topicPlaces, Note, "a country code that ISO 3166-1 reserves",
-		"Codes that the standard leaves to users, such as XK, mean what the data says that fills them, and another source of data may use another one. Codes that were retired are errors of the book already.",
+		"Codes that the standard leaves to users, such as XK, mean what the data says that fills them, and another source of data may use " +
+			"another one. Codes that were retired are errors of the book already.",
 		"Make sure that your data uses the code, and accept the finding.", reservedCountry},
 }
 
@@ -107,7 +110,8 @@ func overlappingRanges(in *Pass) {
 			if o.network == p.network {
 				in.Report(p.network, in.where("network", p.network), "Two ranges of %s overlap: %s and %s.", p.network, o.Range, p.Range)
 			} else {
-				in.Report(min(o.network, p.network)+"+"+max(o.network, p.network), in.where("network", p.network), "%s of %s lies across %s of %s.", p.Range, p.network, o.Range, o.network)
+				in.Report(min(o.network, p.network)+"+"+max(o.network, p.network), in.where("network", p.network), "%s of %s lies across %s of %s.",
+					p.Range, p.network, o.Range, o.network)
 			}
 		}
 		open = append(open, p)

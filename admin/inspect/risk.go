@@ -20,7 +20,8 @@ var riskChecks = []Check{
 		"The points of all signals together stay below the level, so no rule that asks for it ever matches.",
 		"Lower the level, raise the points, or notice more.", unreachableLevel},
 	{"risk-in-two-places", topicRisk, Warning, "sign-in risk judged in two places that disagree",
-		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and anyone who reads the other is misled.",
+		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and anyone " +
+			"who reads the other is misled.",
 		"Judge the risk in one policy, or draw the line at the same score.", riskInTwoPlaces},
 	{"posture-without-fresh", topicRisk, Note, "a posture that takes a report of any age",
 		"A device that reported once is fit for ever, whatever has become of it.",

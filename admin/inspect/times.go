@@ -23,13 +23,15 @@ var timeChecks = []Check{
 		"The last of its dates has passed. It will not open again, and what depends on it has changed without anybody changing it.",
 		"Set new dates, or take the window out with what asks for it.", pastWindow},
 	{"clock-change", topicTime, Note, "a window whose edge falls into a clock change",
-		"Where summer time begins an hour of the night does not exist, and where it ends one exists twice. A window that opens or closes in that hour is open for an hour more or less that night.",
+		"Where summer time begins an hour of the night does not exist, and where it ends one exists twice. A window that opens or closes in " +
+			"that hour is open for an hour more or less that night.",
 		"Move the edge out of that hour, or accept the finding.", clockChange},
 	{"rollout-without-margin", topicTime, Warning, "a rollout that leaves no margin",
 		"People read their mail late. Anyone who is asked in the last week before it is enforced is locked out on the day.",
 		"Ask earlier, or enforce later; a week between `ask_by` and `enforced` is little.", rolloutWithoutMargin},
 	{"rollout-eases-nothing", topicTime, Warning, "a rollout that eases what nothing demands",
-		"No policy asks the rollout's people for the assurance, or none of the rollout's methods would meet it. Nobody is given time, and nobody is made to enrol.",
+		"No policy asks the rollout's people for the assurance, or none of the rollout's methods would meet it. Nobody is given time, and " +
+			"nobody is made to enrol.",
 		"Name in `eases` what the policies ask of these people, or put the policy on its way.", rolloutEasesNothing},
 }
 

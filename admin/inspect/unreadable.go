@@ -6,7 +6,8 @@ import (
 
 // errorInBook is what the findings of a book that cannot be read are called.
 var errorInBook = Check{Name: "error-in-book", Topic: "the book itself", Severity: Error, Title: "the book cannot be read as it stands",
-	Why:    "A book with an error in it judges nobody: anyone who loads it keeps to the one before. All errors are told at once; other checks are made when they are gone.",
+	Why: "A book with an error in it judges nobody: anyone who loads it keeps to the one before. All errors are told at once; other " +
+		"checks are made when they are gone.",
 	WayOut: "Correct the place; the message says what would be right."}
 
 // FindCheck returns the check of that name, and false where there is none.

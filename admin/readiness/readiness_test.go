@@ -40,8 +40,10 @@ accounts:
   - {name: free, groups: [office], methods: [password]}
 apps: [{name: mail}]
 policies:
-  - {name: crew, stage: live, who: {groups: [crew]}, apps: every, rules: [{name: all, then: {require: [twice]}}]}
-  - {name: office, stage: shadow, live_for: {accounts: [clerk]}, who: {groups: [office]}, apps: every, rules: [{name: all, then: {require: [twice]}}]}
+  - {name: crew, stage: live, who: {groups: [crew]}, apps: every,
+     rules: [{name: all, then: {require: [twice]}}]}
+  - {name: office, stage: shadow, live_for: {accounts: [clerk]}, who: {groups: [office]}, apps: every,
+     rules: [{name: all, then: {require: [twice]}}]}
   - {name: rest, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [once]}}]}
 rollouts:
   - {name: second, who: anyone, methods: [push, otp-app, sms-code], eases: [twice], enforced: 2026-12-01, newcomers: 30d}
@@ -71,7 +73,8 @@ func TestReadiness(t *testing.T) {
 	require.Equal(t, []string{"late", "second"}, []string{r.Rollouts[0].Name, r.Rollouts[1].Name})
 	second := r.Rollouts[1]
 	require.Equal(t, map[string]readiness.Status{
-		"one": readiness.Single, "text": readiness.Weak, "none": readiness.LockedOut, "new": readiness.InGrace, "asked": readiness.LockedOut, "risky": readiness.LockedOut,
+		"one": readiness.Single, "text": readiness.Weak, "none": readiness.LockedOut, "new": readiness.InGrace, "asked": readiness.LockedOut,
+		"risky": readiness.LockedOut,
 		"clerk": readiness.LockedOut, // for whom the shadow is in force
 		"free":  readiness.InGrace,   // of whom nothing is demanded yet
 	}, statuses(second))

@@ -118,12 +118,13 @@ func TestUntilGranted(t *testing.T) {
 		change func(*typed.Attempt)
 		want   [][]string
 	}{
-		"a proof":    {func(q *typed.Attempt) { q.Proved = nil }, [][]string{{"prove password"}}},
-		"a place":    {func(q *typed.Attempt) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from pier-office (203.0.113.1)"}}},
-		"a time":     {func(q *typed.Attempt) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
-		"a device":   {func(q *typed.Attempt) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
-		"a report":   {func(q *typed.Attempt) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
-		"two proofs": {func(q *typed.Attempt) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"}, {"come from pier-office (203.0.113.1)", "prove password"}}},
+		"a proof":  {func(q *typed.Attempt) { q.Proved = nil }, [][]string{{"prove password"}}},
+		"a place":  {func(q *typed.Attempt) { q.IP, q.Country = "192.0.2.70", "BR" }, [][]string{{"come from pier-office (203.0.113.1)"}}},
+		"a time":   {func(q *typed.Attempt) { q.At = "2026-11-23 03:00" }, [][]string{{"wait until Mon 2026-11-23 05:00"}}},
+		"a device": {func(q *typed.Attempt) { q.Device = "" }, [][]string{{"sign on from laptop-ingrid"}}},
+		"a report": {func(q *typed.Attempt) { q.At = "2026-11-25 14:10" }, [][]string{{"let laptop-ingrid report"}}},
+		"two proofs": {func(q *typed.Attempt) { q.App, q.IP, q.Proved = "mail", "192.0.2.70", nil }, [][]string{{"prove password", "prove push"},
+			{"come from pier-office (203.0.113.1)", "prove password"}}},
 		"a document": {func(q *typed.Attempt) {
 			q.Account, q.App, q.Proved = "torstein@kestrelsound.example", "berth-planner", []string{"password", "crew-card"}
 		}, nil},

@@ -61,7 +61,8 @@ func ExampleWalk() {
 		fmt.Println(err)
 		return
 	}
-	const line = `{"at": "2026-11-23T13:1%d:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "proofs": [{"method": "password"}]}` + "\n"
+	const line = `{"at": "2026-11-23T13:1%d:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "proofs": [{"method": "password"}]}` +
+		"\n"
 	history := replay.Source{Name: "history", Open: func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader(fmt.Sprintf(line, 0) + fmt.Sprintf(line, 5))), nil
 	}}
@@ -71,7 +72,8 @@ func ExampleWalk() {
 			fmt.Println(number, known, before.At.Format("15:04"))
 		}
 	}
-	if _, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{history}, replay.Options{Workers: 1}, visitor); err != nil {
+	if _, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{history}, replay.Options{Workers: 1},
+		visitor); err != nil {
 		fmt.Println(err)
 	}
 	// Output:

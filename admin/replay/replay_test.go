@@ -60,7 +60,7 @@ func TestParallelIsSequential(t *testing.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 5)
 		var history []*attempt.Attempt
-		for range chance.IntN(600) {
+		for range chance.IntN(300) {
 			history = append(history, synth.Attempt(chance))
 		}
 		slices.SortFunc(history, func(a, b *attempt.Attempt) int { return a.At.Compare(b.At) })
@@ -125,7 +125,9 @@ func TestWhatTheHistoryKnows(t *testing.T) {
 	require.NoError(t, err)
 	at := func(minute int, more string) string {
 		return fmt.Sprintf(
-			`{"at": %q, "account": "ingrid@kestrelsound.example", "app": "card-till", "ip": "203.0.113.20", "country": "NO", "location": {"lat": 59.9, "lon": 10.7}, "through": "browser", "client": null, "device": {"id": "laptop-ingrid", "reported_at": "2026-11-23T12:00:00Z"}%s}`+"\n",
+			`{"at": %q, "account": "ingrid@kestrelsound.example", "app": "card-till", "ip": "203.0.113.20", "country": "NO", "location": {"lat": `+
+				`59.9, "lon": 10.7}, "through": "browser", "client": null, "device": {"id": "laptop-ingrid", "reported_at": "2026-11-23T12:00:00Z"}%s}`+
+				"\n",
 			time.Date(2026, time.November, 23, 13, minute, 0, 0, time.UTC).Format(time.RFC3339),
 			more,
 		)
@@ -250,7 +252,8 @@ func TestForms(t *testing.T) {
 	require.Equal(t, []int64{2, 2, 1}, []int64{r.Attempts, r.Skipped, r.BadAll}, "events and attempts may stand in one file")
 	require.Equal(t, []string{"3 {broken"}, aside)
 
-	fact := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "device": {"facts": {"class_uid": 7}}}` + "\n"
+	fact := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "device": {"facts": {"class_uid": 7}}}` +
+		"\n"
 	r = run(t, judge, replay.Options{}, source("h", fact+strings.Replace(fact, "app", "apq", 1)+fact))
 	require.Equal(t, []int64{2, 0, 1}, []int64{r.Attempts, r.Skipped, r.BadAll}, "a fact of that name makes no event")
 	require.Contains(t, r.Bad[0].Text, `an attempt has no key "apq"`)
@@ -263,7 +266,9 @@ func TestForms(t *testing.T) {
 		replay.Options{Columns: replay.Columns{}, Aside: keep},
 		source(
 			"h",
-			head+"2026-11-23 22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n",
+			head+
+				"2026-11-23 "+
+				"22:14:00,x,y,,59.9,10.7,TRUE\n2026-11-23,x,y,,,,\n2026-11-23T21:14:00Z,x,y,::1,,,perhaps\n2026-11-23T21:14:00Z,x\n2026-11-23T21:14:00Z,,y,,,,\n2026-11-23T21:14:00Z,x,y,a\"b,,,\n2026-11-23T21:14:00Z,x,y,here,,,\n2026-11-23T21:14:00Z,x,y,,north,,\n",
 		),
 	)
 	require.Equal(t, int64(1), r.Attempts)
@@ -463,7 +468,8 @@ func TestColumns(t *testing.T) {
 	require.Equal(t, 1, visited)
 	// A cell that is wrong makes a bad line, and names its column.
 	for i, key := range heads {
-		wrong := map[string]string{"at": "now", "action": "login", "ip": "here", "country": "Norway", "location.lat": "north", "location.lon": "east", "through": "window", "device.managed": "perhaps", "device.known": "7"}[key]
+		wrong := map[string]string{"at": "now", "action": "login", "ip": "here", "country": "Norway", "location.lat": "north",
+			"location.lon": "east", "through": "window", "device.managed": "perhaps", "device.known": "7"}[key]
 		if wrong == "" {
 			continue
 		}
@@ -507,7 +513,7 @@ func TestEach(t *testing.T) {
 		_, one := synth.Open(chance, 4)
 		_, two := synth.Open(chance, 4)
 		var history []*attempt.Attempt
-		for range chance.IntN(300) {
+		for range chance.IntN(120) {
 			history = append(history, synth.Attempt(chance))
 		}
 		text := lines(t, history)
@@ -579,7 +585,8 @@ func BenchmarkReplay(b *testing.B) {
 			"reported_at":"AT","remembered":[{"account":"ingrid@kestrelsound.example","method":"push","at":"AT"}]},
 			"session":{"id":"s-9","started":"AT","proofs":[{"method":"password","at":"AT","app":"mail"}]},
 			"proofs":[{"method":"password","at":"AT"}],"failed":[{"method":"otp-app","reason":"refused"}],"external":{"shipyard-verifier":"passed"},
-			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`, "AT", at)),
+			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`,
+				"AT", at)),
 		)
 		require.NoError(b, err)
 		whole.Account = month[i].Account
@@ -604,7 +611,8 @@ func benchmarkReplay(b *testing.B, history []*attempt.Attempt) {
 		replayed := rate(func() { run(b, judge, replay.Options{}, source("h", text)) })
 		decoded := rate(func() { decodeOnly(b, text, false) })
 		reusing := rate(func() { decodeOnly(b, text, true) })
-		for name, value := range map[string]float64{"replayed/s": replayed, "decoded/s": decoded, "decoded-reusing/s": reusing, "ratio": replayed / decoded, "ratio-reusing": replayed / reusing} {
+		for name, value := range map[string]float64{"replayed/s": replayed, "decoded/s": decoded, "decoded-reusing/s": reusing,
+			"ratio": replayed / decoded, "ratio-reusing": replayed / reusing} {
 			figures[name] = append(figures[name], value)
 		}
 	}

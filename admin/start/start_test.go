@@ -31,8 +31,9 @@ func TestANewBookIsInOrder(t *testing.T) {
 		administrator, another string
 		skipped                int
 	}{
-		"alone":         {start.Request{Zone: "Europe/Oslo"}, "you@example.org", "", 0},
-		"csv":           {start.Request{People: []byte("name,methods\nliv,\"password,push\"\nper,password\n"), PeopleFile: "people.csv"}, "liv", "per", 0},
+		"alone": {start.Request{Zone: "Europe/Oslo"}, "you@example.org", "", 0},
+		"csv": {start.Request{People: []byte("name,methods\nliv,\"password,push\"\nper,password\n"), PeopleFile: "people.csv"}, "liv",
+			"per", 0},
 		"scim":          {start.Request{People: []byte(scim), PeopleFile: "people: all.json"}, "liv#1", "per", 1},
 		"administrator": {start.Request{People: []byte("name\nliv\nper\n"), PeopleFile: "p.csv", Administrator: "per"}, "per", "liv", 0},
 	} {

@@ -49,7 +49,8 @@ func TestParse(t *testing.T) {
 		App:     func(name string) bool { return strings.HasPrefix(name, "till.") },
 	}
 	event := func(more string) string { return `{"class_uid": 3002, "activity_id": 1, ` + more + `}` }
-	const plain = `"time": 1795468440000, "user": {"name": "ingrid", "email_addr": "ingrid@kestrelsound.example"}, "service": {"name": "Till"}, "http_request": {"user_agent": "x", "url": {"hostname": "till.kestrelsound.example", "path": "/open"}}`
+	const plain = `"time": 1795468440000, "user": {"name": "ingrid", "email_addr": "ingrid@kestrelsound.example"}, "service": {"name": ` +
+		`"Till"}, "http_request": {"user_agent": "x", "url": {"hostname": "till.kestrelsound.example", "path": "/open"}}`
 	var a attempt.Attempt
 	is, err := ocsf.Parse(
 		[]byte(

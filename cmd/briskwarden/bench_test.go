@@ -34,13 +34,16 @@ func BenchmarkCommands(b *testing.B) {
 		name string
 		args []string
 	}{
-		{"demo/demo", []string{"demo"}}, {"demo/inspect", []string{"inspect", "--book", "demo"}}, {"demo/describe", []string{"describe", "--book", "demo"}},
+		{"demo/demo", []string{"demo"}}, {"demo/inspect", []string{"inspect", "--book", "demo"}}, {"demo/describe", []string{"describe", "--book",
+			"demo"}},
 		{"demo/reach", []string{"reach", "--book", "demo"}}, {"demo/rehearse", append([]string{"rehearse", "--book", "demo"}, ingrid...)},
 		{"demo/vary", append([]string{"rehearse", "--book", "demo", "--until-granted", "--vary", "network,country,hour"}, ingrid...)},
-		{"demo/schema", []string{"schema", "book"}}, {"demo/drill", []string{"drill", "--book", "demo", "--mutate"}}, {"demo/readiness", []string{"readiness", "--book", "demo"}},
+		{"demo/schema", []string{"schema", "book"}}, {"demo/drill", []string{"drill", "--book", "demo", "--mutate"}}, {"demo/readiness", []string{
+			"readiness", "--book", "demo"}},
 		{"demo/compare", []string{"compare", "demo", "demo"}},
 		{"large/inspect", []string{"inspect", "--book", "large"}}, {"large/describe", []string{"describe", "--book", "large"}},
-		{"large/describe-by-app", []string{"describe", "--book", "large", "--by", "app"}}, {"large/describe-by-group", []string{"describe", "--book", "large", "--by", "group"}},
+		{"large/describe-by-app", []string{"describe", "--book", "large", "--by", "app"}}, {"large/describe-by-group", []string{"describe",
+			"--book", "large", "--by", "group"}},
 		{"large/compare", []string{"compare", "large", "other"}},
 		{"large/reach", []string{"reach", "--book", "large"}}, {"large/reach-app", []string{"reach", "--book", "large", "--app", "app-3"}},
 		{"large/reach-account", []string{"reach", "--book", "large", "--account", "person-7@kestrelsound.example"}},

@@ -160,7 +160,8 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 		)
 		view("consent-acts", 0, "acts")
 
-		for _, args := range [][]string{{"queue"}, {"register"}, {"acts"}, {"rehearse", "--account", hers, "--client", "tide-table", "--scope", "tides.read"}} {
+		for _, args := range [][]string{{"queue"}, {"register"}, {"acts"}, {"rehearse", "--account", hers, "--client", "tide-table", "--scope",
+			"tides.read"}} {
 			var anything map[string]any
 			require.NoError(t, json.Unmarshal([]byte(do(0, append(args, "--json")...)), &anything), "%v", args)
 		}

@@ -33,7 +33,8 @@ func BenchmarkLongReplay(b *testing.B) {
 	require.NoError(b, err)
 	require.NoError(b, synth.LargeHistory(chance, size, *attempts, file))
 	require.NoError(b, file.Close())
-	for _, args := range [][]string{{"replay", "--book", "large", "history.jsonl"}, {"compare", "large", "large", "--history", "history.jsonl"}} {
+	for _, args := range [][]string{{"replay", "--book", "large", "history.jsonl"}, {"compare", "large", "large", "--history",
+		"history.jsonl"}} {
 		b.Run(args[0], func(b *testing.B) {
 			for b.Loop() {
 				cmd := exec.Command(program, args...)

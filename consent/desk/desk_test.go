@@ -266,14 +266,17 @@ func TestRegisterAndImport(t *testing.T) {
 
 	one, err := desk.ReadImport(
 		[]byte(
-			`[{"client_id": "a", "client_name": "A", "redirect_uris": ["https://a.example/cb"], "scope": "openid", "grant_types": ["authorization_code"]}, {"client_id": 7}]`,
+			`[{"client_id": "a", "client_name": "A", "redirect_uris": ["https://a.example/cb"], "scope": "openid", "grant_types": ` +
+				`["authorization_code"]}, {"client_id": 7}]`,
 		),
 	)
 	require.NoError(t, err)
 	require.Equal(t, "A", one.Clients[0].Title)
 	require.Contains(t, one.Skipped[0].Text, "item 2 is no client metadata")
-	for text, want := range map[string]string{"": "the file is empty", "{": "not client metadata", "[": "not a list", "a,b\n": "has no client_id", "client_id,colour\n": `no column "colour"`, "client_id\na b\n": "is no client_id",
-		"[]": "no client and no grant", "client_id\n": "no client and no grant", "client_id,client_name\n\"a b\",\"two\nlines\"\n": "line 2: \"a b\""} {
+	for text, want := range map[string]string{"": "the file is empty", "{": "not client metadata", "[": "not a list",
+		"a,b\n": "has no client_id", "client_id,colour\n": `no column "colour"`, "client_id\na b\n": "is no client_id",
+		"[]": "no client and no grant", "client_id\n": "no client and no grant",
+		"client_id,client_name\n\"a b\",\"two\nlines\"\n": "line 2: \"a b\""} {
 		_, err := desk.ReadImport([]byte(text))
 		require.ErrorContains(t, err, want, text)
 	}

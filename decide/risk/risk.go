@@ -54,7 +54,7 @@ func (l Levels) From(level directory.Level) int {
 type Signal struct {
 	At     condition.Position `book:"-"`
 	Name   string             `book:"name,required" doc:"name of the signal"`
-	Detect Detector           `book:"detect" doc:"travel, country-change, new-device, anonymous-network, failed-burst, dormant or proof-refused"`
+	Detect Detector           `book:"detect" doc:"travel, country-change, new-device, anonymous-network, failed-burst, dormant, proof-refused"`
 	When   condition.Node     `book:"when" about:"account,app,attempt" doc:"a condition under which it holds"`
 	Points int                `book:"points,required" doc:"what it adds to the score, from 1 to 100"`
 	// FasterThan is for travel: a speed in km/h.

@@ -24,7 +24,8 @@ func TestLevels(t *testing.T) {
 	}
 	require.Zero(t, levels.From(directory.NoRisk))
 	require.NoError(t, risk.DefaultLevels.Check())
-	for name, wrong := range map[string]risk.Levels{"from zero": {}, "falling": {Low: 9, Medium: 8, High: 7}, "alike": {Low: 1, Medium: 1, High: 9},
+	for name, wrong := range map[string]risk.Levels{"from zero": {}, "falling": {Low: 9, Medium: 8, High: 7}, "alike": {Low: 1, Medium: 1,
+		High: 9},
 		"more than there is": {Low: 1, Medium: 2, High: risk.MaxScore + 1}} {
 		t.Run(name, func(t *testing.T) { require.ErrorContains(t, wrong.Check(), "levels rise from 1 to 100") })
 	}

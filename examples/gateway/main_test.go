@@ -50,8 +50,10 @@ func TestGuard(t *testing.T) {
 		{"192.0.2.200", "ingrid@kestrelsound.example", "password, push", http.StatusOK, nil},
 		{"192.0.2.200", "marek@gdansk-yard.example", "password", http.StatusForbidden, []any{}},
 		// Anyone who has proven nothing is told the same, known or not.
-		{"192.0.2.200", "marek@gdansk-yard.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
-		{"192.0.2.200", "nobody@kestrelsound.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey", "password", "security-key"}},
+		{"192.0.2.200", "marek@gdansk-yard.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey",
+			"password", "security-key"}},
+		{"192.0.2.200", "nobody@kestrelsound.example", "", http.StatusUnauthorized, []any{"certificate", "crew-card", "otp-app", "passkey",
+			"password", "security-key"}},
 	} {
 		t.Run(c.account, func(t *testing.T) {
 			w := ask(g, c.ip, c.account, c.proved)

@@ -45,7 +45,8 @@ func (env *environment) consentCommand() *cobra.Command {
 			"what was asked and answered is a file of its own (--record), which only grows.",
 		Example: "  briskwarden consent rehearse --book kestrel --account ingrid@kestrelsound.example --client voyage-log --scope mail.read\n" +
 			"  briskwarden consent queue --book kestrel\n" +
-			"  briskwarden consent approve --book kestrel --request 7 --scope roster.read --as ragna@kestrelsound.example --because \"Roster only.\"\n" +
+			"  briskwarden consent approve --book kestrel --request 7 --scope roster.read --as ragna@kestrelsound.example --because \"Roster " +
+			"only.\"\n" +
 			"  briskwarden consent register --book kestrel",
 		Args: knownCommand,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },

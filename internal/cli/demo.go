@@ -38,7 +38,8 @@ func (env *environment) demoCommand() *cobra.Command {
 			"book with six mistakes in it, of the kind that people make, and what inspect says of each; with\n" +
 			"--proposed --out it lays out a copy with two changes, to be compared. With --history it prints a\n" +
 			"month of attempts with six troubles in it, one a line, for replay; with --ocsf too, as events.",
-		Example: "  briskwarden demo\n  briskwarden demo --step 4\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out kestrel-faulty\n" +
+		Example: "  briskwarden demo\n  briskwarden demo --step 4\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out " +
+			"kestrel-faulty\n" +
 			"  briskwarden demo --proposed --out kestrel-next\n" +
 			"  briskwarden demo --history | briskwarden replay --book kestrel -",
 		Args: noArguments,

@@ -25,7 +25,8 @@ func TestDomainsAreComparedByIDNA(t *testing.T) {
 			},
 		}, facts.Mentioned{})
 	require.NoError(t, err)
-	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true, false, false}, "boo\u212a.example": {false, false, false, true, true}} {
+	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true,
+		false, false}, "boo\u212a.example": {false, false, false, true, true}} {
 		t.Run(fmt.Sprint(domain), func(t *testing.T) {
 			test, err := condition.Bind(&condition.Test{Key: facts.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
 			require.NoError(t, err)
@@ -92,16 +93,26 @@ func TestWhatADeviceSays(t *testing.T) {
 		fresh  directory.Span
 		want   facts.Fitness
 	}{
-		{"fresh and fit", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(time.Hour)}, attempt.Device{}, []directory.Check{firewall}, day, facts.Fit},
-		{"a new report does not make old facts new", directory.Device{Facts: map[string]attempt.Scalar{"encrypted": yes}, ReportedAt: ago(300 * 24 * time.Hour)},
-			attempt.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: attempt.Known(at)}, []directory.Check{encrypted, firewall}, day, facts.Unreported},
-		{"a report that is dated later did not happen", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(-2 * time.Minute)}, attempt.Device{}, []directory.Check{firewall}, 0, facts.Unreported},
-		{"but for the skew of clocks", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(-time.Minute)}, attempt.Device{}, []directory.Check{firewall}, day, facts.Fit},
-		{"an old report that fails is no report", directory.Device{Facts: map[string]attempt.Scalar{"firewall": no}, ReportedAt: ago(48 * time.Hour)}, attempt.Device{}, []directory.Check{firewall}, day, facts.Unreported},
-		{"a platform that is not listed fails, reported or not", directory.Device{Platform: "linux"}, attempt.Device{}, []directory.Check{version}, day, facts.Unfit},
-		{"a platform that nobody states is open", directory.Device{Facts: map[string]attempt.Scalar{"os": attempt.TextScalar("11")}, ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unreported},
-		{"what the attempt says wins", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(0)}, attempt.Device{Facts: map[string]attempt.Scalar{"firewall": no}}, []directory.Check{firewall}, 0, facts.Unfit},
-		{"a version that begins with a dot is none", directory.Device{Platform: "windows", Facts: map[string]attempt.Scalar{"os": attempt.TextScalar(".11")}, ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unfit},
+		{"fresh and fit", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(time.Hour)}, attempt.Device{},
+			[]directory.Check{firewall}, day, facts.Fit},
+		{"a new report does not make old facts new", directory.Device{Facts: map[string]attempt.Scalar{"encrypted": yes}, ReportedAt: ago(
+			300 * 24 * time.Hour)},
+			attempt.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: attempt.Known(at)}, []directory.Check{encrypted, firewall},
+			day, facts.Unreported},
+		{"a report that is dated later did not happen", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(
+			-2 * time.Minute)}, attempt.Device{}, []directory.Check{firewall}, 0, facts.Unreported},
+		{"but for the skew of clocks", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(-time.Minute)},
+			attempt.Device{}, []directory.Check{firewall}, day, facts.Fit},
+		{"an old report that fails is no report", directory.Device{Facts: map[string]attempt.Scalar{"firewall": no}, ReportedAt: ago(
+			48 * time.Hour)}, attempt.Device{}, []directory.Check{firewall}, day, facts.Unreported},
+		{"a platform that is not listed fails, reported or not", directory.Device{Platform: "linux"}, attempt.Device{}, []directory.Check{
+			version}, day, facts.Unfit},
+		{"a platform that nobody states is open", directory.Device{Facts: map[string]attempt.Scalar{"os": attempt.TextScalar("11")},
+			ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unreported},
+		{"what the attempt says wins", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(0)}, attempt.Device{
+			Facts: map[string]attempt.Scalar{"firewall": no}}, []directory.Check{firewall}, 0, facts.Unfit},
+		{"a version that begins with a dot is none", directory.Device{Platform: "windows", Facts: map[string]attempt.Scalar{
+			"os": attempt.TextScalar(".11")}, ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unfit},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.entry.Name, c.said.ID = "laptop", attempt.Known("laptop")

@@ -74,7 +74,12 @@ func New(c directory.Contents, mentioned Mentioned) (*Directory, error) {
 	if len(problems) > 0 {
 		return nil, problems
 	}
-	e := &Directory{Contents: c, Literals: mentioned.Literals, methods: directory.Catalogue(c.Methods), shareKey: sha256.Sum256([]byte(c.ShareKey))}
+	e := &Directory{
+		Contents: c,
+		Literals: mentioned.Literals,
+		methods:  directory.Catalogue(c.Methods),
+		shareKey: sha256.Sum256([]byte(c.ShareKey)),
+	}
 	number := func(n int, name func(int) string) map[string]int32 {
 		numbers := make(map[string]int32, n)
 		for i := range n {

@@ -131,7 +131,8 @@ func TestWhatAccountsShow(t *testing.T) {
 		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"30d"}}, "ann", yes, "joined 2026-11-01"},
 		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"20d"}}, "ann", no, "joined 2026-11-01"},
 		{condition.Test{Key: facts.KeyJoinedWithin, Values: []string{"20d"}}, "bob", maybe, ""},
-		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"low"}}, "bob", no, "high (leaked-password, since 2026-11-10, put right by a changed password)"},
+		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"low"}}, "bob", no,
+			"high (leaked-password, since 2026-11-10, put right by a changed password)"},
 		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"medium"}}, "cat", yes, "medium (gossip, since 2026-11-10)"},
 		{condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"low"}}, "ann", no, "none"},
 		{condition.Test{Key: facts.KeyDomains, Values: []string{"one.example"}}, "ann", no, "no domain"},
@@ -182,7 +183,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		},
 	)
 	north := bind(facts.KeyCountries, "north")
-	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe, "NOR": maybe, "Aa": maybe} {
+	for code, want := range map[attempt.CountryCode]condition.Truth{"SE": yes, "BR": no, "br": maybe, "UK": maybe, "ZZ": maybe, "": maybe,
+		"NOR": maybe, "Aa": maybe} {
 		t.Run(fmt.Sprint(code), func(t *testing.T) {
 			require.Equal(t, want, facts.CountryHolds(code, north), code)
 		})
@@ -205,7 +207,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		hub, strang condition.Truth
 	}{
 		{facts.KeyPlatforms, "linux", yes, maybe}, {facts.KeyDeviceTags, "desk", yes, maybe}, {facts.KeyPosture, "fit", no, maybe},
-		{facts.KeyDevice, "known", yes, no}, {facts.KeyDevice, "managed", no, maybe}, {facts.KeyDevice, "shared", yes, maybe}, {facts.KeyDevice, "own", yes, maybe},
+		{facts.KeyDevice, "known", yes, no}, {facts.KeyDevice, "managed", no, maybe}, {facts.KeyDevice, "shared", yes, maybe}, {facts.KeyDevice,
+			"own", yes, maybe},
 	} {
 		t.Run(c.value, func(t *testing.T) {
 			require.Equal(
@@ -356,9 +359,12 @@ func TestCheckReportsEverything(t *testing.T) {
 	var all directory.Problems
 	facts.CheckContents(&c, func(p directory.Problem) { all = append(all, p) })
 	text := all.Error()
-	for _, want := range []string{"its kind is none", "the level of its risk is none", `account a: method "smoke" is not defined`, `group g: account "nobody" is not defined`, `group g: group "h" is not defined`,
-		"where cannot ask for groups", "barred_for cannot ask for enrolled", "are more than the 64", "trait 99 is none", "named like an address", `"UK" is no assigned`, "runs from IPv4 to IPv6", "write 192.0.2.1-192.0.2.9",
-		"named like a country", `"ZZ" is no assigned`, "2000 minutes after midnight", "day 9 is none", "ends before it begins", "posture p checks nothing", "posture q, check 1", `app x: group "h" is not defined`,
+	for _, want := range []string{"its kind is none", "the level of its risk is none", `account a: method "smoke" is not defined`,
+		`group g: account "nobody" is not defined`, `group g: group "h" is not defined`,
+		"where cannot ask for groups", "barred_for cannot ask for enrolled", "are more than the 64", "trait 99 is none", "named like an address",
+		`"UK" is no assigned`, "runs from IPv4 to IPv6", "write 192.0.2.1-192.0.2.9",
+		"named like a country", `"ZZ" is no assigned`, "2000 minutes after midnight", "day 9 is none", "ends before it begins",
+		"posture p checks nothing", "posture q, check 1", `app x: group "h" is not defined`,
 		`apps y and x are both known as "y"`, "names a port"} {
 		require.Contains(t, text, want)
 	}

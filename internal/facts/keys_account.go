@@ -90,15 +90,17 @@ var (
 		return condition.Of(f.Profile.domain != "" && slices.Contains(t.Texts(), f.Profile.domain))
 	}, func(p *Profile, _ *condition.Test, _ time.Time) string { return cmp.Or(p.domain, "no domain") }))
 
-	KeyKinds = condition.Define(account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: directory.Kinds(),
-		Bind: bindWord(func(value string) (directory.Kind, error) {
-			var k directory.Kind
-			return k, k.UnmarshalText([]byte(value))
-		}),
-		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
-		Noun: kindWords,
-	}, func(f *Facts, t *condition.Test) condition.Truth { return among(t, int32(f.Profile.kind)) },
-		func(p *Profile, _ *condition.Test, _ time.Time) string { return p.kind.String() }))
+	KeyKinds = condition.Define(
+		account(condition.Definition{Name: "kinds", Doc: "the account's kind: person, service or emergency", Words: directory.Kinds(),
+			Bind: bindWord(func(value string) (directory.Kind, error) {
+				var k directory.Kind
+				return k, k.UnmarshalText([]byte(value))
+			}),
+			Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + kindWords(t) },
+			Noun: kindWords,
+		}, func(f *Facts, t *condition.Test) condition.Truth { return among(t, int32(f.Profile.kind)) },
+			func(p *Profile, _ *condition.Test, _ time.Time) string { return p.kind.String() }),
+	)
 
 	KeyAttributes = condition.Define(account(condition.Definition{Name: "attributes", Shape: condition.Named, Fact: condition.OfOneValue,
 		Doc:  "attributes of the account, by name, each with its alternatives",
@@ -113,53 +115,64 @@ var (
 		return ""
 	}))
 
-	KeyEnrolled = condition.Define(account(condition.Definition{Name: "enrolled", Doc: "the account has enrolled one of these methods", Names: "method",
-		Fact: condition.OfManyValues,
-		Bind: bindName("method", func(d *Directory) map[string]int32 { return d.methodNumber }),
-		Says: func(t *condition.Test, negated bool) string {
-			return condition.Either(negated, "they have enrolled ", "they have not enrolled ") + t.Wants()
-		},
-	}, enrolledHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
-		if enrolledHolds(&Facts{Profile: p}, t) == condition.Unknown {
-			return ""
-		}
-		return orNone(p.account.Methods, "no method")
-	}))
+	KeyEnrolled = condition.Define(
+		account(condition.Definition{Name: "enrolled", Doc: "the account has enrolled one of these methods", Names: "method",
+			Fact: condition.OfManyValues,
+			Bind: bindName("method", func(d *Directory) map[string]int32 { return d.methodNumber }),
+			Says: func(t *condition.Test, negated bool) string {
+				return condition.Either(negated, "they have enrolled ", "they have not enrolled ") + t.Wants()
+			},
+		}, enrolledHolds, func(p *Profile, t *condition.Test, _ time.Time) string {
+			if enrolledHolds(&Facts{Profile: p}, t) == condition.Unknown {
+				return ""
+			}
+			return orNone(p.account.Methods, "no method")
+		}),
+	)
 
-	KeyJoinedWithin = condition.Define(account(condition.Definition{Name: "joined_within", Shape: condition.Length, Fact: condition.OfManyValues,
-		Doc: "so many times 24 hours have not passed since the midnight that began the day of joining",
-		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			var span directory.Span
-			err := span.UnmarshalText([]byte(value))
-			return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
-		},
-		Says: func(t *condition.Test, negated bool) string {
-			return "they joined " + condition.Either(negated, "within the last ", "longer ago than ") + directory.Span(t.Limit()).Words()
-		},
-	}, func(f *Facts, t *condition.Test) condition.Truth {
-		end, known := f.Profile.JoinedUntil(directory.Span(t.Limit()), f.At)
-		if !known || f.Moment.IsZero() {
-			return condition.Unknown
-		}
-		return condition.Of(f.Moment.Before(end))
-	}, func(p *Profile, _ *condition.Test, at time.Time) string {
-		if _, known := p.JoinedUntil(0, at); !known {
-			return ""
-		}
-		return "joined " + p.account.Joined.String()
-	}))
+	KeyJoinedWithin = condition.Define(
+		account(condition.Definition{Name: "joined_within", Shape: condition.Length, Fact: condition.OfManyValues,
+			Doc: "so many times 24 hours have not passed since the midnight that began the day of joining",
+			Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+				var span directory.Span
+				err := span.UnmarshalText([]byte(value))
+				return condition.Binding{Limit: int64(span), Words: "at most " + value}, err
+			},
+			Says: func(t *condition.Test, negated bool) string {
+				return "they joined " + condition.Either(
+					negated,
+					"within the last ",
+					"longer ago than ",
+				) + directory.Span(t.Limit()).
+					Words()
+			},
+		}, func(f *Facts, t *condition.Test) condition.Truth {
+			end, known := f.Profile.JoinedUntil(directory.Span(t.Limit()), f.At)
+			if !known || f.Moment.IsZero() {
+				return condition.Unknown
+			}
+			return condition.Of(f.Moment.Before(end))
+		}, func(p *Profile, _ *condition.Test, at time.Time) string {
+			if _, known := p.JoinedUntil(0, at); !known {
+				return ""
+			}
+			return "joined " + p.account.Joined.String()
+		}),
+	)
 
-	KeyAccountRiskAtLeast = condition.Define(account(condition.Definition{Name: "account_risk_at_least", Shape: condition.Level, Fact: condition.OfManyValues,
-		Doc: "the standing risk of the account: low, medium or high",
-		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			return LevelBinding(value)
-		},
-		Says: func(t *condition.Test, negated bool) string {
-			return "the standing risk of their account " + is(negated) + " " + t.Wants()
-		},
-	}, func(f *Facts, t *condition.Test) condition.Truth {
-		return condition.Of(int64(f.Profile.account.RiskAt(f.At)) >= t.Limit())
-	}, func(p *Profile, _ *condition.Test, at time.Time) string { return sawRisk(p.account, at) }))
+	KeyAccountRiskAtLeast = condition.Define(
+		account(condition.Definition{Name: "account_risk_at_least", Shape: condition.Level, Fact: condition.OfManyValues,
+			Doc: "the standing risk of the account: low, medium or high",
+			Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+				return LevelBinding(value)
+			},
+			Says: func(t *condition.Test, negated bool) string {
+				return "the standing risk of their account " + is(negated) + " " + t.Wants()
+			},
+		}, func(f *Facts, t *condition.Test) condition.Truth {
+			return condition.Of(int64(f.Profile.account.RiskAt(f.At)) >= t.Limit())
+		}, func(p *Profile, _ *condition.Test, at time.Time) string { return sawRisk(p.account, at) }),
+	)
 
 	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number, Fact: condition.OfManyValues,
 		Doc: "so many percent of all accounts, the same ones each time; a wider share only adds accounts",

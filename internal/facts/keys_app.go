@@ -7,7 +7,11 @@ import (
 )
 
 // app fills in what the keys about apps have in common.
-func app(d condition.Definition, holds func(d *Directory, app int, t *condition.Test) condition.Truth, saw func(a *directory.App) string) condition.Definition {
+func app(
+	d condition.Definition,
+	holds func(d *Directory, app int, t *condition.Test) condition.Truth,
+	saw func(a *directory.App) string,
+) condition.Definition {
 	d.About, d.Meaning, d.Fact = condition.AboutApp, condition.MeansApps, condition.OfApp
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
 		switch f := seen(facts); {

@@ -70,35 +70,39 @@ var (
 		return f.Device.sawTraits(f.accountName())
 	}))
 
-	KeyDeviceTags = condition.Define(device(condition.Definition{Name: "device_tags", Fact: condition.OfManyValues, Doc: "the device bears a tag",
-		Bind: bindText,
-		Says: func(t *condition.Test, negated bool) string {
-			return "the device " + is(negated) + " tagged " + t.Wants()
-		},
-	}, func(f *Facts, t *condition.Test) condition.Truth {
-		tags, known := f.Device.Tags()
-		if !known {
-			return condition.Unknown
-		}
-		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	}, func(f *Facts, _ *condition.Test) string {
-		if tags, known := f.Device.Tags(); known {
-			return orNone(tags, "no tag")
-		}
-		return ""
-	}))
+	KeyDeviceTags = condition.Define(
+		device(condition.Definition{Name: "device_tags", Fact: condition.OfManyValues, Doc: "the device bears a tag",
+			Bind: bindText,
+			Says: func(t *condition.Test, negated bool) string {
+				return "the device " + is(negated) + " tagged " + t.Wants()
+			},
+		}, func(f *Facts, t *condition.Test) condition.Truth {
+			tags, known := f.Device.Tags()
+			if !known {
+				return condition.Unknown
+			}
+			return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
+		}, func(f *Facts, _ *condition.Test) string {
+			if tags, known := f.Device.Tags(); known {
+				return orNone(tags, "no tag")
+			}
+			return ""
+		}),
+	)
 
-	KeyPosture = condition.Define(device(condition.Definition{Name: "posture", Fact: condition.OfManyValues, Doc: "the device passes a posture",
-		Names: "posture", Meaning: condition.MeansDefinitions,
-		Bind: bindName("posture", func(d *Directory) map[string]int32 { return d.postureNumber }),
-		Says: func(t *condition.Test, negated bool) string {
-			return "the device " + condition.Either(negated, "passes ", "does not pass ") + t.Wants()
-		},
-	}, func(f *Facts, t *condition.Test) condition.Truth {
-		holds := condition.False
-		for _, n := range t.Numbers() {
-			holds = max(holds, f.Device.PassesPosture(&f.Directory.Postures[n]))
-		}
-		return holds
-	}, func(f *Facts, t *condition.Test) string { return f.Directory.sawPosture(f.Device, t) }))
+	KeyPosture = condition.Define(
+		device(condition.Definition{Name: "posture", Fact: condition.OfManyValues, Doc: "the device passes a posture",
+			Names: "posture", Meaning: condition.MeansDefinitions,
+			Bind: bindName("posture", func(d *Directory) map[string]int32 { return d.postureNumber }),
+			Says: func(t *condition.Test, negated bool) string {
+				return "the device " + condition.Either(negated, "passes ", "does not pass ") + t.Wants()
+			},
+		}, func(f *Facts, t *condition.Test) condition.Truth {
+			holds := condition.False
+			for _, n := range t.Numbers() {
+				holds = max(holds, f.Device.PassesPosture(&f.Directory.Postures[n]))
+			}
+			return holds
+		}, func(f *Facts, t *condition.Test) string { return f.Directory.sawPosture(f.Device, t) }),
+	)
 )

@@ -36,7 +36,8 @@ var (
 		Doc: "the address lies in a network, by name or as an address, a CIDR block or a range a-b",
 		Check: func(value string) error {
 			// What looks like addresses is one; anything else names a network.
-			if _, wrong := directory.ParseRange(value); wrong != nil && (strings.ContainsAny(value, "/:") || strings.Trim(value, "0123456789.-") == "") {
+			if _, wrong := directory.ParseRange(value); wrong != nil &&
+				(strings.ContainsAny(value, "/:") || strings.Trim(value, "0123456789.-") == "") {
 				return wrong
 			}
 			return nil
@@ -57,49 +58,53 @@ var (
 		return condition.Of(intersects(t.Numbers(), p.Networks))
 	}))
 
-	KeyOurNetwork = condition.Define(address(condition.Definition{Name: "our_network", Shape: condition.Flag, Meaning: condition.MeansOwnAddresses,
-		Doc: "the address lies in a network marked `ours`",
-		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			if value == "true" {
-				return condition.Binding{Numbers: []int32{1}, Words: "an own network"}, nil
+	KeyOurNetwork = condition.Define(
+		address(condition.Definition{Name: "our_network", Shape: condition.Flag, Meaning: condition.MeansOwnAddresses,
+			Doc: "the address lies in a network marked `ours`",
+			Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+				if value == "true" {
+					return condition.Binding{Numbers: []int32{1}, Words: "an own network"}, nil
+				}
+				return condition.Binding{Numbers: []int32{0}, Words: "no own network"}, nil
+			},
+			Says: func(t *condition.Test, negated bool) string {
+				if (t.Values[0] == "true") != negated {
+					return "they come from an own network"
+				}
+				return "they come from no own network"
+			},
+		}, func(p *Place, t *condition.Test) condition.Truth {
+			ours := int32(0)
+			if p.Ours {
+				ours = 1
 			}
-			return condition.Binding{Numbers: []int32{0}, Words: "no own network"}, nil
-		},
-		Says: func(t *condition.Test, negated bool) string {
-			if (t.Values[0] == "true") != negated {
-				return "they come from an own network"
-			}
-			return "they come from no own network"
-		},
-	}, func(p *Place, t *condition.Test) condition.Truth {
-		ours := int32(0)
-		if p.Ours {
-			ours = 1
-		}
-		return among(t, ours)
-	}))
-
-	KeyAddressKinds = condition.Define(condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: directory.IPVersions(),
-		Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
-		Meaning: condition.MeansWords, Fact: condition.OfOneValue,
-		Bind: bindWord(func(value string) (directory.IPVersion, error) {
-			var v directory.IPVersion
-			return v, v.UnmarshalText([]byte(value))
+			return among(t, ours)
 		}),
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if f := seen(facts); f.FindPlace() != nil {
-				return among(t, int32(versionOf(f.Address)))
-			}
-			return condition.Unknown
+	)
+
+	KeyAddressKinds = condition.Define(
+		condition.Definition{Name: "address_kinds", About: condition.AboutAttempt, Words: directory.IPVersions(),
+			Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
+			Meaning: condition.MeansWords, Fact: condition.OfOneValue,
+			Bind: bindWord(func(value string) (directory.IPVersion, error) {
+				var v directory.IPVersion
+				return v, v.UnmarshalText([]byte(value))
+			}),
+			Holds: func(facts any, t *condition.Test) condition.Truth {
+				if f := seen(facts); f.FindPlace() != nil {
+					return among(t, int32(versionOf(f.Address)))
+				}
+				return condition.Unknown
+			},
+			Saw: func(facts any, _ *condition.Test) string {
+				if f := seen(facts); f.FindPlace() != nil {
+					return directory.IPVersions()[versionOf(f.Address)]
+				}
+				return ""
+			},
+			Says: func(t *condition.Test, negated bool) string { return "their address " + is(negated) + " " + t.Wants() },
 		},
-		Saw: func(facts any, _ *condition.Test) string {
-			if f := seen(facts); f.FindPlace() != nil {
-				return directory.IPVersions()[versionOf(f.Address)]
-			}
-			return ""
-		},
-		Says: func(t *condition.Test, negated bool) string { return "their address " + is(negated) + " " + t.Wants() },
-	})
+	)
 
 	KeyCountries = condition.Define(condition.Definition{Name: "countries", About: condition.AboutAttempt, Names: "region",
 		Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",

@@ -3,37 +3,39 @@ package facts
 import "github.com/briskwarden/briskwarden/condition"
 
 // KeyDuring is the key about the time.
-var KeyDuring = condition.Define(condition.Definition{Name: "during", About: condition.AboutAttempt, Names: "window", Doc: "the time lies in a window",
-	Meaning: condition.MeansDefinitions, Fact: condition.OfMoment,
-	Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-		b, err := one("window", value, v.windowNumber)
-		if err == nil {
-			if hours := v.Windows[b.Numbers[0]].String(); hours != "" {
-				b.Words += " (" + hours + ")"
+var KeyDuring = condition.Define(
+	condition.Definition{Name: "during", About: condition.AboutAttempt, Names: "window", Doc: "the time lies in a window",
+		Meaning: condition.MeansDefinitions, Fact: condition.OfMoment,
+		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+			b, err := one("window", value, v.windowNumber)
+			if err == nil {
+				if hours := v.Windows[b.Numbers[0]].String(); hours != "" {
+					b.Words += " (" + hours + ")"
+				}
 			}
-		}
-		return b, err
-	}),
-	Holds: func(facts any, t *condition.Test) condition.Truth {
-		f := seen(facts)
-		if f.Moment.IsZero() {
-			return condition.Unknown
-		}
-		for _, w := range t.Numbers() {
-			if f.Directory.InWindow(int(w), f.Moment) {
-				return condition.True
+			return b, err
+		}),
+		Holds: func(facts any, t *condition.Test) condition.Truth {
+			f := seen(facts)
+			if f.Moment.IsZero() {
+				return condition.Unknown
 			}
-		}
-		return condition.False
+			for _, w := range t.Numbers() {
+				if f.Directory.InWindow(int(w), f.Moment) {
+					return condition.True
+				}
+			}
+			return condition.False
+		},
+		Saw: func(facts any, _ *condition.Test) string {
+			f := seen(facts)
+			if f.Moment.IsZero() {
+				return ""
+			}
+			return f.Moment.In(f.Directory.Zone).Format("Mon 2006-01-02 15:04 MST")
+		},
+		Says: func(t *condition.Test, negated bool) string {
+			return "the time is " + condition.Either(negated, "within ", "outside ") + t.Wants()
+		},
 	},
-	Saw: func(facts any, _ *condition.Test) string {
-		f := seen(facts)
-		if f.Moment.IsZero() {
-			return ""
-		}
-		return f.Moment.In(f.Directory.Zone).Format("Mon 2006-01-02 15:04 MST")
-	},
-	Says: func(t *condition.Test, negated bool) string {
-		return "the time is " + condition.Either(negated, "within ", "outside ") + t.Wants()
-	},
-})
+)

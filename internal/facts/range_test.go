@@ -83,8 +83,9 @@ func TestNewRefuses(t *testing.T) {
 		`account a: group "g" is not defined`:      {Accounts: []directory.Account{{Name: "a", Groups: []string{"g"}}}},
 		`account a: method "smoke" is not defined`: {Accounts: []directory.Account{{Name: "a", Methods: []string{"smoke"}}}},
 		`group g: account "a" is not defined`:      {Groups: []directory.Group{{Name: "g", Members: []string{"a"}}}},
-		"group g includes itself: g > h > g":       {Groups: []directory.Group{{Name: "g", Includes: []string{"h"}}, {Name: "h", Includes: []string{"g"}}}},
-		`app p: group "g" is not defined`:          {Apps: []directory.App{{Name: "p", OpenTo: []string{"g"}}}},
+		"group g includes itself: g > h > g": {Groups: []directory.Group{{Name: "g", Includes: []string{"h"}}, {Name: "h",
+			Includes: []string{"g"}}}},
+		`app p: group "g" is not defined`: {Apps: []directory.App{{Name: "p", OpenTo: []string{"g"}}}},
 	} {
 		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
 			_, err := facts.New(c, facts.Mentioned{})

@@ -28,8 +28,9 @@ func TestFindApp(t *testing.T) {
 		"till": "till", "urn:kestrel:till": "till", "0oa-till": "till", "Till": "",
 		"till.kestrel.example": "till", "TILL.Kestrel.EXAMPLE": "till", "till.kestrel.example.": "till",
 		"till.kestrel.example:8443": "till", "https://till.kestrel.example:443/": "till", "till.kestrel.example?next=/admin/x": "till",
-		"other.kestrel.example": "any", "a.b.kestrel.example": "any", "kestrel.example": "", "evilkestrel.example": "", "till.kestrel.example.evil.example": "",
-		"a.crew.kestrel.example": "crew", "crew.kestrel.example": "any",
+		"other.kestrel.example": "any", "a.b.kestrel.example": "any", "kestrel.example": "", "evilkestrel.example": "",
+		"till.kestrel.example.evil.example": "",
+		"a.crew.kestrel.example":            "crew", "crew.kestrel.example": "any",
 		"bücher.example": "crew", "xn--bcher-kva.example": "crew", "BÜCHER.example": "crew",
 		"till.kestrel.example/pay":                        "till",
 		"till.kestrel.example/admin":                      "admin",
@@ -78,7 +79,8 @@ func TestFindApp(t *testing.T) {
 		})
 	}
 	for wrong, hosts := range map[string][]string{
-		"names a port": {"till.example:443"}, "is no host": {"till.*.example"}, "a path has no": {"till.example/a/../b"}, "as its last part": {"till.example/*/b"},
+		"names a port": {"till.example:443"}, "is no host": {"till.*.example"}, "a path has no": {"till.example/a/../b"}, "as its last part": {
+			"till.example/*/b"},
 	} {
 		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
 			_, err := facts.New(directory.Contents{Apps: []directory.App{{Name: "p", Hosts: hosts}}}, facts.Mentioned{})
@@ -86,7 +88,11 @@ func TestFindApp(t *testing.T) {
 		})
 	}
 	_, err = facts.New(
-		directory.Contents{Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}}}, facts.Mentioned{})
+		directory.Contents{
+			Apps: []directory.App{{Name: "p", Hosts: []string{"a.example/x"}}, {Name: "q", Hosts: []string{"A.example/x"}}},
+		},
+		facts.Mentioned{},
+	)
 	require.ErrorContains(t, err, "claims the host a.example/x too")
 }
 
@@ -102,7 +108,10 @@ func TestAWiderShareOnlyAddsAccounts(t *testing.T) {
 	in := map[int]bool{}
 	last := 0
 	for _, percent := range []string{"1", "10", "25", "50", "75", "99", "100"} {
-		e, err := facts.New(directory.Contents{Accounts: accounts, Groups: []directory.Group{{Name: "g", Where: share(percent)}}}, facts.Mentioned{})
+		e, err := facts.New(
+			directory.Contents{Accounts: accounts, Groups: []directory.Group{{Name: "g", Where: share(percent)}}},
+			facts.Mentioned{},
+		)
 		require.NoError(t, err)
 		count := 0
 		for i := range accounts {

@@ -87,7 +87,8 @@ func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
 
 // level returns a level of danger, coloured.
 func (p *Page) level(l directory.Level) string {
-	style := [...]lipgloss.Style{directory.NoRisk: p.dim, directory.LowRisk: p.bold, directory.MediumRisk: p.careful, directory.HighRisk: p.grave}[l]
+	style := [...]lipgloss.Style{directory.NoRisk: p.dim, directory.LowRisk: p.bold, directory.MediumRisk: p.careful,
+		directory.HighRisk: p.grave}[l]
 	return style.Render(strings.ToUpper(l.String()))
 }
 

@@ -115,7 +115,8 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 		{head: []string{"Blocked"}},
 	}
 	for _, c := range list[:min(mostRows, len(list))] {
-		for i, text := range []string{c.Name, fmt.Sprint(c.Counts.All()), fmt.Sprint(c.Counts.Grant), fmt.Sprint(c.Counts.StepUp), fmt.Sprint(c.Counts.Block)} {
+		for i, text := range []string{c.Name, fmt.Sprint(c.Counts.All()), fmt.Sprint(c.Counts.Grant), fmt.Sprint(c.Counts.StepUp), fmt.Sprint(
+			c.Counts.Block)} {
 			columns[i].cells = append(columns[i].cells, text)
 		}
 	}

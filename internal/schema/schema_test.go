@@ -154,13 +154,20 @@ func TestGeneratedBooksFitTheSchema(t *testing.T) {
 func TestWhatTheReaderRefusesTheSchemaRefuses(t *testing.T) {
 	s := compiled(t, "book")
 	for _, text := range []string{
-		"accounts: []", "briskwarden: 2", "briskwarden: 1\npolicy: []", "briskwarden: 1\naccounts: [{name: a, grops: [g]}]", "briskwarden: 1\napps: [{tags: [x]}]",
-		"briskwarden: 1\napps: [{name: 'a b'}]", "briskwarden: 1\nsettings: {otherwise: blok}", "briskwarden: 1\nwindows: {w: {from: 5}}", "briskwarden: 1\nwindows: {w: {days: [frid]}}",
-		"briskwarden: 1\nregions: {r: [Norway]}", "briskwarden: 1\nnetworks: {n: {ours: true}}", "briskwarden: 1\nrisk: {signals: [{name: s, detect: trvel, points: 1}]}",
-		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anybody, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {every: true}, apps: every, rules: []}]",
-		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {}, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {kinds: [human]}, apps: every, rules: []}]",
-		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {share: 101}, apps: every, rules: []}]", "briskwarden: 1\npolicies: [{name: p, stage: live, who: {joined_within: soon}, apps: every, rules: []}]",
-		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: {ask: [x]}}]}]", "briskwarden: 1\naccepted: [{name: x, because: y}]",
+		"accounts: []", "briskwarden: 2", "briskwarden: 1\npolicy: []", "briskwarden: 1\naccounts: [{name: a, grops: [g]}]",
+		"briskwarden: 1\napps: [{tags: [x]}]",
+		"briskwarden: 1\napps: [{name: 'a b'}]", "briskwarden: 1\nsettings: {otherwise: blok}", "briskwarden: 1\nwindows: {w: {from: 5}}",
+		"briskwarden: 1\nwindows: {w: {days: [frid]}}",
+		"briskwarden: 1\nregions: {r: [Norway]}", "briskwarden: 1\nnetworks: {n: {ours: true}}",
+		"briskwarden: 1\nrisk: {signals: [{name: s, detect: trvel, points: 1}]}",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anybody, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {every: true}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {kinds: [human]}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {share: 101}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: {joined_within: soon}, apps: every, rules: []}]",
+		"briskwarden: 1\npolicies: [{name: p, stage: live, who: anyone, apps: every, rules: [{name: r, then: {ask: [x]}}]}]",
+		"briskwarden: 1\naccepted: [{name: x, because: y}]",
 	} {
 		require.Error(t, s.Validate(yamlOf(t, []byte(text))), text)
 		_, err := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(text)}})
@@ -187,7 +194,8 @@ func TestAttempts(t *testing.T) {
 	for _, scene := range demo.Scenes() {
 		require.NoError(t, validate(t, s, scene.Attempt), scene.Title)
 	}
-	for _, wrong := range [][2]string{{`"account"`, `"acount"`}, {`"NO"`, `"Norway"`}, {`"browser"`, `"pipe"`}, {`"refused"`, `"late"`}, {`"2026-11-23T21:14:00Z", "account"`, `"today", "account"`}, {`true, "known"`, `"yes", "known"`}} {
+	for _, wrong := range [][2]string{{`"account"`, `"acount"`}, {`"NO"`, `"Norway"`}, {`"browser"`, `"pipe"`}, {`"refused"`, `"late"`}, {
+		`"2026-11-23T21:14:00Z", "account"`, `"today", "account"`}, {`true, "known"`, `"yes", "known"`}} {
 		text := strings.Replace(sample, wrong[0], wrong[1], 1)
 		document, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
 		require.NoError(t, err)
@@ -241,7 +249,8 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("inspection", found)
 	account, err := describe.Account(judge, "tide-gauge", monday)
 	require.NoError(t, err)
-	for _, doc := range []*describe.Document{account, describe.Book(judge, describe.ByPolicy, monday), describe.Book(judge, describe.ByApp, monday), describe.Book(judge, describe.ByGroup, monday)} {
+	for _, doc := range []*describe.Document{account, describe.Book(judge, describe.ByPolicy, monday), describe.Book(judge, describe.ByApp,
+		monday), describe.Book(judge, describe.ByGroup, monday)} {
 		check("description", doc)
 	}
 	circumstances := reach.Circumstances{Attempt: demo.Scenes()[0].Attempt}

@@ -84,7 +84,8 @@ func Large(chance Chance, size Size) Book {
 		)
 		add(
 			"policies",
-			"{name: policy-%d, stage: live, who: %s, apps: %s, rules: [{name: first, when: %s, then: {require: [once]}}, {name: rest, then: {require: [%s]}}]}",
+			"{name: policy-%d, stage: live, who: %s, apps: %s, rules: [{name: first, when: %s, then: {require: [once]}}, {name: rest, then: "+
+				"{require: [%s]}}]}",
 			i,
 			who,
 			apps,

@@ -347,7 +347,8 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 	}
 	add(
 		"devices",
-		"{name: v0, platform: windows, managed: true, owner: %q, tags: [d0], facts: {firewall: true, os_version: %q, patch_age_days: 12}, reported_at: 2026-03-29T08:00:00Z}",
+		"{name: v0, platform: windows, managed: true, owner: %q, tags: [d0], facts: {firewall: true, os_version: %q, patch_age_days: 12}, "+
+			"reported_at: 2026-03-29T08:00:00Z}",
 		accounts[0],
 		"10.2.1",
 	)
@@ -382,7 +383,8 @@ func Policy(chance Chance, i, n int) Definition {
 			"name: u%d, then: %s",
 			k,
 			m.one([]string{"grant", "block", "{require: [s0]}", "{require: [s1, s2]}", "{require: [s3]}",
-				"{require: [{one_of: [s0, s4]}]}", "{require: [{one_of: [s1, s2, s5]}, s6]}", "{require: [s4, s1]}", "{require: [s5]}", "{require: [s6, s3]}"}),
+				"{require: [{one_of: [s0, s4]}]}", "{require: [{one_of: [s1, s2, s5]}, s6]}", "{require: [s4, s1]}", "{require: [s5]}",
+				"{require: [s6, s3]}"}),
 		)
 		if !m.odds(4) {
 			rule += ", when: " + m.condition("rule", 2)
@@ -455,7 +457,8 @@ func (m maker) tests(about string) []func() string {
 		list(
 			"networks",
 			append(slices.Clone(networks), "198.51.100.0/24"),
-		), one("our_network", "true", "false"), list("address_kinds", []string{"ipv4", "ipv6"}), list("countries", append(slices.Clone(countries), regions...)),
+		), one("our_network", "true", "false"), list("address_kinds", []string{"ipv4", "ipv6"}), list("countries", append(slices.Clone(countries),
+			regions...)),
 		list(
 			"during",
 			windows,

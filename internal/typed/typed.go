@@ -57,7 +57,8 @@ func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []s
 			return nil, nil, fmt.Errorf("--unknown: there is no fact %q%s", fact, nearest.DidYouMean(fact, Facts))
 		}
 	}
-	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client", q.Client}} {
+	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client",
+		q.Client}} {
 		if said[1] != "" && slices.Contains(q.Unknown, said[0]) {
 			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", said[0], said[0], said[1])
 		}

@@ -28,7 +28,8 @@ func TestDistanceAndSpeed(t *testing.T) {
 }
 
 func TestLevels(t *testing.T) {
-	for score, want := range map[int]directory.Level{0: directory.NoRisk, 1: directory.LowRisk, 39: directory.LowRisk, 40: directory.MediumRisk, 80: directory.HighRisk, 100: directory.HighRisk} {
+	for score, want := range map[int]directory.Level{0: directory.NoRisk, 1: directory.LowRisk, 39: directory.LowRisk,
+		40: directory.MediumRisk, 80: directory.HighRisk, 100: directory.HighRisk} {
 		t.Run(fmt.Sprint(score), func(t *testing.T) {
 			require.Equal(t, want, risk.DefaultLevels.Of(score), score)
 		})

@@ -88,17 +88,41 @@ func TestDetectors(t *testing.T) {
 		{"staying", travel, func(e *evidence) { e.a.Previous, e.here = away(time.Hour), place(0, 90) }, no},
 		{"travel of a first sign-in", travel, func(e *evidence) { e.a.Previous = attempt.None[attempt.Previous]() }, no},
 		{"travel of nobody knows", travel, func(*evidence) {}, maybe},
-		{"travel to nobody knows where", travel, func(e *evidence) { e.a.Previous, e.here = away(time.Hour), attempt.Fact[attempt.Location]{} }, maybe},
+		{"travel to nobody knows where", travel, func(e *evidence) { e.a.Previous, e.here = away(time.Hour), attempt.Fact[attempt.Location]{} },
+			maybe},
 		{"travel from nobody knows where", travel, func(e *evidence) { e.a.Previous = before(at.Add(-time.Hour), attempt.Previous{}) }, maybe},
-		{"travel since nobody knows when", travel, func(e *evidence) { e.a.Previous = before(time.Time{}, attempt.Previous{Location: place(0, 90)}) }, maybe},
+		{"travel since nobody knows when", travel, func(e *evidence) {
+			e.a.Previous = before(time.Time{}, attempt.Previous{Location: place(0,
+				90)})
+		}, maybe},
 		{"travel since a later sign-in", travel, func(e *evidence) { e.a.Previous = away(-time.Second) }, maybe},
-		{"another country", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous, e.other = away(time.Hour), yes }, yes},
-		{"the same country", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous, e.other = away(time.Hour), no }, no},
-		{"a country before that nobody knows", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous, e.other = before(at, attempt.Previous{}), no }, maybe},
-		{"a country of a first sign-in", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) { e.a.Previous = attempt.None[attempt.Previous]() }, no},
-		{"a new device", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{Known: attempt.Known(false)}) }, yes},
-		{"a device that nobody knows of", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) { e.a = on(attempt.Device{}) }, maybe},
-		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) { e.place = &facts.Place{Anonymous: true} }, yes},
+		{"another country", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) {
+			e.a.Previous, e.other = away(
+				time.Hour), yes
+		}, yes},
+		{"the same country", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) {
+			e.a.Previous, e.other = away(
+				time.Hour), no
+		}, no},
+		{"a country before that nobody knows", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) {
+			e.a.Previous,
+				e.other = before(at, attempt.Previous{}), no
+		}, maybe},
+		{"a country of a first sign-in", risk.Signal{Name: "s", Points: 10, Detect: risk.CountryChange}, func(e *evidence) {
+			e.a.Previous = attempt.None[attempt.Previous]()
+		}, no},
+		{"a new device", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) {
+			e.a = on(attempt.Device{
+				Known: attempt.Known(false)})
+		}, yes},
+		{"a device that nobody knows of", risk.Signal{Name: "s", Points: 10, Detect: risk.NewDevice}, func(e *evidence) {
+			e.a = on(
+				attempt.Device{})
+		}, maybe},
+		{"a hidden origin", risk.Signal{Name: "s", Points: 10, Detect: risk.AnonymousNetwork}, func(e *evidence) {
+			e.place = &facts.Place{
+				Anonymous: true}
+		}, yes},
 		{"two failures", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute) }, yes},
 		{"one failure too long ago", burst, func(e *evidence) { e.a.Failures = failed(0, 10*time.Minute+time.Second) }, no},
 		{"one failure still to come", burst, func(e *evidence) { e.a.Failures = failed(0, -time.Second) }, no},
@@ -108,12 +132,21 @@ func TestDetectors(t *testing.T) {
 		{"a moment less", dormant, func(e *evidence) { e.a.Previous = before(at.AddDate(0, 0, -90).Add(time.Second), attempt.Previous{}) }, no},
 		{"dormant since nobody knows when", dormant, func(e *evidence) { e.a.Previous = before(time.Time{}, attempt.Previous{}) }, maybe},
 		{"dormant before a first sign-in", dormant, func(e *evidence) { e.a.Previous = attempt.None[attempt.Previous]() }, no},
-		{"a refused proof", risk.Signal{Name: "s", Points: 10, Detect: risk.ProofRefused}, func(e *evidence) { e.a.Failed = []attempt.Failure{{Method: "push"}} }, yes},
-		{"one that timed out", risk.Signal{Name: "s", Points: 10, Detect: risk.ProofRefused}, func(e *evidence) { e.a.Failed = []attempt.Failure{{Method: "push", Reason: attempt.TimedOut}} }, no},
+		{"a refused proof", risk.Signal{Name: "s", Points: 10, Detect: risk.ProofRefused}, func(e *evidence) {
+			e.a.Failed = []attempt.Failure{{
+				Method: "push"}}
+		}, yes},
+		{"one that timed out", risk.Signal{Name: "s", Points: 10, Detect: risk.ProofRefused}, func(e *evidence) {
+			e.a.Failed = []attempt.Failure{{
+				Method: "push", Reason: attempt.TimedOut}}
+		}, no},
 		{"named by the attempt", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r", "s"} }, yes},
 		{"named by nobody", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.a.Signals = []string{"r"} }, no},
 		{"reported by an engine", risk.Signal{Name: "s", Points: 10}, func(e *evidence) { e.reported = maybe }, maybe},
-		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: facts.KeyPlatforms, Values: []string{"ios"}}}, func(e *evidence) { e.a = on(attempt.Device{Platform: attempt.Known("ios")}) }, yes},
+		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: facts.KeyPlatforms, Values: []string{"ios"}}}, func(
+			e *evidence) {
+			e.a = on(attempt.Device{Platform: attempt.Known("ios")})
+		}, yes},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			e := &evidence{a: attempt.Attempt{At: at}, here: place(0, 0)}
