@@ -91,6 +91,8 @@ func TestReasons(t *testing.T) {
 		{maybe, condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
 		{test("b", "1", "A"), condition.True, nil, []string{"tags: wants the letter b or the letter 1 or the letter A, saw letters"}},
 		{all(yes, maybe), condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
+		{all(maybe, test("2"), yes), condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)",
+			"tags: wants the letter 2, saw nothing (unknown)"}, nil},
 		{all(maybe, no, test("c")), condition.False, []string{"tags: wants the letter b, saw letters"}, nil},
 		{anyOf(no, maybe), condition.Unknown, []string{"tags: wants the letter 1, saw nothing (unknown)"}, nil},
 		{anyOf(no, test("c")), condition.False, []string{"tags: wants the letter b, saw letters", "tags: wants the letter c, saw letters"}, nil},

@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -127,6 +128,9 @@ func TestDecisions(t *testing.T) {
 			"  - {name: more, stage: shadow, who: anyone, apps: every, replaces: [base], rules: [{name: all, then: block}]}\n", passwordNow,
 			"grant: demands_met: "},
 
+		{"an emergency account that is named inside a not is not named",
+			"  - {name: base, stage: live, who: {any: [{anyone: true}, {not: {kinds: [emergency]}}]}, apps: every, rules: [{name: all, then: grant}]}\n",
+			`"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
 		{"an emergency account is not anyone", basePolicy, `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
 		{"named by kind", basePolicy +
 			"  - {name: k, stage: live, who: {kinds: [emergency, person]}, apps: every, rules: [{name: all, then: {require: [strong]}}]}\n",
@@ -287,9 +291,11 @@ func TestCompileRefuses(t *testing.T) {
 		{"a circle", "policy base replaces itself: base > office > base", func(r *decide.Rulebook) {
 			r.Policies[0].Replaces, r.Policies[1].Replaces = []string{"office"}, []string{"base"}
 		}},
+		{"a signal that asks for signals", "the key signals makes no sense here", func(r *decide.Rulebook) {
+			r.Risk.Signals = append(r.Risk.Signals, risk.Signal{Name: "echo", Points: 1, When: condition.Is("signals", "echo")})
+		}},
 		{"a firm policy", "policy base cannot replace office, which is firm", func(r *decide.Rulebook) {
-			r.Policies[0].Replaces,
-				r.Policies[1].Firm = []string{"office"}, true
+			r.Policies[0].Replaces, r.Policies[1].Firm = []string{"office"}, true
 		}},
 		{"two rules of one name", `policy base has two rules named "odd"`, func(r *decide.Rulebook) { r.Policies[0].Rules[1].Name = "odd" }},
 		{"a test without values", "the test on countries names no value", func(r *decide.Rulebook) {

@@ -104,5 +104,5 @@ func timelyTests(nodes ...condition.Node) []*condition.Test {
 // mayApplyLater reports whether a policy that does not apply now depends on the time
 // for that.
 func (p *policy) mayApplyLater() bool {
-	return !p.from.IsZero() || p.liveFor != nil || len(p.timely) > 0
+	return !p.from.IsZero() || len(p.timely) > 0
 }

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -146,4 +147,26 @@ func TestBriefAllocatesNothing(t *testing.T) {
 		allocations(func(a *attempt.Attempt) { judge.Brief(context.Background(), a, &brief) }),
 		allocations(func(a *attempt.Attempt) { judge.Verdict(context.Background(), a) }),
 	)
+}
+
+// TestOnlyDailySignInsCover holds what makes an app covered: a live policy, within its
+// dates, for sign-ins, and for others than emergency accounts.
+func TestOnlyDailySignInsCover(t *testing.T) {
+	at := time.Date(2026, 11, 23, 11, 0, 0, 0, time.UTC)
+	const rules = "apps: every, rules: [{name: all, then: grant}]}\n"
+	for name, c := range map[string]struct {
+		policy string
+		want   bool
+	}{
+		"a live policy":          {"{name: p, stage: live, who: {groups: [crew]}, ", true},
+		"a shadow":               {"{name: p, stage: shadow, who: anyone, ", false},
+		"one for enrolling":      {"{name: p, stage: live, actions: [enrol], who: anyone, ", false},
+		"one that is over":       {"{name: p, stage: live, until: 2026-11-22, who: anyone, ", false},
+		"one for the safe's key": {"{name: p, stage: live, who: {kinds: [emergency]}, ", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			of := inside.Of(judgeOf(t, "  - "+c.policy+rules))
+			require.Equal(t, []bool{c.want, c.want, c.want}, of.Covered(of.Directory().Gather(at), at))
+		})
+	}
 }

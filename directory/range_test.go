@@ -76,12 +76,13 @@ func TestSample(t *testing.T) {
 func TestAddressesThatCarryAnother(t *testing.T) {
 	r, err := directory.ParseRange("198.51.100.0/24")
 	require.NoError(t, err)
-	for text, in := range map[string]bool{"198.51.100.7": true, "::ffff:198.51.100.7": true, "64:ff9b::198.51.100.7": true,
+	for text, in := range map[string]bool{"198.51.100.7": true, "::ffff:198.51.100.7": true, "64:ff9b::198.51.100.7": true, "64:ff9b::198.51.100.7%eth0": true,
 		"64:ff9b:1::198.51.100.7": false, "2002:c633:6407::1": false, "198.51.101.7": false} {
 		t.Run(fmt.Sprint(text), func(t *testing.T) {
 			require.Equal(t, in, r.Contains(netip.MustParseAddr(text)), text)
 		})
 	}
+	require.Equal(t, netip.MustParseAddr("fe80::7"), directory.Plain(netip.MustParseAddr("fe80::7%eth0")), "an interface is no part of it")
 	for text, want := range map[string]string{"64:ff9b::198.51.100.0/120": "198.51.100.0/24", "64:ff9b::198.51.100.7": "198.51.100.7",
 		"2002:c633:6400::/48": "2002:c633:6400::/48"} {
 		t.Run(text, func(t *testing.T) {

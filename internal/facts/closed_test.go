@@ -95,24 +95,27 @@ func TestWhatADeviceSays(t *testing.T) {
 	}{
 		{"fresh and fit", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(time.Hour)}, attempt.Device{},
 			[]directory.Check{firewall}, day, facts.Fit},
-		{"a new report does not make old facts new", directory.Device{Facts: map[string]attempt.Scalar{"encrypted": yes}, ReportedAt: ago(
-			300 * 24 * time.Hour)},
+		{"a new report does not make old facts new",
+			directory.Device{Facts: map[string]attempt.Scalar{"encrypted": yes}, ReportedAt: ago(300 * 24 * time.Hour)},
 			attempt.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: attempt.Known(at)}, []directory.Check{encrypted, firewall},
 			day, facts.Unreported},
-		{"a report that is dated later did not happen", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(
-			-2 * time.Minute)}, attempt.Device{}, []directory.Check{firewall}, 0, facts.Unreported},
+		{"a report that is dated later did not happen",
+			directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(-2 * time.Minute)},
+			attempt.Device{}, []directory.Check{firewall}, 0, facts.Unreported},
 		{"but for the skew of clocks", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(-time.Minute)},
 			attempt.Device{}, []directory.Check{firewall}, day, facts.Fit},
-		{"an old report that fails is no report", directory.Device{Facts: map[string]attempt.Scalar{"firewall": no}, ReportedAt: ago(
-			48 * time.Hour)}, attempt.Device{}, []directory.Check{firewall}, day, facts.Unreported},
-		{"a platform that is not listed fails, reported or not", directory.Device{Platform: "linux"}, attempt.Device{}, []directory.Check{
-			version}, day, facts.Unfit},
+		{"an old report that fails is no report",
+			directory.Device{Facts: map[string]attempt.Scalar{"firewall": no}, ReportedAt: ago(48 * time.Hour)},
+			attempt.Device{}, []directory.Check{firewall}, day, facts.Unreported},
+		{"a platform that is not listed fails, reported or not", directory.Device{Platform: "linux"}, attempt.Device{},
+			[]directory.Check{version}, day, facts.Unfit},
 		{"a platform that nobody states is open", directory.Device{Facts: map[string]attempt.Scalar{"os": attempt.TextScalar("11")},
 			ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unreported},
-		{"what the attempt says wins", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(0)}, attempt.Device{
-			Facts: map[string]attempt.Scalar{"firewall": no}}, []directory.Check{firewall}, 0, facts.Unfit},
-		{"a version that begins with a dot is none", directory.Device{Platform: "windows", Facts: map[string]attempt.Scalar{
-			"os": attempt.TextScalar(".11")}, ReportedAt: ago(0)}, attempt.Device{}, []directory.Check{version}, day, facts.Unfit},
+		{"what the attempt says wins", directory.Device{Facts: map[string]attempt.Scalar{"firewall": yes}, ReportedAt: ago(0)},
+			attempt.Device{Facts: map[string]attempt.Scalar{"firewall": no}}, []directory.Check{firewall}, 0, facts.Unfit},
+		{"a version that begins with a dot is none, however little is asked",
+			directory.Device{Facts: map[string]attempt.Scalar{"os": attempt.TextScalar(".5")}, ReportedAt: ago(0)},
+			attempt.Device{}, []directory.Check{{Fact: "os", AtLeast: &directory.Minimum{All: "0"}}}, day, facts.Unfit},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.entry.Name, c.said.ID = "laptop", attempt.Known("laptop")

@@ -20,34 +20,8 @@ import (
 func world(t *testing.T) *facts.Directory {
 	t.Helper()
 	day := directory.Date{Year: 2026, Month: time.November, Day: 1}
-	leaked, changed, asked := time.Date(
-		2026,
-		11,
-		10,
-		0,
-		0,
-		0,
-		0,
-		time.UTC,
-	), time.Date(
-		2026,
-		11,
-		12,
-		0,
-		0,
-		0,
-		0,
-		time.UTC,
-	), time.Date(
-		2026,
-		11,
-		2,
-		0,
-		0,
-		0,
-		0,
-		time.UTC,
-	)
+	november := func(day int) time.Time { return time.Date(2026, 11, day, 0, 0, 0, 0, time.UTC) }
+	leaked, changed, asked := november(10), november(12), november(2)
 	yes := attempt.BoolScalar(true)
 	red := &condition.Test{Key: facts.KeyAttributes, Attribute: "team", Values: []string{"red"}}
 	networks := func(text string) []directory.Range {

@@ -3,6 +3,7 @@ package facts_test
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -94,6 +95,31 @@ func TestFindApp(t *testing.T) {
 		facts.Mentioned{},
 	)
 	require.ErrorContains(t, err, "claims the host a.example/x too")
+}
+
+// TestAShareEndsBeforeItsPercentage finds an account that is drawn at 50 % to the last
+// digit: it is in no share of 50, and in the next.
+func TestAShareEndsBeforeItsPercentage(t *testing.T) {
+	var accounts []directory.Account
+	for i := range 40_000 {
+		accounts = append(accounts, directory.Account{Name: fmt.Sprint("hand-", i)})
+	}
+	d, err := facts.New(directory.Contents{Accounts: accounts}, facts.Mentioned{})
+	require.NoError(t, err)
+	bind := func(percent string) *condition.Test {
+		bound, err := condition.Bind(condition.Is("share", percent), d.Vocabulary("owner"))
+		require.NoError(t, err)
+		return bound.(*condition.Test)
+	}
+	half, more, drawn := bind("50"), bind("51"), 0
+	for i := range accounts {
+		f := facts.FactsOf(d.Profile(i), time.Time{})
+		if half.Saw(f) == "50.00 %" {
+			drawn++
+			require.Equal(t, []condition.Truth{condition.False, condition.True}, []condition.Truth{half.Holds(f), more.Holds(f)})
+		}
+	}
+	require.Positive(t, drawn)
 }
 
 func TestAWiderShareOnlyAddsAccounts(t *testing.T) {

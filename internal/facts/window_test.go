@@ -83,3 +83,37 @@ func TestWindows(t *testing.T) {
 		})
 	}
 }
+
+// TestWindowTurnsAreWhereAWindowTurns asks a window at each quarter of an hour around the
+// days on which clocks change: it opens and closes at the turns, and nowhere else.
+func TestWindowTurnsAreWhereAWindowTurns(t *testing.T) {
+	oslo, err := time.LoadLocation("Europe/Oslo")
+	require.NoError(t, err)
+	for name, day := range map[string]time.Time{
+		"an ordinary day":    time.Date(2026, 11, 23, 0, 0, 0, 0, oslo),
+		"clocks go forward":  time.Date(2026, 3, 29, 0, 0, 0, 0, oslo),
+		"clocks go back":     time.Date(2026, 10, 25, 0, 0, 0, 0, oslo),
+		"the day before":     time.Date(2026, 3, 28, 0, 0, 0, 0, oslo),
+		"the day before too": time.Date(2026, 10, 24, 0, 0, 0, 0, oslo),
+	} {
+		for _, hours := range [][2]string{{"02:30", "05:00"}, {"00:00", "02:30"}, {"02:00", "03:00"}, {"22:00", "02:15"}} {
+			t.Run(name+" "+hours[0]+"-"+hours[1], func(t *testing.T) {
+				d, err := facts.New(directory.Contents{Zone: oslo,
+					Windows: []directory.Window{{Name: "w", From: clock(t, hours[0]), To: clock(t, hours[1])}}}, facts.Mentioned{})
+				require.NoError(t, err)
+				start, end := day.Add(-12*time.Hour), day.Add(36*time.Hour)
+				var want []time.Time
+				for moment := start.Add(15 * time.Minute); !moment.After(end); moment = moment.Add(15 * time.Minute) {
+					if d.InWindow(0, moment) != d.InWindow(0, moment.Add(-15*time.Minute)) {
+						want = append(want, moment.UTC())
+					}
+				}
+				var turns []time.Time
+				for _, turn := range d.WindowTurns(0, start, end) {
+					turns = append(turns, turn.UTC())
+				}
+				require.Equal(t, want, turns)
+			})
+		}
+	}
+}
