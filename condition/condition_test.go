@@ -112,6 +112,7 @@ func TestReasons(t *testing.T) {
 			conjoined := condition.Conjoin(bound)
 			require.Equal(t, c.want, conjoined.Eval(letters{}), "laid out as a list it comes to the same")
 			require.Equal(t, c.why, words(condition.Why(bound, letters{})))
+			require.Equal(t, c.why, words(conjoined.AppendWhy(nil, letters{})))
 			require.Equal(t, c.because, words(condition.Because(bound, letters{})))
 		})
 	}

@@ -5,6 +5,7 @@ package condition
 // them. Most conditions are such lists, which are walked faster than trees. The zero
 // Conjunction always holds.
 type Conjunction struct {
+	node  Node
 	tests []literal
 	rest  []Node
 }
@@ -27,7 +28,7 @@ func (c *Conjunction) addTest(t *Test, negated bool) {
 // Conjoin lays out a bound condition. It comes to the same as the condition, whatever
 // the facts.
 func Conjoin(node Node) Conjunction {
-	var c Conjunction
+	c := Conjunction{node: node}
 	c.add(node)
 	return c
 }
@@ -50,6 +51,31 @@ func (c *Conjunction) add(node Node) {
 	default:
 		c.rest = append(c.rest, n)
 	}
+}
+
+// AppendWhy appends to reasons what [Why] returns of the condition that it was made of.
+func (c *Conjunction) AppendWhy(reasons []Reason, facts any) []Reason {
+	if len(c.rest) > 0 {
+		return AppendWhy(reasons, c.node, facts)
+	}
+	first := len(reasons)
+	for i := range c.tests {
+		l := &c.tests[i]
+		came := l.holds(facts, l.test)
+		holds := came
+		if l.negated {
+			holds = came.Not()
+		}
+		if holds == True {
+			continue
+		}
+		reason := Reason{l.test.Key, l.test.Attribute, l.negated, came, l.test.wants, l.test.Saw(facts)}
+		if holds == False { // which settles it, whatever was unknown before
+			return append(reasons[:first], reason)
+		}
+		reasons = append(reasons, reason)
+	}
+	return reasons
 }
 
 // Eval evaluates it, as [Eval] does the condition that it was made of.

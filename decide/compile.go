@@ -61,10 +61,10 @@ type Judge struct {
 // policy is a Policy made ready. What each verdict looks at comes first and lies
 // close together.
 type policy struct {
-	// asks is `who` laid out for evaluation.
-	asks     condition.Conjunction
-	rules    []rule
-	replaces []int32
+	// asks is `who` laid out for evaluation, asksLive `live_for`.
+	asks, asksLive condition.Conjunction
+	rules          []rule
+	replaces       []int32
 	// replaced says that some policy replaces it, and so may silence it.
 	replaced bool
 	stage    Stage
@@ -431,7 +431,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 			return compiled, fmt.Errorf("live_for: %w", err)
 		}
 	}
-	compiled.asks = condition.Conjoin(compiled.who)
+	compiled.asks, compiled.asksLive = condition.Conjoin(compiled.who), condition.Conjoin(compiled.liveFor)
 	compiled.noteNames()
 	test, isTest := compiled.who.(*condition.Test)
 	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil

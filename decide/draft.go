@@ -41,6 +41,9 @@ type draft struct {
 	// is room for beside them.
 	names   []string
 	withins []Within
+	// sources and demands are what is left of the room for them.
+	sources []Source
+	demands []Demand
 }
 
 // listedDemand is a demand as the decision lists it: once, with all that ask for it.
@@ -78,9 +81,29 @@ func (w *draft) start() *Decision {
 		Decision
 		names   [32]string
 		withins [6]Within
+		causes  [2]Cause
 	}{Decision: emptyDecision()}
-	w.names, w.withins = kept.names[:0], kept.withins[:0]
+	w.names, w.withins, w.sources, w.demands = kept.names[:0], kept.withins[:0], nil, nil
+	kept.Causes = kept.causes[:0]
 	return &kept.Decision
+}
+
+// takeSources returns room for so many sources, and takeDemands for so many demands.
+// Whoever appends to either gets a copy.
+func (w *draft) takeSources(n int) (taken []Source) {
+	if n > len(w.sources) {
+		return make([]Source, n)
+	}
+	taken, w.sources = w.sources[:n:n], w.sources[n:]
+	return taken
+}
+
+func (w *draft) takeDemands(n int) (taken []Demand) {
+	if n > len(w.demands) {
+		return make([]Demand, n)
+	}
+	taken, w.demands = w.demands[:n:n], w.demands[n:]
+	return taken
 }
 
 // begin makes room for the demands of an evaluation.

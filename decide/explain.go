@@ -358,25 +358,41 @@ func (e *evaluation) listDemands(d *Decision) {
 	e.findSources()
 	entries := e.draft.entries
 	worded := d.Verdict == StepUp || !e.canBeAsked() // only then a cause words what is open
-	d.Demands = make([]Demand, 0, len(entries))
+	// Those of the ways stand behind those of the list.
+	e.draft.demands = make([]Demand, len(entries)+len(e.wayNeeds))
+	d.Demands, e.draft.demands = e.draft.demands[:0:len(entries)], e.draft.demands[len(entries):]
 	for i := range entries {
 		entry := &entries[i]
-		implied := slices.ContainsFunc(entries, func(other listedDemand) bool {
-			return !e.same(other.need, entry.need) && e.implies(other.need, entry.need)
-		})
-		if implied {
+		if e.isImplied(entries, entry) {
 			continue
 		}
-		d.Demands = append(d.Demands, Demand{})
+		d.Demands = d.Demands[:len(d.Demands)+1]
 		demand := &d.Demands[len(d.Demands)-1]
 		e.wire(demand, entry.need, entry.from)
 		if worded && !demand.Met {
 			entry.words = e.draft.word(func(text []byte) []byte { return e.appendWords(text, entry.need, demand) })
 		}
 	}
-	if len(d.Demands) > 1 {
-		sort.Stable(inOrder(d.Demands))
+	list := inOrder(d.Demands)
+	for i := 1; i < len(list); i++ {
+		if list.Less(i, i-1) { // few lists are not in order
+			sort.Stable(list)
+			return
+		}
 	}
+}
+
+// isImplied reports whether another open demand of a list implies one.
+func (e *evaluation) isImplied(entries []listedDemand, entry *listedDemand) bool {
+	if entry.need.state != open {
+		return false
+	}
+	for i := range entries {
+		if other := &entries[i].need; e.implies(other, &entry.need) && !e.same(*other, entry.need) {
+			return true
+		}
+	}
+	return false
 }
 
 // inOrder sorts demands: open ones first, then by kind, and then by what they ask.
@@ -436,10 +452,17 @@ func (e *evaluation) findSources() {
 			}
 		}
 	}
-	all := make([]Source, len(w.asked))
+	n := len(w.asked)
+	for i := range w.entries { // those of the demands inside ways come on top
+		if asked := &w.entries[i].need; asked.demand == oneOf {
+			for _, way := range e.ways[asked.firstWay:asked.lastWay] {
+				n += int(way.last-way.first) * w.entries[i].sources
+			}
+		}
+	}
+	w.sources = make([]Source, n)
 	for i := range w.entries {
-		n := w.entries[i].sources
-		w.entries[i].from, all = all[:0:n], all[n:]
+		w.entries[i].from = w.takeSources(w.entries[i].sources)[:0]
 	}
 	for _, asks := range w.asked {
 		entry := &w.entries[asks.entry]
@@ -489,7 +512,7 @@ func (e *evaluation) same(a, b need) bool {
 
 // implies reports whether whatever meets the open demand a also meets the open
 // demand b. To enrol a method is something else than to prove one.
-func (e *evaluation) implies(a, b need) bool {
+func (e *evaluation) implies(a, b *need) bool {
 	if a.state != open || b.state != open || a.demand < 0 || a.enrol || b.enrol || b.demand == oneOf {
 		return false
 	}
@@ -524,10 +547,11 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 		ways := e.ways[n.firstWay:n.lastWay]
 		w.Ways = make([][]Demand, 0, len(ways))
 		for _, bounds := range ways {
-			way := make([]Demand, bounds.last-bounds.first)
+			way := e.draft.takeDemands(int(bounds.last - bounds.first))
 			for i, inner := range e.wayNeeds[bounds.first:bounds.last] {
-				source := slices.Clone(from)
+				source := e.draft.takeSources(len(from))
 				for i := range source {
+					source[i] = from[i]
 					source[i].Assurance = e.judge.assurances[inner.assurance].name
 				}
 				e.wire(&way[i], inner, slices.Compact(source))
@@ -627,7 +651,7 @@ func (e *evaluation) offer(set facts.MethodSet) []string {
 // stand in the draft until they are handed out.
 func (e *evaluation) listCauses(d *Decision) {
 	found := e.findCauses(d.Verdict)
-	d.Causes = make([]Cause, 0, len(found))
+	d.Causes = slices.Grow(d.Causes, len(found))
 	for _, c := range found {
 		o := &e.outcomes[c.outcome]
 		source := e.source(o)

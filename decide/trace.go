@@ -34,29 +34,29 @@ func (e *evaluation) trace(d *Decision, shadowSilenced []int32) {
 func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 	t.Applies = h.applies
 	if h.applies != condition.True {
-		e.addWhy("", "", p.who)
+		e.addWhy("", "", &p.asks)
 	}
 	if p.liveFor != nil {
 		inForce := h.inForce
 		t.InForce = &inForce
-		e.addWhy("live_for", "", p.liveFor)
+		e.addWhy("live_for", "", &p.asksLive)
 	}
 	rules := e.spoken[h.first:h.last]
 	switch len(rules) {
 	case 0:
 		for i := range p.rules {
-			e.addWhy("rule ", p.Rules[i].Name, p.rules[i].when)
+			e.addWhy("rule ", p.Rules[i].Name, &p.rules[i].asks)
 		}
 	case 1:
 		t.Rule = p.Rules[rules[0].rule].Name
 		t.Outcome = p.Rules[rules[0].rule].Then.String()
 		if rules[0].match != condition.True {
-			e.addWhy("rule ", t.Rule, p.rules[rules[0].rule].when)
+			e.addWhy("rule ", t.Rule, &p.rules[rules[0].rule].asks)
 		}
 	default:
 		for _, r := range rules {
 			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
-			e.addWhy("rule ", p.Rules[r.rule].Name, p.rules[r.rule].when)
+			e.addWhy("rule ", p.Rules[r.rule].Name, &p.rules[r.rule].asks)
 		}
 	}
 }
@@ -94,15 +94,15 @@ func (e *evaluation) traceNotFor(p *policy) {
 	case !p.inForceAt(e.Moment):
 		e.addReason("until: wants " + p.Until.String() + " or earlier, saw " + directory.DateOf(e.Moment.In(zone)).String())
 	default:
-		e.addWhy("", "", p.who)
+		e.addWhy("", "", &p.asks)
 	}
 }
 
 // addWhy writes the reasons for which a condition does not hold, each behind what it
 // is the condition of.
-func (e *evaluation) addWhy(what, name string, node condition.Node) {
+func (e *evaluation) addWhy(what, name string, asks *condition.Conjunction) {
 	w := &e.draft
-	e.reasons = condition.AppendWhy(e.reasons[:0], node, &e.Facts)
+	e.reasons = asks.AppendWhy(e.reasons[:0], &e.Facts)
 	for i := range e.reasons {
 		if what != "" {
 			w.write(what, name, ": ")
@@ -116,7 +116,8 @@ func (e *evaluation) addWhy(what, name string, node condition.Node) {
 func (e *evaluation) addNotAimed(p *policy) {
 	kept := e.judge.index.notAimed
 	if kept == nil {
-		e.addWhy("", "", p.apps)
+		apps := condition.Conjoin(p.apps)
+		e.addWhy("", "", &apps)
 		return
 	}
 	w := &e.draft
