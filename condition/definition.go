@@ -8,8 +8,9 @@ import (
 // Definition is all that is said of one key. Whatever walks conditions asks it: the
 // reader of books, the published schema, the binding, the evaluation, the words, the
 // comparison of two books and the search for rules that never speak. So a key is
-// added in one place, beside those of its family: packages directory (accounts,
-// apps, places, times, devices, attempts), decide (risk and proofs) and consent.
+// added in one place, beside those of its family: internal/facts/keys_*.go (accounts,
+// apps, places, times, devices, attempts), decide/keys.go (risk and proofs) and
+// consent/keys.go.
 type Definition struct {
 	// Name is the key as a book writes it, and Doc says in half a sentence what it
 	// asks.
