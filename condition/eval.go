@@ -61,7 +61,7 @@ type Reason struct {
 func (r Reason) String() string { return string(r.Append(nil)) }
 
 // Append appends String to text.
-func (r Reason) Append(text []byte) []byte {
+func (r *Reason) Append(text []byte) []byte {
 	text = append(text, r.Key.String()...)
 	if r.Attribute != "" {
 		text = append(append(text, ' '), r.Attribute...)

@@ -256,6 +256,11 @@ func (d *Demand) appendWays(text []byte) []byte {
 // EasiestWay returns the open demands of the way of a one_of with the least left
 // to do; nil for a demand of another kind.
 func (d Demand) EasiestWay() []Demand {
+	return slices.DeleteFunc(slices.Clone(d.easiestWay()), func(d Demand) bool { return d.Met })
+}
+
+// easiestWay returns the whole way.
+func (d *Demand) easiestWay() []Demand {
 	var best []Demand
 	least := -1
 	for _, way := range d.Ways {
@@ -263,15 +268,15 @@ func (d Demand) EasiestWay() []Demand {
 			best, least = way, c
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(best), func(d Demand) bool { return d.Met })
+	return best
 }
 
 // cost orders ways by how much is left to do: an enrolment is more than any
 // number of proofs, and what is impossible more than anything.
 func cost(way []Demand) int {
 	total := 0
-	for _, d := range way {
-		switch {
+	for i := range way {
+		switch d := &way[i]; {
 		case d.Met:
 		case d.Impossible:
 			total += 10_000

@@ -15,9 +15,9 @@ import (
 type draft struct {
 	// entries are the demands as the decision lists them, of has for each need its
 	// number there, and byDemand for each demand that number plus one. The last of
-	// byDemand is for any proof.
-	entries      []listedDemand
-	of, byDemand []int32
+	// byDemand is for any proof. order has the numbers in the order of the decision.
+	entries             []listedDemand
+	of, byDemand, order []int32
 	// asked are the sources of demands, in the order in which they are found.
 	asked []sourceOf
 	// assurances are those asked for, and silenced the policies that silence each
@@ -41,16 +41,17 @@ type draft struct {
 	// is room for beside them.
 	names   []string
 	withins []Within
-	// sources and demands are what is left of the room for them.
+	// sources, demands and ways are what is left of the room for them.
 	sources []Source
 	demands []Demand
+	ways    [][]Demand
 }
 
 // listedDemand is a demand as the decision lists it: once, with all that ask for it.
 type listedDemand struct {
-	need    need
-	sources int
-	from    []Source
+	need          need
+	sources, rank int
+	from          []Source
 	// words are those of an open demand, empty where it is met or left out.
 	words span
 }
@@ -79,22 +80,32 @@ func (w *draft) start() *Decision {
 	w.text, w.causes, w.pending, w.words = w.text[:0], w.causes[:0], w.pending[:0], w.words[:0]
 	kept := &struct {
 		Decision
-		names   [32]string
-		withins [6]Within
+		names   [24]string
+		withins [4]Within
 		causes  [2]Cause
+		signals [2]SignalTrace
+		ways    [2][]Demand
 	}{Decision: emptyDecision()}
 	w.names, w.withins, w.sources, w.demands = kept.names[:0], kept.withins[:0], nil, nil
-	kept.Causes = kept.causes[:0]
+	kept.Causes, kept.Risk.Signals, w.ways = kept.causes[:0], kept.signals[:0], kept.ways[:]
 	return &kept.Decision
 }
 
-// takeSources returns room for so many sources, and takeDemands for so many demands.
-// Whoever appends to either gets a copy.
+// takeSources returns room for so many sources, takeWays and takeDemands for ways and
+// demands. Whoever appends to them gets a copy.
 func (w *draft) takeSources(n int) (taken []Source) {
 	if n > len(w.sources) {
 		return make([]Source, n)
 	}
 	taken, w.sources = w.sources[:n:n], w.sources[n:]
+	return taken
+}
+
+func (w *draft) takeWays(n int) (taken [][]Demand) {
+	if n > len(w.ways) {
+		return make([][]Demand, n)
+	}
+	taken, w.ways = w.ways[:n:n], w.ways[n:]
 	return taken
 }
 
@@ -141,12 +152,12 @@ func (w *draft) write(parts ...string) {
 
 // writeReasons writes reasons, each once, behind a semicolon.
 func (w *draft) writeReasons(reasons []condition.Reason) {
-	for i, r := range reasons {
-		if slices.Contains(reasons[:i], r) {
+	for i := range reasons {
+		if slices.Contains(reasons[:i], reasons[i]) {
 			continue
 		}
 		w.write("; ")
-		w.text = r.Append(w.text)
+		w.text = reasons[i].Append(w.text)
 	}
 }
 

@@ -262,9 +262,6 @@ func (e *evaluation) describeSession(d *Decision) {
 	for i, holds := range e.signals {
 		if holds != condition.False {
 			signal := &e.judge.model.Signals[i]
-			if len(d.Risk.Signals) == 0 {
-				d.Risk.Signals = make([]SignalTrace, 0, len(e.signals))
-			}
 			d.Risk.Signals = append(d.Risk.Signals, SignalTrace{signal.Name, signal.Points, holds})
 		}
 	}
@@ -361,7 +358,7 @@ func (e *evaluation) listDemands(d *Decision) {
 	// Those of the ways stand behind those of the list.
 	e.draft.demands = make([]Demand, len(entries)+len(e.wayNeeds))
 	d.Demands, e.draft.demands = e.draft.demands[:0:len(entries)], e.draft.demands[len(entries):]
-	for i := range entries {
+	for _, i := range e.ordered(entries) {
 		entry := &entries[i]
 		if e.isImplied(entries, entry) {
 			continue
@@ -380,6 +377,43 @@ func (e *evaluation) listDemands(d *Decision) {
 			return
 		}
 	}
+}
+
+// ordered returns the numbers of the entries by what comes first of them: open ones, and
+// then their kind.
+func (e *evaluation) ordered(entries []listedDemand) []int32 {
+	order := e.draft.order[:0]
+	for i := range entries {
+		entry := &entries[i]
+		entry.rank = e.rank(&entry.need)
+		k := len(order)
+		order = append(order, int32(i))
+		for ; k > 0 && entries[order[k-1]].rank > entry.rank; k-- {
+			order[k] = order[k-1]
+		}
+		order[k] = int32(i)
+	}
+	e.draft.order = order
+	return order
+}
+
+// rank is the place of a demand's kind in the order, behind all open ones where it is
+// met.
+func (e *evaluation) rank(n *need) int {
+	rank := len(kindOrder) - 1 // that of a choice
+	switch {
+	case n.demand == anyProof:
+		rank = int(methodDemand)
+	case n.demand != oneOf:
+		rank = int(e.judge.demands[n.demand].kind)
+	}
+	switch {
+	case n.state == met:
+		return rank + len(kindOrder)
+	case rank == int(methodDemand) && n.enrol && !(n.demand == anyProof && e.Attempt.Action.TakesDeskPass()):
+		return int(enrolDemand)
+	}
+	return rank
 }
 
 // isImplied reports whether another open demand of a list implies one.
@@ -402,10 +436,16 @@ func (l inOrder) Len() int      { return len(l) }
 func (l inOrder) Swap(i, k int) { l[i], l[k] = l[k], l[i] }
 func (l inOrder) Less(i, k int) bool {
 	a, b := &l[i], &l[k]
+	switch {
+	case a.Met != b.Met:
+		return b.Met
+	case a.Kind != b.Kind:
+		return slices.Index(kindOrder, a.Kind) < slices.Index(kindOrder, b.Kind)
+	}
+	if c := slices.Compare(a.AnyOf, b.AnyOf); c != 0 {
+		return c < 0
+	}
 	return cmp.Or(
-		boolCompare(a.Met, b.Met),
-		cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind)),
-		slices.Compare(a.AnyOf, b.AnyOf),
 		cmp.Compare(a.Posture, b.Posture),
 		cmp.Compare(a.Document, b.Document),
 		cmp.Compare(a.External, b.External),
@@ -483,16 +523,6 @@ func compareSources(a, b Source) int {
 	return cmp.Or(cmp.Compare(a.Policy, b.Policy), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Assurance, b.Assurance))
 }
 
-func boolCompare(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case b:
-		return -1
-	}
-	return 1
-}
-
 // same reports whether two needs are one demand.
 func (e *evaluation) same(a, b need) bool {
 	if a.demand != oneOf || b.demand != oneOf {
@@ -545,8 +575,8 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	case oneOf:
 		w.Kind = DemandOneOf
 		ways := e.ways[n.firstWay:n.lastWay]
-		w.Ways = make([][]Demand, 0, len(ways))
-		for _, bounds := range ways {
+		w.Ways = e.draft.takeWays(len(ways))
+		for k, bounds := range ways {
 			way := e.draft.takeDemands(int(bounds.last - bounds.first))
 			for i, inner := range e.wayNeeds[bounds.first:bounds.last] {
 				source := e.draft.takeSources(len(from))
@@ -556,7 +586,7 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 				}
 				e.wire(&way[i], inner, slices.Compact(source))
 			}
-			w.Ways = append(w.Ways, way)
+			w.Ways[k] = way
 		}
 		return
 	case anyProof:

@@ -13,17 +13,22 @@ import (
 // the attempt is made through alone, and looks no account up, so neither its words
 // nor the time that it takes reveal whether an account exists. Ask it first of an
 // attempt without proofs, and Decide once there is one.
-func (j *Judge) Opening(a *attempt.Attempt) ToPerson {
+func (j *Judge) Opening(a *attempt.Attempt) ToPerson { return j.opening(a, new([]string)) }
+
+// opening is Opening with memory for names.
+func (j *Judge) opening(a *attempt.Attempt, names *[]string) ToPerson {
 	if through, known := a.Through.Get(); known && !through.CanBeAsked() {
 		return ToPerson{Verdict: Block, Repairs: []string{"Sign in where you can be asked for a proof."}, Offer: []string{}}
 	}
-	return ToPerson{Verdict: StepUp, Repairs: []string{}, Offer: slices.Clone(j.openers)}
+	first := len(*names)
+	*names = append(*names, j.openers...)
+	return ToPerson{Verdict: StepUp, Repairs: []string{}, Offer: (*names)[first:len(*names):len(*names)]}
 }
 
 // tellPerson makes the view for the one who signs on.
 func (e *evaluation) tellPerson(d *Decision) {
 	if len(e.gatherProofs()) == 0 && d.Verdict != Grant {
-		d.ToPerson = e.judge.Opening(e.Attempt)
+		d.ToPerson = e.judge.opening(e.Attempt, &e.draft.names)
 		return
 	}
 	d.ToPerson = ToPerson{Verdict: d.Verdict, Repairs: []string{}, Offer: []string{}}
@@ -42,15 +47,15 @@ func (e *evaluation) tellPerson(d *Decision) {
 	if e.blocks() || e.refusal() != "" {
 		return // nothing that could be shown would help
 	}
-	for _, demand := range d.Demands {
-		if !demand.Met {
-			d.ToPerson.add(demand, d.Verdict)
+	for i := range d.Demands {
+		if !d.Demands[i].Met {
+			d.ToPerson.add(&d.Demands[i], d.Verdict)
 		}
 	}
 }
 
 // add tells what to do about a demand.
-func (t *ToPerson) add(demand Demand, verdict Verdict) {
+func (t *ToPerson) add(demand *Demand, verdict Verdict) {
 	repair := func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !slices.Contains(t.Repairs, text) {
 			t.Repairs = append(t.Repairs, text)
@@ -88,15 +93,18 @@ func (t *ToPerson) add(demand Demand, verdict Verdict) {
 			repair("Pass the check %s.", demand.External)
 		}
 	case DemandOneOf:
-		for _, inner := range demand.EasiestWay() {
-			t.add(inner, verdict)
+		way := demand.easiestWay()
+		for i := range way {
+			if !way[i].Met {
+				t.add(&way[i], verdict)
+			}
 		}
 	}
 }
 
 // addPosture tells the three ways in which a device falls short apart: nothing
 // identifies it, it did not report lately, or it is unfit.
-func (t *ToPerson) addPosture(demand Demand, repair func(string, ...any)) {
+func (t *ToPerson) addPosture(demand *Demand, repair func(string, ...any)) {
 	fixed := false
 	for _, f := range demand.Failing {
 		if f.Fix != "" {

@@ -65,6 +65,9 @@ func (w *compiledWindow) startsOn(local time.Time, after int) bool {
 	return slices.ContainsFunc(w.dates, func(r directory.DateRange) bool { return r.Contains(start) })
 }
 
+// longestDay is longer than any day, and than a clock change can move its end.
+const longestDay = 30 * time.Hour
+
 // WindowTurns returns the moments after now, and not after end, at which the
 // window of that number may open or close.
 func (e *Directory) WindowTurns(window int, now, end time.Time) []time.Time {
@@ -85,6 +88,9 @@ func (w *compiledWindow) turns(now, end time.Time) []time.Time {
 		midnight := time.Date(year, month, date+day, 0, 0, 0, 0, w.zone)
 		if midnight.After(end) {
 			break
+		}
+		if now.Sub(midnight) > longestDay {
+			continue // all of it is over
 		}
 		for _, clock := range []directory.Clock{0, w.from, w.to} {
 			add(time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone))
