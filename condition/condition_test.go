@@ -3,6 +3,7 @@ package condition_test
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -112,7 +113,12 @@ func TestReasons(t *testing.T) {
 			conjoined := condition.Conjoin(bound)
 			require.Equal(t, c.want, conjoined.Eval(letters{}), "laid out as a list it comes to the same")
 			require.Equal(t, c.why, words(condition.Why(bound, letters{})))
-			require.Equal(t, c.why, words(conjoined.AppendWhy(nil, letters{})))
+			text, ends := conjoined.WriteWhy([]byte("before"), nil, "lead: ", letters{})
+			var written []string
+			for start := len("before"); len(ends) > 0; start, ends = ends[0], ends[1:] {
+				written = append(written, strings.TrimPrefix(string(text[start:ends[0]]), "lead: "))
+			}
+			require.Equal(t, c.why, written)
 			require.Equal(t, c.because, words(condition.Because(bound, letters{})))
 		})
 	}

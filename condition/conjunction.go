@@ -15,6 +15,8 @@ type literal struct {
 	holds   func(facts any, t *Test) Truth
 	test    *Test
 	negated bool
+	// asks is the test in words, up to what it saw.
+	asks string
 }
 
 func (c *Conjunction) addTest(t *Test, negated bool) {
@@ -22,7 +24,8 @@ func (c *Conjunction) addTest(t *Test, negated bool) {
 	if holds == nil { // of a test that is not bound nothing is known
 		holds = func(any, *Test) Truth { return Unknown }
 	}
-	c.tests = append(c.tests, literal{holds, t, negated})
+	asks := (&Reason{Key: t.Key, Attribute: t.Attribute, Negated: negated, Wants: t.wants}).appendAsks(nil)
+	c.tests = append(c.tests, literal{holds, t, negated, string(asks)})
 }
 
 // Conjoin lays out a bound condition. It comes to the same as the condition, whatever
@@ -53,29 +56,37 @@ func (c *Conjunction) add(node Node) {
 	}
 }
 
-// AppendWhy appends to reasons what [Why] returns of the condition that it was made of.
-func (c *Conjunction) AppendWhy(reasons []Reason, facts any) []Reason {
+// WriteWhy appends to text what the reasons of [Why] say of the condition that it was
+// made of, each behind a lead, and to ends where each of them ends.
+func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) ([]byte, []int) {
+	firstText, firstEnd := len(text), len(ends)
 	if len(c.rest) > 0 {
-		return AppendWhy(reasons, c.node, facts)
+		for _, r := range AppendWhy(nil, c.node, facts) {
+			text = r.Append(append(text, lead...))
+			ends = append(ends, len(text))
+		}
+		return text, ends
 	}
-	first := len(reasons)
 	for i := range c.tests {
 		l := &c.tests[i]
-		came := l.holds(facts, l.test)
-		holds := came
+		holds := l.holds(facts, l.test)
 		if l.negated {
-			holds = came.Not()
+			holds = holds.Not()
 		}
-		if holds == True {
+		switch holds {
+		case True:
 			continue
+		case False: // which settles it, whatever was unknown before
+			text, ends = text[:firstText], ends[:firstEnd]
 		}
-		reason := Reason{l.test.Key, l.test.Attribute, l.negated, came, l.test.wants, l.test.Saw(facts)}
-		if holds == False { // which settles it, whatever was unknown before
-			return append(reasons[:first], reason)
+		text = append(append(text, lead...), l.asks...)
+		text = appendSaw(text, l.test.Saw(facts))
+		ends = append(ends, len(text))
+		if holds == False {
+			break
 		}
-		reasons = append(reasons, reason)
 	}
-	return reasons
+	return text, ends
 }
 
 // Eval evaluates it, as [Eval] does the condition that it was made of.

@@ -61,7 +61,9 @@ type Reason struct {
 func (r Reason) String() string { return string(r.Append(nil)) }
 
 // Append appends String to text.
-func (r *Reason) Append(text []byte) []byte {
+func (r *Reason) Append(text []byte) []byte { return appendSaw(r.appendAsks(text), r.Saw) }
+
+func (r *Reason) appendAsks(text []byte) []byte {
 	text = append(text, r.Key.String()...)
 	if r.Attribute != "" {
 		text = append(append(text, ' '), r.Attribute...)
@@ -70,11 +72,14 @@ func (r *Reason) Append(text []byte) []byte {
 	if r.Negated {
 		text = append(text, "not "...)
 	}
-	text = append(append(text, r.Wants...), ", saw "...)
-	if r.Saw == "" {
+	return append(append(text, r.Wants...), ", saw "...)
+}
+
+func appendSaw(text []byte, saw string) []byte {
+	if saw == "" {
 		return append(text, "nothing (unknown)"...)
 	}
-	return append(text, r.Saw...)
+	return append(text, saw...)
 }
 
 // Why returns the tests that kept a bound condition from holding: of those that

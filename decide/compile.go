@@ -38,7 +38,8 @@ type Judge struct {
 	outcomes []*outcome
 	// demands are all demands, each once; assurances refer to them by number.
 	demands         []demand
-	methodWords     []string // of each demand for methods, what an open one is in words
+	methodWords     []string   // of each demand for methods, what an open one is in words
+	methodNames     [][]string // and the names of the methods
 	assurances      []assurance
 	assuranceNumber map[string]int32
 	exemptions      []exemption
@@ -90,7 +91,9 @@ type rule struct {
 	// asks is the condition laid out for evaluation.
 	asks condition.Conjunction
 	when condition.Node
-	then *outcome
+	// title is what a cause calls it, and lead what its reasons begin with.
+	title, lead string
+	then        *outcome
 	// limits is nil where the rule sets none.
 	limits *limits
 }
@@ -185,11 +188,12 @@ func Compile(book Rulebook) (*Judge, error) {
 		return nil, err
 	}
 	for i := range j.demands {
-		words := ""
-		if d := &j.demands[i]; d.kind == methodDemand {
-			words = Demand{Kind: DemandMethod, AnyOf: j.appendMethodNames(nil, d.methods), Within: &d.within}.String()
+		d, words := &j.demands[i], ""
+		names := j.appendMethodNames(nil, d.methods)
+		if d.kind == methodDemand {
+			words = Demand{Kind: DemandMethod, AnyOf: names, Within: &d.within}.String()
 		}
-		j.methodWords = append(j.methodWords, words)
+		j.methodWords, j.methodNames = append(j.methodWords, words), append(j.methodNames, names)
 	}
 	for i := range j.model.Signals {
 		j.timely = append(j.timely, timelyTests(j.model.When(i))...)
@@ -452,7 +456,7 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		ready := rule{asks: condition.Conjoin(when), when: when, then: then}
+		ready := rule{asks: condition.Conjoin(when), when: when, title: p.Name + " / " + r.Name, lead: "rule " + r.Name + ": ", then: then}
 		if l := limitsOf(r.Limits); l != (limits{}) {
 			ready.limits = &l
 		}

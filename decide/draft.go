@@ -32,6 +32,7 @@ type draft struct {
 	text    []byte
 	causes  []int
 	pending []pendingReason
+	ends    []int
 	// words holds open demands in words, and those of each outcome joined.
 	words     []byte
 	ofOutcome []span
@@ -129,6 +130,13 @@ func (w *draft) begin(e *evaluation) {
 // namesFrom returns the names that were added since there were so many. Whoever
 // appends to them gets a copy.
 func (w *draft) namesFrom(first int) []string { return w.names[first:len(w.names):len(w.names)] }
+
+// addNames returns names of the decision's own.
+func (w *draft) addNames(names []string) []string {
+	first := len(w.names)
+	w.names = append(w.names, names...)
+	return w.namesFrom(first)
+}
 
 // within returns a place that holds a length of time.
 func (w *draft) within(length Within) *Within {

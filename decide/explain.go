@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -95,23 +96,16 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	if e.wrong != nil {
 		return
 	}
-	note := func(code NoticeCode, format string, args ...any) {
-		n := Notice{Code: code, Text: format}
-		if len(args) > 0 {
-			n.Text = fmt.Sprintf(format, args...)
-		}
+	note := func(code NoticeCode, parts ...string) {
+		n := Notice{Code: code, Text: strings.Join(parts, "")}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
 	}
 	later := func(dated time.Time, what, name string) {
 		if attempt.IsLater(dated, e.Attempt.At) {
-			note(
-				DatedLater,
-				"%s is dated %s, after the attempt, so it did not happen.",
-				what+name,
-				dated.In(e.judge.directory.Zone).Format(time.RFC3339),
-			)
+			note(DatedLater, what, name, " is dated ", dated.In(e.judge.directory.Zone).Format(time.RFC3339),
+				", after the attempt, so it did not happen.")
 		}
 	}
 	a := e.Attempt
@@ -125,9 +119,9 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		switch {
 		case attempt.IsLater(p.At, a.At):
 		case why != "":
-			note(ProofIgnored, "The proof of %s counts for nothing: %s.", p.Method, why)
+			note(ProofIgnored, "The proof of ", p.Method, " counts for nothing: ", why, ".")
 		case e.Profile != nil && m != e.judge.deskPass && !e.Profile.Enrolled().Has(m):
-			note(ProofNotEnrolled, "The proof of %s counts, though %s has not enrolled it.", p.Method, a.Account)
+			note(ProofNotEnrolled, "The proof of ", p.Method, " counts, though ", a.Account, " has not enrolled it.")
 		}
 	}
 	if !e.allProofsCount() {
@@ -140,29 +134,31 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 	for _, f := range a.Failed {
 		if _, ok := e.judge.directory.FindMethod(f.Method); !ok {
-			note(NameUnknown, "The failed proof of %q counts for nothing: the book has no such method.", f.Method)
+			note(NameUnknown, "The failed proof of ", strconv.Quote(f.Method), " counts for nothing: the book has no such method.")
 		}
 	}
 	for _, name := range a.Signals {
 		i := slices.IndexFunc(e.judge.model.Signals, func(s risk.Signal) bool { return s.Name == name })
 		switch {
 		case i < 0:
-			note(NameUnknown, "The signal %q counts for nothing: the book has none of that name.", name)
+			note(NameUnknown, "The signal ", strconv.Quote(name), " counts for nothing: the book has none of that name.")
 		case !e.judge.model.Signals[i].IsReported():
-			note(NameUnknown, "The signal %s counts for nothing here: the book detects it itself.", name)
+			note(NameUnknown, "The signal ", name, " counts for nothing here: the book detects it itself.")
 		}
 	}
 	for _, name := range sortedKeys(a.External) {
 		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == externalDemand && d.name == name }) {
-			note(NameUnknown, "The outside check %q counts for nothing: the book asks for none of that name.", name)
+			note(NameUnknown, "The outside check ", strconv.Quote(name), " counts for nothing: the book asks for none of that name.")
 		}
 	}
 	if code, known := a.Country.Get(); known && !code.IsAssigned() {
-		note(CountryUnassigned, "%q is no assigned ISO 3166-1 code, so the country that it comes from is not known by it.", string(code))
+		note(CountryUnassigned, strconv.Quote(string(code)),
+			" is no assigned ISO 3166-1 code, so the country that it comes from is not known by it.")
 	}
 	if p := a.Previous.Ref(); p != nil {
 		if code, known := p.Country.Get(); known && !code.IsAssigned() {
-			note(CountryUnassigned, "%q is no assigned ISO 3166-1 code, so the country of the sign-in before is not known.", string(code))
+			note(CountryUnassigned, strconv.Quote(string(code)),
+				" is no assigned ISO 3166-1 code, so the country of the sign-in before is not known.")
 		}
 		if p.At.After(a.At) {
 			note(DatedLater, "The sign-in before is dated after the attempt, so nobody knows how fast the person travelled.")
@@ -608,7 +604,7 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	w.Kind = d.kind.kind()
 	switch d.kind {
 	case methodDemand:
-		w.AnyOf = e.methodNames(d.methods)
+		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
 			return
@@ -621,7 +617,7 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 			}
 		}
 	case enrolDemand:
-		w.AnyOf = e.methodNames(d.methods)
+		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
 	case postureDemand:
 		w.Posture = d.name
 		if n.state != met {
@@ -704,8 +700,7 @@ func (e *evaluation) writeCause(d *Decision, code CauseCode, o *joined) {
 	if o.policy == none {
 		w.write("The book's `otherwise`")
 	} else {
-		p := &e.judge.policies[o.policy]
-		w.write(p.Name, " / ", p.Rules[o.rule].Name)
+		w.write(e.judge.policies[o.policy].rules[o.rule].title)
 	}
 	switch code {
 	case RuleBlocks:

@@ -34,29 +34,29 @@ func (e *evaluation) trace(d *Decision, shadowSilenced []int32) {
 func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 	t.Applies = h.applies
 	if h.applies != condition.True {
-		e.addWhy("", "", &p.asks)
+		e.addWhy("", &p.asks)
 	}
 	if p.liveFor != nil {
 		inForce := h.inForce
 		t.InForce = &inForce
-		e.addWhy("live_for", "", &p.asksLive)
+		e.addWhy("live_for: ", &p.asksLive)
 	}
 	rules := e.spoken[h.first:h.last]
 	switch len(rules) {
 	case 0:
 		for i := range p.rules {
-			e.addWhy("rule ", p.Rules[i].Name, &p.rules[i].asks)
+			e.addWhy(p.rules[i].lead, &p.rules[i].asks)
 		}
 	case 1:
 		t.Rule = p.Rules[rules[0].rule].Name
 		t.Outcome = p.Rules[rules[0].rule].Then.String()
 		if rules[0].match != condition.True {
-			e.addWhy("rule ", t.Rule, &p.rules[rules[0].rule].asks)
+			e.addWhy(p.rules[rules[0].rule].lead, &p.rules[rules[0].rule].asks)
 		}
 	default:
 		for _, r := range rules {
 			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
-			e.addWhy("rule ", p.Rules[r.rule].Name, &p.rules[r.rule].asks)
+			e.addWhy(p.rules[r.rule].lead, &p.rules[r.rule].asks)
 		}
 	}
 }
@@ -94,21 +94,17 @@ func (e *evaluation) traceNotFor(p *policy) {
 	case !p.inForceAt(e.Moment):
 		e.addReason("until: wants " + p.Until.String() + " or earlier, saw " + directory.DateOf(e.Moment.In(zone)).String())
 	default:
-		e.addWhy("", "", &p.asks)
+		e.addWhy("", &p.asks)
 	}
 }
 
 // addWhy writes the reasons for which a condition does not hold, each behind what it
 // is the condition of.
-func (e *evaluation) addWhy(what, name string, asks *condition.Conjunction) {
+func (e *evaluation) addWhy(what string, asks *condition.Conjunction) {
 	w := &e.draft
-	e.reasons = asks.AppendWhy(e.reasons[:0], &e.Facts)
-	for i := range e.reasons {
-		if what != "" {
-			w.write(what, name, ": ")
-		}
-		w.text = e.reasons[i].Append(w.text)
-		w.pending = append(w.pending, pendingReason{policy: e.tracing, end: len(w.text)})
+	w.text, w.ends = asks.WriteWhy(w.text, w.ends[:0], what, &e.Facts)
+	for _, end := range w.ends {
+		w.pending = append(w.pending, pendingReason{policy: e.tracing, end: end})
 	}
 }
 
@@ -117,7 +113,7 @@ func (e *evaluation) addNotAimed(p *policy) {
 	kept := e.judge.index.notAimed
 	if kept == nil {
 		apps := condition.Conjoin(p.apps)
-		e.addWhy("", "", &apps)
+		e.addWhy("", &apps)
 		return
 	}
 	w := &e.draft

@@ -74,6 +74,13 @@ func (e *Directory) WindowTurns(window int, now, end time.Time) []time.Time {
 	return e.windows[window].turns(now, end)
 }
 
+// changesBetween reports whether clocks change in the window's zone near a stretch of
+// time.
+func (w *compiledWindow) changesBetween(now, end time.Time) bool {
+	since, until := now.In(w.zone).ZoneBounds()
+	return !since.IsZero() && now.Sub(since) < 2*longestDay || !until.IsZero() && until.Sub(end) < 2*longestDay
+}
+
 func (w *compiledWindow) turns(now, end time.Time) []time.Time {
 	var turns []time.Time
 	inside := w.contains(now)
@@ -83,8 +90,9 @@ func (w *compiledWindow) turns(now, end time.Time) []time.Time {
 			turns = append(turns, t)
 		}
 	}
+	year, month, date := local.Date()
+	changes := w.changesBetween(now, end)
 	for day := -1; ; day++ {
-		year, month, date := local.Date()
 		midnight := time.Date(year, month, date+day, 0, 0, 0, 0, w.zone)
 		if midnight.After(end) {
 			break
@@ -94,6 +102,9 @@ func (w *compiledWindow) turns(now, end time.Time) []time.Time {
 		}
 		for _, clock := range []directory.Clock{0, w.from, w.to} {
 			add(time.Date(year, month, date+day, int(clock)/60, int(clock)%60, 0, 0, w.zone))
+		}
+		if !changes {
+			continue
 		}
 		// A clock change may skip a boundary, or bring it twice.
 		if _, change := midnight.ZoneBounds(); !change.IsZero() && change.Sub(midnight) < 24*time.Hour {
