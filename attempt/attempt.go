@@ -448,4 +448,4 @@ const Skew = time.Minute
 
 // IsLater reports whether something is dated so long after a moment that it did
 // not happen, as seen then.
-func IsLater(dated, at time.Time) bool { return dated.Sub(at) > Skew }
+func IsLater(dated, at time.Time) bool { return dated.After(at) && dated.Sub(at) > Skew }
