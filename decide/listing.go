@@ -1,0 +1,347 @@
+package decide
+
+import (
+	"cmp"
+	"slices"
+	"sort"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+)
+
+// kindOrder is the order in which demands are listed and met: proofs come first.
+var kindOrder = DemandKinds()
+
+// listDemands collects what the joined outcomes ask for. A demand asked for in
+// several places is listed once, with all of them; an open one that another
+// open one implies is left out. The list stays in the evaluation's draft.
+func (e *evaluation) listDemands(d *Decision) {
+	e.draft.begin(e)
+	for i := range e.needs {
+		e.draft.of[i] = e.findEntry(e.needs[i])
+	}
+	e.findSources()
+	entries := e.draft.entries
+	worded := d.Verdict == StepUp || !e.canBeAsked() // only then a cause words what is open
+	// Those of the ways stand behind those of the list.
+	e.draft.demands = make([]Demand, len(entries)+len(e.wayNeeds))
+	d.Demands, e.draft.demands = e.draft.demands[:0:len(entries)], e.draft.demands[len(entries):]
+	for _, i := range e.ordered(entries) {
+		entry := &entries[i]
+		if e.isImplied(entries, entry) {
+			continue
+		}
+		d.Demands = d.Demands[:len(d.Demands)+1]
+		demand := &d.Demands[len(d.Demands)-1]
+		e.wire(demand, entry.need, entry.from)
+		if worded && !demand.Met {
+			entry.words = e.draft.word(func(text []byte) []byte { return e.appendWords(text, entry.need, demand) })
+		}
+	}
+	list := inOrder(d.Demands)
+	for i := 1; i < len(list); i++ {
+		if list.Less(i, i-1) { // few lists are not in order
+			sort.Stable(list)
+			return
+		}
+	}
+}
+
+// ordered returns the numbers of the entries by what comes first of them: open ones, and
+// then their kind.
+func (e *evaluation) ordered(entries []listedDemand) []int32 {
+	order := e.draft.order[:0]
+	for i := range entries {
+		entry := &entries[i]
+		entry.rank = e.rank(&entry.need)
+		k := len(order)
+		order = append(order, int32(i))
+		for ; k > 0 && entries[order[k-1]].rank > entry.rank; k-- {
+			order[k] = order[k-1]
+		}
+		order[k] = int32(i)
+	}
+	e.draft.order = order
+	return order
+}
+
+// rank is the place of a demand's kind in the order, behind all open ones where it is
+// met.
+func (e *evaluation) rank(n *need) int {
+	rank := len(kindOrder) - 1 // that of a choice
+	switch {
+	case n.demand == anyProof:
+		rank = int(methodDemand)
+	case n.demand != oneOf:
+		rank = int(e.judge.demands[n.demand].kind)
+	}
+	switch {
+	case n.state == met:
+		return rank + len(kindOrder)
+	case rank == int(methodDemand) && n.enrol && !(n.demand == anyProof && e.Attempt.Action.TakesDeskPass()):
+		return int(enrolDemand)
+	}
+	return rank
+}
+
+// isImplied reports whether another open demand of a list implies one.
+func (e *evaluation) isImplied(entries []listedDemand, entry *listedDemand) bool {
+	if entry.need.state != open {
+		return false
+	}
+	for i := range entries {
+		if other := &entries[i].need; e.implies(other, &entry.need) && !e.same(*other, entry.need) {
+			return true
+		}
+	}
+	return false
+}
+
+// inOrder sorts demands: open ones first, then by kind, and then by what they ask.
+type inOrder []Demand
+
+func (l inOrder) Len() int      { return len(l) }
+func (l inOrder) Swap(i, k int) { l[i], l[k] = l[k], l[i] }
+func (l inOrder) Less(i, k int) bool {
+	a, b := &l[i], &l[k]
+	switch {
+	case a.Met != b.Met:
+		return b.Met
+	case a.Kind != b.Kind:
+		return slices.Index(kindOrder, a.Kind) < slices.Index(kindOrder, b.Kind)
+	}
+	if c := slices.Compare(a.AnyOf, b.AnyOf); c != 0 {
+		return c < 0
+	}
+	return cmp.Or(
+		cmp.Compare(a.Posture, b.Posture),
+		cmp.Compare(a.Document, b.Document),
+		cmp.Compare(a.External, b.External),
+		slices.CompareFunc(a.From, b.From, compareSources),
+	) < 0
+}
+
+// findEntry returns the number of a demand in the list, and adds it where it is not
+// there yet.
+func (e *evaluation) findEntry(n need) int32 {
+	w := &e.draft
+	if n.demand != oneOf {
+		at := &w.byDemand[(int(n.demand)+len(w.byDemand))%len(w.byDemand)]
+		if *at == 0 {
+			w.entries = append(w.entries, listedDemand{need: n})
+			*at = int32(len(w.entries))
+		}
+		return *at - 1
+	}
+	for i := range w.entries {
+		if e.same(w.entries[i].need, n) {
+			return int32(i)
+		}
+	}
+	w.entries = append(w.entries, listedDemand{need: n})
+	return int32(len(w.entries) - 1)
+}
+
+// findSources notes for each demand of the list all that ask for it.
+func (e *evaluation) findSources() {
+	w := &e.draft
+	for i := range e.outcomes {
+		o := &e.outcomes[i]
+		weighed := e.weighing(o)
+		first := len(w.asked)
+		for k := weighed.first; k < weighed.last; k++ {
+			asks := sourceOf{w.of[k], e.source(o)}
+			if a := e.needs[k].assurance; a != none {
+				asks.source.Assurance = e.judge.assurances[a].name
+			}
+			if !slices.Contains(w.asked[first:], asks) { // an outcome may ask twice
+				w.asked = append(w.asked, asks)
+				w.entries[asks.entry].sources++
+			}
+		}
+	}
+	n := len(w.asked)
+	for i := range w.entries { // those of the demands inside ways come on top
+		if asked := &w.entries[i].need; asked.demand == oneOf {
+			for _, way := range e.ways[asked.firstWay:asked.lastWay] {
+				n += int(way.last-way.first) * w.entries[i].sources
+			}
+		}
+	}
+	w.sources = make([]Source, n)
+	for i := range w.entries {
+		w.entries[i].from = w.takeSources(w.entries[i].sources)[:0]
+	}
+	for _, asks := range w.asked {
+		entry := &w.entries[asks.entry]
+		entry.from = append(entry.from, asks.source)
+	}
+}
+
+// appendWords words an open demand. What proves in the same way for everybody is
+// worded once, when the judge is compiled.
+func (e *evaluation) appendWords(text []byte, n need, demand *Demand) []byte {
+	if n.demand >= 0 && demand.Kind == DemandMethod {
+		return append(text, e.judge.methodWords[n.demand]...)
+	}
+	return demand.append(text)
+}
+
+func compareSources(a, b Source) int {
+	return cmp.Or(cmp.Compare(a.Policy, b.Policy), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Assurance, b.Assurance))
+}
+
+// same reports whether two needs are one demand.
+func (e *evaluation) same(a, b need) bool {
+	if a.demand != oneOf || b.demand != oneOf {
+		return a.demand == b.demand // the same demand stands the same everywhere
+	}
+	if a.lastWay-a.firstWay != b.lastWay-b.firstWay {
+		return false
+	}
+	for i := range a.lastWay - a.firstWay {
+		v, w := e.ways[a.firstWay+i], e.ways[b.firstWay+i]
+		if !slices.Equal(e.wayNeeds[v.first:v.last], e.wayNeeds[w.first:w.last]) {
+			return false
+		}
+	}
+	return true
+}
+
+// implies reports whether whatever meets the open demand a also meets the open
+// demand b. To enrol a method is something else than to prove one.
+func (e *evaluation) implies(a, b *need) bool {
+	if a.state != open || b.state != open || a.demand < 0 || a.enrol || b.enrol || b.demand == oneOf {
+		return false
+	}
+	x := &e.judge.demands[a.demand]
+	if x.kind != methodDemand {
+		return false
+	}
+	if b.demand == anyProof {
+		return true
+	}
+	y := &e.judge.demands[b.demand]
+	return y.kind == methodDemand && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
+		(y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within)
+}
+
+func (e *evaluation) source(o *joined) Source {
+	if o.policy == none {
+		return Source{}
+	}
+	p := &e.judge.policies[o.policy]
+	return Source{Policy: p.Name, Rule: p.Rules[o.rule].Name}
+}
+
+// wire puts a demand in its wire form, into w, which is empty.
+func (e *evaluation) wire(w *Demand, n need, from []Source) {
+	slices.SortFunc(from, compareSources)
+	w.Met, w.Impossible, w.From = n.state == met, n.state == impossible, from
+	enrolled := e.Profile.Enrolled()
+	switch n.demand {
+	case oneOf:
+		w.Kind = DemandOneOf
+		ways := e.ways[n.firstWay:n.lastWay]
+		w.Ways = e.draft.takeWays(len(ways))
+		for k, bounds := range ways {
+			way := e.draft.takeDemands(int(bounds.last - bounds.first))
+			for i, inner := range e.wayNeeds[bounds.first:bounds.last] {
+				source := e.draft.takeSources(len(from))
+				for i := range source {
+					source[i] = from[i]
+					source[i].Assurance = e.judge.assurances[inner.assurance].name
+				}
+				e.wire(&way[i], inner, slices.Compact(source))
+			}
+			w.Ways[k] = way
+		}
+		return
+	case anyProof:
+		w.Kind, w.AnyOf, w.Within = DemandMethod, e.methodNames(enrolled), e.draft.within(Session)
+		if n.state == met {
+			return
+		}
+		switch {
+		case n.enrol && e.Attempt.Action.TakesDeskPass():
+			w.AnyOf = []string{directory.DeskPass}
+		case n.enrol:
+			*w = Demand{Kind: DemandEnrol, AnyOf: e.methodNames(e.allMethods()), From: from}
+			return
+		}
+		w.Offer = e.offer(enrolled)
+		return
+	}
+	d := &e.judge.demands[n.demand]
+	w.Kind = d.kind.kind()
+	switch d.kind {
+	case methodDemand:
+		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
+		if n.enrol && n.state != met {
+			w.Kind = DemandEnrol
+			return
+		}
+		w.Within = e.draft.within(d.within)
+		if n.state != met {
+			w.Offer = e.offer(d.methods & enrolled)
+			if e.takesFallback(d) {
+				w.Offer = append(w.Offer, byPlace(d.fallbackNames, e.offer(d.fallback&enrolled))...)
+			}
+		}
+	case enrolDemand:
+		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
+	case postureDemand:
+		w.Posture = d.name
+		if n.state != met {
+			e.describePosture(w, &e.judge.directory.Postures[d.posture])
+		}
+	case acceptDemand:
+		w.Document, w.Version, w.Every = d.name, d.version, directory.Span(d.every)
+	case externalDemand:
+		w.External = d.name
+	case consentDemand:
+		if client := e.Attempt.Client.Ref(); client != nil {
+			w.Client, w.Scopes = client.ID, client.Wanted()
+		}
+	}
+}
+
+// describePosture lists the checks that an identified device does not pass.
+func (e *evaluation) describePosture(w *Demand, p *directory.Posture) {
+	if _, identified := e.FindDevice().Identity(); !identified {
+		return
+	}
+	for _, f := range e.FindDevice().Failing(p) {
+		w.Failing = append(w.Failing, FailedCheck{f.Check.Fact, f.Check.Wants(), f.Saw, f.Check.Fix})
+	}
+}
+
+// allMethods are all that a person could enrol.
+func (e *evaluation) allMethods() facts.MethodSet {
+	return ^facts.MethodSet(0) &^ facts.MethodSet(0).Add(e.judge.deskPass) &^ e.Profile.Barred()
+}
+
+// byPlace sorts names by their places in a comma-separated list.
+func byPlace(list string, names []string) []string {
+	order := strings.Split(list, ",")
+	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(slices.Index(order, a), slices.Index(order, b)) })
+	return names
+}
+
+// offer leaves out of a set the methods that reach out to a phone, until
+// another proof has been given. Where a desk pass would do it is offered too.
+func (e *evaluation) offer(set facts.MethodSet) []string {
+	if len(e.gatherProofs()) == 0 {
+		for i, m := range e.judge.directory.Methods() {
+			if slices.Contains(m.Traits, directory.OutOfBand) {
+				set &^= 1 << i
+			}
+		}
+	}
+	names := e.methodNames(set)
+	if e.Attempt.Action.TakesDeskPass() {
+		names = append(names, directory.DeskPass)
+	}
+	return names
+}
