@@ -66,12 +66,8 @@ type sourceOf struct {
 // span bounds a part of draft.words.
 type span struct{ start, end int }
 
-// pendingReason is a reason of a policy: one that the index keeps, or else one that has
-// been written into draft.text, to its end.
-type pendingReason struct {
-	policy, end int
-	kept        string
-}
+// pendingReason is a reason of a policy that has been written into draft.text, to its end.
+type pendingReason struct{ policy, end int }
 
 // start makes the draft ready for the next decision, and returns that, with no more in
 // it than lists that are empty.
@@ -198,11 +194,7 @@ func (w *draft) handOut(d *Decision) {
 	for i := 0; i < len(w.pending); {
 		policy, first := w.pending[i].policy, len(w.names)
 		for ; i < len(w.pending) && w.pending[i].policy == policy; i++ {
-			if r := &w.pending[i]; r.kept != "" {
-				w.names = append(w.names, r.kept)
-			} else {
-				w.names, start = append(w.names, text[start:r.end]), r.end
-			}
+			w.names, start = append(w.names, text[start:w.pending[i].end]), w.pending[i].end
 		}
 		d.Policies[policy].Why = w.namesFrom(first)
 	}

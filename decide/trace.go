@@ -25,7 +25,7 @@ func (e *evaluation) trace(d *Decision, shadowSilenced []int32) {
 			}
 			next++
 		} else {
-			e.traceSilence(p)
+			e.traceSilence(t, p)
 		}
 	}
 }
@@ -62,7 +62,7 @@ func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 }
 
 // traceSilence tells why a policy does not apply: the first thing that failed.
-func (e *evaluation) traceSilence(p *policy) {
+func (e *evaluation) traceSilence(t *PolicyTrace, p *policy) {
 	switch {
 	case p.stage == Draft:
 		e.addReason("stage: a draft is never evaluated")
@@ -74,7 +74,7 @@ func (e *evaluation) traceSilence(p *policy) {
 		e.addReason("names: the book has no app of this name")
 	default:
 		if !e.judge.index.isAimed(e.App, int32(e.tracing)) {
-			e.addNotAimed(p)
+			e.addNotAimed(t, p)
 		} else {
 			e.traceNotFor(p)
 		}
@@ -104,26 +104,23 @@ func (e *evaluation) addWhy(what string, asks *condition.Conjunction) {
 	w := &e.draft
 	w.text, w.ends = asks.WriteWhy(w.text, w.ends[:0], what, &e.Facts)
 	for _, end := range w.ends {
-		w.pending = append(w.pending, pendingReason{policy: e.tracing, end: end})
+		w.pending = append(w.pending, pendingReason{e.tracing, end})
 	}
 }
 
 // addNotAimed notes why a policy is not aimed at the app.
-func (e *evaluation) addNotAimed(p *policy) {
+func (e *evaluation) addNotAimed(t *PolicyTrace, p *policy) {
 	kept := e.judge.index.notAimed
 	if kept == nil {
 		apps := condition.Conjoin(p.apps)
 		e.addWhy("", &apps)
 		return
 	}
-	w := &e.draft
-	for _, reason := range kept[e.App][e.tracing] {
-		w.pending = append(w.pending, pendingReason{policy: e.tracing, kept: reason})
-	}
+	t.Why = e.draft.addNames(kept[e.App][e.tracing])
 }
 
 // addReason writes a reason that is no condition's.
 func (e *evaluation) addReason(parts ...string) {
 	e.draft.write(parts...)
-	e.draft.pending = append(e.draft.pending, pendingReason{policy: e.tracing, end: len(e.draft.text)})
+	e.draft.pending = append(e.draft.pending, pendingReason{e.tracing, len(e.draft.text)})
 }
