@@ -124,6 +124,12 @@ func TestReasons(t *testing.T) {
 	}
 }
 
+func TestOfNoConjunctionAnythingIsKnown(t *testing.T) {
+	none, nothing := condition.Conjunction{}, condition.Conjoin(nil)
+	require.Equal(t, []condition.Truth{condition.Unknown, condition.True}, []condition.Truth{none.Eval(letters{}), nothing.Eval(letters{})})
+	require.Equal(t, condition.Unknown, (&condition.Test{}).Holds(letters{}), "nor of a test that is not bound")
+}
+
 func words(reasons []condition.Reason) (list []string) {
 	for _, r := range reasons {
 		list = append(list, r.String())

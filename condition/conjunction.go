@@ -2,10 +2,11 @@ package condition
 
 // Conjunction is a bound condition laid out for evaluation: the tests that must all
 // hold stand in one list, some of them negated, and what has another form beside
-// them. Most conditions are such lists, which are walked faster than trees. The zero
-// Conjunction always holds.
+// them. Most conditions are such lists, which are walked faster than trees. Of the zero
+// Conjunction nothing is known.
 type Conjunction struct {
 	node  Node
+	laid  bool
 	tests []literal
 	rest  []Node
 }
@@ -31,7 +32,7 @@ func (c *Conjunction) addTest(t *Test, negated bool) {
 // Conjoin lays out a bound condition. It comes to the same as the condition, whatever
 // the facts.
 func Conjoin(node Node) Conjunction {
-	c := Conjunction{node: node}
+	c := Conjunction{node: node, laid: true}
 	c.add(node)
 	return c
 }
@@ -91,6 +92,9 @@ func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) 
 
 // Eval evaluates it, as [Eval] does the condition that it was made of.
 func (c *Conjunction) Eval(facts any) Truth {
+	if !c.laid {
+		return Unknown
+	}
 	all := True
 	for i := range c.tests {
 		l := &c.tests[i]

@@ -27,9 +27,10 @@ type Device struct {
 // Devices supplies devices while decisions are made, as [Accounts] supplies
 // accounts. It must be safe for concurrent use.
 type Devices interface {
-	// Device returns the device of that identity. It is called once in each
-	// decision whose attempt states a device.id. A device that is supplied takes
-	// the place of the book's device of that name. Nothing of it is kept.
+	// Device returns the device of that identity. It is called at most once in a
+	// decision, where the attempt states a device.id and something asks for the
+	// device. A device that is supplied takes the place of the book's device of that
+	// name. Nothing of it is kept.
 	//
 	// The error is ErrNotFound, or wraps it, where there surely is no such device:
 	// the book's own is taken then, if it lists one. With any other error what the
