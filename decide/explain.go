@@ -265,9 +265,7 @@ func (e *evaluation) describeSession(d *Decision) {
 			e.draft.names = append(e.draft.names, e.judge.directory.Methods()[p.method].AMR...)
 		}
 	}
-	d.AMR = e.draft.namesFrom(first)
-	slices.Sort(d.AMR)
-	d.AMR = slices.Compact(d.AMR)
+	d.AMR = eachOnce(e.draft.namesFrom(first))
 	first = len(e.draft.names)
 	for i := range e.judge.assurances {
 		a := &e.judge.assurances[i]
@@ -282,9 +280,16 @@ func (e *evaluation) describeSession(d *Decision) {
 			e.draft.names = append(e.draft.names, a.acr)
 		}
 	}
-	d.ACR = e.draft.namesFrom(first)
-	slices.Sort(d.ACR)
-	d.ACR = slices.Compact(d.ACR)
+	d.ACR = eachOnce(e.draft.namesFrom(first))
+}
+
+// eachOnce sorts names and takes out those that stand twice. Mostly there is one.
+func eachOnce(names []string) []string {
+	if len(names) < 2 {
+		return names
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // noteEasing reports rollouts and exemptions that took a demand away.

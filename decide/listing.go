@@ -237,7 +237,9 @@ func (e *evaluation) source(o *joined) Source {
 
 // wire puts a demand in its wire form, into w, which is empty.
 func (e *evaluation) wire(w *Demand, n need, from []Source) {
-	slices.SortFunc(from, compareSources)
+	if len(from) > 1 {
+		slices.SortFunc(from, compareSources)
+	}
 	w.Met, w.Impossible, w.From = n.state == met, n.state == impossible, from
 	enrolled := e.Profile.Enrolled()
 	switch n.demand {
@@ -253,7 +255,10 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 					source[i] = from[i]
 					source[i].Assurance = e.judge.assurances[inner.assurance].name
 				}
-				e.wire(&way[i], inner, slices.Compact(source))
+				if len(source) > 1 {
+					source = slices.Compact(source)
+				}
+				e.wire(&way[i], inner, source)
 			}
 			w.Ways[k] = way
 		}
