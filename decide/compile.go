@@ -62,10 +62,10 @@ type Judge struct {
 // policy is a Policy made ready. What each verdict looks at comes first and lies
 // close together.
 type policy struct {
-	// asks is `who` laid out for evaluation, asksLive `live_for`.
-	asks, asksLive condition.Conjunction
-	rules          []rule
-	replaces       []int32
+	// asks is `who` laid out for evaluation, asksApps `apps` and asksLive `live_for`.
+	asks, asksApps, asksLive condition.Conjunction
+	rules                    []rule
+	replaces                 []int32
 	// replaced says that some policy replaces it, and so may silence it.
 	replaced bool
 	stage    Stage
@@ -435,7 +435,8 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 			return compiled, fmt.Errorf("live_for: %w", err)
 		}
 	}
-	compiled.asks, compiled.asksLive = condition.Conjoin(compiled.who), condition.Conjoin(compiled.liveFor)
+	compiled.asks, compiled.asksApps = condition.Conjoin(compiled.who), condition.Conjoin(compiled.apps)
+	compiled.asksLive = condition.Conjoin(compiled.liveFor)
 	compiled.noteNames()
 	test, isTest := compiled.who.(*condition.Test)
 	compiled.bounded = p.Actions != nil || p.From != nil || p.Until != nil

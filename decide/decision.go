@@ -402,6 +402,6 @@ type PolicyTrace struct {
 	Outcome string   `json:"outcome,omitzero" doc:"grant, block or require"`
 	// SilencedBy is the policy that replaces this one.
 	SilencedBy string `json:"silenced_by,omitzero" doc:"the policy that silences it"`
-	// Why lists the conditions that failed, or on which it hangs.
-	Why []string `json:"why" doc:"the conditions that failed, or on which it hangs"`
+	// Why lists the conditions that failed, or on which it depends.
+	Why []string `json:"why" doc:"the conditions that failed, or on which it depends"`
 }

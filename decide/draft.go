@@ -38,8 +38,8 @@ type draft struct {
 	ofOutcome []span
 	listed    []span
 
-	// names, of methods and then the reasons, and withins are the decision's own. Most decisions need no more than there
-	// is room for beside them.
+	// names, of methods and then the reasons, and withins are the decision's own. Most
+	// decisions need no more than there is room for beside them.
 	names   []string
 	withins []Within
 	// sources, demands and ways are what is left of the room for them.
@@ -88,29 +88,13 @@ func (w *draft) start() *Decision {
 	return &kept.Decision
 }
 
-// takeSources returns room for so many sources, takeWays and takeDemands for ways and
-// demands. Whoever appends to them gets a copy.
-func (w *draft) takeSources(n int) (taken []Source) {
-	if n > len(w.sources) {
-		return make([]Source, n)
+// take returns so much of the room that is left, or new room where that is too little. A
+// caller that appends to what it gets appends to a copy.
+func take[T any](left *[]T, n int) (taken []T) {
+	if n > len(*left) {
+		return make([]T, n)
 	}
-	taken, w.sources = w.sources[:n:n], w.sources[n:]
-	return taken
-}
-
-func (w *draft) takeWays(n int) (taken [][]Demand) {
-	if n > len(w.ways) {
-		return make([][]Demand, n)
-	}
-	taken, w.ways = w.ways[:n:n], w.ways[n:]
-	return taken
-}
-
-func (w *draft) takeDemands(n int) (taken []Demand) {
-	if n > len(w.demands) {
-		return make([]Demand, n)
-	}
-	taken, w.demands = w.demands[:n:n], w.demands[n:]
+	taken, *left = (*left)[:n:n], (*left)[n:]
 	return taken
 }
 
@@ -123,8 +107,8 @@ func (w *draft) begin(e *evaluation) {
 	clear(w.ofOutcome)
 }
 
-// namesFrom returns the names that were added since there were so many. Whoever
-// appends to them gets a copy.
+// namesFrom returns the names that were added since there were so many. A caller that
+// appends to them appends to a copy.
 func (w *draft) namesFrom(first int) []string { return w.names[first:len(w.names):len(w.names)] }
 
 // addNames returns names of the decision's own.
@@ -145,6 +129,16 @@ func (e *evaluation) methodNames(set facts.MethodSet) []string {
 	first := len(e.draft.names)
 	e.draft.names = e.judge.appendMethodNames(e.draft.names, set)
 	return e.draft.namesFrom(first)
+}
+
+// appendMethodNames appends the names of a set of methods, sorted.
+func (j *Judge) appendMethodNames(names []string, set facts.MethodSet) []string {
+	for _, i := range j.methodOrder {
+		if set.Has(i) {
+			names = append(names, j.directory.Methods()[i].Name)
+		}
+	}
+	return names
 }
 
 // write appends to the text.

@@ -395,7 +395,7 @@ func (e *evaluation) hearOne(number int32, s scope) (blocked bool) {
 	if p.stage == Shadow {
 		h.inForce = condition.False
 		if p.liveFor != nil {
-			h.inForce = condition.Eval(p.liveFor, &e.Facts)
+			h.inForce = p.asksLive.Eval(&e.Facts)
 		}
 		if h.inForce == condition.False && s != withShadows {
 			return false

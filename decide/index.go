@@ -124,7 +124,7 @@ func (x *index) post(policy int32, who condition.Node) {
 	}
 }
 
-// needed returns tests one of which must hold, or may, where the condition does;
+// needed returns tests of a condition; one of them holds, or may, where that does;
 // false where there are no such tests.
 func needed(node condition.Node) ([]*condition.Test, bool) {
 	switch n := node.(type) {

@@ -83,12 +83,3 @@ func (j insides) Covered(g *facts.Gathering, at time.Time) []bool {
 	}
 	return covered
 }
-
-func (j *Judge) appendMethodNames(names []string, set facts.MethodSet) []string {
-	for _, i := range j.methodOrder {
-		if set.Has(i) {
-			names = append(names, j.directory.Methods()[i].Name)
-		}
-	}
-	return names
-}

@@ -129,7 +129,8 @@ func TestDecisions(t *testing.T) {
 			"grant: demands_met: "},
 
 		{"an emergency account that is named inside a not is not named",
-			"  - {name: base, stage: live, who: {any: [{anyone: true}, {not: {kinds: [emergency]}}]}, apps: every, rules: [{name: all, then: grant}]}\n",
+			"  - {name: base, stage: live, who: {any: [{anyone: true}, {not: {kinds: [emergency]}}]}, apps: every, " +
+				"rules: [{name: all, then: grant}]}\n",
 			`"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
 		{"an emergency account is not anyone", basePolicy, `"account":"key","proofs":[{"method":"security-key"}]`, "block: otherwise_blocks: "},
 		{"named by kind", basePolicy +

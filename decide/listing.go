@@ -3,7 +3,6 @@ package decide
 import (
 	"cmp"
 	"slices"
-	"sort"
 	"strings"
 
 	"github.com/briskwarden/briskwarden/directory"
@@ -39,10 +38,9 @@ func (e *evaluation) listDemands(d *Decision) {
 			entry.words = e.draft.word(func(text []byte) []byte { return e.appendWords(text, entry.need, demand) })
 		}
 	}
-	list := inOrder(d.Demands)
-	for i := 1; i < len(list); i++ {
-		if list.Less(i, i-1) { // few lists are not in order
-			sort.Stable(list)
+	for i := 1; i < len(d.Demands); i++ {
+		if compareDemands(&d.Demands[i], &d.Demands[i-1]) < 0 { // which is seldom
+			slices.SortStableFunc(d.Demands, func(a, b Demand) int { return compareDemands(&a, &b) })
 			return
 		}
 	}
@@ -98,28 +96,26 @@ func (e *evaluation) isImplied(entries []listedDemand, entry *listedDemand) bool
 	return false
 }
 
-// inOrder sorts demands: open ones first, then by kind, and then by what they ask.
-type inOrder []Demand
-
-func (l inOrder) Len() int      { return len(l) }
-func (l inOrder) Swap(i, k int) { l[i], l[k] = l[k], l[i] }
-func (l inOrder) Less(i, k int) bool {
-	a, b := &l[i], &l[k]
+// compareDemands orders demands: open ones first, then by kind, and then by what they
+// ask.
+func compareDemands(a, b *Demand) int {
 	switch {
+	case a.Met != b.Met && b.Met:
+		return -1
 	case a.Met != b.Met:
-		return b.Met
+		return 1
 	case a.Kind != b.Kind:
-		return slices.Index(kindOrder, a.Kind) < slices.Index(kindOrder, b.Kind)
+		return cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind))
 	}
 	if c := slices.Compare(a.AnyOf, b.AnyOf); c != 0 {
-		return c < 0
+		return c
 	}
 	return cmp.Or(
 		cmp.Compare(a.Posture, b.Posture),
 		cmp.Compare(a.Document, b.Document),
 		cmp.Compare(a.External, b.External),
 		slices.CompareFunc(a.From, b.From, compareSources),
-	) < 0
+	)
 }
 
 // findEntry returns the number of a demand in the list, and adds it where it is not
@@ -171,7 +167,7 @@ func (e *evaluation) findSources() {
 	}
 	w.sources = make([]Source, n)
 	for i := range w.entries {
-		w.entries[i].from = w.takeSources(w.entries[i].sources)[:0]
+		w.entries[i].from = take(&w.sources, w.entries[i].sources)[:0]
 	}
 	for _, asks := range w.asked {
 		entry := &w.entries[asks.entry]
@@ -246,11 +242,11 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	case oneOf:
 		w.Kind = DemandOneOf
 		ways := e.ways[n.firstWay:n.lastWay]
-		w.Ways = e.draft.takeWays(len(ways))
+		w.Ways = take(&e.draft.ways, len(ways))
 		for k, bounds := range ways {
-			way := e.draft.takeDemands(int(bounds.last - bounds.first))
+			way := take(&e.draft.demands, int(bounds.last-bounds.first))
 			for i, inner := range e.wayNeeds[bounds.first:bounds.last] {
-				source := e.draft.takeSources(len(from))
+				source := take(&e.draft.sources, len(from))
 				for i := range source {
 					source[i] = from[i]
 					source[i].Assurance = e.judge.assurances[inner.assurance].name

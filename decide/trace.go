@@ -112,8 +112,7 @@ func (e *evaluation) addWhy(what string, asks *condition.Conjunction) {
 func (e *evaluation) addNotAimed(t *PolicyTrace, p *policy) {
 	kept := e.judge.index.notAimed
 	if kept == nil {
-		apps := condition.Conjoin(p.apps)
-		e.addWhy("", &apps)
+		e.addWhy("", &p.asksApps)
 		return
 	}
 	t.Why = e.draft.addNames(kept[e.App][e.tracing])

@@ -117,7 +117,7 @@ func conjuncts(n condition.Node) []condition.Node {
 	return []condition.Node{n}
 }
 
-// alternatives returns the conditions one of which must hold.
+// alternatives returns the conditions under a condition; one of them must hold.
 func alternatives(n condition.Node) []condition.Node {
 	if any, ok := n.(*condition.Any); ok {
 		return any.Of

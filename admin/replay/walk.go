@@ -47,8 +47,8 @@ func (o *Options) Check() error {
 	return nil
 }
 
-// Walk reads a history and shows each attempt to one of the visits, each of which
-// goroutine has one. Where the context ends before the history does, the reading
+// Walk reads a history and shows each attempt to one of the visits. Each goroutine has
+// a visit of its own. Where the context ends before the history does, the reading
 // reports what was seen until then. The reading is never nil. The error is that of a
 // source, or says that the number of goroutines makes no sense.
 func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {

@@ -244,7 +244,8 @@ func TestATableDisablesWhereItMay(t *testing.T) {
 
 func TestATableTellsOfRiskAndPasswords(t *testing.T) {
 	found, err := people.Read([]byte("name,account_risk,account_risk_because,account_risk_since,asked_at,password_changed_at\n" +
-		"a,medium,leaked-password,2026-11-20T08:00:00Z,2026-11-01T08:00:00Z,2026-11-21T08:00:00Z\nb,,gossip,,,\nc,terrible,,,,\nd,,,,yesterday,\n"))
+		"a,medium,leaked-password,2026-11-20T08:00:00Z,2026-11-01T08:00:00Z,2026-11-21T08:00:00Z\n" +
+		"b,,gossip,,,\nc,terrible,,,,\nd,,,,yesterday,\n"))
 	require.NoError(t, err)
 	require.Len(t, found.Accounts, 2)
 	a := found.Accounts[0]

@@ -25,8 +25,9 @@ func TestDomainsAreComparedByIDNA(t *testing.T) {
 			},
 		}, facts.Mentioned{})
 	require.NoError(t, err)
-	for domain, want := range map[string][]bool{"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true,
-		false, false}, "boo\u212a.example": {false, false, false, true, true}} {
+	for domain, want := range map[string][]bool{
+		"bücher.example": {true, true, true, false, false}, "xn--bcher-kva.example": {true, true, true,
+			false, false}, "boo\u212a.example": {false, false, false, true, true}} {
 		t.Run(fmt.Sprint(domain), func(t *testing.T) {
 			test, err := condition.Bind(&condition.Test{Key: facts.KeyDomains, Values: []string{domain}}, d.Vocabulary(""))
 			require.NoError(t, err)

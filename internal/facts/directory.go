@@ -177,7 +177,7 @@ func (e *Directory) bindWhere() error {
 // CheckWhere reports what a group's `where` asks for that it cannot.
 func CheckWhere(where condition.Node) error {
 	if key, ok := asksFor(where, KeyGroups, KeyJoinedWithin); ok {
-		return fmt.Errorf("where cannot ask for %s: membership hangs neither on other groups nor on the time", key)
+		return fmt.Errorf("where cannot ask for %s: membership depends neither on other groups nor on the time", key)
 	}
 	return nil
 }
@@ -211,7 +211,7 @@ func (e *Directory) bindBarring() error {
 // CheckBarredFor reports what a method's `barred_for` asks for that it cannot.
 func CheckBarredFor(barred condition.Node) error {
 	if key, ok := asksFor(barred, KeyEnrolled, KeyJoinedWithin); ok {
-		return fmt.Errorf("barred_for cannot ask for %s: it hangs neither on what is enrolled nor on the time", key)
+		return fmt.Errorf("barred_for cannot ask for %s: it depends neither on what is enrolled nor on the time", key)
 	}
 	return nil
 }
