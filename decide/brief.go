@@ -61,7 +61,8 @@ func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 		}
 	}
 	for _, c := range e.findCauses(b.Verdict) {
-		source := e.source(&e.outcomes[c.outcome])
+		o := &e.outcomes[c.outcome]
+		source := e.source(o.policy, o.rule)
 		b.Causes = append(b.Causes, Cause{Code: c.code, Policy: source.Policy, Rule: source.Rule})
 	}
 	j.end(e)
@@ -159,7 +160,7 @@ func (e *evaluation) impossibleCode(n *need) CauseCode {
 	if n.demand == oneOf {
 		return NoWay
 	}
-	if e.judge.demands[n.demand].kind == externalDemand {
+	if e.judge.demands[n.demand].kind == DemandExternal {
 		return CheckFailed
 	}
 	if _, identified := e.FindDevice().Identity(); !identified {

@@ -28,7 +28,7 @@ func TestZeroValuesAreTheStrictest(t *testing.T) {
 	require.Equal(t, decide.Block, decide.Decision{}.ToPerson.Verdict)
 	require.Equal(t, decide.Block, decide.Brief{}.Verdict)
 	require.True(t, decide.Outcome{}.Blocks())
-	require.Equal(t, "block", decide.Outcome{}.String())
+	require.Equal(t, decide.OutcomeBlock, decide.Outcome{}.Kind())
 	require.Equal(t, attempt.CheckFailed, attempt.CheckResult(0))
 	require.Equal(t, attempt.Refused, attempt.FailureReason(0))
 	require.Equal(t, consent.Refuse, consent.Decision{}.Outcome)

@@ -32,7 +32,9 @@ type Judge struct {
 	reports     Reports
 	model       *weigh.Model
 	// policies are in order of name, so that no other order can matter.
-	policies  []policy
+	policies []policy
+	// blank is what every trace begins as: the names and stages of the policies.
+	blank     []PolicyTrace
 	otherwise *outcome
 	// outcomes are all outcomes, each once.
 	outcomes []*outcome
@@ -41,6 +43,7 @@ type Judge struct {
 	methodWords     []string   // of each demand for methods, what an open one is in words
 	methodNames     [][]string // and the names of the methods
 	assurances      []assurance
+	classed         []int32 // assurances that have a class, for tokens
 	assuranceNumber map[string]int32
 	exemptions      []exemption
 	rollouts        []rollout
@@ -190,7 +193,7 @@ func Compile(book Rulebook) (*Judge, error) {
 	for i := range j.demands {
 		d, words := &j.demands[i], ""
 		names := j.appendMethodNames(nil, d.methods)
-		if d.kind == methodDemand {
+		if d.kind == DemandMethod {
 			words = Demand{Kind: DemandMethod, AnyOf: names, Within: &d.within}.String()
 		}
 		j.methodWords, j.methodNames = append(j.methodWords, words), append(j.methodNames, names)
@@ -203,6 +206,9 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	for _, r := range j.rollouts {
 		j.timely = append(j.timely, timelyTests(r.who)...)
+	}
+	for i := range j.policies {
+		j.blank = append(j.blank, PolicyTrace{Name: j.policies[i].Name, Stage: j.policies[i].stage, Why: []string{}})
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()
@@ -316,6 +322,9 @@ func (j *Judge) compileAssurances(assurances []Assurance) error {
 			return fmt.Errorf("assurance %s: %w", a.Name, err)
 		}
 		j.assuranceNumber[a.Name] = int32(len(j.assurances))
+		if a.ACR != "" {
+			j.classed = append(j.classed, int32(len(j.assurances)))
+		}
 		j.assurances = append(j.assurances, assurance{name: a.Name, acr: a.ACR, demands: demands})
 	}
 	return nil

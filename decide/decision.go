@@ -5,8 +5,10 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Decision is a verdict with its demands, causes and full trace. Its JSON is
@@ -110,54 +112,59 @@ type Cause struct {
 
 // WithoutBook returns the decision where there is no book to decide by: a block.
 func WithoutBook() *Decision {
-	d := emptyDecision()
+	var d Decision
+	d.begin()
 	d.Causes = append(d.Causes, Cause{Code: NoBook, Text: "There is no book in force, and without one everything is blocked."})
 	d.ToPerson = ToPerson{Repairs: []string{}, Offer: []string{}}
 	return &d
 }
 
-// emptyDecision is a decision whose lists are empty rather than nil, as the wire
+// begin makes a zero decision one whose lists are empty rather than nil, as the wire
 // form has them.
-func emptyDecision() Decision {
-	return Decision{Causes: []Cause{}, Demands: []Demand{}, Notices: []Notice{}, ACR: []string{}, AMR: []string{},
-		Policies: []PolicyTrace{}, Limits: Limits{Shared: true}, Risk: Risk{Signals: []SignalTrace{}}}
+func (d *Decision) begin() {
+	d.Causes, d.Demands, d.Notices, d.ACR, d.AMR = []Cause{}, []Demand{}, []Notice{}, []string{}, []string{}
+	d.Policies, d.Risk.Signals, d.Limits.Shared = []PolicyTrace{}, []SignalTrace{}, true
 }
 
-// DemandKind is what sort of thing is to be shown.
-type DemandKind string
+// DemandKind is what sort of thing is to be shown. The zero DemandKind is invalid.
+type DemandKind uint8
 
-// The kinds of demand.
+// The kinds of demand, in the order in which demands are listed and met.
 const (
 	// DemandMethod wants a method proven.
-	DemandMethod DemandKind = "method"
+	DemandMethod DemandKind = iota + 1
 	// DemandPosture wants a device that passes a posture.
-	DemandPosture DemandKind = "posture"
+	DemandPosture
 	// DemandChangePassword wants the password changed.
-	DemandChangePassword DemandKind = "change_password"
+	DemandChangePassword
 	// DemandAccept wants a version of a document accepted.
-	DemandAccept DemandKind = "accept"
+	DemandAccept
 	// DemandExternal wants an outside check passed.
-	DemandExternal DemandKind = "external"
+	DemandExternal
 	// DemandConsent wants the client let in that the sign-on is made for.
-	DemandConsent DemandKind = "consent"
+	DemandConsent
 	// DemandEnrol wants a method enrolled, where the account has none.
-	DemandEnrol DemandKind = "enrol"
+	DemandEnrol
 	// DemandOneOf wants one of several ways met whole.
-	DemandOneOf DemandKind = "one_of"
+	DemandOneOf
 )
 
-// DemandKinds returns all kinds of demand.
-func DemandKinds() []DemandKind {
-	return []DemandKind{
-		DemandMethod,
-		DemandPosture,
-		DemandChangePassword,
-		DemandAccept,
-		DemandExternal,
-		DemandConsent,
-		DemandEnrol,
-		DemandOneOf,
-	}
+var demandKinds = []string{
+	"invalid", "method", "posture", "change_password", "accept", "external", "consent", "enrol", "one_of",
+}
+
+// DemandKinds returns the words for the kinds of demand.
+func DemandKinds() []string { return slices.Clone(demandKinds[DemandMethod:]) }
+
+// String returns the word for the kind.
+func (k DemandKind) String() string { return demandKinds[k] }
+
+// MarshalText writes String.
+func (k DemandKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads the word for a kind.
+func (k *DemandKind) UnmarshalText(text []byte) error {
+	return words.Parse(k, "a kind of demand", string(text), demandKinds[DemandMethod:], DemandMethod)
 }
 
 // Demand is one thing that was, or is still, to be shown.
@@ -395,11 +402,11 @@ type PolicyTrace struct {
 	// Applies reports whether the policy applies, or would were it live.
 	Applies condition.Truth `json:"applies" doc:"whether it applies, or would were it live"`
 	// InForce reports whether a shadow policy with `live_for` counts here.
-	InForce *condition.Truth `json:"in_force,omitempty" doc:"of a shadow with live_for, whether it counts here"`
+	InForce attempt.Fact[condition.Truth] `json:"in_force,omitzero" doc:"of a shadow with live_for, whether it counts here"`
 	// Rule is the rule that spoke. Where several may speak, Rules lists them.
-	Rule    string   `json:"rule,omitzero" doc:"the rule that spoke"`
-	Rules   []string `json:"rules,omitempty" doc:"the rules that may speak"`
-	Outcome string   `json:"outcome,omitzero" doc:"grant, block or require"`
+	Rule    string      `json:"rule,omitzero" doc:"the rule that spoke"`
+	Rules   []string    `json:"rules,omitempty" doc:"the rules that may speak"`
+	Outcome OutcomeKind `json:"outcome,omitzero" doc:"grant, block or require"`
 	// SilencedBy is the policy that replaces this one.
 	SilencedBy string `json:"silenced_by,omitzero" doc:"the policy that silences it"`
 	// Why lists the conditions that failed, or on which it depends.

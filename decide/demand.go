@@ -12,25 +12,9 @@ import (
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
-// demandCode is a DemandKind as a number, which a verdict tells apart faster.
-type demandCode uint8
-
-const (
-	methodDemand demandCode = iota
-	postureDemand
-	passwordDemand
-	acceptDemand
-	externalDemand
-	consentDemand
-	enrolDemand
-)
-
-// kind returns the word for the wire.
-func (c demandCode) kind() DemandKind { return DemandKinds()[c] }
-
 // demand is one thing to be shown, made ready. Two that ask the same are equal.
 type demand struct {
-	kind demandCode
+	kind DemandKind
 	// methods are those that would do, of a method demand and of one to enrol.
 	methods, fallback facts.MethodSet
 	// fallbackNames keeps the order in which fallbacks are offered.
@@ -75,29 +59,29 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 		if !ok {
 			return nil, fmt.Errorf("posture %q is not defined", a.Posture)
 		}
-		demands = append(demands, demand{kind: postureDemand, name: a.Posture, posture: int32(n)})
+		demands = append(demands, demand{kind: DemandPosture, name: a.Posture, posture: int32(n)})
 	}
 	if a.ChangePassword {
-		demands = append(demands, demand{kind: passwordDemand})
+		demands = append(demands, demand{kind: DemandChangePassword})
 	}
 	if a.Accept != nil {
 		demands = append(
 			demands,
-			demand{kind: acceptDemand, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)},
+			demand{kind: DemandAccept, name: a.Accept.Document, version: a.Accept.Version, every: time.Duration(a.Accept.Every)},
 		)
 	}
 	if a.External != "" {
-		demands = append(demands, demand{kind: externalDemand, name: a.External})
+		demands = append(demands, demand{kind: DemandExternal, name: a.External})
 	}
 	if a.Consent {
-		demands = append(demands, demand{kind: consentDemand})
+		demands = append(demands, demand{kind: DemandConsent})
 	}
 	if len(a.Enrol) > 0 {
 		set, err := j.methodSet(a.Enrol)
 		if err != nil {
 			return nil, err
 		}
-		demands = append(demands, demand{kind: enrolDemand, methods: set})
+		demands = append(demands, demand{kind: DemandEnrol, methods: set})
 	}
 	var numbers []int32
 	for _, d := range demands {
@@ -107,7 +91,7 @@ func (j *Judge) compileDemands(a Assurance) ([]int32, error) {
 }
 
 func (j *Judge) compileProve(p Prove) (demand, error) {
-	d := demand{kind: methodDemand, within: p.Within, remember: time.Duration(p.Remember), fallbackNames: strings.Join(p.Fallback, ",")}
+	d := demand{kind: DemandMethod, within: p.Within, remember: time.Duration(p.Remember), fallbackNames: strings.Join(p.Fallback, ",")}
 	var err error
 	if d.methods, err = j.methodSet(p.AnyOf); err != nil {
 		return d, err
@@ -267,7 +251,7 @@ func (e *evaluation) askAll(assurance int32, needs []need, inChoice bool) (_ []n
 			needs = needs[:len(needs)-1]
 			continue
 		}
-		proves = proves || d.kind == methodDemand
+		proves = proves || d.kind == DemandMethod
 	}
 	return needs, proves
 }
@@ -294,7 +278,7 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 		for i := range e.wayNeeds[w.first:w.last] {
 			m := &e.wayNeeds[int(w.first)+i]
 			state = max(state, m.state)
-			asks = asks || e.judge.demands[m.demand].kind == methodDemand
+			asks = asks || e.judge.demands[m.demand].kind == DemandMethod
 		}
 		n.state = min(n.state, state) // a way with nothing left is met
 		proves = proves && w.proves && asks
@@ -337,9 +321,9 @@ func (e *evaluation) waiveEnrolment(ways []way) {
 // settle works out how a demand stands, and reports whether it is asked at all.
 func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 	switch d.kind {
-	case methodDemand:
+	case DemandMethod:
 		return e.settleMethod(n, d, inChoice)
-	case enrolDemand:
+	case DemandEnrol:
 		if d.methods&e.Profile.Enrolled() != 0 {
 			n.state = met
 			return true
@@ -349,7 +333,7 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 			return true
 		}
 		return !e.eases(n.assurance, d) && (inChoice || e.Attempt.Action != attempt.Enrol)
-	case postureDemand:
+	case DemandPosture:
 		switch e.FindDevice().Assess(&e.judge.directory.Postures[d.posture]) {
 		case facts.Fit:
 			n.state = met
@@ -358,22 +342,22 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 		case facts.Unidentified:
 			n.state, n.perhaps = impossible, true
 		}
-	case passwordDemand:
+	case DemandChangePassword:
 		if e.passwordChanged() {
 			n.state = met
 		}
 		return e.Attempt.Action != attempt.ChangePassword
-	case acceptDemand:
+	case DemandAccept:
 		if e.accepted(d) {
 			n.state = met
 		}
-	case externalDemand:
+	case DemandExternal:
 		if result, given := e.Attempt.External[d.name]; given && result == attempt.CheckPassed {
 			n.state = met
 		} else if given && result == attempt.CheckFailed {
 			n.state = impossible
 		}
-	case consentDemand:
+	case DemandConsent:
 		if e.consented() {
 			n.state = met
 		}

@@ -57,11 +57,8 @@ type listedDemand struct {
 	words span
 }
 
-// sourceOf is what asks for a demand, by its number in the list.
-type sourceOf struct {
-	entry  int32
-	source Source
-}
+// sourceOf is what asks for a demand, all by their numbers, none where there is no such.
+type sourceOf struct{ entry, policy, rule, assurance int32 }
 
 // span bounds a part of draft.words.
 type span struct{ start, end int }
@@ -75,16 +72,19 @@ func (w *draft) start() *Decision {
 	clear(w.entries) // whose sources are the last decision's
 	w.entries, w.asked = w.entries[:0], w.asked[:0]
 	w.text, w.causes, w.pending, w.words = w.text[:0], w.causes[:0], w.pending[:0], w.words[:0]
-	kept := &struct {
+	kept := new(struct {
 		Decision
-		names   [24]string
+		names   [22]string
 		withins [4]Within
 		causes  [2]Cause
 		signals [2]SignalTrace
+		notices [1]Notice
 		ways    [2][]Demand
-	}{Decision: emptyDecision()}
-	w.names, w.withins, w.sources, w.demands = kept.names[:0], kept.withins[:0], nil, nil
-	kept.Causes, kept.Risk.Signals, w.ways = kept.causes[:0], kept.signals[:0], kept.ways[:]
+		sources [4]Source
+	})
+	kept.begin()
+	w.names, w.withins, w.sources, w.demands = kept.names[:0], kept.withins[:0], kept.sources[:], nil
+	kept.Causes, kept.Risk.Signals, kept.Notices, w.ways = kept.causes[:0], kept.signals[:0], kept.notices[:0], kept.ways[:]
 	return &kept.Decision
 }
 
@@ -116,6 +116,14 @@ func (w *draft) addNames(names []string) []string {
 	first := len(w.names)
 	w.names = append(w.names, names...)
 	return w.namesFrom(first)
+}
+
+// keptReasons returns reasons that are kept for an app, as the decision's own.
+func (w *draft) keptReasons(kept *appTrace) []string {
+	if kept == nil {
+		return nil
+	}
+	return w.addNames(kept.reasons)
 }
 
 // within returns a place that holds a length of time.

@@ -145,7 +145,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		}
 	}
 	for _, name := range sortedKeys(a.External) {
-		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == externalDemand && d.name == name }) {
+		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == DemandExternal && d.name == name }) {
 			note(NameUnknown, "The outside check ", strconv.Quote(name), " counts for nothing: the book asks for none of that name.")
 		}
 	}
@@ -267,11 +267,8 @@ func (e *evaluation) describeSession(d *Decision) {
 	}
 	d.AMR = eachOnce(e.draft.namesFrom(first))
 	first = len(e.draft.names)
-	for i := range e.judge.assurances {
+	for _, i := range e.judge.classed {
 		a := &e.judge.assurances[i]
-		if a.acr == "" {
-			continue
-		}
 		shown := condition.True
 		for _, number := range a.demands {
 			shown = min(shown, e.shown(&e.judge.demands[number]))
@@ -347,7 +344,7 @@ func (e *evaluation) listCauses(d *Decision) {
 	d.Causes = slices.Grow(d.Causes, len(found))
 	for _, c := range found {
 		o := &e.outcomes[c.outcome]
-		source := e.source(o)
+		source := e.source(o.policy, o.rule)
 		e.writeCause(d, c.code, o)
 		e.draft.causes = append(e.draft.causes, len(e.draft.text))
 		d.Causes = append(d.Causes, Cause{c.code, source.Policy, source.Rule, ""})

@@ -165,12 +165,12 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 		return condition.False
 	}
 	switch d.kind {
-	case methodDemand:
+	case DemandMethod:
 		if e.isShown(d, true) {
 			return condition.True
 		}
 		return condition.FalseUnless(e.mayBeShown(d))
-	case enrolDemand:
+	case DemandEnrol:
 		switch {
 		case d.methods&e.Profile.Enrolled() != 0:
 			return condition.True
@@ -178,18 +178,18 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 			return condition.Unknown
 		}
 		return condition.False
-	case postureDemand:
+	case DemandPosture:
 		return e.FindDevice().PassesPosture(&e.judge.directory.Postures[d.posture])
-	case passwordDemand:
+	case DemandChangePassword:
 		return condition.Of(e.passwordChanged())
-	case acceptDemand:
+	case DemandAccept:
 		return condition.Of(e.accepted(d))
-	case consentDemand:
+	case DemandConsent:
 		if e.Attempt.Client.IsUnknown() {
 			return condition.Unknown
 		}
 		return condition.Of(e.consented())
-	case externalDemand:
+	case DemandExternal:
 		result, given := e.Attempt.External[d.name]
 		return condition.Of(given && result == attempt.CheckPassed)
 	}

@@ -24,9 +24,9 @@ type index struct {
 	byGroup, byKind [][]int32
 	// aimed has a bit for each policy that is aimed at an app and is no draft.
 	aimed [][]uint64
-	// notAimed says for each app and policy why that is not aimed at it. Only small
-	// books keep it, for it grows with both.
-	notAimed [][][]string
+	// traces has for each app the reasons that are the same for every attempt at it.
+	// Only small books keep them, for they grow with policies and apps.
+	traces []appTrace
 	// apps holds what a verdict looks at of an app, close together.
 	apps []appBounds
 }
@@ -54,8 +54,8 @@ func newIndex(j *Judge) index {
 			}
 		}
 	}
-	if len(j.policies)*len(j.directory.Apps) <= mostReasons {
-		x.keepReasons(j)
+	if len(j.policies)*len(j.directory.Apps) <= mostTraces {
+		x.keepTraces(j)
 	}
 	for i := range j.directory.Apps {
 		x.apps = append(x.apps, appBounds{limitsOf(j.directory.Apps[i].Limits), j.directory.Apps[i].Public})
@@ -68,21 +68,33 @@ func newIndex(j *Judge) index {
 	return x
 }
 
-// mostReasons is how many pairs of policies and apps may have their reasons kept,
+// mostTraces is how many pairs of policies and apps may have their traces kept,
 // which is some megabytes.
-const mostReasons = 1 << 15
+const mostTraces = 1 << 15
 
-// keepReasons puts into words why policies are not aimed at apps: nothing about an app
-// changes after compilation, so it is told alike of every attempt.
-func (x *index) keepReasons(j *Judge) {
-	x.notAimed = make([][][]string, len(j.directory.Apps))
-	for app := range x.notAimed {
-		x.notAimed[app] = make([][]string, len(j.policies))
-		facts := j.directory.FactsOfApp(app)
+// appTrace has the reasons for which policies do not apply, whatever the attempt at an
+// app is. Those of one policy end where its number in ends says, and begin where those
+// of the policy before it end.
+type appTrace struct {
+	reasons []string
+	ends    []int32
+}
+
+// keepTraces puts into words why policies are not aimed at apps: nothing about an app
+// changes after compilation.
+func (x *index) keepTraces(j *Judge) {
+	x.traces = make([]appTrace, len(j.directory.Apps))
+	for app := range x.traces {
+		kept, facts := &x.traces[app], j.directory.FactsOfApp(app)
 		for i := range j.policies {
-			for _, reason := range condition.Why(j.policies[i].apps, facts) {
-				x.notAimed[app][i] = append(x.notAimed[app][i], reason.String())
+			if j.policies[i].stage == Draft {
+				kept.reasons = append(kept.reasons, reasonDraft)
+			} else {
+				for _, reason := range condition.Why(j.policies[i].apps, facts) {
+					kept.reasons = append(kept.reasons, reason.String())
+				}
 			}
+			kept.ends = append(kept.ends, int32(len(kept.reasons)))
 		}
 	}
 }

@@ -200,7 +200,7 @@ func TestTheTraceSaysWhatWasWantedAndSeen(t *testing.T) {
 	d := judge.Decide(context.Background(), read(t, `"country":"BR","ip":"192.0.2.1",`+passwordNow))
 	got := map[string]string{}
 	for _, p := range d.Policies {
-		got[p.Name] = strings.Join(append([]string{p.Applies.String(), p.Rule, p.Outcome}, p.Why...), " | ")
+		got[p.Name] = strings.Join(append([]string{p.Applies.String(), p.Rule, p.Outcome.String()}, p.Why...), " | ")
 	}
 	require.Equal(t, map[string]string{
 		"base":      "true | far | block",

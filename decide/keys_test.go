@@ -273,7 +273,8 @@ func TestEveryDemand(t *testing.T) {
 			},
 		},
 	}
-	for _, kind := range decide.DemandKinds() {
+	require.Len(t, decide.DemandKinds(), int(decide.DemandOneOf))
+	for kind := decide.DemandMethod; kind <= decide.DemandOneOf; kind++ {
 		require.NotEmpty(t, rows[kind], "the demand %s has no row", kind)
 		for _, row := range rows[kind] {
 			then := "{require: [s]}"

@@ -9,9 +9,6 @@ import (
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
-// kindOrder is the order in which demands are listed and met: proofs come first.
-var kindOrder = DemandKinds()
-
 // listDemands collects what the joined outcomes ask for. A demand asked for in
 // several places is listed once, with all of them; an open one that another
 // open one implies is left out. The list stays in the evaluation's draft.
@@ -67,20 +64,20 @@ func (e *evaluation) ordered(entries []listedDemand) []int32 {
 // rank is the place of a demand's kind in the order, behind all open ones where it is
 // met.
 func (e *evaluation) rank(n *need) int {
-	rank := len(kindOrder) - 1 // that of a choice
+	kind := DemandOneOf
 	switch {
 	case n.demand == anyProof:
-		rank = int(methodDemand)
+		kind = DemandMethod
 	case n.demand != oneOf:
-		rank = int(e.judge.demands[n.demand].kind)
+		kind = e.judge.demands[n.demand].kind
 	}
 	switch {
 	case n.state == met:
-		return rank + len(kindOrder)
-	case rank == int(methodDemand) && n.enrol && !(n.demand == anyProof && e.Attempt.Action.TakesDeskPass()):
-		return int(enrolDemand)
+		return int(kind + DemandOneOf)
+	case kind == DemandMethod && n.enrol && !(n.demand == anyProof && e.Attempt.Action.TakesDeskPass()):
+		return int(DemandEnrol)
 	}
-	return rank
+	return int(kind)
 }
 
 // isImplied reports whether another open demand of a list implies one.
@@ -105,7 +102,7 @@ func compareDemands(a, b *Demand) int {
 	case a.Met != b.Met:
 		return 1
 	case a.Kind != b.Kind:
-		return cmp.Compare(slices.Index(kindOrder, a.Kind), slices.Index(kindOrder, b.Kind))
+		return cmp.Compare(a.Kind, b.Kind)
 	}
 	if c := slices.Compare(a.AnyOf, b.AnyOf); c != 0 {
 		return c
@@ -147,10 +144,7 @@ func (e *evaluation) findSources() {
 		weighed := e.weighing(o)
 		first := len(w.asked)
 		for k := weighed.first; k < weighed.last; k++ {
-			asks := sourceOf{w.of[k], e.source(o)}
-			if a := e.needs[k].assurance; a != none {
-				asks.source.Assurance = e.judge.assurances[a].name
-			}
+			asks := sourceOf{w.of[k], o.policy, o.rule, e.needs[k].assurance}
 			if !slices.Contains(w.asked[first:], asks) { // an outcome may ask twice
 				w.asked = append(w.asked, asks)
 				w.entries[asks.entry].sources++
@@ -165,13 +159,17 @@ func (e *evaluation) findSources() {
 			}
 		}
 	}
-	w.sources = make([]Source, n)
+	w.sources = take(&w.sources, n)
 	for i := range w.entries {
 		w.entries[i].from = take(&w.sources, w.entries[i].sources)[:0]
 	}
 	for _, asks := range w.asked {
 		entry := &w.entries[asks.entry]
-		entry.from = append(entry.from, asks.source)
+		source := e.source(asks.policy, asks.rule)
+		if asks.assurance != none {
+			source.Assurance = e.judge.assurances[asks.assurance].name
+		}
+		entry.from = append(entry.from, source)
 	}
 }
 
@@ -212,23 +210,24 @@ func (e *evaluation) implies(a, b *need) bool {
 		return false
 	}
 	x := &e.judge.demands[a.demand]
-	if x.kind != methodDemand {
+	if x.kind != DemandMethod {
 		return false
 	}
 	if b.demand == anyProof {
 		return true
 	}
 	y := &e.judge.demands[b.demand]
-	return y.kind == methodDemand && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
+	return y.kind == DemandMethod && x.remember == 0 && x.fallback == 0 && x.methods&^y.methods == 0 &&
 		(y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within)
 }
 
-func (e *evaluation) source(o *joined) Source {
-	if o.policy == none {
+// source names a rule, nothing where it is the book's own outcome.
+func (e *evaluation) source(policy, rule int32) Source {
+	if policy == none {
 		return Source{}
 	}
-	p := &e.judge.policies[o.policy]
-	return Source{Policy: p.Name, Rule: p.Rules[o.rule].Name}
+	p := &e.judge.policies[policy]
+	return Source{Policy: p.Name, Rule: p.Rules[rule].Name}
 }
 
 // wire puts a demand in its wire form, into w, which is empty.
@@ -275,9 +274,9 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 		return
 	}
 	d := &e.judge.demands[n.demand]
-	w.Kind = d.kind.kind()
+	w.Kind = d.kind
 	switch d.kind {
-	case methodDemand:
+	case DemandMethod:
 		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
@@ -290,18 +289,18 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 				w.Offer = append(w.Offer, byPlace(d.fallbackNames, e.offer(d.fallback&enrolled))...)
 			}
 		}
-	case enrolDemand:
+	case DemandEnrol:
 		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
-	case postureDemand:
+	case DemandPosture:
 		w.Posture = d.name
 		if n.state != met {
 			e.describePosture(w, &e.judge.directory.Postures[d.posture])
 		}
-	case acceptDemand:
+	case DemandAccept:
 		w.Document, w.Version, w.Every = d.name, d.version, directory.Span(d.every)
-	case externalDemand:
+	case DemandExternal:
 		w.External = d.name
-	case consentDemand:
+	case DemandConsent:
 		if client := e.Attempt.Client.Ref(); client != nil {
 			w.Client, w.Scopes = client.ID, client.Wanted()
 		}

@@ -125,7 +125,7 @@ func (t *ToPerson) addPosture(demand *Demand, repair func(string, ...any)) {
 
 // say joins what the rules say that stand in the way.
 func (e *evaluation) say() string {
-	var said []string
+	said := make([]string, 0, 4)
 	blocks := e.blocks()
 	for i := range e.outcomes {
 		o := &e.outcomes[i]

@@ -185,15 +185,42 @@ func Require(assurances ...string) Outcome {
 	return o
 }
 
-// String returns the outcome's word in the trace: grant, block or require.
-func (o Outcome) String() string {
+// Kind returns what sort of outcome it is.
+func (o Outcome) Kind() OutcomeKind {
 	switch {
 	case o.Grant:
-		return "grant"
+		return OutcomeGrant
 	case len(o.Require) > 0:
-		return "require"
+		return OutcomeRequire
 	}
-	return "block"
+	return OutcomeBlock
+}
+
+// OutcomeKind is the outcome of a rule in one word, as traces have it. The zero
+// OutcomeKind is that of a policy of which no one rule speaks.
+type OutcomeKind uint8
+
+// The kinds of outcomes.
+const (
+	OutcomeBlock OutcomeKind = iota + 1
+	OutcomeRequire
+	OutcomeGrant
+)
+
+var outcomeKinds = []string{"", "block", "require", "grant"}
+
+// OutcomeKinds returns the words for the kinds of outcomes.
+func OutcomeKinds() []string { return slices.Clone(outcomeKinds[OutcomeBlock:]) }
+
+// String returns block, require or grant, and "" for the zero OutcomeKind.
+func (k OutcomeKind) String() string { return outcomeKinds[k] }
+
+// MarshalText writes String.
+func (k OutcomeKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads block, require or grant.
+func (k *OutcomeKind) UnmarshalText(text []byte) error {
+	return words.Parse(k, "an outcome", string(text), outcomeKinds[OutcomeBlock:], OutcomeBlock)
 }
 
 // Assurance is a named bundle of demands.

@@ -1,44 +1,57 @@
 package decide
 
 import (
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// trace tells for every policy what became of it.
+// reasonDraft is why a draft does not apply.
+const reasonDraft = "stage: a draft is never evaluated"
+
+// trace reports for every policy what became of it.
 func (e *evaluation) trace(d *Decision, shadowSilenced []int32) {
-	d.Policies = make([]PolicyTrace, len(e.judge.policies))
+	var kept *appTrace // of what is the same for every attempt at the app
+	if e.App >= 0 && e.Profile != nil && e.judge.index.traces != nil {
+		kept = &e.judge.index.traces[e.App]
+	}
+	d.Policies = append(d.Policies, e.judge.blank...)
 	next := 0 // hearings are in the order of policies
-	for i := range e.judge.policies {
-		p, t := &e.judge.policies[i], &d.Policies[i]
+	reasons, last := e.draft.keptReasons(kept), 0
+	for i := range d.Policies {
+		t, first := &d.Policies[i], last
 		e.tracing = i
-		t.Name, t.Stage, t.Why = p.Name, p.stage, []string{}
-		if next < len(e.hearings) && e.hearings[next].policy == int32(i) {
-			h := &e.hearings[next]
-			silencedBy := h.silencedBy
-			if p.stage == Shadow && h.inForce == condition.False && shadowSilenced != nil {
-				silencedBy = shadowSilenced[next]
-			}
-			e.traceHearing(t, p, h)
-			if silencedBy != none {
-				t.SilencedBy = e.judge.policies[silencedBy].Name
-			}
+		if kept != nil {
+			last = int(kept.ends[i])
+		}
+		switch {
+		case next < len(e.hearings) && e.hearings[next].policy == int32(i):
+			e.traceHearing(t, next, shadowSilenced)
 			next++
-		} else {
-			e.traceSilence(t, p)
+		case last > first:
+			t.Why = reasons[first:last:last]
+		default:
+			e.traceSilence(&e.judge.policies[i])
 		}
 	}
 }
 
 // traceHearing reports a policy that applies, surely or perhaps.
-func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
+func (e *evaluation) traceHearing(t *PolicyTrace, number int, shadowSilenced []int32) {
+	h := &e.hearings[number]
+	p, silencedBy := &e.judge.policies[h.policy], h.silencedBy
+	if p.stage == Shadow && h.inForce == condition.False && shadowSilenced != nil {
+		silencedBy = shadowSilenced[number]
+	}
+	if silencedBy != none {
+		t.SilencedBy = e.judge.policies[silencedBy].Name
+	}
 	t.Applies = h.applies
 	if h.applies != condition.True {
 		e.addWhy("", &p.asks)
 	}
 	if p.liveFor != nil {
-		inForce := h.inForce
-		t.InForce = &inForce
+		t.InForce = attempt.Known(h.inForce)
 		e.addWhy("live_for: ", &p.asksLive)
 	}
 	rules := e.spoken[h.first:h.last]
@@ -48,8 +61,8 @@ func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 			e.addWhy(p.rules[i].lead, &p.rules[i].asks)
 		}
 	case 1:
-		t.Rule = p.Rules[rules[0].rule].Name
-		t.Outcome = p.Rules[rules[0].rule].Then.String()
+		rule := &p.Rules[rules[0].rule]
+		t.Rule, t.Outcome = rule.Name, rule.Then.Kind()
 		if rules[0].match != condition.True {
 			e.addWhy(p.rules[rules[0].rule].lead, &p.rules[rules[0].rule].asks)
 		}
@@ -61,27 +74,25 @@ func (e *evaluation) traceHearing(t *PolicyTrace, p *policy, h *hearing) {
 	}
 }
 
-// traceSilence tells why a policy does not apply: the first thing that failed.
-func (e *evaluation) traceSilence(t *PolicyTrace, p *policy) {
+// traceSilence reports why a policy does not apply: the first thing that failed.
+func (e *evaluation) traceSilence(p *policy) {
 	switch {
 	case p.stage == Draft:
-		e.addReason("stage: a draft is never evaluated")
+		e.addReason(reasonDraft)
 	case e.wrong != nil:
 		e.addReason("the attempt cannot be judged")
 	case e.Profile == nil:
 		e.addReason("accounts: none is known of this name")
 	case e.App < 0:
 		e.addReason("names: the book has no app of this name")
+	case !e.judge.index.isAimed(e.App, int32(e.tracing)):
+		e.addWhy("", &p.asksApps)
 	default:
-		if !e.judge.index.isAimed(e.App, int32(e.tracing)) {
-			e.addNotAimed(t, p)
-		} else {
-			e.traceNotFor(p)
-		}
+		e.traceNotFor(p)
 	}
 }
 
-// traceNotFor tells why a policy that is aimed at the app is not for the attempt.
+// traceNotFor reports why a policy that is aimed at the app is not for the attempt.
 func (e *evaluation) traceNotFor(p *policy) {
 	zone := e.judge.directory.Zone
 	switch {
@@ -106,16 +117,6 @@ func (e *evaluation) addWhy(what string, asks *condition.Conjunction) {
 	for _, end := range w.ends {
 		w.pending = append(w.pending, pendingReason{e.tracing, end})
 	}
-}
-
-// addNotAimed notes why a policy is not aimed at the app.
-func (e *evaluation) addNotAimed(t *PolicyTrace, p *policy) {
-	kept := e.judge.index.notAimed
-	if kept == nil {
-		e.addWhy("", &p.asksApps)
-		return
-	}
-	t.Why = e.draft.addNames(kept[e.App][e.tracing])
 }
 
 // addReason writes a reason that is no condition's.

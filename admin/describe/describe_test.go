@@ -14,6 +14,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -52,7 +53,7 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 				continue
 			}
 			for _, p := range d.Policies {
-				inForce := p.Stage == decide.Live || p.InForce != nil && *p.InForce == condition.True
+				inForce := p.Stage == decide.Live || p.InForce == attempt.Known(condition.True)
 				surely := !slices.ContainsFunc(p.Why, func(why string) bool { return strings.HasPrefix(why, "rule ") })
 				if p.Applies != condition.True || !inForce || p.Rule == "" || !surely || p.SilencedBy != "" {
 					continue
@@ -71,7 +72,7 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 					require.Equal(t, decide.Block, d.Verdict)
 					blocked++
 				} else {
-					require.NotEqual(t, "block", p.Outcome)
+					require.NotEqual(t, decide.OutcomeBlock, p.Outcome)
 					others++
 				}
 			}

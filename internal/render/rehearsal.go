@@ -133,7 +133,7 @@ func policyLine(t decide.PolicyTrace) string {
 	var parts []string
 	switch {
 	case t.Rule != "":
-		parts = append(parts, t.Rule+": "+t.Outcome)
+		parts = append(parts, t.Rule+": "+t.Outcome.String())
 	case len(t.Rules) > 0:
 		parts = append(parts, "one of "+strings.Join(t.Rules, ", "))
 	case t.Applies != condition.False:

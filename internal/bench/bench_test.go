@@ -1,4 +1,4 @@
-package decide_test
+package bench_test
 
 import (
 	"context"

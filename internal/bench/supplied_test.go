@@ -1,4 +1,4 @@
-package decide_test
+package bench_test
 
 import (
 	"context"
@@ -16,7 +16,6 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
@@ -28,7 +27,7 @@ func BenchmarkSupplied(b *testing.B) {
 	listed, err := opened.Compile()
 	require.NoError(b, err)
 	rules := opened.Rulebook()
-	supplied := people{}
+	supplied := accountMap{}
 	for row, a := range rules.Directory.Accounts {
 		a.Groups = slices.Clone(inside.Of(listed).Directory().Profile(row).Groups())
 		for i := 0; len(a.Groups) > 0 && len(a.Groups) < 10; i++ {
@@ -44,23 +43,13 @@ func BenchmarkSupplied(b *testing.B) {
 		a.Attributes = attributes
 		supplied[a.Name] = a
 	}
-	rules.Accounts = values(supplied)
+	rules.Accounts = supplied
 	outside, err := decide.Compile(rules)
 	require.NoError(b, err)
 	scenes := demo.Scenes()
 	inTurn(b, 2000, "supplied", "listed",
 		func(i int) { outside.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) },
 		func(i int) { listed.Verdict(context.Background(), &scenes[i%len(scenes)].Attempt) })
-}
-
-// values makes a map of accounts of another one, so that no interface is unpacked
-// while it is asked.
-func values(p people) directory.Accounts {
-	accounts := accountMap{}
-	for name, a := range p {
-		accounts[name] = a.(directory.Account)
-	}
-	return accounts
 }
 
 type accountMap map[string]directory.Account
@@ -75,14 +64,15 @@ func (m accountMap) Account(_ context.Context, name string) (directory.Account, 
 
 // speaking is a rulebook in which so many policies speak for everybody.
 func speaking(b *testing.B, policies int) *decide.Judge {
-	r := rulebook()
-	r.Policies = nil
+	r := decide.Rulebook{
+		Directory: directory.Contents{Accounts: []directory.Account{{Name: "ann", Methods: []string{"password"}, Groups: []string{"crew"}}},
+			Groups: []directory.Group{{Name: "crew"}}, Apps: []directory.App{{Name: "mail"}}},
+		Assurances: []decide.Assurance{{Name: "own", Prove: []decide.Prove{{AnyOf: []string{"password"}}}},
+			{Name: "held", Prove: []decide.Prove{{AnyOf: []string{"push", "otp-app"}}}}},
+	}
 	for i := range policies {
 		r.Policies = append(r.Policies, decide.Policy{Name: fmt.Sprintf("policy-%d", i), Stage: decide.Live,
-			Who: &condition.Test{
-				Key:    facts.KeyAnyone,
-				Values: []string{"true"},
-			}, Apps: &condition.Test{Key: facts.KeyEvery, Values: []string{"true"}},
+			Who: condition.Is("anyone"), Apps: condition.Is("every"),
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require([]string{"own", "held"}[i%2])}}})
 	}
 	judge, err := decide.Compile(r)
