@@ -191,6 +191,7 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 		text, err := readFile(files, name)
 		if err != nil {
 			r.add(condition.Position{File: label, Line: 1, Column: 1}, "%v", err)
+			r.unread = label
 			continue
 		}
 		sums = append(sums, sumOf("file", text))

@@ -272,6 +272,9 @@ func TestFilesAreOneBook(t *testing.T) {
 	renamed, err := book.OpenFS(files(map[string]string{"z.yaml": one, "b.yaml": two}))
 	require.NoError(t, err)
 	require.Equal(t, b.Digest, renamed.Digest, "names of files do not matter")
+	_, err = book.OpenFS(files(map[string]string{"a.yaml": one + "apps: [", "b.yaml": two}))
+	require.EqualError(t, err, "a.yaml:5:1: not YAML: while parsing a flow node, did not find expected node content\n"+
+		`b.yaml:3:23: group "crew" is not defined, unless in a.yaml, which could not be read`)
 	_, err = book.OpenFS(files(map[string]string{"a.yaml": one, "b.yaml": one}))
 	require.ErrorContains(t, err, `b.yaml:2:10: group "crew" is defined twice; the other is at a.yaml:2:10`)
 	require.ErrorContains(t, err, `b.yaml:3:12: setting "zone" is defined twice; the other is at a.yaml:3:12`)
@@ -299,6 +302,41 @@ func FuzzOpen(f *testing.F) {
 		_, err = b.Compile()
 		require.NoError(t, err, "what can be read can be compiled")
 	})
+}
+
+// TestALongFileIsReadAsOne reads a file of more than a piece, with what is wrong in
+// another piece than what it goes by.
+func TestALongFileIsReadAsOne(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("briskwarden: 1\naccounts:\n")
+	for i := range 30_000 {
+		fmt.Fprintf(&text, "- {name: person-%d@kestrelsound.example, groups: [crew]}\n", i)
+	}
+	long := text.String()
+	require.Greater(t, len(long), 3<<19)
+	opened, err := book.OpenFS(files(map[string]string{"x.yaml": long + "groups:\n- name: crew\n"}))
+	require.NoError(t, err)
+	require.Len(t, opened.Accounts, 30_000)
+	require.Equal(t, "x.yaml:30002:3", opened.Where("account", "person-29999@kestrelsound.example").String())
+	for name, c := range map[string]struct{ end, want string }{
+		"a name that is not defined": {
+			"- {name: a, groups: [crow]}\ngroups:\n- name: crew\n",
+			"x.yaml:30003:22: group \"crow\" is not defined; did you mean \"crew\"?",
+		},
+		"a name that is defined twice": {
+			"- {name: person-0@kestrelsound.example}\ngroups:\n- name: crew\n",
+			"x.yaml:30003:3: account \"person-0@kestrelsound.example\" is defined twice; the other is at x.yaml:3:3",
+		},
+		"no YAML": {
+			"- [\n",
+			"x.yaml:30004:1: not YAML: while parsing a flow node, did not find expected node content",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := book.OpenFS(files(map[string]string{"x.yaml": long + c.end}))
+			require.EqualError(t, err, c.want)
+		})
+	}
 }
 
 func TestWrongsCoverEachOther(t *testing.T) {

@@ -11,7 +11,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// resolve reports each reference to what the book does not define.
+// resolve reports each reference to what the book does not define, and says so where it
+// may stand in a file that could not be read.
 func (r *reader) resolve() {
 	for _, m := range directory.BuiltInMethods() {
 		if _, redefined := r.definitions[definition{"method", m.Name}]; !redefined {
@@ -32,6 +33,12 @@ func (r *reader) resolve() {
 		text := fmt.Sprintf("%s %q is not defined", ref.what, ref.name)
 		if ref.what == "region" {
 			text = fmt.Sprintf("no region is named %q", ref.name)
+		}
+		if r.unread != "" { // it is told once, for it may be no error at all
+			if at := r.positionOf(r.references[ref][0]); at.File != r.unread {
+				r.add(at, "%s, unless in %s, which could not be read", text, r.unread)
+			}
+			continue
 		}
 		if r.suggested++; r.suggested <= mostSuggestions {
 			text += nearest.DidYouMean(ref.name, known[ref.what])

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"reflect"
 	"regexp"
@@ -24,11 +23,15 @@ import (
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/pieces"
 )
 
 // mostUnfolded is how many values aliases may stand for, all together. It stops
 // a small file from unfolding into one that fills the memory.
 const mostUnfolded = 100_000
+
+// pieceSize is how long a part of a file is read at a time, in bytes.
+const pieceSize = 1 << 20
 
 // reader decodes YAML into the core's values by the `book` tags of their
 // fields. The tags are the one description of the book's form:
@@ -66,6 +69,8 @@ type reader struct {
 	// unfolding holds the anchors that are being followed.
 	unfolding map[*yaml.Node]bool
 	version   bool
+	// unread is a file that could not be read. What the others refer to may stand there.
+	unread string
 }
 
 // definition names something that a book defines.
@@ -106,45 +111,38 @@ func (r *reader) begin(label string) {
 func (r *reader) parse(label string, text []byte) {
 	r.begin(label)
 	r.anchored = bytes.IndexByte(text, '&') >= 0
-	loader := yaml.NewDecoder(bytes.NewReader(text))
-	var document yaml.Node
-	switch err := loader.Decode(&document); {
-	case errors.Is(err, io.EOF):
-		r.add(r.top(), "the file says nothing; a book begins with `briskwarden: 1`")
-		return
-	case err != nil:
-		r.syntaxError(err)
-		return
-	}
-	var second yaml.Node
-	switch err := loader.Decode(&second); {
-	case err == nil:
-		r.add(r.at(&second), "a file is one document; take the `---` out or begin another file")
-	case !errors.Is(err, io.EOF):
-		r.syntaxError(err)
-		return
-	}
-	root := document.Content[0]
-	if root.Kind != yaml.MappingNode {
-		r.add(r.at(root), "expected the sections of a book, which begins with `briskwarden: 1`, found %s", describe(root))
-		return
-	}
+	size := pieceSize
 	if r.keeps {
-		r.files = append(r.files, parsedFile{label, root})
-		return
+		size = len(text)
 	}
-	r.readFile(root)
+	for root, err := range pieces.Of(text, size) {
+		switch {
+		case err != nil:
+			r.unparsed(err)
+			return
+		case root.Kind != yaml.MappingNode:
+			r.add(r.at(root), "expected the sections of a book, which begins with `briskwarden: 1`, found %s", describe(root))
+			return
+		case r.keeps:
+			r.files = append(r.files, parsedFile{label, root})
+			return
+		}
+		r.readSections(root)
+	}
+	r.checkVersion()
 }
 
 // readFiles adds what the files say that were kept.
 func (r *reader) readFiles() {
 	for _, f := range r.files {
 		r.begin(f.label)
-		r.readFile(f.root)
+		r.readSections(f.root)
+		r.checkVersion()
 	}
 }
 
-func (r *reader) readFile(root *yaml.Node) {
+// readSections adds what a file says, or a piece of it.
+func (r *reader) readSections(root *yaml.Node) {
 	r.mapping(root, reflect.ValueOf(&r.sections).Elem(), "a book", func(key, value *yaml.Node) bool {
 		if key.Value != "briskwarden" {
 			return false
@@ -155,6 +153,10 @@ func (r *reader) readFile(root *yaml.Node) {
 		}
 		return true
 	})
+}
+
+// checkVersion reports a file that does not say that it is part of a book.
+func (r *reader) checkVersion() {
 	if !r.version {
 		r.add(r.top(), "the file lacks `briskwarden: 1`, which says that it is part of a book")
 	}
@@ -168,20 +170,18 @@ func (r *reader) at(n *yaml.Node) condition.Position {
 	return condition.Position{File: r.file, Line: max(1, n.Line), Column: max(1, n.Column)}
 }
 
-func (r *reader) syntaxError(err error) {
-	at := r.top()
-	text := err.Error()
-	var load *yaml.LoadError
-	if errors.As(err, &load) {
-		text = load.Message
-		if load.Mark.Line > 0 {
-			at.Line, at.Column = load.Mark.Line, max(1, load.Mark.Column)
-		}
-		if load.ContextMsg != "" {
-			text = load.ContextMsg + ", " + text
-		}
+// unparsed reports a file that is no YAML document.
+func (r *reader) unparsed(err error) {
+	at, syntax := r.top(), (*pieces.SyntaxError)(nil)
+	if errors.Is(err, pieces.ErrEmpty) {
+		r.add(at, "%v; a book begins with `briskwarden: 1`", err)
+		return
 	}
-	r.add(at, "not YAML: %s", text)
+	r.unread = r.file
+	if errors.As(err, &syntax) && syntax.Line > 0 {
+		at.Line, at.Column = syntax.Line, max(1, syntax.Column)
+	}
+	r.add(at, "%v", err)
 }
 
 // describe names what a node is, for an error.
