@@ -2,13 +2,18 @@ package condition
 
 // Conjunction is a bound condition laid out for evaluation: the tests that must all
 // hold stand in one list, some of them negated, and what has another form beside
-// them. Most conditions are such lists, which are walked faster than trees. Of the zero
-// Conjunction nothing is known.
+// them. Most conditions are such lists, which are walked faster than trees; those of a
+// large book are seldom in the processor's caches, so what an evaluation looks at stands
+// close together. Of the zero Conjunction nothing is known.
 type Conjunction struct {
-	node  Node
+	// first is the first of the tests, without a test where there is none, and more are
+	// the others.
+	first literal
+	more  []literal
 	laid  bool
-	tests []literal
-	rest  []Node
+	// hasRest says that there is more in the layout than tests.
+	hasRest bool
+	layout  *layout
 }
 
 // literal is a test that must hold, or must not.
@@ -16,24 +21,43 @@ type literal struct {
 	holds   func(facts any, t *Test) Truth
 	test    *Test
 	negated bool
-	// asks is the test in words, up to what it saw.
-	asks string
+}
+
+// layout is what only an explanation looks at, and the few conditions of another form.
+type layout struct {
+	node Node
+	rest []Node
+	// asks are the tests in words, up to what they saw.
+	asks []string
+}
+
+func (l *literal) eval(facts any) Truth {
+	if l.negated {
+		return l.holds(facts, l.test).Not()
+	}
+	return l.holds(facts, l.test)
 }
 
 func (c *Conjunction) addTest(t *Test, negated bool) {
-	holds := t.holds
-	if holds == nil { // of a test that is not bound nothing is known
-		holds = func(any, *Test) Truth { return Unknown }
+	l := literal{t.holds, t, negated}
+	if l.holds == nil { // of a test that is not bound nothing is known
+		l.holds = func(any, *Test) Truth { return Unknown }
+	}
+	if c.first.test == nil {
+		c.first = l
+	} else {
+		c.more = append(c.more, l)
 	}
 	asks := (&Reason{Key: t.Key, Attribute: t.Attribute, Negated: negated, Wants: t.wants}).appendAsks(nil)
-	c.tests = append(c.tests, literal{holds, t, negated, string(asks)})
+	c.layout.asks = append(c.layout.asks, string(asks))
 }
 
 // Conjoin lays out a bound condition. It comes to the same as the condition, whatever
 // the facts.
 func Conjoin(node Node) Conjunction {
-	c := Conjunction{node: node, laid: true}
+	c := Conjunction{laid: true, layout: &layout{node: node}}
 	c.add(node)
+	c.hasRest = len(c.layout.rest) > 0
 	return c
 }
 
@@ -51,36 +75,39 @@ func (c *Conjunction) add(node Node) {
 			c.addTest(t, true)
 			return
 		}
-		c.rest = append(c.rest, n)
+		c.layout.rest = append(c.layout.rest, n)
 	default:
-		c.rest = append(c.rest, n)
+		c.layout.rest = append(c.layout.rest, n)
 	}
 }
 
 // WriteWhy appends to text what the reasons of [Why] say of the condition that it was
 // made of, each behind a lead, and to ends where each of them ends.
 func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) ([]byte, []int) {
+	if c.layout == nil {
+		return text, ends
+	}
 	firstText, firstEnd := len(text), len(ends)
-	if len(c.rest) > 0 {
-		for _, r := range AppendWhy(nil, c.node, facts) {
+	if c.hasRest {
+		for _, r := range AppendWhy(nil, c.layout.node, facts) {
 			text = r.Append(append(text, lead...))
 			ends = append(ends, len(text))
 		}
 		return text, ends
 	}
-	for i := range c.tests {
-		l := &c.tests[i]
-		holds := l.holds(facts, l.test)
-		if l.negated {
-			holds = holds.Not()
+	for i := range c.layout.asks {
+		l := &c.first
+		if i > 0 {
+			l = &c.more[i-1]
 		}
+		holds := l.eval(facts)
 		switch holds {
 		case True:
 			continue
 		case False: // which settles it, whatever was unknown before
 			text, ends = text[:firstText], ends[:firstEnd]
 		}
-		text = append(append(text, lead...), l.asks...)
+		text = append(append(text, lead...), c.layout.asks[i]...)
 		text = appendSaw(text, l.test.Saw(facts))
 		ends = append(ends, len(text))
 		if holds == False {
@@ -96,18 +123,20 @@ func (c *Conjunction) Eval(facts any) Truth {
 		return Unknown
 	}
 	all := True
-	for i := range c.tests {
-		l := &c.tests[i]
-		holds := l.holds(facts, l.test)
-		if l.negated {
-			holds = holds.Not()
-		}
-		if holds == False {
+	if c.first.test != nil {
+		if all = c.first.eval(facts); all == False {
 			return False
 		}
-		all = min(all, holds)
 	}
-	for _, node := range c.rest {
+	for i := range c.more {
+		if all = min(all, c.more[i].eval(facts)); all == False {
+			return False
+		}
+	}
+	if !c.hasRest {
+		return all
+	}
+	for _, node := range c.layout.rest {
 		if all = min(all, Eval(node, facts)); all == False {
 			return False
 		}

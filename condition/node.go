@@ -77,6 +77,10 @@ type Not struct {
 
 // Test asks one thing of one fact.
 type Test struct {
+	// few is room for the numbers of most tests, beside all that an evaluation looks at.
+	few   [4]int32
+	bound Binding
+
 	At  Position
 	Key Key
 	// Attribute is the name of the attribute that the key Attributes asks about.
@@ -87,7 +91,6 @@ type Test struct {
 
 	// misspelt is the name that Is was given, where there is no such key.
 	misspelt string
-	bound    Binding
 	holds    func(facts any, t *Test) Truth
 	about    Subject
 	wants    string
@@ -243,6 +246,10 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		}
 		slices.Sort(t.bound.Numbers)
 		t.bound.Numbers = slices.Compact(t.bound.Numbers)
+		if n := len(t.bound.Numbers); n <= len(t.few) {
+			copy(t.few[:], t.bound.Numbers)
+			t.bound.Numbers = t.few[:n:n]
+		}
 		return t, nil
 	}
 	return nil, fmt.Errorf("a condition of type %T is none", node)

@@ -65,20 +65,23 @@ type Judge struct {
 // policy is a Policy made ready. What each verdict looks at comes first and lies
 // close together.
 type policy struct {
-	// asks is `who` laid out for evaluation, asksApps `apps` and asksLive `live_for`.
-	asks, asksApps, asksLive condition.Conjunction
-	rules                    []rule
-	replaces                 []int32
+	// What each verdict looks at comes first, so that it stands in the same lines of the
+	// processor's caches.
+	stage Stage
 	// replaced says that some policy replaces it, and so may silence it.
 	replaced bool
-	stage    Stage
 	// forAnyone says that `who` is anyone, which need not be asked.
 	forAnyone bool
 	// bounded says that it is for some actions or for a time only.
 	bounded bool
 	// namesEmergencies says that `who` names emergency accounts as a kind, and
 	// named lists the accounts that it names, both outside any not and except.
-	namesEmergencies   bool
+	namesEmergencies bool
+	// asks is `who` laid out for evaluation, asksLive `live_for` and asksApps `apps`.
+	asks               condition.Conjunction
+	rules              []rule
+	replaces           []int32
+	asksLive, asksApps condition.Conjunction
 	named              []int32
 	who, apps, liveFor condition.Node
 	// timely are the tests in who and live_for that depend on the time, and
@@ -91,14 +94,16 @@ type policy struct {
 }
 
 type rule struct {
+	// blocks is whether its outcome is a block.
+	blocks bool
+	then   *outcome
+	// limits is nil where the rule sets none.
+	limits *limits
 	// asks is the condition laid out for evaluation.
 	asks condition.Conjunction
 	when condition.Node
 	// title is what a cause calls it, and lead what its reasons begin with.
 	title, lead string
-	then        *outcome
-	// limits is nil where the rule sets none.
-	limits *limits
 }
 
 // outcome is an Outcome made ready. Rules of the same outcome share one, so that
@@ -466,7 +471,8 @@ func (j *Judge) compilePolicy(p Policy, sorted []Policy) (policy, error) {
 		if err != nil {
 			return compiled, fmt.Errorf("rule %s: %w", r.Name, err)
 		}
-		ready := rule{asks: condition.Conjoin(when), when: when, title: p.Name + " / " + r.Name, lead: "rule " + r.Name + ": ", then: then}
+		ready := rule{blocks: then.block, then: then, asks: condition.Conjoin(when), when: when,
+			title: p.Name + " / " + r.Name, lead: "rule " + r.Name + ": "}
 		if l := limitsOf(r.Limits); l != (limits{}) {
 			ready.limits = &l
 		}

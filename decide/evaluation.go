@@ -409,7 +409,7 @@ func (e *evaluation) hearOne(number int32, s scope) (blocked bool) {
 		if match == condition.False {
 			continue
 		}
-		if s == toVerdict && p.rules[i].then.block && !p.replaced {
+		if s == toVerdict && p.rules[i].blocks && !p.replaced {
 			return true
 		}
 		e.spoken = append(e.spoken, spokenRule{int32(i), match})

@@ -35,7 +35,7 @@ func (e *Directory) Gather(at time.Time) *Gathering {
 		for _, group := range e.profiles[account].groups {
 			g.members[group] = append(g.members[group], int32(account))
 		}
-		for _, group := range e.profiles[account].perhaps {
+		for _, group := range e.profiles[account].mayBeIn() {
 			g.perhaps[group] = append(g.perhaps[group], int32(account))
 		}
 		if e.profiles[account].kind == directory.Emergency {

@@ -67,12 +67,12 @@ var (
 		switch {
 		case intersects(t.Numbers(), f.Profile.groups):
 			return condition.True
-		case intersects(t.Numbers(), f.Profile.perhaps):
+		case intersects(t.Numbers(), f.Profile.mayBeIn()):
 			return condition.Unknown
 		}
 		return condition.False
 	}, func(p *Profile, t *condition.Test, _ time.Time) string {
-		if len(p.perhaps) > 0 && !intersects(t.Numbers(), p.groups) && intersects(t.Numbers(), p.perhaps) {
+		if !intersects(t.Numbers(), p.groups) && intersects(t.Numbers(), p.mayBeIn()) {
 			return ""
 		}
 		return orNone(p.Groups(), "no group")
@@ -199,7 +199,7 @@ func enrolledHolds(f *Facts, t *condition.Test) condition.Truth {
 		switch {
 		case f.Profile.methods.Has(int(m)):
 			return condition.True
-		case f.Profile.perhapsMethods.Has(int(m)):
+		case f.Profile.PerhapsEnrolled().Has(int(m)):
 			holds = condition.Unknown
 		}
 	}

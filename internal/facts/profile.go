@@ -19,20 +19,32 @@ import (
 // Profile is one account with what follows from the directory: its groups, and
 // which of its methods count. The book's accounts have theirs from the start; one
 // that is supplied while a decision is made gets its own by [Directory.Resolve].
+//
+// The profiles of many accounts are in nobody's caches when one of them signs on. What
+// most verdicts look at comes first, so that it is one line of 64 bytes.
 type Profile struct {
-	directory *Directory
-	account   *directory.Account
+	// groups are those it surely is in, in few where there is room.
+	groups []int32
+	few    [3]int32
 	// number is that of the account's name, nobody where no list and no condition
 	// has it.
 	number int32
-	// groups are those it surely is in, perhaps those whose `where` is unknown.
-	groups, perhaps []int32
-	domain          string
+	// methods are those enrolled and surely not barred, and barred all that are or may
+	// be barred, which prove nothing.
+	methods, barred MethodSet
 	kind            directory.Kind
-	// methods are those enrolled and surely not barred; perhapsMethods are those
-	// enrolled that may be barred; barred are all that are or may be, which prove
-	// nothing, and perhapsBarred those that may be.
-	methods, perhapsMethods, barred, perhapsBarred MethodSet
+	disabled        bool
+	// doubtful says that there is something that it may be in, or that may be barred.
+	doubtful bool
+
+	// perhaps are the groups whose `where` is unknown, nil where there are none.
+	perhaps *[]int32
+	// perhapsMethods are those enrolled that may be barred, and perhapsBarred all that
+	// may be.
+	perhapsMethods, perhapsBarred MethodSet
+	domain                        string
+	directory                     *Directory
+	account                       *directory.Account
 	// hash is that of the name, zero until somebody asks for a share. It is read and
 	// written as a whole, for the profiles of the book are everybody's.
 	hash uint64
@@ -48,7 +60,7 @@ func (p *Profile) Name() string { return p.account.Name }
 func (p *Profile) Kind() directory.Kind { return p.kind }
 
 // Disabled reports whether the account may not sign on at all.
-func (p *Profile) Disabled() bool { return p.account.Disabled }
+func (p *Profile) Disabled() bool { return p.disabled }
 
 // Enrolled returns the methods that the account has enrolled and that are surely
 // not barred for it.
@@ -56,14 +68,24 @@ func (p *Profile) Enrolled() MethodSet { return p.methods }
 
 // PerhapsEnrolled returns the methods that the account has enrolled while
 // it is not known whether they are barred for it.
-func (p *Profile) PerhapsEnrolled() MethodSet { return p.perhapsMethods }
+func (p *Profile) PerhapsEnrolled() MethodSet {
+	if !p.doubtful {
+		return 0
+	}
+	return p.perhapsMethods
+}
 
 // Barred returns the methods that prove nothing for the account, surely or
 // perhaps.
 func (p *Profile) Barred() MethodSet { return p.barred }
 
 // PerhapsBarred returns those that may be barred, while it is not known.
-func (p *Profile) PerhapsBarred() MethodSet { return p.perhapsBarred }
+func (p *Profile) PerhapsBarred() MethodSet {
+	if !p.doubtful {
+		return 0
+	}
+	return p.perhapsBarred
+}
 
 // Groups returns the names of all groups that the account is surely in, directly
 // or through others, sorted.
@@ -78,7 +100,15 @@ func (p *Profile) Groups() []string {
 
 // Memberships returns the numbers of the groups that the account is surely in and
 // may be in, ascending. The caller must not change them.
-func (p *Profile) Memberships() (sure, perhaps []int32) { return p.groups, p.perhaps }
+func (p *Profile) Memberships() (sure, perhaps []int32) { return p.groups, p.mayBeIn() }
+
+// mayBeIn returns the numbers of the groups that the account may be in.
+func (p *Profile) mayBeIn() []int32 {
+	if !p.doubtful || p.perhaps == nil {
+		return nil
+	}
+	return *p.perhaps
+}
 
 // Domain returns what follows the last @ of the account's name, as domains are
 // compared; "" where there is none.
@@ -200,11 +230,15 @@ func (d *Directory) Resolve(supplied *directory.Account, room *Room) *Profile {
 // for it.
 func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, facts *Facts) {
 	p.directory, p.account, p.number = d, a, number
-	p.domain, p.kind = domainOf(a.Name), a.Kind
+	p.domain, p.kind, p.disabled = domainOf(a.Name), a.Kind, a.Disabled
 	if p.kind == directory.UnstatedKind {
 		p.kind = directory.Person
 	}
-	p.groups, p.perhaps = p.groups[:0], p.perhaps[:0]
+	p.groups, p.perhaps = p.groups[:0], nil
+	if cap(p.groups) == 0 {
+		p.groups = p.few[:0]
+	}
+	var perhaps []int32
 	for _, name := range a.Groups {
 		if group, ok := d.groupNumber[name]; ok {
 			p.groups = append(p.groups, d.above[group]...)
@@ -229,10 +263,14 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, fact
 		case condition.True:
 			p.groups = append(p.groups, d.above[w.number]...)
 		case condition.Unknown:
-			p.perhaps = append(p.perhaps, d.above[w.number]...)
+			perhaps = append(perhaps, d.above[w.number]...)
 		}
 	}
-	p.groups, p.perhaps = settle(p.groups), settle(p.perhaps)
+	p.groups, p.doubtful = settle(p.groups), len(perhaps) > 0
+	if p.doubtful {
+		perhaps = settle(perhaps)
+		p.perhaps = &perhaps
+	}
 	for _, b := range d.barring {
 		switch condition.Eval(b.condition, facts) {
 		case condition.True:
@@ -244,6 +282,7 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, fact
 		}
 	}
 	p.methods = enrolled &^ p.barred
+	p.doubtful = p.doubtful || p.perhapsBarred != 0
 }
 
 // IsOpenTo reports whether the app, by number, is given to the account. A
