@@ -32,10 +32,11 @@ type layout struct {
 }
 
 func (l *literal) eval(facts any) Truth {
+	holds := l.holds(facts, l.test)
 	if l.negated {
-		return l.holds(facts, l.test).Not()
+		return holds.Not()
 	}
-	return l.holds(facts, l.test)
+	return holds
 }
 
 func (c *Conjunction) addTest(t *Test, negated bool) {
