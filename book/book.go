@@ -40,8 +40,10 @@ type Book struct {
 	Digest string
 	// DatabaseDigest is the hash of the file that knows addresses, "" without one.
 	DatabaseDigest string
-	// Files are the names of the YAML files that were read, sorted.
-	Files []string
+	// Files are the names of the YAML files that were read, sorted, and NotRead all that
+	// stands beside them.
+	Files   []string
+	NotRead []NotRead
 	// Imported are the files that accounts and groups were read from.
 	Imported []Imported
 
@@ -143,7 +145,8 @@ func WithDatabase(read func(file []byte) (directory.Locator, error)) Option {
 	return func(o *options) { o.database = read }
 }
 
-// Open reads the *.yaml files of a folder as one book. What is wrong with them
+// Open reads the YAML files of a folder, and of the folders in it, as one book: those whose
+// names end in .yaml or .yml. What is hidden, or a link, is not read. What is wrong with them
 // is returned as [Errors], all at once. No link in the folder leads out of it.
 func Open(dir string, options ...Option) (*Book, error) {
 	info, err := os.Stat(dir)
@@ -163,7 +166,7 @@ func Open(dir string, options ...Option) (*Book, error) {
 	return open(root.FS(), dir, options)
 }
 
-// OpenFS reads the *.yaml files at the root of a file system as one book.
+// OpenFS is Open for a file system.
 func OpenFS(files fs.FS, options ...Option) (*Book, error) { return open(files, ".", options) }
 
 func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
@@ -171,18 +174,13 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 	for _, option := range chosen {
 		option(&o)
 	}
-	names, err := fs.Glob(files, "*.yaml")
+	names, others, err := findFiles(files)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%s cannot be read as a book: %w", dir, err)
 	}
 	if len(names) == 0 {
-		hint := ""
-		if other, _ := fs.Glob(files, "*.yml"); len(other) > 0 {
-			hint = fmt.Sprintf("; rename %s to end in .yaml", strings.Join(other, ", "))
-		}
-		return nil, fmt.Errorf("%s holds no book: it has no *.yaml file%s", dir, hint)
+		return nil, fmt.Errorf("%s holds no book: it has no file that ends in .yaml or .yml", dir)
 	}
-	slices.Sort(names)
 	r := newReader()
 	r.keeps = len(o.changes) > 0
 	var sums []string
@@ -216,15 +214,18 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 	}
 	slices.Sort(sums)
 	digest := sha256.Sum256([]byte(strings.Join(sums, "\n")))
-	return &Book{
+	b := &Book{
 		Sections:       r.sections,
 		Digest:         "sha256:" + hex.EncodeToString(digest[:]),
 		DatabaseDigest: sum,
 		Files:          names,
 		Imported:       r.imported,
 		places:         r.definitions,
+		NotRead:        others,
 		locator:        locator,
-	}, nil
+	}
+	b.noteRead()
+	return b, nil
 }
 
 // sumOf is the hash of something with its name, so that two files whose contents

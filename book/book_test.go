@@ -232,17 +232,47 @@ func TestWhatIsNoBook(t *testing.T) {
 		require.ErrorContains(t, err, want)
 	}
 	fails(filepath.Join(dir, "missing"), "there is no folder")
-	fails(dir, "holds no book: it has no *.yaml file")
-	write("x.yml", []byte("briskwarden: 1\n"))
-	fails(dir, "rename x.yml to end in .yaml")
-	fails(filepath.Join(dir, "x.yml"), "is a file; a book is the folder that it is in")
+	fails(dir, "holds no book: it has no file that ends in .yaml or .yml")
+	write("x.txt", []byte("briskwarden: 1\n"))
+	fails(dir, "holds no book: it has no file that ends in .yaml or .yml")
+	fails(filepath.Join(dir, "x.txt"), "is a file; a book is the folder that it is in")
 	write("latin.yaml", []byte("briskwarden: 1\n# Bod\xf8\n"))
 	fails(dir, "latin.yaml:1:1: the file is not UTF-8 text: line 2, column 6 has the byte 0xF8")
 	write("latin.yaml", make([]byte, 50<<20))
 	fails(dir, "larger than 32 MiB; spread it over several files")
 	require.NoError(t, os.Remove(filepath.Join(dir, "latin.yaml")))
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder.yaml"), 0o700))
-	fails(dir, "folder.yaml:1:1: the file cannot be read: it is no regular file")
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "many"), 0o700))
+	for i := range 10_000 {
+		write(fmt.Sprintf("many/%d.txt", i), nil)
+	}
+	fails(dir, "cannot be read as a book: it holds more than 10000 files and folders; a book is in a folder of its own")
+}
+
+// TestEveryFileIsRead: whatever the ending's letters and wherever it lies; and what is
+// not read is named.
+func TestEveryFileIsRead(t *testing.T) {
+	const app = "briskwarden: 1\napps: [{name: %s}]\n"
+	stand := map[string]string{".drafts/x.yaml": "", ".hidden.yaml": "", "README.md": "", "deck.yaml.bak": "", "hr.csv": "name\nann\n", "seen/img.png": ""}
+	for i, name := range []string{"a.yaml", "b.yml", "Corp.YAML", "d.YmL", "policies/deck.yaml", "a/b/c/deep.yml", "folder.yaml/in.yaml"} {
+		stand[name] = fmt.Sprintf(app, fmt.Sprintf("app-%d", i))
+	}
+	stand["a.yaml"] += "imports: [{name: hr, file: hr.csv}]\n"
+	b, err := book.OpenFS(files(stand))
+	require.NoError(t, err)
+	require.Len(t, b.Apps, 7)
+	require.Equal(t, []string{"Corp.YAML", "a.yaml", "a/b/c/deep.yml", "b.yml", "d.YmL", "folder.yaml/in.yaml", "policies/deck.yaml"}, b.Files)
+	require.Equal(t, "policies/deck.yaml:2:8", b.Where("app", "app-4").String())
+	var others []string
+	for _, o := range b.NotRead {
+		others = append(others, o.Name+": "+o.Why)
+	}
+	const ending = "its name does not end in .yaml or .yml"
+	require.Equal(t, []string{".drafts: it is hidden", ".hidden.yaml: it is hidden", "README.md: " + ending, "deck.yaml.bak: " + ending,
+		"seen/img.png: " + ending}, others)
+
+	stand["policies/deck.yaml"] += "groups: [{name: crew, includes: [dekc]}]\n"
+	_, err = book.OpenFS(files(stand))
+	require.ErrorContains(t, err, `policies/deck.yaml:3:34: group "dekc" is not defined`)
 }
 
 func TestABombDoesNotGoOff(t *testing.T) {
@@ -656,7 +686,7 @@ func TestNoLinkLeadsOutOfABook(t *testing.T) {
 	for name, link := range map[string]func(dir string) error{
 		"a link out of the folder": func(dir string) error { return os.Symlink(secret, filepath.Join(dir, "x.yaml")) },
 		"a pipe":                   func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "x.yaml"), 0o600) },
-		"a folder":                 func(dir string) error { return os.Mkdir(filepath.Join(dir, "x.yaml"), 0o700) },
+		"a linked folder":          func(dir string) error { return os.Symlink(filepath.Dir(secret), filepath.Join(dir, "x.yaml")) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()

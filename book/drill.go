@@ -24,7 +24,10 @@ type Drill struct {
 	// WithShadow is the verdict expected were the shadow policies live.
 	WithShadow string `book:"with_shadow" doc:"the verdict expected were the shadow policies live"`
 	// By is the rule that is expected among the causes.
-	By string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone"`
+	// Unlisted says that the names in it are meant that the book does not have. Without it
+	// a misspelt name would let a drill pass that expects a block.
+	Unlisted bool   `book:"unlisted" doc:"true where it is meant to name what the book does not have, such as an account"`
+	By       string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone"`
 }
 
 // Check reports what is wrong with a drill.

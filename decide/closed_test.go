@@ -275,7 +275,7 @@ func TestNoticesTellWhatCountsForNothing(t *testing.T) {
 		code decide.NoticeCode
 		text string
 	}{
-		{"a method that there is not", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "smoke"}} }, decide.ProofIgnored,
+		{"a method that there is not", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "smoke"}} }, decide.NameUnknown,
 			"no such method"},
 		{"a method not enrolled", func(a *attempt.Attempt) { a.Proofs = []attempt.Proof{{Method: "push"}} }, decide.ProofNotEnrolled,
 			"has not enrolled it"},

@@ -354,7 +354,7 @@ const (
 	ProofNotEnrolled NoticeCode = "proof_not_enrolled"
 	// DatedLater: what is dated after the attempt did not happen.
 	DatedLater NoticeCode = "dated_later"
-	// NameUnknown: the book has no method, signal or check of that name.
+	// NameUnknown: the book has no method, app, signal, document or check of that name.
 	NameUnknown NoticeCode = "name_unknown"
 	// CountryUnassigned: a code that is not assigned is no known country.
 	CountryUnassigned NoticeCode = "country_unassigned"

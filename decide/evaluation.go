@@ -300,7 +300,7 @@ func (e *evaluation) ignores(p *attempt.Proof, ofAttempt bool) string {
 	m, ok := e.judge.directory.FindMethod(p.Method)
 	switch {
 	case !ok:
-		return "the book has no such method"
+		return "" // which is told in other words
 	case attempt.IsLater(p.At, e.Attempt.At):
 		return "it is dated after the attempt"
 	case m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()):

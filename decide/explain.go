@@ -14,6 +14,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -113,8 +114,14 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		if why == "" && !e.isInSession(p) && !ofAttempt {
 			why = "it was made before the session began"
 		}
-		m, _ := e.judge.directory.FindMethod(p.Method)
+		m, isMethod := e.judge.directory.FindMethod(p.Method)
+		if _, isApp := e.judge.directory.FindApp(p.App); p.App != "" && !isApp {
+			note(NameUnknown, "The proof of ", p.Method, " was made for ", strconv.Quote(p.App), ", and the book has no such app.")
+		}
 		switch {
+		case !isMethod:
+			note(NameUnknown, "The proof of ", strconv.Quote(p.Method), " counts for nothing: the book has no such method",
+				e.nearMethod(p.Method))
 		case attempt.IsLater(p.At, a.At):
 		case why != "":
 			note(ProofIgnored, "The proof of ", p.Method, " counts for nothing: ", why, ".")
@@ -132,22 +139,29 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 	for _, f := range a.Failed {
 		if _, ok := e.judge.directory.FindMethod(f.Method); !ok {
-			note(NameUnknown, "The failed proof of ", strconv.Quote(f.Method), " counts for nothing: the book has no such method.")
+			note(NameUnknown, "The failed proof of ", strconv.Quote(f.Method), " counts for nothing: the book has no such method",
+				e.nearMethod(f.Method))
 		}
 	}
 	for _, name := range a.Signals {
 		i := slices.IndexFunc(e.judge.model.Signals, func(s risk.Signal) bool { return s.Name == name })
 		switch {
 		case i < 0:
-			note(NameUnknown, "The signal ", strconv.Quote(name), " counts for nothing: the book has none of that name.")
+			note(NameUnknown, "The signal ", strconv.Quote(name), " counts for nothing: the book has none of that name",
+				nearest.End(name, e.judge.model.Signals, func(s risk.Signal) string { return s.Name }))
 		case !e.judge.model.Signals[i].IsReported():
 			note(NameUnknown, "The signal ", name, " counts for nothing here: the book detects it itself.")
 		}
 	}
-	for _, name := range sortedKeys(a.External) {
-		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == DemandExternal && d.name == name }) {
-			note(NameUnknown, "The outside check ", strconv.Quote(name), " counts for nothing: the book asks for none of that name.")
+	unasked := func(what string, kind DemandKind, name string) {
+		if !slices.ContainsFunc(e.judge.demands, func(d demand) bool { return d.kind == kind && d.name == name }) {
+			asked := slices.DeleteFunc(slices.Clone(e.judge.demands), func(d demand) bool { return d.kind != kind })
+			note(NameUnknown, what, strconv.Quote(name), " counts for nothing: the book asks for none of that name",
+				nearest.End(name, asked, func(d demand) string { return d.name }))
 		}
+	}
+	for _, name := range sortedKeys(a.External) {
+		unasked("The outside check ", DemandExternal, name)
 	}
 	if code, known := a.Country.Get(); known && !code.IsAssigned() {
 		note(CountryUnassigned, strconv.Quote(string(code)),
@@ -164,7 +178,9 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 	later(a.Session.Started, "The session's start", "")
 	for _, x := range a.Accepted {
-		later(x.At, "The acceptance of ", x.Document)
+		if later(x.At, "The acceptance of ", x.Document); !attempt.IsLater(x.At, a.At) {
+			unasked("The acceptance of ", DemandAccept, x.Document)
+		}
 	}
 	for _, r := range e.FindDevice().Remembered() {
 		later(r.At, "That the device remembers ", r.Account)
@@ -187,11 +203,21 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	}
 }
 
+// nearMethod ends a sentence about a method that the book does not have.
+func (e *evaluation) nearMethod(name string) string {
+	return nearest.End(name, e.judge.directory.Methods(), func(m directory.Method) string { return m.Name })
+}
+
 // allProofsCount reports whether each proof counts and is of a method that the account
 // has enrolled, so that there is nothing to note about any.
 func (e *evaluation) allProofsCount() bool {
 	if e.Profile == nil || len(e.gatherProofs()) < len(e.Attempt.Proofs)+len(e.Attempt.Session.Proofs) {
 		return false
+	}
+	for i := range e.Attempt.Session.Proofs { // those of this attempt name no app
+		if app := e.Attempt.Session.Proofs[i].App; app != "" && app != e.Attempt.App {
+			return false
+		}
 	}
 	for i := range e.proofs {
 		if p := &e.proofs[i]; !p.inSession || !e.Profile.Enrolled().Has(p.method) {

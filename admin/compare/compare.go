@@ -114,28 +114,46 @@ func Gates() []string { return []string{LoosenedGate, LockedOutGate} }
 // Gate is a gate that a comparison is held to.
 type Gate struct {
 	Name string `json:"name" doc:"loosened or locked-out"`
-	Shut bool   `json:"shut" doc:"true where the comparison shuts it"`
+	// Shut is true too where the gate could not be judged.
+	Shut bool `json:"shut" doc:"true where the comparison shuts it, and where it could not be judged"`
+	// Unjudged says why the gate could not be judged, "" where it was.
+	Unjudged string `json:"unjudged,omitzero" doc:"why the gate could not be judged; absent where it was"`
 }
 
-// HoldTo holds the report to gates, and reports whether it shuts one.
+// HoldTo holds the report to gates, notes in it what became of each, and reports
+// whether it shuts one. A gate that could not be judged, or that there is none of, is
+// shut.
 func (r *Report) HoldTo(gates []string) (shut bool) {
 	r.Gates = nil
 	for _, name := range gates {
-		r.Gates = append(r.Gates, Gate{name, r.Shuts(name)})
-		shut = shut || r.Shuts(name)
+		gate := r.hold(name)
+		r.Gates = append(r.Gates, gate)
+		shut = shut || gate.Shut
 	}
 	return shut
 }
 
-// Shuts reports whether the report shuts a gate.
-func (r *Report) Shuts(gate string) bool {
-	switch gate {
-	case LoosenedGate:
-		return r.Loosened()
-	case LockedOutGate:
-		return r.History != nil && r.History.LocksOut()
+func (r *Report) hold(name string) Gate {
+	gate := Gate{Name: name}
+	switch {
+	case name == LoosenedGate:
+		gate.Shut = r.Loosened()
+	case name != LockedOutGate:
+		gate.Unjudged = "there is no gate of this name"
+	case r.History == nil:
+		gate.Unjudged = "it is judged by a history, and there is none"
+	case r.History.Unjudged != "":
+		gate.Unjudged = "nothing can be concluded from the history: " + r.History.Unjudged
+	default:
+		gate.Shut = r.History.LocksOut()
 	}
-	return false
+	gate.Shut = gate.Shut || gate.Unjudged != ""
+	return gate
+}
+
+// Unjudged reports whether a gate that the report is held to could not be judged.
+func (r *Report) Unjudged() bool {
+	return slices.ContainsFunc(r.Gates, func(g Gate) bool { return g.Unjudged != "" })
 }
 
 // Summary says in a sentence how many definitions changed, and with what effect.

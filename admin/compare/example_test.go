@@ -46,7 +46,7 @@ func Example() {
 	for _, happening := range report.History.Happenings() {
 		fmt.Println(happening.Title, happening.Attempts, happening.Most[0].Account)
 	}
-	fmt.Println("locks somebody out:", report.Shuts(compare.LockedOutGate))
+	fmt.Println("locks somebody out:", report.HoldTo([]string{compare.LockedOutGate}))
 	// Output:
 	// policy card-till loosens: Rule shut is gone: where the time is outside sailing-hours (05:00-23:00), they are blocked.
 	// policy machines tightens: Rule from-the-depot: it spoke where they come from depot or pier-office and the sign-on is made through unattended, and speaks where they come from depot and the sign-on is made through unattended.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
@@ -18,10 +17,7 @@ import (
 // History is what a recorded history would have come to by one book instead of
 // another.
 type History struct {
-	Attempts int64     `json:"attempts" doc:"how many attempts were judged"`
-	First    time.Time `json:"first,omitzero" doc:"the time of the earliest"`
-	Last     time.Time `json:"last,omitzero" doc:"the time of the latest"`
-	Cut      bool      `json:"cut,omitzero" doc:"true where judging was interrupted"`
+	replay.Basis
 	// Was and Is count what attempts came to by the older and by the newer book.
 	Was replay.Counts `json:"was" doc:"what they came to by the older book"`
 	Is  replay.Counts `json:"is" doc:"what they come to by the newer book"`
@@ -42,10 +38,6 @@ type History struct {
 	Asked      Affected `json:"asked" doc:"newly asked: granted before"`
 	LetIn      Affected `json:"let_in" doc:"newly let in, or asked: blocked before"`
 	Spared     Affected `json:"spared" doc:"not asked any more: granted now"`
-
-	Bad     []replay.BadLine `json:"bad" doc:"the first lines that could not be read"`
-	BadAll  int64            `json:"bad_all" doc:"how many lines could not be read"`
-	Skipped int64            `json:"skipped" doc:"how many records are in order and no attempts"`
 }
 
 // LocksOut reports whether somebody cannot get in any more, or cannot answer, who
@@ -69,6 +61,14 @@ func (h *History) Happenings() []Happening {
 		{"asked", "newly asked", &h.Asked}, {"let-in", "newly let in", &h.LetIn}, {"spared", "not asked any more", &h.Spared},
 	}
 	return slices.DeleteFunc(all, func(x Happening) bool { return x.Attempts == 0 })
+}
+
+// Quiet says that nothing happens to anybody, as far as that was judged.
+func (h *History) Quiet() string {
+	if h.Unjudged != "" {
+		return "In the part that was judged nothing happens to anybody."
+	}
+	return "Nothing happens to anybody."
 }
 
 // Instance is an example of what happens, in words.
@@ -182,6 +182,7 @@ type tally struct {
 	examples  [happenings][]kept
 	accesses  map[place]access
 	period    replay.Period
+	strangers int64
 }
 
 func newTally(was, is *decide.Judge) *tally {
@@ -208,6 +209,9 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 	t.judges[1].Brief(context.Background(), after, is)
 	t.moves[was.Verdict][is.Verdict]++
 	t.period.Include(after.At)
+	if replay.IsStranger(was) && replay.IsStranger(is) {
+		t.strangers++
+	}
 	could, can := answerable(was), answerable(is)
 	if account, ok := t.directory.FindAccount(before.Account); ok && could && was.Listed {
 		app, _ := t.directory.FindApp(was.App)
@@ -295,6 +299,7 @@ func (t *tally) join(u *tally) {
 		t.accesses[at] = access{a.was + b.was, a.is + b.is}
 	}
 	t.period.Join(u.period)
+	t.strangers += u.strangers
 }
 
 // AddHistory judges a history by both books, and by the newer one with its shadow
@@ -329,7 +334,7 @@ func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o repl
 		for _, own := range workers {
 			total.join(own[i])
 		}
-		h := total.sum(reading, i+1)
+		h := total.sum(reading, i+1, o)
 		if i == 0 {
 			r.History = h
 		} else {
@@ -356,19 +361,10 @@ func withShadowsLive(b decide.Rulebook) *decide.Rulebook {
 
 // sum makes the history of what was seen; lane is which of the judges of the reading
 // is the newer one.
-func (t *tally) sum(reading *replay.Reading, lane int) *History {
-	h := &History{
-		First:   t.period.First,
-		Last:    t.period.Last,
-		Cut:     reading.Cut,
-		Moves:   []Move{},
-		Bad:     reading.Bad,
-		BadAll:  reading.BadAll,
-		Skipped: reading.Skipped,
-	}
+func (t *tally) sum(reading *replay.Reading, lane int, o replay.Options) *History {
+	h := &History{Moves: []Move{}}
 	for from := range t.moves {
 		for to, n := range t.moves[from] {
-			h.Attempts += n
 			h.Was.Add(decide.Verdict(from), n)
 			h.Is.Add(decide.Verdict(to), n)
 			if from != to && n > 0 {
@@ -376,6 +372,7 @@ func (t *tally) sum(reading *replay.Reading, lane int) *History {
 			}
 		}
 	}
+	h.Basis = reading.Basis(h.Was.All(), t.strangers, t.period, o)
 	h.PromptsWas = replay.Prompts(h.Was, reading.PersonDays[0])
 	h.PromptsIs = replay.Prompts(h.Is, reading.PersonDays[lane])
 	h.Rules = t.rules.Sorted()

@@ -21,7 +21,10 @@ func (r *Report) Markdown() string {
 	b.WriteString("## What this changes\n\n" + words.Markdown(r.Summary()) + "\n")
 	for _, gate := range r.Gates {
 		mark := "open"
-		if gate.Shut {
+		switch {
+		case gate.Unjudged != "":
+			mark = "**cannot be judged**: " + words.Markdown(gate.Unjudged)
+		case gate.Shut:
 			mark = "**shut**"
 		}
 		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate.Name, mark)
@@ -37,19 +40,23 @@ func (r *Report) Markdown() string {
 		}
 	}
 	told := map[string]bool{}
-	r.History.markdown(&b, "## What it would have changed", told)
-	r.Shadow.markdown(&b, "## What it would have changed were the shadow policies live", told)
+	r.History.markdown(&b, "## What it would have changed", told, true)
+	r.Shadow.markdown(&b, "## What it would have changed were the shadow policies live", told, false)
 	return b.String()
 }
 
-// markdown writes a history, with examples that were not told yet.
-func (h *History) markdown(b *strings.Builder, heading string, told map[string]bool) {
-	if h == nil {
+// markdown writes a history, with examples that were not told yet, and with what it rests
+// on unless that was told.
+func (h *History) markdown(b *strings.Builder, heading string, told map[string]bool, basis bool) {
+	if h == nil || h.Attempts == 0 && !basis {
 		return
 	}
 	fmt.Fprintf(b, "\n%s\n\n", heading)
-	if h.Cut {
-		b.WriteString("Judging was interrupted; this is what was judged until then.\n\n")
+	if basis {
+		h.markdownBasis(b)
+	}
+	if h.Attempts == 0 {
+		return
 	}
 	fmt.Fprintf(b, "%s from %s to %s; %.2f prompts for each person and day before, %.2f now.\n\n", words.Count(int(h.Attempts), "attempt"),
 		h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339), h.PromptsWas, h.PromptsIs)
@@ -62,7 +69,7 @@ func (h *History) markdown(b *strings.Builder, heading string, told map[string]b
 	}
 	happenings := h.Happenings()
 	if len(happenings) == 0 {
-		b.WriteString("\nNothing happens to anybody.\n")
+		b.WriteString("\n" + h.Quiet() + "\n")
 		return
 	}
 	b.WriteString("\n| what happens | attempts | accounts | most |\n| --- | ---: | ---: | --- |\n")
@@ -71,6 +78,26 @@ func (h *History) markdown(b *strings.Builder, heading string, told map[string]b
 	}
 	for _, one := range h.Instances(told) {
 		fmt.Fprintf(b, "\n*%s*: %s\n", one.Happening, words.Markdown(one.Text))
+	}
+}
+
+// markdownBasis writes what was left out and what nothing can be concluded from.
+func (h *History) markdownBasis(b *strings.Builder) {
+	if h.Unjudged != "" {
+		fmt.Fprintf(b, "**Nothing can be concluded from the history**: %s.\n\n", words.Markdown(h.Unjudged))
+	}
+	for i, bad := range h.Bad {
+		if i == mostExamples {
+			fmt.Fprintf(b, "- … %s in all\n", words.Count(int(h.BadAll), "line"))
+			break
+		}
+		fmt.Fprintf(b, "- left out: %s\n", words.Markdown(fmt.Sprintf("%s:%d: %s", bad.File, bad.Line, bad.Text)))
+	}
+	if len(h.Bad) > 0 {
+		b.WriteString("\n")
+	}
+	if h.Strangers > 0 {
+		fmt.Fprintf(b, "%s of an account, or at an app, that neither book has.\n\n", words.Count(int(h.Strangers), "attempt"))
 	}
 }
 

@@ -363,7 +363,7 @@ func TestWhatHappens(t *testing.T) {
 				require.Equal(t, x.Most[0].Account, x.Examples[0].Attempt.Account)
 			}
 			assert.Equal(t, c.want, told, c.name)
-			assert.Equal(t, c.locksOut, r.Shuts(compare.LockedOutGate), c.name)
+			assert.Equal(t, c.locksOut, r.HoldTo([]string{compare.LockedOutGate}), c.name)
 		})
 	}
 }
@@ -409,10 +409,16 @@ func TestSummaries(t *testing.T) {
 			r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), monday)
 			require.NoError(t, err)
 			assert.Equal(t, want, r.Summary(), edit)
-			assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.Shuts(compare.LoosenedGate), edit)
-			assert.False(t, r.Shuts("none"))
-			assert.Equal(t, r.Shuts(compare.LoosenedGate), r.HoldTo(compare.Gates()))
-			assert.Equal(t, []compare.Gate{{"loosened", r.Shuts(compare.LoosenedGate)}, {"locked-out", false}}, r.Gates)
+			assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.HoldTo([]string{compare.LoosenedGate}), edit)
+			loosened := r.Gates[0]
+			assert.False(t, r.Unjudged())
+			assert.True(t, r.HoldTo([]string{"loosened", "locked-out", "none"}), "what cannot be judged is shut")
+			assert.Equal(t, []compare.Gate{
+				loosened,
+				{Name: "locked-out", Shut: true, Unjudged: "it is judged by a history, and there is none"},
+				{Name: "none", Shut: true, Unjudged: "there is no gate of this name"},
+			}, r.Gates)
+			assert.True(t, r.Unjudged())
 			assert.Contains(t, r.Markdown(), "Gate `loosened`: ")
 			for _, c := range r.Changed {
 				assert.NotEmpty(t, c.Changes)
@@ -450,10 +456,10 @@ func TestASourceThatFails(t *testing.T) {
 	gone := replay.Source{Name: "gone", Open: func() (io.ReadCloser, error) { return nil, errors.New("no such file") }}
 	require.ErrorContains(t, r.AddHistory(context.Background(), []replay.Source{good, gone}, replay.Options{}), "gone: no such file")
 	require.Equal(t, []int64{1, 1}, []int64{r.History.Attempts, r.History.BadAll})
-	require.Contains(t, r.Markdown(), "Nothing happens to anybody.")
+	require.Contains(t, r.Markdown(), "**Nothing can be concluded from the history**: it could not be read to the end: gone: no such file.")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	require.NoError(t, r.AddHistory(ctx, []replay.Source{good}, replay.Options{}))
 	require.True(t, r.History.Cut)
-	require.Contains(t, r.Markdown(), "Judging was interrupted")
+	require.Contains(t, r.Markdown(), "it was interrupted before the end")
 }

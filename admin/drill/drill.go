@@ -56,13 +56,16 @@ type Coverage struct {
 type outcome struct {
 	decided, withShadow string
 	by, reached, why    []string
+	// unlisted is what it names and the book does not have.
+	unlisted []string
 }
 
 // run decides one drill.
 func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
 	if d.Attempt != nil {
 		decision := judge.Decide(context.Background(), d.Attempt)
-		o := outcome{decided: decision.Verdict.String(), withShadow: decision.WithShadow.Verdict.String()}
+		o := outcome{decided: decision.Verdict.String(), withShadow: decision.WithShadow.Verdict.String(),
+			unlisted: Unlisted(judge, d.Attempt, decision)}
 		for _, c := range decision.Causes {
 			o.why = append(o.why, c.Text)
 			if c.Policy != "" {
@@ -82,7 +85,7 @@ func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
 	if err != nil {
 		return outcome{decided: "error", why: []string{err.Error()}} // Check has refused it before
 	}
-	o := outcome{decided: decision.Outcome.String()}
+	o := outcome{decided: decision.Outcome.String(), unlisted: unlistedRequest(judge, consents, d.Request, decision)}
 	for _, c := range decision.Causes {
 		o.why = append(o.why, c.Text)
 		o.by = append(o.by, c.Rule)
@@ -97,9 +100,20 @@ func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
 	return o
 }
 
+// misnames says why the names in a drill keep it from passing, nothing where they do not.
+func misnames(d *book.Drill, o outcome) []string {
+	switch {
+	case d.Unlisted && len(o.unlisted) == 0:
+		return []string{"It says `unlisted: true`, and the book has all that it names."}
+	case !d.Unlisted && len(o.unlisted) > 0:
+		return append(o.unlisted, "Where that is meant, the drill says `unlisted: true`.")
+	}
+	return nil
+}
+
 // passes reports whether an outcome is the one expected.
 func passes(d *book.Drill, o outcome) bool {
-	return o.decided == d.Expect && (d.WithShadow == "" || o.withShadow == d.WithShadow) && (d.By == "" || slices.Contains(o.by, d.By))
+	return misnames(d, o) == nil && o.decided == d.Expect && (d.WithShadow == "" || o.withShadow == d.WithShadow) && (d.By == "" || slices.Contains(o.by, d.By))
 }
 
 // words says what was expected, and what was got, as far as it was asked for.
@@ -126,7 +140,7 @@ func Run(judge *decide.Judge, consents *consent.Judge, drills []book.Drill) *Rep
 		for _, rule := range o.reached {
 			reached[rule] = true
 		}
-		result := Result{Name: d.Name, About: d.About, At: d.At, Passed: passes(d, o), Why: append([]string{}, o.why...)}
+		result := Result{Name: d.Name, About: d.About, At: d.At, Passed: passes(d, o), Why: append(misnames(d, o), o.why...)}
 		result.Wanted, result.Got = words(d, o)
 		r.Results = append(r.Results, result)
 	}

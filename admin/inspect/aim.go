@@ -1,8 +1,8 @@
 package inspect
 
 import (
-	"path"
 	"slices"
+	"strings"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
@@ -261,7 +261,7 @@ func unusedDefinition(in *Pass) {
 // imported reports whether a group is defined by an import.
 func (in *Pass) imported(group string) bool {
 	at := in.where("group", group)
-	return at.IsValid() && !slices.Contains(in.Book.Files, path.Base(at.File))
+	return at.IsValid() && !slices.ContainsFunc(in.Book.Files, func(name string) bool { return strings.HasSuffix(at.File, name) })
 }
 
 // findUnused finds the definitions of a kind that are not used. Where nameOf

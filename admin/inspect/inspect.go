@@ -134,6 +134,8 @@ type Report struct {
 	Accepted []Finding `json:"accepted" doc:"the findings that the book accepts for a time"`
 	Score    Score     `json:"score" doc:"what the book reaches of what can be reached"`
 	Imports  []Import  `json:"imports" doc:"how old the imports are"`
+	// NotRead are the files and folders that stand beside the book's and say nothing.
+	NotRead []book.NotRead `json:"not_read" doc:"what stands in the book's folder and was not read"`
 	// Since is nil where nothing was compared.
 	Since *Movement `json:"since,omitempty" doc:"how the score moved against an older book"`
 }
@@ -394,7 +396,8 @@ func (in *Pass) Report(about string, at condition.Position, format string, args 
 func (in *Pass) where(what, name string) condition.Position { return in.Book.Where(what, name) }
 
 func (in *Pass) report() *Report {
-	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Score: Score{Open: []OpenItem{}}, Imports: in.imports()}
+	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Score: Score{Open: []OpenItem{}}, Imports: in.imports(),
+		NotRead: append([]book.NotRead{}, in.Book.NotRead...)}
 	accepted := map[string]book.Acceptance{}
 	for _, a := range in.Book.Accepted {
 		accepted[a.Name] = a

@@ -29,16 +29,16 @@ type reader struct {
 	number, total int64
 }
 
-// readAll cuts the sources into batches of lines, or of records of tables.
-func readAll(ctx context.Context, sources []Source, columns Columns, to chan<- *batch) error {
+// readAll cuts the sources into batches of lines, or of records of tables. It returns an
+// error for each source that could not be read to its end.
+func readAll(ctx context.Context, sources []Source, columns Columns, to chan<- *batch) (failed []error) {
 	r := &reader{to: to}
-	var failed []error
 	for _, s := range sources {
 		if err := r.read(ctx, s, columns); err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", s.Name, err))
 		}
 	}
-	return errors.Join(failed...)
+	return failed
 }
 
 func (r *reader) read(ctx context.Context, s Source, columns Columns) error {

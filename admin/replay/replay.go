@@ -38,15 +38,14 @@ type Options struct {
 	// Aside is called with each line that could not be read, in their order, from
 	// one goroutine; nil is not called. Of a line that is too long the text is nil.
 	Aside func(line BadLine, text []byte)
+	// MostBad is how many of a hundred lines may be left out because they cannot be read,
+	// before nothing can be concluded from the rest; 0 allows none.
+	MostBad float64
 }
 
 // Report is what a history came to.
 type Report struct {
-	Attempts int64     `json:"attempts" doc:"how many attempts were judged"`
-	First    time.Time `json:"first,omitzero" doc:"the time of the earliest"`
-	Last     time.Time `json:"last,omitzero" doc:"the time of the latest"`
-	// Cut says that the replay was interrupted.
-	Cut bool `json:"cut,omitzero" doc:"true where the replay was interrupted"`
+	Basis
 	// Verdicts and the others count attempts.
 	Verdicts  Counts       `json:"verdicts" doc:"how many attempts came to what"`
 	Shadow    Counts       `json:"with_shadow" doc:"the same were the shadow policies live"`
@@ -58,11 +57,7 @@ type Report struct {
 	// Stopped are the accounts that were blocked most.
 	Stopped []NamedCount `json:"stopped" doc:"the accounts that were blocked most"`
 	// Prompts is how many step-ups a person saw on a day with attempts, on average.
-	Prompts float64   `json:"prompts" doc:"step-ups for each person and day with attempts"`
-	Bad     []BadLine `json:"bad" doc:"the first lines that could not be read"`
-	BadAll  int64     `json:"bad_all" doc:"how many lines could not be read"`
-	// Skipped are records such as that of a log-off.
-	Skipped int64 `json:"skipped" doc:"how many records are in order and no attempts, such as a log-off"`
+	Prompts float64 `json:"prompts" doc:"step-ups for each person and day with attempts"`
 }
 
 // Counts are how many attempts came to what.
@@ -187,7 +182,8 @@ type BadLine struct {
 }
 
 // Run replays a history. Where the context ends before the history does, the
-// report reports what was judged until then. The error is that of a source.
+// report reports what was judged until then. The error is that of a source. Whether
+// anything can be concluded from the report, its Basis says.
 func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) (*Report, error) {
 	reports, err := Each(ctx, []*decide.Judge{judge}, sources, o)
 	return reports[0], err
@@ -216,7 +212,7 @@ func Each(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 			total.join(tallies[i])
 		}
 		reports[i] = total.sum(reading.PersonDays[i])
-		reports[i].Bad, reports[i].BadAll, reports[i].Skipped, reports[i].Cut = reading.Bad, reading.BadAll, reading.Skipped, reading.Cut
+		reports[i].Basis = reading.Basis(total.verdicts.All(), total.strangers, total.period, o)
 	}
 	return reports, err
 }

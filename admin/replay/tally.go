@@ -25,6 +25,7 @@ type tally struct {
 	countries [numberOfCodes]Counts
 	hours     [24]Counts
 	period    Period
+	strangers int64
 	brief     decide.Brief
 	directory *facts.Directory
 }
@@ -79,6 +80,9 @@ func (t *tally) judgeOne(a *attempt.Attempt) {
 		return
 	}
 	t.rules.Count(d.Causes, v)
+	if IsStranger(d) {
+		t.strangers++
+	}
 }
 
 // join adds what another goroutine counted.
@@ -102,6 +106,7 @@ func (t *tally) join(u *tally) {
 	}
 	t.rules.Join(u.rules)
 	t.period.Join(u.period)
+	t.strangers += u.strangers
 }
 
 const (
@@ -115,9 +120,6 @@ const (
 func (t *tally) sum(personDays int64) *Report {
 	e := inside.Of(t.judge).Directory()
 	r := &Report{
-		Attempts: t.verdicts.All(),
-		First:    t.period.First,
-		Last:     t.period.Last,
 		Verdicts: t.verdicts,
 		Shadow:   t.shadow,
 		Hours:    t.hours,

@@ -3,6 +3,7 @@ package replay
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"sync"
@@ -29,6 +30,8 @@ type Reading struct {
 	PersonDays []int64
 	// Cut says that the context ended before the history did.
 	Cut bool
+	// Broken are the sources that could not be read to their end, each with the reason.
+	Broken []string
 }
 
 // mostPerProcessor is how many goroutines there may be for each processor. More only
@@ -57,7 +60,7 @@ func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 	}
 	workers := cmp.Or(o.Workers, runtime.GOMAXPROCS(0))
 	read, decoded, filled := make(chan *batch, workers), make(chan *batch, workers), make(chan *batch, workers)
-	var failed error
+	var failed []error
 	go func() {
 		defer close(read)
 		failed = readAll(ctx, sources, o.Columns, read)
@@ -85,7 +88,10 @@ func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 	}
 	wait.Wait()
 	reading.Cut = ctx.Err() != nil
-	return reading, failed
+	for _, err := range failed {
+		reading.Broken = append(reading.Broken, err.Error())
+	}
+	return reading, errors.Join(failed...)
 }
 
 // inParallel works on batches by so many goroutines, and closes the channel behind

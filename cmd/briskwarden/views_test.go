@@ -189,7 +189,7 @@ func TestTheBench(t *testing.T) {
 			"taken"}, "exists already, and nothing is overwritten; give the drill another name"},
 		{"kept as nothing", 0, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as",
 			"null"}, "kept as the drill null"},
-		{"kept and run", 0, []string{"drill", "--book", "kestrel"}, "All 10 drills passed"},
+		{"kept and run", 0, []string{"drill", "--book", "kestrel"}, "All 11 drills passed"},
 		{"kept before", 2, []string{"rehearse", "--book", "kestrel", "--account", "liv@kestrelsound.example", "--app", "mail", "--keep-as",
 			"till-abroad"}, "has a drill till-abroad already"},
 		{"two formats", 2, []string{"drill", "--book", "kestrel", "--format", "junit", "--json"},
@@ -202,17 +202,18 @@ func TestTheBench(t *testing.T) {
 			"--workers: a history is read by 1 to"},
 		{"replay twice", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "history.jsonl", "--workers", "2"}, "6210 attempts:"},
 		{"replay as recorded", 0, []string{"replay", "--book", "kestrel", "history.jsonl", "--as-recorded"}, "3105 attempts:"},
-		{"replay a note", 0, []string{"replay", "--book", "kestrel", "note.txt"}, "note.txt:1: "},
+		{"replay a note", 2, []string{"replay", "--book", "kestrel", "note.txt"},
+			"Nothing can be concluded from the history: none of its lines (1) could be read as an attempt."},
 		{"replay nothing", 2, []string{"replay", "--book", "kestrel"}, "name the files of the history, or - for standard input"},
 		{"replay no file", 2, []string{"replay", "--book", "kestrel", "history.jsonl", "none.jsonl"}, "none.jsonl: no such file"},
 		{"replay a folder", 2, []string{"replay", "--book", "kestrel", "kestrel"}, "kestrel is neither a regular file nor a pipe"},
 		{"replay events", 0, []string{"replay", "--book", "kestrel", "events.jsonl"},
 			"Left out 1 record of something else than a sign-in, such as a log-off."},
 		{"as many events", 0, []string{"replay", "--book", "kestrel", "events.jsonl"}, "3105 attempts:"},
-		{"replay a table", 0, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"},
+		{"replay a table", 0, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt", "--bad-lines", "50"},
 			`table.csv:3: column 1: "soon" is no time`},
 		{"aside is not overwritten", 2, []string{"replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.txt"},
-			"--aside: open aside.txt: file exists"},
+			"--aside: aside.txt exists already, and nothing is overwritten"},
 		{"no column", 2, []string{"replay", "--book", "kestrel", "table.csv"},
 			"the header does not say which column is at; it has when, account, app, ip"},
 		{"mixed", 2, []string{"replay", "--book", "kestrel", "table.csv", "history.jsonl"}, "CSV and JSON cannot be read together"},
@@ -229,7 +230,7 @@ func TestTheBench(t *testing.T) {
 			"machines / from-elsewhere blocks"},
 		{"it was granted", 0, []string{"rehearse", "--book", "kestrel", "--attempt", "stopped/locked-out-1.json", "--expect", "grant"}, "GRANT"},
 		{"examples again", 2, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "stopped"},
-			"exists already, and nothing is overwritten"},
+			"--examples: the folder stopped is not empty, and nothing is overwritten; name a new one"},
 		{"examples of nothing", 2, []string{"compare", "kestrel", "next", "--examples", "stopped"}, "--examples are those of a --history"},
 		{"one book", 2, []string{"compare", "kestrel"}, "name two folders, the older book and the newer"},
 		{"a third", 2, []string{"compare", "kestrel", "next", "--book", "x"}, "leave --book out"},
@@ -370,8 +371,7 @@ func TestInterruptedHistory(t *testing.T) {
 		_ = input.Close()
 		_ = cmd.Wait()
 		require.Equal(t, 2, cmd.ProcessState.ExitCode(), errOut.String())
-		require.Contains(t, errOut.String(), "the replay was interrupted")
-		require.Contains(t, out.String(), "interrupted; this is what was judged until then.")
+		require.Contains(t, out.String(), "Nothing can be concluded from the history: it was interrupted before the end.")
 	}
 }
 

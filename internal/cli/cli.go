@@ -37,14 +37,21 @@ const (
 // errFound ends a command that found something, which it has told already.
 var errFound = errors.New("found something")
 
+// unjudged ends a command whose answer rests on too little, which it has told first of
+// all.
+type unjudged string
+
+func (u unjudged) Error() string { return string(u) }
+
 // environment is what a command gets from outside.
 type environment struct {
 	in       io.Reader
 	out, err io.Writer
 	now      func() time.Time
-	// json is set where the command is asked for JSON.
-	json bool
-	book string
+	// json is set where the command is asked for JSON, and answered once that is printed:
+	// an error that comes later is told on standard error alone.
+	json, answered bool
+	book           string
 	// people is a file with the accounts of an outside directory, "" without one.
 	people string
 }
@@ -67,6 +74,9 @@ func Run(args []string, in io.Reader, out, errOut io.Writer, now func() time.Tim
 		return Fine
 	case errors.Is(err, errFound):
 		return Found
+	}
+	if told := unjudged(""); errors.As(err, &told) && !env.json {
+		return CouldNotRun
 	}
 	env.tell(err)
 	return CouldNotRun
@@ -222,6 +232,7 @@ func foundIf(found bool, err error) error {
 
 // printJSON writes v, indented.
 func (env *environment) printJSON(v any) error {
+	env.answered = true
 	encoder := json.NewEncoder(env.out)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
@@ -251,7 +262,7 @@ type failure struct {
 func (env *environment) tell(err error) {
 	var wrong book.Errors
 	isBook := errors.As(err, &wrong)
-	if env.json {
+	if env.json && !env.answered {
 		failures := []failure{}
 		for _, d := range wrong {
 			failures = append(failures, failure{d.At.File, d.At.Line, d.At.Column, d.Text})

@@ -23,9 +23,8 @@ import (
 // compareFlags are what a comparison is told beside the books.
 type compareFlags struct {
 	historyFlags
-	failOn   []string
-	format   string
-	examples string
+	failOn []string
+	format string
 }
 
 func (env *environment) compareCommand() *cobra.Command {
@@ -39,7 +38,9 @@ func (env *environment) compareCommand() *cobra.Command {
 			"accounts break; where the newer book has shadow policies, also what these would do were they live.\n\n" +
 			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may\n" +
 			"(loosened), or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
-			"app that could be opened before, is asked for what there is no method for, or breaks unattended.",
+			"app that could be opened before, is asked for what there is no method for, or breaks unattended. A\n" +
+			"gate that cannot be judged, because the history holds nothing or too much of it cannot be read, ends\n" +
+			"with 2.",
 		Example: "  briskwarden compare kestrel kestrel-next\n" +
 			"  briskwarden compare kestrel kestrel-next --history october.jsonl.gz --examples stopped\n" +
 			"  briskwarden compare main/book branch/book --history month.jsonl --fail-on loosened,locked-out --format markdown",
@@ -109,9 +110,12 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 		return foundIf(report.HoldTo(flags.failOn), env.showComparison(report, flags, next))
 	}
 	shut := false
-	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
-		err := report.AddHistory(ctx, sources, o)
-		return report.History != nil && report.History.Cut, err
+	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+		if err := report.AddHistory(ctx, sources, o); report.History == nil {
+			return nil, err
+		} else {
+			return &report.History.Basis, err
+		}
 	}, func() error {
 		shut = report.HoldTo(flags.failOn)
 		next := fmt.Sprintf("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
@@ -158,6 +162,6 @@ func writeExamples(dir string, h *compare.History) (first string, err error) {
 	if err != nil {
 		return "", err
 	}
-	_, err = newfile.WriteAll(dir, files)
+	_, err = newfile.WriteAll(dir, files, newfile.Private)
 	return first, err
 }

@@ -103,7 +103,7 @@ func (env *environment) writeDemo(dir string, files fs.FS, next string) error {
 	if dir == "" {
 		return errors.New("--out: name a folder")
 	}
-	paths, err := newfile.WriteAll(dir, files)
+	paths, err := newfile.WriteAll(dir, files, newfile.Shared)
 	if err != nil {
 		return err
 	}
@@ -216,7 +216,7 @@ type walker struct {
 // layOut lays out what the walk goes by.
 func (w *walker) layOut() error {
 	for name, files := range map[string]fs.FS{demo.Folder: demo.Files(), demo.ProposedFolder: demo.ProposedFiles()} {
-		if _, err := newfile.WriteAll(filepath.Join(w.dir, name), files); err != nil {
+		if _, err := newfile.WriteAll(filepath.Join(w.dir, name), files, newfile.Shared); err != nil {
 			return err
 		}
 	}

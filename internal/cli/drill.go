@@ -69,15 +69,31 @@ func (env *environment) drill(format string, mutate bool) error {
 	return foundIf(report.Failed() > 0, err)
 }
 
+// drillFile is the file of a drill that is kept.
+func (env *environment) drillFile(name string) string {
+	return filepath.Join(env.book, "drill-"+name+".yaml")
+}
+
+// checkKeeping reports what would keep an attempt from being kept as a drill.
+func (env *environment) checkKeeping(b *book.Book, name string) error {
+	if err := drill.CheckName(name, b.Drills); err != nil {
+		return fmt.Errorf("--keep-as: %w", err)
+	}
+	if err := newfile.CheckFile(env.drillFile(name)); err != nil {
+		return fmt.Errorf("--keep-as: %w; give the drill another name", err)
+	}
+	return nil
+}
+
 // keep writes a rehearsed attempt with its verdict into the book as a drill, in a
 // new file of its own.
-func (env *environment) keep(b *book.Book, name string, report *rehearse.Report) error {
-	text, err := drill.Keep(name, report.Rehearsal.Attempt, report.Verdict, b.Drills)
+func (env *environment) keep(b *book.Book, name string, report *rehearse.Report, unlisted bool) error {
+	text, err := drill.Keep(name, report.Rehearsal.Attempt, report.Verdict, unlisted, b.Drills)
 	if err != nil {
 		return fmt.Errorf("--keep-as: %w", err)
 	}
-	path := filepath.Join(env.book, "drill-"+name+".yaml")
-	switch err := newfile.Write(path, text); {
+	path := env.drillFile(name)
+	switch err := newfile.Write(path, text, newfile.Private); {
 	case errors.Is(err, fs.ErrExist):
 		return fmt.Errorf("--keep-as: %s exists already, and nothing is overwritten; give the drill another name", path)
 	case err != nil:

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/internal/newfile"
 )
 
 // historyFlags say where a history is and how it is read.
@@ -26,6 +28,8 @@ type historyFlags struct {
 	columns map[string]string
 	aside   string
 	options replay.Options
+	// examples is a folder that must not be there yet, "" where none is to be made.
+	examples string
 }
 
 func (f *historyFlags) addTo(cmd *cobra.Command) {
@@ -33,6 +37,8 @@ func (f *historyFlags) addTo(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&f.options.Workers, "workers", 0, "how many processors to use (all)")
 	cmd.Flags().
 		StringToStringVar(&f.columns, "columns", nil, "the history is CSV, and these columns hold what: at=when,account=user,device.id=device")
+	cmd.Flags().Float64Var(&f.options.MostBad, "bad-lines", 1,
+		"how many of a hundred lines may be left out as unreadable before nothing can be concluded from the rest")
 	cmd.Flags().StringVar(&f.aside, "aside", "", "put the lines that cannot be read into this new file")
 }
 
@@ -74,16 +80,37 @@ func (f *historyFlags) prepare() (size int64, err error) {
 	return size, nil
 }
 
-// readHistory lets read go through a history with progress on standard error, and
-// then shows what came of it, also where reading failed in the middle or was
-// interrupted.
-func (env *environment) readHistory(
-	f *historyFlags,
-	read func(context.Context, []replay.Source, replay.Options) (cut bool, err error),
-	show func() error,
-) error {
+// check refuses what can be known to be wrong before anything is read.
+func (f *historyFlags) check() error {
 	if err := f.options.Check(); err != nil {
 		return fmt.Errorf("--workers: %w", err)
+	}
+	if !(f.options.MostBad >= 0 && f.options.MostBad < 100) {
+		return fmt.Errorf("--bad-lines is a part of a hundred, from 0 to less than 100, not %g", f.options.MostBad)
+	}
+	if f.aside != "" {
+		if err := newfile.CheckFile(f.aside); err != nil {
+			return fmt.Errorf("--aside: %w", err)
+		}
+	}
+	if f.examples != "" {
+		if err := newfile.CheckFolder(f.examples); err != nil {
+			return fmt.Errorf("--examples: %w", err)
+		}
+	}
+	return nil
+}
+
+// readHistory lets read go through a history with progress on standard error, and
+// then shows what came of it, also where reading failed in the middle or was
+// interrupted. Where nothing can be concluded from it, that is the error.
+func (env *environment) readHistory(
+	f *historyFlags,
+	read func(context.Context, []replay.Source, replay.Options) (*replay.Basis, error),
+	show func() error,
+) error {
+	if err := f.check(); err != nil {
+		return err
 	}
 	size, err := f.prepare()
 	if err != nil {
@@ -112,18 +139,16 @@ func (env *environment) readHistory(
 	defer debug.SetGCPercent(debug.SetGCPercent(200))
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	cut, failed := read(ctx, sources, f.options)
-	if err := errors.Join(bar.Finish(), aside.close()); err != nil {
-		return err
+	basis, failed := read(ctx, sources, f.options)
+	late := errors.Join(bar.Finish(), aside.close())
+	if basis == nil {
+		return errors.Join(failed, late)
 	}
 	shown := show()
-	switch {
-	case failed != nil:
-		return failed
-	case cut:
-		return errors.New("the replay was interrupted")
+	if basis.Unjudged != "" {
+		return unjudged("nothing can be concluded from the history: " + basis.Unjudged)
 	}
-	return shown
+	return cmp.Or(failed, late, shown)
 }
 
 // asideFile is a new file for lines that cannot be read, made when there is one.

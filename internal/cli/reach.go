@@ -42,11 +42,15 @@ func (env *environment) reachCommand() *cobra.Command {
 }
 
 func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error {
-	b, judge, err := env.compile()
+	b, err := env.open(env.book)
 	if err != nil {
 		return err
 	}
 	if err := allAccounts(b); err != nil {
+		return err
+	}
+	judge, noticed, err := compileNoticing(b, request.Signals)
+	if err != nil {
 		return err
 	}
 	account, app := request.Account, request.App
@@ -55,6 +59,7 @@ func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error
 	if err != nil {
 		return err
 	}
+	assumed = append(noticed, assumed...)
 	switch {
 	case account != "":
 		r, err := reach.OfAccount(judge, circumstances, assumed, account)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -37,6 +38,9 @@ func (env *environment) readinessCommand() *cobra.Command {
 			moment, err := env.moment(b, at)
 			if err != nil {
 				return err
+			}
+			if len(b.Rollouts) == 0 {
+				return errors.New("the book has no rollout, so there is nothing to be ready for; write one under `rollouts`")
 			}
 			var day *directory.Date
 			if on != "" {

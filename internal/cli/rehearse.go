@@ -8,8 +8,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"github.com/briskwarden/briskwarden/admin/drill"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/render"
@@ -29,7 +31,9 @@ func (env *environment) rehearseCommand() *cobra.Command {
 			"change it, and what became of every policy. With --vary it shows the attempt over a grid of\n" +
 			"circumstances, so that corners show themselves; with --until-granted it tells the smallest set of\n" +
 			"changes to the attempt that would turn it into a grant.\n\n" +
-			"The exit status is 0 whatever the verdict, unless --expect names another: then it is 1.",
+			"The exit status is 0 whatever the verdict, unless --expect names another: then it is 1. A name that\n" +
+			"the book does not have is no evidence of anything, so beside --expect it ends with 2, unless\n" +
+			"--unlisted says that it is meant.",
 		Example: "  briskwarden rehearse --account ingrid@kestrelsound.example --app card-till \\\n" +
 			"      --ip 198.51.100.200 --country BR --at \"2026-11-23 14:10\" --proved password\n" +
 			"  briskwarden rehearse --account ingrid@kestrelsound.example --app mail --unknown ip --expect step_up\n" +
@@ -62,6 +66,7 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.BoolVar(&more.untilGranted, "until-granted", false, "tell the smallest set of changes to the attempt that would turn it into a grant")
 	f.StringVar(&more.keepAs, "keep-as", "", "keep the attempt and its verdict in the book as a drill of this name")
 	f.StringVar(&expect, "expect", "", "end with status 1 unless this is the verdict: "+strings.Join(decide.Verdicts(), ", "))
+	f.BoolVar(&more.unlisted, "unlisted", false, "names that the book does not have are meant, beside --expect and --keep-as")
 	env.peopleFlag(f)
 	return cmd
 }
@@ -71,6 +76,8 @@ type extras struct {
 	keepAs       string
 	vary         []string
 	untilGranted bool
+	// unlisted says that names which the book does not have are meant.
+	unlisted bool
 }
 
 // circumstanceFlags are the flags that describe an attempt beside who signs on to
@@ -83,7 +90,7 @@ func circumstanceFlags(f *pflag.FlagSet, request *typed.Attempt) {
 	f.StringVar(&request.Through, "through", "", "what it is made through: "+strings.Join(attempt.Throughs(), ", ")+" (browser)")
 	f.StringArrayVar(&request.Proved, "proved", nil, "a method proven just now, or METHOD:AGE earlier in the session, such as push:3h")
 	f.StringVar(&request.Device, "device", "", "the identity that the device states")
-	f.StringArrayVar(&request.Signals, "signal", nil, "a signal that others noticed, by name")
+	f.StringArrayVar(&request.Signals, "signal", nil, "a signal that was noticed, by name; also one that the book detects itself")
 	f.StringArrayVar(&request.Failed, "failed", nil, "a proof that failed, METHOD:REASON; the reasons are timed_out, unreachable, refused")
 	f.StringArrayVar(&request.Checked, "checked", nil, "an outside check, CHECK:RESULT; the results are passed, failed, unreachable")
 	f.StringArrayVar(&request.Accepted, "accepted", nil, "a document accepted just now, DOCUMENT:VERSION")
@@ -101,9 +108,21 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	} else if request.Account == "" || request.App == "" {
 		return errors.New("say who signs on to what: --account NAME and --app NAME, or --attempt FILE")
 	}
-	b, judge, err := env.compile()
+	b, err := env.open(env.book)
 	if err != nil {
 		return err
+	}
+	if more.keepAs != "" {
+		if err := env.checkKeeping(b, more.keepAs); err != nil {
+			return err
+		}
+	}
+	judge, noticed, err := compileNoticing(b, request.Signals)
+	switch {
+	case err != nil:
+		return err
+	case len(noticed) > 0 && more.keepAs != "":
+		return fmt.Errorf("--keep-as: the book detects %s itself; a drill states the facts that it is detected from", request.Signals[0])
 	}
 	var a *attempt.Attempt
 	var assumed []string
@@ -115,7 +134,12 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	if err != nil {
 		return err
 	}
-	report := rehearse.Rehearse(judge, a, assumed)
+	report := rehearse.Rehearse(judge, a, append(noticed, assumed...))
+	if wanted != nil || more.keepAs != "" {
+		if err := checkListed(drill.Unlisted(judge, a, report.Decision), more.unlisted); err != nil {
+			return err
+		}
+	}
 	if len(more.vary) > 0 {
 		if report.Rehearsal.Grid, err = rehearse.Vary(judge, a, more.vary); err != nil {
 			return fmt.Errorf("--vary: %w", err)
@@ -126,7 +150,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	}
 	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, inside.Of(judge).Directory().Zone) })
 	if err == nil && more.keepAs != "" {
-		err = env.keep(b, more.keepAs, report)
+		err = env.keep(b, more.keepAs, report, more.unlisted)
 	}
 	if err == nil && wanted != nil && report.Verdict != *wanted {
 		fmt.Fprintf(env.err, "briskwarden: expected %s, the verdict is %s\n", *wanted, report.Verdict)
@@ -135,13 +159,37 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	return err
 }
 
+// compileNoticing compiles a book as if signals that it detects itself had been noticed,
+// and says so in sentences.
+func compileNoticing(b *book.Book, signals []string) (*decide.Judge, []string, error) {
+	rules, noticed := typed.Noticing(b.Rulebook(), signals)
+	if len(noticed) == 0 {
+		judge, err := b.Compile()
+		return judge, nil, err
+	}
+	judge, err := decide.Compile(rules)
+	return judge, noticed, err
+}
+
+// checkListed refuses names that the book does not have, unless they are meant, and that
+// they are meant where there are none.
+func checkListed(unlisted []string, meant bool) error {
+	switch {
+	case len(unlisted) > 0 && !meant:
+		return fmt.Errorf("%s The verdict would say nothing of the policies; --unlisted says that it is meant", strings.Join(unlisted, " "))
+	case len(unlisted) == 0 && meant:
+		return errors.New("--unlisted: the book has all that the attempt names")
+	}
+	return nil
+}
+
 // refuseBeside reports a flag that describes an attempt beside one that is
 // given whole.
 func refuseBeside(flags *pflag.FlagSet) error {
 	var err error
 	flags.Visit(func(f *pflag.Flag) {
 		switch f.Name {
-		case "attempt", "expect", "book", "json", "vary", "until-granted", "keep-as":
+		case "attempt", "expect", "book", "json", "vary", "until-granted", "keep-as", "unlisted", "people":
 		default:
 			err = fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", f.Name)
 		}

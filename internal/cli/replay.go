@@ -29,7 +29,9 @@ func (env *environment) replayCommand() *cobra.Command {
 			"OCSF authentication events, one a line, or tables in CSV with a header; plain or packed (gzip,\n" +
 			"zstd), from files or from standard input (-). What an attempt lacks and the history itself knows is\n" +
 			"filled in: the sign-in before, whether the device was seen, the failures before. Lines that cannot\n" +
-			"be read are counted and told, and stop nothing. Interrupted, it reports what it has.\n\n" +
+			"be read are counted and told, and stop nothing. Interrupted, it reports what it has.\n" +
+			"Where no attempt could be judged, or more lines are left out than --bad-lines allows, nothing can be\n" +
+			"concluded, and the exit status is 2.\n\n" +
 			"A column of a table can hold one of\n  " + inLines(replay.ColumnKeys(), 9) + ";\n" +
 			"where the header names one otherwise, --columns says how. Of an OCSF event that failed the factors are\n" +
 			"proofs that were refused, else proofs.",
@@ -73,9 +75,9 @@ func (env *environment) replay(flags replayFlags) error {
 		return err
 	}
 	var report *replay.Report
-	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
 		report, err = replay.Run(ctx, judge, sources, o)
-		return report.Cut, err
+		return &report.Basis, err
 	}, func() error { return env.show(report, func(p *render.Page) { p.Replay(report) }) })
 }
 
@@ -99,11 +101,11 @@ func (env *environment) replayTrials(flags replayFlags) error {
 		judges = append(judges, judge)
 		trials.Trials = append(trials.Trials, replay.Trial{Value: c.Value})
 	}
-	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (bool, error) {
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
 		reports, err := replay.Each(ctx, judges, sources, o)
 		for i, r := range reports {
 			trials.Trials[i].Report = r
 		}
-		return reports[0].Cut, err
+		return &reports[0].Basis, err
 	}, func() error { return env.show(trials, func(p *render.Page) { p.Trials(trials) }) })
 }

@@ -67,7 +67,7 @@ func (env *environment) start(request start.Request, file string) error {
 		}
 		return err
 	}
-	written, err := newfile.WriteAll(env.book, layout.Files)
+	written, err := newfile.WriteAll(env.book, layout.Files, newfile.Private)
 	if err != nil {
 		return err
 	}

@@ -97,3 +97,16 @@ func distance(a, b []rune, limit int) int {
 	}
 	return last[len(b)]
 }
+
+// End ends a sentence about a wrong name with what DidYouMean says of the names of things.
+func End[T any](wrong string, things []T, nameOf func(T) string) string {
+	known := make([]string, len(things))
+	for i, thing := range things {
+		known[i] = nameOf(thing)
+	}
+	end := DidYouMean(wrong, known)
+	if strings.HasSuffix(end, "?") {
+		return end
+	}
+	return end + "."
+}

@@ -20,9 +20,23 @@ const effectColumn = len("tightens") + 2
 // Compare writes what changed between two books, what that would have changed, and a
 // command to go on with, where there is one.
 func (p *Page) Compare(r *compare.Report, next string) {
+	for _, gate := range r.Gates {
+		if gate.Unjudged != "" {
+			p.line("%s", p.bold.Render(fmt.Sprintf("The gate %s cannot be judged: %s.", gate.Name, gate.Unjudged)))
+		}
+	}
+	if r.History != nil && r.History.Unjudged != "" && !r.Unjudged() {
+		p.nothingFollows(&r.History.Basis)
+	}
 	p.line("%s", p.bold.Render(r.Summary()))
 	for _, gate := range r.Gates {
-		p.line("The gate %s is %s.", gate.Name, map[bool]string{true: p.bold.Render("shut"), false: "open"}[gate.Shut])
+		switch {
+		case gate.Unjudged != "":
+		case gate.Shut:
+			p.line("The gate %s is %s.", gate.Name, p.bold.Render("shut"))
+		default:
+			p.line("The gate %s is open.", gate.Name)
+		}
 	}
 	var without []string
 	shown := 0
@@ -57,13 +71,13 @@ func (p *Page) Compare(r *compare.Report, next string) {
 		p.line("Without effect on decisions: %s.", words.UpTo(mostRows, without))
 	}
 	told := map[string]bool{}
-	if r.History != nil {
+	if h := r.History; h != nil && (h.Attempts > 0 || h.BadAll+h.Skipped > 0) {
 		p.comparedHistory(r.History, told)
 	}
-	if r.Shadow != nil {
+	if r.Shadow != nil && r.Shadow.Attempts > 0 {
 		p.comparedShadow(r.History, r.Shadow, told)
 	}
-	if next != "" && len(r.Changed) > 0 {
+	if next != "" && len(r.Changed) > 0 && (r.History == nil || r.History.Unjudged == "") {
 		p.line("")
 		p.commands("Next", next)
 	}
@@ -121,19 +135,14 @@ func (p *Page) instances(h *compare.History, told map[string]bool) {
 func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
 	p.line("")
 	p.line("%s", p.heading.Render("What it would have changed"))
-	if h.Cut {
-		p.line("Judging was interrupted; this is what was judged until then.")
+	if h.Attempts > 0 {
+		p.labelled("History", fmt.Sprintf("%s, from %s to %s.",
+			words.Count(int(h.Attempts), "attempt"), h.First.Format(time.RFC3339), h.Last.Format(time.RFC3339)))
 	}
-	p.labelled(
-		"History",
-		fmt.Sprintf(
-			"%s, from %s to %s.",
-			words.Count(int(h.Attempts), "attempt"),
-			h.First.Format(time.RFC3339),
-			h.Last.Format(time.RFC3339),
-		),
-	)
-	p.leftOut(&replay.Report{Bad: h.Bad, BadAll: h.BadAll, Skipped: h.Skipped})
+	p.leftOut(&h.Basis, "neither book has")
+	if h.Attempts == 0 {
+		return
+	}
 	p.line("")
 	columns := []column{
 		{head: []string{"Verdicts"}, cells: []string{"before", "now"}},
@@ -151,7 +160,7 @@ func (p *Page) comparedHistory(h *compare.History, told map[string]bool) {
 	happenings := h.Happenings()
 	if len(happenings) == 0 {
 		p.line("")
-		p.line("Nothing happens to anybody.")
+		p.line("%s", h.Quiet())
 		return
 	}
 	p.line("")

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -58,6 +59,7 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 			fmt.Sprintf("%s (%s): %s, %s old.", imp.Name, imp.File, words.Count(imp.Accounts, "account"), words.Count(imp.Days, "day")),
 		)
 	}
+	p.notRead(r.NotRead)
 	if r.Score.Possible == 0 {
 		p.line("Everything else is looked at once the book can be read.")
 		return
@@ -67,6 +69,17 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 		p.commands("Next", "briskwarden inspect --explain "+r.Findings[0].Check)
 	} else {
 		p.commands("Next", "briskwarden describe --by app")
+	}
+}
+
+// notRead names what stands in the book's folder and was not read.
+func (p *Page) notRead(others []book.NotRead) {
+	var names []string
+	for _, o := range others {
+		names = append(names, o.Name+" ("+o.Why+")")
+	}
+	if len(names) > 0 {
+		p.labelled("Not read", words.UpTo(mostRows, names)+".")
 	}
 }
 

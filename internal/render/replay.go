@@ -18,12 +18,10 @@ const mostRows = 5
 // most.
 func (p *Page) Replay(r *replay.Report) {
 	v := r.Verdicts
+	p.nothingFollows(&r.Basis)
 	sum := fmt.Sprintf("%s: %s granted, %s asked for more, %s blocked",
 		words.Count(int(r.Attempts), "attempt"), share(v.Grant, v), share(v.StepUp, v), share(v.Block, v))
 	p.line("%s", p.bold.Render(sum))
-	if r.Cut {
-		p.line("It was interrupted; this is what was judged until then.")
-	}
 	p.line("")
 	if r.Attempts > 0 {
 		p.labelled("From", r.First.Format(time.RFC3339)+" to "+r.Last.Format(time.RFC3339)+".")
@@ -40,7 +38,7 @@ func (p *Page) Replay(r *replay.Report) {
 			),
 		)
 	}
-	p.leftOut(r)
+	p.leftOut(&r.Basis, "the book does not have")
 	rules := column{head: []string{"Rule"}}
 	asked, blocks := column{head: []string{"Asked"}}, column{head: []string{"Blocked"}}
 	for _, rule := range r.Rules[:min(mostRows, len(r.Rules))] {
@@ -71,8 +69,19 @@ func ruleName(rule replay.RuleCount) string {
 // mostBad is how many of the lines that could not be read are told.
 const mostBad = 3
 
-// leftOut tells what of a history was not judged.
-func (p *Page) leftOut(r *replay.Report) {
+// nothingFollows writes why nothing can be concluded from a history, where that is so.
+func (p *Page) nothingFollows(b *replay.Basis) {
+	if b.Unjudged != "" {
+		p.line("%s", p.bold.Render(fmt.Sprintf("Nothing can be concluded from the history: %s.", b.Unjudged)))
+	}
+}
+
+// leftOut writes what of a history was not judged, and what was judged of strangers, who
+// are what lacks says: "the book does not have".
+func (p *Page) leftOut(r *replay.Basis, lacks string) {
+	if r.Strangers > 0 {
+		p.labelled("Strangers", fmt.Sprintf("%s of an account, or at an app, that %s.", words.Count(int(r.Strangers), "attempt"), lacks))
+	}
 	label := "Left out"
 	for i, b := range r.Bad {
 		if i == mostBad {
@@ -129,11 +138,9 @@ func (p *Page) counted(head string, list []replay.NamedCount) {
 func (p *Page) Trials(t *replay.Trials) {
 	first := t.Trials[0].Report
 	sum := fmt.Sprintf("%s with %s of %s", words.Count(int(first.Attempts), "attempt"), words.Count(len(t.Trials), "value"), t.Setting)
+	p.nothingFollows(&first.Basis)
 	p.line("%s", p.bold.Render(sum))
-	if first.Cut {
-		p.line("It was interrupted; this is what was judged until then.")
-	}
-	p.leftOut(first)
+	p.leftOut(&first.Basis, "the book does not have")
 	p.line("")
 	lead := column{head: []string{t.Setting}, cells: []string{"granted", "asked for more", "blocked", "prompts a person and day"}}
 	columns := make([]column, len(t.Trials))

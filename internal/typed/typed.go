@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -234,6 +235,20 @@ func (q Attempt) reports(a *attempt.Attempt, judge *decide.Judge) error {
 		a.Accepted = append(a.Accepted, attempt.Acceptance{Document: document, Version: version, At: a.At})
 	}
 	return nil
+}
+
+// Noticing returns a rulebook in which signals that it detects itself hold where the
+// attempt names them, and says so in sentences. It is for trying what such a signal does,
+// without the facts that it is detected from.
+func Noticing(rules decide.Rulebook, signals []string) (changed decide.Rulebook, noticed []string) {
+	rules.Risk.Signals = slices.Clone(rules.Risk.Signals)
+	for i := range rules.Risk.Signals {
+		if s := &rules.Risk.Signals[i]; !s.IsReported() && slices.Contains(signals, s.Name) {
+			*s = risk.Signal{At: s.At, Name: s.Name, Points: s.Points}
+			noticed = append(noticed, fmt.Sprintf("%s is taken as noticed, whatever the facts that the book detects it from.", s.Name))
+		}
+	}
+	return rules, noticed
 }
 
 // ParseTime reads a moment; a text without an offset is wall-clock in zone.

@@ -1,0 +1,164 @@
+package main_test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestNoGateOpensWithoutEvidence gives replay and compare histories on which nothing can
+// be built: each says so first, in each format, and ends with 2.
+func TestNoGateOpensWithoutEvidence(t *testing.T) {
+	dir := work(t)
+	history(t, dir)
+	good := `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail"}` + "\n"
+	stranger := `{"at": "2026-11-23T13:10:00Z", "account": "x@elsewhere.example", "app": "mail"}` + "\n"
+	const nothing = "Nothing can be concluded from the history: "
+	for name, c := range map[string]struct{ file, text, want string }{
+		"an empty file":           {"a.jsonl", "", "it holds no attempt"},
+		"empty lines":             {"a.jsonl", "\n\n", "it holds no attempt"},
+		"a log-off alone":         {"a.jsonl", `{"class_uid": 3002, "activity_id": 2, "time": 1700000000000}` + "\n", "it holds no attempt"},
+		"a key of another name":   {"a.jsonl", strings.Replace(good, `"at"`, `"when"`, 1), "none of its lines (1) could be read as an attempt"},
+		"text that is not packed": {"a.jsonl.gz", "october\n", "none of its lines (1) could be read as an attempt"},
+		"a table of wrong dates": {"a.csv", "at,account,app\n23.11.2026,ingrid@kestrelsound.example,mail\n",
+			"none of its lines (1) could be read as an attempt"},
+		"a table without records": {"a.csv", "at,account,app\n", "it holds no attempt"},
+		"2 of 100 lines": {"a.jsonl", strings.Repeat(good, 98) + "x\ny\n",
+			"2 of its 100 lines could not be read, and at most 1 in a hundred may be left out"},
+		"nobody of the book": {"a.jsonl", strings.Repeat(stranger, 3), "none of its attempts (3) is of an account and an app that the book has"},
+		"cut short":          {"a.jsonl.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff", "it could not be read to the end: a.jsonl.gz: unexpected EOF"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, c.file), []byte(c.text), 0o600))
+			out := in(t, dir, 2, "replay", "--book", "kestrel", c.file)
+			require.True(t, strings.HasPrefix(out, nothing+c.want+".\n"), out)
+			require.NotContains(t, out, "0001-01-01")
+
+			gate := []string{"compare", "kestrel", "next", "--fail-on", "locked-out", "--history", c.file}
+			shut := "The gate locked-out cannot be judged: nothing can be concluded from the history: " + c.want + ".\n"
+			out = in(t, dir, 2, gate...)
+			require.True(t, strings.HasPrefix(out, shut), out)
+			require.NotContains(t, out, "0001-01-01")
+			require.NotContains(t, out, "\nNothing happens")
+			require.Contains(t, in(t, dir, 2, append(gate, "--format", "markdown")...), "Gate `locked-out`: **cannot be judged**: ")
+
+			var report struct {
+				Gates   []struct{ Unjudged string }
+				History struct{ Unjudged string }
+			}
+			document(t, dir, 2, &report, append(gate, "--json")...)
+			require.Equal(t, c.want, report.History.Unjudged)
+			require.Contains(t, report.Gates[0].Unjudged, c.want)
+		})
+	}
+	in(t, dir, 0, "replay", "--book", "kestrel", "--bad-lines", "50", "table.csv", "--columns", "at=when")
+	require.Contains(t, in(t, dir, 2, "replay", "--book", "kestrel", "--bad-lines", "100", "table.csv"), "--bad-lines is a part of a hundred")
+}
+
+// document runs a command with --json, which prints one document whatever happens.
+func document(t *testing.T, dir string, status int, into any, args ...string) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	out, _ := cmd.Output()
+	require.Equal(t, status, cmd.ProcessState.ExitCode(), "%v: %s", args, out)
+	require.NoError(t, json.Unmarshal(out, into), "%v: %s", args, out)
+}
+
+// TestOneDocument: what fails late does not print a second document, and what can be seen
+// to fail is seen before anything is judged.
+func TestOneDocument(t *testing.T) {
+	dir := work(t)
+	history(t, dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "taken"), nil, 0o600))
+	for name, args := range map[string][]string{
+		"a file that breaks off": {"replay", "--book", "kestrel", "history.jsonl", "none.jsonl"},
+		"aside is taken":         {"replay", "--book", "kestrel", "history.jsonl", "--aside", "taken"},
+		"aside is nowhere":       {"replay", "--book", "kestrel", "history.jsonl", "--aside", "no/where"},
+		"examples are taken":     {"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "kestrel"},
+		"examples are a file":    {"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "taken"},
+		"a drill of that name":   {"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--keep-as", "a/b"},
+		"no such book":           {"inspect", "--book", "none"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var printed map[string]any
+			document(t, dir, 2, &printed, append(args, "--json")...)
+			require.Contains(t, printed, "errors")
+		})
+	}
+}
+
+// TestNothingPassesByAMisspeltName: a verdict that is expected is no evidence where the
+// attempt names what the book does not have.
+func TestNothingPassesByAMisspeltName(t *testing.T) {
+	dir := work(t)
+	ingrid, block := "ingrid@kestrelsound.example", []string{"rehearse", "--book", "kestrel", "--expect", "block"}
+	person := func(account, app string, more ...string) []string {
+		return append(append(slices.Clone(block), "--account", account, "--app", app), more...)
+	}
+	for name, c := range map[string]struct {
+		status int
+		args   []string
+		want   string
+	}{
+		"an account": {2, person("ingird@kestrelsound.example", "mail"), `Did you mean ingrid@kestrelsound.example?`},
+		"an app":     {2, person(ingrid, "mial"), `The book has no app "mial". Did you mean mail?`},
+		"a method":   {2, person(ingrid, "mail", "--proved", "pasword"), `--proved: the book has no method "pasword"; did you mean "password"?`},
+		"a check": {2, person(ingrid, "mail", "--checked", "shipyard-verifer:passed"),
+			`The outside check "shipyard-verifer" counts for nothing: the book asks for none of that name; did you mean "shipyard-verifier"?`},
+		"a document":                {2, person(ingrid, "mail", "--accepted", "crew-handbok:3"), `did you mean "crew-handbook"?`},
+		"a signal":                  {2, person(ingrid, "mail", "--signal", "leaked-lst"), `--signal: the book has no signal "leaked-lst"; did you mean "leaked-list"?`},
+		"it is meant":               {0, person("x@elsewhere.example", "mail", "--unlisted"), "BLOCK"},
+		"it is meant, and is there": {2, person(ingrid, "mail", "--unlisted"), "--unlisted: the book has all that the attempt names"},
+		"without an expectation":    {0, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail"}, "BLOCK"},
+		"a drill is not kept": {2, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail", "--keep-as", "z"},
+			"--unlisted says that it is meant"},
+		"a drill is kept": {0, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail", "--keep-as", "x",
+			"--unlisted"}, "kept as the drill x"},
+		"a detected signal is no drill": {2, []string{"rehearse", "--book", "kestrel", "--account", ingrid, "--app", "mail", "--keep-as", "y",
+			"--signal", "too-fast"}, "--keep-as: the book detects too-fast itself"},
+	} {
+		t.Run(name, func(t *testing.T) { require.Contains(t, in(t, dir, c.status, c.args...), c.want) })
+	}
+	require.Contains(t, in(t, dir, 0, "drill", "--book", "kestrel"), "All 10 drills passed")
+
+	attempts := map[string]string{
+		"account": `{account: ingird@kestrelsound.example, app: mail}`, "app": `{account: ingrid@kestrelsound.example, app: mial}`,
+		"method": `{account: ingrid@kestrelsound.example, app: mail, proofs: [{method: pasword}]}`,
+		"failed": `{account: ingrid@kestrelsound.example, app: mail, failed: [{method: pussh, reason: refused}]}`,
+		"signal": `{account: ingrid@kestrelsound.example, app: mail, signals: [leaked-lst]}`,
+		"before": `{account: ingrid@kestrelsound.example, app: mail, session: {proofs: [{method: push, app: mial}]}}`,
+	}
+	for name, text := range attempts {
+		t.Run("drill on "+name, func(t *testing.T) {
+			file := filepath.Join(dir, "kestrel", "misspelt.yaml")
+			text = strings.Replace(text, "{", "{at: 2026-11-23T01:10:00Z, ip: 192.0.2.150, country: BR, ", 1)
+			for _, expect := range []string{"block", "step_up"} {
+				require.NoError(t, os.WriteFile(file, []byte("briskwarden: 1\ndrills: [{name: m, expect: "+expect+", attempt: "+text+"}]\n"), 0o600))
+				out := in(t, dir, 1, "drill", "--book", "kestrel")
+				require.Contains(t, out, "FAILED  m")
+				require.Contains(t, out, "Where that is meant, the drill says `unlisted: true`.")
+			}
+			require.NoError(t, os.Remove(file))
+		})
+	}
+}
+
+// TestASignalThatTheBookDetectsCanBeTried: as if it had been noticed, whatever the facts.
+func TestASignalThatTheBookDetectsCanBeTried(t *testing.T) {
+	dir := work(t)
+	till := []string{"--book", "kestrel", "--app", "card-till", "--device", "laptop-ingrid", "--proved", "password", "--ip", "203.0.113.20", "--at", monday}
+	rehearse := append([]string{"rehearse", "--account", "ingrid@kestrelsound.example"}, till...)
+	require.True(t, strings.HasPrefix(in(t, dir, 0, rehearse...), "GRANT"))
+	out := in(t, dir, 0, append(rehearse, "--signal", "too-fast")...)
+	require.True(t, strings.HasPrefix(out, "BLOCK"), out)
+	require.Contains(t, out, "too-fast is taken as noticed")
+	require.Contains(t, strings.Join(strings.Fields(in(t, dir, 0, append([]string{"reach", "--signal", "too-fast"}, till...)...)), " "),
+		"too-fast is taken as noticed, whatever the facts that the book detects it from.")
+}
