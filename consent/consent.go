@@ -7,6 +7,8 @@
 package consent
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -145,6 +147,26 @@ func (r Resource) String() string {
 	return "group:" + r.Group
 }
 
+// MarshalText writes String.
+func (r Resource) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalJSON reads own or group:NAME, and the form that old records have.
+func (r *Resource) UnmarshalJSON(text []byte) error {
+	if bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) {
+		var old struct{ Group string }
+		if err := json.Unmarshal(text, &old); err != nil {
+			return err
+		}
+		*r = Resource{Group: old.Group}
+		return nil
+	}
+	var word string
+	if err := json.Unmarshal(text, &word); err != nil {
+		return fmt.Errorf("whose data it is, is written \"own\" or \"group:NAME\", not %s", text)
+	}
+	return r.UnmarshalText([]byte(word))
+}
+
 // UnmarshalText reads own or group:NAME.
 func (r *Resource) UnmarshalText(text []byte) error {
 	name, isGroup := strings.CutPrefix(string(text), "group:")
@@ -221,8 +243,28 @@ func (r *Request) Check() error {
 			return err
 		}
 	}
+	return CheckRedirect(r.RedirectURI)
+}
+
+// CheckRedirect reports what keeps a URI from being a place where a client is answered
+// (RFC 6749 §3.1.2): it is absolute, has no fragment, and its scheme is none that a
+// browser would run or read itself. That it is not said is in order.
+func CheckRedirect(uri string) error {
+	if uri == "" {
+		return nil
+	}
+	u, err := url.Parse(uri)
+	switch {
+	case err != nil || !u.IsAbs() || u.Fragment != "" || strings.ContainsAny(uri, " \t\r\n"):
+		return fmt.Errorf("%q is no place where a program can be answered; write one such as https://program.example/answer", uri)
+	case slices.Contains(browserSchemes, u.Scheme), (u.Scheme == "https" || u.Scheme == "http") && u.Host == "":
+		return fmt.Errorf("a program cannot be answered at %q; write a place such as https://program.example/answer", uri)
+	}
 	return nil
 }
+
+// browserSchemes are those of what a browser runs or reads itself.
+var browserSchemes = []string{"javascript", "vbscript", "data", "file", "blob", "about", "view-source", "filesystem"}
 
 // Approval is what a reviewer let a client have. It covers the scopes that it
 // names and no others.
@@ -233,6 +275,13 @@ type Approval struct {
 	Account  string   `json:"account,omitzero" doc:"the account that it is for"`
 	Group    string   `json:"group,omitzero" doc:"the group that it is for; for everyone where neither is given"`
 	Resource Resource `json:"resource,omitzero" doc:"whose data it is about"`
+	// RedirectURI is where a client is answered that neither the book nor an import knows;
+	// elsewhere the approval does not cover it. A client that is known is held to what it
+	// registered.
+	RedirectURI string `json:"redirect_uri,omitzero" doc:"where a client is answered that nobody else knows; elsewhere it is not covered"`
+	// By is the reviewer. Unless the book lets reviewers answer their own requests, what
+	// she approved does not cover herself.
+	By string `json:"by,omitzero" doc:"the reviewer, whom it does not cover herself"`
 	// From is included, Until not; the zero Until is no end.
 	From  time.Time `json:"from" doc:"when it began"`
 	Until time.Time `json:"until,omitzero" doc:"when it ends; absent where it does not"`

@@ -230,7 +230,11 @@ func (r random) approvals() []consent.Approval {
 				Account:  r.one("", "", "ann"),
 				Group:    r.one("", "", "crew"),
 				Resource: consent.Resource{Group: r.one("", "crew")},
-				From:     monday.Add(time.Duration(r.IntN(3)-1) * time.Hour),
+				By:       r.one("rae", "ann"),
+
+				RedirectURI: r.one("", "https://w.example/cb"),
+
+				From: monday.Add(time.Duration(r.IntN(3)-1) * time.Hour),
 			},
 		)
 	}
@@ -379,7 +383,7 @@ func naive(scheme consent.Scheme, q *consent.Request, approvals []consent.Approv
 			outcome = min(outcome, consent.Review)
 		}
 		approved := slices.ContainsFunc(approvals, func(a consent.Approval) bool {
-			return a.Client == q.Client && a.Resource == q.Resource && slices.Contains(a.Scopes, scope) && !a.From.After(q.At) &&
+			return a.By != q.Account && (q.Client != "new" || q.RedirectURI != "" && a.RedirectURI == q.RedirectURI) && a.Client == q.Client && a.Resource == q.Resource && slices.Contains(a.Scopes, scope) && !a.From.After(q.At) &&
 				(a.Account == q.Account || a.Account == "" && (a.Group == "" || a.Group == group[q.Account]))
 		})
 		if outcome == consent.Review && approved {

@@ -253,6 +253,12 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 // when.
 func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, approved bool) {
 	for _, a := range approvals {
+		if a.By == h.request.Account && a.By != "" && !j.scheme.OwnRequests {
+			continue // nobody lets herself have what others must be asked for
+		}
+		if h.client == nil && (h.request.RedirectURI == "" || !redirectFits([]string{a.RedirectURI}, h.request.RedirectURI)) {
+			continue // it was approved for another place, which may be another program
+		}
 		if a.Client != h.request.Client || a.Resource != h.request.Resource || !slices.Contains(a.Scopes, h.scope) || !j.isFor(h, a) {
 			continue
 		}

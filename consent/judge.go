@@ -88,6 +88,15 @@ func (j *Judge) IsMember(ctx context.Context, account, group string) bool {
 	return err == nil && profile != nil && slices.Contains(profile.Groups(), group)
 }
 
+// Zone is the time zone of the book.
+func (j *Judge) Zone() *time.Location { return j.directory.Zone }
+
+// HasAccount reports whether there surely is an account of that name.
+func (j *Judge) HasAccount(ctx context.Context, name string) bool {
+	profile, err := j.account(ctx, name)
+	return err == nil && profile != nil
+}
+
 // MayReview reports whether an account may surely answer requests at a moment. One
 // that nobody could find out about may not.
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {

@@ -11,7 +11,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"reflect"
+	"slices"
 	"sync"
 	"time"
 
@@ -74,59 +77,122 @@ type Act struct {
 	Imported *consent.Client `json:"imported,omitempty" doc:"the client that was imported"`
 	// Previous is the hash of the act before, "" for the first.
 	Previous string `json:"previous,omitzero" doc:"hash of the act before"`
+
+	// text is what was kept, which an older program may have written in another form.
+	text string
 }
 
-// Hash returns the SHA-256 of the act, which the next one carries.
+// Hash returns the SHA-256 of the act as it is kept, which the next one carries.
 func (a *Act) Hash() string {
+	sum := sha256.Sum256([]byte(a.text))
+	return hex.EncodeToString(sum[:])
+}
+
+// write puts the act into the form in which it is kept. It refuses one that would not be
+// read back as it is.
+func (a *Act) write() error {
 	text, err := json.Marshal(a)
 	if err != nil {
-		panic(err) // an act is made of texts and times
+		return err
 	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:])
+	a.text = string(text)
+	again, err := readAct(a.text)
+	if err != nil {
+		return fmt.Errorf("it cannot be read back: %w", err)
+	}
+	if !reflect.DeepEqual(again.inUTC(), a.inUTC()) {
+		return errors.New("it is read back as something else")
+	}
+	return nil
+}
+
+// inUTC returns the act with its times as they are compared.
+func (a Act) inUTC() Act {
+	for _, t := range []*time.Time{&a.At, &a.Until, &a.Since, &a.LastUsed} {
+		*t = t.Round(0).UTC()
+	}
+	return a
+}
+
+// readAct reads an act as it is kept.
+func readAct(text string) (Act, error) {
+	a := Act{text: text}
+	return a, json.Unmarshal([]byte(text), &a)
 }
 
 // Store keeps acts. Its methods are safe for concurrent use, by several
 // processes too where the store is shared.
 type Store interface {
-	// Acts returns all acts in order.
+	// Acts returns all acts in order. They are the caller's.
 	Acts(ctx context.Context) ([]Act, error)
-	// Append calls decide with all acts, nobody else appending meanwhile, and
-	// keeps the acts that it returns, numbered and chained: all of them or, where
-	// anything fails, none. It returns them as they are kept.
+	// Append calls decide with all acts, which it must not change, nobody else appending
+	// meanwhile, and keeps the acts that it returns, numbered and chained: all of them or,
+	// where anything fails, none. It returns them as they are kept.
 	Append(ctx context.Context, decide func(acts []Act) ([]Act, error)) ([]Act, error)
 	Close() error
 }
 
 // Chain numbers new acts behind those there are and links each to the one before.
-// It is for implementations of Store.
-func Chain(acts, more []Act) []Act {
-	number, previous := int64(0), ""
+// It is for implementations of Store, which verify the acts that they read. It refuses an
+// act that is dated before the last one, and one that would not be read back as it is.
+func Chain(acts, more []Act) ([]Act, error) {
+	number, previous, at := int64(0), "", time.Time{}
 	if len(acts) > 0 {
 		last := &acts[len(acts)-1]
-		number, previous = last.Number, last.Hash()
+		number, previous, at = last.Number, last.Hash(), last.At
 	}
 	chained := make([]Act, len(more))
 	for i, a := range more {
-		number++
+		if a.At.Before(at) {
+			return nil, fmt.Errorf("the last act on record was done at %s, so none can be at %s",
+				at.Format(time.RFC3339), a.At.Format(time.RFC3339))
+		}
+		number, at = number+1, a.At
 		a.Number, a.Previous = number, previous
+		if err := a.write(); err != nil {
+			return nil, fmt.Errorf("act %d: %w", number, err)
+		}
 		chained[i], previous = a, a.Hash()
 	}
-	return chained
+	return chained, nil
+}
+
+// copies returns acts that share nothing with those that are kept.
+func copies(acts []Act) []Act {
+	list := slices.Clone(acts)
+	for i := range list {
+		list[i].Scopes = slices.Clone(list[i].Scopes)
+		if c := list[i].Imported; c != nil {
+			client := *c
+			client.RedirectURIs, client.Tags = slices.Clone(c.RedirectURIs), slices.Clone(c.Tags)
+			list[i].Imported = &client
+		}
+	}
+	return list
 }
 
 // Verify reports whether the acts are a whole record: numbered without a gap, each
 // linked to the one before. The error names the first that is not.
 func Verify(acts []Act) error {
-	previous := ""
 	for i := range acts {
-		if acts[i].Number != int64(i+1) {
-			return fmt.Errorf("act %d is missing from the record", i+1)
+		if err := follows(acts[:i], &acts[i]); err != nil {
+			return err
 		}
-		if acts[i].Previous != previous {
-			return fmt.Errorf("act %d was changed after it was recorded, or act %d was put in another's place", i, i+1)
-		}
-		previous = acts[i].Hash()
+	}
+	return nil
+}
+
+// follows reports whether an act is the one behind others.
+func follows(acts []Act, a *Act) error {
+	n, previous := len(acts), ""
+	if n > 0 {
+		previous = acts[n-1].Hash()
+	}
+	switch {
+	case a.Number != int64(n+1):
+		return fmt.Errorf("the record is not whole: act %d is missing", n+1)
+	case a.Previous != previous:
+		return fmt.Errorf("the record is not whole: act %d was changed after it was recorded, or act %d was put in another's place", n, n+1)
 	}
 	return nil
 }
@@ -141,7 +207,7 @@ type Memory struct {
 func (m *Memory) Acts(context.Context) ([]Act, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.acts[:len(m.acts):len(m.acts)], nil
+	return copies(m.acts), nil
 }
 
 // Append implements Store.
@@ -152,9 +218,12 @@ func (m *Memory) Append(_ context.Context, decide func([]Act) ([]Act, error)) ([
 	if err != nil {
 		return nil, err
 	}
-	chained := Chain(m.acts, more)
+	chained, err := Chain(m.acts, more)
+	if err != nil {
+		return nil, err
+	}
 	m.acts = append(m.acts, chained...)
-	return chained, nil
+	return copies(chained), nil
 }
 
 // Close implements Store.

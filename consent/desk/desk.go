@@ -58,7 +58,7 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 			return nil, err
 		}
 		answer.Decision, answer.Others = decision, 0
-		asked := &Request{Client: r.Client, Resource: r.Resource, Scopes: d.judge.Ladder().Sort(r.Scopes)}
+		asked := &Request{Client: r.Client, Resource: r.Resource, Redirect: r.RedirectURI, Scopes: d.judge.Ladder().Sort(r.Scopes)}
 		for _, w := range s.waiting() {
 			switch {
 			case !w.same(asked):
@@ -96,9 +96,12 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 
 func (d *Desk) scheme() consent.Scheme { return d.judge.Scheme() }
 
+// Zone is the time zone of the book.
+func (d *Desk) Zone() *time.Location { return d.judge.Zone() }
+
 // Rehearse decides a request and records nothing.
 func (d *Desk) Rehearse(ctx context.Context, r consent.Request) (*consent.Decision, error) {
-	acts, err := d.store.Acts(ctx)
+	acts, err := d.acts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -110,6 +113,7 @@ type Batch struct {
 	Client   string           `json:"client" doc:"the client_id"`
 	Title    string           `json:"title,omitzero" doc:"what people know it as"`
 	Resource consent.Resource `json:"resource,omitzero" doc:"whose data it is about"`
+	Redirect string           `json:"redirect_uri,omitzero" doc:"where the client wants to be answered"`
 	// Scopes are from the mildest to the gravest, each with what the rules say.
 	Scopes   []consent.ScopeDecision `json:"scopes" doc:"the scopes, the mildest first, with what the rules say"`
 	Causes   []consent.Cause         `json:"causes" doc:"why a reviewer looks"`
@@ -119,7 +123,7 @@ type Batch struct {
 
 // Queue returns what waits at a moment, the most dangerous clients first.
 func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
-	acts, err := d.store.Acts(ctx)
+	acts, err := d.acts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -138,6 +142,7 @@ func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
 		b := Batch{
 			Client:   r.Client,
 			Resource: r.Resource,
+			Redirect: r.Redirect,
 			Scopes:   decision.Scopes,
 			Causes:   decision.Causes,
 			Requests: []Request{*r},
@@ -164,6 +169,9 @@ type Approval struct {
 	Request  int64
 	Client   string
 	Resource consent.Resource
+	// Redirect is where a client is answered that neither the book nor an import knows,
+	// where no request says it.
+	Redirect string
 	// Scopes narrow what is approved; nil approves all that was asked for.
 	Scopes []string
 	// Everyone and Group widen whom it is for; else it is for the one who asked, or
@@ -217,6 +225,8 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 		Scopes:   a.Scopes,
 		Resource: a.Resource,
 		Because:  a.Because,
+
+		RedirectURI: a.Redirect,
 	}
 	if !d.judge.MayReview(context.Background(), a.By, a.At) {
 		return act, nil, fmt.Errorf("%s %w", a.By, ErrNotReviewer)
@@ -237,7 +247,7 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 				first.Expires.Format(time.RFC3339),
 			)
 		}
-		act.Client, act.Resource = first.Client, first.Resource
+		act.Client, act.Resource, act.RedirectURI = first.Client, first.Resource, first.Redirect
 		if a.Scopes == nil {
 			act.Scopes = first.Scopes
 		}
@@ -255,12 +265,27 @@ func (d *Desk) approval(s *state, a Approval) (Act, *Request, error) {
 		return act, nil, errors.New("an approval names a client and at least one scope")
 	case !a.Everyone && act.Group == "" && act.Account == "":
 		return act, nil, errors.New("an approval is for an account, a group or everyone")
+	case a.Everyone && (act.Group != "" || act.Account != ""), act.Group != "" && act.Account != "":
+		return act, nil, errors.New("an approval is for one of an account, a group and everyone")
 	case a.Group != "" && !d.judge.IsGroup(a.Group):
 		return act, nil, fmt.Errorf("the book has no group %q", a.Group)
+	case a.Request != 0 && (a.Client != "" || a.Redirect != "" || a.Resource != consent.Resource{}):
+		return act, nil, errors.New("a request says which client it is of, whose data it is about and where it is answered")
+	case d.client(s, act.Client) == nil && act.RedirectURI == "":
+		return act, nil, fmt.Errorf("nobody knows where %s is answered, so an approval of it says where", act.Client)
+	}
+	if err := consent.CheckRedirect(act.RedirectURI); err != nil {
+		return act, nil, err
+	}
+	if act.Account != "" && !d.judge.HasAccount(context.Background(), act.Account) {
+		return act, nil, fmt.Errorf("there is no account %q", act.Account)
 	}
 	for _, scope := range act.Scopes {
 		if err := consent.CheckScope(scope); err != nil {
 			return act, nil, err
+		}
+		if strings.Contains(scope, "*") {
+			return act, nil, fmt.Errorf("%s is a pattern; an approval names each scope", scope)
 		}
 	}
 	act.Scopes = d.judge.Ladder().Sort(act.Scopes)
@@ -289,7 +314,7 @@ func (d *Desk) answered(s *state, act Act, first *Request) []Act {
 	s.approvals = append(
 		s.approvals,
 		approval{Approval: consent.Approval{Client: act.Client, Scopes: act.Scopes, Account: act.Account, Group: act.Group,
-			Resource: act.Resource, From: act.At, Until: act.Until}},
+			Resource: act.Resource, RedirectURI: act.RedirectURI, By: act.By, From: act.At, Until: act.Until}},
 	)
 	var grants []Act
 	for _, r := range s.waiting() {
@@ -438,7 +463,7 @@ type Entry struct {
 
 // Register returns all clients, the most dangerous first.
 func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
-	acts, err := d.store.Acts(ctx)
+	acts, err := d.acts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -468,7 +493,7 @@ func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
 
 // Usage returns how each client is used, by name.
 func (d *Desk) Usage(ctx context.Context, at time.Time) (map[string]consent.Usage, error) {
-	acts, err := d.store.Acts(ctx)
+	acts, err := d.acts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -522,7 +547,7 @@ type Stray struct {
 // Strays returns the grants that would not be allowed today, by client and
 // account: rules were tightened, an approval ended, or they were imported.
 func (d *Desk) Strays(ctx context.Context, at time.Time) ([]Stray, error) {
-	acts, err := d.store.Acts(ctx)
+	acts, err := d.acts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -580,6 +605,11 @@ func (d *Desk) answeredAt(s *state, g *Grant) string {
 
 // Acts returns the record, once it has been verified.
 func (d *Desk) Acts(ctx context.Context) ([]Act, error) {
+	return d.acts(ctx)
+}
+
+// acts returns the record, once it has been verified.
+func (d *Desk) acts(ctx context.Context) ([]Act, error) {
 	acts, err := d.store.Acts(ctx)
 	if err != nil {
 		return nil, err

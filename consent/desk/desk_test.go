@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -494,15 +495,20 @@ func TestStoresAgree(t *testing.T) {
 	for seed := range uint64(4) {
 		for _, store := range []desk.Store{file, memory} {
 			d, chance := desk.New(judge(t), store), rand.New(rand.NewPCG(seed, 3))
+			at := monday.Add(time.Duration(seed) * 1000 * time.Hour)
 			for range 30 {
-				at := monday.Add(time.Duration(chance.IntN(200)) * time.Hour)
+				at = at.Add(time.Duration(chance.IntN(30)) * time.Hour)
 				r := asks([]string{"ann", "bob", "rae"}[chance.IntN(3)], []string{"openid", "mail.read", "mail.send"}[chance.IntN(3)])
 				r.At = at
+				number := int64(1)
+				if queue, err := d.Queue(ctx, at); err == nil && len(queue) > 0 {
+					number = queue[chance.IntN(len(queue))].Requests[0].Number
+				}
 				switch chance.IntN(5) {
 				case 0:
-					_, _ = d.Approve(ctx, desk.Approval{By: "rae", At: at, Request: int64(chance.IntN(20)), Everyone: chance.IntN(2) == 0})
+					_, _ = d.Approve(ctx, desk.Approval{By: "rae", At: at, Request: number, Everyone: chance.IntN(2) == 0})
 				case 1:
-					_, _ = d.Refuse(ctx, "sol", int64(chance.IntN(20)), "No.", at)
+					_, _ = d.Refuse(ctx, "sol", number, "No.", at)
 				case 2:
 					if chance.IntN(4) == 0 {
 						_, _ = d.Bar(ctx, "sol", "log", "Sold.", at)
@@ -525,6 +531,168 @@ func TestStoresAgree(t *testing.T) {
 	require.Equal(t, string(x), string(y))
 	require.NoError(t, desk.Verify(a))
 	require.True(t, slices.ContainsFunc(a, func(a desk.Act) bool { return a.Kind == desk.Approved }))
+}
+
+// TestEachActIsReadBack: acts with every field set, from a file that an older program
+// wrote too.
+func TestEachActIsReadBack(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "consent.db")
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	whole := desk.Act{At: monday, By: "rae", Kind: desk.ClientImported, Request: 3, Client: "log", Account: "ann", Group: "crew",
+		Scopes: []string{"openid"}, Resource: consent.Resource{Group: "crew"}, RedirectURI: "https://log.example/cb", Because: "So.",
+		Until: monday.Add(time.Hour), Overruled: true, Since: monday.Add(-time.Hour), LastUsed: monday.Add(-time.Minute),
+		Imported: &consent.Client{Name: "log", RedirectURIs: []string{"https://log.example/cb"}, Tags: []string{"a"}}}
+	fields := reflect.ValueOf(whole)
+	for i := range fields.NumField() {
+		if f := fields.Type().Field(i); f.IsExported() && f.Name != "Number" && f.Name != "Previous" {
+			require.False(t, fields.Field(i).IsZero(), f.Name)
+		}
+	}
+	for _, keeps := range []desk.Store{store, new(desk.Memory)} {
+		kept, err := keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) { return []desk.Act{whole, whole}, nil })
+		require.NoError(t, err)
+		acts, err := keeps.Acts(ctx)
+		require.NoError(t, err)
+		require.Equal(t, kept, acts)
+		require.NoError(t, desk.Verify(acts))
+		acts[0].Scopes[0], acts[0].Imported.Tags[0] = "all", "b"
+		again, err := keeps.Acts(ctx)
+		require.NoError(t, err)
+		require.Equal(t, kept, again, "what is handed out is a copy")
+
+		_, err = keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) {
+			return []desk.Act{{At: monday.AddDate(9000, 0, 0), By: "rae", Kind: desk.Barred, Client: "log"}}, nil
+		})
+		require.ErrorContains(t, err, "year outside of range")
+		_, err = keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) {
+			return []desk.Act{{At: monday.Add(-time.Second), By: "rae", Kind: desk.Barred, Client: "log"}}, nil
+		})
+		require.ErrorContains(t, err, "the last act on record was done at 2026-11-23")
+	}
+	require.NoError(t, store.Close())
+
+	// An older program wrote whose data it is as an object, and could not read it.
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	old := `{"number":3,"at":"2026-11-23T12:00:00Z","by":"ann","kind":"asked","client":"log","account":"ann","scopes":["mail.read"],` +
+		`"resource":{"group":"crew"},"until":"2026-12-07T12:00:00Z","previous":"%s"}`
+	acts, err := opened(t, path).Acts(ctx)
+	require.NoError(t, err)
+	_, err = db.Exec("INSERT INTO acts VALUES (3, ?)", fmt.Sprintf(old, acts[1].Hash()))
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	d := desk.New(judge(t), opened(t, path))
+	queue, err := d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, "group:crew", queue[0].Resource.String())
+	request := asks("bob", "mail.read")
+	request.Resource.Group = "crew"
+	_, err = d.Ask(ctx, request, "Me too.")
+	require.NoError(t, err)
+	_, err = d.Acts(ctx)
+	require.NoError(t, err, "the chain goes on behind it")
+}
+
+func opened(t *testing.T, path string) *desk.File {
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { store.Close() })
+	return store
+}
+
+// TestLookingWritesNothing: who may only read a record can, and an empty file stays empty.
+func TestLookingWritesNothing(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "consent.db")
+	store, err := desk.OpenFile(path)
+	require.NoError(t, err)
+	ask(t, desk.New(judge(t), store), "ann", "mail.read")
+	require.NoError(t, store.Close())
+	require.NoError(t, os.Chmod(path, 0o400))
+	looked, err := desk.ReadFile(path)
+	require.NoError(t, err)
+	queue, err := desk.New(judge(t), looked).Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Len(t, queue, 1)
+	_, err = desk.New(judge(t), looked).Ask(ctx, asks("bob", "mail.read"), "")
+	require.ErrorContains(t, err, "readonly")
+	require.NoError(t, looked.Close())
+
+	empty := filepath.Join(dir, "empty.db")
+	require.NoError(t, os.WriteFile(empty, nil, 0o600))
+	looked, err = desk.ReadFile(empty)
+	require.NoError(t, err)
+	queue, err = desk.New(judge(t), looked).Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Empty(t, queue)
+	require.NoError(t, looked.Close())
+	about, err := os.Stat(empty)
+	require.NoError(t, err)
+	require.Zero(t, about.Size())
+	_, err = desk.ReadFile(filepath.Join(dir, "none.db"))
+	require.Error(t, err)
+}
+
+// TestAnApprovalCoversWhatWasLookedAt: the place where an unlisted program is answered, and
+// others than the reviewer.
+func TestAnApprovalCoversWhatWasLookedAt(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	asked := func(account, redirect string) (*desk.Answer, error) {
+		r := asks(account, "mail.read")
+		r.Client, r.RedirectURI = "stranger", redirect
+		return d.Ask(ctx, r, "")
+	}
+	first, err := asked("ann", "https://stranger.example/cb")
+	require.NoError(t, err)
+	other, err := asked("bob", "https://evil.example/cb")
+	require.NoError(t, err)
+	require.Zero(t, other.Others, "another place is another request")
+	queue, err := d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, []string{"https://stranger.example/cb", "https://evil.example/cb"}, []string{queue[0].Redirect, queue[1].Redirect})
+	_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: first.Request, Everyone: true})
+	require.NoError(t, err)
+	for redirect, want := range map[string]consent.Outcome{
+		"https://stranger.example/cb": consent.Allow, "https://evil.example/cb": consent.Review, "": consent.Review,
+		"https://stranger.example/cb/x": consent.Review,
+	} {
+		t.Run(redirect, func(t *testing.T) {
+			answer, err := asked("eve", redirect)
+			require.NoError(t, err)
+			require.Equal(t, want, answer.Outcome)
+		})
+	}
+	for _, wrong := range []string{"javascript:alert(1)", "data:text/html,x", "/cb", "https:///cb", "https://a.example/#x", "JavaScript:alert(1)"} {
+		_, err := asked("eve", wrong)
+		require.Error(t, err, wrong)
+	}
+
+	own, err := asked("rae", "https://stranger.example/cb")
+	require.NoError(t, err)
+	require.Equal(t, consent.Review, own.Outcome, "what she approved does not cover herself")
+	_, err = d.Approve(ctx, desk.Approval{By: "sol", At: monday, Request: own.Request})
+	require.NoError(t, err)
+	own, err = asked("rae", "https://stranger.example/cb")
+	require.NoError(t, err)
+	require.Equal(t, consent.Allow, own.Outcome)
+
+	for name, c := range map[string]struct {
+		approval desk.Approval
+		want     string
+	}{
+		"nobody knows where":   {desk.Approval{Client: "new", Scopes: []string{"mail.read"}, Everyone: true}, "an approval of it says where"},
+		"a pattern":            {desk.Approval{Client: "log", Scopes: []string{"mail.*"}, Everyone: true}, "mail.* is a pattern"},
+		"no account":           {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "nobody"}, `there is no account "nobody"`},
+		"two at once":          {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "ann", Everyone: true}, "one of an account"},
+		"a request of another": {desk.Approval{Request: first.Request, Client: "log"}, "a request says which client it is of"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.approval.By, c.approval.At = "rae", monday
+			_, err := d.Approve(ctx, c.approval)
+			require.ErrorContains(t, err, c.want)
+		})
+	}
 }
 
 func FuzzReadImport(f *testing.F) {

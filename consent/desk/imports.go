@@ -205,6 +205,11 @@ func (found *Import) add(m metadata) error {
 		)
 		return nil
 	}
+	for _, uri := range m.RedirectURIs {
+		if err := consent.CheckRedirect(uri); err != nil {
+			return fmt.Errorf("%s: %w", m.ClientID, err)
+		}
+	}
 	c := consent.Client{
 		Name:         m.ClientID,
 		Title:        m.ClientName,

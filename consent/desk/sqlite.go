@@ -3,7 +3,6 @@ package desk
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -30,22 +29,72 @@ type File struct {
 	// read are the acts that have been read; since acts stay as they are, only those
 	// behind them are read again.
 	read []Act
+	// empty says that there is no table in it yet.
+	empty bool
 }
 
 // OpenFile opens a file of acts, and makes it where it is missing.
 func OpenFile(path string) (*File, error) {
-	// An act that was acknowledged survives a crash (synchronous), and who writes
-	// waits for others instead of failing (busy_timeout).
-	options := url.Values{"_txlock": {"immediate"}, "_pragma": {"busy_timeout(20000)", "journal_mode(WAL)", "synchronous(FULL)"}}
+	// An act that was acknowledged survives a crash (synchronous), and a writer waits for
+	// others instead of failing (busy_timeout).
+	return openFile(path, (*File).lay,
+		url.Values{"_txlock": {"immediate"}, "_pragma": {"busy_timeout(20000)", "journal_mode(WAL)", "synchronous(FULL)"}})
+}
+
+// ReadFile opens a file of acts to be looked at: it writes nothing, so that those who may
+// only read the file can. What is appended to it is an error. An empty file is an empty
+// record.
+func ReadFile(path string) (*File, error) {
+	f, err := openFile(path, (*File).check, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(20000)", "query_only(1)"}})
+	if err == nil {
+		return f, nil
+	}
+	// In a folder where nothing can be written, SQLite reads a file in WAL mode as one that
+	// nobody changes (https://sqlite.org/wal.html#read_only_databases).
+	f, again := openFile(path, (*File).check, url.Values{"mode": {"ro"}, "immutable": {"1"}})
+	if again != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func openFile(path string, prepare func(*File) error, options url.Values) (*File, error) {
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: options.Encode()}).String())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	f := &File{db: db}
-	if err := f.lay(); err != nil {
+	if err := prepare(f); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
 	}
 	return f, nil
+}
+
+// check refuses a file that is no record, and notes one that is empty.
+func (f *File) check() error {
+	version, tables, err := versionOf(f.db)
+	if err == nil && version == 0 && tables == 0 {
+		f.empty = true
+		return nil
+	}
+	return errors.Join(err, known(version))
+}
+
+// versionOf reads which form a file has, and how many tables.
+func versionOf(from interface {
+	QueryRow(query string, args ...any) *sql.Row
+}) (version, tables int, err error) {
+	return version, tables, errors.Join(
+		from.QueryRow("PRAGMA user_version").Scan(&version),
+		from.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables),
+	)
+}
+
+func known(version int) error {
+	if version != formatVersion {
+		return fmt.Errorf("the file is no record of consent that this program knows (version %d)", version)
+	}
+	return nil
 }
 
 // lay makes the tables where the file is new.
@@ -55,18 +104,9 @@ func (f *File) lay() error {
 		return err
 	}
 	defer tx.Rollback()
-	var version, tables int
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return err
-	}
-	if err := tx.QueryRow("SELECT count(*) FROM sqlite_schema").Scan(&tables); err != nil {
-		return err
-	}
-	switch {
-	case version == formatVersion:
-		return nil
-	case version != 0 || tables > 0:
-		return fmt.Errorf("the file is no record of consent that this program knows (version %d)", version)
+	version, tables, err := versionOf(tx)
+	if err != nil || version != 0 || tables > 0 {
+		return errors.Join(err, known(version))
 	}
 	if _, err := tx.Exec(layout); err != nil {
 		return err
@@ -75,7 +115,10 @@ func (f *File) lay() error {
 }
 
 // Acts implements Store.
-func (f *File) Acts(ctx context.Context) ([]Act, error) { return f.acts(ctx, f.db) }
+func (f *File) Acts(ctx context.Context) ([]Act, error) {
+	acts, err := f.acts(ctx, f.db)
+	return copies(acts), err
+}
 
 type queryer interface {
 	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
@@ -85,6 +128,9 @@ type queryer interface {
 func (f *File) acts(ctx context.Context, from queryer) ([]Act, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if f.empty {
+		return nil, nil
+	}
 	last := int64(0)
 	if len(f.read) > 0 {
 		last = f.read[len(f.read)-1].Number
@@ -101,9 +147,12 @@ func (f *File) acts(ctx context.Context, from queryer) ([]Act, error) {
 		if err := rows.Scan(&number, &text); err != nil {
 			return nil, err
 		}
-		var a Act
-		if err := json.Unmarshal([]byte(text), &a); err != nil {
+		a, err := readAct(text)
+		if err != nil {
 			return nil, fmt.Errorf("act %d cannot be read: %w", number, err)
+		}
+		if err := follows(acts, &a); err != nil {
+			return nil, err
 		}
 		acts = append(acts, a)
 	}
@@ -129,17 +178,16 @@ func (f *File) Append(ctx context.Context, decide func([]Act) ([]Act, error)) ([
 	if err != nil {
 		return nil, err
 	}
-	chained := Chain(acts, more)
+	chained, err := Chain(acts, more)
+	if err != nil {
+		return nil, err
+	}
 	for i := range chained {
-		text, err := json.Marshal(&chained[i])
-		if err != nil {
-			return nil, err
-		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO acts (number, act) VALUES (?, ?)", chained[i].Number, string(text)); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO acts (number, act) VALUES (?, ?)", chained[i].Number, chained[i].text); err != nil {
 			return nil, err
 		}
 	}
-	return chained, tx.Commit()
+	return copies(chained), tx.Commit()
 }
 
 // Close implements Store.

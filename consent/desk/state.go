@@ -42,7 +42,7 @@ type Request struct {
 
 // same reports whether two requests ask for the same.
 func (r *Request) same(s *Request) bool {
-	return r.Client == s.Client && r.Resource == s.Resource && slices.Equal(r.Scopes, s.Scopes)
+	return r.Client == s.Client && r.Resource == s.Resource && r.Redirect == s.Redirect && slices.Equal(r.Scopes, s.Scopes)
 }
 
 // asked returns the request as the core's value at a moment.
@@ -117,7 +117,7 @@ func (d *Desk) add(acts []Act, at time.Time) *state {
 			s.approvals = append(
 				s.approvals,
 				approval{consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
-					Resource: a.Resource, From: a.At, Until: a.Until}, a.Number, a.Request},
+					Resource: a.Resource, RedirectURI: a.RedirectURI, By: a.By, From: a.At, Until: a.Until}, a.Number, a.Request},
 			)
 		case Granted, GrantImported:
 			s.grant(d, a)

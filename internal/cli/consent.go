@@ -113,6 +113,7 @@ func (env *environment) consentCommand() *cobra.Command {
 			f.StringVar(&flags.account, "account", "", "approve for this account")
 			f.StringVar(&flags.group, "group", "", "approve for this group")
 			f.BoolVar(&flags.everyone, "everyone", false, "approve for everyone")
+			f.StringVar(&flags.redirect, "redirect", "", "where a program is answered that the book does not have, where no request is answered")
 			f.StringVar(&flags.resource, "resource", "own", "whose data it is about, where no request is answered: own or group:NAME")
 		},
 		func() error { return env.consentApprove(flags) },
@@ -187,7 +188,11 @@ func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx 
 	}
 	var store desk.Store = new(desk.Memory)
 	if _, missing := os.Stat(path); missing == nil || !looks {
-		if store, err = desk.OpenFile(path); err != nil {
+		open := desk.OpenFile
+		if looks {
+			open = desk.ReadFile
+		}
+		if store, err = open(path); err != nil {
 			return err
 		}
 	}
@@ -274,7 +279,7 @@ func (env *environment) consentActs(flags *consentFlags) error {
 		if err != nil {
 			return err
 		}
-		return env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActs(acts) })
+		return env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActs(acts, d.Zone()) })
 	})
 }
 
@@ -318,7 +323,7 @@ func (env *environment) act(
 		if err != nil && !overruled {
 			return err
 		}
-		if err := env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActed(acts) }); err != nil {
+		if err := env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActed(acts, d.Zone()) }); err != nil {
 			return err
 		}
 		if overruled {
@@ -338,10 +343,18 @@ func (env *environment) consentApprove(flags *consentFlags) error {
 		Everyone: flags.everyone,
 		Group:    flags.group,
 		Account:  flags.account,
+		Redirect: flags.redirect,
 		Because:  flags.because,
 	}
 	if err := a.Resource.UnmarshalText([]byte(flags.resource)); err != nil {
 		return fmt.Errorf("--resource: %w", err)
+	}
+	switch {
+	case flags.request != 0 && (flags.client != "" || flags.redirect != "" || flags.resource != "own"):
+		return errors.New("--request says which client it is of, whose data it is about and where it is answered; leave --client, " +
+			"--redirect and --resource out")
+	case flags.everyone && (flags.group != "" || flags.account != ""), flags.group != "" && flags.account != "":
+		return errors.New("give one of --everyone, --group and --account")
 	}
 	what := fmt.Sprintf("%s of %s", strings.Join(flags.scopes, ", "), flags.client)
 	switch {

@@ -116,6 +116,11 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 			asks = append(asks, fmt.Sprintf("%s (%s)", s.Scope, s.Tier))
 		}
 		p.hang("", 8, "Asks for "+strings.Join(asks, ", "))
+		answered := "It does not say where it wants to be answered."
+		if b.Redirect != "" {
+			answered = "Answered at " + b.Redirect
+		}
+		p.hang("", 8, answered)
 		for _, c := range b.Causes {
 			p.hang("", 8, c.Text)
 		}
@@ -232,15 +237,18 @@ func (p *Page) ConsentStrays(strays []desk.Stray) {
 }
 
 // ConsentActed tells what was recorded.
-func (p *Page) ConsentActed(acts []desk.Act) {
+func (p *Page) ConsentActed(acts []desk.Act, zone *time.Location) {
 	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" recorded"))
-	p.acts(acts)
+	p.acts(acts, zone)
 }
 
 // ConsentActs writes the record.
-func (p *Page) ConsentActs(acts []desk.Act) {
+func (p *Page) ConsentActs(acts []desk.Act, zone *time.Location) {
 	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" on record; the chain is whole"))
-	p.acts(acts)
+	if len(acts) > 0 {
+		p.line("Times are in %s.", zone)
+	}
+	p.acts(acts, zone)
 }
 
 // did are the kinds of act in words.
@@ -255,7 +263,7 @@ var did = map[desk.Kind]string{
 	desk.GrantImported:  "took over the grant of",
 }
 
-func (p *Page) acts(acts []desk.Act) {
+func (p *Page) acts(acts []desk.Act, zone *time.Location) {
 	for _, a := range acts {
 		text := fmt.Sprintf("%s %s %s", a.By, did[a.Kind], a.Client)
 		if len(a.Scopes) > 0 {
@@ -269,6 +277,9 @@ func (p *Page) acts(acts []desk.Act) {
 		case a.Kind == desk.Approved:
 			text += " for everyone"
 		}
+		if a.RedirectURI != "" && a.Kind == desk.Approved {
+			text += ", answered at " + a.RedirectURI
+		}
 		if a.Request != 0 {
 			text += fmt.Sprintf(" (request %d)", a.Request)
 		}
@@ -278,6 +289,6 @@ func (p *Page) acts(acts []desk.Act) {
 		if a.Because != "" {
 			text += ". " + a.Because
 		}
-		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.Format("2006-01-02 15:04")), 24, text)
+		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.In(zone).Format("2006-01-02 15:04")), 24, text)
 	}
 }
