@@ -162,3 +162,35 @@ func TestASignalThatTheBookDetectsCanBeTried(t *testing.T) {
 	require.Contains(t, strings.Join(strings.Fields(in(t, dir, 0, append([]string{"reach", "--signal", "too-fast"}, till...)...)), " "),
 		"too-fast is taken as noticed, whatever the facts that the book detects it from.")
 }
+
+// TestWhatOthersWroteDoesNotAct: names and reasons that come from anybody neither draw on
+// the terminal nor run in the shell of the administrator who copies a suggested command.
+func TestWhatOthersWroteDoesNotAct(t *testing.T) {
+	dir := work(t)
+	const client = "x$(touch${IFS}pwned)"
+	book := []string{"--book", "kestrel", "--at", monday}
+	consent := func(status int, args ...string) string {
+		return in(t, dir, status, append(append([]string{"consent"}, args...), book...)...)
+	}
+	consent(0, "ask", "--account", "ingrid@kestrelsound.example", "--client", "a\x1b[2Jb", "--scope", "mail.read",
+		"--redirect", "https://a.example/cb", "--why", "safe\u202e\x1b[1A\u200bdone")
+	require.Contains(t, consent(2, "ask", "--account", "ingrid@kestrelsound.example", "--client", "a", "--scope", "mail.read", "--why", "\x9b"),
+		`"\x9b" is not UTF-8 text`)
+	queue := consent(0, "queue")
+	require.NotRegexp(t, `[\x00-\x08\x0b-\x1f\x7f\x{80}-\x{9f}\x{200b}\x{202e}]`, queue)
+	require.Contains(t, queue, `a\u001b[2Jb`)
+	require.Contains(t, queue, `safe\u202e\u001b[1A\u200b`)
+	var queued struct{ Batches []struct{ Client string } }
+	document(t, dir, 0, &queued, append([]string{"consent", "queue", "--json"}, book...)...)
+	require.Equal(t, "a\x1b[2Jb", queued.Batches[0].Client, "a program reads what was said")
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grants.json"), []byte(`[{"client_id": "`+client+`", "redirect_uris": ["https://x.example/cb"]},
+		{"client_id": "`+client+`", "scope": "mail.read", "account": "ingrid@kestrelsound.example"}]`), 0o600))
+	consent(0, "import", "--file", "grants.json", "--as", "ragna@kestrelsound.example", "--yes")
+	strays := consent(1, "strays")
+	require.Contains(t, strays, `--client '`+client+`' --as REVIEWER`)
+	require.Contains(t, in(t, dir, 2, "inspect", "--book", "no\x1b[2J"), `there is no folder no\u001b[2J`)
+	require.NoError(t, os.Rename(filepath.Join(dir, "kestrel"), filepath.Join(dir, "my book; id")))
+	require.Contains(t, in(t, dir, 0, "describe", "--book", "my book; id", "--account", "ingrid@kestrelsound.example"), "What is asked of ")
+	require.Contains(t, in(t, dir, 0, "reach", "--book", "my book; id", "--at", monday), `--book 'my book; id' --app`)
+}

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/briskwarden/briskwarden/consent"
 )
@@ -91,6 +92,11 @@ func (a *Act) Hash() string {
 // write puts the act into the form in which it is kept. It refuses one that would not be
 // read back as it is.
 func (a *Act) write() error {
+	for _, text := range append([]string{a.By, a.Client, a.Account, a.Group, a.Resource.Group, a.RedirectURI, a.Because}, a.Scopes...) {
+		if !utf8.ValidString(text) {
+			return fmt.Errorf("%q is not UTF-8 text", text)
+		}
+	}
 	text, err := json.Marshal(a)
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory/people"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
 
@@ -45,9 +46,11 @@ func (u unjudged) Error() string { return string(u) }
 
 // environment is what a command gets from outside.
 type environment struct {
-	in       io.Reader
-	out, err io.Writer
-	now      func() time.Time
+	in io.Reader
+	// out is standard output, which pages and gated write to; err is standard error, behind
+	// the gate, and progress the same without it, for what moves the cursor.
+	out, err, progress io.Writer
+	now                func() time.Time
 	// json is set where the command is asked for JSON, and answered once that is printed:
 	// an error that comes later is told on standard error alone.
 	json, answered bool
@@ -59,10 +62,10 @@ type environment struct {
 // Run runs the program with these arguments and returns its exit status; now is its
 // clock.
 func Run(args []string, in io.Reader, out, errOut io.Writer, now func() time.Time) (status int) {
-	env := &environment{in: in, out: out, err: errOut, now: now}
+	env := &environment{in: in, out: out, err: terminal.Gate(errOut), progress: errOut, now: now}
 	defer func() {
 		if failure := recover(); failure != nil {
-			fmt.Fprintf(errOut, "briskwarden: this is a fault of the program, please report it: %v\n%s", failure, debug.Stack())
+			fmt.Fprintf(env.err, "briskwarden: this is a fault of the program, please report it: %v\n%s", failure, debug.Stack())
 			status = CouldNotRun
 		}
 	}()
@@ -94,7 +97,7 @@ func (env *environment) root() *cobra.Command {
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetIn(env.in)
-	root.SetOut(env.out)
+	root.SetOut(env.gated())
 	root.SetErr(env.err)
 	root.CompletionOptions.DisableDefaultCmd = true
 	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
@@ -230,10 +233,13 @@ func foundIf(found bool, err error) error {
 	return err
 }
 
+// gated returns standard output for text that is laid out elsewhere.
+func (env *environment) gated() io.Writer { return terminal.Gate(env.out) }
+
 // printJSON writes v, indented.
 func (env *environment) printJSON(v any) error {
 	env.answered = true
-	encoder := json.NewEncoder(env.out)
+	encoder := json.NewEncoder(env.gated())
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)

@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 // compareFlags are what a comparison is told beside the books.
@@ -106,7 +107,7 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 		return err
 	}
 	if len(flags.files) == 0 {
-		next := fmt.Sprintf("briskwarden compare %s %s --history FILE", oldDir, newDir)
+		next := terminal.Command("briskwarden compare %s %s --history FILE", oldDir, newDir)
 		return foundIf(report.HoldTo(flags.failOn), env.showComparison(report, flags, next))
 	}
 	shut := false
@@ -118,15 +119,15 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 		}
 	}, func() error {
 		shut = report.HoldTo(flags.failOn)
-		next := fmt.Sprintf("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
+		next := terminal.Command("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
 		if flags.examples != "" && report.History != nil {
 			first, err := writeExamples(flags.examples, report.History)
 			if err != nil {
 				return fmt.Errorf("--examples: %w", err)
 			}
-			next = ""
+			next = nil
 			if first != "" {
-				next = fmt.Sprintf("briskwarden rehearse --book %s --attempt %s", newDir, filepath.Join(flags.examples, first))
+				next = terminal.Command("briskwarden rehearse --book %s --attempt %s", newDir, filepath.Join(flags.examples, first))
 			}
 		}
 		return env.showComparison(report, flags, next)
@@ -134,9 +135,9 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	return foundIf(shut, err)
 }
 
-func (env *environment) showComparison(r *compare.Report, flags compareFlags, next string) error {
+func (env *environment) showComparison(r *compare.Report, flags compareFlags, next []string) error {
 	if flags.format == "markdown" {
-		_, err := fmt.Fprint(env.out, r.Markdown())
+		_, err := fmt.Fprint(env.gated(), r.Markdown())
 		return err
 	}
 	return env.show(r, func(p *render.Page) { p.Compare(r, next) })

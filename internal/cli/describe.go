@@ -83,7 +83,7 @@ func (env *environment) describe(flags describeFlags) error {
 		return err
 	}
 	if flags.format == "markdown" {
-		_, err := io.WriteString(env.out, doc.Markdown())
+		_, err := io.WriteString(env.gated(), doc.Markdown())
 		return err
 	}
 	return env.show(doc, func(p *render.Page) { p.Document(doc) })

@@ -62,7 +62,7 @@ func (env *environment) drill(format string, mutate bool) error {
 		}
 	}
 	if format == "junit" {
-		err = report.WriteJUnit(env.out)
+		err = report.WriteJUnit(env.gated())
 	} else {
 		err = env.show(report, func(p *render.Page) { p.Drills(report) })
 	}

@@ -180,10 +180,10 @@ func (a *asideFile) close() error {
 // showProgress returns a bar over so many bytes of files, -1 where nobody knows how
 // many, that tells a person at a terminal how far a replay has come.
 func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
-	out, ok := env.err.(*os.File)
+	out, ok := env.progress.(*os.File)
 	bar := progressbar.NewOptions64(
 		size,
-		progressbar.OptionSetWriter(env.err),
+		progressbar.OptionSetWriter(env.progress),
 		progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
 		progressbar.OptionThrottle(time.Second),
 		progressbar.OptionClearOnFinish(),

@@ -54,7 +54,7 @@ func (env *environment) readinessCommand() *cobra.Command {
 				return err
 			}
 			if format == "csv" {
-				err = report.WriteCSV(env.out)
+				err = report.WriteCSV(env.gated())
 			} else {
 				err = env.show(report, func(p *render.Page) { p.Readiness(report, b.Settings.Zone) })
 			}

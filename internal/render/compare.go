@@ -19,7 +19,7 @@ const effectColumn = len("tightens") + 2
 
 // Compare writes what changed between two books, what that would have changed, and a
 // command to go on with, where there is one.
-func (p *Page) Compare(r *compare.Report, next string) {
+func (p *Page) Compare(r *compare.Report, next []string) {
 	for _, gate := range r.Gates {
 		if gate.Unjudged != "" {
 			p.line("%s", p.bold.Render(fmt.Sprintf("The gate %s cannot be judged: %s.", gate.Name, gate.Unjudged)))
@@ -77,7 +77,7 @@ func (p *Page) Compare(r *compare.Report, next string) {
 	if r.Shadow != nil && r.Shadow.Attempts > 0 {
 		p.comparedShadow(r.History, r.Shadow, told)
 	}
-	if next != "" && len(r.Changed) > 0 && (r.History == nil || r.History.Unjudged == "") {
+	if len(next) > 0 && len(r.Changed) > 0 && (r.History == nil || r.History.Unjudged == "") {
 		p.line("")
 		p.commands("Next", next)
 	}

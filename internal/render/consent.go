@@ -10,6 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -79,7 +80,7 @@ func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
 			)
 		}
 		p.labelled("Waits", fmt.Sprintf("as request %d, until %s.%s", a.Request, a.Expires.Format(time.DateOnly), others))
-		p.commands("Next", "briskwarden consent queue --book "+p.folder)
+		p.commands("Next", terminal.Command("briskwarden consent queue --book %s", p.folder))
 	case a.Outcome == consent.Allow:
 		p.labelled("Recorded", r.Client+" is let in.")
 	}
@@ -142,8 +143,8 @@ func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
 	}
 	p.line("")
 	first := batches[0].Requests[0].Number
-	p.commands("Next", fmt.Sprintf("briskwarden consent approve --book %s --request %d --as REVIEWER --because WHY", p.folder, first),
-		fmt.Sprintf("briskwarden consent refuse --book %s --request %d --as REVIEWER --because WHY", p.folder, first))
+	p.commands("Next", terminal.Command("briskwarden consent approve --book %s --request %d --as REVIEWER --because WHY", p.folder, first),
+		terminal.Command("briskwarden consent refuse --book %s --request %d --as REVIEWER --because WHY", p.folder, first))
 }
 
 // ago words a length of time roughly.
@@ -207,7 +208,7 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 		}
 		p.line("")
 	}
-	p.commands("Next", "briskwarden consent strays --book "+p.folder)
+	p.commands("Next", terminal.Command("briskwarden consent strays --book %s", p.folder))
 }
 
 // ConsentStrays writes the grants that today's rules would not allow.
@@ -233,7 +234,7 @@ func (p *Page) ConsentStrays(strays []desk.Stray) {
 		p.hang("", 8, s.Causes[0].Text)
 	}
 	p.line("")
-	p.commands("Next", "briskwarden consent bar --book "+p.folder+" --client "+strays[0].Client+" --as REVIEWER --because WHY")
+	p.commands("Next", terminal.Command("briskwarden consent bar --book %s --client %s --as REVIEWER --because WHY", p.folder, strays[0].Client))
 }
 
 // ConsentActed tells what was recorded.

@@ -8,6 +8,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 // SceneReport is one rehearsed scene of the demo.
@@ -39,10 +40,10 @@ func (p *Page) Walk(b *book.Book, steps []StepReport, scenes []SceneReport) {
 	p.line("%s", p.heading.Render("To walk it yourself"))
 	p.commands(
 		"",
-		"briskwarden demo --out "+demo.Folder,
-		"briskwarden demo --proposed --out "+demo.ProposedFolder,
-		"briskwarden demo --history > "+demo.HistoryFile,
-		"briskwarden consent import --book "+demo.Folder+" --file "+demo.Folder+"/grants.csv --as ragna@kestrelsound.example",
+		terminal.Command("briskwarden demo --out %s", demo.Folder),
+		terminal.Command("briskwarden demo --proposed --out %s", demo.ProposedFolder),
+		terminal.Command("briskwarden demo --history > %s", demo.HistoryFile),
+		terminal.Command("briskwarden consent import --book %s --file %s/grants.csv --as ragna@kestrelsound.example", demo.Folder, demo.Folder),
 	)
 	p.labelled("Your own", "briskwarden start lays out a small and careful book to begin with.")
 }
@@ -62,7 +63,7 @@ func (p *Page) step(s StepReport, scenes []SceneReport, most int) {
 		p.line("  $ %s", p.bold.Render("briskwarden "+strings.Join(s.Command, " ")))
 		p.excerpt(s.Output, most)
 	}
-	p.commands("More", s.More)
+	p.commands("More", terminal.Command(s.More))
 }
 
 // excerpt writes the first lines of a text, set in.
@@ -108,16 +109,16 @@ func (p *Page) DemoWritten(dir string, paths []string, next string) {
 	p.line("")
 	switch next {
 	case "compare":
-		p.commands("Next", "briskwarden compare "+demo.Folder+" "+dir)
+		p.commands("Next", terminal.Command("briskwarden compare %s %s", demo.Folder, dir))
 		return
 	case "inspect":
-		p.commands("Next", "briskwarden inspect --book "+dir)
+		p.commands("Next", terminal.Command("briskwarden inspect --book %s", dir))
 		p.labelled("", "Then correct what it finds in "+dir+" and inspect again.")
 		return
 	}
 	p.commands(
 		"Next",
-		"briskwarden rehearse --book "+dir+" --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password",
+		terminal.Command("briskwarden rehearse --book %s --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password", dir),
 	)
 	p.labelled("", "Then change a rule in "+dir+"/policies.yaml and rehearse again.")
 }
@@ -137,5 +138,6 @@ func (p *Page) DemoFaulty(faults []demo.Fault, r *inspect.Report) {
 	}
 	p.line("")
 	p.labelled("Score", fmt.Sprintf("%d of %d points.", r.Score.Reached, r.Score.Possible))
-	p.commands("Next", "briskwarden demo --faulty --out kestrel-faulty", "briskwarden inspect --book kestrel-faulty")
+	p.commands("Next", terminal.Command("briskwarden demo --faulty --out kestrel-faulty"),
+		terminal.Command("briskwarden inspect --book kestrel-faulty"))
 }

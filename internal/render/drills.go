@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -52,6 +53,6 @@ func (p *Page) Drills(r *drill.Report) {
 			p.labelled("", fmt.Sprintf("nobody notices: %s %s", survived.Of, survived.Text))
 		}
 	} else {
-		p.commands("Next", "briskwarden drill --mutate")
+		p.commands("Next", terminal.Command("briskwarden drill --mutate"))
 	}
 }

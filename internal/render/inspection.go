@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -66,9 +67,9 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 	}
 	p.score(r)
 	if len(r.Findings) > 0 {
-		p.commands("Next", "briskwarden inspect --explain "+r.Findings[0].Check)
+		p.commands("Next", terminal.Command("briskwarden inspect --explain %s", r.Findings[0].Check))
 	} else {
-		p.commands("Next", "briskwarden describe --by app")
+		p.commands("Next", terminal.Command("briskwarden describe --by app"))
 	}
 }
 

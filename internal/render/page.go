@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 // plainWidth is how wide a page is that goes to no terminal.
@@ -36,7 +38,7 @@ func NewPage(w io.Writer, folder string) *Page {
 	r := lipgloss.NewRenderer(w)
 	colour := func(c string) lipgloss.Style { return r.NewStyle().Bold(true).Foreground(lipgloss.Color(c)) }
 	p := &Page{
-		w: w, width: plainWidth, folder: folder,
+		w: terminal.Gate(w), width: plainWidth, folder: folder,
 		bold: r.NewStyle().Bold(true), dim: r.NewStyle().Faint(true), heading: r.NewStyle().Bold(true).Underline(true),
 		good: colour("10"), careful: colour("11"), grave: colour("9"),
 	}
@@ -131,17 +133,19 @@ func wrap(text string, width int) []string {
 // commands writes commands behind a label, ready for copying, on the page's book
 // where they name none. Where one is too long for a line it goes on behind a
 // backslash.
-func (p *Page) commands(label string, commands ...string) {
+func (p *Page) commands(label string, commands ...[]string) {
 	lead := pad(p.bold.Render(label), labelColumn)
-	for _, c := range commands {
-		if p.folder != "." && !strings.Contains(c, "--book") && !strings.Contains(c, "--out") {
-			c = strings.Replace(c, " --", " --book "+p.folder+" --", 1)
+	for _, words := range commands {
+		if i := slices.IndexFunc(words, isOption); i >= 0 && p.folder != "." && !slices.Contains(words, "--book") && !slices.Contains(words, "--out") {
+			words = slices.Insert(slices.Clone(words), i, "--book", terminal.Quote(p.folder))
 		}
 		line := lead
-		for i, option := range strings.Split(c, " --") {
-			if i > 0 {
-				option = "--" + option
+		for i := 0; i < len(words); {
+			last := i + 1
+			for last < len(words) && !isOption(words[last]) {
+				last++
 			}
+			option := strings.Join(words[i:last], " ") // with its value
 			if ansi.StringWidth(line)+len(option)+len(" \\") > p.width {
 				p.line("%s \\", line)
 				line = strings.Repeat(" ", labelColumn+4)
@@ -149,8 +153,11 @@ func (p *Page) commands(label string, commands ...string) {
 				line += " "
 			}
 			line += option
+			i = last
 		}
 		p.line("%s", line)
 		lead = strings.Repeat(" ", labelColumn)
 	}
 }
+
+func isOption(word string) bool { return strings.HasPrefix(word, "--") }

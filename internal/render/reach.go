@@ -6,6 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -29,7 +30,7 @@ func (p *Page) AccountReach(r *reach.AccountReach) {
 	}
 	p.line("")
 	p.labelled("Assumed", r.Assumed...)
-	p.commands("Next", "briskwarden describe --account "+r.Account)
+	p.commands("Next", terminal.Command("briskwarden describe --account %s", r.Account))
 }
 
 // verdictWidth is the width of the longest verdict.
@@ -58,7 +59,7 @@ func (p *Page) AppReach(r *reach.AppReach) {
 	p.line("")
 	p.labelled("Assumed", r.Assumed...)
 	if can > 0 {
-		p.commands("Next", "briskwarden rehearse --account "+r.Answers[0].Accounts[0]+" --app "+r.App)
+		p.commands("Next", terminal.Command("briskwarden rehearse --account %s --app %s", r.Answers[0].Accounts[0], r.App))
 	}
 }
 
@@ -107,7 +108,7 @@ func (p *Page) Matrix(m *reach.Matrix) {
 		p.labelled("Uncovered", "No live policy covers "+strings.Join(m.Uncovered, ", ")+".")
 	}
 	p.labelled("Assumed", m.Assumed...)
-	p.commands("Next", "briskwarden reach --app "+m.Apps[0])
+	p.commands("Next", terminal.Command("briskwarden reach --app %s", m.Apps[0]))
 }
 
 // headOf breaks a name for the head of a narrow column.

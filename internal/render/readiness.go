@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -33,7 +34,7 @@ func (p *Page) Readiness(r *readiness.Report, zone *time.Location) {
 		p.readyGroups(rollout)
 	}
 	p.line("")
-	p.commands("Next", "briskwarden readiness --format csv")
+	p.commands("Next", terminal.Command("briskwarden readiness --format csv"))
 }
 
 // unready writes those who are not ready, by how they stand.

@@ -1,6 +1,9 @@
 package render
 
-import "github.com/briskwarden/briskwarden/internal/schema"
+import (
+	"github.com/briskwarden/briskwarden/internal/schema"
+	"github.com/briskwarden/briskwarden/internal/terminal"
+)
 
 // Schemas lists what has a schema.
 func (p *Page) Schemas(documents []schema.Document) {
@@ -12,5 +15,5 @@ func (p *Page) Schemas(documents []schema.Document) {
 		p.hang(pad(p.bold.Render(d.Name), width), width+2, d.About)
 	}
 	p.line("")
-	p.commands("Next", "briskwarden schema book > book.schema.json")
+	p.commands("Next", terminal.Command("briskwarden schema book > book.schema.json"))
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/briskwarden/briskwarden/admin/start"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -38,6 +39,6 @@ func (p *Page) Started(s *start.Report) {
 		p.labelled("", f.Name+": "+f.Text)
 	}
 	p.line("")
-	p.commands("Next", "briskwarden describe --book "+s.Folder,
-		"briskwarden rehearse --book "+s.Folder+" --account "+s.Administrator+" --app mail --ip 203.0.113.20 --proved password")
+	p.commands("Next", terminal.Command("briskwarden describe --book %s", s.Folder),
+		terminal.Command("briskwarden rehearse --book %s --account %s --app mail --ip 203.0.113.20 --proved password", s.Folder, s.Administrator))
 }
