@@ -78,7 +78,9 @@ type evaluation struct {
 	// that is traced.
 	reasons []condition.Reason
 	tracing int
-	draft   draft
+	// explains says that the rules passed by are told too.
+	explains bool
+	draft    draft
 
 	// room is for a supplied account, suppliedDevice for a device.
 	room           facts.Room

@@ -18,22 +18,43 @@ import (
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
-// Decide judges an attempt and explains the decision in full. It returns a block
+// depth is how much of a decision is told.
+type depth uint8
+
+const (
+	// outlined leaves out the trace of policies, and until when a session is granted.
+	outlined depth = iota
+	// traced has both.
+	traced
+	// explained has also why the rules above the one that speaks do not match.
+	explained
+)
+
+// Decide judges an attempt and explains the decision. It returns a block
 // with a cause of its own where the attempt cannot be judged, or nobody can find
 // out about its account. The decision is the caller's. The cost grows with the
 // number of policies, since each is traced. The context is handed on as by Verdict.
 func (j *Judge) Decide(ctx context.Context, a *attempt.Attempt) *Decision {
-	return j.decide(ctx, a, true)
+	return j.decide(ctx, a, traced)
+}
+
+// Explain is Decide with the reasons of the rules that were passed by: in each policy that
+// has a say, why the rules above the one that speaks do not match. It is for a person who
+// asks why, and costs more.
+func (j *Judge) Explain(ctx context.Context, a *attempt.Attempt) *Decision {
+	return j.decide(ctx, a, explained)
 }
 
 // Outline is Decide without the trace of policies and without the moment at which
 // a granted session ends, which costs a fraction where there are many policies.
 func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
-	return j.decide(ctx, a, false)
+	return j.decide(ctx, a, outlined)
 }
 
-func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, full bool) *Decision {
+func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Decision {
 	e := j.begin(ctx, a)
+	full := told >= traced
+	e.explains = told == explained
 	d := e.draft.start()
 	d.JudgedBy = JudgedBy{j.digest, j.fingerprint}
 	e.hear(withShadows)

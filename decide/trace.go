@@ -1,6 +1,8 @@
 package decide
 
 import (
+	"slices"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
@@ -55,6 +57,9 @@ func (e *evaluation) traceHearing(t *PolicyTrace, number int, shadowSilenced []i
 		e.addWhy("live_for: ", &p.asksLive)
 	}
 	rules := e.spoken[h.first:h.last]
+	if e.explains && len(rules) > 0 {
+		e.addPassedBy(p, rules)
+	}
 	switch len(rules) {
 	case 0:
 		for i := range p.rules {
@@ -70,6 +75,15 @@ func (e *evaluation) traceHearing(t *PolicyTrace, number int, shadowSilenced []i
 		for _, r := range rules {
 			t.Rules = append(t.Rules, p.Rules[r.rule].Name)
 			e.addWhy(p.rules[r.rule].lead, &p.rules[r.rule].asks)
+		}
+	}
+}
+
+// addPassedBy notes why the rules do not match that stand above the last that may speak.
+func (e *evaluation) addPassedBy(p *policy, spoken []spokenRule) {
+	for i := range spoken[len(spoken)-1].rule {
+		if !slices.ContainsFunc(spoken, func(r spokenRule) bool { return r.rule == i }) {
+			e.addWhy(p.rules[i].lead, &p.rules[i].asks)
 		}
 	}
 }

@@ -113,22 +113,24 @@ type Cell struct {
 	Block  int `json:"block" doc:"members that are blocked"`
 	// NotOpen are those of the blocked to whom the app is not given at all.
 	NotOpen int `json:"not_open" doc:"those of the blocked to whom the app is not given at all"`
+	// Disabled are those of the blocked who may sign on nowhere.
+	Disabled int `json:"disabled" doc:"those of the blocked who are disabled"`
 }
 
-// Mildest returns the mildest verdict in the cell, and whether it is that of
-// all members to whom the app is given. It returns false for open where the app
-// is given to none.
+// Mildest returns the mildest verdict in the cell, and whether it is that of all members
+// that are not disabled. It returns false for open where the app is given to none.
 func (c Cell) Mildest() (verdict decide.Verdict, all, open bool) {
-	given := c.Grant + c.StepUp + c.Block - c.NotOpen
+	members := c.Grant + c.StepUp + c.Block - c.Disabled
+	given := members - c.NotOpen
 	switch {
 	case given == 0:
 		return decide.Block, true, false
 	case c.Grant > 0:
-		return decide.Grant, c.Grant == given, true
+		return decide.Grant, c.Grant == members, true
 	case c.StepUp > 0:
-		return decide.StepUp, c.StepUp == given, true
+		return decide.StepUp, c.StepUp == members, true
 	}
-	return decide.Block, true, true
+	return decide.Block, c.NotOpen == 0, true
 }
 
 // OfAccount reports which apps an account can open. The error suggests the
@@ -283,7 +285,10 @@ func row(judge *decide.Judge, c Circumstances, group int, members []int32, most 
 				cell.StepUp++
 			default:
 				cell.Block++
-				if e.Profile(int(n)).Disabled() || e.Profile(int(n)).Kind() != directory.Emergency && !e.IsOpenTo(app, e.Profile(int(n))) {
+				switch profile := e.Profile(int(n)); {
+				case profile.Disabled():
+					cell.Disabled++
+				case profile.Kind() != directory.Emergency && !e.IsOpenTo(app, profile):
 					cell.NotOpen++
 				}
 			}

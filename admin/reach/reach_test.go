@@ -70,6 +70,9 @@ func TestReachIsWhatIsDecided(t *testing.T) {
 			for app, cell := range row.Cells {
 				var want reach.Cell
 				for _, n := range members {
+					if e.Accounts[n].Disabled {
+						want.Disabled++
+					}
 					switch verdict(e.Accounts[n].Name, e.Apps[app].Name) {
 					case decide.Grant:
 						want.Grant++
@@ -82,8 +85,11 @@ func TestReachIsWhatIsDecided(t *testing.T) {
 				want.NotOpen = cell.NotOpen
 				require.Equal(t, want, cell)
 				mildest, all, open := cell.Mildest()
-				require.Equal(t, open, cell.NotOpen < len(members))
-				require.True(t, !open || !all || mildest != decide.Grant || cell.Grant == len(members)-cell.NotOpen)
+				require.Equal(t, open, cell.NotOpen+cell.Disabled < len(members))
+				// No star stands where somebody who is not disabled is treated otherwise, or is
+				// not given the app.
+				require.True(t, !open || !all || mildest != decide.Grant || cell.Grant == len(members)-cell.Disabled)
+				require.True(t, !open || !all || cell.NotOpen == 0)
 			}
 		}
 	})

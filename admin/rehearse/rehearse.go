@@ -26,6 +26,8 @@ type Report struct {
 // Rehearsal is what is told beside the decision.
 type Rehearsal struct {
 	Attempt *attempt.Attempt `json:"attempt" doc:"the attempt that was judged"`
+	// App is the name of the app that the attempt's identifier or address is of.
+	App string `json:"app,omitzero" doc:"the name of the app that it is for; absent where the book has none"`
 	// ToDo says what would help, in sentences.
 	ToDo []string `json:"to_do" doc:"what would help"`
 	// Assumed says what was taken for granted, in sentences.
@@ -80,10 +82,13 @@ func Words(v decide.Verdict) string { return strings.ReplaceAll(v.String(), "_",
 
 // Rehearse judges the attempt. What was assumed in making it is passed on.
 func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report {
-	d := judge.Decide(context.Background(), a)
+	d := judge.Explain(context.Background(), a)
 	r := &Report{d, Rehearsal{Attempt: a, ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
+	}
+	if app, ok := inside.Of(judge).Directory().FindApp(a.App); ok {
+		r.Rehearsal.App = inside.Of(judge).Directory().Apps[app].Name
 	}
 	r.describePlace(judge)
 	if !r.Refused() {
@@ -91,6 +96,14 @@ func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report
 	}
 	r.advise(judge)
 	return r
+}
+
+// AppNamed names the app, with the address by which it was found.
+func (r *Report) AppNamed() string {
+	if name := r.Rehearsal.App; name != "" && name != r.Rehearsal.Attempt.App {
+		return name + " (" + r.Rehearsal.Attempt.App + ")"
+	}
+	return r.Rehearsal.Attempt.App
 }
 
 // Refused reports that the attempt was stopped before any policy was asked.
@@ -374,21 +387,40 @@ func (r *Report) advise(judge *decide.Judge) {
 	if blocked {
 		return
 	}
+	var proofs []string
 	for _, d := range r.Demands {
 		if !d.Met && (r.Verdict == decide.StepUp || d.Impossible) {
-			r.adviseOn(d, do)
+			proofs = r.adviseOn(d, proofs, enrolledMethods(judge, a.Account), do)
 		}
+	}
+	if len(proofs) > 0 { // which are given before anything else is asked
+		r.Rehearsal.ToDo = slices.Insert(r.Rehearsal.ToDo, 0, "Prove "+strings.Join(proofs, ", then ")+".")
 	}
 }
 
-// adviseOn says what would meet a demand.
-func (r *Report) adviseOn(d decide.Demand, do func(string, ...any)) {
+// enrolledMethods returns the names of the methods that an account of the book has.
+func enrolledMethods(judge *decide.Judge, account string) []string {
+	profile, ok := inside.Of(judge).Directory().Find(account)
+	if !ok {
+		return nil
+	}
+	return inside.Of(judge).MethodNames(profile.Enrolled())
+}
+
+// adviseOn says what would meet a demand. It returns the proofs that are to be given, in
+// an order in which they can be: what is offered at once comes before what reaches out to
+// a phone, which is offered once something else is proven.
+func (r *Report) adviseOn(d decide.Demand, proofs, enrolled []string, do func(string, ...any)) []string {
 	switch d.Kind {
 	case decide.DemandMethod:
-		if len(d.Offer) > 0 {
-			do("Prove %s.", strings.Join(d.Offer, " or "))
-		} else {
-			do("Prove another method first, then one of %s.", strings.Join(d.AnyOf, ", "))
+		later := slices.DeleteFunc(slices.Clone(enrolled), func(m string) bool { return !slices.Contains(d.AnyOf, m) })
+		switch {
+		case len(d.Offer) > 0:
+			return slices.Insert(proofs, r.offeredAtOnce(proofs), strings.Join(d.Offer, " or "))
+		case len(later) > 0:
+			return append(proofs, strings.Join(later, " or "))
+		default:
+			return append(proofs, "one of "+strings.Join(d.AnyOf, ", "))
 		}
 	case decide.DemandEnrol:
 		do("Let %s enrol one of %s: the account has none.", r.Rehearsal.Attempt.Account, strings.Join(d.AnyOf, ", "))
@@ -415,9 +447,20 @@ func (r *Report) adviseOn(d decide.Demand, do func(string, ...any)) {
 		}
 	case decide.DemandOneOf:
 		for _, inner := range d.EasiestWay() {
-			r.adviseOn(inner, do)
+			proofs = r.adviseOn(inner, proofs, enrolled, do)
 		}
 	}
+	return proofs
+}
+
+// offeredAtOnce counts the proofs at the beginning of a list that are offered to the person
+// as things stand.
+func (r *Report) offeredAtOnce(proofs []string) int {
+	n := 0
+	for n < len(proofs) && slices.Contains(r.ToPerson.Offer, strings.Split(proofs[n], " or ")[0]) {
+		n++
+	}
+	return n
 }
 
 // findOut names the missing facts that decide.

@@ -194,3 +194,29 @@ func TestWhatOthersWroteDoesNotAct(t *testing.T) {
 	require.Contains(t, in(t, dir, 0, "describe", "--book", "my book; id", "--account", "ingrid@kestrelsound.example"), "What is asked of ")
 	require.Contains(t, in(t, dir, 0, "reach", "--book", "my book; id", "--at", monday), `--book 'my book; id' --app`)
 }
+
+// TestWhatToDo: the steps are an order in which the person can go, from what she has.
+func TestWhatToDo(t *testing.T) {
+	dir := work(t)
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"a push comes after a password": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "mail"}, "Do Prove password, then push."},
+		"what is proven is left out": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "mail", "--proved", "password"},
+			"Do Prove push."},
+		"another action": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "account-page", "--action", "change-password"},
+			"STEP UP ingrid@kestrelsound.example, to change the password at account-page, Mon"},
+		"an address of an app": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "https://till.kestrelsound.example/x"},
+			"ingrid@kestrelsound.example at card-till (https://till.kestrelsound.example/x), Mon"},
+		"rules passed by": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip", "203.0.113.20", "--device",
+			"laptop-ingrid", "--proved", "password"},
+			"open: require; rule shut: during: wants not sailing-hours (05:00-23:00), saw Mon 2026-11-23 14:10 CET; rule far-away: countries: " +
+				"wants not home-waters (DK, NO, SE), saw NO; rule doubtful: risk_at_least: wants at least medium, saw score 0"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out := in(t, dir, 0, append([]string{"rehearse", "--book", "kestrel", "--at", monday}, c.args...)...)
+			require.Contains(t, strings.Join(strings.Fields(out), " "), c.want)
+		})
+	}
+}

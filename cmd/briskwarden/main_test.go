@@ -144,9 +144,13 @@ Place     198.51.100.200 lies in no network of the book; the nearest is depot (1
 Missing   country: step up if DK, NO, SE; block if any other
 
 Policy          Stage   Applies  Rule, or why not
-card-till       live    yes      one of far-away, open; rule far-away: countries: wants not
-                                 home-waters (DK, NO, SE), saw nothing (unknown)
-fleet-baseline  live    yes      elsewhere: require
+card-till       live    yes      one of far-away, open; rule shut: during: wants not sailing-hours
+                                 (05:00-23:00), saw Mon 2026-11-23 14:10 CET; rule doubtful:
+                                 risk_at_least: wants at least medium, saw score 0; rule far-away:
+                                 countries: wants not home-waters (DK, NO, SE), saw nothing (unknown)
+fleet-baseline  live    yes      elsewhere: require; rule already-sure: proved: wants two-factors, saw
+                                 password; rule at-the-pier: our_network: wants an own network, saw
+                                 198.51.100.200 (in no network)
 account-risk    live    no       account_risk_at_least: wants at least medium, saw none
 administrators  live    no       names: wants shore-vpn or berth-planner, saw card-till
 auditor-reads   live    no       accounts: wants auditor@kestrelsound.example, saw

@@ -36,19 +36,13 @@ func (p *Page) AccountReach(r *reach.AccountReach) {
 // verdictWidth is the width of the longest verdict.
 const verdictWidth = len("STEP UP")
 
-// mostAccounts is how many accounts with the same answer are named.
-const mostAccounts = 8
-
 // AppReach writes who can open an app.
 func (p *Page) AppReach(r *reach.AppReach) {
 	can, all := r.Opens()
 	p.line("%s", p.bold.Render(fmt.Sprintf("%d of %s can open %s", can, words.Count(all, "account"), r.App)))
 	for _, a := range r.Answers {
 		p.line("")
-		names := strings.Join(a.Accounts[:min(mostAccounts, len(a.Accounts))], ", ")
-		if more := len(a.Accounts) - mostAccounts; more > 0 {
-			names += fmt.Sprintf(" and %d more", more)
-		}
+		names := strings.Join(a.Accounts, ", ") // all, for this is the list of who gets in
 		p.hang(pad(p.verdict(a.Verdict), verdictWidth), verdictWidth+2, p.bold.Render(words.Count(len(a.Accounts), "account"))+": "+names)
 		text := a.Why
 		if len(a.Asks) > 0 {
@@ -99,7 +93,7 @@ func (p *Page) Matrix(m *reach.Matrix) {
 	p.line("")
 	p.labelled("Reads", "step up: opened once what is asked for is shown; ·: not given to the group, or it has no members.")
 	if some {
-		p.labelled("", "*: for some of the members only; the others are treated more strictly.")
+		p.labelled("", "*: for some of the members only; the others are treated more strictly, or are not given the app.")
 	}
 	if less {
 		p.labelled("", "Of the largest groups the first members were judged; --app and --account judge all.")

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 )
@@ -17,7 +18,7 @@ const mostCauses = 3
 // assumed, what is missing, and then every policy.
 func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 	a := r.Rehearsal.Attempt
-	p.line("%s  %s at %s, %s", p.verdict(r.Verdict), a.Account, a.App, a.At.In(zone).Format("Mon 2006-01-02 15:04 MST"))
+	p.line("%s  %s%s at %s, %s", p.verdict(r.Verdict), a.Account, toDo(a.Action), r.AppNamed(), a.At.In(zone).Format("Mon 2006-01-02 15:04 MST"))
 	p.line("")
 	p.labelled("Why", causes(r.Decision)...)
 	p.labelled("Do", r.Rehearsal.ToDo...)
@@ -56,6 +57,14 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 		return
 	}
 	p.policies(r.Policies)
+}
+
+// toDo names an action other than to sign in.
+func toDo(a attempt.Action) string {
+	if a == attempt.SignIn {
+		return ""
+	}
+	return ", to " + strings.ReplaceAll(a.String(), "-", " the ")
 }
 
 // session tells the risk of an attempt and the bounds of a granted session.
