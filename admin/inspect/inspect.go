@@ -170,6 +170,7 @@ func Checks() []Check {
 		placeChecks,
 		timeChecks,
 		factorChecks,
+		placeholderChecks,
 		riskChecks,
 		consentChecks,
 		upkeepChecks,

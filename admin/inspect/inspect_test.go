@@ -489,6 +489,17 @@ var faults = map[string][]fault{
 			"tags: [log, logs]}",
 			"No tier lists chat.read, which voyages holds or asks for."},
 	},
+	"placeholder": {
+		{"{name: mail}",
+			"{name: mail, hosts: [mail.example.org/inbox]}",
+			"The host mail.example.org/inbox of mail is for documentation."},
+		{"{name: mail}",
+			"{name: mail, hosts: [mail.fjordline.no]}",
+			"The range 203.0.113.0/24 of the own network pier is for documentation."},
+		{"{name: per, groups",
+			"{name: ida@example.com, groups: [crew], methods: [password, push]}\n  - {name: per, groups",
+			"The account ida@example.com is of a domain for documentation."},
+	},
 	"stale-import": {
 		{"groups: [{name: crew}",
 			"imports: [{name: hands, file: hands.csv, taken: 2026-08-01, methods: [password, push]}]\ngroups: [{name: crew}",

@@ -72,7 +72,12 @@ type values struct {
 	Zone, Administrator, File, ShareKey string
 	// Imported says that there are people to import, Pilot that the name of the
 	// pilot group is free.
-	Imported, Pilot                bool
+	Imported, Pilot bool
+	// HasEmergency says that an account for emergencies is among the people, Machines that
+	// a service account is, and MachineMethods lists what those prove themselves with.
+	HasEmergency                   bool
+	Machines                       bool
+	MachineMethods                 string
 	Today, Asked, Enforced, Review string
 }
 
@@ -84,14 +89,16 @@ func New(q Request) (*Layout, error) {
 	if _, err := time.LoadLocation(q.Zone); err != nil || q.Zone == "Local" {
 		return nil, fmt.Errorf("%q is no IANA time zone such as Europe/Oslo", q.Zone)
 	}
-	if path.Ext(q.PeopleFile) == ".yaml" {
-		return nil, fmt.Errorf("the file would be read as a part of the book; give it a name that does not end in .yaml")
+	switch strings.ToLower(path.Ext(q.PeopleFile)) {
+	case ".yaml", ".yml":
+		return nil, fmt.Errorf("the file would be read as a part of the book; give it a name that does not end in .yaml or .yml")
 	}
 	l := &Layout{Administrator: q.Administrator, Skipped: []people.Skipped{}}
 	day := func(days int) string { return directory.DateOf(q.Today.AddDate(0, 0, days)).String() }
 	v := values{Zone: q.Zone, ShareKey: q.ShareKey, File: q.PeopleFile, Imported: q.People != nil,
 		Today: day(0), Asked: day(28), Enforced: day(60), Review: day(180)}
 	archive := new(txtar.Archive)
+	machines := []string{}
 	if q.People != nil {
 		read, err := people.Read(q.People)
 		if err != nil {
@@ -102,6 +109,13 @@ func New(q Request) (*Layout, error) {
 		}
 		l.Accounts, l.Groups, l.Skipped = len(read.Accounts), len(read.Groups), append(l.Skipped, read.Skipped...)
 		archive.Files = append(archive.Files, txtar.File{Name: q.PeopleFile, Data: q.People})
+		for _, a := range read.Accounts {
+			v.HasEmergency = v.HasEmergency || a.Kind == directory.Emergency && !a.Disabled
+			if a.Kind == directory.Service {
+				v.Machines = true
+				machines = append(machines, a.Methods...)
+			}
+		}
 		v.Pilot = !slices.ContainsFunc(read.Groups, func(g directory.Group) bool { return g.Name == "pilot" })
 	} else {
 		if l.Administrator == "" {
@@ -110,6 +124,14 @@ func New(q Request) (*Layout, error) {
 		v.Pilot = true
 	}
 	v.Administrator = l.Administrator
+	if len(machines) == 0 {
+		machines = []string{"certificate", "password"}
+	}
+	slices.Sort(machines)
+	for i, m := range machines {
+		machines[i] = quoted(m)
+	}
+	v.MachineMethods = strings.Join(slices.Compact(machines), ", ")
 	for _, t := range templates.Templates() {
 		if !strings.HasSuffix(t.Name(), ".yaml") {
 			continue
