@@ -7,8 +7,11 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
+// PlaceholderCheck is the check that finds what a new book lays out to be replaced.
+const PlaceholderCheck = "placeholder"
+
 var placeholderChecks = []Check{
-	{"placeholder", topicUpkeep, Warning, "a name or an address that is for documentation",
+	{PlaceholderCheck, topicUpkeep, Warning, "a name or an address that is for documentation",
 		"A new book is laid out with names and addresses that belong to nobody. Where one is left in, the policies are about a house that " +
 			"does not exist: nobody comes from the office, and nobody signs on to the app.",
 		"Put in your own.", placeholders},

@@ -52,6 +52,14 @@ type Report struct {
 	Inspection *inspect.Report `json:"inspection" doc:"what inspect says of the new book"`
 }
 
+// Amiss reports whether something in the new book wants looking at, beyond what it lays out
+// to be replaced.
+func (r *Report) Amiss() bool {
+	return slices.ContainsFunc(r.Inspection.Findings, func(f inspect.Finding) bool {
+		return f.Severity >= inspect.Warning && f.Check != inspect.PlaceholderCheck
+	})
+}
+
 // Layout is a new book.
 type Layout struct {
 	// Files are to be laid into a folder of their own.

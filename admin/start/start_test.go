@@ -53,7 +53,7 @@ func TestANewBookIsInOrder(t *testing.T) {
 			require.NoError(t, err)
 			var found []string
 			for _, f := range report.Findings {
-				if f.Check != "placeholder" { // what it lays out to be replaced
+				if f.Check != inspect.PlaceholderCheck { // what it lays out to be replaced
 					found = append(found, f.Name)
 				}
 			}
@@ -137,7 +137,7 @@ func TestANewBookIsSafe(t *testing.T) {
 		report, err := inspect.Inspect(b, at)
 		require.NoError(t, err)
 		for _, f := range report.Findings {
-			require.Contains(t, []string{"placeholder", "stale-import"}, f.Check, "%s", f.Text)
+			require.Contains(t, []string{inspect.PlaceholderCheck, "stale-import"}, f.Check, "%s", f.Text)
 		}
 	}
 }

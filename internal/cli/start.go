@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/start"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/internal/newfile"
@@ -77,5 +76,5 @@ func (env *environment) start(request start.Request, file string) error {
 	}
 	started := &start.Report{Folder: env.book, Files: written, Layout: layout, Inspection: report}
 	err = env.show(started, func(p *render.Page) { p.Started(started) })
-	return foundIf(report.Open(inspect.Warning) > 0, err)
+	return foundIf(started.Amiss(), err)
 }
