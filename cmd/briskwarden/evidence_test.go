@@ -220,3 +220,28 @@ func TestWhatToDo(t *testing.T) {
 		})
 	}
 }
+
+// TestTheShell: the version, the help, and what a shell completes.
+func TestTheShell(t *testing.T) {
+	dir := work(t)
+	for name, c := range map[string]struct {
+		status int
+		args   []string
+		want   string
+	}{
+		"version":         {0, []string{"--version"}, "briskwarden "},
+		"help":            {0, []string{"help", "consent", "approve"}, "consent approve approves a request"},
+		"help misspelt":   {2, []string{"help", "inspct"}, `there is no command "inspct"; did you mean "inspect"?`},
+		"help in order":   {0, []string{"--help"}, "Write a book:\n  start "},
+		"an account":      {0, []string{"__complete", "rehearse", "--book", "kestrel", "--account", "in"}, "ingrid@kestrelsound.example\n:4\n"},
+		"an app":          {0, []string{"__complete", "reach", "--book", "kestrel", "--app", "card"}, "card-till\n:4\n"},
+		"a policy":        {0, []string{"__complete", "describe", "--book", "kestrel", "--policy", "yard"}, "yard-hands\n:4\n"},
+		"a method":        {0, []string{"__complete", "rehearse", "--book", "kestrel", "--proved", "crew"}, "crew-card\n:4\n"},
+		"a check":         {0, []string{"__complete", "inspect", "--explain", "placeh"}, "placeholder\n:4\n"},
+		"a verdict":       {0, []string{"__complete", "rehearse", "--expect", "st"}, "step_up\n:4\n"},
+		"of no book":      {0, []string{"__complete", "rehearse", "--book", "none", "--account", ""}, ":4\n"},
+		"a shell's words": {0, []string{"completion", "bash"}, "# bash completion"},
+	} {
+		t.Run(name, func(t *testing.T) { require.Contains(t, in(t, dir, c.status, c.args...), c.want) })
+	}
+}

@@ -90,7 +90,8 @@ func (env *environment) root() *cobra.Command {
 		Use:   "briskwarden",
 		Short: "Write, rehearse and explain conditional sign-on policies",
 		Long: "Brisk Warden judges who may sign on to which application under which circumstances,\n" +
-			"and reports what a policy will do before it does it.\n\nBegin with `briskwarden demo`.",
+			"and reports what a policy will do before it does it.\n\nBegin with `briskwarden demo`. `briskwarden completion SHELL --help` tells how a shell completes\n" +
+			"commands, and names of the book.",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          knownCommand,
@@ -99,24 +100,31 @@ func (env *environment) root() *cobra.Command {
 	root.SetIn(env.in)
 	root.SetOut(env.gated())
 	root.SetErr(env.err)
-	root.CompletionOptions.DisableDefaultCmd = true
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.Version = version()
+	root.SetVersionTemplate("briskwarden {{.Version}}\n")
+	root.SetHelpCommand(helpCommand(root))
 	root.PersistentFlags().BoolVar(&env.json, "json", false, "print JSON for a program to read")
 	root.PersistentFlags().StringVar(&env.book, "book", ".", "the folder of the book")
-	root.AddCommand(
-		env.demoCommand(),
-		env.startCommand(),
-		env.inspectCommand(),
-		env.describeCommand(),
-		env.reachCommand(),
-		env.rehearseCommand(),
-		env.drillCommand(),
-		env.replayCommand(),
-		env.compareCommand(),
-		env.readinessCommand(),
-		env.consentCommand(),
-		env.schemaCommand(),
-	)
+	cobra.EnableCommandSorting = false // the order is the one in which an administrator works
+	for _, group := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Learn:", []*cobra.Command{env.demoCommand()}},
+		{"Write a book:", []*cobra.Command{env.startCommand(), env.inspectCommand(), env.describeCommand(), env.schemaCommand()}},
+		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
+		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
+		{"Outside programs:", []*cobra.Command{env.consentCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})
+		for _, c := range group.commands {
+			c.GroupID = group.title
+			root.AddCommand(c)
+		}
+	}
 	root.SetFlagErrorFunc(flagError)
+	env.complete(root)
 	return root
 }
 
