@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
 )
 
 // TestNoGateOpensWithoutEvidence gives replay and compare histories on which nothing can
@@ -122,7 +124,7 @@ func TestNothingPassesByAMisspeltName(t *testing.T) {
 		"a drill is kept": {0, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail", "--keep-as", "x",
 			"--unlisted"}, "kept as the drill x"},
 		"a detected signal is no drill": {2, []string{"rehearse", "--book", "kestrel", "--account", ingrid, "--app", "mail", "--keep-as", "y",
-			"--signal", "too-fast"}, "--keep-as: the book detects too-fast itself"},
+			"--signal", "too-fast"}, "it does not hold what is supposed here: too-fast is taken as noticed"},
 	} {
 		t.Run(name, func(t *testing.T) { require.Contains(t, in(t, dir, c.status, c.args...), c.want) })
 	}
@@ -244,4 +246,53 @@ func TestTheShell(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { require.Contains(t, in(t, dir, c.status, c.args...), c.want) })
 	}
+}
+
+// TestWhatAnAttemptCanSay: flags for what policies ask most.
+func TestWhatAnAttemptCanSay(t *testing.T) {
+	dir := work(t)
+	for name, c := range map[string]struct {
+		status int
+		args   string
+		want   string
+	}{
+		"an unfit device":        {0, "--device laptop-ingrid --fact firewall=false", "BLOCK; firewall: wants true, saw false."},
+		"a fit device":           {0, "--device laptop-ingrid --fact firewall=true", "GRANT;"},
+		"a fact of another name": {2, "--device laptop-ingrid --fact firewal=false", `no posture of the book looks at it; did you mean "firewall"?`},
+		"a fact without a value": {2, "--fact firewall", "--fact firewall: expected NAME=VALUE"},
+		"an account at risk":     {0, "--device laptop-ingrid --account-risk high:leaked-password", "STEP UP; Change the password."},
+		"no such risk":           {2, "--account-risk huge", `--account-risk: "huge" is not a level`},
+		"a new device":           {0, "--new-device", "strange-device (15)"},
+		"the sign-in before":     {0, "--device laptop-ingrid --previous 1h:BR", "other-country (20), perhaps too-fast (80)"},
+		"no such country":        {2, "--previous 1h:XX1", "--previous 1h:XX1: "},
+		"failures":               {0, "--failures 7", "many-failures (50)"},
+		"fewer than none":        {2, "--failures -1", "--failures counts failed sign-ins"},
+		"twice":                  {2, "--previous 1h:NO --unknown previous", "--unknown previous: --previous 1h:NO says what it is"},
+		"unknown and said":       {2, "--managed --unknown device", "--unknown device: other flags say what the device is"},
+		"remembered":             {0, "--remembered push:72h --platform windows --managed --save saved.json", "BLOCK;"},
+		"remembered what":        {2, "--remembered pish:72h", `--remembered: the book has no method "pish"; did you mean "push"?`},
+		"what is supposed":       {2, "--account-risk high --save other.json", "it does not hold what is supposed here: The account is at high risk."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			args := append([]string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip",
+				"203.0.113.20", "--proved", "password", "--at", monday}, strings.Fields(c.args)...)
+			out := strings.Join(strings.Fields(in(t, dir, c.status, args...)), " ")
+			verdict, want, isVerdict := strings.Cut(c.want, ";")
+			if c.status == 0 && isVerdict {
+				require.True(t, strings.HasPrefix(out, verdict), out)
+				c.want = strings.TrimSpace(want)
+			}
+			require.Contains(t, out, c.want)
+		})
+	}
+	var saved attempt.Attempt
+	text, err := os.ReadFile(filepath.Join(dir, "saved.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(text, &saved))
+	require.Equal(t, "push", saved.Device.Ref().Remembered[0].Method)
+	again := in(t, dir, 0, "rehearse", "--book", "kestrel", "--attempt", "saved.json")
+	require.True(t, strings.HasPrefix(again, "BLOCK"), again)
+	about, err := os.Stat(filepath.Join(dir, "saved.json"))
+	require.NoError(t, err)
+	require.Zero(t, about.Mode().Perm()&0o077, "an attempt is for nobody else")
 }

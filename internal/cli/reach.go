@@ -49,7 +49,7 @@ func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error
 	if err := allAccounts(b); err != nil {
 		return err
 	}
-	judge, noticed, err := compileNoticing(b, request.Signals)
+	judge, supposed, err := compileSupposing(b, &request)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (env *environment) reach(flags *pflag.FlagSet, request typed.Attempt) error
 	if err != nil {
 		return err
 	}
-	assumed = append(noticed, assumed...)
+	assumed = append(supposed, assumed...)
 	switch {
 	case account != "":
 		r, err := reach.OfAccount(judge, circumstances, assumed, account)

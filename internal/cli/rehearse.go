@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/typed"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
@@ -56,6 +58,8 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&request.Account, "account", "", "the account that signs on")
 	f.StringVar(&request.App, "app", "", "the app that it signs on to")
 	circumstanceFlags(f, &request)
+	f.StringVar(&request.AccountRisk, "account-risk", "", "the standing risk of the account, LEVEL or LEVEL:REASON, such as high:leaked-password")
+	f.StringVar(&more.save, "save", "", "write the attempt as JSON into this new file, for --attempt and for other programs")
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
 	f.StringSliceVar(
 		&more.vary,
@@ -73,7 +77,7 @@ func (env *environment) rehearseCommand() *cobra.Command {
 
 // extras are what a rehearsal tells beside the decision.
 type extras struct {
-	keepAs       string
+	keepAs, save string
 	vary         []string
 	untilGranted bool
 	// unlisted says that names which the book does not have are meant.
@@ -90,6 +94,13 @@ func circumstanceFlags(f *pflag.FlagSet, request *typed.Attempt) {
 	f.StringVar(&request.Through, "through", "", "what it is made through: "+strings.Join(attempt.Throughs(), ", ")+" (browser)")
 	f.StringArrayVar(&request.Proved, "proved", nil, "a method proven just now, or METHOD:AGE earlier in the session, such as push:3h")
 	f.StringVar(&request.Device, "device", "", "the identity that the device states")
+	f.BoolVar(&request.Seen.New, "new-device", false, "the device has not been seen before")
+	f.BoolVar(&request.Seen.Managed, "managed", false, "the device is looked after by the organisation")
+	f.StringVar(&request.Seen.Platform, "platform", "", "the platform of the device, such as windows")
+	f.StringArrayVar(&request.Seen.Facts, "fact", nil, "a fact that the device reported just now, NAME=VALUE, such as firewall=false")
+	f.StringArrayVar(&request.Seen.Remembered, "remembered", nil, "a method remembered on the device, METHOD:AGE, such as push:72h")
+	f.StringVar(&request.Previous, "previous", "", "the sign-in before, AGE or AGE:COUNTRY, such as 3h:NO (none)")
+	f.IntVar(&request.Failures, "failures", 0, "so many failed sign-ins in the minute before")
 	f.StringArrayVar(&request.Signals, "signal", nil, "a signal that was noticed, by name; also one that the book detects itself")
 	f.StringArrayVar(&request.Failed, "failed", nil, "a proof that failed, METHOD:REASON; the reasons are timed_out, unreachable, refused")
 	f.StringArrayVar(&request.Checked, "checked", nil, "an outside check, CHECK:RESULT; the results are passed, failed, unreachable")
@@ -117,12 +128,17 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 			return err
 		}
 	}
-	judge, noticed, err := compileNoticing(b, request.Signals)
+	if more.save != "" {
+		if err := newfile.CheckFile(more.save); err != nil {
+			return fmt.Errorf("--save: %w", err)
+		}
+	}
+	judge, supposed, err := compileSupposing(b, &request)
 	switch {
 	case err != nil:
 		return err
-	case len(noticed) > 0 && more.keepAs != "":
-		return fmt.Errorf("--keep-as: the book detects %s itself; a drill states the facts that it is detected from", request.Signals[0])
+	case len(supposed) > 0 && more.keepAs+more.save != "":
+		return fmt.Errorf("--keep-as and --save keep the attempt, and it does not hold what is supposed here: %s", supposed[0])
 	}
 	var a *attempt.Attempt
 	var assumed []string
@@ -134,7 +150,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	if err != nil {
 		return err
 	}
-	report := rehearse.Rehearse(judge, a, append(noticed, assumed...))
+	report := rehearse.Rehearse(judge, a, append(supposed, assumed...))
 	if wanted != nil || more.keepAs != "" {
 		if err := checkListed(drill.Unlisted(judge, a, report.Decision), more.unlisted); err != nil {
 			return err
@@ -152,6 +168,9 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	if err == nil && more.keepAs != "" {
 		err = env.keep(b, more.keepAs, report, more.unlisted)
 	}
+	if err == nil && more.save != "" {
+		err = save(more.save, a)
+	}
 	if err == nil && wanted != nil && report.Verdict != *wanted {
 		fmt.Fprintf(env.err, "briskwarden: expected %s, the verdict is %s\n", *wanted, report.Verdict)
 		return errFound
@@ -159,16 +178,28 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 	return err
 }
 
-// compileNoticing compiles a book as if signals that it detects itself had been noticed,
-// and says so in sentences.
-func compileNoticing(b *book.Book, signals []string) (*decide.Judge, []string, error) {
-	rules, noticed := typed.Noticing(b.Rulebook(), signals)
-	if len(noticed) == 0 {
-		judge, err := b.Compile()
-		return judge, nil, err
+// compileSupposing compiles a book as if signals that it detects itself had been noticed,
+// and the account were at risk, as far as a request says so, and says that in sentences.
+func compileSupposing(b *book.Book, request *typed.Attempt) (*decide.Judge, []string, error) {
+	rules, noticed := typed.Noticing(b.Rulebook(), request.Signals)
+	rules, atRisk, err := request.AtRisk(rules)
+	if err != nil {
+		return nil, nil, err
 	}
 	judge, err := decide.Compile(rules)
-	return judge, noticed, err
+	return judge, append(noticed, atRisk...), err
+}
+
+// save writes an attempt into a new file.
+func save(path string, a *attempt.Attempt) error {
+	text, err := json.MarshalIndent(a, "", "  ")
+	if err == nil {
+		err = newfile.Write(path, append(text, '\n'), newfile.Private)
+	}
+	if err != nil {
+		return fmt.Errorf("--save: %w", err)
+	}
+	return nil
 }
 
 // checkListed refuses names that the book does not have, unless they are meant, and that
@@ -189,7 +220,7 @@ func refuseBeside(flags *pflag.FlagSet) error {
 	var err error
 	flags.Visit(func(f *pflag.Flag) {
 		switch f.Name {
-		case "attempt", "expect", "book", "json", "vary", "until-granted", "keep-as", "unlisted", "people":
+		case "attempt", "expect", "book", "json", "vary", "until-granted", "keep-as", "unlisted", "people", "save":
 		default:
 			err = fmt.Errorf("--attempt is taken as it stands; leave --%s out, or write it into the attempt", f.Name)
 		}

@@ -30,8 +30,15 @@ type Attempt struct {
 	// Proved are methods, each proven just now, or METHOD:AGE earlier in the
 	// session, such as push:3h.
 	Proved []string
-	// Device is the identity that the device states.
+	// Device is the identity that the device states, and Seen what else is said of it.
 	Device string
+	Seen   Device
+	// Previous is the sign-in before, AGE:COUNTRY or AGE, and Failures how many failed in
+	// the minute before.
+	Previous string
+	Failures int
+	// AccountRisk is the standing risk of the account, LEVEL:REASON or LEVEL.
+	AccountRisk string
 	// Signals are named by others. Failed are METHOD:REASON, Checked are
 	// CHECK:RESULT, and Accepted are DOCUMENT:VERSION.
 	Signals, Failed, Checked, Accepted []string
@@ -58,7 +65,11 @@ func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []s
 			return nil, nil, fmt.Errorf("--unknown: there is no fact %q%s", fact, nearest.DidYouMean(fact, Facts))
 		}
 	}
-	for _, said := range [][2]string{{"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client",
+	failures := ""
+	if q.Failures != 0 {
+		failures = strconv.Itoa(q.Failures)
+	}
+	for _, said := range [][2]string{{"previous", q.Previous}, {"failures", failures}, {"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client",
 		q.Client}} {
 		if said[1] != "" && slices.Contains(q.Unknown, said[0]) {
 			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", said[0], said[0], said[1])
@@ -103,6 +114,12 @@ func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []s
 		return nil, nil, err
 	}
 	assumed = append(assumed, q.ordinary(a, e)...)
+	if err := q.happened(a); err != nil {
+		return nil, nil, err
+	}
+	if err := q.Seen.describe(a, e); err != nil {
+		return nil, nil, err
+	}
 	if len(q.Proved) == 0 {
 		assumed = append(assumed, "Nothing has been proven yet (--proved METHOD says what has).")
 	}
@@ -157,11 +174,14 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 			device = facts.UnregisteredDevice()
 			assumed = append(
 				assumed,
-				fmt.Sprintf("The device %s has been seen before; it is not registered, so it is nobody's and not managed.", q.Device),
+				fmt.Sprintf("The device %s is not registered, so it is nobody's, and seen before and not managed unless said otherwise.", q.Device),
 			)
 		}
 		device.ID = attempt.Known(q.Device)
 		a.Device = attempt.Known(device)
+		if len(q.Seen.Facts) > 0 {
+			break
+		}
 		if reported, ok := e.LastReport(a); ok && attempt.IsLater(reported, a.At) {
 			e.LetReport(a, a.At.Add(-time.Hour))
 			assumed = append(
@@ -171,7 +191,11 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 		}
 	case !left("device"):
 		a.Device = attempt.Known(facts.UnregisteredDevice())
-		assumed = append(assumed, "The device has been seen before, but does not say which one it is (--device ID does).")
+		seen := "has been seen before"
+		if q.Seen.New {
+			seen = "has not been seen before"
+		}
+		assumed = append(assumed, "The device "+seen+", but does not say which one it is (--device ID does).")
 	}
 	switch {
 	case q.Client != "":
@@ -185,7 +209,7 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 	if !left("failures") {
 		a.Failures = attempt.None[[]time.Time]()
 	}
-	if !left("previous") && !left("failures") {
+	if !left("previous") && !left("failures") && q.Previous == "" && q.Failures == 0 {
 		assumed = append(assumed, "No earlier sign-in and no failed one is known of.")
 	}
 	return assumed
