@@ -213,12 +213,14 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 		t.strangers++
 	}
 	could, can := answerable(was), answerable(is)
-	if account, ok := t.directory.FindAccount(before.Account); ok && could && was.Listed {
+	if account, ok := t.directory.FindAccount(before.Account); ok && (could || can) && was.Listed {
 		app, _ := t.directory.FindApp(was.App)
 		at := place{int32(account), int32(app)}
 		a := t.accesses[at]
-		a.was++
-		if can {
+		if could {
+			a.was++
+		}
+		if can { // also by an attempt that was stopped before
 			a.is++
 		} else {
 			t.keep(lockedOut, kept{number, at, *after, was.Verdict, is.Verdict}, mostCandidates)
@@ -387,7 +389,7 @@ func (t *tally) sum(reading *replay.Reading, lane int, o replay.Options) *Histor
 	var locked []AccountCount
 	e := inside.Of(t.judges[0]).Directory()
 	for at, a := range t.accesses {
-		if a.is == 0 {
+		if a.is == 0 { // and so some attempt could be answered before
 			locked = append(locked, AccountCount{e.Accounts[at.account].Name, e.Apps[at.app].Name, int64(a.was)})
 		}
 	}

@@ -344,6 +344,10 @@ func TestWhatHappens(t *testing.T) {
 		{"one of two ways", "then: {require: [once]}}, {name: rest => then: block}, {name: rest", attempts(ann, 2) + attempts(strings.Replace(ann,
 			"203.0.113.9", "198.51.100.9", 1), 1),
 			[]string{"newly blocked 2 1 ann (2)"}, false},
+		{"who gets in another way is not locked out", "ranges: [203.0.113.0/24] => ranges: [198.51.100.0/24]",
+			attempts(strings.Replace(ann, "ann", "cy", 1), 2) +
+				attempts(strings.Replace(strings.Replace(ann, "ann", "cy", 1), "203.0.113.9", "198.51.100.9", 1), 1),
+			[]string{"no method to answer with 2 1 cy (2)", "newly asked 2 1 cy (2)", "not asked any more 1 1 cy (1)"}, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			was, is, _ := strings.Cut(c.edit, " => ")

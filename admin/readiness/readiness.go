@@ -7,11 +7,13 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -25,7 +27,7 @@ type Status string
 
 // How an account may stand, from the worst.
 const (
-	// LockedOut: on the day it is asked for what it cannot show.
+	// LockedOut: on the day it is asked for what it cannot show, whatever it has enrolled.
 	LockedOut Status = "locked_out"
 	// InGrace: it has enrolled nothing and has time beyond the day.
 	InGrace Status = "in_grace"
@@ -95,6 +97,10 @@ type Account struct {
 	Status Status   `json:"status" doc:"how it stands"`
 	// Has are the rollout's methods that it has enrolled.
 	Has []string `json:"has" doc:"methods of the rollout that it has enrolled"`
+	// App is where it would be locked out, and Away says that it would be so away from own
+	// networks only.
+	App  string `json:"app,omitzero" doc:"the app at which it would be locked out"`
+	Away bool   `json:"away,omitzero" doc:"true where it would be locked out away from own networks only"`
 	// Until is when its time is up, for those with nothing.
 	Until    time.Time `json:"until,omitzero" doc:"when its time is up"`
 	DaysLeft int       `json:"days_left,omitzero" doc:"days begun until then"`
@@ -104,9 +110,11 @@ type Account struct {
 	Reminder string `json:"reminder" doc:"what to write to the person"`
 }
 
-// Of tells how ready people are at a moment. Name picks one rollout, "" takes all;
+// Of reports how ready people are at a moment. Name picks one rollout, "" takes all;
 // on is the day that is asked about, nil the day on which each rollout is
-// enforced. The error suggests the nearest name.
+// enforced. Who is locked out on that day is decided as sign-ons are: at each app, from an
+// own network and from elsewhere, at several hours, with all that the account has enrolled
+// proven. The error suggests the nearest name.
 func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Report, error) {
 	report := &Report{At: at, Rollouts: []Rollout{}}
 	crowd := inside.Of(judge).Directory().Gather(at)
@@ -129,7 +137,6 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 	if on != nil {
 		found.On = *on
 	}
-	day := found.On.Start(e.Zone)
 	var methods, texts facts.MethodSet
 	for i, m := range e.Methods() {
 		if slices.Contains(r.Methods, m.Name) {
@@ -139,9 +146,10 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 			texts = texts.Add(i)
 		}
 	}
-	demanded := demandedOf(judge, r, crowd)
 	groups := map[string]*Counts{}
-	for n := range crowd.Of(r.Who).Surely().All() {
+	people := slices.Collect(crowd.Of(r.Who).Surely().All())
+	locked := lockedOutOf(newDay(judge, r, found.On), people)
+	for i, n := range people {
 		if e.Profile(n).Disabled() {
 			continue
 		}
@@ -151,15 +159,15 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 			Groups: append([]string{}, e.Profile(n).Groups()...),
 			Has:    inside.Of(judge).MethodNames(has),
 			Asked:  e.Accounts[n].AskedAt != nil,
+			App:    locked[i].app,
+			Away:   locked[i].away,
 		}
 		switch {
-		case has == 0:
+		case has == 0 || a.App != "":
 			a.Until = inside.Of(judge).Deadline(number, e.Profile(n), at)
 			a.DaysLeft = max(0, int((a.Until.Sub(at)+24*time.Hour-1)/(24*time.Hour)))
 			a.Status = InGrace
-			// A rollout eases nothing for an account at risk.
-			if risky := e.Accounts[n].RiskAt(at) >= directory.MediumRisk; demanded.Holds(n) != condition.False &&
-				(risky || !day.Before(a.Until)) {
+			if a.App != "" {
 				a.Status = LockedOut
 			}
 			a.Reminder = fmt.Sprintf(
@@ -205,27 +213,31 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 	return found
 }
 
-// demandedOf returns those of whom some policy in force asks an assurance that
-// the rollout eases. A policy in force for some only counts for those.
-func demandedOf(judge *decide.Judge, r decide.Rollout, crowd *facts.Gathering) facts.Audience {
-	demanded := crowd.Nobody()
-	for i, p := range judge.Policies() {
-		audience := inside.Of(judge).Audience(i, crowd)
-		switch {
-		case p.Stage == decide.Draft || p.Stage == decide.Shadow && p.LiveFor == nil:
-			continue
-		case p.Stage == decide.Shadow:
-			audience = audience.And(crowd.Of(p.LiveFor))
-		}
-		for _, rule := range p.Rules {
-			for _, q := range rule.Then.Require {
-				if slices.ContainsFunc(q.OneOf, func(name string) bool { return slices.Contains(r.Eases, name) }) {
-					demanded = demanded.Or(audience)
+// lockout is what lockedOut says of one account.
+type lockout struct {
+	app  string
+	away bool
+}
+
+// lockedOutOf judges the day of many accounts, by as many goroutines as there are
+// processors.
+func lockedOutOf(d *day, accounts []int) []lockout {
+	found := make([]lockout, len(accounts))
+	var next atomic.Int64
+	var workers sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		workers.Go(func() {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(accounts) {
+					return
 				}
+				found[i].app, found[i].away = d.lockedOut(accounts[i])
 			}
-		}
+		})
 	}
-	return demanded
+	workers.Wait()
+	return found
 }
 
 // WriteCSV writes those who are not ready as a table for a mail merge (RFC 4180).

@@ -73,16 +73,17 @@ func TestReadiness(t *testing.T) {
 	require.Equal(t, []string{"late", "second"}, []string{r.Rollouts[0].Name, r.Rollouts[1].Name})
 	second := r.Rollouts[1]
 	require.Equal(t, map[string]readiness.Status{
-		"one": readiness.Single, "text": readiness.Weak, "none": readiness.LockedOut, "new": readiness.InGrace, "asked": readiness.LockedOut,
+		"one": readiness.Single, "text": readiness.Weak, "none": readiness.LockedOut, "new": readiness.InGrace,
+		"asked": readiness.InGrace, // for another rollout still gives it time
 		"risky": readiness.LockedOut,
 		"clerk": readiness.LockedOut, // for whom the shadow is in force
 		"free":  readiness.InGrace,   // of whom nothing is demanded yet
 	}, statuses(second))
-	require.Equal(t, readiness.Counts{People: 9, Ready: 1, Single: 1, Weak: 1, InGrace: 2, LockedOut: 4}, second.Counts)
+	require.Equal(t, readiness.Counts{People: 9, Ready: 1, Single: 1, Weak: 1, InGrace: 3, LockedOut: 3}, second.Counts)
 	require.Equal(t, readiness.LockedOut, second.Accounts[0].Status, "the worst first")
 	require.Equal(
 		t,
-		[]readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 1, LockedOut: 3}},
+		[]readiness.Group{{Name: "crew", Counts: readiness.Counts{People: 7, Ready: 1, Single: 1, Weak: 1, InGrace: 2, LockedOut: 2}},
 			{Name: "office", Counts: readiness.Counts{People: 3, InGrace: 1, LockedOut: 2}}},
 		second.Groups,
 	)
@@ -93,7 +94,7 @@ func TestReadiness(t *testing.T) {
 		[]readiness.Status{late["none"], late["asked"], late["risky"]},
 		"who is known to have been asked late has two weeks",
 	)
-	require.Equal(t, 8, r.LockedOut())
+	require.Equal(t, 5, r.LockedOut())
 
 	far, err := readiness.Of(judge, "late", &directory.Date{Year: 2026, Month: time.December, Day: 24}, monday)
 	require.NoError(t, err)
@@ -152,6 +153,62 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 	}
 }
 
+// TestTheDayIsJudged: what lets somebody in on the day after all, and what does not.
+func TestTheDayIsJudged(t *testing.T) {
+	const text = `briskwarden: 1
+settings: {zone: Europe/Oslo}
+networks: {pier: {ranges: [203.0.113.0/24], ours: true, country: NO}}
+assurances: {twice: {prove: [{any_of: [password]}, {any_of: [push, otp-app]}]}, once: {prove: [{any_of: [password]}]}, key: {prove: [{traits: ` +
+		`[phishing_resistant]}]}}
+accounts: [{name: ann, methods: [password]}]
+apps: [{name: mail}]
+policies:
+  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [once]}}]}
+  - {name: more, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [twice]}}]}
+rollouts: [{name: second, who: anyone, methods: [push, otp-app, security-key], eases: [twice], enforced: 2026-12-01}]
+`
+	for name, c := range map[string]struct {
+		old, new string
+		want     readiness.Status
+		app      string
+		away     bool
+	}{
+		"nothing is enrolled":           {"", "", readiness.LockedOut, "mail", false},
+		"what is enrolled is not taken": {"methods: [password]}", "methods: [password, security-key]}", readiness.LockedOut, "mail", false},
+		"what is enrolled is taken":     {"methods: [password]}", "methods: [password, push]}", readiness.Single, "", false},
+		"a fallback":                    {"any_of: [push, otp-app]}", "any_of: [push, otp-app], fallback: [password]}", readiness.InGrace, "", false},
+		"another way":                   {"{require: [twice]}", "{require: [{one_of: [twice, once]}]}", readiness.InGrace, "", false},
+		"no other way":                  {"{require: [twice]}", "{require: [{one_of: [twice, key]}]}", readiness.LockedOut, "mail", false},
+		"an exemption": {"rollouts:", "exemptions: [{name: x, who: {accounts: [ann]}, from: [twice], because: So., until: 2026-12-31}]\nrollouts:",
+			readiness.InGrace, "", false},
+		"an exemption that is over": {"rollouts:", "exemptions: [{name: x, who: {accounts: [ann]}, from: [twice], because: So., until: " +
+			"2026-11-30}]\nrollouts:", readiness.LockedOut, "mail", false},
+		"a policy that has ended":     {"more, stage: live,", "more, stage: live, until: 2026-11-30,", readiness.InGrace, "", false},
+		"a policy that has not begun": {"more, stage: live,", "more, stage: live, from: 2026-12-02,", readiness.InGrace, "", false},
+		"a policy that is silenced":   {"base, stage: live,", "base, stage: live, replaces: [more],", readiness.InGrace, "", false},
+		"a shadow":                    {"more, stage: live,", "more, stage: shadow,", readiness.InGrace, "", false},
+		"away only": {"rules: [{name: all, then: {require: [twice]}}]", "rules: [{name: home, when: {our_network: true}, then: {require: [once]}}, " +
+			"{name: all, then: {require: [twice]}}]", readiness.LockedOut, "mail", true},
+		"an app that is not given": {"apps: [{name: mail}]", "groups: [{name: crew}]\napps: [{name: mail, open_to: [crew]}]", readiness.InGrace, "", false},
+		"by night only": {"rules: [{name: all, then: {require: [twice]}}]", "rules: [{name: night, when: {during: [night]}, then: {require: [twice]}}, " +
+			"{name: all, then: {require: [once]}}]\nwindows: {night: {from: \"20:00\", to: \"06:00\"}}", readiness.LockedOut, "mail", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Contains(t, text, c.old)
+			edited := strings.Replace(text, c.old, c.new, 1)
+			if i := strings.Index(edited, "\nwindows:"); i > 0 { // which belongs behind the list
+				line, rest, _ := strings.Cut(edited[i+1:], "}\n")
+				edited = edited[:i] + "}\n" + rest + line + "\n"
+			}
+			r, err := readiness.Of(compile(t, edited), "", nil, monday)
+			require.NoError(t, err)
+			require.Len(t, r.Rollouts[0].Accounts, 1)
+			a := r.Rollouts[0].Accounts[0]
+			require.Equal(t, []any{c.want, c.app, c.away}, []any{a.Status, a.App, a.Away})
+		})
+	}
+}
+
 // TestCountsAddUp: on generated books everybody stands somehow, once.
 func TestCountsAddUp(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -165,7 +222,8 @@ func TestCountsAddUp(t *testing.T) {
 			require.Len(t, rollout.Accounts, c.People-c.Ready)
 			for _, a := range rollout.Accounts {
 				require.NotEmpty(t, a.Reminder)
-				require.Equal(t, len(a.Has) == 0, a.Status == readiness.LockedOut || a.Status == readiness.InGrace)
+				require.Equal(t, a.App != "", a.Status == readiness.LockedOut)
+				require.True(t, a.Status != readiness.InGrace || len(a.Has) == 0)
 			}
 		}
 	})

@@ -50,18 +50,23 @@ func (p *Page) unready(rollout readiness.Rollout, zone *time.Location) {
 			continue
 		}
 		text := a.Name
-		switch {
-		case !a.Until.IsZero():
-			text += fmt.Sprintf(
-				" has nothing enrolled, and time until %s (%s)",
-				a.Until.In(zone).Format("2006-01-02 15:04"),
-				words.Count(a.DaysLeft, "day"),
-			)
+		if !a.Until.IsZero() {
+			has := "nothing enrolled"
+			if len(a.Has) > 0 {
+				has = words.List(a.Has, "and") + ", which is not what is asked for"
+			}
+			text += fmt.Sprintf(" has %s, and time until %s (%s)", has, a.Until.In(zone).Format("2006-01-02 15:04"), words.Count(a.DaysLeft, "day"))
 			if !a.Asked {
 				text += "; it was not asked yet"
 			}
-		case len(a.Has) > 0:
+		} else if len(a.Has) > 0 {
 			text += " has " + words.List(a.Has, "and") + " only"
+		}
+		if a.App != "" {
+			text += "; it could not open " + a.App
+			if a.Away {
+				text += " away from own networks"
+			}
 		}
 		p.hang(pad(p.status(a.Status), 12), 12, text+".")
 	}
