@@ -1,8 +1,10 @@
 package compare
 
 import (
+	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -150,15 +152,81 @@ func (d *differ) compareApps() {
 	}
 	for _, p := range pairs(d.old.directory.Apps, d.new.directory.Apps, func(a *directory.App) string { return a.Name }) {
 		d.about("app", p.name, func() {
+			routes := d.routes(p.old, p.new)
 			switch {
-			case p.old == nil:
+			case p.old == nil && len(routes) == 0:
 				d.note(Loosens, "it is new.")
-			case p.new == nil:
+			case p.old == nil:
+				d.note(Either, "it is new, and takes over what was another's: %s.", words.List(routes, "and"))
+			case p.new == nil && len(routes) == 0:
 				d.note(Tightens, "it is gone; nobody can open it any more.")
+			case p.new == nil:
+				d.note(Either, "it is gone, and others take over what was its: %s.", words.List(routes, "and"))
 			default:
 				d.compareApp(numbers[p.name], p.old, p.new)
 			}
 		})
+	}
+}
+
+// identifiers returns all by which an app is found, in either book.
+func identifiers(was, is *directory.App) []string {
+	var all []string
+	for _, app := range []*directory.App{was, is} {
+		if app != nil {
+			all = append(append(append(all, app.Name), app.KnownAs...), app.Hosts...)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// foundBy returns the app that an identifier, or an address that a pattern fits, is of in
+// the older and in the newer book; "" for none.
+func (d *differ) foundBy(identifier string) (was, is string) {
+	address := identifier
+	if rest, ok := strings.CutPrefix(address, "*."); ok {
+		address = "compared." + rest
+	}
+	if rest, ok := strings.CutSuffix(address, "/*"); ok {
+		address = rest + "/compared"
+	}
+	name := func(e *facts.Directory) string {
+		if n, ok := e.FindApp(address); ok {
+			return e.Apps[n].Name
+		}
+		return ""
+	}
+	return name(d.old.directory), name(d.new.directory)
+}
+
+// routes says which identifiers of an app are of another app in the other book: what comes
+// in by them is judged as that one's, which may be milder.
+func (d *differ) routes(was, is *directory.App) []string {
+	var routes []string
+	for _, identifier := range identifiers(was, is) {
+		if before, after := d.foundBy(identifier); before != after && before != "" && after != "" {
+			routes = append(routes, fmt.Sprintf("%s was of %s and is of %s", identifier, before, after))
+		}
+	}
+	return routes
+}
+
+// compareRoutes notes by which identifiers an app that stays is found, and is not any more.
+func (d *differ) compareRoutes(was, is *directory.App) {
+	for _, identifier := range identifiers(was, is) {
+		switch before, after := d.foundBy(identifier); {
+		case before == after:
+		case before == "":
+			d.note(Loosens, "what comes in by %s was of no app, and is of %s.", identifier, after)
+		case after == "":
+			d.note(Tightens, "what comes in by %s was of %s, and is of no app.", identifier, before)
+		default:
+			d.note(Either, "what comes in by %s was of %s, and is of %s.", identifier, before, after)
+		}
+	}
+	if len(d.current.Changes) == 0 && (!sameSet(was.KnownAs, is.KnownAs) || !sameSet(was.Hosts, is.Hosts)) {
+		d.note(Neither, "its identifiers and hosts are written otherwise, and find the same.")
 	}
 }
 
@@ -215,9 +283,7 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 			words.List(is.Tags, "and"),
 		)
 	}
-	if !sameSet(was.KnownAs, is.KnownAs) || !sameSet(was.Hosts, is.Hosts) {
-		d.note(Either, "it is known by other identifiers or hosts.")
-	}
+	d.compareRoutes(was, is)
 	if !reflect.DeepEqual(was.Limits, is.Limits) {
 		d.note(
 			relateLimits(was.Limits, is.Limits),

@@ -198,7 +198,7 @@ func TestSentences(t *testing.T) {
 		{"name: ann, groups: [crew] => name: ann, groups: [crew, office]", "policy till: tightens: It is for 1 account more (ann)."},
 		{"name: ann, groups: [crew] => name: ann, groups: [crew, shore]", "accounts: either: 1 account is barred from other methods: ann."},
 		{"tags: [cards], open_to: [office] => tags: [cards], public: true", "app till: loosens: It is public now, and opens without any proof."},
-		{"hosts: [mail.example] => hosts: [post.example]", "app mail: either: It is known by other identifiers or hosts."},
+		{"hosts: [mail.example] => hosts: [post.example]", "app mail: tightens: What comes in by mail.example was of mail, and is of no app."},
 		{"{name: laptop, owner: ann, managed: true} => {name: laptop, owner: ann}",
 			"devices: either: 1 device is known with other facts: laptop."},
 		// The rest.
@@ -466,4 +466,47 @@ func TestASourceThatFails(t *testing.T) {
 	require.NoError(t, r.AddHistory(ctx, []replay.Source{good}, replay.Options{}))
 	require.True(t, r.History.Cut)
 	require.Contains(t, r.Markdown(), "it was interrupted before the end")
+}
+
+// TestAddressesThatAnotherAppTakesOver: an app that goes or comes may leave its addresses to
+// a milder one, so that what was blocked is granted.
+func TestAddressesThatAnotherAppTakesOver(t *testing.T) {
+	const plant = "{name: plant, hosts: [plant.example], known_as: [\"urn:plant\"]}"
+	const tanks = "{name: tanks, tags: [cards], open_to: [office], hosts: [\"plant.example/tanks/*\", \"*.tanks.example\"]}"
+	with := func(apps ...string) *book.Book {
+		text := world
+		for _, app := range apps {
+			text = strings.Replace(text, "accounts:\n", "  - "+app+"\naccounts:\n", 1)
+		}
+		return open(t, text)
+	}
+	moved := strings.Replace(plant, "[plant.example]", "[plant.example, \"*.tanks.example\"]", 1)
+	for name, c := range map[string]struct {
+		was, is *book.Book
+		want    map[string]string
+	}{
+		"it goes": {with(plant, tanks), with(plant), map[string]string{
+			"app tanks": "either: It is gone, and others take over what was its: plant.example/tanks/* was of tanks and is of plant."}},
+		"it comes": {with(plant), with(plant, tanks), map[string]string{
+			"app tanks": "either: It is new, and takes over what was another's: plant.example/tanks/* was of plant and is of tanks."}},
+		"it goes, and nothing takes over": {with(tanks), with(), map[string]string{"app tanks": "tightens: It is gone; nobody can open it any more."}},
+		"a host changes hands": {with(plant, tanks), with(moved, strings.Replace(tanks, ", \"*.tanks.example\"", "", 1)), map[string]string{
+			"app plant": "either: What comes in by *.tanks.example was of tanks, and is of plant.",
+			"app tanks": "either: What comes in by *.tanks.example was of tanks, and is of plant."}},
+		"an identifier more": {with(strings.Replace(plant, ", known_as: [\"urn:plant\"]", "", 1)), with(plant), map[string]string{
+			"app plant": "loosens: What comes in by urn:plant was of no app, and is of plant."}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := compare.Books(c.was, c.is, monday)
+			require.NoError(t, err)
+			told := map[string]string{}
+			for _, changed := range r.Changed {
+				if strings.HasPrefix(changed.Title(), "app ") {
+					told[changed.Title()] = changed.Changes[0].Effect.String() + ": " + changed.Changes[0].Text
+				}
+			}
+			require.Equal(t, c.want, told)
+			require.Equal(t, !strings.HasPrefix(c.want["app tanks"], "tightens"), r.Loosened())
+		})
+	}
 }
