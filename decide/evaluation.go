@@ -46,6 +46,8 @@ type evaluation struct {
 	gathered bool
 	// doubted are proofs of methods that may be barred, which count for nothing.
 	doubted []proof
+	// strangeApp says that a proof was made for an app that the book does not have.
+	strangeApp bool
 	weighed bool
 	weight  weigh.Score
 	// signals has the truth of each signal, once weighed.
@@ -244,7 +246,7 @@ func (e *evaluation) gatherProofs() []proof {
 	if e.gathered {
 		return e.proofs
 	}
-	e.gathered = true
+	e.gathered, e.strangeApp = true, false
 	e.proofs, e.doubted = e.proofs[:0], e.doubted[:0]
 	for i := range e.Attempt.Proofs {
 		e.addProof(&e.Attempt.Proofs[i], true)
@@ -281,6 +283,7 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 		} else if p.App != "" {
 			app, ok := e.judge.directory.FindApp(p.App)
 			made.ownApp = ok && app == e.App
+			e.strangeApp = e.strangeApp || !ok
 		}
 	}
 	switch {

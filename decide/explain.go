@@ -136,8 +136,10 @@ func (e *evaluation) noteIgnored(d *Decision) {
 			why = "it was made before the session began"
 		}
 		m, isMethod := e.judge.directory.FindMethod(p.Method)
-		if _, isApp := e.judge.directory.FindApp(p.App); p.App != "" && !isApp {
-			note(NameUnknown, "The proof of ", p.Method, " was made for ", strconv.Quote(p.App), ", and the book has no such app.")
+		if p.App != "" {
+			if _, isApp := e.judge.directory.FindApp(p.App); !isApp {
+				note(NameUnknown, "The proof of ", p.Method, " was made for ", strconv.Quote(p.App), ", and the book has no such app.")
+			}
 		}
 		switch {
 		case !isMethod:
@@ -232,13 +234,8 @@ func (e *evaluation) nearMethod(name string) string {
 // allProofsCount reports whether each proof counts and is of a method that the account
 // has enrolled, so that there is nothing to note about any.
 func (e *evaluation) allProofsCount() bool {
-	if e.Profile == nil || len(e.gatherProofs()) < len(e.Attempt.Proofs)+len(e.Attempt.Session.Proofs) {
+	if e.Profile == nil || len(e.gatherProofs()) < len(e.Attempt.Proofs)+len(e.Attempt.Session.Proofs) || e.strangeApp {
 		return false
-	}
-	for i := range e.Attempt.Session.Proofs { // those of this attempt name no app
-		if app := e.Attempt.Session.Proofs[i].App; app != "" && app != e.Attempt.App {
-			return false
-		}
 	}
 	for i := range e.proofs {
 		if p := &e.proofs[i]; !p.inSession || !e.Profile.Enrolled().Has(p.method) {
