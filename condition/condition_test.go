@@ -119,7 +119,9 @@ func TestReasons(t *testing.T) {
 				written = append(written, strings.TrimPrefix(string(text[start:ends[0]]), "lead: "))
 			}
 			require.Equal(t, c.why, written)
-			require.Equal(t, c.because, words(condition.Because(bound, letters{})))
+			because := words(condition.Because(bound, letters{}))
+			require.Equal(t, c.because, because)
+			require.Equal(t, strings.Join(append([]string{"before"}, because...), "; "), string(conjoined.WriteBecause([]byte("before"), "; ", letters{})))
 		})
 	}
 }

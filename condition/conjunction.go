@@ -1,5 +1,7 @@
 package condition
 
+import "slices"
+
 // Conjunction is a bound condition laid out for evaluation: the tests that must all
 // hold stand in one list, some of them negated, and what has another form beside
 // them. Most conditions are such lists, which are walked faster than trees; those of a
@@ -116,6 +118,34 @@ func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) 
 		}
 	}
 	return text, ends
+}
+
+// WriteBecause appends to text what the reasons of [Because] say of the condition that it
+// was made of, each once, behind a lead.
+func (c *Conjunction) WriteBecause(text []byte, lead string, facts any) []byte {
+	if c.Eval(facts) != True {
+		return text
+	}
+	if c.hasRest {
+		reasons := AppendBecause(nil, c.layout.node, facts)
+		for i := range reasons {
+			if !slices.Contains(reasons[:i], reasons[i]) {
+				text = reasons[i].Append(append(text, lead...))
+			}
+		}
+		return text
+	}
+	for i, asks := range c.layout.asks {
+		if slices.Contains(c.layout.asks[:i], asks) {
+			continue
+		}
+		l := &c.first
+		if i > 0 {
+			l = &c.more[i-1]
+		}
+		text = appendSaw(append(append(text, lead...), asks...), l.test.Saw(facts))
+	}
+	return text
 }
 
 // Eval evaluates it, as [Eval] does the condition that it was made of.

@@ -49,8 +49,9 @@ type Judge struct {
 	rollouts        []rollout
 	index           index
 	deskPass        int
-	// password is the set of the method of that name alone.
-	password facts.MethodSet
+	// password is the set of the method of that name alone, and outOfBand those that reach
+	// out to a phone.
+	password, outOfBand facts.MethodSet
 	// methodOrder are the numbers of the methods in order of name.
 	methodOrder []int
 	// openers are the methods that anybody may be offered before any proof.
@@ -214,6 +215,11 @@ func Compile(book Rulebook) (*Judge, error) {
 	}
 	for i := range j.policies {
 		j.blank = append(j.blank, PolicyTrace{Name: j.policies[i].Name, Stage: j.policies[i].stage, Why: []string{}})
+	}
+	for i, m := range j.directory.Methods() {
+		if slices.Contains(m.Traits, directory.OutOfBand) {
+			j.outOfBand = j.outOfBand.Add(i)
+		}
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()

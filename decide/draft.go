@@ -74,17 +74,16 @@ func (w *draft) start() *Decision {
 	w.text, w.causes, w.pending, w.words = w.text[:0], w.causes[:0], w.pending[:0], w.words[:0]
 	kept := new(struct {
 		Decision
-		names   [22]string
+		names   [24]string
 		withins [4]Within
-		causes  [2]Cause
-		signals [2]SignalTrace
-		notices [1]Notice
+		causes  [1]Cause
+		signals [1]SignalTrace
 		ways    [2][]Demand
 		sources [4]Source
 	})
 	kept.begin()
 	w.names, w.withins, w.sources, w.demands = kept.names[:0], kept.withins[:0], kept.sources[:], nil
-	kept.Causes, kept.Risk.Signals, kept.Notices, w.ways = kept.causes[:0], kept.signals[:0], kept.notices[:0], kept.ways[:]
+	kept.Causes, kept.Risk.Signals, w.ways = kept.causes[:0], kept.signals[:0], kept.ways[:]
 	return &kept.Decision
 }
 
@@ -110,6 +109,13 @@ func (w *draft) begin(e *evaluation) {
 // namesFrom returns the names that were added since there were so many. A caller that
 // appends to them appends to a copy.
 func (w *draft) namesFrom(first int) []string { return w.names[first:len(w.names):len(w.names)] }
+
+// roomForNames returns an empty list with room for so many names of the decision's own.
+func (w *draft) roomForNames(n int) []string {
+	first := len(w.names)
+	w.names = slices.Grow(w.names, n)[:first+n]
+	return w.names[first:first:len(w.names)]
+}
 
 // addNames returns names of the decision's own.
 func (w *draft) addNames(names []string) []string {

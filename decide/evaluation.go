@@ -48,8 +48,8 @@ type evaluation struct {
 	doubted []proof
 	// strangeApp says that a proof was made for an app that the book does not have.
 	strangeApp bool
-	weighed bool
-	weight  weigh.Score
+	weighed    bool
+	weight     weigh.Score
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 

@@ -413,8 +413,7 @@ func (e *evaluation) writeCause(d *Decision, code CauseCode, o *joined) {
 	switch code {
 	case RuleBlocks:
 		w.write(" blocks")
-		e.reasons = condition.AppendBecause(e.reasons[:0], e.judge.policies[o.policy].rules[o.rule].when, &e.Facts)
-		w.writeReasons(e.reasons)
+		w.text = e.judge.policies[o.policy].rules[o.rule].asks.WriteBecause(w.text, "; ", &e.Facts)
 		w.write(".")
 	case RuleMayBlock:
 		w.write(" may block, and a missing fact decides")

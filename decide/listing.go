@@ -333,11 +333,7 @@ func byPlace(list string, names []string) []string {
 // another proof has been given. Where a desk pass would do it is offered too.
 func (e *evaluation) offer(set facts.MethodSet) []string {
 	if len(e.gatherProofs()) == 0 {
-		for i, m := range e.judge.directory.Methods() {
-			if slices.Contains(m.Traits, directory.OutOfBand) {
-				set &^= 1 << i
-			}
-		}
+		set &^= e.judge.outOfBand
 	}
 	names := e.methodNames(set)
 	if e.Attempt.Action.TakesDeskPass() {

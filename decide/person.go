@@ -47,11 +47,27 @@ func (e *evaluation) tellPerson(d *Decision) {
 	if e.blocks() || e.refusal() != "" {
 		return // nothing that could be shown would help
 	}
+	offered := 0
+	for i := range d.Demands {
+		offered += d.Demands[i].offers()
+	}
+	d.ToPerson.Offer = e.draft.roomForNames(offered)
 	for i := range d.Demands {
 		if !d.Demands[i].Met {
 			d.ToPerson.add(&d.Demands[i], d.Verdict)
 		}
 	}
+}
+
+// offers counts the methods that a demand offers, those of its ways included.
+func (d *Demand) offers() int {
+	n := len(d.Offer)
+	for _, way := range d.Ways {
+		for i := range way {
+			n += way[i].offers()
+		}
+	}
+	return n
 }
 
 // add tells what to do about a demand.
