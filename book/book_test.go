@@ -49,7 +49,7 @@ var wrongs = map[string]struct {
 	},
 	"no YAML": {
 		"briskwarden: 1\na: [1, 2\nb: 3\n",
-		[]string{"3:2: not YAML: while parsing a flow sequence, did not find expected ',' or ']'"},
+		[]string{"3:2: not YAML: before this place a bracket `[` is not closed, or a comma is missing"},
 	},
 	"section": {"briskwarden: 1\npolicy: []\n", []string{`2:1: a book has no key "policy"; did you mean "policies"?`}},
 	"key": {
@@ -252,7 +252,8 @@ func TestWhatIsNoBook(t *testing.T) {
 // not read is named.
 func TestEveryFileIsRead(t *testing.T) {
 	const app = "briskwarden: 1\napps: [{name: %s}]\n"
-	stand := map[string]string{".drafts/x.yaml": "", ".hidden.yaml": "", "README.md": "", "deck.yaml.bak": "", "hr.csv": "name\nann\n", "seen/img.png": ""}
+	stand := map[string]string{".drafts/x.yaml": "", ".hidden.yaml": "", "README.md": "", "deck.yaml.bak": "", "hr.csv": "name\nann\n",
+		"seen/img.png": ""}
 	for i, name := range []string{"a.yaml", "b.yml", "Corp.YAML", "d.YmL", "policies/deck.yaml", "a/b/c/deep.yml", "folder.yaml/in.yaml"} {
 		stand[name] = fmt.Sprintf(app, fmt.Sprintf("app-%d", i))
 	}
@@ -288,7 +289,7 @@ func TestABombDoesNotGoOff(t *testing.T) {
 	_, err := book.OpenFS(files(map[string]string{"x.yaml": bomb.String()}))
 	require.ErrorContains(t, err, "the aliases of the book unfold to more than 100000 values")
 	_, err = book.OpenFS(files(map[string]string{"x.yaml": "briskwarden: 1\nsettings: " + strings.Repeat("[", 1<<20)}))
-	require.ErrorContains(t, err, "exceeded max depth")
+	require.ErrorContains(t, err, "brackets stand within brackets too deeply")
 }
 
 func TestFilesAreOneBook(t *testing.T) {
@@ -303,7 +304,7 @@ func TestFilesAreOneBook(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, b.Digest, renamed.Digest, "names of files do not matter")
 	_, err = book.OpenFS(files(map[string]string{"a.yaml": one + "apps: [", "b.yaml": two}))
-	require.EqualError(t, err, "a.yaml:5:1: not YAML: while parsing a flow node, did not find expected node content\n"+
+	require.EqualError(t, err, "a.yaml:5:1: not YAML: something is missing here: a value, or the end of a bracket\n"+
 		`b.yaml:3:23: group "crew" is not defined, unless in a.yaml, which could not be read`)
 	_, err = book.OpenFS(files(map[string]string{"a.yaml": one, "b.yaml": one}))
 	require.ErrorContains(t, err, `b.yaml:2:10: group "crew" is defined twice; the other is at a.yaml:2:10`)
@@ -359,7 +360,7 @@ func TestALongFileIsReadAsOne(t *testing.T) {
 		},
 		"no YAML": {
 			"- [\n",
-			"x.yaml:30004:1: not YAML: while parsing a flow node, did not find expected node content",
+			"x.yaml:30004:1: not YAML: something is missing here: a value, or the end of a bracket",
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -489,7 +489,8 @@ func TestAddressesThatAnotherAppTakesOver(t *testing.T) {
 			"app tanks": "either: It is gone, and others take over what was its: plant.example/tanks/* was of tanks and is of plant."}},
 		"it comes": {with(plant), with(plant, tanks), map[string]string{
 			"app tanks": "either: It is new, and takes over what was another's: plant.example/tanks/* was of plant and is of tanks."}},
-		"it goes, and nothing takes over": {with(tanks), with(), map[string]string{"app tanks": "tightens: It is gone; nobody can open it any more."}},
+		"it goes, and nothing takes over": {with(tanks), with(),
+			map[string]string{"app tanks": "tightens: It is gone; nobody can open it any more."}},
 		"a host changes hands": {with(plant, tanks), with(moved, strings.Replace(tanks, ", \"*.tanks.example\"", "", 1)), map[string]string{
 			"app plant": "either: What comes in by *.tanks.example was of tanks, and is of plant.",
 			"app tanks": "either: What comes in by *.tanks.example was of tanks, and is of plant."}},

@@ -113,7 +113,8 @@ func misnames(d *book.Drill, o outcome) []string {
 
 // passes reports whether an outcome is the one expected.
 func passes(d *book.Drill, o outcome) bool {
-	return misnames(d, o) == nil && o.decided == d.Expect && (d.WithShadow == "" || o.withShadow == d.WithShadow) && (d.By == "" || slices.Contains(o.by, d.By))
+	return misnames(d, o) == nil && o.decided == d.Expect &&
+		(d.WithShadow == "" || o.withShadow == d.WithShadow) && (d.By == "" || slices.Contains(o.by, d.By))
 }
 
 // words says what was expected, and what was got, as far as it was asked for.

@@ -10,8 +10,8 @@ import (
 
 // Unlisted returns in sentences what an attempt names and the book does not have, such as
 // an account that is misspelt. The decision on it says little of the policies: an unknown
-// account is blocked whatever they are. Whoever expects a verdict, such as a drill, asks
-// this first.
+// account is blocked whatever they are. A caller that expects a verdict, such as a drill,
+// asks this first.
 func Unlisted(judge *decide.Judge, a *attempt.Attempt, d *decide.Decision) []string {
 	var unlisted []string
 	for _, c := range d.Causes {

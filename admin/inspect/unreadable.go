@@ -26,7 +26,8 @@ func ErrorInBook() Check { return errorInBook }
 
 // Unreadable reports what is wrong with a book that cannot be read, as findings.
 func Unreadable(errors book.Errors) *Report {
-	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Imports: []Import{}, NotRead: []book.NotRead{}, Score: Score{Open: []OpenItem{}}}
+	r := &Report{Findings: []Finding{}, Accepted: []Finding{}, Imports: []Import{},
+		NotRead: []book.NotRead{}, Score: Score{Open: []OpenItem{}}}
 	for _, d := range errors {
 		r.Findings = append(r.Findings, Finding{Name: errorInBook.Name + ":" + d.At.String(), Check: errorInBook.Name, Severity: Error,
 			At: d.At, Text: d.Text, WayOut: errorInBook.WayOut})

@@ -158,7 +158,8 @@ func TestTheDayIsJudged(t *testing.T) {
 	const text = `briskwarden: 1
 settings: {zone: Europe/Oslo}
 networks: {pier: {ranges: [203.0.113.0/24], ours: true, country: NO}}
-assurances: {twice: {prove: [{any_of: [password]}, {any_of: [push, otp-app]}]}, once: {prove: [{any_of: [password]}]}, key: {prove: [{traits: ` +
+assurances: {twice: {prove: [{any_of: [password]}, {any_of: [push, otp-app]}]}, once: {prove: [{any_of: [password]}]},
+	key: {prove: [{traits: ` +
 		`[phishing_resistant]}]}}
 accounts: [{name: ann, methods: [password]}]
 apps: [{name: mail}]
@@ -176,9 +177,10 @@ rollouts: [{name: second, who: anyone, methods: [push, otp-app, security-key], e
 		"nothing is enrolled":           {"", "", readiness.LockedOut, "mail", false},
 		"what is enrolled is not taken": {"methods: [password]}", "methods: [password, security-key]}", readiness.LockedOut, "mail", false},
 		"what is enrolled is taken":     {"methods: [password]}", "methods: [password, push]}", readiness.Single, "", false},
-		"a fallback":                    {"any_of: [push, otp-app]}", "any_of: [push, otp-app], fallback: [password]}", readiness.InGrace, "", false},
-		"another way":                   {"{require: [twice]}", "{require: [{one_of: [twice, once]}]}", readiness.InGrace, "", false},
-		"no other way":                  {"{require: [twice]}", "{require: [{one_of: [twice, key]}]}", readiness.LockedOut, "mail", false},
+		"a fallback": {"any_of: [push, otp-app]}", "any_of: [push, otp-app], fallback: [password]}", readiness.InGrace,
+			"", false},
+		"another way":  {"{require: [twice]}", "{require: [{one_of: [twice, once]}]}", readiness.InGrace, "", false},
+		"no other way": {"{require: [twice]}", "{require: [{one_of: [twice, key]}]}", readiness.LockedOut, "mail", false},
 		"an exemption": {"rollouts:", "exemptions: [{name: x, who: {accounts: [ann]}, from: [twice], because: So., until: 2026-12-31}]\nrollouts:",
 			readiness.InGrace, "", false},
 		"an exemption that is over": {"rollouts:", "exemptions: [{name: x, who: {accounts: [ann]}, from: [twice], because: So., until: " +
@@ -187,11 +189,14 @@ rollouts: [{name: second, who: anyone, methods: [push, otp-app, security-key], e
 		"a policy that has not begun": {"more, stage: live,", "more, stage: live, from: 2026-12-02,", readiness.InGrace, "", false},
 		"a policy that is silenced":   {"base, stage: live,", "base, stage: live, replaces: [more],", readiness.InGrace, "", false},
 		"a shadow":                    {"more, stage: live,", "more, stage: shadow,", readiness.InGrace, "", false},
-		"away only": {"rules: [{name: all, then: {require: [twice]}}]", "rules: [{name: home, when: {our_network: true}, then: {require: [once]}}, " +
-			"{name: all, then: {require: [twice]}}]", readiness.LockedOut, "mail", true},
-		"an app that is not given": {"apps: [{name: mail}]", "groups: [{name: crew}]\napps: [{name: mail, open_to: [crew]}]", readiness.InGrace, "", false},
-		"by night only": {"rules: [{name: all, then: {require: [twice]}}]", "rules: [{name: night, when: {during: [night]}, then: {require: [twice]}}, " +
-			"{name: all, then: {require: [once]}}]\nwindows: {night: {from: \"20:00\", to: \"06:00\"}}", readiness.LockedOut, "mail", false},
+		"away only": {"rules: [{name: all, then: {require: [twice]}}]",
+			"rules: [{name: home, when: {our_network: true}, then: {require: [once]}}, " +
+				"{name: all, then: {require: [twice]}}]", readiness.LockedOut, "mail", true},
+		"an app that is not given": {"apps: [{name: mail}]", "groups: [{name: crew}]\napps: [{name: mail, open_to: [crew]}]",
+			readiness.InGrace, "", false},
+		"by night only": {"rules: [{name: all, then: {require: [twice]}}]",
+			"rules: [{name: night, when: {during: [night]}, then: {require: [twice]}}, " +
+				"{name: all, then: {require: [once]}}]\nwindows: {night: {from: \"20:00\", to: \"06:00\"}}", readiness.LockedOut, "mail", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Contains(t, text, c.old)

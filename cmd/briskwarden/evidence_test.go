@@ -34,7 +34,8 @@ func TestNoGateOpensWithoutEvidence(t *testing.T) {
 		"2 of 100 lines": {"a.jsonl", strings.Repeat(good, 98) + "x\ny\n",
 			"2 of its 100 lines could not be read, and at most 1 in a hundred may be left out"},
 		"nobody of the book": {"a.jsonl", strings.Repeat(stranger, 3), "none of its attempts (3) is of an account and an app that the book has"},
-		"cut short":          {"a.jsonl.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff", "it could not be read to the end: a.jsonl.gz: unexpected EOF"},
+		"cut short": {"a.jsonl.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff",
+			"it could not be read to the end: a.jsonl.gz: unexpected EOF"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, c.file), []byte(c.text), 0o600))
@@ -85,8 +86,9 @@ func TestOneDocument(t *testing.T) {
 		"aside is nowhere":       {"replay", "--book", "kestrel", "history.jsonl", "--aside", "no/where"},
 		"examples are taken":     {"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "kestrel"},
 		"examples are a file":    {"compare", "kestrel", "next", "--history", "history.jsonl", "--examples", "taken"},
-		"a drill of that name":   {"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail", "--keep-as", "a/b"},
-		"no such book":           {"inspect", "--book", "none"},
+		"a drill of that name": {"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "mail",
+			"--keep-as", "a/b"},
+		"no such book": {"inspect", "--book", "none"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var printed map[string]any
@@ -114,12 +116,14 @@ func TestNothingPassesByAMisspeltName(t *testing.T) {
 		"a method":   {2, person(ingrid, "mail", "--proved", "pasword"), `--proved: the book has no method "pasword"; did you mean "password"?`},
 		"a check": {2, person(ingrid, "mail", "--checked", "shipyard-verifer:passed"),
 			`The outside check "shipyard-verifer" counts for nothing: the book asks for none of that name; did you mean "shipyard-verifier"?`},
-		"a document":                {2, person(ingrid, "mail", "--accepted", "crew-handbok:3"), `did you mean "crew-handbook"?`},
-		"a signal":                  {2, person(ingrid, "mail", "--signal", "leaked-lst"), `--signal: the book has no signal "leaked-lst"; did you mean "leaked-list"?`},
+		"a document": {2, person(ingrid, "mail", "--accepted", "crew-handbok:3"), `did you mean "crew-handbook"?`},
+		"a signal": {2, person(ingrid, "mail", "--signal", "leaked-lst"),
+			`--signal: the book has no signal "leaked-lst"; did you mean "leaked-list"?`},
 		"it is meant":               {0, person("x@elsewhere.example", "mail", "--unlisted"), "BLOCK"},
 		"it is meant, and is there": {2, person(ingrid, "mail", "--unlisted"), "--unlisted: the book has all that the attempt names"},
 		"without an expectation":    {0, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail"}, "BLOCK"},
-		"a drill is not kept": {2, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail", "--keep-as", "z"},
+		"a drill is not kept": {2, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail",
+			"--keep-as", "z"},
 			"--unlisted says that it is meant"},
 		"a drill is kept": {0, []string{"rehearse", "--book", "kestrel", "--account", "x@elsewhere.example", "--app", "mail", "--keep-as", "x",
 			"--unlisted"}, "kept as the drill x"},
@@ -155,7 +159,8 @@ func TestNothingPassesByAMisspeltName(t *testing.T) {
 // TestASignalThatTheBookDetectsCanBeTried: as if it had been noticed, whatever the facts.
 func TestASignalThatTheBookDetectsCanBeTried(t *testing.T) {
 	dir := work(t)
-	till := []string{"--book", "kestrel", "--app", "card-till", "--device", "laptop-ingrid", "--proved", "password", "--ip", "203.0.113.20", "--at", monday}
+	till := []string{"--book", "kestrel", "--app", "card-till", "--device", "laptop-ingrid", "--proved", "password", "--ip",
+		"203.0.113.20", "--at", monday}
 	rehearse := append([]string{"rehearse", "--account", "ingrid@kestrelsound.example"}, till...)
 	require.True(t, strings.HasPrefix(in(t, dir, 0, rehearse...), "GRANT"))
 	out := in(t, dir, 0, append(rehearse, "--signal", "too-fast")...)
@@ -176,7 +181,8 @@ func TestWhatOthersWroteDoesNotAct(t *testing.T) {
 	}
 	consent(0, "ask", "--account", "ingrid@kestrelsound.example", "--client", "a\x1b[2Jb", "--scope", "mail.read",
 		"--redirect", "https://a.example/cb", "--why", "safe\u202e\x1b[1A\u200bdone")
-	require.Contains(t, consent(2, "ask", "--account", "ingrid@kestrelsound.example", "--client", "a", "--scope", "mail.read", "--why", "\x9b"),
+	require.Contains(t, consent(2, "ask", "--account", "ingrid@kestrelsound.example", "--client", "a", "--scope", "mail.read", "--why",
+		"\x9b"),
 		`"\x9b" is not UTF-8 text`)
 	queue := consent(0, "queue")
 	require.NotRegexp(t, `[\x00-\x08\x0b-\x1f\x7f\x{80}-\x{9f}\x{200b}\x{202e}]`, queue)
@@ -186,7 +192,8 @@ func TestWhatOthersWroteDoesNotAct(t *testing.T) {
 	document(t, dir, 0, &queued, append([]string{"consent", "queue", "--json"}, book...)...)
 	require.Equal(t, "a\x1b[2Jb", queued.Batches[0].Client, "a program reads what was said")
 
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "grants.json"), []byte(`[{"client_id": "`+client+`", "redirect_uris": ["https://x.example/cb"]},
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "grants.json"),
+		[]byte(`[{"client_id": "`+client+`", "redirect_uris": ["https://x.example/cb"]},
 		{"client_id": "`+client+`", "scope": "mail.read", "account": "ingrid@kestrelsound.example"}]`), 0o600))
 	consent(0, "import", "--file", "grants.json", "--as", "ragna@kestrelsound.example", "--yes")
 	strays := consent(1, "strays")
@@ -256,9 +263,10 @@ func TestWhatAnAttemptCanSay(t *testing.T) {
 		args   string
 		want   string
 	}{
-		"an unfit device":        {0, "--device laptop-ingrid --fact firewall=false", "BLOCK; firewall: wants true, saw false."},
-		"a fit device":           {0, "--device laptop-ingrid --fact firewall=true", "GRANT;"},
-		"a fact of another name": {2, "--device laptop-ingrid --fact firewal=false", `no posture of the book looks at it; did you mean "firewall"?`},
+		"an unfit device": {0, "--device laptop-ingrid --fact firewall=false", "BLOCK; firewall: wants true, saw false."},
+		"a fit device":    {0, "--device laptop-ingrid --fact firewall=true", "GRANT;"},
+		"a fact of another name": {2, "--device laptop-ingrid --fact firewal=false",
+			`no posture of the book looks at it; did you mean "firewall"?`},
 		"a fact without a value": {2, "--fact firewall", "--fact firewall: expected NAME=VALUE"},
 		"an account at risk":     {0, "--device laptop-ingrid --account-risk high:leaked-password", "STEP UP; Change the password."},
 		"no such risk":           {2, "--account-risk huge", `--account-risk: "huge" is not a level`},
@@ -271,7 +279,8 @@ func TestWhatAnAttemptCanSay(t *testing.T) {
 		"unknown and said":       {2, "--managed --unknown device", "--unknown device: other flags say what the device is"},
 		"remembered":             {0, "--remembered push:72h --platform windows --managed --save saved.json", "BLOCK;"},
 		"remembered what":        {2, "--remembered pish:72h", `--remembered: the book has no method "pish"; did you mean "push"?`},
-		"what is supposed":       {2, "--account-risk high --save other.json", "it does not hold what is supposed here: The account is at high risk."},
+		"what is supposed": {2, "--account-risk high --save other.json",
+			"it does not hold what is supposed here: The account is at high risk."},
 	} {
 		t.Run(name, func(t *testing.T) {
 			args := append([]string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip",

@@ -663,7 +663,8 @@ func TestAnApprovalCoversWhatWasLookedAt(t *testing.T) {
 			require.Equal(t, want, answer.Outcome)
 		})
 	}
-	for _, wrong := range []string{"javascript:alert(1)", "data:text/html,x", "/cb", "https:///cb", "https://a.example/#x", "JavaScript:alert(1)"} {
+	for _, wrong := range []string{"javascript:alert(1)", "data:text/html,x", "/cb", "https:///cb", "https://a.example/#x",
+		"JavaScript:alert(1)"} {
 		_, err := asked("eve", wrong)
 		require.Error(t, err, wrong)
 	}
@@ -681,10 +682,11 @@ func TestAnApprovalCoversWhatWasLookedAt(t *testing.T) {
 		approval desk.Approval
 		want     string
 	}{
-		"nobody knows where":   {desk.Approval{Client: "new", Scopes: []string{"mail.read"}, Everyone: true}, "an approval of it says where"},
-		"a pattern":            {desk.Approval{Client: "log", Scopes: []string{"mail.*"}, Everyone: true}, "mail.* is a pattern"},
-		"no account":           {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "nobody"}, `there is no account "nobody"`},
-		"two at once":          {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "ann", Everyone: true}, "one of an account"},
+		"nobody knows where": {desk.Approval{Client: "new", Scopes: []string{"mail.read"}, Everyone: true}, "an approval of it says where"},
+		"a pattern":          {desk.Approval{Client: "log", Scopes: []string{"mail.*"}, Everyone: true}, "mail.* is a pattern"},
+		"no account":         {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "nobody"}, `there is no account "nobody"`},
+		"two at once": {desk.Approval{Client: "log", Scopes: []string{"mail.read"}, Account: "ann", Everyone: true},
+			"one of an account"},
 		"a request of another": {desk.Approval{Request: first.Request, Client: "log"}, "a request says which client it is of"},
 	} {
 		t.Run(name, func(t *testing.T) {

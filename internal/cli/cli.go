@@ -90,7 +90,8 @@ func (env *environment) root() *cobra.Command {
 		Use:   "briskwarden",
 		Short: "Write, rehearse and explain conditional sign-on policies",
 		Long: "Brisk Warden judges who may sign on to which application under which circumstances,\n" +
-			"and reports what a policy will do before it does it.\n\nBegin with `briskwarden demo`. `briskwarden completion SHELL --help` tells how a shell completes\n" +
+			"and reports what a policy will do before it does it.\n\n" +
+			"Begin with `briskwarden demo`. `briskwarden completion SHELL --help` tells how a shell completes\n" +
 			"commands, and names of the book.",
 		SilenceUsage:  true,
 		SilenceErrors: true,

@@ -95,11 +95,12 @@ func (env *environment) complete(cmd *cobra.Command) {
 			return
 		}
 		// The error is that there is a function already.
-		_ = cmd.RegisterFlagCompletionFunc(f.Name, func(_ *cobra.Command, _ []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
-			found := slices.DeleteFunc(names(), func(name string) bool { return !strings.HasPrefix(name, begun) })
-			slices.Sort(found)
-			return slices.Compact(found), cobra.ShellCompDirectiveNoFileComp
-		})
+		_ = cmd.RegisterFlagCompletionFunc(f.Name,
+			func(_ *cobra.Command, _ []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
+				found := slices.DeleteFunc(names(), func(name string) bool { return !strings.HasPrefix(name, begun) })
+				slices.Sort(found)
+				return slices.Compact(found), cobra.ShellCompDirectiveNoFileComp
+			})
 	})
 }
 

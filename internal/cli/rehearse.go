@@ -58,7 +58,8 @@ func (env *environment) rehearseCommand() *cobra.Command {
 	f.StringVar(&request.Account, "account", "", "the account that signs on")
 	f.StringVar(&request.App, "app", "", "the app that it signs on to")
 	circumstanceFlags(f, &request)
-	f.StringVar(&request.AccountRisk, "account-risk", "", "the standing risk of the account, LEVEL or LEVEL:REASON, such as high:leaked-password")
+	f.StringVar(&request.AccountRisk, "account-risk", "",
+		"the standing risk of the account, LEVEL or LEVEL:REASON, such as high:leaked-password")
 	f.StringVar(&more.save, "save", "", "write the attempt as JSON into this new file, for --attempt and for other programs")
 	f.StringVar(&file, "attempt", "", "read the attempt as JSON from this file, or from standard input with -")
 	f.StringSliceVar(

@@ -6,7 +6,6 @@ package pieces
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"iter"
 	"strings"
@@ -233,18 +232,46 @@ func move(n *yaml.Node, lines int) {
 	}
 }
 
+// advice puts what the YAML module says into words that say what would be right. The first
+// that is part of its message counts.
+var advice = []struct{ said, means string }{
+	{"tab character", "a tab stands where the indentation has to be spaces"},
+	{"mapping values are not allowed", "a colon stands within a text without quotes, or a key is not in line with the others; " +
+		"put the text in quotes, or line the key up"},
+	{"cannot start any token", "a text cannot begin with this character; put the text in quotes"},
+	{"expected ',' or ']'", "before this place a bracket `[` is not closed, or a comma is missing"},
+	{"expected ',' or '}'", "before this place a brace `{` is not closed, or a comma is missing"},
+	{"expected node content", "something is missing here: a value, or the end of a bracket"},
+	{"while scanning a quoted scalar, found unexpected end of stream", "a quotation is not closed"},
+	{"found unknown escape character", "there is no such escape in double quotes; write the backslash twice, or use single quotes"},
+	{"could not find expected ':'", "before this place a key lacks the colon and the space behind it"},
+	{"did not find expected key", "a line is not in line with those beside it, or has no key"},
+	{"did not find expected '-' indicator", "an item of a list begins with `- `, in line with the others"},
+	{"unknown anchor", "an alias begins with `*` and has no anchor; a text that begins so is put in quotes"},
+	{"expected comment or line break", "behind `|` or `>` the line ends; the text begins on the next"},
+	{"expected alphabetic or numeric character", "a name is missing behind `&` or `*`; a text that begins so is put in quotes"},
+	{"block sequence entries are not allowed", "a list begins on a line of its own, below its key"},
+	{"exceeded max depth", "brackets stand within brackets too deeply"},
+}
+
 func syntaxError(err error, before int) error {
-	found := SyntaxError{Text: fmt.Sprintf("not YAML: %v", err)}
+	found, text := SyntaxError{}, err.Error()
 	var load *yaml.LoadError
 	if errors.As(err, &load) {
-		text := load.Message
+		text = load.Message
 		if load.Mark.Line > 0 {
 			found.Line, found.Column = load.Mark.Line+before, max(1, load.Mark.Column)
 		}
 		if load.ContextMsg != "" {
 			text = load.ContextMsg + ", " + text
 		}
-		found.Text = "not YAML: " + text
 	}
+	for _, a := range advice {
+		if strings.Contains(text, a.said) {
+			text = a.means
+			break
+		}
+	}
+	found.Text = "not YAML: " + text
 	return &found
 }

@@ -93,6 +93,13 @@ func TestWhatIsNoYAMLIsToldWithItsPlace(t *testing.T) {
 		"a line that is out of row": {"a:\n- x: 1\n   y: 2\n- z\n", "3:"},
 		"a second document":         {"a:\n- x\n---\nb: 1\n", "3:1 a file is one document"},
 		"an item after a value":     {"a: 1\n- x\n", "2:"},
+		"a colon within a text":     {"say: Come back: now\n", "1:15 not YAML: a colon stands within a text without quotes"},
+		"a tab":                     {"a: b\n\tc: d\n", "2:1 not YAML: a tab stands where the indentation has to be spaces"},
+		"a character of its own":    {"a: @x\n", "1:4 not YAML: a text cannot begin with this character; put the text in quotes"},
+		"a brace left open":         {"a: {b: c\n", "2:1 not YAML: before this place a brace `{` is not closed"},
+		"a key without a colon":     {"x: 1\na\nb: c\n", "3:1 not YAML: before this place a key lacks the colon"},
+		"a star":                    {"a: *.example\n", "1:4 not YAML: a"},
+		"an escape":                 {`a: "\q"` + "\n", "1:5 not YAML: there is no such escape in double quotes"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for _, size := range []int{1, 1000} {

@@ -234,7 +234,8 @@ func (p *Page) ConsentStrays(strays []desk.Stray) {
 		p.hang("", 8, s.Causes[0].Text)
 	}
 	p.line("")
-	p.commands("Next", terminal.Command("briskwarden consent bar --book %s --client %s --as REVIEWER --because WHY", p.folder, strays[0].Client))
+	p.commands("Next", terminal.Command("briskwarden consent bar --book %s --client %s --as REVIEWER --because WHY",
+		p.folder, strays[0].Client))
 }
 
 // ConsentActed tells what was recorded.

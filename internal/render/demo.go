@@ -118,7 +118,8 @@ func (p *Page) DemoWritten(dir string, paths []string, next string) {
 	}
 	p.commands(
 		"Next",
-		terminal.Command("briskwarden rehearse --book %s --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --proved password", dir),
+		terminal.Command("briskwarden rehearse --book %s --account ingrid@kestrelsound.example --app card-till "+
+			"--ip 203.0.113.20 --proved password", dir),
 	)
 	p.labelled("", "Then change a rule in "+dir+"/policies.yaml and rehearse again.")
 }

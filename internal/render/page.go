@@ -136,7 +136,8 @@ func wrap(text string, width int) []string {
 func (p *Page) commands(label string, commands ...[]string) {
 	lead := pad(p.bold.Render(label), labelColumn)
 	for _, words := range commands {
-		if i := slices.IndexFunc(words, isOption); i >= 0 && p.folder != "." && !slices.Contains(words, "--book") && !slices.Contains(words, "--out") {
+		names := slices.Contains(words, "--book") || slices.Contains(words, "--out")
+		if i := slices.IndexFunc(words, isOption); i >= 0 && p.folder != "." && !names {
 			words = slices.Insert(slices.Clone(words), i, "--book", terminal.Quote(p.folder))
 		}
 		line := lead

@@ -18,7 +18,8 @@ const mostCauses = 3
 // assumed, what is missing, and then every policy.
 func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 	a := r.Rehearsal.Attempt
-	p.line("%s  %s%s at %s, %s", p.verdict(r.Verdict), a.Account, toDo(a.Action), r.AppNamed(), a.At.In(zone).Format("Mon 2006-01-02 15:04 MST"))
+	p.line("%s  %s%s at %s, %s", p.verdict(r.Verdict), a.Account, toDo(a.Action), r.AppNamed(),
+		a.At.In(zone).Format("Mon 2006-01-02 15:04 MST"))
 	p.line("")
 	p.labelled("Why", causes(r.Decision)...)
 	p.labelled("Do", r.Rehearsal.ToDo...)

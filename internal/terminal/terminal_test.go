@@ -71,7 +71,8 @@ func FuzzGate(f *testing.F) {
 }
 
 func TestQuote(t *testing.T) {
-	for _, word := range []string{"", "kestrel", "a b", "x$(touch${IFS}pwned)", "`id`", "it's", `a"b\c`, "~", "*", "--as", "#", "a\nb", "!x", ">"} {
+	for _, word := range []string{"", "kestrel", "a b", "x$(touch${IFS}pwned)", "`id`", "it's", `a"b\c`, "~", "*", "--as", "#", "a\nb",
+		"!x", ">"} {
 		out, err := exec.Command("sh", "-c", "printf %s "+terminal.Quote(word)).Output()
 		require.NoError(t, err)
 		require.Equal(t, word, string(out))

@@ -69,8 +69,9 @@ func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []s
 	if q.Failures != 0 {
 		failures = strconv.Itoa(q.Failures)
 	}
-	for _, said := range [][2]string{{"previous", q.Previous}, {"failures", failures}, {"ip", q.IP}, {"country", q.Country}, {"through", q.Through}, {"device", q.Device}, {"client",
-		q.Client}} {
+	stated := [][2]string{{"previous", q.Previous}, {"failures", failures}, {"ip", q.IP}, {"country", q.Country},
+		{"through", q.Through}, {"device", q.Device}, {"client", q.Client}}
+	for _, said := range stated {
 		if said[1] != "" && slices.Contains(q.Unknown, said[0]) {
 			return nil, nil, fmt.Errorf("--unknown %s: --%s %s says what it is; leave one of the two out", said[0], said[0], said[1])
 		}
