@@ -265,6 +265,11 @@ func (r *Report) WriteCSV(w io.Writer) error {
 			)
 		}
 	}
+	for _, row := range rows {
+		for i := range row {
+			row[i] = words.Cell(row[i])
+		}
+	}
 	if err := table.WriteAll(rows); err != nil {
 		return err
 	}

@@ -114,6 +114,12 @@ func TestReadiness(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, rows, 1+len(r.Rollouts[0].Accounts)+len(second.Accounts))
 	require.Equal(t, []string{"rollout", "account", "status", "groups", "has", "until", "days_left", "reminder"}, rows[0])
+
+	formula, err := readiness.Of(compile(t, strings.Replace(world, "{name: none,", `{name: "=cmd|A1",`, 1)), "second", nil, monday)
+	require.NoError(t, err)
+	out.Reset()
+	require.NoError(t, formula.WriteCSV(&out))
+	require.Contains(t, out.String(), "second,'=cmd|A1,locked_out")
 }
 
 // TestWhoIsLockedOutIsRefused holds the report against decisions: with all it has

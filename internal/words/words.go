@@ -3,6 +3,7 @@ package words
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -40,8 +41,25 @@ func UpTo(most int, words []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(words[:most], ", "), len(words)-most)
 }
 
-// escapes are what Markdown (CommonMark 0.31 §2.4) would take for its own.
-var escapes = strings.NewReplacer(`\`, `\\`, "*", `\*`, "_", `\_`, "`", "\\`", "<", `\<`, "[", `\[`, "]", `\]`, "#", `\#`, "|", `\|`)
+// escapes are what Markdown (CommonMark 0.31 §2.4, §2.5) would take for its own.
+var escapes = strings.NewReplacer(
+	`\`, `\\`, "*", `\*`, "_", `\_`, "`", "\\`", "<", `\<`, "[", `\[`, "]", `\]`, "#", `\#`, "|", `\|`, "~", `\~`, "&", `\&`,
+)
 
-// Markdown returns a text so that Markdown takes nothing in it for its own.
-func Markdown(text string) string { return escapes.Replace(text) }
+// block is what would begin a block of its own at the beginning of a line (CommonMark 0.31
+// §4, §5): a list, a quotation, a heading's underline.
+var block = regexp.MustCompile(`^([0-9]*)([-+>=.)])`)
+
+// Markdown returns a text on one line so that Markdown takes nothing in it for its own.
+func Markdown(text string) string {
+	return block.ReplaceAllString(escapes.Replace(strings.Join(strings.Fields(text), " ")), `$1\$2`)
+}
+
+// Cell returns a text for a table that a spreadsheet opens: one that would be a formula
+// stands behind an apostrophe.
+func Cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}

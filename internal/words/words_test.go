@@ -30,3 +30,24 @@ func TestLists(t *testing.T) {
 		})
 	}
 }
+
+func TestTextForOtherFormats(t *testing.T) {
+	for text, want := range map[string]string{
+		"# Heading":          `\# Heading`,
+		"- item":             `\- item`,
+		"12. item":           `12\. item`,
+		"> quoted":           `\> quoted`,
+		"===":                `\===`,
+		"```\n# x\n```":      "\\`\\`\\` \\# x \\`\\`\\`",
+		"~~~":                `\~\~\~`,
+		"a &lt; <b> [c](d)":  `a \&lt; \<b> \[c\](d)`,
+		"fleet-baseline - x": "fleet-baseline - x",
+	} {
+		t.Run(text, func(t *testing.T) { require.Equal(t, want, words.Markdown(text)) })
+	}
+	for text, want := range map[string]string{
+		"=1+1": "'=1+1", "+47 1": "'+47 1", "-x": "'-x", "@SUM(A1)": "'@SUM(A1)", "\tx": "'\tx", "ann@x.example": "ann@x.example", "": "",
+	} {
+		t.Run("cell "+text, func(t *testing.T) { require.Equal(t, want, words.Cell(text)) })
+	}
+}
