@@ -39,6 +39,8 @@ const (
 	Barred Kind = "barred"
 	// BarLifted: a reviewer lifted a bar.
 	BarLifted Kind = "bar_lifted"
+	// Withdrawn: a grant was taken back.
+	Withdrawn Kind = "withdrawn"
 	// ClientImported and GrantImported: another system's client or grant was taken
 	// over.
 	ClientImported Kind = "client_imported"
@@ -47,7 +49,7 @@ const (
 
 // Kinds returns all kinds of act.
 func Kinds() []Kind {
-	return []Kind{Asked, Granted, Approved, Refused, Barred, BarLifted, ClientImported, GrantImported}
+	return []Kind{Asked, Granted, Approved, Refused, Barred, BarLifted, Withdrawn, ClientImported, GrantImported}
 }
 
 // Act is one thing that was done. Acts are never changed.

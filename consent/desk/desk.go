@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
 // Desk answers requests by a book and keeps a record in a store.
@@ -403,6 +404,60 @@ func (d *Desk) LiftBar(ctx context.Context, by, client, because string, at time.
 	})
 }
 
+// Withdrawal says which grant is taken back.
+type Withdrawal struct {
+	// By is who acts: the account that let the client in, or a reviewer.
+	By string
+	At time.Time
+	// Account let the client in to the data of Resource.
+	Account, Client string
+	Resource        consent.Resource
+	Because         string
+}
+
+// Withdraw takes back what an account let a client have. The account may do that for
+// itself, and a reviewer for anybody. What was approved stays approved.
+func (d *Desk) Withdraw(ctx context.Context, w Withdrawal) ([]Act, error) {
+	return d.store.Append(ctx, func(acts []Act) ([]Act, error) {
+		s := d.add(acts, w.At)
+		switch {
+		case w.By != w.Account && !d.judge.MayReview(ctx, w.By, w.At):
+			return nil, fmt.Errorf("%s %w, and takes back only what was let in for %[1]s", w.By, ErrNotReviewer)
+		case w.By != w.Account && strings.TrimSpace(w.Because) == "":
+			return nil, errors.New("the act says why")
+		}
+		grant := s.grants[grantKey{w.Account, w.Client, w.Resource}]
+		if grant == nil {
+			return nil, fmt.Errorf("%s holds nothing of %s on %s data", w.Client, w.Account, w.Resource)
+		}
+		return []Act{{At: w.At, By: w.By, Kind: Withdrawn, Client: w.Client, Account: w.Account, Scopes: grant.Scopes,
+			Resource: w.Resource, Because: w.Because}}, nil
+	})
+}
+
+// Holds returns the grants of one client, by account.
+func (d *Desk) Holds(ctx context.Context, client string, at time.Time) ([]Grant, error) {
+	acts, err := d.acts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := d.add(acts, at)
+	if !d.knows(s, client) {
+		return nil, fmt.Errorf("nobody knows the client %q: it is not in the book, and never asked%s", client,
+			nearest.DidYouMean(client, d.names(s)))
+	}
+	grants := []Grant{}
+	for key, g := range s.grants {
+		if key.client == client {
+			grants = append(grants, *g)
+		}
+	}
+	slices.SortFunc(grants, func(a, b Grant) int {
+		return cmp.Or(cmp.Compare(a.Account, b.Account), cmp.Compare(a.Resource.String(), b.Resource.String()))
+	})
+	return grants, nil
+}
+
 // onClient records an act of a reviewer on a client that somebody knows.
 func (d *Desk) onClient(ctx context.Context, act Act, check func(*state) error) ([]Act, error) {
 	return d.store.Append(ctx, func(acts []Act) ([]Act, error) {
@@ -443,6 +498,9 @@ func (d *Desk) names(s *state) []string {
 	for name := range s.barred {
 		names = append(names, name)
 	}
+	for name := range s.ever {
+		names = append(names, name)
+	}
 	slices.Sort(names)
 	return slices.Compact(names)
 }
@@ -456,6 +514,7 @@ type Entry struct {
 	Because   string            `json:"because,omitzero" doc:"the reason of its standing"`
 	Grade     consent.Grade     `json:"grade" doc:"how dangerous it is"`
 	Users     int               `json:"users" doc:"how many accounts let it in"`
+	Ever      bool              `json:"ever" doc:"true where somebody let it in at some time"`
 	Scopes    []string          `json:"scopes" doc:"what it was given by anybody, the mildest first"`
 	LastUsed  time.Time         `json:"last_used,omitzero" doc:"when it was last used, as far as is known"`
 	Waiting   int               `json:"waiting" doc:"how many requests wait"`
@@ -471,7 +530,7 @@ func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
 	entries := []Entry{}
 	for _, name := range d.names(s) {
 		u := d.usage(s, name)
-		e := Entry{Client: name, Grade: d.grade(s, name, at), Users: u.Users, Scopes: u.Holds, LastUsed: u.LastUsed}
+		e := Entry{Client: name, Grade: d.grade(s, name, at), Users: u.Users, Ever: s.ever[name], Scopes: u.Holds, LastUsed: u.LastUsed}
 		if c := d.client(s, name); c != nil {
 			e.Title, e.Publisher, e.Standing, e.Because = c.Title, c.Publisher, c.Standing, c.Because
 		}
@@ -635,6 +694,8 @@ type (
 	// Registered are the clients.
 	Registered struct {
 		Clients []Entry `json:"clients" doc:"all clients, the most dangerous first"`
+		// Grants are set where one client was asked for.
+		Grants []Grant `json:"grants,omitempty" doc:"who let the client in, and to what, where one was asked for"`
 	}
 	// Strayed are the grants that would not be allowed today.
 	Strayed struct {

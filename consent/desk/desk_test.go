@@ -697,6 +697,56 @@ func TestAnApprovalCoversWhatWasLookedAt(t *testing.T) {
 	}
 }
 
+// TestWithdraw: a grant is taken back by the one who let the client in, or by a reviewer.
+func TestWithdraw(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	for _, account := range []string{"ann", "bob"} {
+		_, err := d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: ask(t, d, account, "mail.read")})
+		require.NoError(t, err)
+	}
+	accounts := func() (names []string) {
+		grants, err := d.Holds(ctx, "log", monday)
+		require.NoError(t, err)
+		for _, g := range grants {
+			names = append(names, g.Account)
+		}
+		return names
+	}
+	require.Equal(t, []string{"ann", "bob"}, accounts())
+	for name, c := range map[string]struct {
+		by, account, because, want string
+	}{
+		"of another":           {"bob", "ann", "I do not like it.", "bob is no reviewer of the book"},
+		"a reviewer, unsaid":   {"rae", "ann", " ", "the act says why"},
+		"what nobody let in":   {"eve", "eve", "", "log holds nothing of eve on own data"},
+		"of an unknown person": {"rae", "nobody", "Gone.", "log holds nothing of nobody on own data"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := d.Withdraw(ctx, desk.Withdrawal{By: c.by, At: monday, Account: c.account, Client: "log", Because: c.because})
+			require.ErrorContains(t, err, c.want)
+		})
+	}
+	_, err := d.Withdraw(ctx, desk.Withdrawal{By: "ann", At: monday, Account: "ann", Client: "log"})
+	require.NoError(t, err)
+	require.Equal(t, []string{"bob"}, accounts())
+	_, err = d.Withdraw(ctx, desk.Withdrawal{By: "rae", At: monday, Account: "bob", Client: "log", Because: "He left."})
+	require.NoError(t, err)
+	require.Empty(t, accounts())
+	entries, err := d.Register(ctx, monday)
+	require.NoError(t, err)
+	i := slices.IndexFunc(entries, func(e desk.Entry) bool { return e.Client == "log" })
+	require.Equal(t, []any{0, true}, []any{entries[i].Users, entries[i].Ever}, "it was let in once")
+	_, err = d.Holds(ctx, "lgo", monday)
+	require.ErrorContains(t, err, `nobody knows the client "lgo"`)
+	require.Equal(t, consent.Allow, again(t, d, "ann").Outcome, "what was approved stays approved")
+}
+
+func again(t *testing.T, d *desk.Desk, account string) *desk.Answer {
+	answer, err := d.Ask(ctx, asks(account, "mail.read"), "")
+	require.NoError(t, err)
+	return answer
+}
+
 func FuzzReadImport(f *testing.F) {
 	f.Add([]byte("client_id,scope,account\nlog,openid,ann\n"))
 	f.Add([]byte(`[{"client_id": "a", "redirect_uris": ["https://a.example/cb"], "scope": "openid x"}]`))

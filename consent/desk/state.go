@@ -78,6 +78,8 @@ type state struct {
 	grants    map[grantKey]*Grant
 	barred    map[string]Act
 	clients   map[string]*consent.Client
+	// ever has the clients that somebody let in at some time.
+	ever map[string]bool
 }
 
 type grantKey struct {
@@ -92,6 +94,7 @@ func (d *Desk) add(acts []Act, at time.Time) *state {
 		grants:   map[grantKey]*Grant{},
 		barred:   map[string]Act{},
 		clients:  map[string]*consent.Client{},
+		ever:     map[string]bool{},
 	}
 	for i := range acts {
 		a := &acts[i]
@@ -127,6 +130,8 @@ func (d *Desk) add(acts []Act, at time.Time) *state {
 			s.bar(a)
 		case BarLifted:
 			delete(s.barred, a.Client)
+		case Withdrawn:
+			delete(s.grants, grantKey{a.Account, a.Client, a.Resource})
 		case ClientImported:
 			s.clients[a.Client] = a.Imported
 		}
@@ -140,6 +145,7 @@ func (d *Desk) add(acts []Act, at time.Time) *state {
 }
 
 func (s *state) grant(d *Desk, a *Act) {
+	s.ever[a.Client] = true
 	key := grantKey{a.Account, a.Client, a.Resource}
 	g := s.grants[key]
 	if g == nil {

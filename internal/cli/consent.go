@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,11 +143,23 @@ func (env *environment) consentCommand() *cobra.Command {
 	sub(
 		"register",
 		"Show all programs, graded by danger",
-		"consent register shows each program with what it was given, by how many, and why it is dangerous.",
-		"register --book kestrel",
-		none,
+		"consent register shows each program with what it was given, by how many, and why it is dangerous;\n"+
+			"with --client one of them, with all who let it in.",
+		"register --book kestrel --client crew-swap",
+		func(f *pflag.FlagSet) {
+			f.StringVar(&flags.client, "client", "", "show this program alone, with all who let it in")
+		},
 		func() error { return env.consentRegister(flags) },
 	)
+	sub("withdraw", "Take back what somebody let a program have",
+		"consent withdraw takes a grant back. Each takes back what they let in themselves, and a reviewer what\n"+
+			"anybody did. What was approved stays approved.",
+		"withdraw --account liv@kestrelsound.example --client crew-swap --as liv@kestrelsound.example", func(f *pflag.FlagSet) {
+			acting(f)
+			f.StringVar(&flags.account, "account", "", "the account that let it in")
+			f.StringVar(&flags.client, "client", "", "the program")
+			f.StringVar(&flags.resource, "resource", "own", "whose data it is about: own or group:NAME")
+		}, func() error { return env.consentWithdraw(flags) })
 	sub(
 		"strays",
 		"Show grants that today's rules would not allow",
@@ -258,8 +271,38 @@ func (env *environment) consentRegister(flags *consentFlags) error {
 		if err != nil {
 			return err
 		}
-		return env.show(&desk.Registered{Clients: entries}, func(p *render.Page) { p.ConsentRegister(entries, at) })
+		registered := &desk.Registered{Clients: entries}
+		if flags.client != "" {
+			if registered.Grants, err = d.Holds(ctx, flags.client, at); err != nil {
+				return err
+			}
+			registered.Clients = slices.DeleteFunc(entries, func(e desk.Entry) bool { return e.Client != flags.client })
+		}
+		return env.show(registered, func(p *render.Page) {
+			p.ConsentRegister(registered.Clients, at)
+			if flags.client != "" {
+				p.ConsentHolders(flags.client, registered.Grants, d.Zone())
+			}
+		})
 	})
+}
+
+func (env *environment) consentWithdraw(flags *consentFlags) error {
+	w := desk.Withdrawal{By: flags.as, Account: flags.account, Client: flags.client, Because: flags.because}
+	if w.Account == "" || w.Client == "" {
+		return errors.New("say what is taken back: --account NAME and --client NAME")
+	}
+	if err := w.Resource.UnmarshalText([]byte(flags.resource)); err != nil {
+		return fmt.Errorf("--resource: %w", err)
+	}
+	return env.act(
+		flags,
+		fmt.Sprintf("%s takes back what %s let %s have.", w.By, w.Account, w.Client),
+		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			w.At = at
+			return d.Withdraw(ctx, w)
+		},
+	)
 }
 
 func (env *environment) consentStrays(flags *consentFlags) error {

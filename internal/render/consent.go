@@ -164,7 +164,11 @@ const mostReasons = 3
 // ConsentRegister writes a table of all clients, the most dangerous first, with
 // the reasons below each.
 func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
-	p.line("%s", p.bold.Render(words.Count(len(entries), "program")+", the most dangerous first"))
+	heading := words.Count(len(entries), "program")
+	if len(entries) > 1 {
+		heading += ", the most dangerous first"
+	}
+	p.line("%s", p.bold.Render(heading))
 	p.line("")
 	width := len("Program")
 	for _, e := range entries {
@@ -177,6 +181,8 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 		switch {
 		case !e.LastUsed.IsZero():
 			used = ago(at.Sub(e.LastUsed)) + " ago"
+		case e.Users == 0 && e.Ever:
+			used = "let in by nobody any more"
 		case e.Users == 0:
 			used = "never let in"
 		}
@@ -208,7 +214,27 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 		}
 		p.line("")
 	}
-	p.commands("Next", terminal.Command("briskwarden consent strays --book %s", p.folder))
+	if len(entries) != 1 {
+		p.commands("Next", terminal.Command("briskwarden consent strays --book %s", p.folder))
+	}
+}
+
+// ConsentHolders writes who let a program in, and to what.
+func (p *Page) ConsentHolders(client string, grants []desk.Grant, zone *time.Location) {
+	p.line("%s", p.heading.Render("Let in by "+words.Count(len(grants), "account")))
+	for _, g := range grants {
+		used := "its use is not known"
+		if !g.LastUsed.IsZero() {
+			used = "last used on " + g.LastUsed.In(zone).Format(time.DateOnly)
+		}
+		p.hang("", 2, fmt.Sprintf("%s, on %s data, since %s, %s: %s", g.Account, g.Resource, g.Since.In(zone).Format(time.DateOnly), used,
+			strings.Join(g.Scopes, ", ")))
+	}
+	if len(grants) > 0 {
+		p.line("")
+		p.commands("Next", terminal.Command("briskwarden consent withdraw --book %s --account %s --client %s --resource %s --as REVIEWER --because WHY",
+			p.folder, grants[0].Account, client, grants[0].Resource.String()))
+	}
 }
 
 // ConsentStrays writes the grants that today's rules would not allow.
@@ -261,6 +287,7 @@ var did = map[desk.Kind]string{
 	desk.Refused:        "refused",
 	desk.Barred:         "barred",
 	desk.BarLifted:      "lifted the bar of",
+	desk.Withdrawn:      "took back from",
 	desk.ClientImported: "took over",
 	desk.GrantImported:  "took over the grant of",
 }
