@@ -1,7 +1,9 @@
 package main_test
 
 import (
+	"encoding/csv"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -304,4 +306,52 @@ func TestWhatAnAttemptCanSay(t *testing.T) {
 	about, err := os.Stat(filepath.Join(dir, "saved.json"))
 	require.NoError(t, err)
 	require.Zero(t, about.Mode().Perm()&0o077, "an attempt is for nobody else")
+}
+
+// TestAListOfWhatWasStopped: who, when, at which app, from where, with what, and why.
+func TestAListOfWhatWasStopped(t *testing.T) {
+	dir := work(t)
+	history(t, dir)
+	list := func(status int, args ...string) string {
+		return in(t, dir, status, append([]string{"replay", "--book", "kestrel", "history.jsonl", "--list"}, args...)...)
+	}
+	var report struct {
+		Attempts int
+		Verdicts map[string]int
+		Listed   []struct{ Account, App, Verdict, Policy, Rule string }
+	}
+	document(t, dir, 0, &report, "replay", "--book", "kestrel", "history.jsonl", "--json")
+	blocks, steps := report.Verdicts["block"], report.Verdicts["step_up"]
+	require.Contains(t, list(0, "block"), fmt.Sprintf("%d of 3105 attempts", blocks))
+	document(t, dir, 0, &report, "replay", "--book", "kestrel", "history.jsonl", "--list", "block,step_up", "--json")
+	require.Len(t, report.Listed, blocks+steps)
+	document(t, dir, 0, &report, "replay", "--book", "kestrel", "history.jsonl", "--list", "block", "--policy", "card-till", "--rule", "shut",
+		"--account", "oskar@kestrelsound.example", "--app", "card-till", "--json")
+	require.NotEmpty(t, report.Listed)
+	for _, one := range report.Listed {
+		require.Equal(t, []string{"oskar@kestrelsound.example", "card-till", "block", "card-till", "shut"},
+			[]string{one.Account, one.App, one.Verdict, one.Policy, one.Rule})
+	}
+	table, err := csv.NewReader(strings.NewReader(list(0, "block", "--format", "csv"))).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, table, blocks+1)
+	require.Equal(t, []string{"at", "account", "app", "action", "ip", "country", "device", "proved", "verdict", "policy", "rule", "why"}, table[0])
+	lines := strings.Split(strings.TrimSpace(list(0, "block", "--format", "jsonl")), "\n")
+	require.Len(t, lines, blocks)
+	for i, line := range lines[:5] {
+		var one map[string]any
+		require.NoError(t, json.Unmarshal([]byte(line), &one))
+		require.Equal(t, table[i+1][1], one["account"])
+	}
+	for want, args := range map[string][]string{
+		`--list: "blok" is not a verdict; did you mean "block"?`:                  {"blok"},
+		`the book has no app "mial"; did you mean "mail"?`:                        {"block", "--app", "mial"},
+		`the book has no policy "card-tlil"; did you mean "card-till"?`:           {"block", "--policy", "card-tlil"},
+		`neither the book nor the history has "oskr@kestrelsound.example"; did y`: {"block", "--account", "oskr@kestrelsound.example"},
+		`--format: "xml" is not text, csv or jsonl`:                               {"block", "--format", "xml"},
+		"give --list or --set": {"block", "--set", "risk.levels.medium=20,40"},
+	} {
+		t.Run(want, func(t *testing.T) { require.Contains(t, list(2, args...), want) })
+	}
+	require.Contains(t, in(t, dir, 2, "replay", "--book", "kestrel", "history.jsonl", "--app", "mail"), "are those of a list")
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,13 +12,16 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 
 // replayFlags are what a replay is told beside its files.
 type replayFlags struct {
 	historyFlags
-	set string
+	set, format string
+	list        []string
+	filter      replay.Filter
 }
 
 func (env *environment) replayCommand() *cobra.Command {
@@ -38,6 +42,7 @@ func (env *environment) replayCommand() *cobra.Command {
 		Example: "  briskwarden replay --book kestrel october.jsonl.gz november.jsonl\n" +
 			"  zcat history/*.gz | briskwarden replay --book kestrel -\n" +
 			"  briskwarden replay --book kestrel --set risk.levels.medium=20,40,60 month.jsonl\n" +
+			"  briskwarden replay --book kestrel --list block,step_up --app card-till month.jsonl\n" +
 			"  briskwarden replay --book kestrel --columns at=when,account=user,app=service sign-ons.csv",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -53,6 +58,13 @@ func (env *environment) replayCommand() *cobra.Command {
 	flags.addTo(cmd)
 	cmd.Flags().
 		StringVar(&flags.set, "set", "", "replay once for each of these values of something in the book, such as risk.levels.medium=20,40")
+	cmd.Flags().StringSliceVar(&flags.list, "list", nil,
+		"list the attempts that came to one of these, with who, where from and why: "+strings.Join(decide.Verdicts(), ", "))
+	cmd.Flags().StringVar(&flags.filter.Account, "account", "", "list those of this account alone")
+	cmd.Flags().StringVar(&flags.filter.App, "app", "", "list those at this app alone")
+	cmd.Flags().StringVar(&flags.filter.Policy, "policy", "", "list those that this policy is behind")
+	cmd.Flags().StringVar(&flags.filter.Rule, "rule", "", "list those that a rule of this name is behind")
+	cmd.Flags().StringVar(&flags.format, "format", "text", "of a list: text, csv, or jsonl for JSON, one attempt a line")
 	env.peopleFlag(cmd.Flags())
 	return cmd
 }
@@ -66,7 +78,77 @@ func inLines(words []string, each int) string {
 	return strings.Join(lines, ",\n  ")
 }
 
+// listing reports whether a list is asked for, and reads what it is to hold.
+func (f *replayFlags) listing() (bool, error) {
+	if len(f.list) == 0 {
+		if f.filter.Account+f.filter.App+f.filter.Policy+f.filter.Rule != "" || f.format != "text" {
+			return false, errors.New("--account, --app, --policy, --rule and --format are those of a list; say which with --list block")
+		}
+		return false, nil
+	}
+	for _, word := range f.list {
+		var v decide.Verdict
+		if err := v.UnmarshalText([]byte(word)); err != nil {
+			return false, fmt.Errorf("--list: %w", err)
+		}
+		f.filter.Verdicts = append(f.filter.Verdicts, v)
+	}
+	switch {
+	case f.set != "":
+		return false, errors.New("give --list or --set, and one of them only")
+	case !slices.Contains([]string{"text", "csv", "jsonl"}, f.format):
+		return false, fmt.Errorf("--format: %q is not text, csv or jsonl", f.format)
+	}
+	return true, nil
+}
+
+// checkFilter refuses names that the book does not have: a list of nothing would reassure.
+func checkFilter(b *book.Book, f *replay.Filter) error {
+	for _, x := range []struct {
+		flag, name string
+		known      []string
+	}{{"app", f.App, fromBook["app"](b)}, {"policy", f.Policy, fromBook["policy"](b)}} {
+		if x.name != "" && !slices.Contains(x.known, x.name) {
+			return fmt.Errorf("--%s: the book has no %[1]s %q%s", x.flag, x.name, nearest.DidYouMean(x.name, x.known))
+		}
+	}
+	return nil
+}
+
+func (env *environment) replayList(flags replayFlags) error {
+	b, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	if err := checkFilter(b, &flags.filter); err != nil {
+		return err
+	}
+	var list *replay.List
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+		list, err = replay.ListOf(ctx, judge, sources, o, flags.filter)
+		return &list.Basis, err
+	}, func() error {
+		known := fromBook["account"](b)
+		if account := flags.filter.Account; len(list.Listed) == 0 && account != "" && !slices.Contains(known, account) {
+			return fmt.Errorf("--account: neither the book nor the history has %q%s", account, nearest.DidYouMean(account, known))
+		}
+		switch flags.format {
+		case "csv":
+			return list.WriteCSV(env.gated())
+		case "jsonl":
+			return list.WriteLines(env.gated())
+		}
+		return env.show(list, func(p *render.Page) { p.List(list, b.Settings.Zone) })
+	})
+}
+
 func (env *environment) replay(flags replayFlags) error {
+	switch listing, err := flags.listing(); {
+	case err != nil:
+		return err
+	case listing:
+		return env.replayList(flags)
+	}
 	if flags.set != "" {
 		return env.replayTrials(flags)
 	}

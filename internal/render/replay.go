@@ -58,6 +58,30 @@ func (p *Page) Replay(r *replay.Report) {
 	}
 }
 
+// mostOnPage is how many attempts a list on a page has.
+const mostOnPage = 200
+
+// List writes the attempts that were picked, with why each came to what it did.
+func (p *Page) List(l *replay.List, zone *time.Location) {
+	p.nothingFollows(&l.Basis)
+	all := len(l.Listed) + int(l.More)
+	p.line("%s", p.bold.Render(fmt.Sprintf("%d of %s", all, words.Count(int(l.Attempts), "attempt"))))
+	for i := range l.Listed[:min(mostOnPage, len(l.Listed))] {
+		one := &l.Listed[i]
+		p.line("")
+		p.hang(pad(p.verdict(one.Verdict), verdictWidth), verdictWidth+2, one.String(zone))
+		for _, why := range one.Why[:min(mostCauses, len(one.Why))] {
+			p.hang("", verdictWidth+2, why)
+		}
+	}
+	if all > mostOnPage {
+		p.line("")
+		p.line("… and %d more; --format csv and --format jsonl have up to 100,000, and --account, --app, --policy and --rule narrow the list.",
+			all-mostOnPage)
+	}
+	p.leftOut(&l.Basis, "the book does not have")
+}
+
 // ruleName names a rule, or what was the reason where no rule was.
 func ruleName(rule replay.RuleCount) string {
 	if rule.Policy == "" {

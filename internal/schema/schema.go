@@ -49,6 +49,7 @@ func Documents() []Document {
 		{"matrix", "what reach --json prints", of[reach.Matrix]("Groups by apps")},
 		{"drills", "what drill --json prints", of[drill.Report]("What came of the drills")},
 		{"replay", "what replay --json prints", of[replay.Report]("What a history came to")},
+		{"replay-list", "what replay --list --json prints", of[replay.List]("Attempts of a history")},
 		{"trials", "what replay --set --json prints", of[replay.Trials]("What a history came to with several values")},
 		{"comparison", "what compare --json prints", of[compare.Report]("What changed between two books")},
 		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
