@@ -152,7 +152,7 @@ func always(n condition.Node) bool {
 func stands(p *decide.Policy) string {
 	text := map[decide.Stage]string{decide.Draft: "a draft", decide.Shadow: "a shadow", decide.Live: "live"}[p.Stage]
 	if p.Stage == decide.Shadow && p.LiveFor != nil {
-		text += " that is in force for " + describe.People(p.LiveFor)
+		text += " (in force for " + describe.People(p.LiveFor) + ")"
 	}
 	return text
 }

@@ -80,6 +80,8 @@ func TestSentences(t *testing.T) {
 		{"stage: shadow, who => stage: live, who", "policy trial: tightens: It was a shadow and is live."},
 		{"stage: shadow, who => stage: shadow, live_for: {accounts: [ann]}, who",
 			"policy trial: tightens: It is in force for 1 account more (ann)."},
+		{"stage: live, who: anyone, apps: every,\n     rules: [{name: pier => stage: shadow, live_for: {groups: [crew]}, who: anyone, apps: every,\n     rules: [{name: pier",
+			"policy base: either: It was live and is a shadow (in force for members of crew)."},
 		{"stage: shadow, who => stage: draft, who", "policy trial: neither: It was a shadow and is a draft."},
 		{"name: base, about: All., owner: shore, stage: live => name: base, about: All., owner: shore, stage: draft",
 			"policy base: either: It was live and is a draft."},
