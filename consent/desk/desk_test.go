@@ -1,7 +1,9 @@
 package desk_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -141,7 +143,7 @@ func TestWhatIsNotDone(t *testing.T) {
 		return err
 	}
 	refuse := func(by string, n int64, because string) error {
-		_, err := d.Refuse(ctx, by, n, because, monday)
+		_, err := d.Refuse(ctx, desk.Refusal{By: by, At: monday, Requests: []int64{n}, Because: because})
 		return err
 	}
 	require.ErrorIs(t, approve(desk.Approval{By: "ann", Request: request}), desk.ErrNotReviewer)
@@ -192,7 +194,7 @@ func TestTheStricterActStands(t *testing.T) {
 		return err
 	}
 	refuse := func(d *desk.Desk, n int64) error {
-		_, err := d.Refuse(ctx, "sol", n, "No.", monday)
+		_, err := d.Refuse(ctx, desk.Refusal{By: "sol", At: monday, Requests: []int64{n}, Because: "No."})
 		return err
 	}
 	bar := func(d *desk.Desk, _ int64) error {
@@ -314,7 +316,7 @@ func TestConcurrentReviewers(t *testing.T) {
 				if i%2 == 0 {
 					_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: n})
 				} else {
-					_, err = d.Refuse(ctx, "sol", n, "No.", monday)
+					_, err = d.Refuse(ctx, desk.Refusal{By: "sol", At: monday, Requests: []int64{n}, Because: "No."})
 				}
 				results <- err
 			}
@@ -440,16 +442,25 @@ func TestKilled(t *testing.T) {
 	}
 }
 
-// TestTheRecordCannotBeEdited: SQLite refuses to change an act, and where somebody
-// gets around that the chain tells.
+// TestTheRecordCannotBeEdited: SQLite refuses to change an act. Where somebody gets around
+// that, opening the record, acting on it or verifying it tells; that all of it was written
+// again, a checkpoint tells that was kept elsewhere.
 func TestTheRecordCannotBeEdited(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "consent.db")
 	store, err := desk.OpenFile(path)
 	require.NoError(t, err)
 	d := desk.New(judge(t), store)
+	private, public, err := desk.NewKey("harbour.example/consent")
+	require.NoError(t, err)
 	for _, account := range []string{"ann", "bob", "eve"} {
 		ask(t, d, account, "mail.read")
 	}
+	_, err = d.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: 1})
+	require.NoError(t, err)
+	checkpoint, err := d.Checkpoint(ctx, private)
+	require.NoError(t, err)
+	_, err = d.Bar(ctx, "sol", "log", "Sold.", monday)
+	require.NoError(t, err)
 	require.NoError(t, store.Close())
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
@@ -458,24 +469,86 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 	require.ErrorContains(t, err, "acts are never changed")
 	_, err = db.Exec("DELETE FROM acts")
 	require.ErrorContains(t, err, "acts are never deleted")
-	for name, tampering := range map[string]string{
-		"changed": "UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2",
-		"removed": "DELETE FROM acts WHERE number = 2",
+	for name, c := range map[string]struct{ tampering, opening, verifying, comparing string }{
+		"nothing":                {"", "", "", ""},
+		"an act changed":         {"UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2", "", "act 2 was changed", "act 2 was changed"},
+		"an act removed":         {"DELETE FROM acts WHERE number = 2", "", "act 2 is missing", "act 2 is missing"},
+		"the last act changed":   {"UPDATE acts SET act = replace(act, 'sol', 'rae') WHERE number = 6", "act 6 was changed", "", ""},
+		"the last act removed":   {"DELETE FROM acts WHERE number = 6", "act 6 is missing", "", ""},
+		"an act added":           {"INSERT INTO acts SELECT 7, act FROM acts WHERE number = 6", "act 7 was added beside the tree", "", ""},
+		"the head changed":       {"UPDATE head SET size = 5", "do not come to the root of their tree", "", ""},
+		"a bar taken away":       {"UPDATE clients SET bar = 0", "", "the clients that are kept beside the acts", "the clients"},
+		"a grant added":          {"INSERT INTO grants VALUES ('log', 'eve', 'own', 'mail.read', '', 0, 0, 'null')", "", "the grants that are kept", "the grants"},
+		"a request answered":     {"UPDATE requests SET answer = 5 WHERE number = 2", "", "the requests that are kept", "the requests"},
+		"an approval given back": {"INSERT INTO approvals VALUES (4, 'log', '', 1)", "", "the approvals that are kept", "the approvals"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			other := filepath.Join(t.TempDir(), name+".db")
+			other := filepath.Join(t.TempDir(), "other.db")
 			_, err := db.Exec("VACUUM INTO ?", other)
 			require.NoError(t, err)
 			edited, err := sql.Open("sqlite", other)
 			require.NoError(t, err)
-			_, err = edited.Exec("DROP TRIGGER acts_stay; DROP TRIGGER acts_remain; " + tampering)
+			_, err = edited.Exec("DROP TRIGGER acts_stay; DROP TRIGGER acts_remain; " + c.tampering)
 			require.NoError(t, err)
 			require.NoError(t, edited.Close())
 			store, err := desk.OpenFile(other)
+			if c.opening != "" {
+				require.ErrorContains(t, err, c.opening)
+				_, err = desk.ReadFile(other)
+				require.ErrorContains(t, err, c.opening)
+				return
+			}
 			require.NoError(t, err)
-			_, err = desk.New(judge(t), store).Acts(ctx)
-			require.Error(t, err, name)
-			require.NoError(t, store.Close())
+			defer store.Close()
+			d := desk.New(judge(t), store)
+			_, err = d.Compare(ctx, checkpoint, public)
+			for _, done := range []struct {
+				err  error
+				want string
+			}{{d.Verify(ctx), c.verifying}, {err, c.comparing}} {
+				if done.want == "" {
+					require.NoError(t, done.err)
+				} else {
+					require.ErrorContains(t, done.err, done.want)
+				}
+			}
+		})
+	}
+
+	// Somebody writes all of it again, without the third request.
+	again := desk.New(judge(t), new(desk.Memory))
+	for _, account := range []string{"ann", "bob", "bob", "bob"} {
+		_, err := again.Ask(ctx, asks(account, "mail.read"), "")
+		require.NoError(t, err)
+	}
+	_, err = again.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: 1})
+	require.NoError(t, err)
+	require.NoError(t, again.Verify(ctx))
+	_, err = again.Compare(ctx, checkpoint, public)
+	require.ErrorContains(t, err, "it has 4 acts, and had 5 at the checkpoint")
+	_, err = again.Bar(ctx, "sol", "log", "Sold.", monday)
+	require.NoError(t, err)
+	_, err = again.Compare(ctx, checkpoint, public)
+	require.ErrorContains(t, err, "at least one of its first 5 acts is not as it was")
+
+	reopened := desk.New(judge(t), opened(t, path))
+	covered, err := reopened.Compare(ctx, checkpoint, public)
+	require.NoError(t, err)
+	require.Equal(t, desk.Covered{Origin: "harbour.example/consent", Acts: 5, Since: 1}, *covered)
+	_, otherKey, err := desk.NewKey("harbour.example/consent")
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		text        []byte
+		key, wanted string
+	}{
+		"signed by another": {checkpoint, otherKey, "not signed by harbour.example/consent with that key"},
+		"changed":           {bytes.Replace(checkpoint, []byte("\n5\n"), []byte("\n4\n"), 1), public, "it was changed after it was signed"},
+		"no checkpoint":     {[]byte("5 acts"), public, "it is no checkpoint"},
+		"no key":            {checkpoint, "key", "no public key for checkpoints"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := reopened.Compare(ctx, c.text, c.key)
+			require.ErrorContains(t, err, c.wanted)
 		})
 	}
 	_, err = desk.OpenFile(filepath.Join(t.TempDir(), "none", "consent.db"))
@@ -486,51 +559,77 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 	require.ErrorContains(t, err, "not a database")
 }
 
-// TestStoresAgree: a file and the memory keep the same record of the same acts.
+// TestStoresAgree: a file and the memory keep the same record of the same acts, and what is
+// kept beside the acts is what they add up to.
 func TestStoresAgree(t *testing.T) {
-	file, err := desk.OpenFile(filepath.Join(t.TempDir(), "consent.db"))
-	require.NoError(t, err)
-	defer file.Close()
+	path := filepath.Join(t.TempDir(), "consent.db")
 	memory := new(desk.Memory)
-	for seed := range uint64(4) {
+	kinds := map[desk.Kind]bool{}
+	imported, err := desk.ReadImport([]byte("client_id,redirect_uris,scope,account\nlog2,https://a.example/cb,,\nlog2,,openid mail.read,ann\n"))
+	require.NoError(t, err)
+	for seed := range uint64(6) {
+		file := opened(t, path)
 		for _, store := range []desk.Store{file, memory} {
 			d, chance := desk.New(judge(t), store), rand.New(rand.NewPCG(seed, 3))
 			at := monday.Add(time.Duration(seed) * 1000 * time.Hour)
-			for range 30 {
+			for range 40 {
 				at = at.Add(time.Duration(chance.IntN(30)) * time.Hour)
 				r := asks([]string{"ann", "bob", "rae"}[chance.IntN(3)], []string{"openid", "mail.read", "mail.send"}[chance.IntN(3)])
-				r.At = at
+				r.At, r.Client = at, []string{"log", "tides"}[chance.IntN(2)]
+				r.RedirectURI = "https://" + r.Client + ".example/cb"
 				number := int64(1)
 				if queue, err := d.Queue(ctx, at); err == nil && len(queue) > 0 {
 					number = queue[chance.IntN(len(queue))].Requests[0].Number
 				}
-				switch chance.IntN(5) {
-				case 0:
+				switch chance.IntN(12) {
+				case 0, 1, 2:
 					_, _ = d.Approve(ctx, desk.Approval{By: "rae", At: at, Request: number, Everyone: chance.IntN(2) == 0})
-				case 1:
-					_, _ = d.Refuse(ctx, "sol", number, "No.", at)
-				case 2:
-					if chance.IntN(4) == 0 {
-						_, _ = d.Bar(ctx, "sol", "log", "Sold.", at)
-						_, _ = d.LiftBar(ctx, "sol", "log", "Back.", at)
-					}
+				case 3, 4:
+					_, _ = d.Refuse(ctx, desk.Refusal{By: "sol", At: at, Requests: []int64{number}, Because: "No."})
+				case 5:
+					_, _ = d.Refuse(ctx, desk.Refusal{By: "sol", At: at, Client: r.Client, Because: "None of it."})
+				case 6:
+					_, _ = d.Bar(ctx, "sol", r.Client, "Sold.", at)
+					_, _ = d.LiftBar(ctx, "sol", r.Client, "Back.", at)
+				case 7:
+					_, _ = d.Withdraw(ctx, desk.Withdrawal{By: r.Account, At: at, Account: r.Account, Client: r.Client})
+				case 8:
+					_, _ = d.Import(ctx, "rae", imported, at)
 				default:
 					_, _ = d.Ask(ctx, r, "Why.")
 				}
 			}
 		}
+		require.Equal(t, told(t, memory), told(t, file))
+		require.NoError(t, file.Close())
+		looked, err := desk.ReadFile(path)
+		require.NoError(t, err)
+		require.Equal(t, told(t, memory), told(t, looked), "read only")
+		acts, err := desk.New(judge(t), looked).Acts(ctx)
+		require.NoError(t, err)
+		for _, a := range acts {
+			kinds[a.Kind] = true
+		}
+		require.NoError(t, looked.Close())
 	}
-	a, err := file.Acts(ctx)
+	require.Len(t, kinds, len(desk.Kinds()), "each kind of act was done")
+}
+
+// told returns all that a desk says of a record, which it verifies.
+func told(t *testing.T, store desk.Store) string {
+	d := desk.New(judge(t), store)
+	at := monday.Add(6000 * time.Hour)
+	acts, err := d.Acts(ctx)
 	require.NoError(t, err)
-	b, err := memory.Acts(ctx)
+	queue, err := d.Queue(ctx, at)
 	require.NoError(t, err)
-	x, err := json.Marshal(a)
+	register, err := d.Register(ctx, at)
 	require.NoError(t, err)
-	y, err := json.Marshal(b)
+	strays, err := d.Strays(ctx, at)
 	require.NoError(t, err)
-	require.Equal(t, string(x), string(y))
-	require.NoError(t, desk.Verify(a))
-	require.True(t, slices.ContainsFunc(a, func(a desk.Act) bool { return a.Kind == desk.Approved }))
+	text, err := json.Marshal([]any{acts, queue, register, strays})
+	require.NoError(t, err)
+	return string(text)
 }
 
 // TestEachActIsReadBack: acts with every field set, from a file that an older program
@@ -550,48 +649,103 @@ func TestEachActIsReadBack(t *testing.T) {
 		}
 	}
 	for _, keeps := range []desk.Store{store, new(desk.Memory)} {
-		kept, err := keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) { return []desk.Act{whole, whole}, nil })
+		d := desk.New(judge(t), keeps)
+		kept, err := desk.Append(keeps, whole, whole)
 		require.NoError(t, err)
-		acts, err := keeps.Acts(ctx)
+		acts, err := d.Acts(ctx)
 		require.NoError(t, err)
-		require.Equal(t, kept, acts)
-		require.NoError(t, desk.Verify(acts))
-		acts[0].Scopes[0], acts[0].Imported.Tags[0] = "all", "b"
-		again, err := keeps.Acts(ctx)
-		require.NoError(t, err)
-		require.Equal(t, kept, again, "what is handed out is a copy")
-
-		_, err = keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) {
-			return []desk.Act{{At: monday.AddDate(9000, 0, 0), By: "rae", Kind: desk.Barred, Client: "log"}}, nil
-		})
-		require.ErrorContains(t, err, "year outside of range")
-		_, err = keeps.Append(ctx, func([]desk.Act) ([]desk.Act, error) {
-			return []desk.Act{{At: monday.Add(-time.Second), By: "rae", Kind: desk.Barred, Client: "log"}}, nil
-		})
-		require.ErrorContains(t, err, "the last act on record was done at 2026-11-23")
+		require.Equal(t, plainly(t, kept), plainly(t, acts))
+		for name, c := range map[string]struct {
+			at   time.Time
+			want string
+		}{
+			"a year that cannot be written": {monday.AddDate(9000, 0, 0), "year outside of range"},
+			"before the last act":           {monday.Add(-time.Second), "the last act on record was done at 2026-11-23"},
+		} {
+			t.Run(name, func(t *testing.T) {
+				_, err := desk.Append(keeps, desk.Act{At: monday, By: "sol", Kind: desk.Asked, Client: "tides", Account: "ann"},
+					desk.Act{At: c.at, By: "rae", Kind: desk.Barred, Client: "log"})
+				require.ErrorContains(t, err, c.want)
+				again, err := d.Acts(ctx)
+				require.NoError(t, err)
+				require.Equal(t, plainly(t, kept), plainly(t, again), "all of them or none")
+			})
+		}
 	}
 	require.NoError(t, store.Close())
+}
 
-	// An older program wrote whose data it is as an object, and could not read it.
-	db, err := sql.Open("sqlite", path)
+func plainly(t *testing.T, acts []desk.Act) string {
+	text, err := json.Marshal(acts)
 	require.NoError(t, err)
-	old := `{"number":3,"at":"2026-11-23T12:00:00Z","by":"ann","kind":"asked","client":"log","account":"ann","scopes":["mail.read"],` +
-		`"resource":{"group":"crew"},"until":"2026-12-07T12:00:00Z","previous":"%s"}`
-	acts, err := opened(t, path).Acts(ctx)
+	return string(text)
+}
+
+// TestRecordsOfTheFirstForm: acts that each carry the hash of the one before are carried over
+// once, with an act that the program of then could not read back. Looking at them writes
+// nothing.
+func TestRecordsOfTheFirstForm(t *testing.T) {
+	lay := func(t *testing.T, change func(string) string) string {
+		path := filepath.Join(t.TempDir(), "consent.db")
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		defer db.Close()
+		_, err = db.Exec("CREATE TABLE acts (number INTEGER PRIMARY KEY, act TEXT NOT NULL) STRICT; PRAGMA user_version = 1")
+		require.NoError(t, err)
+		previous := ""
+		for i, rest := range []string{
+			`"by":"ann","kind":"asked","client":"log","account":"ann","scopes":["mail.read"],"until":"2026-12-07T12:00:00Z"`,
+			`"by":"rae","kind":"approved","request":1,"client":"log","account":"ann","scopes":["mail.read"]`,
+			`"by":"rae","kind":"granted","request":1,"client":"log","account":"ann","scopes":["mail.read"]`,
+			`"by":"bob","kind":"asked","client":"log","account":"bob","scopes":["mail.read"],"resource":{"group":"crew"},` +
+				`"until":"2026-12-07T12:00:00Z"`,
+		} {
+			text := fmt.Sprintf(`{"number":%d,"at":"2026-11-23T12:00:00Z",%s`, i+1, rest)
+			if previous != "" {
+				text += fmt.Sprintf(`,"previous":%q`, previous)
+			}
+			previous = fmt.Sprintf("%x", sha256.Sum256([]byte(text+"}")))
+			_, err := db.Exec("INSERT INTO acts VALUES (?, ?)", i+1, change(text+"}"))
+			require.NoError(t, err)
+		}
+		return path
+	}
+	same := func(text string) string { return text }
+	path := lay(t, same)
+	before, err := os.ReadFile(path)
 	require.NoError(t, err)
-	_, err = db.Exec("INSERT INTO acts VALUES (3, ?)", fmt.Sprintf(old, acts[1].Hash()))
+	looked, err := desk.ReadFile(path)
 	require.NoError(t, err)
-	require.NoError(t, db.Close())
+	shown := told(t, looked)
+	_, err = desk.New(judge(t), looked).Ask(ctx, asks("eve", "mail.read"), "")
+	require.ErrorContains(t, err, "readonly")
+	require.NoError(t, looked.Close())
+	after, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+
+	for range 2 {
+		store := opened(t, path)
+		require.Equal(t, shown, told(t, store))
+		require.NoError(t, store.Close())
+	}
 	d := desk.New(judge(t), opened(t, path))
 	queue, err := d.Queue(ctx, monday)
 	require.NoError(t, err)
 	require.Equal(t, "group:crew", queue[0].Resource.String())
-	request := asks("bob", "mail.read")
-	request.Resource.Group = "crew"
-	_, err = d.Ask(ctx, request, "Me too.")
+	require.Equal(t, map[string]string{"log": "1 [mail.read]"}, holds(t, d))
+	_, err = d.Refuse(ctx, desk.Refusal{By: "sol", At: monday, Requests: []int64{1}, Because: "No."})
 	require.NoError(t, err)
-	_, err = d.Acts(ctx)
-	require.NoError(t, err, "the chain goes on behind it")
+	require.Empty(t, holds(t, d), "what came of an older request is taken back")
+	require.NoError(t, d.Verify(ctx))
+
+	edited := lay(t, func(text string) string {
+		return strings.Replace(text, `"by":"rae","kind":"approved"`, `"by":"sol","kind":"approved"`, 1)
+	})
+	_, err = desk.OpenFile(edited)
+	require.ErrorContains(t, err, "act 2 was changed after it was recorded")
+	_, err = desk.ReadFile(edited)
+	require.ErrorContains(t, err, "act 2 was changed after it was recorded")
 }
 
 func opened(t *testing.T, path string) *desk.File {
@@ -695,6 +849,62 @@ func TestAnApprovalCoversWhatWasLookedAt(t *testing.T) {
 			require.ErrorContains(t, err, c.want)
 		})
 	}
+}
+
+// TestNobodyFillsTheRecord: what is held already adds nothing, and one person's requests
+// are bounded. A reviewer refuses many at once.
+func TestNobodyFillsTheRecord(t *testing.T) {
+	d := desk.New(judge(t), new(desk.Memory))
+	for range 10 {
+		require.Zero(t, ask(t, d, "ann", "openid"))
+	}
+	acts, err := d.Acts(ctx)
+	require.NoError(t, err)
+	require.Len(t, acts, 1)
+	for i := range desk.MaxWaiting {
+		require.NotZero(t, ask(t, d, "ann", fmt.Sprint("mail.", i)))
+	}
+	_, err = d.Ask(ctx, asks("ann", "mail.more"), "")
+	require.ErrorIs(t, err, desk.ErrTooMany)
+	require.NotZero(t, ask(t, d, "ann", "mail.1"), "what waits already is told")
+	require.NotZero(t, ask(t, d, "bob", "mail.1"), "another is not hindered")
+	later := asks("ann", "mail.more")
+	later.At = monday.AddDate(0, 0, 7)
+	_, err = d.Ask(ctx, later, "")
+	require.NoError(t, err, "the others expired")
+
+	d = desk.New(judge(t), new(desk.Memory))
+	for _, account := range []string{"ann", "bob", "eve"} {
+		ask(t, d, account, "mail.read")
+		ask(t, d, account, "mail.send")
+	}
+	own := asks("ann", "mail.read")
+	own.Client, own.RedirectURI = "tides", "https://tides.example/cb"
+	_, err = d.Ask(ctx, own, "")
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		refusal desk.Refusal
+		want    string
+	}{
+		"no reason":        {desk.Refusal{By: "sol", Client: "log"}, "says why"},
+		"nothing":          {desk.Refusal{By: "sol", Because: "No."}, "names requests, or a client"},
+		"both":             {desk.Refusal{By: "sol", Because: "No.", Client: "log", Requests: []int64{1}}, "names requests, or a client"},
+		"nothing waits":    {desk.Refusal{By: "sol", Because: "No.", Client: "lgo"}, "lgo waits for nothing"},
+		"one is no number": {desk.Refusal{By: "sol", Because: "No.", Requests: []int64{1, 99}}, "there is no such request 99"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c.refusal.At = monday
+			_, err := d.Refuse(ctx, c.refusal)
+			require.ErrorContains(t, err, c.want)
+		})
+	}
+	refused, err := d.Refuse(ctx, desk.Refusal{By: "sol", At: monday, Client: "log", Because: "Not before it is vetted."})
+	require.NoError(t, err)
+	require.Len(t, refused, 2, "one act for each that asks for something else")
+	queue, err := d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Equal(t, []string{"tides"}, []string{queue[0].Client})
+	require.Len(t, queue, 1)
 }
 
 // TestWithdraw: a grant is taken back by the one who let the client in, or by a reviewer.

@@ -226,30 +226,22 @@ func (found *Import) add(m metadata) error {
 // Import takes clients and grants over into the record. A client of the book
 // stays as the book has it.
 func (d *Desk) Import(ctx context.Context, by string, found *Import, at time.Time) ([]Act, error) {
-	return d.store.Append(ctx, func([]Act) ([]Act, error) {
+	return d.act(ctx, at, func(s *sitting) error {
 		if !d.judge.MayReview(ctx, by, at) {
-			return nil, fmt.Errorf("%s %w", by, ErrNotReviewer)
+			return fmt.Errorf("%s %w", by, ErrNotReviewer)
 		}
-		var acts []Act
 		for i := range found.Clients {
-			acts = append(acts, Act{At: at, By: by, Kind: ClientImported, Client: found.Clients[i].Name, Imported: &found.Clients[i]})
+			if err := s.append(Act{At: at, By: by, Kind: ClientImported, Client: found.Clients[i].Name, Imported: &found.Clients[i]}); err != nil {
+				return err
+			}
 		}
 		for _, g := range found.Grants {
-			acts = append(
-				acts,
-				Act{
-					At:       at,
-					Since:    g.Since,
-					By:       by,
-					Kind:     GrantImported,
-					Client:   g.Client,
-					Account:  g.Account,
-					Scopes:   g.Scopes,
-					Resource: g.Resource,
-					LastUsed: g.LastUsed,
-				},
-			)
+			err := s.append(Act{At: at, Since: g.Since, By: by, Kind: GrantImported, Client: g.Client, Account: g.Account, Scopes: g.Scopes,
+				Resource: g.Resource, LastUsed: g.LastUsed})
+			if err != nil {
+				return err
+			}
 		}
-		return acts, nil
+		return nil
 	})
 }

@@ -59,180 +59,185 @@ type Grant struct {
 	Redirect string           `json:"redirect_uri,omitzero" doc:"where the client is answered"`
 	Since    time.Time        `json:"since" doc:"when it was let in first"`
 	LastUsed time.Time        `json:"last_used,omitzero" doc:"when it was last used, as far as is known"`
-
-	// requests are those that it came of.
-	requests []int64
 }
 
-// approval is an approval with where it came from.
-type approval struct {
-	consent.Approval
-	act, request int64
+// sitting is a record looked at by one book at one moment.
+type sitting struct {
+	ledger
+	desk *Desk
+	at   time.Time
+	// start is the end of the record when the sitting began, and end what it is now.
+	start, end head
+	// last is when the last act was done.
+	last time.Time
+	// done are the acts that were appended.
+	done []Act
 }
 
-// state is what acts add up to at a moment.
-type state struct {
-	requests  map[int64]*Request
-	order     []int64
-	approvals []approval
-	grants    map[grantKey]*Grant
-	barred    map[string]Act
-	clients   map[string]*consent.Client
-	// ever has the clients that somebody let in at some time.
-	ever map[string]bool
+// append keeps an act behind the others. What is read afterwards knows it.
+func (s *sitting) append(a Act) error {
+	kept, err := appendAct(s.ledger, &s.end, s.last, a)
+	if err != nil {
+		return err
+	}
+	s.done, s.last = append(s.done, kept), kept.At
+	return nil
 }
 
-type grantKey struct {
-	account, client string
-	resource        consent.Resource
+// read returns an act of the record, held against the tree. Acts that were appended in this
+// sitting are not in the tree yet.
+func (s *sitting) read(number int64) (Act, error) {
+	if n := len(s.done); n > 0 && number >= s.done[0].Number {
+		return s.done[number-s.done[0].Number], nil
+	}
+	return verified(s.ledger, s.start, number)
 }
 
-// add puts acts together as of a moment. Scopes are sorted by the ladder.
-func (d *Desk) add(acts []Act, at time.Time) *state {
-	s := &state{
-		requests: map[int64]*Request{},
-		grants:   map[grantKey]*Grant{},
-		barred:   map[string]Act{},
-		clients:  map[string]*consent.Client{},
-		ever:     map[string]bool{},
+// known returns what the record says of a client to an account, for the core.
+func (s *sitting) known(client, account string) (consent.Known, error) {
+	var k consent.Known
+	row, _, err := s.client(client)
+	if err != nil {
+		return k, err
 	}
-	for i := range acts {
-		a := &acts[i]
-		if a.Overruled {
-			continue
-		}
-		switch a.Kind {
-		case Asked:
-			s.requests[a.Number] = &Request{
-				Number:   a.Number,
-				At:       a.At,
-				Account:  a.Account,
-				Client:   a.Client,
-				Scopes:   d.judge.Ladder().Sort(a.Scopes),
-				Resource: a.Resource,
-				Redirect: a.RedirectURI,
-				Why:      a.Because,
-				Expires:  a.Until,
-				State:    Waiting,
-			}
-			s.order = append(s.order, a.Number)
-		case Approved:
-			s.approvals = append(
-				s.approvals,
-				approval{consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
-					Resource: a.Resource, RedirectURI: a.RedirectURI, By: a.By, From: a.At, Until: a.Until}, a.Number, a.Request},
-			)
-		case Granted, GrantImported:
-			s.grant(d, a)
-		case Refused:
-			s.refuse(a)
-		case Barred:
-			s.bar(a)
-		case BarLifted:
-			delete(s.barred, a.Client)
-		case Withdrawn:
-			delete(s.grants, grantKey{a.Account, a.Client, a.Resource})
-		case ClientImported:
-			s.clients[a.Client] = a.Imported
-		}
+	if k.Client, err = s.imported(row); err != nil {
+		return k, err
 	}
-	for _, r := range s.requests {
-		if r.State == Waiting && !at.Before(r.Expires) {
-			r.State = IsExpired
+	if row.bar != 0 {
+		bar, err := s.read(row.bar)
+		if err != nil {
+			return k, err
 		}
+		k.Barred, k.Because = true, bar.Because
 	}
-	return s
+	approvals, err := s.approvals(approvalFilter{client: client, covers: account})
+	if err != nil {
+		return k, err
+	}
+	for _, approval := range approvals {
+		a, err := s.read(approval.act)
+		if err != nil {
+			return k, err
+		}
+		k.Approvals = append(k.Approvals, consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
+			Resource: a.Resource, RedirectURI: a.RedirectURI, By: a.By, From: a.At, Until: a.Until})
+	}
+	return k, nil
 }
 
-func (s *state) grant(d *Desk, a *Act) {
-	s.ever[a.Client] = true
-	key := grantKey{a.Account, a.Client, a.Resource}
-	g := s.grants[key]
-	if g == nil {
-		g = &Grant{Account: a.Account, Client: a.Client, Resource: a.Resource, Redirect: a.RedirectURI, Since: a.At}
-		if !a.Since.IsZero() {
-			g.Since = a.Since
-		}
-		s.grants[key] = g
+// imported returns what another system said of a client, nil for nothing.
+func (s *sitting) imported(row clientRow) (*consent.Client, error) {
+	if row.imported == 0 {
+		return nil, nil
 	}
-	g.Scopes = d.judge.Ladder().Sort(append(slices.Clone(g.Scopes), a.Scopes...))
-	if a.LastUsed.After(g.LastUsed) {
-		g.LastUsed = a.LastUsed
-	}
-	if r := s.requests[a.Request]; r != nil {
-		g.requests = append(g.requests, a.Request)
-		r.State, r.AnsweredBy, r.Because = IsApproved, a.By, a.Because
-	}
-}
-
-// refuse answers a request and all that ask for the same. What had come of the
-// request is taken back: of two reviewers who act at once the stricter stands.
-func (s *state) refuse(a *Act) {
-	first := s.requests[a.Request]
-	if first == nil {
-		return
-	}
-	for _, r := range s.requests {
-		if r.Number != first.Number && !(r.State == Waiting && r.same(first) && a.At.Before(r.Expires)) {
-			continue
-		}
-		r.State, r.AnsweredBy, r.Because = IsRefused, a.By, a.Because
-	}
-	s.approvals = slices.DeleteFunc(s.approvals, func(x approval) bool { return x.request == a.Request })
-	for key, g := range s.grants {
-		if slices.Contains(g.requests, a.Request) {
-			delete(s.grants, key)
-		}
-	}
-}
-
-// bar ends all that a client was given, and refuses what it waits for.
-func (s *state) bar(a *Act) {
-	s.barred[a.Client] = *a
-	for key := range s.grants {
-		if key.client == a.Client {
-			delete(s.grants, key)
-		}
-	}
-	s.approvals = slices.DeleteFunc(s.approvals, func(x approval) bool { return x.Client == a.Client })
-	for _, r := range s.requests {
-		if r.Client == a.Client && r.State == Waiting && a.At.Before(r.Expires) {
-			r.State, r.AnsweredBy, r.Because = IsRefused, a.By, a.Because
-		}
-	}
-}
-
-// known returns what the record says of a client, for the core.
-func (s *state) known(client string) consent.Known {
-	k := consent.Known{Client: s.clients[client]}
-	if a, ok := s.barred[client]; ok {
-		k.Barred, k.Because = true, a.Because
-	}
-	for _, a := range s.approvals {
-		if a.Client == client {
-			k.Approvals = append(k.Approvals, a.Approval)
-		}
-	}
-	return k
+	a, err := s.read(row.imported)
+	return a.Imported, err
 }
 
 // waiting returns the requests that wait, in the order in which they were asked.
-func (s *state) waiting() []*Request {
-	var list []*Request
-	for _, n := range s.order {
-		if r := s.requests[n]; r.State == Waiting {
-			list = append(list, r)
-		}
+func (s *sitting) waiting(f requestFilter) ([]*Request, error) {
+	found, err := s.requests(f)
+	if err != nil {
+		return nil, err
 	}
-	return list
+	var list []*Request
+	for _, row := range found {
+		if row.until <= micros(s.at) {
+			continue // it expired
+		}
+		text, err := s.act(row.number)
+		if err != nil {
+			return nil, err
+		}
+		// Not held against the tree: whatever answers a request reads it again.
+		a, err := parseAct(text, row.number)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, s.requestOf(&a))
+	}
+	return list, nil
 }
 
-// client returns what is known of a client: the book's word wins.
-func (d *Desk) client(s *state, name string) *consent.Client {
-	if c := d.judge.Clients()[name]; c != nil {
-		return c
+// requestOf returns what an act asks for, as one that waits.
+func (s *sitting) requestOf(a *Act) *Request {
+	return &Request{
+		Number:   a.Number,
+		At:       a.At,
+		Account:  a.Account,
+		Client:   a.Client,
+		Scopes:   s.desk.judge.Ladder().Sort(a.Scopes),
+		Resource: a.Resource,
+		Redirect: a.RedirectURI,
+		Why:      a.Because,
+		Expires:  a.Until,
+		State:    Waiting,
 	}
-	return s.clients[name]
+}
+
+// find returns the request of a number and how it stands. That there is none is
+// ErrNoRequest.
+func (s *sitting) find(number int64) (*Request, error) {
+	row, is, err := s.request(number)
+	if err != nil {
+		return nil, err
+	}
+	if !is {
+		return nil, fmt.Errorf("%w %d", ErrNoRequest, number)
+	}
+	a, err := s.read(number)
+	if err != nil {
+		return nil, err
+	}
+	r := s.requestOf(&a)
+	switch {
+	case row.answer != 0:
+		answer, err := s.read(row.answer)
+		if err != nil {
+			return nil, err
+		}
+		r.State, r.AnsweredBy, r.Because = IsRefused, answer.By, answer.Because
+		if answer.Kind == Granted {
+			r.State = IsApproved
+		}
+	case row.until <= micros(s.at):
+		r.State = IsExpired
+	}
+	return r, nil
+}
+
+// grantOf returns what an account let a client have.
+func (s *sitting) grantOf(row grantRow) (*Grant, error) {
+	g := &Grant{Account: row.account, Client: row.client, Scopes: s.desk.judge.Ladder().Sort(row.scopes), Redirect: row.redirect,
+		Since: moment(row.since), LastUsed: moment(row.lastUsed)}
+	return g, g.Resource.UnmarshalText([]byte(row.resource))
+}
+
+// granted returns the grants of a client, or all where it is "".
+func (s *sitting) granted(client string) ([]*Grant, error) {
+	found, err := s.grants(client)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]*Grant, len(found))
+	for i, row := range found {
+		if list[i], err = s.grantOf(row); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// clientOf returns what is known of a client: the book's word wins.
+func (s *sitting) clientOf(name string) (*consent.Client, error) {
+	if c := s.desk.judge.Clients()[name]; c != nil {
+		return c, nil
+	}
+	row, _, err := s.client(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.imported(row)
 }
 
 // describe names a request for an error.
