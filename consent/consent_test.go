@@ -49,6 +49,25 @@ func compile(t require.TestingT, more string) *consent.Judge {
 const allowMild = `consent: {rules: [{name: mild, when: {scopes_within: [mild]}, then: allow}, {name: mail, when: {scopes: ["mail.*"]}, ` +
 	`then: refuse, say: No mail.}]}`
 
+// TestARuleThatMayAllow: a rule that allows is not told as one that wants a reviewer.
+func TestARuleThatMayAllow(t *testing.T) {
+	rules := func(more string) *consent.Judge {
+		return compile(t, "consent: {rules: [{name: some, when: {attributes: {rank: [mate]}}, then: allow}"+more+"]}")
+	}
+	for name, c := range map[string]struct{ more, want string }{
+		"no other":        {"", "Whether some allows openid depends on a fact that is missing, so a reviewer looks."},
+		"another reviews": {", {name: rest, then: review}", "rest wants a reviewer to look at openid."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, err := rules(c.more).Decide(t.Context(), &consent.Request{At: monday, Account: "ann", Client: "tides", Scopes: []string{"openid"},
+				RedirectURI: "https://tides.example/cb"}, consent.Known{})
+			require.NoError(t, err)
+			require.Equal(t, consent.Review, d.Outcome)
+			require.Equal(t, c.want, d.Causes[0].Text)
+		})
+	}
+}
+
 func TestDecide(t *testing.T) {
 	approvals := func(a ...consent.Approval) consent.Known { return consent.Known{Approvals: a} }
 	for name, c := range map[string]struct {

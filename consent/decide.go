@@ -303,7 +303,7 @@ func (j *Judge) explain(d *Decision, doubts []Cause) {
 		if s.Approved {
 			name = "\x00approved"
 		} else if name == "" {
-			name = strings.Join(s.Rules, " or ")
+			name = j.speaking(&s)
 		}
 		if by[name] == nil {
 			order = append(order, name)
@@ -321,6 +321,9 @@ func (j *Judge) explain(d *Decision, doubts []Cause) {
 			c = Cause{Code: NoRule, Text: fmt.Sprintf("No rule speaks of %s, so a reviewer looks.", scopes)}
 		case d.Outcome == Review && len(doubts) > 0 && j.allows(name):
 			continue // the doubts are the reason
+		case d.Outcome == Review && j.allows(name):
+			c.Code = RuleReviews
+			c.Text = fmt.Sprintf("Whether %s allows %s depends on a fact that is missing, so a reviewer looks.", name, scopes)
 		default:
 			c.Code = map[Outcome]CauseCode{Allow: RuleAllows, Review: RuleReviews, Refuse: RuleRefuses}[d.Outcome]
 			c.Text = fmt.Sprintf("%s %s %s.", name, verb, scopes)
@@ -329,9 +332,25 @@ func (j *Judge) explain(d *Decision, doubts []Cause) {
 	}
 }
 
-// allows reports whether a rule, by name, allows.
-func (j *Judge) allows(rule string) bool {
-	return slices.ContainsFunc(j.scheme.Rules, func(r Rule) bool { return r.Name == rule && r.Then == Allow })
+// speaking returns the names of the rules to which the answer to a scope is due, where more
+// than one may speak: those that say what came of it; where none does, all.
+func (j *Judge) speaking(s *ScopeDecision) string {
+	due := slices.DeleteFunc(slices.Clone(s.Rules), func(name string) bool { return j.then(name) != s.Outcome })
+	if len(due) == 0 {
+		due = s.Rules
+	}
+	return strings.Join(due, " or ")
+}
+
+// then returns what a rule, by name, says.
+func (j *Judge) then(rule string) Outcome {
+	i := slices.IndexFunc(j.scheme.Rules, func(r Rule) bool { return r.Name == rule })
+	return j.scheme.Rules[i].Then
+}
+
+// allows reports whether rules, by names as speaking returns them, allow.
+func (j *Judge) allows(rules string) bool {
+	return !slices.ContainsFunc(strings.Split(rules, " or "), func(rule string) bool { return j.then(rule) != Allow })
 }
 
 // tell makes the view for the person.

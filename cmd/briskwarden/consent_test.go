@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"database/sql"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -11,14 +12,12 @@ import (
 )
 
 // story drives the built command through what happens to outside programs at
-// Kestrel Sound Ferries, and returns the folder in which it happened.
-func story(t *testing.T, steps func(do func(status int, args ...string) string)) string {
-	dir := work(t)
+// Kestrel Sound Ferries, in a folder.
+func story(t *testing.T, dir string, steps func(do func(status int, args ...string) string)) {
 	steps(func(status int, args ...string) string {
 		t.Helper()
 		return in(t, dir, status, append([]string{"consent", args[0], "--book", "kestrel", "--at", monday}, args[1:]...)...)
 	})
-	return dir
 }
 
 const (
@@ -32,7 +31,8 @@ const (
 // TestTheStoryOfOutsidePrograms compares what reviewers see with files that were
 // read, and checks what their acts do.
 func TestTheStoryOfOutsidePrograms(t *testing.T) {
-	story(t, func(do func(status int, args ...string) string) {
+	dir := work(t)
+	story(t, dir, func(do func(status int, args ...string) string) {
 		view := func(name string, status int, args ...string) {
 			t.Helper()
 			out := do(status, args...)
@@ -159,6 +159,7 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 			"lifted the bar of crew-swap",
 		)
 		view("consent-acts", 0, "acts")
+		provesTheRecord(t, dir, do)
 
 		for _, args := range [][]string{{"queue"}, {"register"}, {"acts"}, {"rehearse", "--account", hers, "--client", "tide-table", "--scope",
 			"tides.read"}} {
@@ -169,14 +170,15 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 }
 
 func TestConsentMistakes(t *testing.T) {
-	dir := story(t, func(do func(status int, args ...string) string) {
+	dir := work(t)
+	story(t, dir, func(do func(status int, args ...string) string) {
 		for want, args := range map[string][]string{
 			"say who lets what have which":                 {"ask", "--account", hers},
 			"own or group:NAME":                            {"rehearse", "--account", hers, "--client", "x", "--scope", "a", "--resource", "mine"},
 			`"a b" is no scope`:                            {"rehearse", "--account", hers, "--client", "x", "--scope", "a b"},
 			"say what is approved":                         {"approve", "--as", ragna, "--yes"},
 			"there is no such request 5":                   {"refuse", "--request", "5", "--because", "x", "--as", ragna, "--yes"},
-			"say which request":                            {"refuse", "--as", ragna},
+			"say what is refused":                          {"refuse", "--as", ragna},
 			"say which program":                            {"bar", "--as", ragna},
 			"nobody knows the client":                      {"bar", "--client", "nobody", "--because", "x", "--as", ragna, "--yes"},
 			"--file none.csv: the file cannot be read":     {"import", "--file", "none.csv", "--as", ragna, "--yes"},
@@ -201,4 +203,35 @@ func TestConsentMistakes(t *testing.T) {
 	// inspect knows the record.
 	in(t, dir, 0, "consent", "import", "--book", "kestrel", "--file", "kestrel/grants.csv", "--as", ragna, "--yes")
 	require.Contains(t, in(t, dir, 1, "inspect", "--book", "kestrel"), "No tier lists chat.send, which yard-chat holds or asks for.")
+}
+
+// provesTheRecord signs a checkpoint and holds the record against it, until somebody edits
+// an act.
+func provesTheRecord(t *testing.T, dir string, do func(status int, args ...string) string) {
+	require.Contains(t, do(0, "key", "--out", "c.key", "--name", "ferries.example/consent"), "Public    c.key.pub")
+	about, err := os.Stat(filepath.Join(dir, "c.key"))
+	require.NoError(t, err)
+	require.Zero(t, about.Mode().Perm()&0o077, "nobody else reads the private key")
+	require.Contains(t, do(2, "key", "--out", "c.key", "--name", "ferries.example/consent"), "exists")
+	require.Contains(t, do(2, "key", "--out", "d.key", "--name", "two words"), "without spaces")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "cp"), []byte(do(0, "checkpoint", "--private-key", "c.key")), 0o600))
+	require.Contains(t, do(0, "acts", "--verify", "cp", "--public-key", "c.key.pub"),
+		"acts are as they were at the checkpoint of ferries.example/consent; 0 came after it")
+	require.Contains(t, do(2, "acts", "--verify", "cp"), "give both --verify CHECKPOINT and --public-key FILE")
+	require.Contains(t, do(2, "acts", "--verify", "c.key.pub", "--public-key", "c.key.pub"), "it is no checkpoint")
+	require.Contains(t, do(2, "checkpoint", "--private-key", "c.key.pub"), "no private key")
+
+	record := filepath.Join(dir, "kestrel", "consent.db")
+	whole, err := os.ReadFile(record)
+	require.NoError(t, err)
+	db, err := sql.Open("sqlite", record)
+	require.NoError(t, err)
+	_, err = db.Exec("DROP TRIGGER acts_stay; UPDATE acts SET act = replace(act, 'granted', 'refused') WHERE number = 7")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	for _, command := range [][]string{{"acts"}, {"queue"}, {"register"}, {"strays"}, {"checkpoint", "--private-key", "c.key"},
+		{"acts", "--verify", "cp", "--public-key", "c.key.pub"}} {
+		require.Contains(t, do(2, command...), "act 7 was changed after it was recorded", command)
+	}
+	require.NoError(t, os.WriteFile(record, whole, 0o600))
 }

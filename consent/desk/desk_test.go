@@ -410,7 +410,9 @@ func TestKilled(t *testing.T) {
 				}
 			}
 		}()
-		acknowledged[<-lines] = true // it is at work
+		for range 2 {
+			acknowledged[<-lines] = true // it is at work
+		}
 		time.Sleep(time.Duration(chance.IntN(60)) * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill()) // SIGKILL
 		for line := range lines {
@@ -501,7 +503,7 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 			require.NoError(t, err)
 			defer store.Close()
 			d := desk.New(judge(t), store)
-			_, err = d.Compare(ctx, checkpoint, public)
+			_, _, err = d.ActsAgainst(ctx, checkpoint, public)
 			for _, done := range []struct {
 				err  error
 				want string
@@ -524,15 +526,15 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 	_, err = again.Approve(ctx, desk.Approval{By: "rae", At: monday, Request: 1})
 	require.NoError(t, err)
 	require.NoError(t, again.Verify(ctx))
-	_, err = again.Compare(ctx, checkpoint, public)
+	_, _, err = again.ActsAgainst(ctx, checkpoint, public)
 	require.ErrorContains(t, err, "it has 4 acts, and had 5 at the checkpoint")
 	_, err = again.Bar(ctx, "sol", "log", "Sold.", monday)
 	require.NoError(t, err)
-	_, err = again.Compare(ctx, checkpoint, public)
+	_, _, err = again.ActsAgainst(ctx, checkpoint, public)
 	require.ErrorContains(t, err, "at least one of its first 5 acts is not as it was")
 
 	reopened := desk.New(judge(t), opened(t, path))
-	covered, err := reopened.Compare(ctx, checkpoint, public)
+	_, covered, err := reopened.ActsAgainst(ctx, checkpoint, public)
 	require.NoError(t, err)
 	require.Equal(t, desk.Covered{Origin: "harbour.example/consent", Acts: 5, Since: 1}, *covered)
 	_, otherKey, err := desk.NewKey("harbour.example/consent")
@@ -547,7 +549,7 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 		"no key":            {checkpoint, "key", "no public key for checkpoints"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := reopened.Compare(ctx, c.text, c.key)
+			_, _, err := reopened.ActsAgainst(ctx, c.text, c.key)
 			require.ErrorContains(t, err, c.wanted)
 		})
 	}

@@ -8,34 +8,45 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 )
 
-// Acts returns the record, once all of it has been verified.
+// Acts returns the record, once all of it has been verified as Verify does.
 func (d *Desk) Acts(ctx context.Context) ([]Act, error) {
-	acts := []Act{}
-	_, _, err := d.verified(ctx, func(a Act) { acts = append(acts, a) })
+	acts, _, _, err := d.verified(ctx)
 	return acts, err
 }
+
+// VerifyActs holds all acts against their tree: each is as it was recorded, and none is
+// missing. It costs half of Verify, which also looks at what is kept beside the acts.
+func (d *Desk) VerifyActs(ctx context.Context) error { return d.store.view(ctx, verifyActs) }
 
 // Verify holds the whole record against its tree, and what is kept beside the acts against
 // the acts. It costs a reading of the record. That somebody rewrote all of it only a
 // checkpoint tells that is kept elsewhere.
 func (d *Desk) Verify(ctx context.Context) error {
-	_, _, err := d.verified(ctx, func(Act) {})
+	_, _, _, err := d.verified(ctx)
 	return err
 }
 
-func (d *Desk) verified(ctx context.Context, each func(Act)) (h head, hashes merkle.Hashes, err error) {
+// verified verifies the whole record and returns its acts, its end and the hashes of its tree.
+func (d *Desk) verified(ctx context.Context) (acts []Act, h head, hashes merkle.Hashes, err error) {
 	err = d.store.view(ctx, func(l ledger) (err error) {
-		h, hashes, err = verify(l, each)
+		if h, err = l.head(); err != nil {
+			return err
+		}
+		acts = make([]Act, 0, h.size)
+		h, hashes, err = verify(l, func(a Act) { acts = append(acts, a) })
 		return err
 	})
-	return h, hashes, err
+	if err != nil {
+		return nil, h, nil, err
+	}
+	return acts, h, hashes, nil
 }
 
 // Checkpoint returns how long the record is and the root of its tree, signed with a private
 // key of NewKey, once all of it has been verified. Kept where nobody who writes the record
 // can change it, it shows later that no act before it was edited, dropped or added.
 func (d *Desk) Checkpoint(ctx context.Context, privateKey string) ([]byte, error) {
-	h, _, err := d.verified(ctx, func(Act) {})
+	_, h, _, err := d.verified(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -56,27 +67,27 @@ type Covered struct {
 	Since int64 `json:"since" doc:"how many acts came after the checkpoint"`
 }
 
-// Compare holds the record against a checkpoint that was signed by the owner of a public key
-// and kept elsewhere. An error says that the checkpoint cannot be trusted, or which acts
-// are not as they were.
-func (d *Desk) Compare(ctx context.Context, checkpoint []byte, publicKey string) (*Covered, error) {
+// ActsAgainst returns the record, once it has been verified and held against a checkpoint
+// that the owner of a public key signed and that was kept elsewhere. An error says that
+// the checkpoint cannot be trusted, or that acts are not as they were.
+func (d *Desk) ActsAgainst(ctx context.Context, checkpoint []byte, publicKey string) ([]Act, *Covered, error) {
 	kept, err := merkle.Open(checkpoint, publicKey)
 	if err != nil {
-		return nil, fmt.Errorf("the checkpoint: %w", err)
+		return nil, nil, fmt.Errorf("the checkpoint: %w", err)
 	}
-	h, hashes, err := d.verified(ctx, func(Act) {})
+	acts, h, hashes, err := d.verified(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if h.size < kept.Size {
-		return nil, fmt.Errorf("%w: it has %d acts, and had %d at the checkpoint", errBroken, h.size, kept.Size)
+		return nil, nil, fmt.Errorf("%w: it has %d acts, and had %d at the checkpoint", errBroken, h.size, kept.Size)
 	}
 	root, err := tlog.TreeHash(kept.Size, hashes)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if root != kept.Root {
-		return nil, fmt.Errorf("%w: at least one of its first %d acts is not as it was at the checkpoint", errBroken, kept.Size)
+		return nil, nil, fmt.Errorf("%w: at least one of its first %d acts is not as it was at the checkpoint", errBroken, kept.Size)
 	}
-	return &Covered{Origin: kept.Origin, Acts: kept.Size, Since: h.size - kept.Size}, nil
+	return acts, &Covered{Origin: kept.Origin, Acts: kept.Size, Since: h.size - kept.Size}, nil
 }

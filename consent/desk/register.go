@@ -337,5 +337,15 @@ type (
 	// Record are acts.
 	Record struct {
 		Acts []Act `json:"acts" doc:"acts, in order"`
+		// Covered is set where the record was held against a checkpoint.
+		Covered *Covered `json:"covered,omitempty" doc:"what a checkpoint shows of the record, where one was given"`
+	}
+	// Signed is a checkpoint.
+	Signed struct {
+		Checkpoint string `json:"checkpoint" doc:"the checkpoint, a signed note"`
+	}
+	// PublicKey is what is told of a new key pair.
+	PublicKey struct {
+		Public string `json:"public_key" doc:"the public key, by which checkpoints are verified"`
 	}
 )

@@ -111,8 +111,10 @@ func (f *File) look() error {
 
 // checkEnd looks at the end of the record, once; each update looks at it again.
 func (f *File) checkEnd() error {
-	_, err := check(&table{from: f.db, ctx: context.Background()})
-	return err
+	return f.view(context.Background(), func(l ledger) error {
+		_, err := check(l)
+		return err
+	})
 }
 
 // versionOf reads which form a file has, and how many tables.

@@ -252,34 +252,142 @@ func seal(l ledger, h *head) (err error) {
 
 // verify holds a whole record against its tree, and what is kept beside the acts against
 // the acts. It calls each with every act in order, and returns the end of the record and
-// the hashes of its tree. It costs a reading of all acts.
+// the hashes of its tree.
 func verify(l ledger, each func(Act)) (head, merkle.Hashes, error) {
-	h, err := check(l)
+	fresh := newRows()
+	var end head
+	h, err := again(l, fresh, func() error {
+		for a, err := range parsed(l.acts()) {
+			if err != nil {
+				return err
+			}
+			if err := keep(fresh, &end, &a); err != nil {
+				return err
+			}
+			each(a)
+		}
+		return nil
+	})
 	if err != nil {
 		return h, nil, err
 	}
-	fresh := newRows()
-	var again head
-	for text, err := range l.acts() {
-		if err != nil {
-			return h, nil, err
-		}
-		a, err := parseAct(text, again.size+1)
-		if err != nil {
-			return h, nil, err
-		}
-		if err := keep(fresh, &again, &a); err != nil {
-			return h, nil, err
-		}
-		each(a)
-	}
-	if err := seal(fresh, &again); err != nil {
-		return h, nil, err
-	}
-	if again != h {
-		return h, nil, fmt.Errorf("%w: %s", errBroken, firstChanged(l, fresh, h, again))
-	}
 	return h, fresh.hashes, sameRows(l, fresh)
+}
+
+// verifyActs holds the acts of a record against its tree. It costs half of verify, which
+// also looks at what is kept beside them.
+func verifyActs(l ledger) error {
+	fresh := newRows()
+	_, err := again(l, fresh, func() error {
+		size := int64(0)
+		for text, err := range l.acts() {
+			if err != nil {
+				return err
+			}
+			hashes, err := tlog.StoredHashes(size, []byte(text), fresh)
+			if err != nil {
+				return err
+			}
+			size++
+			if err := fresh.append(size, "", hashes); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return err
+}
+
+// again calls fill, which is to keep the acts of a record a second time, and reports whether
+// they come to the tree that the record has.
+func again(l ledger, fresh *rows, fill func() error) (head, error) {
+	kept, err := check(l)
+	if err != nil {
+		return kept, err
+	}
+	if err := fill(); err != nil {
+		return kept, err
+	}
+	read := head{size: int64(len(fresh.texts))}
+	if read.root, err = tlog.TreeHash(read.size, fresh); err != nil || read == kept {
+		return kept, err
+	}
+	return kept, fmt.Errorf("%w: %s", errBroken, firstChanged(l, fresh, kept, read))
+}
+
+// parsed reads acts from their texts, in order. Reading takes most of the time that it takes
+// to verify a record, so the next texts are read while the caller looks at the last.
+func parsed(texts iter.Seq2[string, error]) iter.Seq2[Act, error] {
+	type batch struct {
+		texts []string
+		first int64
+		acts  []Act
+		err   error
+		ready chan struct{}
+	}
+	const size, ahead = 256, 8
+	return func(yield func(Act, error) bool) {
+		batches, stop := make(chan *batch, ahead), make(chan struct{})
+		send := func(b *batch) bool {
+			b.ready = make(chan struct{})
+			go func() {
+				defer close(b.ready)
+				for i, text := range b.texts {
+					a, err := parseAct(text, b.first+int64(i))
+					if err != nil {
+						b.err = err
+						return
+					}
+					b.acts = append(b.acts, a)
+				}
+			}()
+			select {
+			case batches <- b:
+				return true
+			case <-stop:
+				return false
+			}
+		}
+		var failed error
+		go func() {
+			defer close(batches)
+			b := &batch{first: 1}
+			for text, err := range texts {
+				if err != nil {
+					failed = err
+					break
+				}
+				if b.texts = append(b.texts, text); len(b.texts) < size {
+					continue
+				}
+				if !send(b) {
+					return
+				}
+				b = &batch{first: b.first + size}
+			}
+			send(b)
+		}()
+		defer func() {
+			close(stop)
+			for range batches { // until the reader has let go of the ledger
+			}
+		}()
+		for b := range batches {
+			<-b.ready
+			for i := range b.acts {
+				if !yield(b.acts[i], nil) {
+					return
+				}
+			}
+			if b.err != nil {
+				yield(Act{}, b.err)
+				return
+			}
+		}
+		if failed != nil {
+			yield(Act{}, failed)
+		}
+	}
 }
 
 // firstChanged says where the acts of a record part from its tree.

@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 )
@@ -32,7 +33,10 @@ type consentFlags struct {
 	account, client, resource, group string
 	redirect, why, file              string
 	scopes                           []string
+	verify, publicKey, key, out      string
 	request                          int64
+	requests                         []int64
+	last                             int
 	everyone, yes                    bool
 }
 
@@ -121,12 +125,14 @@ func (env *environment) consentCommand() *cobra.Command {
 	)
 	sub(
 		"refuse",
-		"Refuse a request and all that ask for the same",
-		"consent refuse refuses a request with a reason. What came of it before is taken back.",
+		"Refuse requests and all that ask for the same",
+		"consent refuse refuses requests with a reason, each with all that ask for the same; with --client all that a program\n"+
+			"waits for. What came of a request before is taken back.",
 		"refuse --request 7 --because \"It reads others' mail.\" --as ragna@kestrelsound.example",
 		func(f *pflag.FlagSet) {
 			acting(f)
-			f.Int64Var(&flags.request, "request", 0, "number of the request")
+			f.Int64SliceVar(&flags.requests, "request", nil, "number of the request; give it again for several")
+			f.StringVar(&flags.client, "client", "", "refuse all that this program waits for")
 		},
 		func() error { return env.consentRefuse(flags) },
 	)
@@ -179,8 +185,26 @@ func (env *environment) consentCommand() *cobra.Command {
 		},
 		func() error { return env.consentImport(flags) },
 	)
-	sub("acts", "Show the record of acts", "consent acts shows who did what and when, once the chain of the record has been verified.",
-		"acts --book kestrel", none, func() error { return env.consentActs(flags) })
+	sub("acts", "Show the record of acts, once it has been verified",
+		"consent acts shows who did what and when, once the record has been verified: each act is as it was recorded, and none\n"+
+			"is missing. That somebody wrote all of it again only a checkpoint shows that was kept elsewhere (--verify).",
+		"acts --book kestrel --verify march.checkpoint --public-key consent.pub", func(f *pflag.FlagSet) {
+			f.StringVar(&flags.verify, "verify", "", "hold the record against this file, which `consent checkpoint` wrote")
+			f.StringVar(&flags.publicKey, "public-key", "", "the file of the public key whose owner signed the checkpoint")
+			f.IntVar(&flags.last, "last", 200, "show this many, the last; 0 shows all, as --json does")
+		}, func() error { return env.consentActs(flags) })
+	sub("checkpoint", "Sign how the record stands",
+		"consent checkpoint verifies the record and signs how many acts it has and the root of their tree. Keep what it prints\n"+
+			"where nobody who writes the record can change it: a mail, another machine, paper.",
+		"checkpoint --book kestrel --private-key consent.key > march.checkpoint", func(f *pflag.FlagSet) {
+			f.StringVar(&flags.key, "private-key", "", "the file of the private key, which `consent key` made")
+		}, func() error { return env.consentCheckpoint(flags) })
+	sub("key", "Make a key pair to sign checkpoints with",
+		"consent key writes a private key (Ed25519), and beside it the public one, which anybody may have.",
+		"key --out consent.key --name kestrelsound.example/consent", func(f *pflag.FlagSet) {
+			f.StringVar(&flags.out, "out", "", "the new file of the private key; the public one gets `.pub` behind it")
+			f.StringVar(&flags.as, "name", "", "name of the record, which stands in each checkpoint")
+		}, func() error { return env.consentKey(flags) })
 	return cmd
 }
 
@@ -209,7 +233,19 @@ func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx 
 			return err
 		}
 	}
-	return errors.Join(work(context.Background(), desk.New(consents, store), at), store.Close())
+	ctx, d := context.Background(), desk.New(consents, store)
+	return errors.Join(work(ctx, d, at), store.Close())
+}
+
+// looking opens the book and the record, which it verifies, and calls work with the moment
+// of --at. What acts verifies what it reads; what only looks has the time for all of it.
+func (env *environment) looking(flags *consentFlags, work func(ctx context.Context, d *desk.Desk, at time.Time) error) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+		if err := d.VerifyActs(ctx); err != nil {
+			return err
+		}
+		return work(ctx, d, at)
+	})
 }
 
 // asked makes a request of the flags.
@@ -228,7 +264,7 @@ func (f *consentFlags) asked(d *desk.Desk, at time.Time) (consent.Request, error
 }
 
 func (env *environment) consentRehearse(flags *consentFlags) error {
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
 		r, err := flags.asked(d, at)
 		if err != nil {
 			return err
@@ -256,7 +292,7 @@ func (env *environment) consentAsk(flags *consentFlags) error {
 }
 
 func (env *environment) consentQueue(flags *consentFlags) error {
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
 		batches, err := d.Queue(ctx, at)
 		if err != nil {
 			return err
@@ -266,7 +302,7 @@ func (env *environment) consentQueue(flags *consentFlags) error {
 }
 
 func (env *environment) consentRegister(flags *consentFlags) error {
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
 		entries, err := d.Register(ctx, at)
 		if err != nil {
 			return err
@@ -306,7 +342,7 @@ func (env *environment) consentWithdraw(flags *consentFlags) error {
 }
 
 func (env *environment) consentStrays(flags *consentFlags) error {
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
 		strays, err := d.Strays(ctx, at)
 		if err != nil {
 			return err
@@ -317,13 +353,81 @@ func (env *environment) consentStrays(flags *consentFlags) error {
 }
 
 func (env *environment) consentActs(flags *consentFlags) error {
+	var checkpoint, key []byte
+	if flags.last < 0 {
+		return fmt.Errorf("--last is how many acts are shown, 0 or more, not %d", flags.last)
+	}
+	if (flags.verify == "") != (flags.publicKey == "") {
+		return errors.New("a checkpoint is trusted for its signature: give both --verify CHECKPOINT and --public-key FILE")
+	}
+	if flags.verify != "" {
+		var err error
+		if checkpoint, err = wholefile.ReadPath(flags.verify, maxCheckpoint); err != nil {
+			return fmt.Errorf("--verify %s: %w", flags.verify, err)
+		}
+		if key, err = wholefile.ReadPath(flags.publicKey, maxCheckpoint); err != nil {
+			return fmt.Errorf("--public-key %s: %w", flags.publicKey, err)
+		}
+	}
 	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, _ time.Time) error {
-		acts, err := d.Acts(ctx)
+		record := &desk.Record{}
+		var err error
+		if flags.verify == "" {
+			record.Acts, err = d.Acts(ctx)
+		} else if record.Acts, record.Covered, err = d.ActsAgainst(ctx, checkpoint, string(key)); err != nil {
+			err = fmt.Errorf("--verify %s: %w", flags.verify, err)
+		}
 		if err != nil {
 			return err
 		}
-		return env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActs(acts, d.Zone()) })
+		return env.show(record, func(p *render.Page) { p.ConsentActs(record, flags.last, d.Zone()) })
 	})
+}
+
+// maxCheckpoint is how large a file of a checkpoint or of a key may be.
+const maxCheckpoint = 64 << 10
+
+func (env *environment) consentCheckpoint(flags *consentFlags) error {
+	if flags.key == "" {
+		return errors.New("say what signs: --private-key FILE; `briskwarden consent key` makes one")
+	}
+	key, err := wholefile.ReadPath(flags.key, maxCheckpoint)
+	if err != nil {
+		return fmt.Errorf("--private-key %s: %w", flags.key, err)
+	}
+	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, _ time.Time) error {
+		signed, err := d.Checkpoint(ctx, string(key))
+		if err != nil {
+			return fmt.Errorf("--private-key %s: %w", flags.key, err)
+		}
+		if env.json {
+			return env.printJSON(&desk.Signed{Checkpoint: string(signed)})
+		}
+		_, err = env.out.Write(signed)
+		return err
+	})
+}
+
+func (env *environment) consentKey(flags *consentFlags) error {
+	if flags.out == "" || flags.as == "" {
+		return errors.New("say where the key goes and which record it is for: --out FILE and --name NAME, " +
+			"such as --name kestrelsound.example/consent")
+	}
+	private, public, err := desk.NewKey(flags.as)
+	if err != nil {
+		return fmt.Errorf("--name: %w", err)
+	}
+	publicFile := flags.out + ".pub"
+	if err := newfile.CheckFile(publicFile); err != nil {
+		return err
+	}
+	if err := newfile.Write(flags.out, []byte(private+"\n"), newfile.Private); err != nil {
+		return fmt.Errorf("--out %s: %w", flags.out, err)
+	}
+	if err := newfile.Write(publicFile, []byte(public+"\n"), newfile.Shared); err != nil {
+		return err
+	}
+	return env.show(&desk.PublicKey{Public: public}, func(p *render.Page) { p.ConsentKey(flags.out, publicFile, public) })
 }
 
 // confirmed asks a person at a terminal whether to do what the text says. A
@@ -417,14 +521,20 @@ func (env *environment) consentApprove(flags *consentFlags) error {
 }
 
 func (env *environment) consentRefuse(flags *consentFlags) error {
-	if flags.request == 0 {
-		return errors.New("say which request is refused: --request NUMBER")
+	r := desk.Refusal{By: flags.as, Requests: flags.requests, Client: flags.client, Because: flags.because}
+	what := "all that " + r.Client + " waits for"
+	switch {
+	case (len(r.Requests) == 0) == (r.Client == ""):
+		return errors.New("say what is refused: --request NUMBER, again for several, or --client NAME for all that it waits for")
+	case len(r.Requests) > 0:
+		what = "request " + strings.Trim(fmt.Sprint(r.Requests), "[]")
 	}
 	return env.act(
 		flags,
-		fmt.Sprintf("%s refuses request %d.", flags.as, flags.request),
+		fmt.Sprintf("%s refuses %s.", r.By, what),
 		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
-			return d.Refuse(ctx, flags.as, flags.request, flags.because, at)
+			r.At = at
+			return d.Refuse(ctx, r)
 		},
 	)
 }

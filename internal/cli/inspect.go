@@ -138,7 +138,7 @@ func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspec
 	if err != nil {
 		return inspect.Options{}, err
 	}
-	store, err := desk.OpenFile(path)
+	store, err := desk.ReadFile(path)
 	if err != nil {
 		return inspect.Options{}, err
 	}

@@ -270,13 +270,38 @@ func (p *Page) ConsentActed(acts []desk.Act, zone *time.Location) {
 	p.acts(acts, zone)
 }
 
-// ConsentActs writes the record.
-func (p *Page) ConsentActs(acts []desk.Act, zone *time.Location) {
-	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" on record; the chain is whole"))
-	if len(acts) > 0 {
+// ConsentActs writes the record: so many of the last acts, or all where that is 0.
+func (p *Page) ConsentActs(r *desk.Record, last int, zone *time.Location) {
+	whole := words.Count(len(r.Acts), "act") + " on record, each as it was recorded"
+	if c := r.Covered; c != nil {
+		whole = fmt.Sprintf("The first %s are as they were at the checkpoint of %s; %d came after it", words.Count(int(c.Acts), "act"),
+			c.Origin, c.Since)
+	}
+	p.line("%s", p.bold.Render(whole))
+	shown := r.Acts
+	if earlier := len(shown) - last; last > 0 && earlier > 0 {
+		shown = shown[earlier:]
+		p.line("These are the last %d; --last 0 shows all.", last)
+	}
+	if len(r.Acts) > 0 {
 		p.line("Times are in %s.", zone)
 	}
-	p.acts(acts, zone)
+	p.acts(shown, zone)
+	if r.Covered == nil && len(r.Acts) > 0 {
+		p.line("")
+		p.labelled("Note", "That somebody wrote all of it again only a checkpoint shows that is kept elsewhere.")
+		p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key FILE", p.folder))
+	}
+}
+
+// ConsentKey tells where a new key pair is.
+func (p *Page) ConsentKey(private, public, key string) {
+	p.line("%s", p.bold.Render("A key pair to sign checkpoints with"))
+	p.line("")
+	p.labelled("Private", private+": whoever has it can sign; keep it apart from the record.")
+	p.labelled("Public", public+": "+key)
+	p.line("")
+	p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key %s", p.folder, private))
 }
 
 // did are the kinds of act in words.

@@ -58,6 +58,8 @@ func Documents() []Document {
 		{"consent-queue", "what consent queue --json prints", of[desk.Queued]("What waits for a reviewer")},
 		{"consent-register", "what consent register --json prints", of[desk.Registered]("Outside programs, graded")},
 		{"consent-strays", "what consent strays --json prints", of[desk.Strayed]("Grants that today's rules would not allow")},
+		{"consent-checkpoint", "what consent checkpoint --json prints", of[desk.Signed]("A signed checkpoint of the record")},
+		{"consent-key", "what consent key --json prints", of[desk.PublicKey]("The public key of a new pair")},
 		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
 		{"started", "what start --json prints", of[start.Report]("A new book")},
 	}
