@@ -37,7 +37,12 @@ func ExampleUntilGranted() {
 		Failures: attempt.None[[]time.Time](),
 	}
 	fmt.Println(judge.Verdict(context.Background(), a))
-	fmt.Println(rehearse.UntilGranted(judge, a))
+	ways, err := rehearse.UntilGranted(judge, a)
+	if err != nil {
+		fmt.Println(err)
+		return
+	}
+	fmt.Println(ways)
 	// Output:
 	// block
 	// Wait until Mon 2026-11-23 05:00, and prove password.

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -53,6 +54,9 @@ func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error
 		if err != nil {
 			return nil, err
 		}
+		if name != "hour" && name != "day" && name != "action" { // which have every value
+			values = withOwn(a, values)
+		}
 		axis := Axis{Name: name}
 		for _, v := range values {
 			axis.Values = append(axis.Values, v.words)
@@ -86,6 +90,21 @@ func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error
 		g.Verdicts = append(g.Verdicts, judge.Verdict(context.Background(), &changed))
 	}
 	return g, nil
+}
+
+// AsGiven is the value of a circumstance that the attempt itself has, where no other value
+// of the axis is the same.
+const AsGiven = "as given"
+
+// withOwn puts the attempt's own value before the others, where it is none of them.
+func withOwn(a *attempt.Attempt, values []candidate) []candidate {
+	for _, v := range values {
+		changed := *a
+		if v.set(&changed); reflect.DeepEqual(&changed, a) {
+			return values
+		}
+	}
+	return slices.Insert(slices.Clone(values), 0, candidate{AsGiven, func(*attempt.Attempt) {}})
 }
 
 func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate, error) {
@@ -292,6 +311,14 @@ func troublesOf(judge *decide.Judge) []candidate {
 				found,
 				candidate{name, func(a *attempt.Attempt) { a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At}, failures)) }},
 			)
+		case s.Detect == risk.Travel, s.Detect == risk.CountryChange:
+			found = append(found, candidate{name, func(a *attempt.Attempt) { fromAfar(judge, a) }})
+		case s.Detect == risk.NewDevice:
+			found = append(found, candidate{name, func(a *attempt.Attempt) {
+				device, _ := a.Device.Get()
+				device.Known = attempt.Known(false)
+				a.Device = attempt.Known(device)
+			}})
 		case s.Detect == risk.Dormant:
 			found = append(found, candidate{name, func(a *attempt.Attempt) {
 				p := fromTheSamePlace(judge, a, a.At.Add(-time.Duration(after)-time.Hour))
@@ -303,4 +330,23 @@ func troublesOf(judge *decide.Judge) []candidate {
 		}
 	}
 	return found
+}
+
+// fromAfar lets the sign-in before come from the other side of the Earth, a minute ago.
+func fromAfar(judge *decide.Judge, a *attempt.Attempt) {
+	place := judge.Whereabouts(context.Background(), a)
+	country := attempt.CountryCode("AQ")
+	if place.Country == country {
+		country = "NZ"
+	}
+	here, known := place.Location.Get()
+	if !known {
+		a.Location = attempt.Known(here)
+	}
+	there := attempt.Location{Lat: -here.Lat, Lon: here.Lon + 180}
+	if here.Lon > 0 {
+		there.Lon = here.Lon - 180
+	}
+	a.Previous = attempt.Known(attempt.Previous{At: a.At.Add(-time.Minute), Location: attempt.Known(there),
+		Country: attempt.Known(country)})
 }

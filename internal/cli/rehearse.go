@@ -163,7 +163,9 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 		}
 	}
 	if more.untilGranted {
-		report.Rehearsal.UntilGranted = rehearse.UntilGranted(judge, a)
+		if report.Rehearsal.UntilGranted, err = rehearse.UntilGranted(judge, a); err != nil {
+			return err
+		}
 	}
 	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, inside.Of(judge).Directory().Zone) })
 	if err == nil && more.keepAs != "" {

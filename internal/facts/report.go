@@ -2,9 +2,11 @@ package facts
 
 import (
 	"maps"
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -49,6 +51,57 @@ func (d *Directory) LetReport(a *attempt.Attempt, at time.Time) {
 	}
 	device.Facts, device.ReportedAt = reported, attempt.Known(at)
 	a.Device = attempt.Known(device)
+}
+
+// Repair lets the device of an attempt report at a moment that it passes every check of every
+// posture, as far as another value could pass, and returns the facts that it changed.
+func (d *Directory) Repair(a *attempt.Attempt, at time.Time) (repaired []string) {
+	view := d.View(a)
+	failing := map[string]attempt.Scalar{}
+	platform, _ := view.Platform()
+	for i := range d.Postures {
+		p := &d.Postures[i]
+		for k := range p.Checks {
+			c := &p.Checks[k]
+			if view.Passes(p, c) == condition.True {
+				continue
+			}
+			if value, ok := passing(c, platform); ok {
+				failing[c.Fact] = value
+			}
+		}
+	}
+	d.LetReport(a, at)
+	device, _ := a.Device.Get()
+	for name, value := range failing {
+		if device.Facts == nil {
+			device.Facts = map[string]attempt.Scalar{}
+		}
+		if device.Facts[name] != value {
+			device.Facts[name] = value
+			repaired = append(repaired, name)
+		}
+	}
+	a.Device = attempt.Known(device)
+	slices.Sort(repaired)
+	return repaired
+}
+
+// passing returns a value that passes a check on a platform, and false where none does.
+func passing(c *directory.Check, platform string) (attempt.Scalar, bool) {
+	switch {
+	case isUnlisted(c, platform):
+		return attempt.Scalar{}, false
+	case c.Is != nil:
+		return *c.Is, true
+	case c.AtMost != nil:
+		return attempt.NumberScalar(*c.AtMost), true
+	case c.In != nil:
+		return c.In[0], true
+	case c.AtLeast.ByPlatform != nil:
+		return attempt.TextScalar(c.AtLeast.ByPlatform[platform]), true
+	}
+	return attempt.TextScalar(c.AtLeast.All), true
 }
 
 // UnregisteredDevice is the ordinary device that the directory does not have: seen before,

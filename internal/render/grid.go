@@ -10,7 +10,7 @@ import (
 )
 
 // mostMerged is how many values a merged row or column names.
-const mostMerged = 3
+const mostMerged = 4
 
 // grid writes an attempt under varied circumstances: the last one across, the
 // others down. Values with the same verdict are written together.
