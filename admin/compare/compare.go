@@ -223,23 +223,37 @@ type differ struct {
 	// whether another country may be found for it.
 	score, places direction
 	assurances    map[string]Effect
+	waives        waiving
 	// uses tell what depends on what is named.
-	uses    map[definition]use
-	out     []Changed
-	current *Changed
+	uses map[definition]use
+	// renamed are the older names of what is called otherwise in the newer book.
+	renamed map[definition]string
+	// suspected are told where nothing else accounts for them.
+	suspected []suspicion
+	out       []Changed
+	current   *Changed
 }
 
 // Books tells what changed between two books. The moment matters to the accounts
 // that a condition on the time since joining holds for. The error is that of
 // compiling a book.
 func Books(older, newer *book.Book, at time.Time) (*Report, error) {
-	d := &differ{assurances: map[string]Effect{}, uses: map[definition]use{}}
+	d := &differ{assurances: map[string]Effect{}, uses: map[definition]use{}, renamed: map[definition]string{}}
 	var err error
 	if d.old, err = newView(older, at); err != nil {
 		return nil, err
 	}
 	if d.new, err = newView(newer, at); err != nil {
 		return nil, err
+	}
+	olderJudge := d.old.judge
+	if names := renamings(older, newer); len(names) > 0 {
+		if d.old, err = newView(older.Renamed(names...), at); err != nil {
+			return nil, err
+		}
+		for _, r := range names {
+			d.renamed[definition{r.What, r.To}] = r.From
+		}
 	}
 	for n := range d.new.directory.Accounts {
 		if o, ok := d.old.directory.FindAccount(d.new.directory.Accounts[n].Name); ok {
@@ -254,6 +268,7 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 	if older.Digest != newer.Digest {
 		d.old.findCovering(d.new)
 		d.new.findCovering(d.old)
+		d.findWaiving()
 		d.places = d.relatePlaces()
 		d.score = d.relateScores()
 		d.compareAll()
@@ -262,7 +277,7 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 		Old:      older.Digest,
 		New:      newer.Digest,
 		Changed:  d.out,
-		older:    d.old.judge,
+		older:    olderJudge,
 		newer:    d.new.judge,
 		shadowed: withShadowsLive(newer.Rulebook()),
 	}
@@ -291,18 +306,27 @@ func (d *differ) compareAll() {
 	d.compareDevices()
 	d.compareConsent()
 	d.compareRest()
+	d.tellSuspected()
 }
 
-// about begins to report a definition, and calls tell to do it. Where that finds
-// no change, the definition is left out.
+// about begins to report a definition, or goes on with one that was reported, and calls tell
+// to do it. Where that finds no change, the definition is left out.
 func (d *differ) about(what, name string, tell func()) {
-	d.current = &Changed{What: what, Name: name, At: d.new.book.Where(what, name), Changes: []Change{}}
-	if !d.current.At.IsValid() {
-		d.current.At = d.old.book.Where(what, name)
+	i := slices.IndexFunc(d.out, func(c Changed) bool { return c.What == what && c.Name == name })
+	if i >= 0 {
+		d.current = &d.out[i]
+	} else {
+		d.current = &Changed{What: what, Name: name, At: d.new.book.Where(what, name), Changes: []Change{}}
+		if !d.current.At.IsValid() {
+			d.current.At = d.old.book.Where(what, name)
+		}
+		if was := d.renamed[definition{what, name}]; was != "" {
+			d.note(Neither, "it was called %s.", was)
+		}
 	}
 	tell()
-	if len(d.current.Changes) > 0 {
-		slices.SortStableFunc(d.current.Changes, func(a, b Change) int { return cmp.Compare(a.Effect.weight(), b.Effect.weight()) })
+	slices.SortStableFunc(d.current.Changes, func(a, b Change) int { return cmp.Compare(a.Effect.weight(), b.Effect.weight()) })
+	if i < 0 && len(d.current.Changes) > 0 {
 		d.out = append(d.out, *d.current)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"reflect"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
@@ -27,9 +26,9 @@ func (d *differ) compareConsent() {
 		for _, p := range pairs(was.Rules, is.Rules, name) {
 			switch {
 			case p.old == nil:
-				d.note(Either, "rule %s is new: where %s, %s.", p.name, describe.When(bare(p.new.When)), p.new.Then)
+				d.note(Either, "rule %s is new: %s, %s.", p.name, caseWords(p.new.When), p.new.Then)
 			case p.new == nil:
-				d.note(Either, "rule %s is gone: where %s, %s.", p.name, describe.When(bare(p.old.When)), p.old.Then)
+				d.note(Either, "rule %s is gone: %s, %s.", p.name, caseWords(p.old.When), p.old.Then)
 			default:
 				if p.old.Then != p.new.Then {
 					d.note(
@@ -40,14 +39,12 @@ func (d *differ) compareConsent() {
 						p.new.Then,
 					)
 				}
-				if dir := d.relate(p.old.When, p.new.When); fingerprint(p.old.When) != fingerprint(p.new.When) || dir != same {
-					d.note(
-						Either,
-						"rule %s: it spoke where %s, and speaks where %s.",
-						p.name,
-						describe.When(bare(p.old.When)),
-						describe.When(bare(p.new.When)),
-					)
+				dir := d.relate(p.old.When, p.new.When)
+				switch {
+				case fingerprint(p.old.When) != fingerprint(p.new.When):
+					d.note(Either.when(dir != same), "rule %s: it spoke %s, and speaks %s.", p.name, caseWords(p.old.When), caseWords(p.new.When))
+				case dir != same:
+					d.suspect(Either, p.new.When, "rule "+p.name+" speaks in other cases: %s.")
 				}
 			}
 		}
@@ -62,7 +59,7 @@ func (d *differ) compareConsent() {
 			{"whether a reviewer answers her own requests is another.", was.OwnRequests != is.OwnRequests},
 			{"how long an approval holds is another.", was.Lasts != is.Lasts},
 			{"how long a request waits is another.", was.RequestsLast != is.RequestsLast},
-			{"the tiers of scopes are others.", !reflect.DeepEqual(d.old.book.Scopes, d.new.book.Scopes)},
+			{"the tiers of scopes are others.", !sameTiers(d.old.book.Scopes, d.new.book.Scopes)},
 		} {
 			if c.changed {
 				d.note(Either, "%s", c.what)
@@ -83,6 +80,17 @@ func (d *differ) compareConsent() {
 			}
 		})
 	}
+}
+
+// sameTiers reports whether two lists have the same tiers, in any order.
+func sameTiers(a, b []consent.Tier) bool {
+	for _, p := range pairs(a, b, func(t *consent.Tier) string { return t.Name }) {
+		if p.old == nil || p.new == nil || p.old.Gravity != p.new.Gravity || p.old.Lasting != p.new.Lasting ||
+			!sameSet(p.old.Scopes, p.new.Scopes) {
+			return false
+		}
+	}
+	return true
 }
 
 // sameOrder reports whether the names that two lists share stand in the same order.

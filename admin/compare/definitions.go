@@ -26,11 +26,9 @@ type use struct {
 	by     []string
 }
 
-// used notes that what a condition names has an effect on somebody who has it.
+// used notes who names something in a condition that is in force, and what its change does
+// there.
 func (d *differ) used(by string, e Effect, conditions ...condition.Node) {
-	if e == Neither {
-		return
-	}
 	for _, n := range conditions {
 		condition.Walk(n, func(n condition.Node) bool {
 			if t, ok := n.(*condition.Test); ok {
@@ -105,6 +103,16 @@ func (d *differ) namedBySignals() []definition {
 	return list
 }
 
+// when is the effect where something holds, and none where it does not.
+func (e Effect) when(holds bool) Effect {
+	if holds {
+		return e
+	}
+	return Neither
+}
+
+func (d *differ) isChangedPosture(name string) bool { return d.posture(name) != same }
+
 // noteUse tells a change of something that others depend on, with what it does there.
 func (d *differ) noteUse(def definition, format string, args ...any) {
 	u := d.uses[def]
@@ -169,7 +177,10 @@ func (d *differ) compareAssurances() {
 				)
 			}
 			if was.ACR != is.ACR {
-				changes = append(changes, fmt.Sprintf("tokens stated %q for it and state %q.", was.ACR, is.ACR))
+				changes = append(
+					changes,
+					fmt.Sprintf("tokens stated %s for it and state %s.", cmp.Or(was.ACR, "nothing"), cmp.Or(is.ACR, "nothing")),
+				)
 			}
 			return changes
 		},
@@ -229,12 +240,14 @@ func except(a, b []string) []string {
 func (d *differ) askAll() {
 	ask := func(by string, names []string) {
 		for _, name := range names {
-			if e := d.assurance(name); e != Neither {
-				d.usedBy(definition{"assurance", name}, e, by)
-				for _, v := range []*view{d.old, d.new} {
-					if a := v.judge.FindAssurance(name); a != nil && a.Posture != "" && d.posture(a.Posture) != same {
-						d.usedBy(definition{"posture", a.Posture}, e, by)
-					}
+			e := Neither
+			if d.old.judge.FindAssurance(name) != nil && d.new.judge.FindAssurance(name) != nil {
+				e = d.assurance(name) // what is new or gone is told with who asks for it
+			}
+			d.usedBy(definition{"assurance", name}, e, by)
+			for _, v := range []*view{d.old, d.new} {
+				if a := v.judge.FindAssurance(name); a != nil && a.Posture != "" {
+					d.usedBy(definition{"posture", a.Posture}, e.when(d.isChangedPosture(a.Posture)), by)
 				}
 			}
 		}
@@ -271,9 +284,13 @@ func (d *differ) compareExemptions() {
 			}
 			switch {
 			case p.old == nil:
-				d.note(more(p.new), "it is new: %s need not meet %s.", describe.People(p.new.Who), words.List(p.new.From, "or"))
+				d.used("exemption "+p.name, Neither, p.new.When)
+				d.note(more(p.new), "it is new: %s need not meet %s %s%s.", describe.People(p.new.Who), words.List(p.new.From, "or"),
+					spanWords(nil, p.new.Until), holdsWords(p.new))
 			case p.new == nil:
-				d.note(more(p.old).flip(), "it is gone: %s must meet %s again.", describe.People(p.old.Who), words.List(p.old.From, "and"))
+				d.used("exemption "+p.name, Neither, p.old.When)
+				d.note(more(p.old).flip(), "it is gone: %s must meet %s again. It held %s%s.", describe.People(p.old.Who),
+					words.List(p.old.From, "and"), spanWords(nil, p.old.Until), holdsWords(p.old))
 			default:
 				d.compareExemption(p.old, p.new, func(dir direction) Effect {
 					e := Effect(dir)
@@ -287,15 +304,36 @@ func (d *differ) compareExemptions() {
 	}
 }
 
+// holdsWords says where an exemption holds and what is asked instead, after a sentence about
+// it.
+func holdsWords(x *decide.Exemption) string {
+	text := ""
+	if !always(x.When) {
+		text = ", where " + describe.When(bare(x.When))
+	}
+	if len(x.Instead) > 0 {
+		text += "; " + words.List(x.Instead, "and") + " in place of that"
+	}
+	return text
+}
+
+// caseWords says in which cases something holds.
+func caseWords(n condition.Node) string {
+	if always(n) {
+		return "in every case"
+	}
+	return "where " + describe.When(bare(n))
+}
+
 func (d *differ) compareExemption(was, is *decide.Exemption, effect func(direction) Effect) {
 	d.compareWho(was.Who, is.Who, effect)
 	when := d.relate(was.When, is.When)
 	d.used("exemption "+is.Name, effect(when), was.When, is.When)
 	switch {
 	case fingerprint(was.When) != fingerprint(is.When):
-		d.note(effect(when), "it held where %s, and holds where %s.", describe.When(bare(was.When)), describe.When(bare(is.When)))
+		d.note(effect(when), "it held %s, and holds %s.", caseWords(was.When), caseWords(is.When))
 	case when != same:
-		d.note(effect(when), "it holds in other cases, since what it names has changed.")
+		d.suspect(effect(when), is.When, "it holds in other cases: %s.")
 	}
 	if !slices.Equal(was.From, is.From) {
 		d.note(
@@ -307,7 +345,8 @@ func (d *differ) compareExemption(was, is *decide.Exemption, effect func(directi
 	}
 	if !slices.Equal(was.Instead, is.Instead) {
 		d.note(
-			Effect(compareSets(was.Instead, is.Instead).flip()),
+			Effect(compareSets(was.Instead, is.Instead).flip())|
+				d.insteadOtherwise(slices.Concat(was.From, is.From), was.Instead, is.Instead),
 			"it asked for %s instead, and asks for %s.",
 			words.List(was.Instead, "and"),
 			words.List(is.Instead, "and"),
@@ -406,7 +445,7 @@ func (d *differ) compareSettings() {
 		was, is := d.old.book.Settings, d.new.book.Settings
 		if !reflect.DeepEqual(was.Otherwise, is.Otherwise) {
 			d.note(
-				relateOutcomes(was.Otherwise, is.Otherwise),
+				d.relateOutcomes(was.Otherwise, is.Otherwise, true),
 				"where no live policy surely speaks, it was that %s; now %s.",
 				describe.Outcome(was.Otherwise),
 				describe.Outcome(is.Otherwise),

@@ -1,11 +1,16 @@
 package compare
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
+	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -24,86 +29,177 @@ func (d *differ) compareMethods() {
 				was, is := *p.old, *p.new
 				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) ||
 					before != after {
-					d.note(Either, "it is barred for other accounts.")
+					d.note(d.barring(was.BarredFor, is.BarredFor, p.name), "it was barred for %s and is for %s.", inForceFor(was.BarredFor),
+						inForceFor(is.BarredFor))
 				}
-				was.BarredFor, is.BarredFor = nil, nil
-				if !reflect.DeepEqual(was, is) {
-					d.note(Either, "its kind, traits or amr values changed.")
+				if was.Kind != is.Kind {
+					d.note(Either, "its kind was %s and is %s.", was.Kind, is.Kind)
+				}
+				for _, list := range []struct {
+					what    string
+					was, is []string
+				}{{"traits", wordsOf(was.Traits), wordsOf(is.Traits)}, {"amr values", was.AMR, is.AMR}} {
+					if !sameSet(list.was, list.is) {
+						d.note(Either, "its %s were %s and are %s.", list.what, words.List(list.was, "and"), words.List(list.is, "and"))
+					}
 				}
 			}
 		})
 	}
 }
 
-// compareAccounts reports accounts together, since there may be many.
+// compareAccounts reports accounts together, since there may be many: one sentence for all
+// with whom the same happened.
 func (d *differ) compareAccounts() {
 	d.about("accounts", "", func() {
-		list := map[string][]string{}
-		add := func(what, name string) { list[what] = append(list[what], name) }
+		l := &accountChanges{}
 		for _, p := range pairs(d.old.directory.Accounts, d.new.directory.Accounts, func(a *directory.Account) string { return a.Name }) {
 			switch {
 			case p.old == nil && !p.new.Disabled:
-				add("new", p.name)
+				l.add(Loosens, "{who} {is} new, and can sign on", p.name)
 			case p.old == nil:
+				l.add(Neither, "{who} {is} new, and disabled", p.name)
 			case p.new == nil:
-				add("gone", p.name)
+				l.add(Tightens, "{who} {is} gone, and cannot sign on", p.name)
 			default:
-				if p.old.Disabled != p.new.Disabled {
-					add(map[bool]string{true: "disabled", false: "enabled"}[p.new.Disabled], p.name)
-				}
-				if !sameSet(p.old.Methods, p.new.Methods) {
-					add("methods", p.name)
-				}
-				if d.barredOtherwise(p.name) {
-					add("barred", p.name)
-				}
-				if !sameSet(p.old.Groups, p.new.Groups) {
-					add("groups", p.name)
-				}
-				if !sameFacts(p.old, p.new) {
-					add("facts", p.name)
-				}
+				d.compareAccount(l, p.old, p.new)
 			}
 		}
-		for _, told := range []struct {
-			key, text string
-			effect    Effect
-		}{
-			{"new", "%s new, and can sign on: %s.", Loosens}, {"enabled", "%s not disabled any more: %s.", Loosens},
-			{"methods", "%s enrolled with other methods: %s.", Either},
-			{"barred", "%s barred from other methods: %s.", Either},
-			{"facts", "%s known with other facts, such as kind, joining, risk or attributes: %s.", Either},
-			{"gone", "%s gone, and cannot sign on: %s.", Tightens}, {"disabled", "%s disabled: %s.", Tightens},
-			{"groups", "%s in other groups, which is told with the policies and apps that it touches: %s.", Neither},
-		} {
-			if names := list[told.key]; len(names) > 0 {
-				slices.Sort(names)
-				verb := map[bool]string{true: " is", false: " are"}[len(names) == 1]
-				d.note(told.effect, told.text, words.Count(len(names), "account")+verb, words.UpTo(mostNames, names))
-			}
+		for _, c := range l.list {
+			slices.Sort(c.names)
+			verb := map[bool]string{true: "is", false: "are"}[len(c.names) == 1]
+			text := strings.NewReplacer("{who}", words.Count(len(c.names), "account"), "{is}", verb).Replace(c.text)
+			d.note(c.effect, "%s: %s.", text, words.UpTo(mostNames, c.names))
 		}
 	})
 }
 
-// barredOtherwise reports whether other methods count for nothing with an account.
-func (d *differ) barredOtherwise(name string) bool {
-	barred := func(v *view) []string {
-		n, _ := v.directory.FindAccount(name)
-		return inside.Of(v.judge).MethodNames(v.directory.Profile(n).Barred())
+// accountChanges are what happened to accounts, each with the accounts to which it did.
+type accountChanges struct{ list []accountChange }
+
+type accountChange struct {
+	effect Effect
+	text   string
+	names  []string
+}
+
+// add notes that something happened to an account. The text has {who} for how many accounts
+// it happened to, and {is} for the verb.
+func (l *accountChanges) add(e Effect, text, name string) {
+	i := slices.IndexFunc(l.list, func(c accountChange) bool { return c.text == text && c.effect == e })
+	if i < 0 {
+		i = len(l.list)
+		l.list = append(l.list, accountChange{effect: e, text: text})
 	}
-	return !slices.Equal(barred(d.old), barred(d.new))
+	l.list[i].names = append(l.list[i].names, name)
+}
+
+func (d *differ) compareAccount(l *accountChanges, was, is *directory.Account) {
+	name := is.Name
+	move := func(e Effect, what, before, after string) {
+		if before != after {
+			l.add(e, what+" of {who} was "+cmp.Or(before, "not stated")+" and is "+cmp.Or(after, "not stated"), name)
+		}
+	}
+	switch {
+	case is.Disabled && !was.Disabled:
+		l.add(Tightens, "{who} {is} disabled", name)
+	case was.Disabled && !is.Disabled:
+		l.add(Loosens, "{who} {is} not disabled any more", name)
+	}
+	o, _ := d.old.directory.FindAccount(name)
+	n, _ := d.new.directory.FindAccount(name)
+	moreFewer := func(what string, before, after []string) {
+		if more := except(after, before); len(more) > 0 {
+			l.add(d.methodsChanged(o, n), "{who} {is} "+what+" "+words.List(more, "and")+" besides", name)
+		}
+		if fewer := except(before, after); len(fewer) > 0 {
+			l.add(d.methodsChanged(o, n), "{who} {is} not "+what+" "+words.List(fewer, "and")+" any more", name)
+		}
+	}
+	moreFewer("enrolled with", was.Methods, is.Methods)
+	barred := func(v *view, account int) []string {
+		return inside.Of(v.judge).MethodNames(v.directory.Profile(account).Barred())
+	}
+	moreFewer("barred from", barred(d.old, o), barred(d.new, n))
+	perhaps := func(v *view, account int) []string { return inside.Of(v.judge).MethodNames(v.directory.Profile(account).PerhapsBarred()) }
+	moreFewer("perhaps barred from", perhaps(d.old, o), perhaps(d.new, n))
+	if !sameSet(was.Groups, is.Groups) {
+		l.add(Neither, "{who} {is} in other groups, which is told with the policies and apps that it touches", name)
+	}
+	move(Either, "the kind", was.Kind.String(), is.Kind.String())
+	move(Either, "the day of joining", dateWords(was.Joined), dateWords(is.Joined))
+	move(Either, "the standing risk", riskWords(was.AccountRisk), riskWords(is.AccountRisk))
+	move(Either, "the last change of the password", timeWords(was.PasswordChangedAt), timeWords(is.PasswordChangedAt))
+	move(Either, "the first time that a rollout asked", timeWords(was.AskedAt), timeWords(is.AskedAt))
+	if !maps.Equal(was.Attributes, is.Attributes) {
+		for _, attribute := range slices.Sorted(maps.Keys(was.Attributes)) {
+			move(Neither, "the attribute "+attribute, was.Attributes[attribute].String(), attributeWords(is, attribute))
+		}
+		for _, attribute := range slices.Sorted(maps.Keys(is.Attributes)) {
+			if _, had := was.Attributes[attribute]; !had {
+				move(Neither, "the attribute "+attribute, "", is.Attributes[attribute].String())
+			}
+		}
+	}
+}
+
+func attributeWords(a *directory.Account, name string) string {
+	value, has := a.Attributes[name]
+	if !has {
+		return ""
+	}
+	return value.String()
+}
+
+func riskWords(r *directory.AccountRisk) string {
+	if r == nil {
+		return ""
+	}
+	text := r.Level.String()
+	if r.Because != "" {
+		text += " because of " + r.Because
+	}
+	if r.Since != nil {
+		text += " since " + timeWords(r.Since)
+	}
+	return text
+}
+
+func timeWords(at *time.Time) string {
+	if at == nil {
+		return ""
+	}
+	return at.Format(time.RFC3339)
+}
+
+// barring tells what it does that a method is barred for others: what it does to each of them.
+func (d *differ) barring(was, is condition.Node, method string) (e Effect) {
+	if joins(was) || joins(is) {
+		return Either // for whom it is changes with time
+	}
+	// A method is barred, or may be where a fact is missing.
+	stands := func(v *view, account int) [2]bool {
+		p := v.directory.Profile(account)
+		has := func(set facts.MethodSet) bool { return slices.Contains(inside.Of(v.judge).MethodNames(set), method) }
+		return [2]bool{has(p.Barred()), has(p.PerhapsBarred())}
+	}
+	for _, n := range d.accounts {
+		if stands(d.old, n[0]) != stands(d.new, n[1]) {
+			e |= d.methodsChanged(n[0], n[1])
+		}
+	}
+	return e
+}
+
+func wordsOf[T fmt.Stringer](list []T) (words []string) {
+	for _, x := range list {
+		words = append(words, x.String())
+	}
+	return words
 }
 
 func sameSet(a, b []string) bool { return compareSets(a, b) == same }
-
-// sameFacts compares what decisions depend on beside methods and groups.
-func sameFacts(a, b *directory.Account) bool {
-	x, y := *a, *b
-	for _, one := range []*directory.Account{&x, &y} {
-		one.Methods, one.Groups, one.Disabled = nil, nil, false
-	}
-	return reflect.DeepEqual(x, y)
-}
 
 func (d *differ) compareGroups() {
 	for _, p := range pairs(d.old.directory.Groups, d.new.directory.Groups, func(g *directory.Group) string { return g.Name }) {
@@ -130,12 +226,25 @@ func (d *differ) compareGroups() {
 						ownerWords(p.new),
 					)
 				}
-				if d.relateAccounts(before, after) != same {
+				switch where := groupWhere(p.old) != groupWhere(p.new); {
+				case d.relateAccounts(before, after) != same:
 					d.note(Neither, "it has %s, which is told with the policies and apps that it touches.", d.otherAccounts(before, after))
+				case where:
+					d.note(Neither, "its condition was %s and is %s; its members are the same today.", groupWhere(p.old), groupWhere(p.new))
+				case !sameSet(p.old.Members, p.new.Members) || !sameSet(p.old.Includes, p.new.Includes):
+					d.note(Neither, "its members are written otherwise, and are the same.")
 				}
 			}
 		})
 	}
+}
+
+// groupWhere words the condition that makes accounts members of a group.
+func groupWhere(g *directory.Group) string {
+	if g.Where == nil {
+		return "none"
+	}
+	return describe.People(g.Where)
 }
 
 func ownerWords(g *directory.Group) string {
@@ -272,7 +381,7 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 		d.note(
 			map[bool]Effect{true: Loosens, false: Tightens}[is.Public],
 			"%s.",
-			map[bool]string{true: "it is public now, and opens without any proof", false: "it is not public any more"}[is.Public],
+			map[bool]string{true: "it is public now: where no policy asks for anything, it opens without any proof", false: "it is not public any more"}[is.Public],
 		)
 	}
 	if !sameSet(was.Tags, is.Tags) {

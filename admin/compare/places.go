@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"strconv"
+	"strings"
 
 	"go4.org/netipx"
 
+	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -42,7 +45,10 @@ func (d *differ) comparePlaces() {
 				)
 			}
 			if was.Country != is.Country {
-				changes = append(changes, fmt.Sprintf("its country was %q and is %q.", was.Country, is.Country))
+				changes = append(
+					changes,
+					fmt.Sprintf("its country was %s and is %s.", cmp.Or(string(was.Country), "not stated"), cmp.Or(string(is.Country), "not stated")),
+				)
 			}
 			return changes
 		},
@@ -115,22 +121,32 @@ func (d *differ) comparePostures() {
 				changes = append(
 					changes,
 					fmt.Sprintf(
-						"a report could be %s old and can be %s.",
-						cmp.Or(statedSpan(was.Fresh), "however"),
-						cmp.Or(statedSpan(is.Fresh), "however"),
+						"a report could be %s and can be %s.",
+						ageWords(was.Fresh),
+						ageWords(is.Fresh),
 					),
 				)
 			}
-			before, after := checksOf(was), checksOf(is)
-			for _, check := range except(before, after) {
-				changes = append(changes, "it does not check any more that "+check+".")
-			}
-			for _, check := range except(after, before) {
-				changes = append(changes, "it checks besides that "+check+".")
+			for _, c := range matchChecks(was.Checks, is.Checks) {
+				switch {
+				case c.is == nil:
+					changes = append(changes, "it does not check any more that "+c.was.Fact+" is "+c.was.Wants()+".")
+				case c.was == nil:
+					changes = append(changes, "it checks besides that "+c.is.Fact+" is "+c.is.Wants()+".")
+				case relateChecks(c.was, c.is) != same:
+					changes = append(changes, fmt.Sprintf("it checked that %s is %s, and checks that it is %s.", c.is.Fact, c.was.Wants(), c.is.Wants()))
+				}
 			}
 			return changes
 		},
 	)
+}
+
+func ageWords(s directory.Span) string {
+	if s == 0 {
+		return "of any age"
+	}
+	return s.Words() + " old"
 }
 
 func (d *differ) compareRisk() {
@@ -155,10 +171,8 @@ func (d *differ) compareRisk() {
 				d.noteUse(def, "the signal %s is new, with %s.", p.name, words.Count(p.new.Points, "point"))
 			case p.new == nil:
 				d.noteUse(def, "the signal %s is gone; it had %s.", p.name, words.Count(p.old.Points, "point"))
-			case p.old.Points != p.new.Points:
-				d.noteUse(def, "the signal %s had %s and has %d.", p.name, words.Count(p.old.Points, "point"), p.new.Points)
-			case d.signal(p.name) != same:
-				d.noteUse(def, "the signal %s holds in other cases.", p.name)
+			default:
+				d.compareSignal(def, p.old, p.new)
 			}
 		}
 		easing := Effect(compareOrdered(was.Levels.Medium, is.Levels.Medium))
@@ -173,4 +187,49 @@ func (d *differ) compareRisk() {
 			)
 		}
 	})
+}
+
+// compareSignal tells what is other about a signal: what the book says of it or, where that
+// is the same, what it looks at.
+func (d *differ) compareSignal(def definition, was, is *risk.Signal) {
+	if was.Points != is.Points {
+		d.noteUse(def, "the signal %s had %s and has %d.", is.Name, words.Count(was.Points, "point"), is.Points)
+	}
+	count := func(n int) string { return strings.TrimPrefix(strconv.Itoa(n), "0") }
+	told := false
+	for _, stated := range []struct{ what, was, is string }{
+		{"detector", was.Detect.String(), is.Detect.String()},
+		{"speed", speedWords(was.FasterThan), speedWords(is.FasterThan)},
+		{"number of failures", count(was.Failures), count(is.Failures)},
+		{"time for them", statedSpan(was.Within), statedSpan(is.Within)},
+		{"time without a sign-in", statedSpan(was.After), statedSpan(is.After)},
+		{"condition", signalWhen(was), signalWhen(is)},
+	} {
+		if stated.was != stated.is {
+			told = true
+			d.noteUse(def, "the signal %s: its %s was %s and is %s.", is.Name, stated.what, cmp.Or(stated.was, "not stated"),
+				cmp.Or(stated.is, "not stated"))
+		}
+	}
+	if !told && d.signal(is.Name) != same {
+		looksAt := map[risk.Detector]string{
+			risk.Travel: "the places of networks and addresses are others", risk.CountryChange: "the places of networks and addresses are others",
+			risk.AnonymousNetwork: "the networks that hide where people come from are others", risk.NewDevice: "the known devices are others",
+		}[is.Detect]
+		d.noteUse(def, "the signal %s holds in other cases: %s.", is.Name, cmp.Or(looksAt, "what its condition names has changed"))
+	}
+}
+
+func signalWhen(s *risk.Signal) string {
+	if s.When == nil {
+		return ""
+	}
+	return describe.When(s.When)
+}
+
+func speedWords(kmh float64) string {
+	if kmh == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(kmh, 'f', -1, 64) + " km/h"
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/briskwarden/briskwarden/admin/describe"
@@ -29,7 +30,9 @@ func (d *differ) comparePolicies() {
 					replacing(p.new),
 				)
 				d.listRules(p.new)
+				d.usedByRules(p.new)
 			case p.new == nil:
+				d.usedByRules(p.old)
 				d.note(
 					d.inForce(p.old).of(d.speakingMore(p.name, p.old)).flip(),
 					"it is gone; it was %s, for %s, at %s.",
@@ -104,6 +107,9 @@ func (d *differ) covered(v *view, name string) bool {
 		return true
 	}
 	audience := v.audiences[number].Possibly()
+	if joins(v.policies[number].Who) {
+		audience = v.crowd.Everyone() // for whom it is changes with time
+	}
 	for _, app := range v.apps[number] {
 		sure := v.crowd.Nobody()
 		for _, i := range v.covering[app] {
@@ -134,9 +140,9 @@ func (v *view) findCovering(other *view) {
 }
 
 // alwaysSpeaks reports whether a policy surely speaks where it is for the account and
-// the app.
+// the app, today and later.
 func alwaysSpeaks(p *decide.Policy) bool {
-	return p.Stage == decide.Live && p.Actions == nil && p.From == nil && p.Until == nil && !silent(p)
+	return p.Stage == decide.Live && p.Actions == nil && p.From == nil && p.Until == nil && !silent(p) && !joins(p.Who)
 }
 
 // silent reports whether there may be a case for which a policy has no rule.
@@ -162,6 +168,16 @@ func replacing(p *decide.Policy) string {
 		return ""
 	}
 	return ", and silences " + words.List(p.Replaces, "and")
+}
+
+// usedByRules notes what the rules of a policy that is new or gone name, where it counts.
+func (d *differ) usedByRules(p *decide.Policy) {
+	if !d.inForce(p) {
+		return
+	}
+	for i := range p.Rules {
+		d.used(p.Name+" / "+p.Rules[i].Name, Neither, p.Rules[i].When)
+	}
 }
 
 // listRules tells what the rules of a new policy say.
@@ -244,14 +260,42 @@ func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Ef
 		if p.LiveFor == nil {
 			return v.crowd.Nobody()
 		}
-		return v.crowd.Of(p.LiveFor)
+		return v.crowd.Of(p.LiveFor).And(v.audiences[v.numbers[p.Name]])
 	}
 	before, after := audience(d.old, was), audience(d.new, is)
 	dir := d.relateAccounts(before, after)
+	later := joins(was.LiveFor) || joins(is.LiveFor)
+	if later {
+		dir |= d.relate(orNobody(was.LiveFor), orNobody(is.LiveFor))
+	}
 	if dir == same && was.LiveFor != nil && is.LiveFor != nil && fingerprint(was.LiveFor) == fingerprint(is.LiveFor) {
 		return
 	}
+	if later {
+		d.note(reach(dir), "it was in force for %s and is for %s: %s today, and others as time passes.", inForceFor(was.LiveFor),
+			inForceFor(is.LiveFor), d.otherAccounts(before, after))
+		return
+	}
+	if dir == same {
+		d.note(Neither, "it was in force for %s and is for %s, which are the same accounts.", inForceFor(was.LiveFor), inForceFor(is.LiveFor))
+		return
+	}
 	d.note(reach(dir), "it is in force for %s.", d.otherAccounts(before, after))
+}
+
+// orNobody returns a condition that holds for nobody in the place of none.
+func orNobody(n condition.Node) condition.Node {
+	if n == nil {
+		return &condition.Any{}
+	}
+	return n
+}
+
+func inForceFor(n condition.Node) string {
+	if n == nil {
+		return "nobody"
+	}
+	return describe.People(n)
 }
 
 // compareReach compares whom and what a policy is for.
@@ -371,14 +415,25 @@ func spanWords(from, until *directory.Date) string {
 // compareRules compares the rules of a policy, which is in force where it counts.
 // More is what happens where the policy speaks more often.
 func (d *differ) compareRules(was, is *decide.Policy, more Effect, counts mayCount) {
-	list := pairs(was.Rules, is.Rules, func(r *decide.Rule) string { return r.Name })
-	l := &ruleLists{differ: d, policy: is.Name, was: was.Rules, is: is.Rules, silent: silent(was) || silent(is), more: more}
+	before, oldNames := underNewNames(was.Rules, is.Rules)
+	list := pairs(before, is.Rules, func(r *decide.Rule) string { return r.Name })
+	l := &ruleLists{differ: d, policy: is.Name, was: before, is: is.Rules, silent: silent(was) || silent(is), more: more,
+		enrols: isFor(attempt.Enrol, was, is)}
 	for _, p := range list {
+		if old := oldNames[p.name]; old != "" {
+			d.note(Neither, "rule %s was called %s.", p.name, old)
+		}
 		switch {
 		case p.old == nil:
 			d.note(counts.of(l.speaks(p.name, p.new, widens)), "rule %s is new: %s.", p.name, ruleWords(p.new))
+			if counts {
+				d.used(l.policy+" / "+p.name, Neither, p.new.When)
+			}
 		case p.new == nil:
 			d.note(counts.of(l.speaks(p.name, p.old, narrows)), "rule %s is gone: %s.", p.name, ruleWords(p.old))
+			if counts {
+				d.used(l.policy+" / "+p.name, Neither, p.old.When)
+			}
 		default:
 			d.compareRule(l, p.old, p.new, counts)
 		}
@@ -392,7 +447,7 @@ func (d *differ) compareRules(was, is *decide.Policy, more Effect, counts mayCou
 					first, second = q, p
 				}
 				d.note(
-					counts.of(relateRuleOutcomes(second.new, first.new)),
+					counts.of(d.relateRuleOutcomes(second.new, first.new, l.enrols)),
 					"rule %s comes before %s now, and speaks where both match.",
 					first.name,
 					second.name,
@@ -405,19 +460,17 @@ func (d *differ) compareRules(was, is *decide.Policy, more Effect, counts mayCou
 func (d *differ) compareRule(l *ruleLists, was, is *decide.Rule, counts mayCount) {
 	dir := d.relate(was.When, is.When)
 	speaks := counts.of(l.speaks(is.Name, is, dir))
-	d.used(l.policy+" / "+is.Name, speaks, was.When, is.When)
+	if counts {
+		d.used(l.policy+" / "+is.Name, speaks, was.When, is.When)
+	}
 	switch e := speaks; {
 	case fingerprint(was.When) != fingerprint(is.When):
-		d.note(e, "rule %s: it spoke where %s, and speaks where %s.", is.Name, describe.When(was.When), describe.When(is.When))
+		d.note(e, "rule %s: it spoke %s, and speaks %s.", is.Name, caseWords(was.When), caseWords(is.When))
 	case dir != same:
-		d.note(
-			e,
-			"rule %s speaks in %s, since what it names has changed.",
-			is.Name,
-			map[direction]string{widens: "more cases", narrows: "fewer cases", both: "other cases"}[dir],
-		)
+		d.suspect(e, is.When, "rule "+is.Name+" speaks in "+map[direction]string{widens: "more cases", narrows: "fewer cases",
+			both: "other cases"}[dir]+": %s.")
 	}
-	e := counts.of(relateRuleOutcomes(was, is))
+	e := counts.of(d.relateRuleOutcomes(was, is, l.enrols))
 	if !reflect.DeepEqual(was.Then, is.Then) {
 		d.note(e, "rule %s: where it speaks, it was that %s; now %s.", is.Name, describe.Outcome(was.Then), describe.Outcome(is.Then))
 	}
@@ -431,8 +484,15 @@ func (d *differ) compareRule(l *ruleLists, was, is *decide.Rule, counts mayCount
 		)
 	}
 	if was.Say != is.Say {
-		d.note(Neither, "rule %s: what the person is told was %q and is %q.", is.Name, was.Say, is.Say)
+		d.note(Neither, "rule %s: what the person is told was %s and is %s.", is.Name, saidWords(was.Say), saidWords(is.Say))
 	}
+}
+
+func saidWords(say string) string {
+	if say == "" {
+		return "nothing"
+	}
+	return strconv.Quote(say)
 }
 
 // ruleLists are the rules of a policy in both books.
@@ -442,6 +502,8 @@ type ruleLists struct {
 	was, is []decide.Rule
 	// silent says that in one of the books there are cases without a rule.
 	silent bool
+	// enrols says that the policy is for the action enrol in one of the books.
+	enrols bool
 	more   Effect
 }
 
@@ -456,7 +518,7 @@ func (l *ruleLists) speaks(name string, r *decide.Rule, dir direction) Effect {
 		for i := range list {
 			other := &list[i]
 			if other.Name != name && (l.position(list, name) < 0 || i > l.position(list, name)) {
-				e |= relateRuleOutcomes(l.newest(other), r)
+				e |= l.relateRuleOutcomes(l.newest(other), r, l.enrols)
 			}
 		}
 	}
@@ -483,17 +545,17 @@ func (l *ruleLists) before(list []decide.Rule, a, b string) bool {
 }
 
 // relateRuleOutcomes is what happens where one rule speaks in place of another.
-func relateRuleOutcomes(a, b *decide.Rule) Effect {
-	e := relateOutcomes(a.Then, b.Then)
+func (d *differ) relateRuleOutcomes(a, b *decide.Rule, enrols bool) Effect {
+	e := d.relateOutcomes(a.Then, b.Then, enrols)
 	if a.Then.Blocks() || b.Then.Blocks() {
 		return e
 	}
 	return e | relateLimits(a.Limits, b.Limits)
 }
 
-// relateOutcomes compares what is asked: tightens where b asks for all that a asks
-// for, and more.
-func relateOutcomes(a, b decide.Outcome) Effect {
+// relateOutcomes compares what is asked, also where somebody enrols: tightens where b asks
+// for all that a asks for, and more.
+func (d *differ) relateOutcomes(a, b decide.Outcome, enrols bool) Effect {
 	switch {
 	case a.Blocks() && b.Blocks():
 		return Neither
@@ -502,7 +564,11 @@ func relateOutcomes(a, b decide.Outcome) Effect {
 	case a.Blocks():
 		return Loosens
 	}
-	return relateRequirements(a.Require, b.Require)
+	e := relateRequirements(a.Require, b.Require)
+	if enrols {
+		e |= d.relateChoices(a.Require, b.Require)
+	}
+	return e
 }
 
 func relateRequirements(a, b []decide.Requirement) Effect {
@@ -551,4 +617,76 @@ func limitWords(l directory.Limits) string {
 		parts = append(parts, "with proofs made for the app alone")
 	}
 	return words.List(parts, "and")
+}
+
+// suspicion is a change of a condition of which the cause is that something it names has
+// changed.
+type suspicion struct {
+	of     definition
+	change Change
+	when   condition.Node
+}
+
+// suspect notes, for the definition that is reported, that a condition holds in other cases
+// though it is worded the same. It is told only where nothing else that is told accounts for
+// it: then the text says by its %s what changed.
+func (d *differ) suspect(e Effect, when condition.Node, text string) {
+	if moved := d.movedBy(when); moved != "" {
+		d.note(e, text, moved)
+		return
+	}
+	d.suspected = append(d.suspected, suspicion{
+		definition{d.current.What, d.current.Name}, Change{e, capital(fmt.Sprintf(text, "what it names has changed"))}, when,
+	})
+}
+
+// movedBy says which accounts or apps the tests of a condition hold for that they did not
+// hold for, and the other way round; "" where they are the same.
+func (d *differ) movedBy(when condition.Node) string {
+	text := ""
+	condition.Walk(when, func(n condition.Node) bool {
+		t, ok := n.(*condition.Test)
+		if !ok || text != "" {
+			return text == ""
+		}
+		switch t.Key.Definition().Meaning {
+		case condition.MeansAccounts:
+			if before, after := d.old.crowd.Of(t), d.new.crowd.Of(t); d.relateAccounts(before, after) != same {
+				text = d.otherAccounts(before, after)
+			}
+		case condition.MeansApps:
+			if d.relateApps(t, t) != same {
+				text = "apps bear other tags"
+			}
+		}
+		return true
+	})
+	return text
+}
+
+// tellSuspected tells the changes of conditions that nothing else accounts for.
+func (d *differ) tellSuspected() {
+	told, general := map[definition]Effect{}, Neither
+	for _, c := range d.out {
+		told[definition{c.What, c.Name}] |= c.Effect
+		switch c.What {
+		case "settings", "accounts", "method", "consent":
+			general |= c.Effect // a condition need not name them to depend on them
+		}
+	}
+	for _, s := range d.suspected {
+		accounted, some := general, false
+		condition.Walk(s.when, func(n condition.Node) bool {
+			if t, ok := n.(*condition.Test); ok {
+				for _, def := range d.named(t) {
+					e, is := told[def]
+					accounted, some = accounted|e, some || is
+				}
+			}
+			return true
+		})
+		if s.change.Effect&^accounted != Neither || s.change.Effect == Neither && !some {
+			d.about(s.of.what, s.of.name, func() { d.note(s.change.Effect, "%s", s.change.Text) })
+		}
+	}
 }

@@ -229,7 +229,7 @@ func (d *differ) relateTests(a, b *condition.Test) direction {
 	case condition.MeansClients:
 		return compareSets(a.Values, b.Values) | d.clients()
 	case condition.MeansScopes:
-		if !reflect.DeepEqual(d.old.book.Scopes, d.new.book.Scopes) {
+		if !sameTiers(d.old.book.Scopes, d.new.book.Scopes) {
 			return both
 		}
 		return compareSets(a.Values, b.Values)
@@ -350,16 +350,21 @@ func (v *view) countries(names []string) []directory.Country {
 // relatePlaces is both where another country, or location, may be found for an
 // attempt than before.
 func (d *differ) relatePlaces() direction {
-	stating := func(v *view) map[string]directory.Network {
-		all := map[string]directory.Network{}
+	type stated struct {
+		directory.Range
+		directory.Country
+	}
+	stating := func(v *view) (all []stated) {
 		for _, n := range v.book.Networks {
-			if n.Country != "" {
-				all[n.Name] = directory.Network{Country: n.Country, Ranges: n.Ranges}
+			for _, r := range n.Ranges {
+				if n.Country != "" {
+					all = append(all, stated{r, n.Country})
+				}
 			}
 		}
 		return all
 	}
-	if d.old.book.DatabaseDigest != d.new.book.DatabaseDigest || !reflect.DeepEqual(stating(d.old), stating(d.new)) {
+	if d.old.book.DatabaseDigest != d.new.book.DatabaseDigest || compareSets(stating(d.old), stating(d.new)) != same {
 		return both
 	}
 	return same
@@ -394,37 +399,61 @@ func (d *differ) window(name string) direction {
 	if zone(d.old, was) != zone(d.new, is) || !reflect.DeepEqual(was.Dates, is.Dates) {
 		all |= both
 	}
-	if !reflect.DeepEqual(was.From, is.From) || !reflect.DeepEqual(was.To, is.To) {
-		all |= compareHours(was, is)
+	if len(was.Dates) == 0 && len(is.Dates) == 0 {
+		return all | compareWeeks(week(was), week(is))
 	}
-	days := func(w *directory.Window) []directory.Weekday {
-		if w.Days == nil {
-			return []directory.Weekday{0, 1, 2, 3, 4, 5, 6}
-		}
-		return w.Days
-	}
-	return all | compareSets(days(was), days(is))
+	aFrom, aTo := hours(was)
+	bFrom, bTo := hours(is)
+	return all | compareSets(startDays(was), startDays(is)) | compareOrdered(aFrom, bFrom).flip() | compareOrdered(aTo, bTo)
 }
 
-// compareHours compares the hours of windows within one day; over midnight they
-// may do both.
-func compareHours(a, b *directory.Window) direction {
-	hours := func(w *directory.Window) (from, to int) {
-		to = 24 * 60
-		if w.From != nil {
-			from = int(*w.From)
-		}
-		if w.To != nil {
-			to = int(*w.To)
-		}
-		return from, to
+// startDays are the days of the week on which a window starts.
+func startDays(w *directory.Window) []directory.Weekday {
+	if w.Days == nil {
+		return []directory.Weekday{0, 1, 2, 3, 4, 5, 6}
 	}
-	aFrom, aTo := hours(a)
-	bFrom, bTo := hours(b)
-	if aTo <= aFrom || bTo <= bFrom {
-		return both
+	return w.Days
+}
+
+// hours are the minutes after the midnight before it starts from and to which a window lasts.
+func hours(w *directory.Window) (from, to int) {
+	to = int(directory.EndOfDay)
+	if w.From != nil {
+		from = int(*w.From)
 	}
-	return compareOrdered(aFrom, bFrom).flip() | compareOrdered(aTo, bTo)
+	if w.To != nil {
+		to = int(*w.To)
+	}
+	if to <= from {
+		to += int(directory.EndOfDay)
+	}
+	return from, to
+}
+
+// minutes are those of a week that a window covers.
+type minutes [7 * int(directory.EndOfDay)]bool
+
+func week(w *directory.Window) *minutes {
+	var covered minutes
+	from, to := hours(w)
+	for _, day := range startDays(w) {
+		for m := from; m < to; m++ {
+			covered[(int(day)*int(directory.EndOfDay)+m)%len(covered)] = true
+		}
+	}
+	return &covered
+}
+
+func compareWeeks(a, b *minutes) (d direction) {
+	for m := range a {
+		switch {
+		case b[m] && !a[m]:
+			d |= widens
+		case a[m] && !b[m]:
+			d |= narrows
+		}
+	}
+	return d
 }
 
 // posture compares a posture: a device passes fewer checks where there are more.
@@ -434,16 +463,11 @@ func (d *differ) posture(name string) direction {
 	if was == nil || is == nil || was.Fresh != is.Fresh {
 		return both
 	}
-	return compareSets(checksOf(was), checksOf(is)).flip()
-}
-
-// checksOf lists what a posture checks, in words that tell checks apart.
-func checksOf(p *directory.Posture) []string {
-	var list []string
-	for i := range p.Checks {
-		list = append(list, p.Checks[i].Fact+" is "+p.Checks[i].Wants())
+	var all direction
+	for _, c := range matchChecks(was.Checks, is.Checks) {
+		all |= c.relation()
 	}
-	return list
+	return all
 }
 
 // signal compares a signal by when it holds.
@@ -461,7 +485,7 @@ func (d *differ) signal(name string) direction {
 	case risk.AnonymousNetwork:
 		all |= compareRanges(d.old.rangesThat(isAnonymous), d.new.rangesThat(isAnonymous))
 	case risk.NewDevice:
-		if !reflect.DeepEqual(d.old.book.Devices, d.new.book.Devices) {
+		if !sameDevices(d.old.book.Devices, d.new.book.Devices) {
 			all |= both
 		}
 	}
@@ -469,6 +493,16 @@ func (d *differ) signal(name string) direction {
 		all |= d.relate(d.old.signalCondition(name), d.new.signalCondition(name))
 	}
 	return all
+}
+
+// sameDevices reports whether two books know the same of the same devices, in any order.
+func sameDevices(a, b []directory.Device) bool {
+	for _, p := range pairs(a, b, func(v *directory.Device) string { return v.Name }) {
+		if p.old == nil || p.new == nil || !reflect.DeepEqual(p.old, p.new) {
+			return false
+		}
+	}
+	return true
 }
 
 // signalCondition returns the bound condition of a signal that has one.
@@ -520,6 +554,9 @@ func (d *differ) assurance(name string) Effect {
 	e := Either
 	if was != nil && is != nil {
 		e = d.relateAssurances(was, is)
+		if e != Neither {
+			e |= d.amongWays(name)
+		}
 		if e != Neither && d.eased(name) {
 			e = Either
 		}
@@ -571,24 +608,25 @@ func (d *differ) relateAssurances(a, b *decide.Assurance) Effect {
 		case i >= len(b.Prove):
 			e |= Loosens
 		default:
-			e |= d.relateProofs(&a.Prove[i], &b.Prove[i])
+			e |= d.relateProofs(a.Name, &a.Prove[i], &b.Prove[i])
 		}
 	}
 	return e
 }
 
-// relateProofs compares what is to be proven: what takes more loosens.
-func (d *differ) relateProofs(a, b *decide.Prove) Effect {
-	names := func(v *view, p *decide.Prove) (preferred, fallback []string) {
+// relateProofs compares what is to be proven for an assurance: what takes more loosens.
+func (d *differ) relateProofs(assurance string, a, b *decide.Prove) Effect {
+	names := func(v *view, p *decide.Prove) (preferred, fallback []string, all [2]facts.MethodSet) {
 		m, f := inside.Of(v.judge).Methods(p.AnyOf, p.Traits, p.Fallback)
-		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f)
+		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f), [2]facts.MethodSet{m, m | f}
 	}
-	was, wasFallback := names(d.old, a)
-	is, isFallback := names(d.new, b)
+	was, wasFallback, wasAll := names(d.old, a)
+	is, isFallback, isAll := names(d.new, b)
 	methods, fallback := compareSets(was, is), compareSets(wasFallback, isFallback)
 	if methods != same && len(wasFallback)+len(isFallback) > 0 {
 		methods = both // fallbacks count where an account has none of the methods
 	}
+	methods |= d.waivedOtherwise(assurance, wasAll[1], isAll[1]) | d.recoverOtherwise(assurance, wasAll[0], isAll[0])
 	// In this very attempt is stricter than any span, and a whole session milder.
 	age := func(w decide.Within) int64 {
 		switch w {

@@ -274,7 +274,7 @@ func (v *DeviceView) passes(r *reports, c *directory.Check) condition.Truth {
 	case c.In != nil:
 		return condition.Of(slices.Contains(c.In, value))
 	}
-	return condition.Of(versionAtLeast(value, least))
+	return condition.Of(VersionAtLeast(value, least))
 }
 
 // isUnlisted reports whether a check is by platform and does not list this one.
@@ -286,9 +286,9 @@ func isUnlisted(c *directory.Check, platform string) bool {
 	return !listed
 }
 
-// versionAtLeast compares dotted versions part by part as numbers; what is left
+// VersionAtLeast compares dotted versions part by part as numbers; what is left
 // out counts as 0. What is no version is not enough.
-func versionAtLeast(value attempt.Scalar, least string) bool {
+func VersionAtLeast(value attempt.Scalar, least string) bool {
 	if value.Kind() != attempt.Text && value.Kind() != attempt.Number {
 		return false
 	}

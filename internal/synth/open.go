@@ -19,9 +19,17 @@ func Open(chance Chance, policies int) (*book.Book, *decide.Judge) {
 // Open reads and compiles a book. What is made up is always in order, so it panics
 // where it is not.
 func (b Book) Open(chance Chance) (*book.Book, *decide.Judge) {
+	opened, judge, err := b.Try(chance)
+	if err != nil {
+		panic(fmt.Sprintf("%v in %v", err, b.Files(chance, 1)))
+	}
+	return opened, judge
+}
+
+// Try reads and compiles a book that may not be in order.
+func (b Book) Try(chance Chance) (*book.Book, *decide.Judge, error) {
 	archive := new(txtar.Archive)
-	texts := b.Files(chance, 1)
-	for name, text := range texts {
+	for name, text := range b.Files(chance, 1) {
 		archive.Files = append(archive.Files, txtar.File{Name: name, Data: []byte(text)})
 	}
 	files, err := txtar.FS(archive)
@@ -30,13 +38,10 @@ func (b Book) Open(chance Chance) (*book.Book, *decide.Judge) {
 	}
 	opened, err := book.OpenFS(files)
 	if err != nil {
-		panic(fmt.Sprintf("%v in %v", err, texts))
+		return nil, nil, err
 	}
 	judge, err := opened.Compile()
-	if err != nil {
-		panic(fmt.Sprintf("%v in %v", err, texts))
-	}
-	return opened, judge
+	return opened, judge, err
 }
 
 // Redrawn returns the book with so many of its definitions as they stand in another
