@@ -20,6 +20,11 @@ func init() {
 // Directory implements inside.Judge.
 func (j insides) Directory() *facts.Directory { return j.directory }
 
+// Bind implements inside.Judge.
+func (j insides) Bind(owner string, node condition.Node) (condition.Node, error) {
+	return condition.Bind(node, j.vocabulary(owner))
+}
+
 // Deadline implements inside.Judge.
 func (j insides) Deadline(rollout int, account *facts.Profile, at time.Time) time.Time {
 	return j.rollouts[rollout].deadline(account, at)

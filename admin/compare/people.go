@@ -122,7 +122,9 @@ func (d *differ) compareAccount(l *accountChanges, was, is *directory.Account) {
 		return inside.Of(v.judge).MethodNames(v.directory.Profile(account).Barred())
 	}
 	moreFewer("barred from", barred(d.old, o), barred(d.new, n))
-	perhaps := func(v *view, account int) []string { return inside.Of(v.judge).MethodNames(v.directory.Profile(account).PerhapsBarred()) }
+	perhaps := func(v *view, account int) []string {
+		return inside.Of(v.judge).MethodNames(v.directory.Profile(account).PerhapsBarred())
+	}
 	moreFewer("perhaps barred from", perhaps(d.old, o), perhaps(d.new, n))
 	if !sameSet(was.Groups, is.Groups) {
 		l.add(Neither, "{who} {is} in other groups, which is told with the policies and apps that it touches", name)

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -50,6 +51,22 @@ var aimChecks = []Check{
 	{"forgotten-stage", topicAim, Warning, "a draft or a shadow that was forgotten",
 		"A draft has no effect, and a shadow is only watched. After three months nobody waits for what it will show.",
 		"Move it on, or take it out.", forgottenStage},
+	{"except-takes-nobody", topicAim, Warning, "an `except` that takes nobody away",
+		"The keys under one `except` must all hold for somebody to be excepted. Those that were meant to be excepted are still in.",
+		"Write one key, or put `any` over them: `except: {any: [{groups: [a]}, {kinds: [service]}]}`.", exceptTakesNobody},
+	{"out-of-force", topicAim, Warning, "a live policy that is not in force, or not for long years",
+		"It is called live and asks nothing of anybody: it has ended, or begins so late that the year is mistyped.",
+		"Correct `from` or `until`, or take the policy out.", outOfForce},
+	{"app-open-to-nobody", topicAim, Warning, "an app that is open to a group without members",
+		"Whoever the group was meant to be cannot open it, and nobody at all where it is the only one.",
+		"Put the members into the group, or open the app to the group that they are in.", appOpenToNobody},
+	{"public-and-guarded", topicAim, Warning, "a public app at which a policy is aimed by name or tag",
+		"Somebody thought that the app needs a guard, and somebody that it needs none. Where the policy asks for nothing, it opens without " +
+			"any proof.",
+		"Take `public` from the app, or the app out of the policy.", publicAndGuarded},
+	{"replaces-draft", topicAim, Note, "a policy that replaces a draft",
+		"A draft has no say that could be silenced. When it is put live, it will be silenced without anybody having thought of it.",
+		"Take it out of `replaces` until the draft is live.", replacesDraft},
 	{"undated-stage", topicAim, Note, "a draft or a shadow that does not say since when",
 		"Without a date nobody notices that it was forgotten.",
 		"Write the day on which it came to its stage as `since`.", undatedStage},
@@ -98,7 +115,8 @@ func (in *Pass) eachTest(node condition.Node, visit func(*condition.Test)) {
 
 func aimsAtNobody(in *Pass) {
 	for i := range in.subject {
-		if s := &in.subject[i]; s.audience.IsEmpty() {
+		// Whom a condition on passing time holds for is another matter tomorrow.
+		if s := &in.subject[i]; s.audience.IsEmpty() && !passes(s.Who) {
 			in.Report(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.directory.Accounts))
 		}
 	}
@@ -117,6 +135,90 @@ func uncoveredApp(in *Pass) {
 	for n := range in.directory.Apps {
 		if a := &in.directory.Apps[n]; !covered[n] && !a.Public {
 			in.Report(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)
+		}
+	}
+}
+
+func exceptTakesNobody(in *Pass) {
+	check := func(who condition.Node, at condition.Position, name string) {
+		all, ok := who.(*condition.All)
+		if !ok {
+			return
+		}
+		for i, n := range all.Of {
+			except, is := n.(*condition.Not)
+			if !is || !except.Except || passes(who) {
+				continue
+			}
+			// One key may well hold for nobody today. Several of which each holds for somebody,
+			// and all of them for nobody, were meant one by one.
+			keys, several := except.Of.(*condition.All)
+			rest := in.crowd.Of(&condition.All{Of: slices.Delete(slices.Clone(all.Of), i, i+1)})
+			if several && len(keys.Of) > 1 && rest.And(in.crowd.Of(keys)).IsEmpty() &&
+				!slices.ContainsFunc(keys.Of, func(n condition.Node) bool { return rest.And(in.crowd.Of(n)).IsEmpty() }) {
+				in.Report(name, cmp.Or(except.Pos(), at), "The `except` of %s takes away nobody whom it is for.", name)
+			}
+		}
+	}
+	for i := range in.subject {
+		check(in.subject[i].Who, in.subject[i].At, in.subject[i].Name)
+	}
+	for _, x := range in.Judge.Exemptions() {
+		check(x.Who, x.At, x.Name)
+	}
+	for _, r := range in.Judge.Rollouts() {
+		check(r.Who, r.At, r.Name)
+	}
+}
+
+// farOff is after how many days a policy that begins then is thought to be mistyped.
+const farOff = 400
+
+func outOfForce(in *Pass) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		switch {
+		case s.Stage == decide.Draft:
+		case s.Until != nil && s.Until.Before(in.today):
+			in.Report(s.Name, s.At, "%s is %s, and ended on %s.", s.Name, s.Stage, s.Until)
+		case s.From != nil && daysBetween(in.today, *s.From) > farOff:
+			in.Report(s.Name, s.At, "%s is %s, and begins on %s.", s.Name, s.Stage, s.From)
+		}
+	}
+}
+
+func appOpenToNobody(in *Pass) {
+	for n := range in.directory.Apps {
+		app := &in.directory.Apps[n]
+		for _, group := range app.OpenTo {
+			i := slices.IndexFunc(in.directory.Groups, func(g directory.Group) bool { return g.Name == group })
+			if i >= 0 && len(in.crowd.Members(i)) == 0 && in.directory.Groups[i].Where == nil && in.Book.ListsAll() {
+				in.Report(app.Name+"/"+group, in.where("app", app.Name), "%s is open to %s, which has no members.", app.Name, group)
+			}
+		}
+	}
+}
+
+func publicAndGuarded(in *Pass) {
+	for _, s := range in.live() {
+		aims := false
+		in.eachTest(s.Apps, func(t *condition.Test) { aims = aims || t.Key != facts.KeyEvery })
+		for _, n := range s.apps {
+			if app := &in.directory.Apps[n]; aims && app.Public {
+				in.Report(app.Name, in.where("app", app.Name), "%s is public, and %s is aimed at it.", app.Name, s.Name)
+			}
+		}
+	}
+}
+
+func replacesDraft(in *Pass) {
+	for i := range in.subject {
+		s := &in.subject[i]
+		for _, name := range s.Replaces {
+			n := slices.IndexFunc(in.subject, func(t subject) bool { return t.Name == name })
+			if s.active() && n >= 0 && !in.subject[n].active() {
+				in.Report(s.Name+"/"+name, s.At, "%s replaces %s, which is a draft.", s.Name, name)
+			}
 		}
 	}
 }
@@ -245,7 +347,7 @@ func unusedDefinition(in *Pass) {
 	findUnused(in, u, "posture", b.Postures, func(p directory.Posture) string { return p.Name })
 	findUnused(in, u, "assurance", b.Assurances, func(a decide.Assurance) string { return a.Name })
 	findUnused(in, u, "group", b.Groups, func(g directory.Group) string {
-		if in.imported(g.Name) {
+		if in.isImported("group", g.Name) {
 			return "" // another system's groups need no use here
 		}
 		return g.Name
@@ -258,9 +360,9 @@ func unusedDefinition(in *Pass) {
 	})
 }
 
-// imported reports whether a group is defined by an import.
-func (in *Pass) imported(group string) bool {
-	at := in.where("group", group)
+// isImported reports whether a definition comes from an import.
+func (in *Pass) isImported(what, name string) bool {
+	at := in.where(what, name)
 	return at.IsValid() && !slices.ContainsFunc(in.Book.Files, func(name string) bool { return strings.HasSuffix(at.File, name) })
 }
 

@@ -28,6 +28,9 @@ var consentChecks = []Check{
 	{"group-owners-unrestricted", topicConsent, Warning, "group owners who may let programs in to anything of their group's",
 		"The owner of a group answers for everybody in it, and mostly does not know it. What an owner lets in reads the data of all.",
 		"Confine the rule with `scopes_within` to a mild tier, and with `groups` to the owners you trust with it.", groupOwnersUnrestricted},
+	{"group-data-unasked", topicConsent, Warning, "a rule that allows a group's data without saying so",
+		"A rule that does not ask whose data is wanted allows one person to give away that of a whole group.",
+		"Add `resource: [own]`, or review what is asked for a group in a rule before it.", groupDataUnasked},
 	{"lasting-scope-mild", topicConsent, Warning, "a scope that keeps access in the mildest tier",
 		"A program that goes on when the person has left needs no password and is not asked again. That is never harmless.",
 		"Put the scope into a tier of its own, with `lasting: true`.", lastingScopeMild},
@@ -77,6 +80,21 @@ func groupOwnersUnrestricted(in *Pass) {
 			in.Report(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
 		}
 	})
+}
+
+func groupDataUnasked(in *Pass) {
+	var before []condition.Node
+	for _, r := range in.consent.Scheme().Rules {
+		keys := map[condition.Key]bool{}
+		in.eachTest(r.When, func(t *condition.Test) { keys[t.Key] = true })
+		everyone := &subject{Policy: decide.Policy{}, audience: in.crowd.Everyone()}
+		group := condition.Is("resource", "group")
+		if r.Then == consent.Allow && !keys[consent.KeyOwnsGroup] && !keys[consent.KeyResource] &&
+			in.canHold(everyone, []condition.Node{group, r.When}, before) {
+			in.Report(r.Name, r.At, "The rule %s allows what is asked of a group's data too.", r.Name)
+		}
+		before = append(before, r.When)
+	}
 }
 
 // offline is the scope by which a client keeps its access (OpenID Connect Core

@@ -30,6 +30,9 @@ var exemptionChecks = []Check{
 		"A service account cannot be asked, so what it proves is all there is, and what it is excused from is missing from anywhere in the " +
 			"world.",
 		"Confine the exemption with `when`, such as `{networks: [depot]}`.", looseServiceExemption},
+	{"idle-exemption", topicExemptions, Warning, "an exemption that excuses from nothing",
+		"Nothing asks these accounts for what they are excused from, or its condition never holds. Whoever relies on it is asked all the same.",
+		"Name in `from` what is asked of them, correct `when`, or take it out.", idleExemption},
 	{"exempt-still-asked", topicExemptions, Note, "an exempt account that another policy still asks",
 		"An exemption takes away the assurances in its `from` and no others. Another assurance asks these accounts for the same methods, so " +
 			"they are asked all the same.",
@@ -113,6 +116,35 @@ func confines(node condition.Node) bool {
 		return true
 	})
 	return found
+}
+
+func idleExemption(in *Pass) {
+	for _, x := range in.Judge.Exemptions() {
+		if x.Until != nil && x.Until.Before(in.today) {
+			continue // there is another finding for that
+		}
+		who := in.crowd.Of(x.Who)
+		asked := slices.ContainsFunc(x.From, func(name string) bool {
+			return in.asksOf(name, who) || slices.ContainsFunc(in.Judge.Otherwise().Require, func(r decide.Requirement) bool {
+				return slices.Contains(r.OneOf, name)
+			})
+		})
+		everywhere := &subject{audience: who}
+		for app := range in.directory.Apps {
+			everywhere.apps = append(everywhere.apps, app)
+		}
+		switch {
+		case who.IsEmpty():
+			if !passes(x.Who) {
+				in.Report(x.Name, x.At, "The exemption %s is for nobody.", x.Name)
+			}
+		case !asked:
+			in.Report(x.Name, x.At, "The exemption %s excuses %s from %s, which nothing asks of them.", x.Name, in.accountNames(who),
+				words.List(x.From, "and"))
+		case !in.canHold(everywhere, []condition.Node{x.When}, nil):
+			in.Report(x.Name, x.At, "The condition of the exemption %s never holds any more.", x.Name)
+		}
+	}
 }
 
 func exemptStillAsked(in *Pass) {

@@ -40,6 +40,15 @@ var factorChecks = []Check{
 		"Programs that can show no question are let in with a password alone where a browser is asked for more. Anyone who stole a password " +
 			"signs on as such a program.",
 		"Block `through: [unpromptable]`, or confine it to a network.", unpromptableLetPast},
+	{"second-factor-optional", topicFactors, Warning, "a second factor for those alone who have one",
+		"Whoever has enrolled nothing is let in with a password. A thief of passwords looks for just these accounts, and enrols for them.",
+		"Ask it of everyone, with a rollout for those who have none yet, and block or confine the rest.", secondFactorOptional},
+	{"long-remembered", topicFactors, Warning, "a device that is remembered for a very long time",
+		"A device is sold, lent and stolen. As long as it is remembered, what is asked for is asked nowhere on it.",
+		"Remember devices for 90 days at most, such as `remember: 30d`.", longRemembered},
+	{"idle-outlasts-session", topicFactors, Note, "a session that may rest for as long as it lasts",
+		"The limit on rest never matters: the session has ended by then.",
+		"Shorten `idle`, or take it out.", idleOutlastsSession},
 	{"limits-outlast-proofs", topicFactors, Note, "a session that outlasts the proofs it rests on",
 		"The rule asks for a proof no older than so long, and then lets the session go on for longer without asking again.",
 		"Shorten `lasts`, or ask for the proof less often.", limitsOutlastProofs},
@@ -295,6 +304,67 @@ func unpromptableLetPast(in *Pass) {
 			)
 			break
 		}
+	}
+}
+
+func secondFactorOptional(in *Pass) {
+	held := in.secondFactors()
+	for _, s := range in.live() {
+		asks := false
+		for _, n := range append([]condition.Node{s.Who}, conditionsOf(s.Rules)...) {
+			in.eachTest(n, func(t *condition.Test) { asks = asks || t.Key == facts.KeyEnrolled })
+		}
+		if !asks {
+			continue
+		}
+		// Whom a rollout leaves time is let in for that alone.
+		without := in.persons(func(n int) bool {
+			return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&held == 0 && !slices.ContainsFunc(in.Judge.Assurances(),
+				func(a decide.Assurance) bool { return in.inTime(a.Name, n) })
+		})
+		with := in.persons(func(n int) bool { return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&held != 0 })
+		for _, app := range s.apps {
+			let := func(n int) bool {
+				return in.directory.IsOpenTo(app, in.directory.Profile(n)) &&
+					in.Judge.Verdict(context.Background(), in.strange(n, app, attempt.SignIn)) == decide.Grant
+			}
+			past := slices.IndexFunc(without, let)
+			if past >= 0 && !in.directory.Apps[app].Public && slices.ContainsFunc(with, func(n int) bool { return !let(n) }) {
+				in.Report(s.Name, s.At, "%s asks at %s those who have enrolled something; %s, who has not, is let in with %s alone.", s.Name,
+					in.directory.Apps[app].Name, in.directory.Accounts[without[past]].Name, in.knowing(without[past]))
+				break
+			}
+		}
+	}
+}
+
+// longest is how long a device should be remembered at most.
+const longest = 90 * 24 * time.Hour
+
+func longRemembered(in *Pass) {
+	for _, a := range in.Judge.Assurances() {
+		for _, p := range a.Prove {
+			if time.Duration(p.Remember) > longest {
+				in.Report(a.Name, a.At, "For %s a device is remembered for %s.", a.Name, p.Remember.Words())
+			}
+		}
+	}
+}
+
+func idleOutlastsSession(in *Pass) {
+	check := func(about string, at condition.Position, what string, l directory.Limits) {
+		if l.Lasts > 0 && l.Idle >= l.Lasts {
+			in.Report(about, at, "A session by %s lasts %s and may rest for %s.", what, l.Lasts, l.Idle)
+		}
+	}
+	for i := range in.subject {
+		s := &in.subject[i]
+		for _, r := range s.Rules {
+			check(s.Name+"/"+r.Name, r.At, s.Name+" / "+r.Name, r.Limits)
+		}
+	}
+	for _, a := range in.Book.Apps {
+		check(a.Name, in.where("app", a.Name), "the app "+a.Name, a.Limits)
 	}
 }
 

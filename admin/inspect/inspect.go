@@ -165,6 +165,8 @@ func Checks() []Check {
 	return slices.Concat(
 		accessChecks,
 		aimChecks,
+		wordChecks,
+		machineChecks,
 		orderChecks,
 		exemptionChecks,
 		placeChecks,

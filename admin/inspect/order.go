@@ -7,6 +7,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -16,6 +17,10 @@ var orderChecks = []Check{
 	{"unreached-rule", topicOrder, Error, "a rule that the rules before it leave nothing",
 		"The first rule that matches speaks. Whatever this rule would match, a rule before it has matched already, so it never speaks.",
 		"Move it up, or take it out.", unreachedRule},
+	{"unreached-value", topicOrder, Note, "a value that the rules before leave nothing",
+		"Whatever the rule would match by this value, a rule before it has matched already. Where the value stands it says something that " +
+			"never happens.",
+		"Take the value out, or move the rule up.", unreachedValue},
 	{"impossible-rule", topicOrder, Warning, "a rule whose condition can never hold",
 		"Its tests contradict each other, or ask for accounts, apps or times that the policy never meets. It never speaks, and yet what it " +
 			"asks may be held against somebody of whom a fact is missing.",
@@ -37,8 +42,8 @@ func unreachedRule(in *Pass) {
 	in.eachRule(func(s *subject, k int) {
 		if own := []condition.Node{s.Rules[k].When}; k > 0 && in.canHold(s, own, nil) && !in.canHold(s, own, conditionsOf(s.Rules[:k])) {
 			var before []string
-			for _, r := range s.Rules[:k] {
-				before = append(before, r.Name)
+			for _, i := range in.covering(s, own, k) {
+				before = append(before, s.Rules[i].Name)
 			}
 			in.Report(
 				s.Name+"/"+s.Rules[k].Name,
@@ -50,6 +55,71 @@ func unreachedRule(in *Pass) {
 			)
 		}
 	})
+}
+
+// covering returns rules before the k-th that together leave a condition nothing, and of which
+// none can be spared.
+func (in *Pass) covering(s *subject, own []condition.Node, k int) []int {
+	var needed []int
+	for i := range k {
+		needed = append(needed, i)
+	}
+	for i := range k {
+		fewer := slices.DeleteFunc(slices.Clone(needed), func(n int) bool { return n == i })
+		var others []condition.Node
+		for _, n := range fewer {
+			others = append(others, s.Rules[n].When)
+		}
+		if !in.canHold(s, own, others) {
+			needed = fewer
+		}
+	}
+	return needed
+}
+
+// mostValues bounds the values of a rule that are looked at one by one.
+const mostValues = 20
+
+func unreachedValue(in *Pass) {
+	in.eachRule(func(s *subject, k int) {
+		before := conditionsOf(s.Rules[:k])
+		if k == 0 || !s.active() || !in.canHold(s, []condition.Node{s.Rules[k].When}, before) {
+			return // there is another finding for that
+		}
+		values := 0
+		in.eachTest(s.Rules[k].When, func(t *condition.Test) {
+			if len(t.Values) < 2 {
+				return
+			}
+			for _, value := range t.Values {
+				if values++; values > mostValues {
+					return
+				}
+				alone, err := in.only(s, k, t, value)
+				if err == nil && in.canHold(s, []condition.Node{alone}, nil) && !in.canHold(s, []condition.Node{alone}, before) {
+					by := in.covering(s, []condition.Node{alone}, k)
+					var names []string
+					for _, i := range by {
+						names = append(names, s.Rules[i].Name)
+					}
+					in.Report(s.Name+"/"+s.Rules[k].Name+"/"+value, t.Pos(), "%s in %s of %s / %s never matters: %s matches before it.", value,
+						t.KeyName(), s.Name, s.Rules[k].Name, words.List(names, "or"))
+				}
+			}
+		})
+	})
+}
+
+// only returns the condition of a rule with one value left of one of its tests.
+func (in *Pass) only(s *subject, k int, test *condition.Test, value string) (condition.Node, error) {
+	alone := condition.Copy(s.Rules[k].When)
+	condition.Walk(alone, func(n condition.Node) bool {
+		if t, ok := n.(*condition.Test); ok && t.At == test.At && t.Key == test.Key {
+			t.Values = []string{value}
+		}
+		return true
+	})
+	return inside.Of(in.Judge).Bind(s.Name, alone)
 }
 
 func impossibleRule(in *Pass) {

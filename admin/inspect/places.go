@@ -1,10 +1,13 @@
 package inspect
 
 import (
+	"context"
 	"net/netip"
 	"slices"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
@@ -32,6 +35,18 @@ var placeChecks = []Check{
 		"Such addresses (RFC 1918, RFC 4193, RFC 6598) mean something else in every house. An identity provider outside never sees them, and " +
 			"one that does may be fooled by a proxy that passes them on.",
 		"Write the addresses that the apps see, or accept the finding where they see the private ones.", privateRange},
+	{"own-network-hides", topicPlaces, Warning, "an own network that is said to hide where people come from",
+		"Everybody at a desk there is noticed as one who hides, and whoever hides there is taken for one at a desk.",
+		"Take `anonymous` or `ours` from the network.", ownNetworkHides},
+	{"country-disagrees", topicPlaces, Warning, "a network whose country is not that of its addresses",
+		"The country that a network states wins over what is known of its addresses. A mistyped code lets in from abroad, or blocks at home.",
+		"Correct the code, or accept the finding where the database errs.", countryDisagrees},
+	{"home-blocked", topicPlaces, Warning, "an app that is blocked at home and opens from elsewhere",
+		"People at their desks are stopped and strangers are not. Mostly a `not` is missing, or there is one too many.",
+		"Rehearse an attempt from an own network, and look at the rule that blocks it.", homeBlocked},
+	{"double-not", topicPlaces, Note, "a `not` of a `not`",
+		"It says what it says without both, and one of them was mostly not meant.",
+		"Take both out, or one.", doubleNot},
 	{"own-network-without-country", topicPlaces, Note, "an own network that does not say its country",
 		"Look-ups of addresses err, and one's own office abroad is blocked by a rule on countries, or a traveller at home.",
 		"Write the network's `country`.", ownNetworkWithoutCountry},
@@ -145,6 +160,85 @@ func privateRange(in *Pass) {
 		if a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || shared.Contains(a) {
 			in.Report(n.Name, in.where("network", n.Name), "%s of %s is not seen from outside.", r, n.Name)
 		}
+	})
+}
+
+func ownNetworkHides(in *Pass) {
+	for _, n := range in.directory.Networks {
+		if n.Ours && n.Anonymous {
+			in.Report(n.Name, in.where("network", n.Name), "%s is one's own, and is said to hide where people come from.", n.Name)
+		}
+	}
+}
+
+func countryDisagrees(in *Pass) {
+	locator := in.Book.Rulebook().Locator
+	if locator == nil {
+		return
+	}
+	for _, n := range in.directory.Networks {
+		for _, r := range n.Ranges {
+			where, err := locator.Locate(context.Background(), r.Sample())
+			if known := directory.Country(where.Country); err == nil && n.Country != "" && known != "" && known != n.Country {
+				in.Report(n.Name, in.where("network", n.Name), "%s states %s, and its range %s is in %s by %s.", n.Name, n.Country, r, known,
+					in.Book.Settings.IPDatabase)
+			}
+		}
+	}
+}
+
+func homeBlocked(in *Pass) {
+	if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+		return
+	}
+	people := in.persons(func(n int) bool { return in.directory.Profile(n).Enrolled() != 0 })
+	for app := range in.directory.Apps {
+		for _, n := range people {
+			if !in.directory.IsOpenTo(app, in.directory.Profile(n)) {
+				continue
+			}
+			verdicts := func(ip attempt.Fact[netip.Addr]) (granted, blocked bool) {
+				blocked = true
+				for _, hour := range in.hours {
+					a := in.attempt(n, app, hour)
+					a.IP, a.Device = ip, in.goodDevices(n)[0]
+					in.proveAll(a, n)
+					v := in.Judge.Verdict(context.Background(), a)
+					granted, blocked = granted || v == decide.Grant, blocked && v == decide.Block
+				}
+				return granted, blocked
+			}
+			// One person who comes in from elsewhere is enough to look at the desks.
+			elsewhere, _ := verdicts(in.stranger)
+			if !elsewhere {
+				continue
+			}
+			if all := !slices.ContainsFunc(in.ownAddresses(), func(ip attempt.Fact[netip.Addr]) bool { _, b := verdicts(ip); return !b }); all {
+				name := in.directory.Apps[app].Name
+				in.Report(name, in.where("app", name), "%s is blocked at %s from each own network at all hours, and granted from an address in no "+
+					"network.", in.directory.Accounts[n].Name, name)
+			}
+			break
+		}
+	}
+}
+
+func doubleNot(in *Pass) {
+	in.eachCondition(func(n condition.Node) {
+		condition.Walk(n, func(n condition.Node) bool {
+			outer, ok := n.(*condition.Not)
+			if !ok {
+				return true
+			}
+			inner := outer.Of
+			if all, is := inner.(*condition.All); is && len(all.Of) == 1 {
+				inner = all.Of[0]
+			}
+			if _, twice := inner.(*condition.Not); twice {
+				in.Report(outer.Pos().String(), outer.Pos(), "%s says the same as without its two `not`s.", condition.Text(outer))
+			}
+			return true
+		})
 	})
 }
 

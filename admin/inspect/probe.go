@@ -1,11 +1,13 @@
 package inspect
 
 import (
+	"context"
 	"net/netip"
 	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -222,4 +224,30 @@ func (in *Pass) knowing(account int) string {
 		}
 	}
 	return ""
+}
+
+// someGrant reports whether some attempt of an account is granted: at any app that is open to
+// it, from one of the addresses, at any hour of a week, on any device that could serve, with
+// all its methods just proven.
+func (in *Pass) someGrant(account int, addresses []attempt.Fact[netip.Addr], with func(*attempt.Attempt)) bool {
+	devices := in.goodDevices(account)
+	for _, ip := range addresses {
+		for app := range in.directory.Apps {
+			if !in.directory.IsOpenTo(app, in.directory.Profile(account)) {
+				continue
+			}
+			for _, device := range devices {
+				for _, hour := range in.hours {
+					a := in.attempt(account, app, hour)
+					a.IP, a.Device = ip, device
+					in.proveAll(a, account)
+					with(a)
+					if in.Judge.Verdict(context.Background(), a) == decide.Grant {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
 }

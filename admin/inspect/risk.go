@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -19,6 +20,9 @@ var riskChecks = []Check{
 	{"unreachable-level", topicRisk, Warning, "a level of risk that no sum of signals reaches",
 		"The points of all signals together stay below the level, so no rule that asks for it ever matches.",
 		"Lower the level, raise the points, or notice more.", unreachableLevel},
+	{"one-signal-is-high", topicRisk, Warning, "a signal of daily life that alone makes the risk high",
+		"A new telephone, a journey or a long holiday is no attack. Each of those whom it happens to is treated as one.",
+		"Give the signal fewer points than the level `high` begins at.", oneSignalIsHigh},
 	{"risk-in-two-places", topicRisk, Warning, "sign-in risk judged in two places that disagree",
 		"Two policies that meet in an account and an app draw the line at different scores. The stricter one always wins there, and anyone " +
 			"who reads the other is misled.",
@@ -43,6 +47,18 @@ func unreachableLevel(in *Pass) {
 	for _, level := range []directory.Level{directory.LowRisk, directory.MediumRisk, directory.HighRisk} {
 		if from := model.Levels.From(level); most < from {
 			in.Report(level.String(), at, "The level %s begins at %d, and all signals together come to %d.", level, from, most)
+		}
+	}
+}
+
+func oneSignalIsHigh(in *Pass) {
+	model := in.Judge.Risk()
+	for _, s := range model.Signals {
+		switch s.Detect {
+		case risk.NewDevice, risk.CountryChange, risk.Dormant:
+			if high := model.Levels.From(directory.HighRisk); s.Points >= high {
+				in.Report(s.Name, s.At, "%s (%s) has %s, and high begins at %d.", s.Name, s.Detect, words.Count(s.Points, "point"), high)
+			}
 		}
 	}
 }

@@ -331,3 +331,15 @@ func manyValues(tests []literal) bool {
 	}
 	return true
 }
+
+// passes reports whether a condition depends on what changes as time passes: the time since
+// joining, or a risk that is put right.
+func passes(node condition.Node) bool {
+	found := false
+	condition.Walk(node, func(n condition.Node) bool {
+		t, ok := n.(*condition.Test)
+		found = found || ok && (t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast)
+		return true
+	})
+	return found
+}

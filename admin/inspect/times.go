@@ -4,9 +4,11 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -29,6 +31,19 @@ var timeChecks = []Check{
 	{"rollout-without-margin", topicTime, Warning, "a rollout that leaves no margin",
 		"People read their mail late. Anyone who is asked in the last week before it is enforced is locked out on the day.",
 		"Ask earlier, or enforce later; a week between `ask_by` and `enforced` is little.", rolloutWithoutMargin},
+	{"rollout-dates-reversed", topicTime, Error, "a rollout whose days are not in order",
+		"It opens, asks everyone and is enforced, in this order. Where the days are reversed, people are held to what nobody told them of.",
+		"Put `opens`, `ask_by` and `enforced` in order.", rolloutDatesReversed},
+	{"rollout-method-unmet", topicTime, Warning, "a method of a rollout that meets nothing it eases",
+		"Whoever enrols it has done what was asked, and is locked out on the day.",
+		"Take the method out of the rollout, or have the assurance take it.", rolloutMethodUnmet},
+	{"future-date", topicTime, Warning, "a date of what has happened that lies ahead",
+		"What happened in the future counts for nothing, or for ever: a report of tomorrow is no report, and a risk of tomorrow outlasts " +
+			"each new password.",
+		"Correct the year or the day.", futureDate},
+	{"night-only", topicTime, Warning, "a window over midnight, outside of which people are blocked",
+		"`from` is later than `to`, so the window is open at night, and the rule blocks by day. Mostly the two are swapped.",
+		"Swap `from` and `to`, or accept the finding where only nights are meant.", nightOnly},
 	{"rollout-eases-nothing", topicTime, Warning, "a rollout that eases what nothing demands",
 		"No policy asks the rollout's people for the assurance, or none of the rollout's methods would meet it. Nobody is given time, and " +
 			"nobody is made to enrol.",
@@ -172,14 +187,108 @@ func rolloutEasesNothing(in *Pass) {
 			}
 		}
 		for _, name := range r.Eases {
-			switch {
-			case in.methodsOf(name)&methods == 0:
+			switch asked := in.methodsOf(name) | in.enrolOf(name); {
+			case asked&methods == 0:
 				in.Report(r.Name+"/"+name, r.At, "%s eases %s, which none of its methods would meet.", r.Name, name)
 			case !in.asksOf(name, who):
 				in.Report(r.Name+"/"+name, r.At, "%s eases %s, which no live or shadow policy asks of %s.", r.Name, name, in.peopleOf(who))
 			}
 		}
 	}
+}
+
+// enrolOf returns the methods of which an assurance asks that one is enrolled.
+func (in *Pass) enrolOf(assurance string) facts.MethodSet {
+	a := in.Judge.FindAssurance(assurance)
+	if a == nil {
+		return 0
+	}
+	set, _ := inside.Of(in.Judge).Methods(a.Enrol, nil, nil)
+	return set
+}
+
+func rolloutDatesReversed(in *Pass) {
+	for _, r := range in.Judge.Rollouts() {
+		reversed := func(first *directory.Date, firstName string, last *directory.Date, lastName string) {
+			if first != nil && last != nil && last.Before(*first) {
+				in.Report(r.Name, r.At, "%s: %s (%s) is after %s (%s).", r.Name, firstName, first, lastName, last)
+			}
+		}
+		reversed(r.Opens, "opens", r.AskBy, "ask_by")
+		reversed(r.AskBy, "ask_by", &r.Enforced, "enforced")
+		reversed(r.Opens, "opens", &r.Enforced, "enforced")
+	}
+}
+
+func rolloutMethodUnmet(in *Pass) {
+	for _, r := range in.Judge.Rollouts() {
+		var met facts.MethodSet
+		for _, name := range r.Eases {
+			met |= in.methodsOf(name) | in.enrolOf(name)
+		}
+		for _, method := range r.Methods {
+			if n, ok := in.directory.FindMethod(method); ok && met != 0 && !met.Has(n) {
+				in.Report(r.Name+"/"+method, r.At, "%s has people enrol %s, which meets none of %s.", r.Name, method, words.List(r.Eases, "or"))
+			}
+		}
+	}
+}
+
+func futureDate(in *Pass) {
+	check := func(about string, at condition.Position, what string, when *time.Time) {
+		if when != nil && when.After(in.At.Add(24*time.Hour)) { // clocks and zones differ
+			in.Report(about, at, "%s is %s, which lies ahead.", what, when.Format(time.RFC3339))
+		}
+	}
+	day := func(d *directory.Date) *time.Time {
+		if d == nil {
+			return nil
+		}
+		start := d.Start(in.directory.Zone)
+		return &start
+	}
+	for i := range in.directory.Accounts {
+		a := &in.directory.Accounts[i]
+		at := in.where("account", a.Name)
+		check(a.Name, at, "The last change of the password of "+a.Name, a.PasswordChangedAt)
+		check(a.Name, at, "When a rollout asked "+a.Name, a.AskedAt)
+		if a.AccountRisk != nil {
+			check(a.Name, at, "The beginning of the risk of "+a.Name, a.AccountRisk.Since)
+		}
+	}
+	for i := range in.directory.Devices {
+		d := &in.directory.Devices[i]
+		check(d.Name, in.where("device", d.Name), "The last report of "+d.Name, d.ReportedAt)
+	}
+	for i := range in.subject {
+		s := &in.subject[i]
+		check(s.Name, s.At, "The day on which "+s.Name+" came to its stage", day(s.Since))
+	}
+	for _, i := range in.Book.Imported {
+		check(i.Name, i.At, "The day on which "+i.File+" was made", day(i.Taken))
+	}
+}
+
+func nightOnly(in *Pass) {
+	in.eachRule(func(s *subject, k int) {
+		r := &s.Rules[k]
+		if !r.Then.Blocks() || !s.active() {
+			return
+		}
+		condition.Walk(r.When, func(n condition.Node) bool {
+			not, ok := n.(*condition.Not)
+			if !ok {
+				return true
+			}
+			if t, is := not.Of.(*condition.Test); is && t.Key == facts.KeyDuring && len(t.Numbers()) == 1 {
+				if w := in.directory.Windows[t.Numbers()[0]]; w.From != nil && w.To != nil && *w.To < *w.From {
+					in.Report(w.Name, in.where("window", w.Name), "%s / %s blocks outside %s, which is open at night only (%s).", s.Name, r.Name, w.Name,
+						w.String())
+				}
+			}
+			return false
+		})
+	})
 }
 
 // asksOf reports whether some live or shadow policy asks an assurance of somebody.

@@ -7,6 +7,7 @@ package inside
 import (
 	"time"
 
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
@@ -33,6 +34,9 @@ type Judge interface {
 	// Methods returns the methods that meet what an assurance asks to be proven, and its
 	// fallbacks; none where the judge does not know one of them.
 	Methods(anyOf []string, traits []directory.Trait, fallbacks []string) (preferred, fallback facts.MethodSet)
+	// Bind binds a condition to the judge's names. Owner is the name of the policy for which
+	// shares are drawn.
+	Bind(owner string, node condition.Node) (condition.Node, error)
 	// MethodNames returns the names of a set of methods, sorted.
 	MethodNames(set facts.MethodSet) []string
 }

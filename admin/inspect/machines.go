@@ -1,0 +1,121 @@
+package inspect
+
+import (
+	"net/netip"
+	"slices"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// Service accounts sign on unattended: nobody is there to enrol, to answer, or to mend a
+// device.
+
+const topicMachines = "machines"
+
+var machineChecks = []Check{
+	{"service-locked-out", topicMachines, Error, "a service account that gets in nowhere",
+		"It is asked for what it cannot prove, and nobody is there to answer for it: what it does stops, mostly at night.",
+		"Give it the method, or a policy of its own with what it can prove, confined to its network.", serviceLockedOut},
+	{"posture-of-machines", topicMachines, Warning, "a posture asked of a service account",
+		"A machine that signs on with a certificate reports no firewall and no patch level. What it is asked for is never shown.",
+		"Take service accounts out of the policy, or write an exemption that is confined to their network.", postureOfMachines},
+	{"rollout-for-machines", topicMachines, Warning, "a rollout that is for a service account",
+		"It asks people to enrol. A service account reads no mail and enrols nothing, and is locked out on the day.",
+		"Confine the rollout with `kinds: [person]`.", rolloutForMachines},
+	{"imported-emergency-account", topicMachines, Warning, "an emergency account that comes from an import",
+		"Whoever can write the file that is imported can make an emergency account, which is excepted from what holds for everyone.",
+		"List emergency accounts in the book, and leave their kind out of the file.", importedEmergencyAccount},
+}
+
+// services visits the service accounts that are not disabled, mostTried at most.
+func (in *Pass) services(visit func(number int, a *directory.Account)) {
+	tried := 0
+	for n := range in.directory.Accounts {
+		a := &in.directory.Accounts[n]
+		if in.directory.Profile(n).Kind() == directory.Service && !a.Disabled && tried < mostTried {
+			tried++
+			visit(n, a)
+		}
+	}
+}
+
+func serviceLockedOut(in *Pass) {
+	addresses := []attempt.Fact[netip.Addr]{in.stranger}
+	for _, n := range in.directory.Networks {
+		if len(n.Ranges) > 0 {
+			addresses = append(addresses, attempt.Known(n.Ranges[0].Sample()))
+		}
+	}
+	in.services(func(n int, a *directory.Account) {
+		if !in.someGrant(n, addresses, func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Unattended) }) {
+			in.Report(a.Name, in.where("account", a.Name), "The service account %s, with %s, is granted nothing at any app, from any network of "+
+				"the book, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"))
+		}
+	})
+}
+
+func postureOfMachines(in *Pass) {
+	unattended := condition.Is("through", "unattended")
+	in.services(func(n int, a *directory.Account) {
+		for i := range in.subject {
+			s := in.subject[i]
+			if !s.active() || s.audience.Holds(n) == condition.False || len(s.apps) == 0 {
+				continue
+			}
+			s.audience = in.crowd.Only(n)
+			for k, r := range s.Rules {
+				for _, name := range singly(r.Then) {
+					if in.Judge.FindAssurance(name).Posture != "" && !in.excused(n, name) && !in.asksDevice(r.When) &&
+						in.canHold(&s, []condition.Node{unattended, r.When}, conditionsOf(s.Rules[:k])) {
+						in.Report(s.Name+"/"+r.Name, r.At, "%s / %s asks for a fit device (%s), also of the service account %s.", s.Name, r.Name, name,
+							a.Name)
+					}
+				}
+			}
+		}
+	})
+}
+
+// asksDevice reports whether a condition holds on some devices alone, so that what is asked
+// there is asked of devices that report.
+func (in *Pass) asksDevice(node condition.Node) bool {
+	asks := false
+	in.eachTest(node, func(t *condition.Test) {
+		asks = asks || t.Key == facts.KeyDevice || t.Key == facts.KeyDeviceTags || t.Key == facts.KeyPosture
+	})
+	return asks
+}
+
+// excused reports whether some exemption that has not ended excuses an account from an
+// assurance.
+func (in *Pass) excused(account int, assurance string) bool {
+	return slices.ContainsFunc(in.Judge.Exemptions(), func(x decide.Exemption) bool {
+		return slices.Contains(x.From, assurance) && (x.Until == nil || !x.Until.Before(in.today)) &&
+			in.crowd.Of(x.Who).Holds(account) != condition.False
+	})
+}
+
+func rolloutForMachines(in *Pass) {
+	for _, r := range in.Judge.Rollouts() {
+		who := in.crowd.Of(r.Who)
+		in.services(func(n int, a *directory.Account) {
+			asked := slices.ContainsFunc(r.Eases, func(name string) bool { return in.asksOf(name, in.crowd.Only(n)) && !in.excused(n, name) })
+			if who.Holds(n) != condition.False && asked {
+				in.Report(r.Name, r.At, "%s is for the service account %s too.", r.Name, a.Name)
+			}
+		})
+	}
+}
+
+func importedEmergencyAccount(in *Pass) {
+	in.emergencies(func(_ int, a *directory.Account) {
+		if in.isImported("account", a.Name) {
+			in.Report(a.Name, in.where("account", a.Name), "The emergency account %s comes from an import.", a.Name)
+		}
+	})
+}
