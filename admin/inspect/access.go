@@ -51,7 +51,8 @@ func noEmergencyAccount(in *Pass) {
 	any := false
 	in.emergencies(func(int, *directory.Account) { any = true })
 	if !any {
-		in.Report(
+		in.ReportWith(
+			in.wayBackIn(true),
 			"book",
 			in.where("setting", "otherwise"),
 			"None of the %d accounts is an emergency account that is not disabled.",
@@ -81,7 +82,8 @@ func unnamedEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		named := slices.ContainsFunc(in.live(), func(s *subject) bool { return s.audience.Holds(n) != condition.False && len(s.apps) > 0 })
 		if !named {
-			in.Report(
+			in.ReportWith(
+				in.wayBackIn(false),
 				a.Name,
 				in.where("account", a.Name),
 				"No live policy names the emergency account %s, so the book's `otherwise` alone decides.",

@@ -226,7 +226,8 @@ func replacesDraft(in *Pass) {
 func reviewOverdue(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
-			in.Report(
+			in.ReportWith(
+				line("policy", s.Name, "review_by: %s", in.day(reviewAfter)),
 				s.Name,
 				s.At,
 				"%s was to be looked at by %s, %s ago.",
@@ -241,14 +242,20 @@ func reviewOverdue(in *Pass) {
 func noOwner(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.Owner == "" {
-			in.Report(s.Name, s.At, "Nobody owns %s.", s.Name)
+			var owner *Paste
+			for n := range in.admins.All() {
+				owner = line("policy", s.Name, "owner: %q", in.directory.Accounts[n].Name)
+				break
+			}
+			in.ReportWith(owner, s.Name, s.At, "Nobody owns %s.", s.Name)
 		}
 	}
 }
 
 func otherwiseGrants(in *Pass) {
 	if o := in.Judge.Otherwise(); o.Grant {
-		in.Report(
+		in.ReportWith(
+			line("settings", "", "otherwise: block"),
 			"settings",
 			in.where("setting", "otherwise"),
 			"`otherwise: grant` lets in anyone who proves one method, wherever no live policy speaks.",
@@ -271,7 +278,7 @@ func forgottenStage(in *Pass) {
 func undatedStage(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.Stage != decide.Live && s.Since == nil {
-			in.Report(s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
+			in.ReportWith(line("policy", s.Name, "since: %s", in.today), s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
 		}
 	}
 }

@@ -64,7 +64,8 @@ func smsForAdministrators(in *Pass) {
 				continue
 			}
 			name := in.directory.Accounts[n].Name
-			in.Report(name, in.where("account", name), "%s is an administrator, and %s counts for them.", name, m.Name)
+			in.ReportWith(in.barForAdministrators(m.Name), name, in.where("account", name), "%s is an administrator, and %s counts for them.", name,
+				m.Name)
 		}
 	}
 }
@@ -260,6 +261,7 @@ func openEnrolment(in *Pass) {
 			}
 			a.Action = attempt.Enrol
 			in.findPassed(
+				in.confinedEnrolment(),
 				a,
 				"%s can enrol a method at %s with %s alone, from anywhere",
 				in.directory.Accounts[n].Name,
@@ -273,14 +275,14 @@ func openEnrolment(in *Pass) {
 
 // findPassed notes an attempt that should not be granted, at the rule that lets
 // it pass.
-func (in *Pass) findPassed(a *attempt.Attempt, format string, args ...any) {
+func (in *Pass) findPassed(paste *Paste, a *attempt.Attempt, format string, args ...any) {
 	about, at := "otherwise", in.where("setting", "otherwise")
 	for _, t := range in.Judge.Decide(context.Background(), a).Policies {
 		if t.Applies == condition.True && t.Rule != "" && t.SilencedBy == "" && t.Stage == decide.Live {
 			about, at = t.Name+"/"+t.Rule, in.Judge.RulePosition(t.Name, t.Rule)
 		}
 	}
-	in.Report(about, at, format+"; %s lets it pass.", append(args, about)...)
+	in.ReportWith(paste, about, at, format+"; %s lets it pass.", append(args, about)...)
 }
 
 func unpromptableLetPast(in *Pass) {
@@ -296,6 +298,7 @@ func unpromptableLetPast(in *Pass) {
 				continue
 			}
 			in.findPassed(
+				in.noUnpromptable(),
 				a,
 				"%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser",
 				in.directory.Accounts[n].Name,
@@ -314,7 +317,7 @@ func secondFactorOptional(in *Pass) {
 		for _, n := range append([]condition.Node{s.Who}, conditionsOf(s.Rules)...) {
 			in.eachTest(n, func(t *condition.Test) { asks = asks || t.Key == facts.KeyEnrolled })
 		}
-		if !asks {
+		if !asks || s.Actions != nil && !slices.Contains(s.Actions, attempt.SignIn) {
 			continue
 		}
 		// Whom a rollout leaves time is let in for that alone.

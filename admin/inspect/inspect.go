@@ -81,8 +81,20 @@ type Finding struct {
 	At       condition.Position `json:"at" doc:"where it stands in the book"`
 	Text     string             `json:"text" doc:"what was found"`
 	WayOut   string             `json:"way_out" doc:"what to do about it"`
+	// Paste is a piece of YAML that makes the finding go away; nil where only the author
+	// knows what is right.
+	Paste *Paste `json:"paste,omitempty" doc:"a piece of YAML that makes the finding go away; absent where there is none"`
 	// Accepted is nil for a finding that is open.
 	Accepted *Accepted `json:"accepted,omitempty" doc:"why it is lived with; absent where the finding is open"`
+}
+
+// Paste is a piece of YAML to paste into a book.
+type Paste struct {
+	// Into names the definition that gets the line, such as "policy till", or "settings". It
+	// stands in the place of what the definition says under that key. "" is a file of its own
+	// in the book's folder.
+	Into string `json:"into,omitzero" doc:"the definition that gets the line, such as policy till; absent for a file of its own"`
+	YAML string `json:"yaml" doc:"what to paste"`
 }
 
 // Accepted says why a finding is lived with.
@@ -386,13 +398,18 @@ func (in *Pass) live() []*subject {
 // accept it, and a second report about the same is left out. At is where it stands,
 // which Book.Where tells.
 func (in *Pass) Report(about string, at condition.Position, format string, args ...any) {
+	in.ReportWith(nil, about, at, format, args...)
+}
+
+// ReportWith is Report with a piece of YAML that makes the finding go away; nil is none.
+func (in *Pass) ReportWith(paste *Paste, about string, at condition.Position, format string, args ...any) {
 	name := in.check.Name + ":" + about
 	if in.names[name] {
 		return
 	}
 	in.names[name] = true
 	in.found = append(in.found, Finding{Name: name, Check: in.check.Name, Severity: in.check.Severity, At: at,
-		Text: fmt.Sprintf(format, args...), WayOut: in.check.WayOut})
+		Text: fmt.Sprintf(format, args...), WayOut: in.check.WayOut, Paste: paste})
 }
 
 // where returns the place of a definition.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -770,6 +771,70 @@ func TestEachCheckFindsItsFault(t *testing.T) {
 			})
 		}
 	}
+}
+
+// TestPiecesToPaste: pasted as they are, they make the finding go away, and nothing worse
+// comes of it.
+func TestPiecesToPaste(t *testing.T) {
+	pasted := map[string]bool{}
+	for name, list := range faults {
+		for _, f := range list {
+			text := sound
+			fresh := strings.Split(f.new, "¦")
+			for i, old := range strings.Split(f.old, "¦") {
+				text = strings.Replace(text, old, fresh[i], 1)
+			}
+			text = merged(text)
+			findings, before := inspected(t, text).Findings, map[string]bool{}
+			for _, found := range findings {
+				before[found.Name] = true
+			}
+			for _, found := range findings {
+				if found.Paste == nil || found.Check != name {
+					continue
+				}
+				t.Run(found.Name, func(t *testing.T) {
+					pasted[name] = true
+					files := fstest.MapFS{"book.yaml": {Data: []byte(text)}}
+					if found.Paste.Into == "" {
+						files["more.yaml"] = &fstest.MapFile{Data: []byte(found.Paste.YAML)}
+					} else {
+						files["book.yaml"] = &fstest.MapFile{Data: []byte(pasteInto(t, text, found.Paste))}
+					}
+					b, err := book.OpenFS(files, book.WithDatabase(func([]byte) (directory.Locator, error) { return swedish{}, nil }))
+					require.NoError(t, err, found.Paste.YAML)
+					after, err := inspect.Inspect(b, monday)
+					require.NoError(t, err)
+					for _, left := range after.Findings {
+						require.NotEqual(t, found.Name, left.Name, "%s\n%s", left.Text, found.Paste.YAML)
+						require.True(t, left.Severity < inspect.Error || before[left.Name], "%s\n%s", left.Text, found.Paste.YAML)
+					}
+				})
+			}
+		}
+	}
+	require.GreaterOrEqual(t, len(pasted), 10, "%v", pasted)
+}
+
+// pasteInto puts a line into a definition of a book, in the place of what stands under its
+// key.
+func pasteInto(t *testing.T, text string, p *inspect.Paste) string {
+	key, _, _ := strings.Cut(p.YAML, ":")
+	what, name, _ := strings.Cut(p.Into, " ")
+	begins := map[string]string{"settings": "settings: {", "posture": name + ": {", "method": name + ": {"}[what]
+	if begins == "" {
+		begins = "{name: " + name + ","
+	}
+	if i := strings.Index(text, "- name: "+name+"\n"); i >= 0 && what == "policy" {
+		rest := regexp.MustCompile(`(?m)^    `+key+`: .*\n`).ReplaceAllString(text[i:], "")
+		return text[:i] + strings.Replace(rest, "\n", "\n    "+p.YAML+"\n", 1)
+	}
+	from := max(0, strings.Index(text, "\n"+what+"s:"))
+	i := from + strings.Index(text[from:], begins)
+	require.GreaterOrEqual(t, i, from, "%s in\n%s", begins, text)
+	end := i + strings.Index(text[i:], "\n")
+	definition := regexp.MustCompile(` `+key+`: [^,{}]*(,|}$)`).ReplaceAllString(text[i:end], "")
+	return text[:i] + begins + " " + strings.TrimSuffix(p.YAML, ",") + "," + strings.TrimPrefix(definition, begins) + text[end:]
 }
 
 // merged makes one section of two of the same name, so that a fault can add a

@@ -130,7 +130,8 @@ func riskInTwoPlaces(in *Pass) {
 func postureWithoutFresh(in *Pass) {
 	for _, p := range in.directory.Postures {
 		if p.Fresh == 0 {
-			in.Report(p.Name, in.where("posture", p.Name), "%s takes a report of any age.", p.Name)
+			in.ReportWith(line("posture", p.Name, "fresh: %s", directory.Span(freshFor)), p.Name, in.where("posture", p.Name),
+				"%s takes a report of any age.", p.Name)
 		}
 	}
 }

@@ -162,7 +162,9 @@ func rolloutWithoutMargin(in *Pass) {
 		}
 		switch {
 		case r.AskBy == nil:
-			in.Report(r.Name, r.At, "%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
+			asked := directory.DateOf(r.Enforced.Start(time.UTC).AddDate(0, 0, -margin))
+			in.ReportWith(line("rollout", r.Name, "ask_by: %s", asked), r.Name, r.At,
+				"%s is enforced on %s and does not say by when everyone has been asked.", r.Name, r.Enforced)
 		case daysBetween(*r.AskBy, r.Enforced) < margin:
 			in.Report(
 				r.Name,

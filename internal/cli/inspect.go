@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,19 +39,20 @@ func (env *environment) inspectCommand() *cobra.Command {
 		Example: "  briskwarden inspect --book kestrel\n" +
 			"  briskwarden inspect --explain all\n" +
 			"  briskwarden inspect --explain open-enrolment\n" +
+			"  briskwarden inspect --book kestrel --explain open-enrolment:own-account/from-elsewhere\n" +
 			"  briskwarden inspect --book kestrel --since last-month/kestrel\n" +
 			"  briskwarden inspect --book kestrel --format sarif > kestrel.sarif",
 		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error {
 			if flags.explain != "" {
-				return env.explainCheck(flags.explain)
+				return env.explain(flags)
 			}
 			return env.inspect(flags)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&flags.at, "at", "", "inspect as of this day or time, such as 2026-12-01 (now)")
-	f.StringVar(&flags.explain, "explain", "", "explain the check of this name instead; `all` lists the checks")
+	f.StringVar(&flags.explain, "explain", "", "explain the check, or the finding, of this name instead; `all` lists the checks")
 	f.StringVar(&flags.format, "format", "text", "text, or sarif for SARIF 2.1.0")
 	f.StringVar(
 		&flags.failOn,
@@ -61,6 +63,29 @@ func (env *environment) inspectCommand() *cobra.Command {
 	f.StringVar(&flags.since, "since", "", "tell how the score moved against the older book in this folder")
 	env.peopleFlag(f)
 	return cmd
+}
+
+// explain explains a check, or what would make a finding in the book go away.
+func (env *environment) explain(flags inspectFlags) error {
+	check, _, isFinding := strings.Cut(flags.explain, ":")
+	if !isFinding {
+		return env.explainCheck(flags.explain)
+	}
+	if _, ok := inspect.FindCheck(check); !ok {
+		return env.explainCheck(check)
+	}
+	report, err := env.inspectBook(env.book, flags.at)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, f := range slices.Concat(report.Findings, report.Accepted) {
+		if f.Name == flags.explain {
+			return env.show(f, func(p *render.Page) { p.Finding(f, os.ReadFile) })
+		}
+		names = append(names, f.Name)
+	}
+	return fmt.Errorf("--explain: the book has no finding %q%s", flags.explain, nearest.DidYouMean(flags.explain, names))
 }
 
 func (env *environment) explainCheck(name string) error {

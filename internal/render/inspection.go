@@ -41,6 +41,13 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 		if shown[f.Check] == 1 {
 			p.hang("", severityColumn, "Way out: "+f.WayOut)
 		}
+		switch {
+		case f.Paste == nil:
+		case f.Paste.Into != "":
+			p.hang("", severityColumn, "Paste: "+f.Paste.YAML+" into "+f.Paste.Into+".")
+		case shown[f.Check] == 1:
+			p.hang("", severityColumn, "Paste: a file that does it; --explain with the finding's name shows it.")
+		}
 	}
 	p.line("")
 	for i, f := range r.Accepted {
@@ -67,7 +74,7 @@ func (p *Page) Inspection(r *inspect.Report, source Source) {
 	}
 	p.score(r)
 	if len(r.Findings) > 0 {
-		p.commands("Next", terminal.Command("briskwarden inspect --explain %s", r.Findings[0].Check))
+		p.commands("Next", terminal.Command("briskwarden inspect --explain %s", r.Findings[0].Name))
 	} else {
 		p.commands("Next", terminal.Command("briskwarden describe --by app"))
 	}
@@ -217,6 +224,42 @@ func (p *Page) Checks(checks []inspect.Check) {
 	}
 }
 
+// Finding explains one finding: what was found, why it matters and what makes it go away.
+func (p *Page) Finding(f inspect.Finding, source Source) {
+	p.hang(p.severity(f.Severity), severityColumn, p.bold.Render(f.Name))
+	p.hang("", severityColumn, f.Text)
+	p.place(f.At, source)
+	p.line("")
+	if check, ok := inspect.FindCheck(f.Check); ok {
+		p.labelled("Why", check.Why)
+	}
+	p.labelled("Way out", f.WayOut)
+	switch {
+	case f.Paste == nil:
+	case f.Paste.Into != "":
+		p.labelled("Paste", "This line into "+f.Paste.Into+", in the place of what it says under that key:")
+		p.snippet(f.Paste.YAML)
+	default:
+		p.labelled("Paste", "This file into the folder of the book, under any name that ends in .yaml:")
+		p.snippet(f.Paste.YAML)
+	}
+	if f.Accepted != nil {
+		p.labelled("Accepted", fmt.Sprintf("until %s: %s", f.Accepted.Until, f.Accepted.Because))
+		return
+	}
+	p.labelled("Accept", "To live with it for a time, name it in the book under `accepted`, with a reason and an end:")
+	p.snippet(fmt.Sprintf("accepted:\n  - {name: %q, because: …, until: …}", f.Name))
+}
+
+// snippet shows lines to be copied, as they are.
+func (p *Page) snippet(text string) {
+	p.line("")
+	for line := range strings.Lines(text) {
+		p.line("%s%s", strings.Repeat(" ", labelColumn), strings.TrimRight(line, "\n"))
+	}
+	p.line("")
+}
+
 // Check explains one check.
 func (p *Page) Check(c inspect.Check) {
 	p.line("%s  %s", p.severity(c.Severity), p.bold.Render(c.Name))
@@ -225,7 +268,5 @@ func (p *Page) Check(c inspect.Check) {
 	p.labelled("Why", c.Why)
 	p.labelled("Way out", c.WayOut)
 	p.labelled("Accept", "To live with a finding for a time, name it in the book under `accepted`, with a reason and an end:")
-	p.line("")
-	p.line("%saccepted:", strings.Repeat(" ", labelColumn))
-	p.line("%s  - {name: \"%s:…\", because: …, until: 2027-06-30}", strings.Repeat(" ", labelColumn), c.Name)
+	p.snippet(fmt.Sprintf("accepted:\n  - {name: \"%s:…\", because: …, until: …}", c.Name))
 }
