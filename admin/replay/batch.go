@@ -121,15 +121,18 @@ func (b *batch) at(i int) []*attempt.Attempt {
 }
 
 // report notes what was not read.
-func (b *batch) report(r *Reading, aside func(BadLine, []byte)) {
+func (b *batch) report(r *Reading, o Options) {
 	r.Skipped += b.skipped
 	r.BadAll += int64(len(b.bad))
 	for _, bad := range b.bad {
 		if len(r.Bad) < mostBad {
 			r.Bad = append(r.Bad, bad.BadLine)
 		}
-		if aside != nil {
-			aside(bad.BadLine, bad.text)
+		if o.Aside != nil {
+			if b.header != nil && o.AsideHeader != nil {
+				o.AsideHeader(b.header.text)
+			}
+			o.Aside(bad.BadLine, bad.text)
 		}
 	}
 }

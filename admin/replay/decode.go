@@ -44,7 +44,7 @@ func (d *decoder) decode(b *batch) {
 		} else {
 			b.next()
 		}
-		b.took(i, one.line, []byte(strings.Join(one.fields, ",")), true, err)
+		b.took(i, one.line, one.text, true, err)
 	}
 	// To look for events in each line of attempts would cost as much as to judge them.
 	events := len(b.ends) > 0 && ocsf.IsEvent(b.line(0))

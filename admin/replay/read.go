@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/internal/tables"
 )
 
 const (
@@ -27,14 +27,16 @@ type reader struct {
 	to chan<- *batch
 	// number counts the batches, and total the lines before the next one.
 	number, total int64
+	// keepText says that the very bytes of records are wanted.
+	keepText bool
 }
 
 // readAll cuts the sources into batches of lines, or of records of tables. It returns an
 // error for each source that could not be read to its end.
-func readAll(ctx context.Context, sources []Source, columns Columns, to chan<- *batch) (failed []error) {
-	r := &reader{to: to}
+func readAll(ctx context.Context, sources []Source, o Options, to chan<- *batch) (failed []error) {
+	r := &reader{to: to, keepText: o.Aside != nil}
 	for _, s := range sources {
-		if err := r.read(ctx, s, columns); err != nil {
+		if err := r.read(ctx, s, o.Columns); err != nil {
 			failed = append(failed, fmt.Errorf("%s: %w", s.Name, err))
 		}
 	}
@@ -110,39 +112,32 @@ func (r *reader) readLines(ctx context.Context, source string, in *bufio.Reader)
 
 // readTable reads the records of a table behind its header.
 func (r *reader) readTable(ctx context.Context, source string, in io.Reader, columns Columns) error {
-	bounded := &boundedReader{from: in, left: longestLine}
-	table := csv.NewReader(bounded)
-	table.FieldsPerRecord = -1 // a record with too few or too many is a bad line
-	names, err := table.Read()
+	table, err := tables.Open(in, longestLine)
 	if errors.Is(err, io.EOF) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	h, err := columns.header(names)
+	h, err := columns.header(table.Header)
 	if err != nil {
 		return err
 	}
+	h.text, h.decimalComma = table.HeaderText(), table.Separator != ','
 	b := r.begin(source, 0)
 	b.header = h
 	for ctx.Err() == nil {
-		bounded.left = longestLine
-		fields, err := table.Read()
+		record, err := table.Next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
-		var wrong *csv.ParseError
-		if err != nil && !errors.As(err, &wrong) {
+		if err != nil {
 			r.send(b)
 			return err
 		}
-		one := row{fields: fields}
-		if wrong != nil {
-			one = row{line: int64(wrong.StartLine), err: wrong.Err}
-		} else {
-			line, _ := table.FieldPos(0)
-			one.line = int64(line)
+		one := row{line: int64(record.Line), fields: record.Cells, err: record.Err}
+		if r.keepText || record.Err != nil {
+			one.text = bytes.Clone(table.Text())
 		}
 		b.rows = append(b.rows, one)
 		if len(b.rows) == batchLines {
@@ -153,23 +148,6 @@ func (r *reader) readTable(ctx context.Context, source string, in io.Reader, col
 	}
 	r.send(b)
 	return nil
-}
-
-// boundedReader reads no more than so many bytes until it is told to go on, so that a
-// quote that nobody closes does not take the rest of a table into memory.
-type boundedReader struct {
-	from io.Reader
-	left int
-}
-
-// Read implements io.Reader.
-func (b *boundedReader) Read(p []byte) (int, error) {
-	if b.left <= 0 {
-		return 0, fmt.Errorf("a record is longer than %d bytes; perhaps a quote is not closed", longestLine)
-	}
-	n, err := b.from.Read(p[:min(len(p), b.left)])
-	b.left -= n
-	return n, err
 }
 
 // unpack reads a file that is plain, or packed with gzip (RFC 1952 §2.3.1) or

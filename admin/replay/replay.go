@@ -38,6 +38,9 @@ type Options struct {
 	// Aside is called with each line that could not be read, in their order, from
 	// one goroutine; nil is not called. Of a line that is too long the text is nil.
 	Aside func(line BadLine, text []byte)
+	// AsideHeader is called before Aside with the very bytes of the header, where the line is
+	// one of a table; nil is not called.
+	AsideHeader func(header []byte)
 	// MostBad is how many of a hundred lines may be left out because they cannot be read,
 	// before nothing can be concluded from the rest; 0 allows none.
 	MostBad float64

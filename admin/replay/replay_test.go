@@ -282,9 +282,9 @@ func TestForms(t *testing.T) {
 		[]string{
 			`3: column 1: "2026-11-23" is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00`,
 			`4: column 7: "perhaps" is not true or false`,
-			"5: the record has 2 columns, and the header 7",
+			"5: the line has 2 fields, the header 7",
 			"6: the attempt has no `account`",
-			`7: bare " in non-quoted-field`,
+			"7: not CSV: a quote stands in a cell that does not begin with one; quote the cell, and double the quote",
 			`8: column 4: "here" is no IP address`,
 			`9: column 5: "north" is no number of degrees`,
 		},

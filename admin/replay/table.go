@@ -12,6 +12,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/tables"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -29,7 +30,7 @@ func ColumnKeys() []string { return slices.Sorted(maps.Keys(cellReaders)) }
 var cellReaders = map[string]func(a *attempt.Attempt, zone *time.Location, cell string) error{
 	"id": func(a *attempt.Attempt, _ *time.Location, cell string) error { a.ID = cell; return nil },
 	"at": func(a *attempt.Attempt, zone *time.Location, cell string) (err error) {
-		a.At, err = moment(cell, zone)
+		a.At, err = tables.Time(cell, zone)
 		return
 	},
 	"account": func(a *attempt.Attempt, _ *time.Location, cell string) error { a.Account = cell; return nil },
@@ -95,19 +96,6 @@ func namesIn(cell string) []string {
 	return strings.FieldsFunc(cell, func(r rune) bool { return r == ' ' || r == ',' || r == ';' })
 }
 
-// moment reads RFC 3339, or a date and a time of day in a zone.
-func moment(cell string, zone *time.Location) (time.Time, error) {
-	if t, err := time.Parse(time.RFC3339, cell); err == nil {
-		return t, nil
-	}
-	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02T15:04:05", "2006-01-02 15:04"} {
-		if t, err := time.ParseInLocation(layout, cell, zone); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%q is no time; write one such as 2026-11-23T21:14:00Z or 2026-11-23 21:14:00", cell)
-}
-
 func degrees(a *attempt.Attempt, cell string, of func(*attempt.Location) *float64) error {
 	n, err := strconv.ParseFloat(cell, 64)
 	if err != nil {
@@ -137,8 +125,11 @@ func truth(cell string, into *attempt.Fact[bool]) error {
 
 // header reports which columns of a table are read, in the order of their keys.
 type header struct {
-	width   int
 	columns []tableColumn
+	// text is the header as it stands, and decimalComma says that commas do not part cells,
+	// so that one in a number stands for a point.
+	text         []byte
+	decimalComma bool
 }
 
 type tableColumn struct {
@@ -150,14 +141,13 @@ type tableColumn struct {
 type row struct {
 	line   int64
 	fields []string
-	err    error
+	// text is kept where it may be put aside.
+	text []byte
+	err  error
 }
 
 // header finds the columns that are read among the names in a header.
 func (c Columns) header(names []string) (*header, error) {
-	for i := range names {
-		names[i] = strings.TrimSpace(strings.TrimPrefix(names[i], "\ufeff"))
-	}
 	for _, key := range slices.Sorted(maps.Keys(c)) {
 		if cellReaders[key] == nil {
 			return nil, fmt.Errorf(
@@ -176,7 +166,7 @@ func (c Columns) header(names []string) (*header, error) {
 			)
 		}
 	}
-	h := &header{width: len(names)}
+	h := &header{}
 	var missing []string
 	for _, key := range ColumnKeys() {
 		name, named := c[key]
@@ -206,13 +196,13 @@ func (c Columns) header(names []string) (*header, error) {
 
 // read makes an attempt of a record.
 func (h *header) read(fields []string, zone *time.Location, a *attempt.Attempt) error {
-	if len(fields) != h.width {
-		return fmt.Errorf("the record has %s, and the header %d", words.Count(len(fields), "column"), h.width)
-	}
 	for _, c := range h.columns {
 		cell := strings.TrimSpace(fields[c.index])
 		if cell == "" {
 			continue
+		}
+		if h.decimalComma && (c.key == "location.lat" || c.key == "location.lon") {
+			cell = strings.Replace(cell, ",", ".", 1)
 		}
 		if err := cellReaders[c.key](a, zone, cell); err != nil {
 			return fmt.Errorf("column %d: %w", c.index+1, err)

@@ -63,7 +63,7 @@ func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 	var failed []error
 	go func() {
 		defer close(read)
-		failed = readAll(ctx, sources, o.Columns, read)
+		failed = readAll(ctx, sources, o, read)
 	}()
 	inParallel(workers, read, decoded, newDecoder(judges).decode)
 	reading := &Reading{Bad: []BadLine{}}
@@ -126,7 +126,7 @@ func fillInOrder(judges []*decide.Judge, o Options, reading *Reading, from <-cha
 		for ; early[next] != nil; next++ {
 			b := early[next]
 			delete(early, next)
-			b.report(reading, o.Aside)
+			b.report(reading, o)
 			b.spread(len(judges))
 			for lane, p := range pasts {
 				for i := range b.lanes[lane] {

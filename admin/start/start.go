@@ -70,6 +70,8 @@ type Layout struct {
 	Accounts int              `json:"accounts" doc:"how many accounts were read"`
 	Groups   int              `json:"groups" doc:"how many groups they are in"`
 	Skipped  []people.Skipped `json:"skipped" doc:"what was left out, with its line"`
+	// Taken says what in a table was taken for what.
+	Taken []string `json:"taken,omitempty" doc:"what in a table was taken for what, in sentences"`
 }
 
 // placeholder is the administrator of a book that begins without people.
@@ -115,7 +117,7 @@ func New(q Request) (*Layout, error) {
 		if err := l.choose(read); err != nil {
 			return nil, err
 		}
-		l.Accounts, l.Groups, l.Skipped = len(read.Accounts), len(read.Groups), append(l.Skipped, read.Skipped...)
+		l.Accounts, l.Groups, l.Skipped, l.Taken = len(read.Accounts), len(read.Groups), append(l.Skipped, read.Skipped...), read.Taken
 		archive.Files = append(archive.Files, txtar.File{Name: q.PeopleFile, Data: q.People})
 		for _, a := range read.Accounts {
 			v.HasEmergency = v.HasEmergency || a.Kind == directory.Emergency && !a.Disabled

@@ -355,3 +355,28 @@ func TestAListOfWhatWasStopped(t *testing.T) {
 	}
 	require.Contains(t, in(t, dir, 2, "replay", "--book", "kestrel", "history.jsonl", "--app", "mail"), "are those of a list")
 }
+
+// TestTablesAsTheyStand: a table with semicolons is read by replay as by start, and what is put
+// aside of it is a table again: the very bytes, under its header.
+func TestTablesAsTheyStand(t *testing.T) {
+	dir := work(t)
+	const header, good, bad, torn = "\"when\";account;app;location.lat;location.lon\r\n",
+		"23.11.2026 14:10;ingrid@kestrelsound.example;mail;59,9;10,7\r\n", "soon;\"x\";y;;\r\n", "23.11.2026 14:10;x\"y;mail;;\r\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "table.csv"), []byte("\ufeff"+header+good+bad+torn+good), 0o600))
+	out := in(t, dir, 0, "replay", "--book", "kestrel", "--columns", "at=when", "table.csv", "--aside", "aside.csv", "--bad-lines", "60")
+	require.Contains(t, out, "2 attempts")
+	aside, err := os.ReadFile(filepath.Join(dir, "aside.csv"))
+	require.NoError(t, err)
+	require.Equal(t, strings.ReplaceAll(header+bad+torn, "\r\n", "\n"), string(aside))
+	in(t, dir, 2, "replay", "--book", "kestrel", "--columns", "at=when", "aside.csv")
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "people.csv"),
+		[]byte("Name;E-Mail;Joined\nLiv Hansen;liv@yard.example;01.02.2020\nPer Dahl;per@yard.example;2.3.2021\n"), 0o600))
+	out = in(t, dir, 0, "start", "--book", "yard", "--people", "people.csv", "--administrator", "liv@yard.example")
+	for _, want := range []string{
+		"Cells are parted by semicolons.", "The column E-Mail names the accounts.", "Became attributes: Name.",
+		"The Joined 01.02.2020 is taken for 2020-02-01, the day first, and the like.",
+	} {
+		require.Contains(t, out, want)
+	}
+}

@@ -3,7 +3,6 @@ package desk
 import (
 	"bytes"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +14,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/directory/people"
+	"github.com/briskwarden/briskwarden/internal/tables"
 )
 
 // Import is what a file says of clients and of grants that another system holds.
@@ -103,38 +103,34 @@ var columns = []string{
 }
 
 func (found *Import) readTable(text []byte) error {
-	r := csv.NewReader(bytes.NewReader(text))
-	r.FieldsPerRecord, r.TrimLeadingSpace = -1, true
-	header, err := r.Read()
+	r, err := tables.Open(bytes.NewReader(text), len(text))
 	if err != nil {
-		return fmt.Errorf("not CSV: %w", err)
+		return err
 	}
-	if !slices.Contains(header, "client_id") {
-		return fmt.Errorf("the header %q has no client_id; the columns are %s", strings.Join(header, ", "), strings.Join(columns, ", "))
+	if !slices.Contains(r.Header, "client_id") {
+		return fmt.Errorf("the header %q has no client_id; the columns are %s", strings.Join(r.Header, ", "), strings.Join(columns, ", "))
 	}
-	for _, name := range header {
+	for _, name := range r.Header {
 		if !slices.Contains(columns, name) {
 			return fmt.Errorf("there is no column %q; the columns are %s", name, strings.Join(columns, ", "))
 		}
 	}
 	for {
-		record, err := r.Read()
+		record, err := r.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
-		}
-		var wrong *csv.ParseError
-		if errors.As(err, &wrong) {
-			found.skip(wrong.StartLine, wrong.Err)
-			continue
 		}
 		if err != nil {
 			return err
 		}
-		line, _ := r.FieldPos(0)
-		if m, err := metadataOf(header, record); err != nil {
-			found.skip(line, err)
+		m, err := metadata{}, record.Err
+		if err == nil {
+			m, err = metadataOf(r.Header, record.Cells)
+		}
+		if err != nil {
+			found.skip(record.Line, err)
 		} else {
-			found.take(m, line)
+			found.take(m, record.Line)
 		}
 	}
 }
@@ -142,9 +138,6 @@ func (found *Import) readTable(text []byte) error {
 // metadataOf reads a line of a table.
 func metadataOf(header, record []string) (metadata, error) {
 	var m metadata
-	if len(record) != len(header) {
-		return m, fmt.Errorf("the line has %d fields, the header %d", len(record), len(header))
-	}
 	for i, text := range record {
 		if err := m.set(header[i], strings.TrimSpace(text)); err != nil {
 			return m, err

@@ -2,7 +2,6 @@ package people
 
 import (
 	"bytes"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -13,52 +12,43 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/tables"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // readCSV reads a table with a header. The columns that a book has a word for
 // are taken by that word, whatever the case; every other one is an attribute.
 func readCSV(text []byte) (*Import, error) {
-	r := csv.NewReader(bytes.NewReader(text))
-	r.Comma = separator(text)
-	r.FieldsPerRecord = -1
-	r.TrimLeadingSpace = true
-	header, err := r.Read()
+	r, err := tables.Open(bytes.NewReader(text), len(text))
 	if err != nil {
-		return nil, csvError(err)
+		return nil, err
 	}
-	if r.Comma == ',' && len(header) == 1 && !isName(header[0]) {
-		return nil, fmt.Errorf("the file is neither a SCIM ListResponse nor CSV with a header: its first line is %.60q", header[0])
+	if r.Separator == ',' && len(r.Header) == 1 && !isName(r.Header[0]) {
+		return nil, fmt.Errorf("the file is neither a SCIM ListResponse nor CSV with a header: its first line is %.60q", r.Header[0])
 	}
-	if !slices.ContainsFunc(header, isName) {
-		return nil, fmt.Errorf("the header %q names no account: expected a column %s%s", strings.Join(header, ", "),
-			strings.Join(columns[:4], " or "), suggestColumns(header))
-	}
-	if twice := repeated(header); twice != "" {
-		return nil, fmt.Errorf("the header has the column %q twice; only one of them can count", twice)
+	if !slices.ContainsFunc(r.Header, isName) {
+		return nil, fmt.Errorf("the header %q names no account: expected a column %s%s", strings.Join(r.Header, ", "),
+			strings.Join(naming[:4], " or "), suggestColumns(r.Header))
 	}
 	c := newCollection()
 	c.Accounts = make([]Account, 0, bytes.Count(text, []byte("\n")))
-	c.tellColumns(header)
-	t := newTable(header)
+	t := newTable(r.Header)
+	if len(t.candidates) > 1 {
+		t.chooseNaming(text)
+	}
+	c.tellColumns(r, t)
 	for {
-		record, err := r.Read()
-		if errors.Is(err, io.EOF) {
+		record, err := r.Next()
+		switch {
+		case errors.Is(err, io.EOF):
 			return c.done()
-		}
-		var wrong *csv.ParseError
-		if errors.As(err, &wrong) {
-			c.skip(wrong.StartLine, "%v", wrong.Err)
-			continue
-		}
-		if err != nil {
+		case err != nil:
 			return nil, err
+		case record.Err != nil:
+			c.skip(record.Line, "%v", record.Err)
+		default:
+			c.record(t, record.Cells, record.Line)
 		}
-		line, _ := r.FieldPos(0)
-		if len(record) != len(header) {
-			c.skip(line, "the line has %d fields, the header %d", len(record), len(header))
-			continue
-		}
-		c.record(t, record, line)
 	}
 }
 
@@ -66,78 +56,84 @@ func readCSV(text []byte) (*Import, error) {
 type table struct {
 	// header has the columns as they are written, and words the same in lower case.
 	header, words []string
-	// naming is the column that names the account. Of several that could, the first in
-	// the order of columns does; the others are attributes.
-	naming int
+	// naming is the column that names the account, and candidates are those that could. The
+	// others are attributes.
+	naming     int
+	candidates []int
 }
 
 func newTable(header []string) *table {
-	t := &table{naming: -1}
+	t := &table{header: header}
 	for _, column := range header {
-		t.header = append(t.header, strings.TrimSpace(column))
-		t.words = append(t.words, strings.ToLower(strings.TrimSpace(column)))
+		t.words = append(t.words, strings.ToLower(column))
 	}
-	for _, name := range columns[:4] {
-		if t.naming = slices.Index(t.words, strings.ToLower(name)); t.naming >= 0 {
-			break
+	for _, name := range naming {
+		if i := slices.Index(t.words, strings.ToLower(name)); i >= 0 {
+			t.candidates = append(t.candidates, i)
 		}
 	}
+	t.naming = t.candidates[0]
 	return t
 }
 
-// repeated returns a column that stands twice in a header, "" where none does.
-func repeated(header []string) string {
-	seen := map[string]bool{}
-	for _, column := range header {
-		word := strings.ToLower(strings.TrimSpace(column))
-		if seen[word] && word != "" {
-			return strings.TrimSpace(column)
-		}
-		seen[word] = true
+// chooseNaming takes the first of the columns that could name accounts of which each cell is
+// a name that an account can have, and none stands twice: others hold the names of people.
+func (t *table) chooseNaming(text []byte) {
+	r, err := tables.Open(bytes.NewReader(text), len(text))
+	if err != nil {
+		return
 	}
-	return ""
+	seen := make([]map[string]bool, len(t.candidates))
+	for i := range seen {
+		seen[i] = map[string]bool{}
+	}
+	for {
+		record, err := r.Next()
+		if err != nil {
+			break
+		}
+		for i, column := range t.candidates {
+			if record.Err != nil || seen[i] == nil {
+				continue
+			}
+			name := strings.TrimSpace(record.Cells[column])
+			if seen[i][name] || directory.CheckName(name) != nil {
+				seen[i] = nil
+			} else {
+				seen[i][name] = true
+			}
+		}
+	}
+	if i := slices.IndexFunc(seen, func(names map[string]bool) bool { return names != nil }); i >= 0 {
+		t.naming = t.candidates[i]
+	}
 }
 
-// tellColumns notes which columns become attributes, and reports those that may be
-// meant to disable accounts.
-func (c *collection) tellColumns(header []string) {
-	for _, column := range header {
-		word := strings.TrimSpace(column)
-		is := func(known string) bool { return strings.EqualFold(known, word) }
-		if word == "" || slices.ContainsFunc(columns, is) {
+// tellColumns notes what was taken for what, and reports columns that may be meant to disable
+// accounts.
+func (c *collection) tellColumns(r *tables.Reader, t *table) {
+	if parted := map[rune]string{';': "semicolons", '\t': "tabs", '|': "bars"}[r.Separator]; parted != "" {
+		c.Taken = append(c.Taken, "Cells are parted by "+parted+".")
+	}
+	c.Taken = append(c.Taken, "The column "+t.header[t.naming]+" names the accounts.")
+	for i, column := range t.header {
+		is := func(known string) bool { return strings.EqualFold(known, column) }
+		if column == "" || i == t.naming || slices.ContainsFunc(columns, is) && !isName(column) {
 			continue
 		}
-		c.Attributes = append(c.Attributes, word)
+		c.Attributes = append(c.Attributes, column)
 		if slices.ContainsFunc(disabling, is) {
-			c.skip(1, "the column %s disables nobody: it became an attribute; name it active or disabled, with true or false", word)
+			c.skip(1, "the column %s disables nobody: it became an attribute; name it active or disabled, with true or false", column)
 		}
 	}
-}
-
-func csvError(err error) error {
-	var wrong *csv.ParseError
-	if errors.As(err, &wrong) {
-		return fmt.Errorf("line %d, column %d: not CSV: %w", wrong.Line, wrong.Column, wrong.Err)
+	if len(c.Attributes) > 0 {
+		c.Taken = append(c.Taken, "Became attributes: "+words.List(c.Attributes, "and")+".")
 	}
-	return err
-}
-
-// separator tells a table that spreadsheets in half of Europe write, with
-// semicolons, and one with tabs from one with commas.
-func separator(text []byte) rune {
-	first, _, _ := bytes.Cut(text, []byte("\n"))
-	best, most := ',', bytes.Count(first, []byte(","))
-	for _, r := range ";\t" {
-		if n := bytes.Count(first, []byte(string(r))); n > most {
-			best, most = r, n
-		}
-	}
-	return best
 }
 
 // isName reports whether a column holds the name of the account.
 func isName(column string) bool {
-	return slices.ContainsFunc(columns[:4], func(c string) bool { return strings.EqualFold(c, strings.TrimSpace(column)) })
+	return slices.ContainsFunc(naming, func(c string) bool { return strings.EqualFold(c, column) })
 }
 
 // record reads one line.
@@ -173,8 +169,15 @@ func (c *collection) column(a *Account, t *table, i int, text string) error {
 			a.enrol(c.once(m))
 		}
 	case "joined":
-		a.Joined = new(directory.Date)
-		return a.Joined.UnmarshalText([]byte(text))
+		day, odd, err := tables.Day(text)
+		if err != nil {
+			return err
+		}
+		joined := directory.DateOf(day)
+		if a.Joined = &joined; odd && !c.toldDays {
+			c.toldDays = true
+			c.Taken = append(c.Taken, fmt.Sprintf("The %s %s is taken for %s, the day first, and the like.", t.header[i], text, joined))
+		}
 	case "disabled", "active":
 		yes, err := truth(text)
 		// Any column that disables does.

@@ -26,6 +26,9 @@ type Import struct {
 	// Attributes are the columns of a table that no account has a word for, and that
 	// became attributes, in the order of the header.
 	Attributes []string
+	// Taken says in sentences what in a table was taken for what: which column names the
+	// accounts, what became attributes, how days were read that ISO 8601 writes otherwise.
+	Taken []string
 	// Skipped is what was left out, in the order of lines.
 	Skipped []Skipped
 }
@@ -80,6 +83,8 @@ type collection struct {
 	attributes []attribute
 	key        []byte
 	shared     map[string]map[string]attempt.Scalar
+	// toldDays says that it is told already how days are read.
+	toldDays bool
 	// spelled holds texts that many accounts state.
 	spelled map[string]string
 }
@@ -188,6 +193,9 @@ func (a *Account) enrol(name string) {
 var columns = []string{"name", "account", "userName", "email", "kind", "groups", "methods", "joined", "disabled", "active",
 	"account_risk", "account_risk_because", "account_risk_since", "asked_at", "password_changed_at"}
 
+// naming are the columns that can name an account, those that are meant for it first.
+var naming = []string{"name", "account", "userName", "email", "e-mail", "mail", "login", "user", "userPrincipalName"}
+
 // disabling are columns of other programs that may say that an account is disabled.
 // What they say is not understood, so it is told.
 var disabling = []string{"enabled", "status", "state", "locked", "suspended", "blocked", "inactive", "terminated", "leaver"}
@@ -195,7 +203,7 @@ var disabling = []string{"enabled", "status", "state", "locked", "suspended", "b
 // suggestColumns ends an error about a header without an account's name.
 func suggestColumns(header []string) string {
 	for _, wrong := range header {
-		if hint := nearest.Names(wrong, columns[:4], 1); len(hint) > 0 {
+		if hint := nearest.Names(wrong, naming[:4], 1); len(hint) > 0 {
 			return fmt.Sprintf("; did you mean %q by %q?", hint[0], wrong)
 		}
 	}

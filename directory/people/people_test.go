@@ -139,7 +139,7 @@ func TestCSV(t *testing.T) {
 		"liv;liv@x.example;;deck|shore it;password, push;2026-01-05;yes;MF Kestrel;12\r\n"+
 		"gauge;;service;;certificate;;;;\r\n"+
 		"per;;;;;;no;\"a \"\"quoted\"\"\nvessel\";\r\n"+
-		"late;;;;;5.1.2026;;;\r\nshort;x\r\nkiosk;;machine;;;;;;\r\n;;;;;;;;\r\nliv;;;;;;;;\r\n")
+		"late;;;;;5/1/2026;;;\r\nshort;x\r\nkiosk;;machine;;;;;;\r\n;;;;;;;;\r\nliv;;;;;;;;\r\n")
 	require.Equal(t, []string{"liv", "gauge", "per"}, []string{found.Accounts[0].Name, found.Accounts[1].Name, found.Accounts[2].Name})
 	liv := found.Accounts[0]
 	require.Equal(t, []string{"deck", "shore-it"}, liv.Groups)
@@ -159,12 +159,39 @@ func TestCSV(t *testing.T) {
 	require.True(t, found.Accounts[2].Disabled)
 	require.False(t, found.Accounts[2].Proves)
 	require.Equal(t, []people.Skipped{
-		{Line: 6, Text: `the account late: Joined: a day is written like 2026-11-23, not "5.1.2026"`},
+		{Line: 6, Text: `the account late: Joined: a day is written like 2026-11-23, not "5/1/2026"`},
 		{Line: 7, Text: "the line has 2 fields, the header 9"},
 		{Line: 8, Text: `the account kiosk: kind: "machine" is not a kind of account; it is one of person, service, emergency`},
 		{Line: 9, Text: "the account has no name"},
 		{Line: 10, Text: "the account liv stands on line 2 already"},
 	}, found.Skipped)
+}
+
+// TestWhatIsTakenForWhat: what a table leaves open is told.
+func TestWhatIsTakenForWhat(t *testing.T) {
+	for name, c := range map[string]struct {
+		text            string
+		accounts, taken []string
+	}{
+		"names of people": {"Name;E-Mail;Joined\nLiv Hansen;liv@x.example;01.02.2020\nLiv Hansen;liv2@x.example;\n", []string{"liv@x.example", "liv2@x.example"},
+			[]string{"Cells are parted by semicolons.", "The column E-Mail names the accounts.", "Became attributes: Name.",
+				"The Joined 01.02.2020 is taken for 2020-02-01, the day first, and the like."}},
+		"names that accounts can have": {"name,email\nliv,liv@x.example\n", []string{"liv"},
+			[]string{"The column name names the accounts.", "Became attributes: email."}},
+		"one that stands twice": {"name,userName\nliv,liv1\nliv,liv2\n", []string{"liv1", "liv2"},
+			[]string{"The column userName names the accounts.", "Became attributes: name."}},
+		"a table with bars": {"user|groups\nliv|deck\n", []string{"liv"}, []string{"Cells are parted by bars.", "The column user names the accounts."}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			found := read(t, c.text)
+			var names []string
+			for _, a := range found.Accounts {
+				names = append(names, a.Name)
+			}
+			require.Equal(t, c.accounts, names)
+			require.Equal(t, c.taken, found.Taken)
+		})
+	}
 }
 
 func TestWhatCannotBeRead(t *testing.T) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"os/signal"
 	"regexp"
 	"runtime/debug"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -118,7 +120,7 @@ func (env *environment) readHistory(
 	}
 	aside := &asideFile{name: f.aside}
 	if f.aside != "" {
-		f.options.Aside = aside.put
+		f.options.Aside, f.options.AsideHeader = aside.put, aside.begin
 	}
 	bar := env.showProgress(size, &f.options)
 	var sources []replay.Source
@@ -155,7 +157,17 @@ func (env *environment) readHistory(
 type asideFile struct {
 	name string
 	file *os.File
-	err  error
+	// header is that of the table that the last line is of.
+	header []byte
+	err    error
+}
+
+// begin puts the header of a table before its first line, so that the file is a table.
+func (a *asideFile) begin(header []byte) {
+	if !bytes.Equal(a.header, header) {
+		a.header = header
+		a.put(replay.BadLine{}, header)
+	}
 }
 
 func (a *asideFile) put(_ replay.BadLine, text []byte) {
@@ -163,7 +175,7 @@ func (a *asideFile) put(_ replay.BadLine, text []byte) {
 		a.file, a.err = os.OpenFile(a.name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	}
 	if a.err == nil {
-		_, a.err = a.file.Write(append(text, '\n'))
+		_, a.err = a.file.Write(append(slices.Clip(text), '\n'))
 	}
 }
 

@@ -21,6 +21,13 @@ func (p *Page) Started(s *start.Report) {
 	if s.Accounts > 0 {
 		p.labelled("People", fmt.Sprintf("%s in %s were read.", words.Count(s.Accounts, "account"), words.Count(s.Groups, "group")))
 	}
+	for i, sentence := range s.Taken {
+		label := ""
+		if i == 0 {
+			label = "Taken"
+		}
+		p.labelled(label, sentence)
+	}
 	for i, skipped := range s.Skipped {
 		label := ""
 		if i == 0 {
