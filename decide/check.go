@@ -249,6 +249,9 @@ func (k *checker) checkRollouts() {
 		if r.Enforced.IsZero() {
 			k.Wrong("rollout", r.Name, r.At, "rollout %s does not say from which day it is enforced", r.Name)
 		}
+		if err := r.Say.Check(); err != nil {
+			k.Wrong("rollout", r.Name, r.At, "rollout %s: say: %v", r.Name, err)
+		}
 		k.refer("rollout", r.Name, r.At, "method", r.Methods, k.methods)
 		k.refer("rollout", r.Name, r.At, "assurance", r.Eases, k.assurances)
 		k.Condition("rollout", r.Name, "who", r.Who, condition.AboutAccount)

@@ -9,6 +9,7 @@ package decide
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"time"
 
@@ -296,6 +297,32 @@ type Rollout struct {
 	Newcomers directory.Span `book:"newcomers" doc:"time that a person has after joining, such as 30d"`
 	// Grace is how long after being first asked a person has in any case.
 	Grace directory.Span `book:"grace" doc:"time that a person has after being first asked, such as 14d"`
+	// Say words what people are written by readiness.
+	Say Reminders `book:"say" doc:"what people are written, in words of one's own"`
+}
+
+// Reminders word what people are written in a rollout; "" leaves the built-in text. In them
+// {account} stands for the account, {methods} for the methods that are wanted, {has} for those
+// that it has and {day} for the day on which its time is up.
+type Reminders struct {
+	Enrol    string `book:"enrol" doc:"for those with nothing: {methods}, {day}, {account}"`
+	Stronger string `book:"stronger" doc:"for those who have a text message alone: {methods}, {account}"`
+	Another  string `book:"another" doc:"for those who have one method alone: {has}, {methods}, {account}"`
+}
+
+// placeholder is what is put in for a word in braces.
+var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+
+// Check reports a word in braces that nothing is put in for.
+func (r *Reminders) Check() error {
+	for _, text := range []string{r.Enrol, r.Stronger, r.Another} {
+		for _, word := range placeholder.FindAllString(text, -1) {
+			if !slices.Contains([]string{"{account}", "{methods}", "{has}", "{day}"}, word) {
+				return fmt.Errorf("nothing is put in for %s; the words are {account}, {methods}, {has} and {day}", word)
+			}
+		}
+	}
+	return nil
 }
 
 // Within says how recent a proof must be: Now, Session, or no older than so

@@ -425,6 +425,9 @@ func (d *differ) compareRollouts() {
 						d.noteMove(Effect(compareOrdered(span.was, span.is)), span.what, statedSpan(span.was), statedSpan(span.is))
 					}
 				}
+				if was.Say != is.Say {
+					d.note(Neither, "what people are written is worded again.")
+				}
 				d.noteMove(Neither, "the day on which it opens", dateWords(was.Opens), dateWords(is.Opens))
 				d.noteMove(Neither, "the day by which all are asked", dateWords(was.AskBy), dateWords(is.AskBy))
 			}

@@ -131,6 +131,17 @@ func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Re
 	return report, nil
 }
 
+// remind writes a reminder in the book's own words, else in the built-in ones. The lists in
+// words of one's own are parted by commas, which each language reads.
+func remind(own, builtIn string, a *Account, methods []string, zone *time.Location) string {
+	list := strings.Join(methods, ", ")
+	if own == "" {
+		list = words.List(methods, "or")
+	}
+	return strings.NewReplacer("{account}", a.Name, "{methods}", list, "{has}", strings.Join(a.Has, ", "),
+		"{day}", a.Until.In(zone).Format(time.DateOnly)).Replace(cmp.Or(own, builtIn))
+}
+
 func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gathering, on *directory.Date, at time.Time) Rollout {
 	e := inside.Of(judge).Directory()
 	found := Rollout{Name: r.Name, Methods: r.Methods, On: r.Enforced, Enforced: r.Enforced, Groups: []Group{}, Accounts: []Account{}}
@@ -170,20 +181,16 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 			if a.App != "" {
 				a.Status = LockedOut
 			}
-			a.Reminder = fmt.Sprintf(
-				"Please enrol %s by %s: from then on you cannot sign on without it.",
-				words.List(r.Methods, "or"),
-				a.Until.In(e.Zone).Format(time.DateOnly),
-			)
+			a.Reminder = remind(r.Say.Enrol, "Please enrol {methods} by {day}: from then on you cannot sign on without it.", &a, r.Methods,
+				e.Zone)
 		case has&^texts == 0:
 			a.Status = Weak
-			a.Reminder = fmt.Sprintf(
-				"Text messages can be read by others. Please enrol %s as well.",
-				words.List(inside.Of(judge).MethodNames(methods&^texts), "or"),
-			)
+			a.Reminder = remind(r.Say.Stronger, "Text messages can be read by others. Please enrol {methods} as well.", &a,
+				inside.Of(judge).MethodNames(methods&^texts), e.Zone)
 		case has.Len() == 1:
 			a.Status = Single
-			a.Reminder = fmt.Sprintf("You have enrolled %s alone. Please enrol another method, for the day on which you lose it.", a.Has[0])
+			a.Reminder = remind(r.Say.Another, "You have enrolled {has} alone. Please enrol another method, for the day on which you lose it.",
+				&a, inside.Of(judge).MethodNames(methods&^has), e.Zone)
 		default:
 			a.Status = Ready
 		}

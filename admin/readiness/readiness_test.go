@@ -239,3 +239,20 @@ func TestCountsAddUp(t *testing.T) {
 		}
 	})
 }
+
+// TestRemindersInOnesOwnWords: what people are written can be worded, and translated.
+func TestRemindersInOnesOwnWords(t *testing.T) {
+	say := func(text string) string { return strings.Replace(world, "enforced: 2026-12-01, grace: 14d", text, 1) }
+	const german = "enforced: 2026-12-01, say: {enrol: 'Bitte {methods} bis {day} einrichten.', stronger: 'Zusätzlich {methods}, {account}.', " +
+		"another: 'Nur {has}.'}"
+	r, err := readiness.Of(compile(t, say(german)), "late", nil, monday)
+	require.NoError(t, err)
+	told := map[string]string{}
+	for _, a := range r.Rollouts[0].Accounts {
+		told[a.Name] = a.Reminder
+	}
+	require.Equal(t, "Bitte push, otp-app bis 2026-12-01 einrichten.", told["none"])
+	require.Equal(t, "Nur otp-app.", told["one"])
+	_, err = book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(say("enforced: 2026-12-01, say: {enrol: 'Bis {dya}.'}"))}})
+	require.ErrorContains(t, err, "rollout late: say: nothing is put in for {dya}; the words are {account}, {methods}, {has} and {day}")
+}
