@@ -171,6 +171,7 @@ func (k *DemandKind) UnmarshalText(text []byte) error {
 type Demand struct {
 	Kind     DemandKind     `json:"kind" doc:"what sort of thing is to be shown"`
 	AnyOf    []string       `json:"any_of,omitempty" doc:"methods; one of them is to be proven, or enrolled"`
+	// Within stands with a method that is to be enrolled where it is to be proven then.
 	Within   *Within        `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
 	Posture  string         `json:"posture,omitzero" doc:"the posture that the device is to pass"`
 	Document string         `json:"document,omitzero" doc:"the document to be accepted"`
@@ -232,6 +233,8 @@ func (d *Demand) append(text []byte) []byte {
 		text = append(text, name...)
 	}
 	switch {
+	case d.Kind == DemandEnrol && d.Within != nil:
+		return append(text, " enrolled and proven"...)
 	case d.Kind == DemandEnrol:
 		return append(text, " enrolled"...)
 	case *d.Within == Now:

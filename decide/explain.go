@@ -431,13 +431,51 @@ func (e *evaluation) writeCause(d *Decision, code CauseCode, o *joined) {
 	case PublicApp:
 		w.write(" asks for nothing more.")
 	case DemandsMet:
-		w.write(" is met: all that it asks for was shown.")
+		w.write(" is met: ")
+		if !e.writeLessened(o) {
+			w.write("all that it asks for was shown.")
+		}
 	default:
 		w.write(" asks for ")
 		var demand Demand
 		e.wire(&demand, *e.firstImpossible(o), nil)
 		e.writeImpossible(code, &demand)
 	}
+}
+
+// writeLessened says what took away some of what an outcome asks for, an exemption or time
+// that a rollout leaves, and reports whether anything did.
+func (e *evaluation) writeLessened(o *joined) bool {
+	var parts []string
+	add := func(part string) {
+		if !slices.Contains(parts, part) {
+			parts = append(parts, part)
+		}
+	}
+	for _, r := range o.outcome.requires {
+		for _, way := range r.ways {
+			a := &e.judge.assurances[way]
+			for _, number := range a.exemptions {
+				if x := &e.judge.exemptions[number]; e.exempts(number) == condition.True {
+					until := ""
+					if x.Until != nil {
+						until = " until " + x.Until.String()
+					}
+					add("the exemption " + x.Name + " excuses from " + a.name + until)
+				}
+			}
+			for _, due := range e.eased {
+				if slices.Contains(a.rollouts, due.rollout) {
+					add("the rollout " + e.judge.rollouts[due.rollout].Name + " leaves time for " + a.name + " until " +
+						due.deadline.In(e.judge.directory.Zone).Format("2006-01-02 15:04"))
+				}
+			}
+		}
+	}
+	if len(parts) > 0 {
+		e.draft.write(words.List(parts, "and"), "; what is left was shown.")
+	}
+	return len(parts) > 0
 }
 
 // writeImpossible words a demand that cannot be met, and why.

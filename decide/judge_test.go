@@ -155,7 +155,7 @@ func TestDecisions(t *testing.T) {
 			"step_up: demand_open: one of otp-app, password proven in this very attempt"},
 		{"now", strings.Replace(basePolicy, "known", "fresh", 1), passwordNow, "grant: demands_met: "},
 		{"nothing enrolled that would do", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob",` + passwordNow,
-			"step_up: demand_open: one of otp-app, push enrolled"},
+			"step_up: demand_open: one of otp-app, push enrolled and proven"},
 		{"a proof counts though not enrolled", strings.Replace(basePolicy, "known", "held", 1), `"account":"bob","proofs":[{"method":"push"}]`,
 			"grant: demands_met: "},
 		{"implied demands are left out",

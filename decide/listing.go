@@ -267,7 +267,7 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 		case n.enrol && e.Attempt.Action.TakesDeskPass():
 			w.AnyOf = []string{directory.DeskPass}
 		case n.enrol:
-			*w = Demand{Kind: DemandEnrol, AnyOf: e.methodNames(e.allMethods()), From: from}
+			*w = Demand{Kind: DemandEnrol, AnyOf: e.methodNames(e.allMethods()), Within: w.Within, From: from}
 			return
 		}
 		w.Offer = e.offer(enrolled)
@@ -278,11 +278,11 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	switch d.kind {
 	case DemandMethod:
 		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
+		w.Within = e.draft.within(d.within)
 		if n.enrol && n.state != met {
 			w.Kind = DemandEnrol
 			return
 		}
-		w.Within = e.draft.within(d.within)
 		if n.state != met {
 			w.Offer = e.offer(d.methods & enrolled)
 			if e.takesFallback(d) {

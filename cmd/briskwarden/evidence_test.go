@@ -380,3 +380,29 @@ func TestTablesAsTheyStand(t *testing.T) {
 		require.Contains(t, out, want)
 	}
 }
+
+// TestWhyNotAllWasAsked: who is excused or has time is not said to have shown all, what is to
+// be enrolled is to be proven too, and a block does not hide what else is open.
+func TestWhyNotAllWasAsked(t *testing.T) {
+	dir := work(t)
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"excused": {[]string{"--account", "tide-gauge", "--app", "crew-roster", "--ip", "198.51.100.70", "--through", "unattended", "--proved",
+			"certificate"}, "machines / from-the-depot is met: the exemption tide-gauge excuses from certificate-now until 2027-03-31; what is left " +
+			"was shown."},
+		"eased": {[]string{"--account", "oskar@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved", "password"},
+			"fleet-baseline / elsewhere is met: the rollout crew-second-factor leaves time for two-factors until 2026-12-10 00:00; what is left was " +
+				"shown."},
+		"to be enrolled": {[]string{"--account", "pelle@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved", "password"},
+			"either one of certificate, passkey, security-key enrolled and proven, or"},
+		"blocked": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip", "192.0.2.70", "--country", "BR"},
+			"Besides fleet-baseline / elsewhere asks for either one of certificate"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out := in(t, dir, 0, append([]string{"rehearse", "--book", "kestrel", "--at", "2026-11-23T13:10:00Z"}, c.args...)...)
+			require.Contains(t, strings.Join(strings.Fields(out), " "), c.want)
+		})
+	}
+}

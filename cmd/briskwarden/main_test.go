@@ -135,6 +135,9 @@ func TestRehearseView(t *testing.T) {
 
 Why       card-till / far-away may block, and a missing fact decides; countries: wants not
           home-waters (DK, NO, SE), saw nothing (unknown).
+Besides   fleet-baseline / elsewhere asks for either one of certificate, passkey, security-key
+          enrolled and proven, or one of crew-card, otp-app, push, security-key proven in the last
+          12h.
 Do        Find out the country. The rule stands at BOOK/policies.yaml:55:9.
 Say       The till opens in home waters only.
 Assumed   It is made through a browser.

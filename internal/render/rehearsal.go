@@ -22,6 +22,9 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 		a.At.In(zone).Format("Mon 2006-01-02 15:04 MST"))
 	p.line("")
 	p.labelled("Why", causes(r.Decision)...)
+	if r.Verdict == decide.Block {
+		p.labelled("Besides", openDemands(r.Decision)...)
+	}
 	p.labelled("Do", r.Rehearsal.ToDo...)
 	if said := r.ToPerson.Say; said != "" {
 		p.labelled("Say", said)
@@ -153,4 +156,20 @@ func policyLine(t decide.PolicyTrace) string {
 		parts = append(parts, "silenced by "+t.SilencedBy)
 	}
 	return strings.Join(append(parts, t.Why...), "; ")
+}
+
+// openDemands says what a blocked attempt would be asked for besides, were the block gone.
+func openDemands(d *decide.Decision) []string {
+	var list []string
+	for _, demand := range d.Demands {
+		if demand.Met || demand.Impossible || len(demand.From) == 0 {
+			continue
+		}
+		by := "the book's `otherwise`"
+		if from := demand.From[0]; from.Policy != "" {
+			by = from.Policy + " / " + from.Rule
+		}
+		list = append(list, by+" asks for "+demand.String()+".")
+	}
+	return list[:min(mostCauses, len(list))]
 }
