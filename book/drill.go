@@ -22,12 +22,12 @@ type Drill struct {
 	// Expect is a verdict of an attempt, or an outcome of a request.
 	Expect string `book:"expect,required" doc:"grant, step_up or block of an attempt; allow, review or refuse of a request"`
 	// WithShadow is the verdict expected were the shadow policies live.
-	WithShadow string `book:"with_shadow" doc:"the verdict expected were the shadow policies live"`
+	WithShadow string `book:"with_shadow" doc:"the verdict expected were the shadow policies live" default:"it is not looked at"`
 	// By is the rule that is expected among the causes.
 	// Unlisted says that the names in it are meant that the book does not have. Without it
 	// a misspelt name would let a drill pass that expects a block.
 	Unlisted bool   `book:"unlisted" doc:"true where it is meant to name what the book does not have, such as an account"`
-	By       string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone"`
+	By       string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone" default:"it is not looked at"`
 }
 
 // Check reports what is wrong with a drill.

@@ -30,7 +30,7 @@ type Client struct {
 	Publisher    Publisher `book:"publisher" json:"publisher,omitzero" doc:"who makes it"`
 	RedirectURIs []string  `book:"redirect_uris" json:"redirect_uris,omitempty" doc:"where it may be answered"`
 	Tags         []string  `book:"tags" json:"tags,omitempty" doc:"tags that rules can ask for"`
-	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed (the default), approved or barred"`
+	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed (the default), approved or barred" default:"unreviewed"`
 	Because      string    `book:"because" json:"because,omitzero" doc:"the reason of its standing"`
 	// Reviewed and Reviewer say when and by whom it came to its standing.
 	Reviewed *directory.Date `book:"reviewed" json:"reviewed,omitempty" doc:"day on which it came to its standing"`
@@ -184,13 +184,13 @@ func (r *Resource) UnmarshalText(text []byte) error {
 // Scheme is what a book says of consent.
 type Scheme struct {
 	// Reviewers may answer requests; nil is nobody.
-	Reviewers condition.Node `book:"reviewers" about:"account" doc:"the accounts that may answer requests"`
+	Reviewers condition.Node `book:"reviewers" about:"account" doc:"the accounts that may answer requests" default:"nobody"`
 	// OwnRequests lets a reviewer answer what she asked for herself.
 	OwnRequests bool `book:"own_requests" doc:"true where a reviewer may answer her own requests"`
 	// Lasts is how long an approval holds; zero is until it is withdrawn.
-	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn"`
+	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn" default:"until it is withdrawn"`
 	// RequestsLast is how long a request waits before it expires; zero is DefaultWait.
-	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out"`
+	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out" default:"14d"`
 	Rules        []Rule         `book:"rules" doc:"asked in order for each scope; the first match speaks, else a reviewer looks"`
 }
 

@@ -169,8 +169,8 @@ func (k *DemandKind) UnmarshalText(text []byte) error {
 
 // Demand is one thing that was, or is still, to be shown.
 type Demand struct {
-	Kind     DemandKind     `json:"kind" doc:"what sort of thing is to be shown"`
-	AnyOf    []string       `json:"any_of,omitempty" doc:"methods; one of them is to be proven, or enrolled"`
+	Kind  DemandKind `json:"kind" doc:"what sort of thing is to be shown"`
+	AnyOf []string   `json:"any_of,omitempty" doc:"methods; one of them is to be proven, or enrolled"`
 	// Within stands with a method that is to be enrolled where it is to be proven then.
 	Within   *Within        `json:"within,omitempty" doc:"how recently: now, session, or no longer ago than this"`
 	Posture  string         `json:"posture,omitzero" doc:"the posture that the device is to pass"`

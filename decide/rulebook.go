@@ -137,15 +137,15 @@ type Policy struct {
 	Who  condition.Node `book:"who,required" about:"account" doc:"the accounts it is for; anyone for all"`
 	Apps condition.Node `book:"apps,required" about:"app" doc:"the apps it is for; every for all"`
 	// Actions are those that it is for; nil is all.
-	Actions []attempt.Action `book:"actions" doc:"the actions it is for; left out, all"`
-	From    *directory.Date  `book:"from" doc:"first day on which it is in force"`
-	Until   *directory.Date  `book:"until" doc:"last day on which it is in force"`
+	Actions []attempt.Action `book:"actions" doc:"the actions it is for; left out, all" default:"all"`
+	From    *directory.Date  `book:"from" doc:"first day on which it is in force" default:"no bound"`
+	Until   *directory.Date  `book:"until" doc:"last day on which it is in force" default:"no bound"`
 	// Replaces names policies that it silences where it surely speaks.
 	Replaces []string `book:"replaces" ref:"policy" doc:"policies that it silences where it surely speaks"`
 	// Firm policies cannot be replaced.
 	Firm bool `book:"firm" doc:"true where no other policy may replace it"`
 	// LiveFor are the accounts for which a shadow policy is in force already.
-	LiveFor condition.Node `book:"live_for" about:"account" doc:"accounts for which a shadow policy is in force already"`
+	LiveFor condition.Node `book:"live_for" about:"account" doc:"accounts for which a shadow policy is in force already" default:"nobody"`
 	Rules   []Rule         `book:"rules,required" doc:"rules in order; the first that matches speaks"`
 }
 
@@ -153,7 +153,7 @@ type Policy struct {
 type Rule struct {
 	At     condition.Position `book:"-"`
 	Name   string             `book:"name,required" doc:"name of the rule, its own within the policy"`
-	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches; left out, always"`
+	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches; left out, always" default:"always"`
 	Then   Outcome            `book:"then,required" doc:"grant, block, or {require: [assurances]}"`
 	Say    string             `book:"say" doc:"what the person is told where the rule blocks or asks for something"`
 	Limits directory.Limits   `book:"limits" doc:"limits on the session that is granted"`
@@ -251,13 +251,13 @@ type Assurance struct {
 type Prove struct {
 	AnyOf  []string          `book:"any_of" ref:"method" doc:"methods; one of them is to be proven"`
 	Traits []directory.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
-	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h"`
+	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h" default:"session"`
 	// Fallback lists methods that count where a preferred one could not be
 	// reached, or where the account has none of those.
 	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one was not reached, or the account has none"`
 	// Remember is how long the device may stand for the method where the account
 	// asked to be remembered on it.
-	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d"`
+	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d" default:"nothing is remembered"`
 }
 
 // Accept asks for a version of a document to be accepted.
@@ -265,7 +265,7 @@ type Accept struct {
 	Document string `book:"document,required" doc:"name of the document"`
 	Version  int    `book:"version,required" doc:"the version; a later one counts too"`
 	// Every is how long an acceptance holds; zero is for good.
-	Every directory.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good"`
+	Every directory.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good" default:"for good"`
 }
 
 // Exemption excuses accounts from assurances, everywhere at once. It never lifts
@@ -276,10 +276,10 @@ type Exemption struct {
 	Who        condition.Node     `book:"who,required" about:"account" doc:"the accounts that are excused"`
 	From       []string           `book:"from,required" ref:"assurance" doc:"the assurances that are not asked of them"`
 	Instead    []string           `book:"instead" ref:"assurance" doc:"the assurances that are asked in their place"`
-	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds; left out, always"`
+	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds; left out, always" default:"always"`
 	Because    string             `book:"because,required" doc:"the reason"`
 	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
-	Until      *directory.Date    `book:"until" doc:"last day on which it holds"`
+	Until      *directory.Date    `book:"until" doc:"last day on which it holds" default:"no bound"`
 }
 
 // Rollout is a dated campaign by which people enrol a method.
@@ -298,7 +298,7 @@ type Rollout struct {
 	// Grace is how long after being first asked a person has in any case.
 	Grace directory.Span `book:"grace" doc:"time that a person has after being first asked, such as 14d"`
 	// Say words what people are written by readiness.
-	Say Reminders `book:"say" doc:"what people are written, in words of one's own"`
+	Say Reminders `book:"say" doc:"what people are written, in words of one's own" default:"the built-in text"`
 }
 
 // Reminders word what people are written in a rollout; "" leaves the built-in text. In them

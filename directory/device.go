@@ -43,7 +43,7 @@ type Posture struct {
 	Name string `book:"-"`
 	// Fresh is how old a report may be; an older one is no report. Zero sets no
 	// limit.
-	Fresh  Span    `book:"fresh" doc:"how old the device's report may be, such as 24h"`
+	Fresh  Span    `book:"fresh" doc:"how old the device's report may be, such as 24h" default:"a report of any age will do"`
 	Checks []Check `book:"checks,required" doc:"what the device's report must show, all of it"`
 }
 

@@ -15,14 +15,14 @@ import (
 type Window struct {
 	Name string `book:"-"`
 	// Days are the days of the week on which the window starts.
-	Days []Weekday `book:"days" doc:"days of the week on which it starts: mon, tue, wed, thu, fri, sat, sun"`
+	Days []Weekday `book:"days" doc:"days of the week on which it starts: mon, tue, wed, thu, fri, sat, sun" default:"every day"`
 	// From is included, To is not. A To at or before From runs into the next
 	// day and belongs to the day on which it starts; equal ones are a whole day.
-	From  *Clock      `book:"from" doc:"time of day at which it starts, included"`
-	To    *Clock      `book:"to" doc:"time of day at which it ends, not included; at or before from, on the next day"`
-	Dates []DateRange `book:"dates" doc:"days on which it starts, both ends included"`
+	From  *Clock      `book:"from" doc:"time of day at which it starts, included" default:"00:00"`
+	To    *Clock      `book:"to" doc:"time of day at which it ends, not included; at or before from, on the next day" default:"24:00"`
+	Dates []DateRange `book:"dates" doc:"days on which it starts, both ends included" default:"every day"`
 	// Zone is nil for the book's own zone.
-	Zone *time.Location `book:"zone" doc:"IANA time zone; settings.zone where left out"`
+	Zone *time.Location `book:"zone" doc:"IANA time zone; settings.zone where left out" default:"settings.zone"`
 }
 
 // Clock is a time of day in minutes after midnight; 24:00 is the end of a day.

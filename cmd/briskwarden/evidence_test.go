@@ -406,3 +406,40 @@ func TestWhyNotAllWasAsked(t *testing.T) {
 		})
 	}
 }
+
+// TestTheReferenceIsCurrent: docs/reference.md is what the program makes of the language.
+// Where it is stale: go run ./cmd/briskwarden explain --format markdown > docs/reference.md
+func TestTheReferenceIsCurrent(t *testing.T) {
+	written, err := os.ReadFile("../../docs/reference.md")
+	require.NoError(t, err)
+	require.Equal(t, string(written), in(t, t.TempDir(), 0, "explain", "--format", "markdown"))
+}
+
+// TestExplain: a word is explained wherever it stands, and a misspelt one is corrected.
+func TestExplain(t *testing.T) {
+	dir := t.TempDir()
+	for word, want := range map[string][]string{
+		"":         {"policies", "who may sign on to what", "conditions", "outcomes"},
+		"during":   {"in conditions", "the name of a window", "during: [sailing-hours]"},
+		"fallback": {"in assurances / prove", "one or a list of: the name of a method", "fallback: [sms-code]"},
+		"within":   {"in risk / signals", "in assurances / prove", "now, session, or a length of time", "session."},
+		"stage":    {"one of draft, shadow, live", "it may not be."},
+		"outcomes": {"grant", "block", "require", "one_of"},
+		"anyone":   {"true, or the word alone"},
+	} {
+		t.Run(word, func(t *testing.T) {
+			args := []string{"explain"}
+			if word != "" {
+				args = append(args, word)
+			}
+			out := in(t, dir, 0, args...)
+			for _, text := range want {
+				require.Contains(t, out, text)
+			}
+			var report map[string]any
+			document(t, dir, 0, &report, append(args, "--json")...)
+			require.NotEmpty(t, report["words"])
+		})
+	}
+	require.Contains(t, in(t, dir, 2, "explain", "polcies"), `no word of a book is "polcies"; did you mean "policies"?`)
+}

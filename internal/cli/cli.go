@@ -113,7 +113,7 @@ func (env *environment) root() *cobra.Command {
 		commands []*cobra.Command
 	}{
 		{"Learn:", []*cobra.Command{env.demoCommand()}},
-		{"Write a book:", []*cobra.Command{env.startCommand(), env.inspectCommand(), env.describeCommand(), env.schemaCommand()}},
+		{"Write a book:", []*cobra.Command{env.startCommand(), env.inspectCommand(), env.describeCommand(), env.explainCommand(), env.schemaCommand()}},
 		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
 		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
 		{"Outside programs:", []*cobra.Command{env.consentCommand()}},

@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/admin/readiness"
@@ -61,6 +62,7 @@ func Documents() []Document {
 		{"consent-checkpoint", "what consent checkpoint --json prints", of[desk.Signed]("A signed checkpoint of the record")},
 		{"consent-key", "what consent key --json prints", of[desk.PublicKey]("The public key of a new pair")},
 		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
+		{"explanation", "what explain --json prints", of[explain.Report]("Words of the language of books")},
 		{"started", "what start --json prints", of[start.Report]("A new book")},
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/admin/readiness"
@@ -248,6 +249,9 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	found.Against(found)
 	check("inspection", found)
+	words, err := explain.Of("policies")
+	require.NoError(t, err)
+	check("explanation", words)
 	account, err := describe.Account(judge, "tide-gauge", monday)
 	require.NoError(t, err)
 	for _, doc := range []*describe.Document{account, describe.Book(judge, describe.ByPolicy, monday), describe.Book(judge, describe.ByApp,
@@ -344,6 +348,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 24)
+	require.Len(t, schema.Documents(), 25)
 	require.NotEmpty(t, decide.CauseCodes())
 }
