@@ -1,0 +1,121 @@
+package main_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	shellBlock = regexp.MustCompile("(?s)```sh\n(.*?)```")
+	// remark is what a page says of a command: its exit status, or what its output begins with.
+	remark    = regexp.MustCompile(`\s+# (.*)$`)
+	endsWith  = regexp.MustCompile(`ends with (\d)`)
+	saysFirst = regexp.MustCompile(`^(GRANT|STEP UP|BLOCK)\b`)
+)
+
+// shown is a command as a page prints it.
+type shown struct {
+	text   string
+	status string
+	says   string
+}
+
+// commandsOf returns the commands of a page in order; a here-document is one command with the
+// lines that it takes.
+func commandsOf(t *testing.T, page string) []shown {
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	var all []shown
+	for _, block := range shellBlock.FindAllStringSubmatch(string(text), -1) {
+		var command []string
+		end := ""
+		for line := range strings.Lines(block[1]) {
+			line = strings.TrimRight(line, "\n")
+			command = append(command, line)
+			if i := strings.Index(line, "<<'"); i >= 0 {
+				end = strings.Trim(line[i+2:], "'")
+				continue
+			}
+			if end != "" && line != end || strings.HasSuffix(line, `\`) {
+				continue
+			}
+			one := shown{text: strings.Join(command, "\n"), status: "0"}
+			if said := remark.FindStringSubmatch(line); said != nil && end == "" {
+				if status := endsWith.FindStringSubmatch(said[1]); status != nil {
+					one.status = status[1]
+				}
+				one.says = saysFirst.FindString(said[1])
+			}
+			all, command, end = append(all, one), nil, ""
+		}
+		require.Empty(t, command, "a command of %s is not ended", page)
+	}
+	return all
+}
+
+// TestTheDocsRun: each command of the README and of the pages under docs runs as printed, in
+// order, in a fresh folder, and ends as the page says. The two that begin the README are run
+// in the project's own folder; what scripts/test does, CI runs by itself.
+func TestTheDocsRun(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	pages, err := filepath.Glob(filepath.Join(root, "docs", "*.md"))
+	require.NoError(t, err)
+	ran := 0
+	for _, page := range append(pages, filepath.Join(root, "README.md")) {
+		t.Run(filepath.Base(page), func(t *testing.T) {
+			bin, dir := t.TempDir(), t.TempDir()
+			require.NoError(t, os.Symlink(program, filepath.Join(bin, "briskwarden")))
+			for _, c := range commandsOf(t, page) {
+				if strings.HasPrefix(c.text, "./scripts/test") {
+					continue
+				}
+				cmd := exec.Command("bash", "-c", c.text)
+				cmd.Dir = dir
+				if strings.HasPrefix(c.text, "go ") {
+					cmd.Dir = root
+				}
+				cmd.Env = append(os.Environ(), "PATH="+bin+string(os.PathListSeparator)+os.Getenv("PATH"), "GOBIN="+t.TempDir())
+				out, err := cmd.CombinedOutput()
+				if err != nil {
+					require.IsType(t, &exec.ExitError{}, err, c.text)
+				}
+				require.Equal(t, c.status, fmt.Sprint(cmd.ProcessState.ExitCode()), "%s\n%s", c.text, out)
+				require.True(t, strings.HasPrefix(string(out), c.says), "%s\n%s", c.text, out)
+				ran++
+			}
+		})
+	}
+	require.Greater(t, ran, 40)
+}
+
+// TestTheDocsHoldTogether: what a page links to is there, and so is each picture; and no
+// picture is of no page.
+func TestTheDocsHoldTogether(t *testing.T) {
+	link := regexp.MustCompile(`\]\(([^)#:]+)(#[^)]*)?\)`)
+	pictures := map[string]bool{}
+	for _, page := range []string{"README.md", "docs/own-book.md", "docs/foretelling.md", "docs/outside-programs.md", "docs/language.md",
+		"docs/commands.md", "docs/embedding.md", "docs/trust.md", "docs/reference.md"} {
+		text, err := os.ReadFile(filepath.Join("../..", page))
+		require.NoError(t, err)
+		for _, found := range link.FindAllStringSubmatch(string(text), -1) {
+			target := filepath.Join("../..", filepath.Dir(page), found[1])
+			_, err := os.Stat(target)
+			require.NoError(t, err, "%s links to it", page)
+			pictures[filepath.Base(target)] = true
+		}
+	}
+	shots, err := filepath.Glob("../../docs/screenshots/*.png")
+	require.NoError(t, err)
+	require.Less(t, len(shots), 20)
+	for _, shot := range shots {
+		require.True(t, pictures[filepath.Base(shot)], "no page shows %s", shot)
+	}
+}
