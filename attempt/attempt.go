@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -430,7 +431,28 @@ func explain(err error, text []byte) error {
 	if key == "" {
 		return fmt.Errorf("%s: an attempt is a JSON object, not a %s", where, kinds[meaning.JSONKind])
 	}
-	return fmt.Errorf("%s: `%s` cannot be a JSON %s", where, key, kinds[meaning.JSONKind])
+	return fmt.Errorf("%s: `%s` is %s, not a JSON %s", where, key, wanted(meaning.GoType), kinds[meaning.JSONKind])
+}
+
+// wanted says what is written for a value of a type.
+func wanted(t reflect.Type) string {
+	switch {
+	case t == nil:
+		return "something else"
+	case t == reflect.TypeFor[time.Time]():
+		return `a time in quotes, such as "2026-11-23T21:14:00Z"`
+	}
+	switch t.Kind() {
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Slice, reflect.Array:
+		return "a list in [ ]"
+	case reflect.Struct, reflect.Map, reflect.Pointer:
+		return "an object in { }"
+	case reflect.Int, reflect.Int64, reflect.Float64, reflect.Uint8:
+		return "a number"
+	}
+	return "a text in quotes"
 }
 
 // kinds are the words for kinds of JSON values.

@@ -67,7 +67,7 @@ var wrongs = map[string]struct {
 	},
 	"no name": {
 		"briskwarden: 1\napps:\n- {name: ''}\n- {name: a b}\n",
-		[]string{"3:10: a name cannot be empty", `4:10: a name has no spaces, control or format characters; this one has U+0020`},
+		[]string{"3:10: a name cannot be empty", `4:10: a name has no spaces, control or format characters; this one has a space`},
 	},
 	"zone": {
 		"briskwarden: 1\nsettings: {zone: Europe/Olso, otherwise: blok}\n",
@@ -418,7 +418,7 @@ imports:
 	require.Equal(t, []people.Skipped{{Line: 2, Text: `the account liv: method "pusch" is not defined; did you mean "push"?`},
 		{
 			Line: 4,
-			Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`,
+			Text: `the account "odd name": a name has no spaces, control or format characters; this one has a space`,
 		}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)

@@ -36,7 +36,7 @@ func (r *reader) resolve() {
 		}
 		if r.unread != "" { // it is told once, for it may be no error at all
 			if at := r.positionOf(r.references[ref][0]); at.File != r.unread {
-				r.add(at, "%s, unless in %s, which could not be read", text, r.unread)
+				r.add(at, "%s, unless in %s%s", text, r.unread, unlessUnread)
 			}
 			continue
 		}

@@ -1,6 +1,7 @@
 package book
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -31,6 +32,9 @@ func (e Errors) Error() string {
 }
 
 // diagnostics collects what is wrong while a book is read.
+// unlessUnread ends what is said of a name that may stand in a file which could not be read.
+const unlessUnread = ", which could not be read"
+
 type diagnostics struct {
 	found Errors
 	// suggested counts the suggestions looked for: each costs a pass over all
@@ -49,7 +53,14 @@ func (d *diagnostics) err() error {
 	if len(d.found) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(d.found, func(a, b Diagnostic) int { return a.At.Compare(b.At) })
+	// What may be right once a broken file is read comes last: the file is to be mended first.
+	later := func(x Diagnostic) int {
+		if strings.HasSuffix(x.Text, unlessUnread) {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(d.found, func(a, b Diagnostic) int { return cmp.Or(later(a)-later(b), a.At.Compare(b.At)) })
 	d.found = slices.Compact(d.found)
 	return d.found
 }

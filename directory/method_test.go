@@ -19,7 +19,7 @@ func TestAPushReachesOutWhateverABookLists(t *testing.T) {
 
 func TestNamesThatNobodyCouldTellApart(t *testing.T) {
 	for name, wrong := range map[string]string{
-		"ingrid@kestrelsound.example": "", "bücher": "", "naïve": "", "": "cannot be empty", "a b": "U+0020", "a\tb": "U+0009",
+		"ingrid@kestrelsound.example": "", "bücher": "", "naïve": "", "": "cannot be empty", "a b": "a space", "a\tb": "U+0009",
 		"a\u200bb": "U+200B", "a\u202eb": "U+202E",
 		"a\u00a0b": "U+00A0", "\u212aate": "write \"Kate\"", "nai\u0308ve": "composed form", "a\x1b[2Jb": "U+001B", "\ufeffa": "U+FEFF",
 		"a\xffb": "UTF-8",

@@ -3,6 +3,7 @@ package directory
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
@@ -27,6 +28,9 @@ func CheckName(name string) error {
 	}
 	if isPrintable(name) {
 		return nil // what most names are; in ASCII every form is the composed one
+	}
+	if strings.Contains(name, " ") {
+		return errors.New("a name has no spaces, control or format characters; this one has a space")
 	}
 	for _, c := range name {
 		if unicode.IsSpace(c) || unicode.In(c, unicode.Cc, unicode.Cf, unicode.Co, unicode.Zs, unicode.Zl, unicode.Zp) {

@@ -78,10 +78,16 @@ func DateOf(t time.Time) Date {
 	return Date{y, m, d}
 }
 
+// dayForm is how a day is written, whether or not there is such a day.
+var dayForm = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+
 // UnmarshalText reads a day such as 2026-11-23.
 func (d *Date) UnmarshalText(text []byte) error {
 	t, err := time.Parse(time.DateOnly, string(text))
 	if err != nil {
+		if dayForm.Match(text) {
+			return fmt.Errorf("there is no day %s", text)
+		}
 		return fmt.Errorf("a day is written like 2026-11-23, not %q", text)
 	}
 	*d = DateOf(t)

@@ -66,7 +66,7 @@ func TestTextForms(t *testing.T) {
 		{new(directory.Clock), "24:01", "from 00:00 to 24:00"},
 		{new(directory.Clock), "5:00", "from 00:00 to 24:00"},
 		{new(directory.Clock), "-1:30", "from 00:00 to 24:00"},
-		{new(directory.Date), "2026-02-29", "2026-11-23"},
+		{new(directory.Date), "2026-02-29", "there is no day 2026-02-29"},
 		{new(directory.DateRange), "2026-09-30..2026-05-01", "write 2026-05-01..2026-09-30"},
 		{new(directory.Weekday), "mon", ""},
 		{new(directory.Weekday), "mom", `did you mean "mon"?`},

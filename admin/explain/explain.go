@@ -56,7 +56,7 @@ func Of(word string) (*Report, error) {
 	}
 	if len(r.Words) == 0 {
 		slices.Sort(names)
-		return nil, fmt.Errorf("no word of a book is %q%s; briskwarden explain lists the sections", word,
+		return nil, fmt.Errorf("no word of a book is %q%s", word,
 			nearest.DidYouMean(word, slices.Concat(slices.Compact(names), []string{"conditions", "outcomes"})))
 	}
 	return r, nil

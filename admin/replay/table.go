@@ -182,9 +182,11 @@ func (c Columns) header(names []string) (*header, error) {
 	}
 	if len(missing) > 0 {
 		return nil, fmt.Errorf(
-			"the header does not say which column is %s; it has %s",
+			"the header does not say which column is %s; it has %s, and --columns says which is which: --columns %s=%s",
 			words.List(missing, "or"),
 			strings.Join(names, ", "),
+			missing[0],
+			names[0],
 		)
 	}
 	if (slices.ContainsFunc(h.columns, func(c tableColumn) bool { return c.key == "location.lat" })) !=

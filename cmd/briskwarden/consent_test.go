@@ -35,14 +35,7 @@ func TestTheStoryOfOutsidePrograms(t *testing.T) {
 	story(t, dir, func(do func(status int, args ...string) string) {
 		view := func(name string, status int, args ...string) {
 			t.Helper()
-			out := do(status, args...)
-			file := filepath.Join("testdata", name+".txt")
-			if *writeViews {
-				require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
-			}
-			want, err := os.ReadFile(file)
-			require.NoError(t, err)
-			require.Equal(t, string(want), out, name)
+			golden(t, name, do(status, args...))
 		}
 		// What people had let in before is taken over.
 		require.Contains(t, do(0, "import", "--file", "kestrel/grants.csv", "--as", ragna, "--yes"), "6 acts recorded")

@@ -443,3 +443,32 @@ func TestExplain(t *testing.T) {
 	}
 	require.Contains(t, in(t, dir, 2, "explain", "polcies"), `no word of a book is "polcies"; did you mean "policies"?`)
 }
+
+// TestInterruptedDemo: the folder that the walk works in is gone whenever it is broken off.
+func TestInterruptedDemo(t *testing.T) {
+	temporary := t.TempDir()
+	folders := func() []os.DirEntry {
+		found, err := os.ReadDir(temporary)
+		require.NoError(t, err)
+		return found
+	}
+	cmd := exec.Command(program, "demo")
+	cmd.Env = append(os.Environ(), "TMPDIR="+temporary)
+	require.NoError(t, cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for seen := false; !seen; seen = len(folders()) > 0 {
+		select {
+		case err := <-ended:
+			require.NoError(t, err)
+			require.Empty(t, folders())
+			return // it was faster than the look
+		default:
+		}
+	}
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	err := <-ended
+	require.Error(t, err)
+	require.Equal(t, 2, cmd.ProcessState.ExitCode(), "it says that it was interrupted")
+	require.Empty(t, folders())
+}

@@ -36,16 +36,35 @@ func work(t *testing.T) string {
 // in runs the program in a folder and returns what it printed.
 func in(t *testing.T, dir string, status int, args ...string) string {
 	t.Helper()
+	ended, out, errOut := runIn(t, dir, args...)
+	require.Equal(t, status, ended, "%v: %s%s", args, out, errOut)
+	return out + errOut
+}
+
+// runIn runs the program in a folder, whatever its exit status.
+func runIn(t *testing.T, dir string, args ...string) (status int, out, errOut string) {
+	t.Helper()
 	cmd := exec.Command(program, args...)
 	cmd.Dir = dir
-	var errOut strings.Builder
-	cmd.Stderr = &errOut
-	out, err := cmd.Output()
-	if err != nil {
+	var stdout, stderr strings.Builder
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	if err := cmd.Run(); err != nil {
 		require.IsType(t, &exec.ExitError{}, err)
 	}
-	require.Equal(t, status, cmd.ProcessState.ExitCode(), "%v: %s%s", args, out, errOut.String())
-	return string(out) + errOut.String()
+	return cmd.ProcessState.ExitCode(), stdout.String(), stderr.String()
+}
+
+// golden compares what was printed with a file that was read; -write-views writes it.
+func golden(t *testing.T, name, out string) {
+	t.Helper()
+	file := filepath.Join("testdata", name+".txt")
+	if *writeViews {
+		require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, string(want), out, name)
+	require.NotContains(t, out, "\x1b")
 }
 
 const monday = "2026-11-23T13:10:00Z"
@@ -95,14 +114,7 @@ func TestViews(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			out := in(t, dir, c.status, c.args...)
-			file := filepath.Join("testdata", name+".txt")
-			if *writeViews {
-				require.NoError(t, os.WriteFile(file, []byte(out), 0o600))
-			}
-			want, err := os.ReadFile(file)
-			require.NoError(t, err)
-			require.Equal(t, string(want), out, name)
-			require.NotContains(t, out, "\x1b")
+			golden(t, name, out)
 		})
 	}
 }

@@ -130,7 +130,7 @@ func TestSCIMGroups(t *testing.T) {
 	require.Equal(t, []people.Skipped{{Line: 5, Text: "the account liv stands on line 4 already"},
 		{
 			Line: 6,
-			Text: `the account "odd name": a name has no spaces, control or format characters; this one has U+0020`,
+			Text: `the account "odd name": a name has no spaces, control or format characters; this one has a space`,
 		}, {Line: 7, Text: "a resource of another kind: urn:x"}, {Line: 8, Text: "a resource whose `active` is a JSON string"}}, found.Skipped)
 }
 

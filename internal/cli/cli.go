@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -149,8 +150,28 @@ func noArguments(cmd *cobra.Command, args []string) error {
 	return fmt.Errorf("%s takes flags only, found %q; see briskwarden %[1]s --help", cmd.Name(), args[0])
 }
 
-// flagError adds the nearest flag to the error about one that does not exist.
+// invalidArgument is how the library of flags words a value that it cannot read.
+var invalidArgument = regexp.MustCompile(`(?s)^invalid argument "(.*)" for "(?:-\w, )?(--[a-z-]+)" flag: `)
+
+// flagError says what a flag takes where its value cannot be read, and adds the nearest flag
+// to the error about one that does not exist.
 func flagError(cmd *cobra.Command, err error) error {
+	if said := invalidArgument.FindStringSubmatch(err.Error()); said != nil {
+		value, name := said[1], said[2]
+		kind := ""
+		if f := cmd.Flags().Lookup(strings.TrimPrefix(name, "--")); f != nil {
+			kind = f.Value.Type()
+		}
+		wants := map[string]string{"int": "a whole number such as 3", "float64": "a number such as 1.5", "bool": "true or false",
+			"stringToString": "key=column, with commas between several"}[kind]
+		if wants != "" {
+			return fmt.Errorf("%s: %q is not %s", name, value, wants)
+		}
+		return err
+	}
+	if name, missing := strings.CutPrefix(err.Error(), "flag needs an argument: "); missing {
+		return fmt.Errorf("%s: a value is to follow it", name)
+	}
 	wrong, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
 	if !unknown {
 		return err

@@ -2,14 +2,17 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -168,6 +171,9 @@ func (env *environment) walk(only int) error {
 // takeSteps runs the commands of the walk in a folder that is gone before anything
 // is printed, for the reader may break off.
 func (env *environment) takeSteps(only int) ([]render.StepReport, error) {
+	// Interrupted, it ends with the step that is on, and takes the folder away.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
 	dir, err := os.MkdirTemp("", "briskwarden-demo-")
 	if err != nil {
 		return nil, err
@@ -179,6 +185,9 @@ func (env *environment) takeSteps(only int) ([]render.StepReport, error) {
 	}
 	var steps []render.StepReport
 	for i, step := range demo.Walk() {
+		if ctx.Err() != nil {
+			return nil, errInterrupted
+		}
 		if only > 0 && i+1 != only {
 			continue
 		}
@@ -190,8 +199,13 @@ func (env *environment) takeSteps(only int) ([]render.StepReport, error) {
 		}
 		steps = append(steps, report)
 	}
+	if ctx.Err() != nil {
+		return nil, errInterrupted
+	}
 	return steps, nil
 }
+
+var errInterrupted = errors.New("interrupted; nothing was left behind")
 
 // stepsJSON returns the steps for a program; what a command printed is JSON too.
 func stepsJSON(steps []render.StepReport) []any {

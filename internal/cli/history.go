@@ -61,6 +61,8 @@ func (f *historyFlags) prepare() (size int64, err error) {
 		}
 		about, err := os.Stat(name)
 		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return 0, fmt.Errorf("%s: no such file", name)
 		case err != nil:
 			return 0, err
 		case about.Mode().Type() == fs.ModeNamedPipe:

@@ -169,12 +169,19 @@ func (env *environment) replayTrials(flags replayFlags) error {
 	if err != nil {
 		return fmt.Errorf("--set: %w", err)
 	}
+	if _, _, err := env.compile(); err != nil {
+		return err
+	}
 	var judges []*decide.Judge
 	trials := &replay.Trials{Setting: changes[0].Path}
 	for _, c := range changes {
 		changed, err := env.open(env.book, book.WithChanges(c))
+		var wrong book.Errors
+		if errors.As(err, &wrong) { // the book is in order: what is wrong is the value, not the file
+			return fmt.Errorf("--set %s=%s: %s", c.Path, c.Value, wrong[0].Text)
+		}
 		if err != nil {
-			return fmt.Errorf("--set, value %s: %w", c.Value, err)
+			return fmt.Errorf("--set %s=%s: %w", c.Path, c.Value, err)
 		}
 		judge, err := changed.Compile()
 		if err != nil {

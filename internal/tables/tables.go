@@ -58,7 +58,7 @@ func Open(in io.Reader, mostBytes int) (*Reader, error) {
 	var wrong *csv.ParseError
 	switch {
 	case errors.As(err, &wrong):
-		return nil, fmt.Errorf("line %d: %w", wrong.Line, notCSV(wrong))
+		return nil, fmt.Errorf("line %d, column %d: %w", wrong.Line, wrong.Column, notCSV(wrong))
 	case err != nil:
 		return nil, err
 	}

@@ -63,7 +63,7 @@ func TestTablesThatCannotBeRead(t *testing.T) {
 	for text, want := range map[string]string{
 		"":             "EOF",
 		"\ufeff":       "EOF",
-		"a,\"b\n":      "line 1: not CSV: a quote is not closed, or text follows it; a quote within a cell is doubled",
+		"a,\"b\n":      "column 6: not CSV: a quote is not closed, or text follows it; a quote within a cell is doubled",
 		"a,b,A\n1,2,3": `the header has the column "A" twice; only one of them can count`,
 	} {
 		t.Run(text, func(t *testing.T) {
