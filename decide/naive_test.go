@@ -55,15 +55,41 @@ func (n naive) account() *directory.Account {
 }
 
 func (n naive) appNamed(text string) *directory.App {
-	host, _, _ := strings.Cut(strings.ToLower(text), "/")
-	host, _, _ = strings.Cut(host, ":")
-	host = strings.TrimSuffix(host, ".")
 	for i := range n.book.Directory.Apps {
-		if app := &n.book.Directory.Apps[i]; app.Name == text || slices.Contains(app.KnownAs, text) || slices.Contains(app.Hosts, host) {
+		if app := &n.book.Directory.Apps[i]; app.Name == text || slices.Contains(app.KnownAs, text) {
 			return app
 		}
 	}
-	return nil
+	host, path, _ := strings.Cut(strings.ToLower(text), "/")
+	host, _, _ = strings.Cut(host, ":")
+	host = strings.TrimSuffix(host, ".")
+	// The host itself is more specific than what is below one, a longer one than a shorter;
+	// then a whole path, a longer stretch of paths and a shorter one.
+	var best *directory.App
+	bestRank := ""
+	for i := range n.book.Directory.Apps {
+		for _, pattern := range n.book.Directory.Apps[i].Hosts {
+			of, under, hasPath := strings.Cut(pattern, "/")
+			below, isBelow := strings.CutPrefix(of, "*.")
+			stretch, isStretch := strings.CutSuffix(under, "/*")
+			fits := host == of || isBelow && strings.HasSuffix(host, "."+below)
+			rank := fmt.Sprint(!isBelow, fmt.Sprintf("%04d", len(below)))
+			switch {
+			case !hasPath:
+				rank += " 0"
+			case isStretch:
+				fits = fits && (path == stretch || strings.HasPrefix(path, stretch+"/"))
+				rank += fmt.Sprintf(" 1 %04d", len(stretch))
+			default:
+				fits = fits && path == under
+				rank += " 2"
+			}
+			if fits && rank > bestRank {
+				best, bestRank = &n.book.Directory.Apps[i], rank
+			}
+		}
+	}
+	return best
 }
 
 func (n naive) catalogue() []directory.Method { return directory.Catalogue(n.book.Directory.Methods) }

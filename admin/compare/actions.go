@@ -118,6 +118,9 @@ func (d *differ) recoverOtherwise(name string, was, is facts.MethodSet) directio
 // can be met.
 func (d *differ) chosenOtherwise(was, is decide.Requirement) Effect {
 	var e Effect
+	if d.areExcused(was.OneOf) || d.areExcused(is.OneOf) {
+		return Either // what stands in the place of a way may be waived or not
+	}
 	for _, n := range d.accounts {
 		before, after := d.old.choiceOf(n[0], was), d.new.choiceOf(n[1], is)
 		if before.waived && after.met {
@@ -128,6 +131,14 @@ func (d *differ) chosenOtherwise(was, is decide.Requirement) Effect {
 		}
 	}
 	return e
+}
+
+// areExcused reports whether an exemption of either book excuses somebody from one of the
+// assurances.
+func (d *differ) areExcused(assurances []string) bool {
+	return slices.ContainsFunc(slices.Concat(d.old.judge.Exemptions(), d.new.judge.Exemptions()), func(x decide.Exemption) bool {
+		return slices.ContainsFunc(x.From, func(name string) bool { return slices.Contains(assurances, name) })
+	})
 }
 
 // choice is how a requirement stands for an account that enrols.

@@ -51,6 +51,9 @@ func TestNothingMovesUntold(t *testing.T) {
 		require.NoError(t, err)
 		for range attempts {
 			a := synth.Attempt(chance)
+			if chance.IntN(3) == 0 {
+				a.App = synth.Route(chance)
+			}
 			a.At = at.Add(time.Duration(chance.IntN(12)) * time.Hour)
 			if chance.IntN(2) == 0 {
 				a.At = a.At.AddDate(0, 0, chance.IntN(90)) // time passes

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"strings"
 	"unicode/utf8"
 
 	"github.com/briskwarden/briskwarden/admin/explain"
@@ -31,8 +32,12 @@ func (p *Page) Explained(r *explain.Report) {
 			p.labelled("Left out", explain.Left(w)+".")
 		}
 		if w.Example != "" {
-			p.labelled("Example", "")
-			p.snippet(w.Example)
+			label := p.bold.Render("Example")
+			for line := range strings.Lines(w.Example) {
+				p.line("%s%s", pad(label, labelColumn), strings.TrimRight(line, "\n"))
+				label = ""
+			}
+			p.line("")
 		}
 	}
 	first := 0

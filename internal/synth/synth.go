@@ -343,7 +343,8 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 	for _, name := range apps {
 		extra := m.one([]string{"", "", ", public: true", ", open_to: " + m.some(groups)})
 		extra += m.one([]string{"", "", ", limits: {lasts: 6h}", ", limits: {shared: false}"})
-		add("apps", "{name: %s, tags: %s, known_as: [alias-of-%s], hosts: [%s.one.example]%s}", name, m.some(tagNames), name, name, extra)
+		hosts := name + ".one.example" + m.one(overlapping[name])
+		add("apps", "{name: %s, tags: %s, known_as: [alias-of-%s], hosts: [%s]%s}", name, m.some(tagNames), name, hosts, extra)
 	}
 	add(
 		"devices",
@@ -483,6 +484,23 @@ func (m maker) tests(about string) []func() string {
 	return slices.Concat(account, app, attempts, attempts, risks)
 }
 
+// overlapping are the hosts that an app may have beside its own, of which some lie in another's.
+var overlapping = map[string][]string{
+	"p0": {"", "", `, "*.one.example"`},
+	"p1": {"", "", `, "p0.one.example/sub/*"`},
+	"p2": {"", "", `, "p0.one.example/sub/deep"`, `, "*.two.example"`},
+}
+
+// Route returns what an app may be found by: an identifier, or an address that the hosts of
+// several apps may fit.
+func Route(chance Chance) string {
+	m := maker{chance}
+	return m.one([]string{
+		"alias-of-p0", "alias-of-p1", "p0.ONE.example.:443/x", "p0.one.example/sub/x", "p0.one.example/sub/deep", "p0.one.example/sub", "p1.one.example",
+		"p2.one.example/sub/x", "other.one.example/x", "x.two.example", "two.example",
+	})
+}
+
 // Attempt makes an attempt on a small book; each fact may be missing, or known
 // not to be.
 func Attempt(chance Chance) *attempt.Attempt {
@@ -497,7 +515,7 @@ func Attempt(chance Chance) *attempt.Attempt {
 	case 2:
 		a.App = "alias-of-" + a.App
 	case 3:
-		a.App += ".ONE.example.:443/x"
+		a.App = Route(chance)
 	}
 	if m.odds(3) {
 		a.Action = attempt.Action(m.IntN(len(attempt.Actions())))

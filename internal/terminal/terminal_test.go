@@ -80,3 +80,29 @@ func TestQuote(t *testing.T) {
 	require.Equal(t, []string{"briskwarden", "x", "--book", "'my book'", "--file", "'my book/a.csv'", ">", "out"},
 		terminal.Command("briskwarden x --book %s --file %s/a.csv > out", "my book", "my book"))
 }
+
+// FuzzQuote: what a shell makes of a quoted word is the word. Within single quotes each
+// character stands for itself, and outside of them only what needs no quoting is left.
+func FuzzQuote(f *testing.F) {
+	f.Add("x$(touch${IFS}pwned)")
+	f.Add("it's 'so'")
+	f.Fuzz(func(t *testing.T, word string) {
+		var read strings.Builder
+		quoted, rest := false, terminal.Quote(word)
+		for rest != "" {
+			switch {
+			case rest[0] == '\'':
+				quoted, rest = !quoted, rest[1:]
+			case !quoted && strings.HasPrefix(rest, `\'`):
+				read.WriteByte('\'')
+				rest = rest[2:]
+			default:
+				require.True(t, quoted || !strings.ContainsAny(rest[:1], " \t\n|&;<>()$`\\\"*?[#~!{}"), "%q", terminal.Quote(word))
+				read.WriteByte(rest[0])
+				rest = rest[1:]
+			}
+		}
+		require.False(t, quoted)
+		require.Equal(t, word, read.String())
+	})
+}
