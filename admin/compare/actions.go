@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -118,8 +119,11 @@ func (d *differ) recoverOtherwise(name string, was, is facts.MethodSet) directio
 // can be met.
 func (d *differ) chosenOtherwise(was, is decide.Requirement) Effect {
 	var e Effect
-	if d.areExcused(was.OneOf) || d.areExcused(is.OneOf) {
-		return Either // what stands in the place of a way may be waived or not
+	for _, n := range d.accounts {
+		// What stands in the place of a way may be waived or not, unless another way is there.
+		if d.old.isExcused(n[0], was.OneOf) && !d.old.hasOtherWay(n[0], was) || d.new.isExcused(n[1], is.OneOf) && !d.new.hasOtherWay(n[1], is) {
+			return Either
+		}
 	}
 	for _, n := range d.accounts {
 		before, after := d.old.choiceOf(n[0], was), d.new.choiceOf(n[1], is)
@@ -133,11 +137,20 @@ func (d *differ) chosenOtherwise(was, is decide.Requirement) Effect {
 	return e
 }
 
-// areExcused reports whether an exemption of either book excuses somebody from one of the
-// assurances.
-func (d *differ) areExcused(assurances []string) bool {
-	return slices.ContainsFunc(slices.Concat(d.old.judge.Exemptions(), d.new.judge.Exemptions()), func(x decide.Exemption) bool {
-		return slices.ContainsFunc(x.From, func(name string) bool { return slices.Contains(assurances, name) })
+// hasOtherWay reports whether a requirement has a way that an account is not excused from and
+// can meet for certain.
+func (v *view) hasOtherWay(account int, r decide.Requirement) bool {
+	return slices.ContainsFunc(r.OneOf, func(name string) bool {
+		c := v.choiceOf(account, decide.Requirement{OneOf: []string{name}})
+		return c.met && !c.waived && !v.isExcused(account, []string{name})
+	})
+}
+
+// isExcused reports whether an exemption may excuse an account from one of the assurances.
+func (v *view) isExcused(account int, assurances []string) bool {
+	return slices.ContainsFunc(v.judge.Exemptions(), func(x decide.Exemption) bool {
+		return slices.ContainsFunc(x.From, func(name string) bool { return slices.Contains(assurances, name) }) &&
+			v.crowd.Of(x.Who).Holds(account) != condition.False
 	})
 }
 

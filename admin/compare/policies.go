@@ -619,8 +619,7 @@ func limitWords(l directory.Limits) string {
 	return words.List(parts, "and")
 }
 
-// suspicion is a change of a condition of which the cause is that something it names has
-// changed.
+// suspicion is a change of a condition that is caused by a change of what it names.
 type suspicion struct {
 	of     definition
 	change Change

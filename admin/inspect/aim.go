@@ -58,7 +58,7 @@ var aimChecks = []Check{
 		"It is called live and asks nothing of anybody: it has ended, or begins so late that the year is mistyped.",
 		"Correct `from` or `until`, or take the policy out.", outOfForce},
 	{"app-open-to-nobody", topicAim, Warning, "an app that is open to a group without members",
-		"Whoever the group was meant to be cannot open it, and nobody at all where it is the only one.",
+		"Those whom the group was meant to have cannot open it, and nobody at all where it is the only one.",
 		"Put the members into the group, or open the app to the group that they are in.", appOpenToNobody},
 	{"public-and-guarded", topicAim, Warning, "a public app at which a policy is aimed by name or tag",
 		"Somebody thought that the app needs a guard, and somebody that it needs none. Where the policy asks for nothing, it opens without " +

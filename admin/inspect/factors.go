@@ -41,7 +41,7 @@ var factorChecks = []Check{
 			"signs on as such a program.",
 		"Block `through: [unpromptable]`, or confine it to a network.", unpromptableLetPast},
 	{"second-factor-optional", topicFactors, Warning, "a second factor for those alone who have one",
-		"Whoever has enrolled nothing is let in with a password. A thief of passwords looks for just these accounts, and enrols for them.",
+		"Anyone who has enrolled nothing is let in with a password. A thief of passwords looks for just these accounts, and enrols for them.",
 		"Ask it of everyone, with a rollout for those who have none yet, and block or confine the rest.", secondFactorOptional},
 	{"long-remembered", topicFactors, Warning, "a device that is remembered for a very long time",
 		"A device is sold, lent and stolen. As long as it is remembered, what is asked for is asked nowhere on it.",

@@ -28,7 +28,7 @@ var machineChecks = []Check{
 		"It asks people to enrol. A service account reads no mail and enrols nothing, and is locked out on the day.",
 		"Confine the rollout with `kinds: [person]`.", rolloutForMachines},
 	{"imported-emergency-account", topicMachines, Warning, "an emergency account that comes from an import",
-		"Whoever can write the file that is imported can make an emergency account, which is excepted from what holds for everyone.",
+		"Anyone who can write the imported file can make an emergency account, which is excepted from what holds for everyone.",
 		"List emergency accounts in the book, and leave their kind out of the file.", importedEmergencyAccount},
 }
 

@@ -36,7 +36,7 @@ var placeChecks = []Check{
 			"one that does may be fooled by a proxy that passes them on.",
 		"Write the addresses that the apps see, or accept the finding where they see the private ones.", privateRange},
 	{"own-network-hides", topicPlaces, Warning, "an own network that is said to hide where people come from",
-		"Everybody at a desk there is noticed as one who hides, and whoever hides there is taken for one at a desk.",
+		"Everybody at a desk there is noticed as one who hides, and anyone who hides there is taken for one at a desk.",
 		"Take `anonymous` or `ours` from the network.", ownNetworkHides},
 	{"country-disagrees", topicPlaces, Warning, "a network whose country is not that of its addresses",
 		"The country that a network states wins over what is known of its addresses. A mistyped code lets in from abroad, or blocks at home.",

@@ -35,13 +35,13 @@ var timeChecks = []Check{
 		"It opens, asks everyone and is enforced, in this order. Where the days are reversed, people are held to what nobody told them of.",
 		"Put `opens`, `ask_by` and `enforced` in order.", rolloutDatesReversed},
 	{"rollout-method-unmet", topicTime, Warning, "a method of a rollout that meets nothing it eases",
-		"Whoever enrols it has done what was asked, and is locked out on the day.",
+		"Anyone who enrols it has done what was asked, and is locked out on the day.",
 		"Take the method out of the rollout, or have the assurance take it.", rolloutMethodUnmet},
 	{"future-date", topicTime, Warning, "a date of what has happened that lies ahead",
 		"What happened in the future counts for nothing, or for ever: a report of tomorrow is no report, and a risk of tomorrow outlasts " +
 			"each new password.",
 		"Correct the year or the day.", futureDate},
-	{"night-only", topicTime, Warning, "a window over midnight, outside of which people are blocked",
+	{"night-only", topicTime, Warning, "people are blocked outside a window that is open at night only",
 		"`from` is later than `to`, so the window is open at night, and the rule blocks by day. Mostly the two are swapped.",
 		"Swap `from` and `to`, or accept the finding where only nights are meant.", nightOnly},
 	{"rollout-eases-nothing", topicTime, Warning, "a rollout that eases what nothing demands",
@@ -199,7 +199,7 @@ func rolloutEasesNothing(in *Pass) {
 	}
 }
 
-// enrolOf returns the methods of which an assurance asks that one is enrolled.
+// enrolOf returns the methods that an assurance asks to enrol one of.
 func (in *Pass) enrolOf(assurance string) facts.MethodSet {
 	a := in.Judge.FindAssurance(assurance)
 	if a == nil {

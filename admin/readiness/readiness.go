@@ -132,7 +132,7 @@ func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Re
 }
 
 // remind writes a reminder in the book's own words, else in the built-in ones. The lists in
-// words of one's own are parted by commas, which each language reads.
+// words of one's own are separated by commas, which each language reads.
 func remind(own, builtIn string, a *Account, methods []string, zone *time.Location) string {
 	list := strings.Join(methods, ", ")
 	if own == "" {

@@ -374,7 +374,7 @@ func TestTablesAsTheyStand(t *testing.T) {
 		[]byte("Name;E-Mail;Joined\nLiv Hansen;liv@yard.example;01.02.2020\nPer Dahl;per@yard.example;2.3.2021\n"), 0o600))
 	out = in(t, dir, 0, "start", "--book", "yard", "--people", "people.csv", "--administrator", "liv@yard.example")
 	for _, want := range []string{
-		"Cells are parted by semicolons.", "The column E-Mail names the accounts.", "Became attributes: Name.",
+		"Cells are separated by semicolons.", "The column E-Mail names the accounts.", "Became attributes: Name.",
 		"The Joined 01.02.2020 is taken for 2020-02-01, the day first, and the like.",
 	} {
 		require.Contains(t, out, want)

@@ -112,8 +112,8 @@ func (t *table) chooseNaming(text []byte) {
 // tellColumns notes what was taken for what, and reports columns that may be meant to disable
 // accounts.
 func (c *collection) tellColumns(r *tables.Reader, t *table) {
-	if parted := map[rune]string{';': "semicolons", '\t': "tabs", '|': "bars"}[r.Separator]; parted != "" {
-		c.Taken = append(c.Taken, "Cells are parted by "+parted+".")
+	if separated := map[rune]string{';': "semicolons", '\t': "tabs", '|': "bars"}[r.Separator]; separated != "" {
+		c.Taken = append(c.Taken, "Cells are separated by "+separated+".")
 	}
 	c.Taken = append(c.Taken, "The column "+t.header[t.naming]+" names the accounts.")
 	for i, column := range t.header {
