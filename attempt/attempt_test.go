@@ -48,7 +48,7 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 		"an action is one of sign-in":                            {`"sign-in"`, `"login"`},
 		"a fact is true, false, a number, a text or null":        {`"disk":null`, `"disk":[1]`},
 		`column 19: "yesterday" is no time; write one such as 2`: {`"at":"2026-11-23T21:14:00Z","account"`, `"at":"yesterday","account"`},
-		"`version` is a number, not a JSON text":                        {`"version":3`, `"version":"3"`},
+		"`version` is a number, not a JSON text":                 {`"version":3`, `"version":"3"`},
 		`the key "ip" stands twice`:                              {`"country"`, `"ip"`},
 		"an attempt is a JSON object, not a list":                {whole, "[]"},
 	} {
