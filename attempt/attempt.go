@@ -422,7 +422,11 @@ func explain(err error, text []byte) error {
 	where, key := place(text, meaning.ByteOffset), meaning.JSONPointer.LastToken()
 	switch {
 	case errors.Is(err, json.ErrUnknownName):
-		return fmt.Errorf("%s: an attempt has no key %q%s", where, key, nearest.DidYouMean(key, fields))
+		hint := nearest.DidYouMean(key, fields)
+		if hint == "" {
+			hint = "; its keys are " + strings.Join(fields, ", ")
+		}
+		return fmt.Errorf("%s: an attempt has no key %q%s", where, key, hint)
 	case errors.As(err, &instant):
 		return fmt.Errorf("%s: %q is no time; write one such as 2026-11-23T21:14:00Z", where, strings.Trim(instant.Value, `"`))
 	case meaning.Err != nil:

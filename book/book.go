@@ -284,7 +284,7 @@ func readFile(files fs.FS, name string) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case !utf8.Valid(text):
-		return nil, fmt.Errorf("the file is not UTF-8 text: %s", firstBadByte(text))
+		return nil, fmt.Errorf("the file is not UTF-8 text: %s; save it as UTF-8", firstBadByte(text))
 	}
 	return text, nil
 }

@@ -17,6 +17,10 @@ func Unlisted(judge *decide.Judge, a *attempt.Attempt, d *decide.Decision) []str
 	for _, c := range d.Causes {
 		switch c.Code {
 		case decide.AccountUnknown:
+			if inside.Of(judge).Directory().AreSwapped(a.Account, a.App) {
+				unlisted = append(unlisted, c.Text+" "+a.Account+" is an app and "+a.App+" an account: swap them.")
+				break
+			}
 			unlisted = append(unlisted, withNear(c.Text, inside.Of(judge).Directory().NearestAccounts(a.Account, 1)))
 		case decide.AppUnknown:
 			unlisted = append(unlisted, withNear(c.Text, inside.Of(judge).Directory().NearestApps(a.App, 1)))

@@ -355,6 +355,10 @@ func (r *Report) advise(judge *decide.Judge) {
 	for _, c := range r.Causes {
 		switch c.Code {
 		case decide.AccountUnknown:
+			if e.AreSwapped(a.Account, a.App) {
+				do("%s is an app and %s an account: swap them.", a.Account, a.App)
+				break
+			}
 			do("%s", didYouMean("account", e.NearestAccounts(a.Account, 3)))
 		case decide.AppUnknown:
 			do("%s", didYouMean("app", e.NearestApps(a.App, 3)))

@@ -50,6 +50,9 @@ var mistakes = []mistake{
 	{"kestrel/places.yaml", "[NO, DK, SE]", "[no, DK, SE]", "inspect --book kestrel"},
 	{"kestrel/places.yaml", "from: \"05:00\"", "from: 5:00", "inspect --book kestrel"},
 	{"kestrel/places.yaml", "from: \"05:00\"", "from: \"25:00\"", "inspect --book kestrel"},
+	{"kestrel/places.yaml", "sailing-hours: {from: \"05:00\", to: \"23:00\"}", "sailing-hours: {from: \"23:00\", to: \"05:00\"}",
+		"inspect --book kestrel --at 2026-11-23T13:10:00Z"},
+	{"kestrel/policies.yaml", "opens: 2026-10-01", "opens: 2027-10-01", "inspect --book kestrel --at 2026-11-23T13:10:00Z"},
 	{"kestrel/places.yaml", "zone: Europe/Oslo", "zone: Europe/Olso", "inspect --book kestrel"},
 	{"kestrel/people.yaml", "kind: emergency", "kind: emergancy", "inspect --book kestrel"},
 	{"kestrel/people.yaml", "methods: [security-key]", "methods: [security_key]", "inspect --book kestrel"},
@@ -76,6 +79,7 @@ var mistakes = []mistake{
 	{command: "rehearse --book kestrel --account ingrid@kestrelsound.example --app mail --proved pasword"},
 	{command: "rehearse --book kestrel --account ingrid@kestrelsound.example --app mail --expect granted"},
 	{command: "rehearse --book kestrel --account ingrid@kestrelsound.example"},
+	{command: "rehearse --book kestrel --account card-till --app ingrid@kestrelsound.example --expect block"},
 	{"case.json", "", `{"at": "2026-11-23", "account": "ingrid@kestrelsound.example", "app": "mail"}`, "rehearse --book kestrel --attempt case.json"},
 	{"case.json", "", `{"at": "2026-11-23T13:10:00Z", "user": "ingrid@kestrelsound.example", "app": "mail"}`, "rehearse --book kestrel --attempt case.json"},
 	{command: "drill --book kestrel --format xml"},
@@ -102,6 +106,9 @@ var mistakes = []mistake{
 	{command: "consent approve --book kestrel --request 99 --as ingrid@kestrelsound.example --because x --yes"},
 	{"people.csv", "", "Nme,Groups\nliv,crew\n", "start --book harbour --people people.csv"},
 	{"people.csv", "", "name\nliv hansen\n", "start --book harbour --people people.csv"},
+	{"people.csv", "", "name,groups\nBj\xf8rn,crew\n", "start --book harbour --people people.csv"},
+	{"people.csv", "", "name;groups\nliv;crew;deck\n", "start --book harbour --people people.csv"},
+	{"people.csv", "", "{\"Resources\": [", "start --book harbour --people people.csv"},
 	{command: "start --book kestrel"},
 	{command: "start --book harbour --zone Oslo"},
 	{command: "explain polcies"},
@@ -134,7 +141,7 @@ func TestMistakes(t *testing.T) {
 		// An inspection of a book that cannot be read is its errors; of others the errors are enough.
 		lines := strings.Split(strings.TrimSpace(out), "\n")
 		fmt.Fprintf(&told, "$ briskwarden %s   (ends with %d)\n", m.command, status)
-		for _, line := range append(lines[:min(8, len(lines))], strings.Split(strings.TrimSpace(errOut), "\n")...) {
+		for _, line := range append(lines[:min(9, len(lines))], strings.Split(strings.TrimSpace(errOut), "\n")...) {
 			if strings.TrimSpace(line) != "" {
 				told.WriteString("    " + line + "\n")
 			}

@@ -65,7 +65,7 @@ func Read(text []byte) (*Import, error) {
 	text = bytes.TrimPrefix(text, []byte("\ufeff"))
 	switch trimmed := bytes.TrimSpace(text); {
 	case !utf8.Valid(text):
-		return nil, errors.New("the file is not UTF-8 text")
+		return nil, errors.New("the file is not UTF-8 text; save it as CSV in UTF-8")
 	case len(trimmed) == 0:
 		return nil, errors.New("the file is empty; expected a SCIM ListResponse, or CSV with a header")
 	case trimmed[0] == '{' || trimmed[0] == '[':

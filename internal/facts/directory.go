@@ -370,6 +370,14 @@ func (e *Directory) NearestAccounts(name string, most int) []string {
 	return nearestNames(name, e.Accounts, func(a directory.Account) string { return a.Name }, most)
 }
 
+// AreSwapped reports whether an account that is not known is the name of an app, and the app
+// that of an account: one was put in the place of the other.
+func (e *Directory) AreSwapped(account, app string) bool {
+	_, isApp := e.FindApp(account)
+	_, isAccount := e.FindAccount(app)
+	return isApp && isAccount
+}
+
 // NearestApps returns up to most names of apps that name may stand for.
 func (e *Directory) NearestApps(name string, most int) []string {
 	return nearestNames(name, e.Apps, func(a directory.App) string { return a.Name }, most)
