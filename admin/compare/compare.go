@@ -188,6 +188,8 @@ type view struct {
 	numbers   map[string]int
 	apps      [][]int
 	audiences []facts.Audience
+	// exempt are those whom each exemption excuses.
+	exempt []facts.Audience
 	// covering are for each app the policies that surely speak there, in both books.
 	covering [][]int
 }
@@ -205,6 +207,9 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 		crowd:     inside.Of(judge).Directory().Gather(at),
 		policies:  judge.Policies(),
 		numbers:   map[string]int{},
+	}
+	for _, x := range judge.Exemptions() {
+		v.exempt = append(v.exempt, v.crowd.Of(x.Who))
 	}
 	for i, p := range v.policies {
 		v.numbers[p.Name] = i
