@@ -261,7 +261,11 @@ func TestEveryFileIsRead(t *testing.T) {
 	b, err := book.OpenFS(files(stand))
 	require.NoError(t, err)
 	require.Len(t, b.Apps, 7)
-	require.Equal(t, []string{"Corp.YAML", "a.yaml", "a/b/c/deep.yml", "b.yml", "d.YmL", "folder.yaml/in.yaml", "policies/deck.yaml"}, b.Files)
+	require.Equal(
+		t,
+		[]string{"Corp.YAML", "a.yaml", "a/b/c/deep.yml", "b.yml", "d.YmL", "folder.yaml/in.yaml", "policies/deck.yaml"},
+		b.Files,
+	)
 	require.Equal(t, "policies/deck.yaml:2:8", b.Where("app", "app-4").String())
 	var others []string
 	for _, o := range b.NotRead {

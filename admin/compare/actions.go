@@ -121,7 +121,8 @@ func (d *differ) chosenOtherwise(was, is decide.Requirement) Effect {
 	var e Effect
 	for _, n := range d.accounts {
 		// What stands in the place of a way may be waived or not, unless another way is there.
-		if d.old.isExcused(n[0], was.OneOf) && !d.old.hasOtherWay(n[0], was) || d.new.isExcused(n[1], is.OneOf) && !d.new.hasOtherWay(n[1], is) {
+		if d.old.isExcused(n[0], was.OneOf) && !d.old.hasOtherWay(n[0], was) ||
+			d.new.isExcused(n[1], is.OneOf) && !d.new.hasOtherWay(n[1], is) {
 			return Either
 		}
 	}

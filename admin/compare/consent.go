@@ -42,7 +42,13 @@ func (d *differ) compareConsent() {
 				dir := d.relate(p.old.When, p.new.When)
 				switch {
 				case fingerprint(p.old.When) != fingerprint(p.new.When):
-					d.note(Either.when(dir != same), "rule %s: it spoke %s, and speaks %s.", p.name, caseWords(p.old.When), caseWords(p.new.When))
+					d.note(
+						Either.when(dir != same),
+						"rule %s: it spoke %s, and speaks %s.",
+						p.name,
+						caseWords(p.old.When),
+						caseWords(p.new.When),
+					)
 				case dir != same:
 					d.suspect(Either, p.new.When, "rule "+p.name+" speaks in other cases: %s.")
 				}

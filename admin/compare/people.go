@@ -383,7 +383,10 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 		d.note(
 			map[bool]Effect{true: Loosens, false: Tightens}[is.Public],
 			"%s.",
-			map[bool]string{true: "it is public now: where no policy asks for anything, it opens without any proof", false: "it is not public any more"}[is.Public],
+			map[bool]string{
+				true:  "it is public now: where no policy asks for anything, it opens without any proof",
+				false: "it is not public any more",
+			}[is.Public],
 		)
 	}
 	if !sameSet(was.Tags, is.Tags) {

@@ -47,7 +47,11 @@ func (d *differ) comparePlaces() {
 			if was.Country != is.Country {
 				changes = append(
 					changes,
-					fmt.Sprintf("its country was %s and is %s.", cmp.Or(string(was.Country), "not stated"), cmp.Or(string(is.Country), "not stated")),
+					fmt.Sprintf(
+						"its country was %s and is %s.",
+						cmp.Or(string(was.Country), "not stated"),
+						cmp.Or(string(is.Country), "not stated"),
+					),
 				)
 			}
 			return changes
@@ -134,7 +138,10 @@ func (d *differ) comparePostures() {
 				case c.was == nil:
 					changes = append(changes, "it checks besides that "+c.is.Fact+" is "+c.is.Wants()+".")
 				case relateChecks(c.was, c.is) != same:
-					changes = append(changes, fmt.Sprintf("it checked that %s is %s, and checks that it is %s.", c.is.Fact, c.was.Wants(), c.is.Wants()))
+					changes = append(
+						changes,
+						fmt.Sprintf("it checked that %s is %s, and checks that it is %s.", c.is.Fact, c.was.Wants(), c.is.Wants()),
+					)
 				}
 			}
 			return changes

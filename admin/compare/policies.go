@@ -277,7 +277,12 @@ func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Ef
 		return
 	}
 	if dir == same {
-		d.note(Neither, "it was in force for %s and is for %s, which are the same accounts.", inForceFor(was.LiveFor), inForceFor(is.LiveFor))
+		d.note(
+			Neither,
+			"it was in force for %s and is for %s, which are the same accounts.",
+			inForceFor(was.LiveFor),
+			inForceFor(is.LiveFor),
+		)
 		return
 	}
 	d.note(reach(dir), "it is in force for %s.", d.otherAccounts(before, after))

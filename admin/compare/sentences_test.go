@@ -442,7 +442,12 @@ func TestSummaries(t *testing.T) {
 			r, err := compare.Books(older, open(t, strings.Replace(world, was, is, 1)), monday)
 			require.NoError(t, err)
 			assert.Equal(t, want, r.Summary(), edit)
-			assert.Equal(t, strings.Contains(want, "loosening") || strings.Contains(want, "either"), r.HoldTo([]string{compare.LoosenedGate}), edit)
+			assert.Equal(
+				t,
+				strings.Contains(want, "loosening") || strings.Contains(want, "either"),
+				r.HoldTo([]string{compare.LoosenedGate}),
+				edit,
+			)
 			loosened := r.Gates[0]
 			assert.False(t, r.Unjudged())
 			assert.True(t, r.HoldTo([]string{"loosened", "locked-out", "none"}), "what cannot be judged is shut")

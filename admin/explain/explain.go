@@ -100,8 +100,15 @@ func Reference() string {
 				place = w.In
 				fmt.Fprintf(&b, "\n### %s\n", place)
 			}
-			fmt.Fprintf(&b, "\n**`%s`**: %s. Values: %s. Left out: %s.\n\n```yaml\n%s```\n", w.Name, words.Markdown(w.Means), words.Markdown(w.Values),
-				words.Markdown(Left(w)), w.Example)
+			fmt.Fprintf(
+				&b,
+				"\n**`%s`**: %s. Values: %s. Left out: %s.\n\n```yaml\n%s```\n",
+				w.Name,
+				words.Markdown(w.Means),
+				words.Markdown(w.Values),
+				words.Markdown(Left(w)),
+				w.Example,
+			)
 		}
 	}
 	return b.String()

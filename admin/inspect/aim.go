@@ -278,7 +278,14 @@ func forgottenStage(in *Pass) {
 func undatedStage(in *Pass) {
 	for i := range in.subject {
 		if s := &in.subject[i]; s.Stage != decide.Live && s.Since == nil {
-			in.ReportWith(line("policy", s.Name, "since: %s", in.today), s.Name, s.At, "%s is a %s, and does not say since when.", s.Name, s.Stage)
+			in.ReportWith(
+				line("policy", s.Name, "since: %s", in.today),
+				s.Name,
+				s.At,
+				"%s is a %s, and does not say since when.",
+				s.Name,
+				s.Stage,
+			)
 		}
 	}
 }

@@ -42,7 +42,14 @@ var exemptionChecks = []Check{
 func endlessExemption(in *Pass) {
 	for _, x := range in.Judge.Exemptions() {
 		if x.Until == nil {
-			in.ReportWith(line("exemption", x.Name, "until: %s", in.day(exemptionFor)), x.Name, x.At, "The exemption %s from %s has no end.", x.Name, words.List(x.From, "and"))
+			in.ReportWith(
+				line("exemption", x.Name, "until: %s", in.day(exemptionFor)),
+				x.Name,
+				x.At,
+				"The exemption %s from %s has no end.",
+				x.Name,
+				words.List(x.From, "and"),
+			)
 		}
 	}
 }

@@ -64,8 +64,14 @@ func smsForAdministrators(in *Pass) {
 				continue
 			}
 			name := in.directory.Accounts[n].Name
-			in.ReportWith(in.barForAdministrators(m.Name), name, in.where("account", name), "%s is an administrator, and %s counts for them.", name,
-				m.Name)
+			in.ReportWith(
+				in.barForAdministrators(m.Name),
+				name,
+				in.where("account", name),
+				"%s is an administrator, and %s counts for them.",
+				name,
+				m.Name,
+			)
 		}
 	}
 }
@@ -333,8 +339,15 @@ func secondFactorOptional(in *Pass) {
 			}
 			past := slices.IndexFunc(without, let)
 			if past >= 0 && !in.directory.Apps[app].Public && slices.ContainsFunc(with, func(n int) bool { return !let(n) }) {
-				in.Report(s.Name, s.At, "%s asks at %s those who have enrolled something; %s, who has not, is let in with %s alone.", s.Name,
-					in.directory.Apps[app].Name, in.directory.Accounts[without[past]].Name, in.knowing(without[past]))
+				in.Report(
+					s.Name,
+					s.At,
+					"%s asks at %s those who have enrolled something; %s, who has not, is let in with %s alone.",
+					s.Name,
+					in.directory.Apps[app].Name,
+					in.directory.Accounts[without[past]].Name,
+					in.knowing(without[past]),
+				)
 				break
 			}
 		}

@@ -117,15 +117,22 @@ var faults = map[string][]fault{
 		{`to: "23:00"}`, `to: "23:00", zone: EST}`, "The zone EST is not that of a place: it is 5 hours west of UTC all the year."},
 	},
 	"account-twice": {
-		{"- {name: key, kind", "- {name: Liv, kind: person, methods: [password, push]}\n  - {name: key, kind", "Liv and liv differ in capitals alone."},
+		{
+			"- {name: key, kind",
+			"- {name: Liv, kind: person, methods: [password, push]}\n  - {name: key, kind",
+			"Liv and liv differ in capitals alone.",
+		},
 	},
 	"risk-reason-misspelt": {
 		{"{name: liv, groups: [crew],", "{name: liv, account_risk: {level: high, because: leaked-pasword}, groups: [crew],",
 			"The risk of liv is because of leaked-pasword, which no new password puts right."},
 	},
 	"service-locked-out": {
-		{"kind: service, methods: [certificate]}", "kind: service, methods: [certificate]}\n  - {name: pump, kind: service, methods: [password]}",
-			"The service account pump, with password, is granted nothing at any app"},
+		{
+			"kind: service, methods: [certificate]}",
+			"kind: service, methods: [certificate]}\n  - {name: pump, kind: service, methods: [password]}",
+			"The service account pump, with password, is granted nothing at any app",
+		},
 	},
 	"posture-of-machines": {
 		{"rules: [{name: in, then: {require: [key-now]}}]}", "rules: [{name: in, then: {require: [key-now, fit-device]}}]}",
@@ -138,7 +145,11 @@ var faults = map[string][]fault{
 			"second is for the service account gauge too."},
 	},
 	"imported-emergency-account": {
-		{"rollouts:\n", "imports: [{name: people, file: people.csv, taken: 2026-11-20}]\nrollouts:\n", "The emergency account glass comes from an import."},
+		{
+			"rollouts:\n",
+			"imports: [{name: people, file: people.csv, taken: 2026-11-20}]\nrollouts:\n",
+			"The emergency account glass comes from an import.",
+		},
 	},
 	"except-takes-nobody": {
 		{"who: {kinds: [person]}", "who: {kinds: [person], except: {groups: [office], enrolled: [push]}}",
@@ -150,43 +161,64 @@ var faults = map[string][]fault{
 		{"review_by: 2027-01-01", "from: 2072-11-22", "baseline is live, and begins on 2072-11-22."},
 	},
 	"app-open-to-nobody": {
-		{"open_to: [office, crew]}]\n", "open_to: [office, crew, empty]}]\ngroups: [{name: empty}]\n", "till is open to empty, which has no members."},
+		{
+			"open_to: [office, crew]}]\n",
+			"open_to: [office, crew, empty]}]\ngroups: [{name: empty}]\n",
+			"till is open to empty, which has no members.",
+		},
 	},
 	"public-and-guarded": {
 		{"{name: till, tags: [cards],", "{name: till, public: true, tags: [cards],", "till is public, and baseline is aimed at it."},
 		{"{name: till, tags: [cards],", "{name: times, public: true}, {name: till, tags: [cards],", ""},
 	},
 	"replaces-draft": {
-		{"- {name: gauges, owner: ragna, stage: live,", "- {name: later, owner: ragna, stage: draft, since: 2026-11-20, who: {kinds: [service]}, " +
-			"apps: every, rules: [{name: r, then: block}]}\n  - {name: gauges, replaces: [later], owner: ragna, stage: live,",
-			"gauges replaces later, which is a draft."},
+		{
+			"- {name: gauges, owner: ragna, stage: live,",
+			"- {name: later, owner: ragna, stage: draft, since: 2026-11-20, who: {kinds: [service]}, " +
+				"apps: every, rules: [{name: r, then: block}]}\n  - {name: gauges, replaces: [later], owner: ragna, stage: live,",
+			"gauges replaces later, which is a draft.",
+		},
 	},
 	"rollout-dates-reversed": {
 		{"ask_by: 2026-11-20", "ask_by: 2026-12-20", "second: ask_by (2026-12-20) is after enforced (2026-12-01)."},
 		{"ask_by: 2026-11-20", "opens: 2026-12-20, ask_by: 2026-11-20", "second: opens (2026-12-20) is after ask_by (2026-11-20)."},
 	},
 	"rollout-method-unmet": {
-		{"methods: [push, otp-app], eases", "methods: [push, otp-app, passkey], eases", "second has people enrol passkey, which meets none of two-factors."},
+		{
+			"methods: [push, otp-app], eases",
+			"methods: [push, otp-app, passkey], eases",
+			"second has people enrol passkey, which meets none of two-factors.",
+		},
 	},
 	"future-date": {
 		{"{name: liv, groups: [crew],", "{name: liv, password_changed_at: 2062-11-01T10:00:00Z, groups: [crew],",
 			"The last change of the password of liv is 2062-11-01T10:00:00Z, which lies ahead."},
-		{"{name: liv, groups: [crew],", "{name: liv, account_risk: {level: low, because: odd, since: 2027-11-01T10:00:00Z}, groups: [crew],",
-			"The beginning of the risk of liv is"},
+		{
+			"{name: liv, groups: [crew],",
+			"{name: liv, account_risk: {level: low, because: odd, since: 2027-11-01T10:00:00Z}, groups: [crew],",
+			"The beginning of the risk of liv is",
+		},
 		{"platform: linux, facts: {firewall: true}}", "platform: linux, facts: {firewall: true}, reported_at: 2027-01-01T00:00:00Z}",
 			"The last report of laptop is"},
 		{"review_by: 2027-01-01", "since: 2027-01-01", "The day on which baseline came to its stage is"},
 	},
 	"night-only": {
-		{`from: "05:00", to: "23:00"¦- {name: yard,`, `from: "23:00", to: "05:00"¦- {name: shut, when: {not: {during: [day]}}, then: block}` +
-			"\n      - {name: yard,", "till / shut blocks outside day, which is open at night only (23:00-05:00)."},
+		{
+			`from: "05:00", to: "23:00"¦- {name: yard,`,
+			`from: "23:00", to: "05:00"¦- {name: shut, when: {not: {during: [day]}}, then: block}` +
+				"\n      - {name: yard,",
+			"till / shut blocks outside day, which is open at night only (23:00-05:00).",
+		},
 		{`- {name: yard,`, "- {name: shut, when: {not: {during: [day]}}, then: block}\n      - {name: yard,", ""},
 		{`from: "05:00", to: "23:00"`, `from: "23:00", to: "05:00"`, ""},
 	},
 	"second-factor-optional": {
-		{"- {name: key, kind¦- {name: elsewhere, then", "- {name: bo, groups: [office], methods: [password]}\n  - {name: key, kind¦- {name: first, when: " +
-			"{not: {enrolled: [push, otp-app]}}, then: {require: [password-once]}}\n      - {name: elsewhere, when: {enrolled: [push, otp-app]}, then",
-			"baseline asks at mail those who have enrolled something; bo, who has not, is let in with password alone."},
+		{
+			"- {name: key, kind¦- {name: elsewhere, then",
+			"- {name: bo, groups: [office], methods: [password]}\n  - {name: key, kind¦- {name: first, when: " +
+				"{not: {enrolled: [push, otp-app]}}, then: {require: [password-once]}}\n      - {name: elsewhere, when: {enrolled: [push, otp-app]}, then",
+			"baseline asks at mail those who have enrolled something; bo, who has not, is let in with password alone.",
+		},
 		{"- {name: elsewhere, then", "- {name: elsewhere, when: {enrolled: [push, otp-app]}, then", ""},
 	},
 	"long-remembered": {
@@ -195,23 +227,42 @@ var faults = map[string][]fault{
 	},
 	"idle-outlasts-session": {
 		{"limits: {lasts: 12h}", "limits: {lasts: 12h, idle: 24h}", "A session by baseline / elsewhere lasts 12h and may rest for 24h."},
-		{"apps: [{name: mail}", "apps: [{name: mail, limits: {lasts: 1h, idle: 1h}}", "A session by the app mail lasts 1h and may rest for 1h."},
+		{
+			"apps: [{name: mail}",
+			"apps: [{name: mail, limits: {lasts: 1h, idle: 1h}}",
+			"A session by the app mail lasts 1h and may rest for 1h.",
+		},
 	},
 	"idle-exemption": {
-		{"from: [key-now], instead", "from: [no-phishing], instead", "The exemption gauge excuses gauge from no-phishing, which nothing asks of them."},
+		{
+			"from: [key-now], instead",
+			"from: [no-phishing], instead",
+			"The exemption gauge excuses gauge from no-phishing, which nothing asks of them.",
+		},
 		{"who: {accounts: [gauge]}, from", "who: {accounts: [gauge], kinds: [person]}, from", "The exemption gauge is for nobody."},
 		{"instead: [password-once], when: {our_network: true}", "instead: [password-once], when: {networks: [yard], our_network: true}",
 			"The condition of the exemption gauge never holds any more."},
 	},
 	"own-network-hides": {
-		{"ours: true, country: NO}", "ours: true, anonymous: true, country: NO}", "pier is one's own, and is said to hide where people come from."},
+		{
+			"ours: true, country: NO}",
+			"ours: true, anonymous: true, country: NO}",
+			"pier is one's own, and is said to hide where people come from.",
+		},
 	},
 	"country-disagrees": {
-		{"zone: Europe/Oslo,", "zone: Europe/Oslo, ip_database: places.mmdb,", "yard states PL, and its range 192.0.2.16/28 is in SE by places.mmdb."},
+		{
+			"zone: Europe/Oslo,",
+			"zone: Europe/Oslo, ip_database: places.mmdb,",
+			"yard states PL, and its range 192.0.2.16/28 is in SE by places.mmdb.",
+		},
 	},
 	"home-blocked": {
-		{"    rules:\n      - {name: at-the-pier,", "    rules:\n      - {name: odd, when: {our_network: true}, then: block}\n      - {name: at-the-pier,",
-			"ragna is blocked at mail from each own network at all hours, and granted from an address in no network."},
+		{
+			"    rules:\n      - {name: at-the-pier,",
+			"    rules:\n      - {name: odd, when: {our_network: true}, then: block}\n      - {name: at-the-pier,",
+			"ragna is blocked at mail from each own network at all hours, and granted from an address in no network.",
+		},
 	},
 	"double-not": {
 		{"{not: {countries: [home]}}", "{not: {not: {countries: [home]}}}", "says the same as without its two `not`s."},
@@ -225,7 +276,11 @@ var faults = map[string][]fault{
 			"US in countries of till / yard never matters: abroad matches before it."},
 	},
 	"group-data-unasked": {
-		{"scopes_within: [harmless], resource: [own]}", "scopes_within: [harmless]}", "The rule vetted allows what is asked of a group's data too."},
+		{
+			"scopes_within: [harmless], resource: [own]}",
+			"scopes_within: [harmless]}",
+			"The rule vetted allows what is asked of a group's data too.",
+		},
 	},
 	"no-emergency-account": {
 		{"kind: emergency, methods: [security-key]",
@@ -741,7 +796,13 @@ func TestEachCheckFindsItsFault(t *testing.T) {
 				text = merged(text)
 				r := inspected(t, text)
 				if f.want == "" {
-					require.False(t, slices.ContainsFunc(r.Findings, func(found inspect.Finding) bool { return found.Check == name }), "%s: %s", name, f.new)
+					require.False(
+						t,
+						slices.ContainsFunc(r.Findings, func(found inspect.Finding) bool { return found.Check == name }),
+						"%s: %s",
+						name,
+						f.new,
+					)
 					return
 				}
 				i := slices.IndexFunc(

@@ -53,8 +53,14 @@ func serviceLockedOut(in *Pass) {
 	}
 	in.services(func(n int, a *directory.Account) {
 		if !in.someGrant(n, addresses, func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Unattended) }) {
-			in.Report(a.Name, in.where("account", a.Name), "The service account %s, with %s, is granted nothing at any app, from any network of "+
-				"the book, at any hour of the coming week.", a.Name, words.List(a.Methods, "and"))
+			in.Report(
+				a.Name,
+				in.where("account", a.Name),
+				"The service account %s, with %s, is granted nothing at any app, from any network of "+
+					"the book, at any hour of the coming week.",
+				a.Name,
+				words.List(a.Methods, "and"),
+			)
 		}
 	})
 }
@@ -72,8 +78,15 @@ func postureOfMachines(in *Pass) {
 				for _, name := range singly(r.Then) {
 					if in.Judge.FindAssurance(name).Posture != "" && !in.excused(n, name) && !in.asksDevice(r.When) &&
 						in.canHold(&s, []condition.Node{unattended, r.When}, conditionsOf(s.Rules[:k])) {
-						in.Report(s.Name+"/"+r.Name, r.At, "%s / %s asks for a fit device (%s), also of the service account %s.", s.Name, r.Name, name,
-							a.Name)
+						in.Report(
+							s.Name+"/"+r.Name,
+							r.At,
+							"%s / %s asks for a fit device (%s), also of the service account %s.",
+							s.Name,
+							r.Name,
+							name,
+							a.Name,
+						)
 					}
 				}
 			}
@@ -104,7 +117,10 @@ func rolloutForMachines(in *Pass) {
 	for _, r := range in.Judge.Rollouts() {
 		who := in.crowd.Of(r.Who)
 		in.services(func(n int, a *directory.Account) {
-			asked := slices.ContainsFunc(r.Eases, func(name string) bool { return in.asksOf(name, in.crowd.Only(n)) && !in.excused(n, name) })
+			asked := slices.ContainsFunc(
+				r.Eases,
+				func(name string) bool { return in.asksOf(name, in.crowd.Only(n)) && !in.excused(n, name) },
+			)
 			if who.Holds(n) != condition.False && asked {
 				in.Report(r.Name, r.At, "%s is for the service account %s too.", r.Name, a.Name)
 			}

@@ -74,7 +74,14 @@ func attributeNobodyHas(in *Pass) {
 			for _, value := range t.Values {
 				known := keys(values[t.Attribute])
 				if near := nearest.Names(value, known, 1); !values[t.Attribute][value] && len(near) > 0 {
-					in.Report(t.Attribute+"="+value, t.Pos(), "No account has the value %s of %s; some have %s.", value, t.Attribute, near[0])
+					in.Report(
+						t.Attribute+"="+value,
+						t.Pos(),
+						"No account has the value %s of %s; some have %s.",
+						value,
+						t.Attribute,
+						near[0],
+					)
 				}
 			}
 			return true
@@ -105,7 +112,13 @@ func deviceWordNobodyBears(in *Pass) {
 				case t.Key == facts.KeyDeviceTags && !slices.Contains(tags, value):
 					in.Report("tag/"+value, t.Pos(), "No registered device bears the tag %s%s.", value, nearest.DidYouMean(value, tags))
 				case t.Key == facts.KeyPlatforms && !slices.Contains(platforms, value):
-					in.Report("platform/"+value, t.Pos(), "No registered device has the platform %s%s.", value, nearest.DidYouMean(value, platforms))
+					in.Report(
+						"platform/"+value,
+						t.Pos(),
+						"No registered device has the platform %s%s.",
+						value,
+						nearest.DidYouMean(value, platforms),
+					)
 				}
 			}
 			return true

@@ -102,8 +102,16 @@ func unreachedValue(in *Pass) {
 					for _, i := range by {
 						names = append(names, s.Rules[i].Name)
 					}
-					in.Report(s.Name+"/"+s.Rules[k].Name+"/"+value, t.Pos(), "%s in %s of %s / %s never matters: %s matches before it.", value,
-						t.KeyName(), s.Name, s.Rules[k].Name, words.List(names, "or"))
+					in.Report(
+						s.Name+"/"+s.Rules[k].Name+"/"+value,
+						t.Pos(),
+						"%s in %s of %s / %s never matters: %s matches before it.",
+						value,
+						t.KeyName(),
+						s.Name,
+						s.Rules[k].Name,
+						words.List(names, "or"),
+					)
 				}
 			}
 		})

@@ -61,7 +61,8 @@ func (in *Pass) wayBackIn(withAccount bool) *Paste {
 	}
 	assurance := in.freeAssurance("key-in-hand")
 	return &Paste{YAML: text + "assurances:\n  " + assurance + ": {prove: [{traits: [phishing_resistant], within: now}]}\n" +
-		"policies:\n  - name: " + in.freePolicy("way-back-in") + "\n    about: Somebody can always get back in, with a key from the safe.\n" +
+		"policies:\n  - name: " + in.freePolicy("way-back-in") + "\n" +
+		"    about: Somebody can always get back in, with a key from the safe.\n" +
 		in.owned() + "    stage: live\n    who: {kinds: [emergency]}\n    apps: every\n    rules:\n" +
 		"      - {name: key, then: {require: [" + assurance + "]}}\n"}
 }
@@ -83,7 +84,8 @@ func (in *Pass) noUnpromptable() *Paste {
 	return &Paste{YAML: "briskwarden: 1\npolicies:\n  - name: " + in.freePolicy("no-unpromptable") + "\n" +
 		"    about: A program that can show no question is let past no second factor.\n" + in.owned() +
 		"    stage: live\n    who: {kinds: [person]}\n    apps: every\n    rules:\n" +
-		"      - {name: unpromptable, when: {through: [unpromptable]}, then: block, say: Use an app that can ask you for a second factor.}\n"}
+		"      - {name: unpromptable, when: {through: [unpromptable]}, then: block,\n" +
+		"         say: Use an app that can ask you for a second factor.}\n"}
 }
 
 // barForAdministrators bars a built-in method for the administrators; nil for a method that
@@ -92,7 +94,9 @@ func (in *Pass) barForAdministrators(method string) *Paste {
 	if slices.ContainsFunc(in.Book.Methods, func(m directory.Method) bool { return m.Name == method }) {
 		return line("method", method, "barred_for: %s", condition.Text(in.Book.Settings.Administrators))
 	}
-	return &Paste{YAML: "briskwarden: 1\nmethods:\n  " + method + ": {barred_for: " + condition.Text(in.Book.Settings.Administrators) + "}\n"}
+	return &Paste{
+		YAML: "briskwarden: 1\nmethods:\n  " + method + ": {barred_for: " + condition.Text(in.Book.Settings.Administrators) + "}\n",
+	}
 }
 
 // Lengths of time that the pieces propose.

@@ -180,8 +180,16 @@ func countryDisagrees(in *Pass) {
 		for _, r := range n.Ranges {
 			where, err := locator.Locate(context.Background(), r.Sample())
 			if known := directory.Country(where.Country); err == nil && n.Country != "" && known != "" && known != n.Country {
-				in.Report(n.Name, in.where("network", n.Name), "%s states %s, and its range %s is in %s by %s.", n.Name, n.Country, r, known,
-					in.Book.Settings.IPDatabase)
+				in.Report(
+					n.Name,
+					in.where("network", n.Name),
+					"%s states %s, and its range %s is in %s by %s.",
+					n.Name,
+					n.Country,
+					r,
+					known,
+					in.Book.Settings.IPDatabase,
+				)
 			}
 		}
 	}
@@ -213,10 +221,17 @@ func homeBlocked(in *Pass) {
 			if !elsewhere {
 				continue
 			}
-			if all := !slices.ContainsFunc(in.ownAddresses(), func(ip attempt.Fact[netip.Addr]) bool { _, b := verdicts(ip); return !b }); all {
+			opens := func(ip attempt.Fact[netip.Addr]) bool { _, blocked := verdicts(ip); return !blocked }
+			if !slices.ContainsFunc(in.ownAddresses(), opens) {
 				name := in.directory.Apps[app].Name
-				in.Report(name, in.where("app", name), "%s is blocked at %s from each own network at all hours, and granted from an address in no "+
-					"network.", in.directory.Accounts[n].Name, name)
+				in.Report(
+					name,
+					in.where("app", name),
+					"%s is blocked at %s from each own network at all hours, and granted from an address in no "+
+						"network.",
+					in.directory.Accounts[n].Name,
+					name,
+				)
 			}
 			break
 		}

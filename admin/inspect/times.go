@@ -230,7 +230,14 @@ func rolloutMethodUnmet(in *Pass) {
 		}
 		for _, method := range r.Methods {
 			if n, ok := in.directory.FindMethod(method); ok && met != 0 && !met.Has(n) {
-				in.Report(r.Name+"/"+method, r.At, "%s has people enrol %s, which meets none of %s.", r.Name, method, words.List(r.Eases, "or"))
+				in.Report(
+					r.Name+"/"+method,
+					r.At,
+					"%s has people enrol %s, which meets none of %s.",
+					r.Name,
+					method,
+					words.List(r.Eases, "or"),
+				)
 			}
 		}
 	}
@@ -284,8 +291,15 @@ func nightOnly(in *Pass) {
 			}
 			if t, is := not.Of.(*condition.Test); is && t.Key == facts.KeyDuring && len(t.Numbers()) == 1 {
 				if w := in.directory.Windows[t.Numbers()[0]]; w.From != nil && w.To != nil && *w.To < *w.From {
-					in.Report(w.Name, in.where("window", w.Name), "%s / %s blocks outside %s, which is open at night only (%s).", s.Name, r.Name, w.Name,
-						w.String())
+					in.Report(
+						w.Name,
+						in.where("window", w.Name),
+						"%s / %s blocks outside %s, which is open at night only (%s).",
+						s.Name,
+						r.Name,
+						w.Name,
+						w.String(),
+					)
 				}
 			}
 			return false

@@ -189,8 +189,13 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 				inside.Of(judge).MethodNames(methods&^texts), e.Zone)
 		case has.Len() == 1:
 			a.Status = Single
-			a.Reminder = remind(r.Say.Another, "You have enrolled {has} alone. Please enrol another method, for the day on which you lose it.",
-				&a, inside.Of(judge).MethodNames(methods&^has), e.Zone)
+			a.Reminder = remind(
+				r.Say.Another,
+				"You have enrolled {has} alone. Please enrol another method, for the day on which you lose it.",
+				&a,
+				inside.Of(judge).MethodNames(methods&^has),
+				e.Zone,
+			)
 		default:
 			a.Status = Ready
 		}

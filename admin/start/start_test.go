@@ -96,7 +96,8 @@ func TestANewBookIsInOrder(t *testing.T) {
 // once the rollout is enforced a password alone enrols nothing from afar.
 func TestANewBookIsSafe(t *testing.T) {
 	layout, err := start.New(start.Request{PeopleFile: "people.csv", Today: monday, Zone: "Europe/Oslo", People: []byte(
-		"name,methods,kind\nliv,password;push,\nper,password,\ngauge,certificate,service\nfeed,password,service\nsafe,security-key,emergency\n")})
+		"name,methods,kind\nliv,password;push,\nper,password,\ngauge,certificate,service\nfeed,password,service\nsafe,security-key,emergency\n",
+	)})
 	require.NoError(t, err)
 	b, err := book.OpenFS(layout.Files)
 	require.NoError(t, err)

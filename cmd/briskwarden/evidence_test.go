@@ -63,7 +63,11 @@ func TestNoGateOpensWithoutEvidence(t *testing.T) {
 		})
 	}
 	in(t, dir, 0, "replay", "--book", "kestrel", "--bad-lines", "50", "table.csv", "--columns", "at=when")
-	require.Contains(t, in(t, dir, 2, "replay", "--book", "kestrel", "--bad-lines", "100", "table.csv"), "--bad-lines is a part of a hundred")
+	require.Contains(
+		t,
+		in(t, dir, 2, "replay", "--book", "kestrel", "--bad-lines", "100", "table.csv"),
+		"--bad-lines is a part of a hundred",
+	)
 }
 
 // document runs a command with --json, which prints one document whatever happens.
@@ -148,7 +152,10 @@ func TestNothingPassesByAMisspeltName(t *testing.T) {
 			file := filepath.Join(dir, "kestrel", "misspelt.yaml")
 			text = strings.Replace(text, "{", "{at: 2026-11-23T01:10:00Z, ip: 192.0.2.150, country: BR, ", 1)
 			for _, expect := range []string{"block", "step_up"} {
-				require.NoError(t, os.WriteFile(file, []byte("briskwarden: 1\ndrills: [{name: m, expect: "+expect+", attempt: "+text+"}]\n"), 0o600))
+				require.NoError(
+					t,
+					os.WriteFile(file, []byte("briskwarden: 1\ndrills: [{name: m, expect: "+expect+", attempt: "+text+"}]\n"), 0o600),
+				)
 				out := in(t, dir, 1, "drill", "--book", "kestrel")
 				require.Contains(t, out, "FAILED  m")
 				require.Contains(t, out, "Where that is meant, the drill says `unlisted: true`.")
@@ -285,8 +292,10 @@ func TestWhatAnAttemptCanSay(t *testing.T) {
 			"it does not hold what is supposed here: The account is at high risk."},
 	} {
 		t.Run(name, func(t *testing.T) {
-			args := append([]string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip",
-				"203.0.113.20", "--proved", "password", "--at", monday}, strings.Fields(c.args)...)
+			args := append(
+				[]string{"rehearse", "--book", "kestrel", "--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip",
+					"203.0.113.20", "--proved", "password", "--at", monday},
+				strings.Fields(c.args)...)
 			out := strings.Join(strings.Fields(in(t, dir, c.status, args...)), " ")
 			verdict, want, isVerdict := strings.Cut(c.want, ";")
 			if c.status == 0 && isVerdict {
@@ -325,8 +334,27 @@ func TestAListOfWhatWasStopped(t *testing.T) {
 	require.Contains(t, list(0, "block"), fmt.Sprintf("%d of 3105 attempts", blocks))
 	document(t, dir, 0, &report, "replay", "--book", "kestrel", "history.jsonl", "--list", "block,step_up", "--json")
 	require.Len(t, report.Listed, blocks+steps)
-	document(t, dir, 0, &report, "replay", "--book", "kestrel", "history.jsonl", "--list", "block", "--policy", "card-till", "--rule", "shut",
-		"--account", "oskar@kestrelsound.example", "--app", "card-till", "--json")
+	document(
+		t,
+		dir,
+		0,
+		&report,
+		"replay",
+		"--book",
+		"kestrel",
+		"history.jsonl",
+		"--list",
+		"block",
+		"--policy",
+		"card-till",
+		"--rule",
+		"shut",
+		"--account",
+		"oskar@kestrelsound.example",
+		"--app",
+		"card-till",
+		"--json",
+	)
 	require.NotEmpty(t, report.Listed)
 	for _, one := range report.Listed {
 		require.Equal(t, []string{"oskar@kestrelsound.example", "card-till", "block", "card-till", "shut"},
@@ -335,7 +363,11 @@ func TestAListOfWhatWasStopped(t *testing.T) {
 	table, err := csv.NewReader(strings.NewReader(list(0, "block", "--format", "csv"))).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, table, blocks+1)
-	require.Equal(t, []string{"at", "account", "app", "action", "ip", "country", "device", "proved", "verdict", "policy", "rule", "why"}, table[0])
+	require.Equal(
+		t,
+		[]string{"at", "account", "app", "action", "ip", "country", "device", "proved", "verdict", "policy", "rule", "why"},
+		table[0],
+	)
 	lines := strings.Split(strings.TrimSpace(list(0, "block", "--format", "jsonl")), "\n")
 	require.Len(t, lines, blocks)
 	for i, line := range lines[:5] {

@@ -56,8 +56,41 @@ type randomWalker struct {
 
 // token is a word of the files, or what nobody meant.
 func (w *randomWalker) token() string {
-	odd := []string{"", "0", "-1", "1e400", "null", "true", "[]", "{}", "\"", "'", ":", "- ", "\t", "é", "\u202e", "\x00", "\xff", "*a", "&a", "!!str",
-		"99999999999999999999", "2026-13-45", "--at", "--book", "--json", "--help", "--", "0.0.0.0/0", "::/0", "|", ">", "#", strings.Repeat("x", 5000)}
+	odd := []string{
+		"",
+		"0",
+		"-1",
+		"1e400",
+		"null",
+		"true",
+		"[]",
+		"{}",
+		"\"",
+		"'",
+		":",
+		"- ",
+		"\t",
+		"é",
+		"\u202e",
+		"\x00",
+		"\xff",
+		"*a",
+		"&a",
+		"!!str",
+		"99999999999999999999",
+		"2026-13-45",
+		"--at",
+		"--book",
+		"--json",
+		"--help",
+		"--",
+		"0.0.0.0/0",
+		"::/0",
+		"|",
+		">",
+		"#",
+		strings.Repeat("x", 5000),
+	}
 	if w.IntN(3) == 0 {
 		return odd[w.IntN(len(odd))]
 	}

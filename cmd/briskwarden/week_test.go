@@ -48,8 +48,11 @@ func TestAWeekAtTheObservatory(t *testing.T) {
 	edit("hollin/people.yaml", "- {name: mail, hosts: [mail.example.org]}",
 		"- {name: mail, hosts: [post.hollin.no]}\n  - {name: dome, tags: [telescope], open_to: [night-crew, it]}")
 	require.Contains(t, do(1, "inspect --book hollin"), "1 warning; score")
-	write("hollin/accepted.yaml", "briskwarden: 1\naccepted:\n  - {name: \"imported-emergency-account:glass-box\", because: The office keeps "+
-		"the table., until: 2099-12-31}\n")
+	write(
+		"hollin/accepted.yaml",
+		"briskwarden: 1\naccepted:\n  - {name: \"imported-emergency-account:glass-box\", because: The office keeps "+
+			"the table., until: 2099-12-31}\n",
+	)
 	require.Contains(t, do(0, "inspect --book hollin"), "1 accepted")
 
 	// Tuesday: she reads what it says, and keeps as drills what must hold.
@@ -77,8 +80,10 @@ func TestAWeekAtTheObservatory(t *testing.T) {
 	var history strings.Builder
 	for _, at := range []string{before, after} {
 		for _, name := range []string{"tomas", "ida", "per"} {
-			history.WriteString(`{"at": "` + at + `T19:00:00Z", "account": "` + name + `@hollin.example", "app": "mail", "ip": "62.16.0.9", ` +
-				`"through": "browser", "proofs": [{"method": "password"}]}` + "\n")
+			history.WriteString(
+				`{"at": "` + at + `T19:00:00Z", "account": "` + name + `@hollin.example", "app": "mail", "ip": "62.16.0.9", ` +
+					`"through": "browser", "proofs": [{"method": "password"}]}` + "\n",
+			)
 		}
 	}
 	write("nights.jsonl", history.String())
@@ -93,7 +98,12 @@ func TestAWeekAtTheObservatory(t *testing.T) {
 	require.NotContains(t, do(0, "compare hollin next"), "loosens")
 
 	// Thursday: Ida and Per have enrolled at the office; the table comes again.
-	enrolled := strings.NewReplacer("night-crew;password;02", "night-crew;password|push;02", "visitors;password;15", "visitors;password|otp-app;15")
+	enrolled := strings.NewReplacer(
+		"night-crew;password;02",
+		"night-crew;password|push;02",
+		"visitors;password;15",
+		"visitors;password|otp-app;15",
+	)
 	write("hollin/people.csv", enrolled.Replace(people))
 	write("next/people.csv", enrolled.Replace(people))
 	do(0, "compare hollin next --history nights.jsonl --fail-on loosened,locked-out")
@@ -111,8 +121,21 @@ func TestAWeekAtTheObservatory(t *testing.T) {
 		{"ida@hollin.example", "password", "step_up"}, {"ida@hollin.example", "password,push", "grant"}, {"per@hollin.example", "password,otp-app", "grant"},
 		{"marit@hollin.example", "password,security-key", "grant"}, {"glass-box", "security-key", "grant"},
 	} {
-		args := []string{"rehearse", "--book", "hollin", "--account", c.account, "--app", "mail", "--ip", "62.16.0.9", "--at", after + "T08:00:00Z",
-			"--expect", c.expect}
+		args := []string{
+			"rehearse",
+			"--book",
+			"hollin",
+			"--account",
+			c.account,
+			"--app",
+			"mail",
+			"--ip",
+			"62.16.0.9",
+			"--at",
+			after + "T08:00:00Z",
+			"--expect",
+			c.expect,
+		}
 		for proof := range strings.SplitSeq(c.proved, ",") {
 			args = append(args, "--proved", proof)
 		}

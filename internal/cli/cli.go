@@ -114,7 +114,9 @@ func (env *environment) root() *cobra.Command {
 		commands []*cobra.Command
 	}{
 		{"Learn:", []*cobra.Command{env.demoCommand()}},
-		{"Write a book:", []*cobra.Command{env.startCommand(), env.inspectCommand(), env.describeCommand(), env.explainCommand(), env.schemaCommand()}},
+		{"Write a book:", []*cobra.Command{
+			env.startCommand(), env.inspectCommand(), env.describeCommand(), env.explainCommand(), env.schemaCommand(),
+		}},
 		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
 		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
 		{"Outside programs:", []*cobra.Command{env.consentCommand()}},
@@ -189,7 +191,10 @@ func (env *environment) open(dir string, options ...book.Option) (*book.Book, er
 		return b, err
 	}
 	if b.Settings.Directory == book.Inside {
-		return nil, fmt.Errorf("--people: the book in %s lists its accounts itself; it takes others with `settings: {directory: outside}`", dir)
+		return nil, fmt.Errorf(
+			"--people: the book in %s lists its accounts itself; it takes others with `settings: {directory: outside}`",
+			dir,
+		)
 	}
 	text, err := wholefile.ReadPath(env.people, book.MaxFileSize)
 	if err != nil {

@@ -124,22 +124,26 @@ func (env *environment) replayList(flags replayFlags) error {
 		return err
 	}
 	var list *replay.List
-	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
-		list, err = replay.ListOf(ctx, judge, sources, o, flags.filter)
-		return &list.Basis, err
-	}, func() error {
-		known := fromBook["account"](b)
-		if account := flags.filter.Account; len(list.Listed) == 0 && account != "" && !slices.Contains(known, account) {
-			return fmt.Errorf("--account: neither the book nor the history has %q%s", account, nearest.DidYouMean(account, known))
-		}
-		switch flags.format {
-		case "csv":
-			return list.WriteCSV(env.gated())
-		case "jsonl":
-			return list.WriteLines(env.gated())
-		}
-		return env.show(list, func(p *render.Page) { p.List(list, b.Settings.Zone) })
-	})
+	return env.readHistory(
+		&flags.historyFlags,
+		func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+			list, err = replay.ListOf(ctx, judge, sources, o, flags.filter)
+			return &list.Basis, err
+		},
+		func() error {
+			known := fromBook["account"](b)
+			if account := flags.filter.Account; len(list.Listed) == 0 && account != "" && !slices.Contains(known, account) {
+				return fmt.Errorf("--account: neither the book nor the history has %q%s", account, nearest.DidYouMean(account, known))
+			}
+			switch flags.format {
+			case "csv":
+				return list.WriteCSV(env.gated())
+			case "jsonl":
+				return list.WriteLines(env.gated())
+			}
+			return env.show(list, func(p *render.Page) { p.List(list, b.Settings.Zone) })
+		},
+	)
 }
 
 func (env *environment) replay(flags replayFlags) error {
@@ -157,10 +161,14 @@ func (env *environment) replay(flags replayFlags) error {
 		return err
 	}
 	var report *replay.Report
-	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
-		report, err = replay.Run(ctx, judge, sources, o)
-		return &report.Basis, err
-	}, func() error { return env.show(report, func(p *render.Page) { p.Replay(report) }) })
+	return env.readHistory(
+		&flags.historyFlags,
+		func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+			report, err = replay.Run(ctx, judge, sources, o)
+			return &report.Basis, err
+		},
+		func() error { return env.show(report, func(p *render.Page) { p.Replay(report) }) },
+	)
 }
 
 // replayTrials replays with one value after the other.
@@ -190,11 +198,15 @@ func (env *environment) replayTrials(flags replayFlags) error {
 		judges = append(judges, judge)
 		trials.Trials = append(trials.Trials, replay.Trial{Value: c.Value})
 	}
-	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
-		reports, err := replay.Each(ctx, judges, sources, o)
-		for i, r := range reports {
-			trials.Trials[i].Report = r
-		}
-		return &reports[0].Basis, err
-	}, func() error { return env.show(trials, func(p *render.Page) { p.Trials(trials) }) })
+	return env.readHistory(
+		&flags.historyFlags,
+		func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+			reports, err := replay.Each(ctx, judges, sources, o)
+			for i, r := range reports {
+				trials.Trials[i].Report = r
+			}
+			return &reports[0].Basis, err
+		},
+		func() error { return env.show(trials, func(p *render.Page) { p.Trials(trials) }) },
+	)
 }

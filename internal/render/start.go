@@ -46,6 +46,13 @@ func (p *Page) Started(s *start.Report) {
 		p.labelled("", f.Name+": "+f.Text)
 	}
 	p.line("")
-	p.commands("Next", terminal.Command("briskwarden describe --book %s", s.Folder),
-		terminal.Command("briskwarden rehearse --book %s --account %s --app mail --ip 203.0.113.20 --proved password", s.Folder, s.Administrator))
+	p.commands(
+		"Next",
+		terminal.Command("briskwarden describe --book %s", s.Folder),
+		terminal.Command(
+			"briskwarden rehearse --book %s --account %s --app mail --ip 203.0.113.20 --proved password",
+			s.Folder,
+			s.Administrator,
+		),
+	)
 }

@@ -11,7 +11,12 @@ var vocabularies = [][]string{
 	accounts, groups, apps, networks, regions, windows, methods, countries, postures, assurances, signals, platforms, deviceTags, tagNames,
 	days, {"grant", "block"}, {"live", "shadow", "draft"}, {"true", "false"}, {"30d", "28d", "7d", "90d"}, {"12h", "24h", "30m"},
 	{"2026-03-01", "2024-01-01", "2026-04-20"}, {"sign-in", "enrol", "change-password", "recover"}, {"person", "service", "emergency"},
-	{"p0.one.example", "p1.one.example", "p2.one.example", "p9.one.example"}, {"alias-of-p0", "alias-of-p1", "alias-of-p2", "alias-of-none"},
+	{
+		"p0.one.example",
+		"p1.one.example",
+		"p2.one.example",
+		"p9.one.example",
+	}, {"alias-of-p0", "alias-of-p1", "alias-of-p2", "alias-of-none"},
 	{"low", "medium", "high"}, {"red", "blue", "green"}, {"4h", "6h", "10h"},
 }
 
@@ -37,7 +42,8 @@ func (b Book) Nudged(chance Chance) (Book, bool) {
 			continue
 		}
 		fresh := m.one(vocabularies[i])
-		inList := strings.HasSuffix(before, "[") || strings.HasSuffix(before, ", ") && strings.LastIndex(before, "[") > strings.LastIndex(before, ":")
+		inList := strings.HasSuffix(before, "[") ||
+			strings.HasSuffix(before, ", ") && strings.LastIndex(before, "[") > strings.LastIndex(before, ":")
 		switch {
 		case inList && m.odds(3) && strings.HasPrefix(after, ", "):
 			d.Text = before + after[len(", "):]

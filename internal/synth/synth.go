@@ -496,8 +496,8 @@ var overlapping = map[string][]string{
 func Route(chance Chance) string {
 	m := maker{chance}
 	return m.one([]string{
-		"alias-of-p0", "alias-of-p1", "p0.ONE.example.:443/x", "p0.one.example/sub/x", "p0.one.example/sub/deep", "p0.one.example/sub", "p1.one.example",
-		"p2.one.example/sub/x", "other.one.example/x", "x.two.example", "two.example",
+		"alias-of-p0", "alias-of-p1", "p0.ONE.example.:443/x", "p0.one.example/sub/x", "p0.one.example/sub/deep", "p0.one.example/sub",
+		"p1.one.example", "p2.one.example/sub/x", "other.one.example/x", "x.two.example", "two.example",
 	})
 }
 
