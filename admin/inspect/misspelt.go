@@ -68,25 +68,34 @@ func attributeNobodyHas(in *Pass) {
 				return true
 			}
 			if values[t.Attribute] == nil {
-				in.Report(t.Attribute, t.Pos(), "No account has the attribute %s%s.", t.Attribute, nearest.DidYouMean(t.Attribute, names))
+				in.Report(t.Attribute, t.Pos(), "No account has the attribute %s%s", t.Attribute, near(t.Attribute, names))
 				return true
 			}
 			for _, value := range t.Values {
 				known := keys(values[t.Attribute])
-				if near := nearest.Names(value, known, 1); !values[t.Attribute][value] && len(near) > 0 {
+				if other := nearest.Names(value, known, 1); !values[t.Attribute][value] && len(other) > 0 {
 					in.Report(
 						t.Attribute+"="+value,
 						t.Pos(),
 						"No account has the value %s of %s; some have %s.",
 						value,
 						t.Attribute,
-						near[0],
+						other[0],
 					)
 				}
 			}
 			return true
 		})
 	})
+}
+
+// near ends a sentence about a word that there is not, with the word that may be meant.
+func near(word string, known []string) string {
+	hint := nearest.DidYouMean(word, known)
+	if strings.HasSuffix(hint, "?") {
+		return hint
+	}
+	return hint + "."
 }
 
 // commonPlatforms are what devices that nobody registered state.
@@ -110,14 +119,14 @@ func deviceWordNobodyBears(in *Pass) {
 			for _, value := range t.Values {
 				switch {
 				case t.Key == facts.KeyDeviceTags && !slices.Contains(tags, value):
-					in.Report("tag/"+value, t.Pos(), "No registered device bears the tag %s%s.", value, nearest.DidYouMean(value, tags))
+					in.Report("tag/"+value, t.Pos(), "No registered device bears the tag %s%s", value, near(value, tags))
 				case t.Key == facts.KeyPlatforms && !slices.Contains(platforms, value):
 					in.Report(
 						"platform/"+value,
 						t.Pos(),
-						"No registered device has the platform %s%s.",
+						"No registered device has the platform %s%s",
 						value,
-						nearest.DidYouMean(value, platforms),
+						near(value, platforms),
 					)
 				}
 			}
