@@ -43,6 +43,9 @@ func TestNothingMovesUntold(t *testing.T) {
 		if chance.IntN(4) > 0 {
 			changed, _ = small.Nudged(chance)
 		}
+		if chance.IntN(4) == 0 {
+			changed = changed.Called(chance)
+		}
 		newer, is, err := changed.Try(chance)
 		if err != nil {
 			return // the small change broke the book

@@ -8,10 +8,12 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // A definition that is called otherwise decides what it did. So the older book is compared
-// under the names of the newer one, and a rename is told as that and nothing else.
+// under the names of the newer one, and a rename is told as that and nothing else. What draws
+// a share is another matter: who falls into it depends on its name.
 
 // renamings finds the definitions that the newer book calls otherwise: one that is gone and
 // one that is new state the same, and no other one of either does.
@@ -96,14 +98,28 @@ func renamedGroups(was, is *book.Book) []book.Renaming {
 		return accounts
 	}
 	all := renamedOf("group", was.Groups, is.Groups, func(g *directory.Group) *string { return &g.Name }, func(a, b directory.Group) bool {
-		return fingerprint(a.Where) == fingerprint(b.Where) && (a.Where == nil) == (b.Where == nil) && sameSet(a.Members, b.Members) &&
-			sameSet(a.Owners, b.Owners) && sameSet(a.Includes, b.Includes)
+		return !draws(a.Where) && fingerprint(a.Where) == fingerprint(b.Where) && (a.Where == nil) == (b.Where == nil) &&
+			sameSet(a.Members, b.Members) && sameSet(a.Owners, b.Owners) && sameSet(a.Includes, b.Includes)
 	})
 	return slices.DeleteFunc(all, func(r book.Renaming) bool { return !sameSet(naming(was, r.From), naming(is, r.To)) })
 }
 
+// draws reports whether a condition asks for a share of the accounts.
+func draws(n condition.Node) bool {
+	found := false
+	condition.Walk(n, func(n condition.Node) bool {
+		t, ok := n.(*condition.Test)
+		found = found || ok && t.Key == facts.KeyShare
+		return true
+	})
+	return found
+}
+
 func samePolicy(a, b decide.Policy) bool {
 	if len(a.Rules) != len(b.Rules) || (a.LiveFor == nil) != (b.LiveFor == nil) {
+		return false
+	}
+	if draws(a.Who) || draws(a.LiveFor) || slices.ContainsFunc(a.Rules, func(r decide.Rule) bool { return draws(r.When) }) {
 		return false
 	}
 	for i := range a.Rules {

@@ -61,3 +61,16 @@ func (b Book) Nudged(chance Chance) (Book, bool) {
 	}
 	return b, false
 }
+
+// Called returns the book with one definition called otherwise, wherever it is named.
+func (b Book) Called(chance Chance) Book {
+	m := maker{chance}
+	old := m.one(slices.Concat(groups, networks, regions, windows, postures, assurances, []string{"q0", "q1", "q2"}))
+	name := regexp.MustCompile(`\b` + old + `\b`)
+	fresh := Book{slices.Clone(b.Definitions)}
+	for i := range fresh.Definitions {
+		d := &fresh.Definitions[i]
+		d.Text = name.ReplaceAllString(d.Text, old+"-renamed")
+	}
+	return fresh
+}
