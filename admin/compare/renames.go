@@ -45,6 +45,12 @@ func renamings(older, newer *book.Book) []book.Renaming {
 		func(was, is *book.Book) []book.Renaming {
 			return renamedOf("policy", was.Policies, is.Policies, func(p *decide.Policy) *string { return &p.Name }, samePolicy)
 		},
+		func(was, is *book.Book) []book.Renaming {
+			return renamedOf("exemption", was.Exemptions, is.Exemptions, func(x *decide.Exemption) *string { return &x.Name }, sameExemption)
+		},
+		func(was, is *book.Book) []book.Renaming {
+			return renamedOf("rollout", was.Rollouts, is.Rollouts, func(r *decide.Rollout) *string { return &r.Name }, sameRollout)
+		},
 	} {
 		if fresh := find(was, newer); len(fresh) > 0 {
 			all = append(all, fresh...)
@@ -138,6 +144,26 @@ func samePolicy(a, b decide.Policy) bool {
 	}
 	for _, p := range []*decide.Policy{&a, &b} {
 		p.At, p.Rules, p.Who, p.Apps, p.LiveFor = condition.Position{}, nil, nil, nil, nil
+	}
+	return sameValue(a, b)
+}
+
+func sameExemption(a, b decide.Exemption) bool {
+	if draws(a.Who) || draws(a.When) || fingerprint(a.Who) != fingerprint(b.Who) || fingerprint(a.When) != fingerprint(b.When) {
+		return false
+	}
+	for _, x := range []*decide.Exemption{&a, &b} {
+		x.At, x.Who, x.When = condition.Position{}, nil, nil
+	}
+	return sameValue(a, b)
+}
+
+func sameRollout(a, b decide.Rollout) bool {
+	if draws(a.Who) || fingerprint(a.Who) != fingerprint(b.Who) {
+		return false
+	}
+	for _, r := range []*decide.Rollout{&a, &b} {
+		r.At, r.Who = condition.Position{}, nil
 	}
 	return sameValue(a, b)
 }

@@ -566,6 +566,8 @@ consent: {reviewers: {groups: [office]}, rules: [{name: staff, when: {groups: [c
 		"a network":    {[]string{"  yard: => \u00a0 dock:", "[yard] => [dock]"}, []string{"network dock: neither: It was called yard."}},
 		"a region":     {[]string{"{home: => {north:", "[home] => [north]"}, []string{"region north: neither: It was called home."}},
 		"a policy":     {[]string{"name: base => name: ground"}, []string{"policy ground: neither: It was called base."}},
+		"an exemption": {[]string{"name: bo-rests => name: bo-at-rest"}, []string{"exemption bo-at-rest: neither: It was called bo-rests."}},
+		"a rollout":    {[]string{"name: phones => name: telephones"}, []string{"rollout telephones: neither: It was called phones."}},
 		"a rule":       {[]string{"name: odd => name: strange"}, []string{"policy till: neither: Rule strange was called odd."}},
 		"a policy, and what it names": {[]string{"name: trial => name: test", "crew => sailors"},
 			[]string{"group sailors: neither: It was called crew.", "policy test: neither: It was called trial."}},

@@ -65,7 +65,7 @@ func (b Book) Nudged(chance Chance) (Book, bool) {
 // Called returns the book with one definition called otherwise, wherever it is named.
 func (b Book) Called(chance Chance) Book {
 	m := maker{chance}
-	old := m.one(slices.Concat(groups, networks, regions, windows, postures, assurances, []string{"q0", "q1", "q2"}))
+	old := m.one(slices.Concat(groups, networks, regions, windows, postures, assurances, []string{"q0", "q1", "q2", "x0", "l0"}))
 	name := regexp.MustCompile(`\b` + old + `\b`)
 	fresh := Book{slices.Clone(b.Definitions)}
 	for i := range fresh.Definitions {
