@@ -1,12 +1,15 @@
 package compare
 
 import (
+	"cmp"
 	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -54,24 +57,29 @@ func (d *differ) compareConsent() {
 				}
 			}
 		}
-		if order := sameOrder(was.Rules, is.Rules, name); !order {
-			d.note(Either, "the order of the rules is another.")
+		if !sameOrder(was.Rules, is.Rules, name) {
+			d.note(Either, "its rules stood as %s and stand as %s.", ruleNames(was.Rules), ruleNames(is.Rules))
 		}
-		for _, c := range []struct {
-			what    string
-			changed bool
-		}{
-			{"the reviewers are others.", fingerprint(was.Reviewers) != fingerprint(is.Reviewers)},
-			{"whether a reviewer answers her own requests is another.", was.OwnRequests != is.OwnRequests},
-			{"how long an approval holds is another.", was.Lasts != is.Lasts},
-			{"how long a request waits is another.", was.RequestsLast != is.RequestsLast},
-			{"the tiers of scopes are others.", !sameTiers(d.old.book.Scopes, d.new.book.Scopes)},
-		} {
-			if c.changed {
-				d.note(Either, "%s", c.what)
-			}
+		if fingerprint(was.Reviewers) != fingerprint(is.Reviewers) {
+			moved := d.relateAccounts(d.old.crowd.Of(orNobody(was.Reviewers)), d.new.crowd.Of(orNobody(is.Reviewers)))
+			d.note(Either.when(moved != same), "its reviewers were %s and are %s.", inForceFor(was.Reviewers), inForceFor(is.Reviewers))
+		}
+		if was.OwnRequests != is.OwnRequests {
+			d.note(
+				map[bool]Effect{true: Loosens, false: Tightens}[is.OwnRequests],
+				"%s.",
+				map[bool]string{true: "a reviewer may answer her own requests now", false: "a reviewer may not answer her own requests any more"}[is.OwnRequests],
+			)
+		}
+		span := func(s directory.Span) string { return cmp.Or(statedSpan(s), "as long as nobody withdraws it") }
+		if was.Lasts != is.Lasts {
+			d.note(Either, "an approval held %s and holds %s.", span(was.Lasts), span(is.Lasts))
+		}
+		if was.Wait() != is.Wait() {
+			d.note(Either, "a request waited %s and waits %s.", directory.Span(was.Wait()).Words(), directory.Span(is.Wait()).Words())
 		}
 	})
+	d.compareTiers()
 	for _, p := range pairs(clientFacts(d.old), clientFacts(d.new), func(c *consent.Client) string { return c.Name }) {
 		d.about("client", p.name, func() {
 			switch {
@@ -79,13 +87,68 @@ func (d *differ) compareConsent() {
 				d.note(Either, "it is new; it is %s.", p.new.Standing)
 			case p.new == nil:
 				d.note(Either, "it is gone; it was %s.", p.old.Standing)
-			case p.old.Standing != p.new.Standing:
-				d.note(Either, "it was %s and is %s.", p.old.Standing, p.new.Standing)
-			case !reflect.DeepEqual(p.old, p.new):
-				d.note(Either, "what is known of it changed.")
+			default:
+				d.compareClient(p.old, p.new)
 			}
 		})
 	}
+}
+
+func (d *differ) compareClient(was, is *consent.Client) {
+	list := func(names []string) string {
+		if len(names) == 0 {
+			return "none"
+		}
+		return words.List(names, "and")
+	}
+	vetted := map[bool]string{true: "vetted", false: "not vetted"}
+	d.noteMove(Either, "its standing", was.Standing.String(), is.Standing.String())
+	d.noteMove(Either, "its publisher", was.Publisher.Title, is.Publisher.Title)
+	d.noteMove(Either, "the domain of its publisher", was.Publisher.Domain, is.Publisher.Domain)
+	d.noteMove(Either, "its publisher", vetted[was.Publisher.Vetted], vetted[is.Publisher.Vetted])
+	if !sameSet(was.RedirectURIs, is.RedirectURIs) {
+		d.note(Either, "it was answered at %s and is at %s.", list(was.RedirectURIs), list(is.RedirectURIs))
+	}
+	if !sameSet(was.Tags, is.Tags) {
+		d.note(Either, "its tags were %s and are %s.", list(was.Tags), list(is.Tags))
+	}
+	d.noteMove(Neither, "what people know it as", was.Title, is.Title)
+	d.noteMove(Neither, "the reason of its standing", was.Because, is.Because)
+	d.noteMove(Neither, "the day on which it came to its standing", dateWords(was.Reviewed), dateWords(is.Reviewed))
+	d.noteMove(Neither, "who decided that", was.Reviewer, is.Reviewer)
+}
+
+// compareTiers tells what is other about the tiers of scopes.
+func (d *differ) compareTiers() {
+	for _, p := range pairs(d.old.book.Scopes, d.new.book.Scopes, func(t *consent.Tier) string { return t.Name }) {
+		d.about("tier", p.name, func() {
+			switch {
+			case p.old == nil:
+				d.note(Either, "it is new, of gravity %d, with %s.", p.new.Gravity, words.List(p.new.Scopes, "and"))
+			case p.new == nil:
+				d.note(Either, "it is gone; it was of gravity %d, with %s.", p.old.Gravity, words.List(p.old.Scopes, "and"))
+			default:
+				if p.old.Gravity != p.new.Gravity {
+					d.note(Either, "its gravity was %d and is %d.", p.old.Gravity, p.new.Gravity)
+				}
+				if !sameSet(p.old.Scopes, p.new.Scopes) {
+					d.note(Either, "its scopes were %s and are %s.", words.List(p.old.Scopes, "and"), words.List(p.new.Scopes, "and"))
+				}
+				if p.old.Lasting != p.new.Lasting {
+					d.note(Either, "%s.", map[bool]string{true: "its scopes outlive the session now",
+						false: "its scopes do not outlive the session any more"}[p.new.Lasting])
+				}
+			}
+		})
+	}
+}
+
+func ruleNames(rules []consent.Rule) string {
+	var names []string
+	for _, r := range rules {
+		names = append(names, r.Name)
+	}
+	return strings.Join(names, ", ")
 }
 
 // sameTiers reports whether two lists have the same tiers, in any order.

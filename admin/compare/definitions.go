@@ -9,8 +9,11 @@ import (
 	"strings"
 
 	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -443,6 +446,28 @@ func statedSpan(s directory.Span) string {
 	return s.Words()
 }
 
+// drawsShares reports whether a condition on accounts of either book asks for a share of them.
+func (d *differ) drawsShares() bool {
+	for _, v := range []*view{d.old, d.new} {
+		for i := range v.policies {
+			p := &v.policies[i]
+			if draws(p.Who) || draws(p.LiveFor) || slices.ContainsFunc(p.Rules, func(r decide.Rule) bool { return draws(r.When) }) {
+				return true
+			}
+		}
+		others := slices.ContainsFunc(v.book.Groups, func(g directory.Group) bool { return draws(g.Where) }) ||
+			slices.ContainsFunc(v.book.Methods, func(m directory.Method) bool { return draws(m.BarredFor) }) ||
+			slices.ContainsFunc(v.book.Exemptions, func(x decide.Exemption) bool { return draws(x.Who) }) ||
+			slices.ContainsFunc(v.book.Rollouts, func(r decide.Rollout) bool { return draws(r.Who) }) ||
+			slices.ContainsFunc(v.book.Risk.Signals, func(s risk.Signal) bool { return draws(s.When) }) ||
+			slices.ContainsFunc(v.book.Consent.Rules, func(r consent.Rule) bool { return draws(r.When) })
+		if others || draws(v.book.Consent.Reviewers) {
+			return true
+		}
+	}
+	return false
+}
+
 func (d *differ) compareSettings() {
 	d.about("settings", "", func() {
 		was, is := d.old.book.Settings, d.new.book.Settings
@@ -455,11 +480,24 @@ func (d *differ) compareSettings() {
 			)
 		}
 		d.noteMove(Either, "the zone", was.Zone.String(), is.Zone.String())
+		if was.Directory != is.Directory {
+			d.note(
+				map[bool]Effect{true: Loosens, false: Tightens}[is.Directory == book.Outside],
+				"%s.",
+				map[bool]string{
+					true:  "accounts that the book does not list can be supplied now",
+					false: "accounts that the book does not list cannot be supplied any more",
+				}[is.Directory == book.Outside],
+			)
+		}
+		if was.ShareKey != is.ShareKey {
+			d.note(Either.when(d.drawsShares()), "the key of shares is another: other accounts fall into each share.")
+		}
 		if d.old.book.DatabaseDigest != d.new.book.DatabaseDigest {
 			d.note(Either, "the file that knows addresses is another.")
 		}
 		if fingerprint(was.Administrators) != fingerprint(is.Administrators) {
-			d.note(Neither, "the administrators are others.")
+			d.note(Neither, "its administrators were %s and are %s.", inForceFor(was.Administrators), inForceFor(is.Administrators))
 		}
 	})
 }

@@ -21,12 +21,13 @@ func (d *differ) compareMethods() {
 	for _, p := range pairs(d.old.book.Methods, d.new.book.Methods, func(m *directory.Method) string { return m.Name }) {
 		d.about("method", p.name, func() {
 			switch {
-			case p.old == nil:
-				d.note(Either, "it is defined again.")
-			case p.new == nil:
-				d.note(Either, "it is not defined any more, or as it is built in.")
+			case p.old == nil && builtIn(p.name) == nil:
+				d.note(Either, "it is new: %s.", methodWords(p.new))
+			case p.new == nil && builtIn(p.name) == nil:
+				d.note(Either, "it is gone; it was %s.", methodWords(p.old))
 			default:
-				was, is := *p.old, *p.new
+				// What a book does not say of a built-in method is as it is built in.
+				was, is := *cmp.Or(p.old, builtIn(p.name)), *cmp.Or(p.new, builtIn(p.name))
 				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) ||
 					before != after {
 					d.note(d.barring(was.BarredFor, is.BarredFor, p.name), "it was barred for %s and is for %s.", inForceFor(was.BarredFor),
@@ -48,6 +49,27 @@ func (d *differ) compareMethods() {
 	}
 }
 
+// builtIn returns a method as it is built in, nil where there is none of the name.
+func builtIn(name string) *directory.Method {
+	methods := directory.BuiltInMethods()
+	i := slices.IndexFunc(methods, func(m directory.Method) bool { return m.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return &methods[i]
+}
+
+func methodWords(m *directory.Method) string {
+	text := m.Kind.String()
+	if len(m.Traits) > 0 {
+		text += ", " + words.List(wordsOf(m.Traits), "and")
+	}
+	if m.BarredFor != nil {
+		text += ", barred for " + describe.People(m.BarredFor)
+	}
+	return text
+}
+
 // compareAccounts reports accounts together, since there may be many: one sentence for all
 // with whom the same happened.
 func (d *differ) compareAccounts() {
@@ -65,16 +87,21 @@ func (d *differ) compareAccounts() {
 				d.compareAccount(l, p.old, p.new)
 			}
 		}
-		for _, c := range l.list {
-			slices.Sort(c.names)
-			verb := map[bool]string{true: "is", false: "are"}[len(c.names) == 1]
-			text := strings.NewReplacer("{who}", words.Count(len(c.names), "account"), "{is}", verb).Replace(c.text)
-			d.note(c.effect, "%s: %s.", text, words.UpTo(mostNames, c.names))
-		}
+		d.noteAll(l, "account")
 	})
 }
 
-// accountChanges are what happened to accounts, each with the accounts to which it did.
+// noteAll tells what happened to accounts or devices.
+func (d *differ) noteAll(l *accountChanges, noun string) {
+	for _, c := range l.list {
+		slices.Sort(c.names)
+		verb := map[bool]string{true: "is", false: "are"}[len(c.names) == 1]
+		text := strings.NewReplacer("{who}", words.Count(len(c.names), noun), "{is}", verb).Replace(c.text)
+		d.note(c.effect, "%s: %s.", text, words.UpTo(mostNames, c.names))
+	}
+}
+
+// accountChanges are what happened to accounts, or to devices, each with those to which it did.
 type accountChanges struct{ list []accountChange }
 
 type accountChange struct {
@@ -408,27 +435,53 @@ func (d *differ) compareApp(numbers [2]int, was, is *directory.App) {
 	}
 }
 
+// compareDevices reports devices together, as compareAccounts does accounts.
 func (d *differ) compareDevices() {
 	d.about("devices", "", func() {
-		var fresh, gone, other []string
+		l := &accountChanges{}
 		for _, p := range pairs(d.old.book.Devices, d.new.book.Devices, func(v *directory.Device) string { return v.Name }) {
 			switch {
 			case p.old == nil:
-				fresh = append(fresh, p.name)
+				l.add(Either, "{who} {is} known besides", p.name)
 			case p.new == nil:
-				gone = append(gone, p.name)
-			case !reflect.DeepEqual(p.old, p.new):
-				other = append(other, p.name)
+				l.add(Either, "{who} {is} not known any more", p.name)
+			default:
+				compareDevice(l, p.old, p.new)
 			}
 		}
-		for _, told := range []struct {
-			names []string
-			text  string
-		}{{fresh, "%s known besides: %s."}, {gone, "%s not known any more: %s."}, {other, "%s known with other facts: %s."}} {
-			if len(told.names) > 0 {
-				verb := map[bool]string{true: " is", false: " are"}[len(told.names) == 1]
-				d.note(Either, told.text, words.Count(len(told.names), "device")+verb, words.UpTo(mostNames, told.names))
-			}
-		}
+		d.noteAll(l, "device")
 	})
+}
+
+func compareDevice(l *accountChanges, was, is *directory.Device) {
+	move := func(what, before, after string) {
+		if before != after {
+			l.add(Either, "the "+what+" of {who} was "+cmp.Or(before, "not stated")+" and is "+cmp.Or(after, "not stated"), is.Name)
+		}
+	}
+	truth := func(what string, before, after bool) {
+		if before != after {
+			l.add(Either, "{who} {is} "+map[bool]string{true: what + " now", false: "not " + what + " any more"}[after], is.Name)
+		}
+	}
+	move("platform", was.Platform, is.Platform)
+	truth("managed", was.Managed, is.Managed)
+	truth("shared", was.Shared, is.Shared)
+	move("owner", was.Owner, is.Owner)
+	if !sameSet(was.Tags, is.Tags) {
+		move("tags", words.List(was.Tags, "and"), words.List(is.Tags, "and"))
+	}
+	for _, fact := range slices.Sorted(maps.Keys(was.Facts)) {
+		if now, has := is.Facts[fact]; has {
+			move(fact, was.Facts[fact].String(), now.String())
+		} else {
+			move(fact, was.Facts[fact].String(), "")
+		}
+	}
+	for _, fact := range slices.Sorted(maps.Keys(is.Facts)) {
+		if _, had := was.Facts[fact]; !had {
+			move(fact, "", is.Facts[fact].String())
+		}
+	}
+	move("last report", timeWords(was.ReportedAt), timeWords(is.ReportedAt))
 }

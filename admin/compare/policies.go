@@ -674,7 +674,7 @@ func (d *differ) tellSuspected() {
 	for _, c := range d.out {
 		told[definition{c.What, c.Name}] |= c.Effect
 		switch c.What {
-		case "settings", "accounts", "method", "consent":
+		case "settings", "accounts", "method", "consent", "tier", "client", "devices":
 			general |= c.Effect // a condition need not name them to depend on them
 		}
 	}

@@ -202,14 +202,22 @@ func TestSentences(t *testing.T) {
 		{"tags: [cards], open_to: [office] => tags: [cards], public: true", "app till: loosens: It is public now: where no policy asks for anything, it opens without any proof."},
 		{"hosts: [mail.example] => hosts: [post.example]", "app mail: tightens: What comes in by mail.example was of mail, and is of no app."},
 		{"{name: laptop, owner: ann, managed: true} => {name: laptop, owner: ann}",
-			"devices: either: 1 device is known with other facts: laptop."},
+			"devices: either: 1 device is not managed any more: laptop."},
 		// The rest.
 		{"otherwise: block => otherwise: grant",
 			"settings: loosens: Where no live policy surely speaks, it was that they are blocked; now they are let in with any one proof."},
 		{"zone: Europe/Oslo => zone: Europe/Warsaw", "settings: either: The zone was Europe/Oslo and is Europe/Warsaw."},
 		{"barred_for: {groups: [shore]} => barred_for: {groups: [crew]}", "method sms-code: either: It was barred for members of shore and is for members of crew."},
 		{"then: allow => then: review", "consent: tightens: Rule mild said allow and says review."},
-		{"standing: approved => standing: barred", "client log: either: It was approved and is barred."},
+		{"standing: approved => standing: barred", "client log: either: Its standing was approved and is barred."},
+		{"settings: {zone => settings: {directory: outside, zone", "settings: loosens: Accounts that the book does not list can be supplied now."},
+		{"settings: {zone => settings: {share_key: gale, zone", "settings: neither: The key of shares is another: other accounts fall into each " +
+			"share."},
+		{"consent: {rules: => consent: {own_requests: true, rules:", "consent: loosens: A reviewer may answer her own requests now."},
+		{"consent: {rules: => consent: {reviewers: {groups: [shore]}, rules:", "consent: either: Its reviewers were nobody and are members of shore."},
+		{"gravity: 1, scopes: [openid] => gravity: 2, scopes: [openid]", "tier mild: either: Its gravity was 1 and is 2."},
+		{"{name: laptop, owner: ann, managed: true} => {name: laptop, owner: bo, managed: true, facts: {firewall: true}}",
+			"devices: either: The owner of 1 device was ann and is bo: laptop."},
 		{"drills: [{name: d, expect: block => drills: [{name: d, expect: grant", "drills: neither: 1 drill is changed: d."},
 		// New and gone, and what is left.
 		{"networks:\n => networks:\n  quay: {ranges: [198.51.100.0/24]}\n", "network quay: neither: It is new. Nothing in force depends on it."},
@@ -219,7 +227,7 @@ func TestSentences(t *testing.T) {
 			"posture hale: neither: It is new. Nothing in force depends on it."},
 		{"{fact: patch_age_days, at_most: 30}] => {fact: patch_age_days, at_most: 30}, {fact: disk, is: true}]",
 			"posture fit: tightens: It checks besides that disk is true. What depends on it: till / far."},
-		{"methods:\n => methods:\n  card: {kind: possession}\n", "method card: either: It is defined again."},
+		{"methods:\n => methods:\n  card: {kind: possession}\n", "method card: either: It is new: possession."},
 		{
 			"  sms-code: {barred_for: {groups: [shore]}} => \u00a0 sms-code: {kind: possession, traits: [device_bound], barred_for: {groups: " +
 				"[shore]}}", "method sms-code: either: Its traits were nothing and are device_bound."},
@@ -250,13 +258,13 @@ func TestSentences(t *testing.T) {
 		{"devices: [{name: laptop, owner: ann, managed: true}]\n => ", "devices: either: 1 device is not known any more: laptop."},
 		{"clients: [{name: log => clients: [{name: swap}, {name: log", "client swap: either: It is new; it is unreviewed."},
 		{"clients: [{name: log, standing: approved}]\n => ", "client log: either: It is gone; it was approved."},
-		{"{name: log, standing: approved} => {name: log, standing: approved, tags: [crew]}", "client log: either: What is known of it changed."},
-		{"scopes: [openid] => scopes: [openid, profile]", "consent: either: The tiers of scopes are others."},
+		{"{name: log, standing: approved} => {name: log, standing: approved, tags: [crew]}", "client log: either: Its tags were none and are crew."},
+		{"scopes: [openid] => scopes: [openid, profile]", "tier mild: either: Its scopes were openid and are openid and profile."},
 		{", {name: rest, then: review}] => , {name: odd, when: {clients: [log]}, then: refuse}, {name: rest, then: review}]",
 			"consent: either: Rule odd is new: where the program is log, refuse."},
 		{"{name: mild, when: {scopes_within: [mild]}, then: allow}, => ",
 			"consent: either: Rule mild is gone: where the scope is mild or milder, allow."},
-		{"consent: {rules: => consent: {lasts: 30d, own_requests: true, rules:", "consent: either: How long an approval holds is another."},
+		{"consent: {rules: => consent: {lasts: 30d, own_requests: true, rules:", "consent: either: An approval held as long as nobody withdraws it and holds 30 days."},
 		// Rules in another order, and the outcomes of exemptions and rollouts.
 		{
 			"[{name: pier, when: {our_network: true}, then: {require: [once]}}, {name: rest, then: {require: [twice]}}] => [{name: rest, when: " +
@@ -309,7 +317,7 @@ func TestSentences(t *testing.T) {
 		{"methods: [password]}\n  - {name: cy => methods: [password, passkey]}\n  - {name: cy",
 			"accounts: loosens: 1 account is enrolled with passkey besides: bo."},
 		{"methods:\n  sms-code: {barred_for: {groups: [shore]}}\nrisk => methods:\n  push: {barred_for: {groups: [shore]}}\nrisk",
-			"method push: either: It is defined again."},
+			"method push: either: It was barred for nobody and is for members of shore."},
 		{"# => ", ""},
 	} {
 		t.Run(c.edit, func(t *testing.T) {
