@@ -21,13 +21,12 @@ func (d *differ) compareMethods() {
 	for _, p := range pairs(d.old.book.Methods, d.new.book.Methods, func(m *directory.Method) string { return m.Name }) {
 		d.about("method", p.name, func() {
 			switch {
-			case p.old == nil && builtIn(p.name) == nil:
+			case d.old.method(p.name) == nil:
 				d.note(Either, "it is new: %s.", methodWords(p.new))
-			case p.new == nil && builtIn(p.name) == nil:
+			case d.new.method(p.name) == nil:
 				d.note(Either, "it is gone; it was %s.", methodWords(p.old))
 			default:
-				// What a book does not say of a built-in method is as it is built in.
-				was, is := *cmp.Or(p.old, builtIn(p.name)), *cmp.Or(p.new, builtIn(p.name))
+				was, is := d.old.method(p.name), d.new.method(p.name)
 				if before, after := fingerprint(was.BarredFor), fingerprint(is.BarredFor); (was.BarredFor == nil) != (is.BarredFor == nil) ||
 					before != after {
 					d.note(d.barring(was.BarredFor, is.BarredFor, p.name), "it was barred for %s and is for %s.", inForceFor(was.BarredFor),
@@ -49,9 +48,9 @@ func (d *differ) compareMethods() {
 	}
 }
 
-// builtIn returns a method as it is built in, nil where there is none of the name.
-func builtIn(name string) *directory.Method {
-	methods := directory.BuiltInMethods()
+// method returns a method as it counts: what a book does not say of one is as it is built in.
+func (v *view) method(name string) *directory.Method {
+	methods := directory.Catalogue(v.book.Methods)
 	i := slices.IndexFunc(methods, func(m directory.Method) bool { return m.Name == name })
 	if i < 0 {
 		return nil

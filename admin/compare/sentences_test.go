@@ -230,7 +230,7 @@ func TestSentences(t *testing.T) {
 		{"methods:\n => methods:\n  card: {kind: possession}\n", "method card: either: It is new: possession."},
 		{
 			"  sms-code: {barred_for: {groups: [shore]}} => \u00a0 sms-code: {kind: possession, traits: [device_bound], barred_for: {groups: " +
-				"[shore]}}", "method sms-code: either: Its traits were nothing and are device_bound."},
+				"[shore]}}", "method sms-code: either: Its traits were out_of_band and are device_bound and out_of_band."},
 		{"signals: [ => signals: [{name: new, detect: new-device, points: 10}, ",
 			"risk: tightens: The signal new is new, with 10 points. What depends on it: till / odd."},
 		{"{name: hidden, detect: anonymous-network, points: 60}, => ",
