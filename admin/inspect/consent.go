@@ -154,7 +154,7 @@ func (in *Pass) reviewers() int {
 
 func noReviewer(in *Pass) {
 	if in.guards() && in.reviewers() == 0 {
-		in.Report("consent", in.where("setting", "consent"), "Nobody may answer what waits for a reviewer.")
+		in.ReportWith(in.administratorsReview(), "consent", in.where("setting", "consent"), "Nobody may answer what waits for a reviewer.")
 	}
 }
 

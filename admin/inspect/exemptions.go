@@ -92,7 +92,8 @@ func looseServiceExemption(in *Pass) {
 		}
 		for n := range in.crowd.Of(x.Who).All() {
 			if in.directory.Profile(n).Kind() == directory.Service {
-				in.Report(
+				in.ReportWith(
+					in.atHome(x),
 					x.Name,
 					x.At,
 					"The exemption %s excuses the service account %s from %s, wherever it signs on from.",

@@ -890,11 +890,15 @@ func pasteInto(t *testing.T, text string, p *inspect.Paste) string {
 		rest := regexp.MustCompile(`(?m)^    `+key+`: .*\n`).ReplaceAllString(text[i:], "")
 		return text[:i] + strings.Replace(rest, "\n", "\n    "+p.YAML+"\n", 1)
 	}
+	if what == "consent" {
+		rest := regexp.MustCompile(`(?m)^  `+key+`: .*\n`).ReplaceAllString(text[strings.Index(text, "\nconsent:"):], "")
+		return text[:strings.Index(text, "\nconsent:")] + strings.Replace(rest, "\nconsent:\n", "\nconsent:\n  "+p.YAML+"\n", 1)
+	}
 	from := max(0, strings.Index(text, "\n"+what+"s:"))
 	i := from + strings.Index(text[from:], begins)
 	require.GreaterOrEqual(t, i, from, "%s in\n%s", begins, text)
 	end := i + strings.Index(text[i:], "\n")
-	definition := regexp.MustCompile(` `+key+`: [^,{}]*(,|}$)`).ReplaceAllString(text[i:end], "")
+	definition := regexp.MustCompile(` `+key+`: (\{[^{}]*\}|[^,{}]*)(,|}$)`).ReplaceAllString(text[i:end], "")
 	return text[:i] + begins + " " + strings.TrimSuffix(p.YAML, ",") + "," + strings.TrimPrefix(definition, begins) + text[end:]
 }
 

@@ -122,7 +122,7 @@ func rolloutForMachines(in *Pass) {
 				func(name string) bool { return in.asksOf(name, in.crowd.Only(n)) && !in.excused(n, name) },
 			)
 			if who.Holds(n) != condition.False && asked {
-				in.Report(r.Name, r.At, "%s is for the service account %s too.", r.Name, a.Name)
+				in.ReportWith(personsOnly(r), r.Name, r.At, "%s is for the service account %s too.", r.Name, a.Name)
 			}
 		})
 	}

@@ -99,6 +99,27 @@ func (in *Pass) barForAdministrators(method string) *Paste {
 	}
 }
 
+// personsOnly takes service accounts out of a rollout.
+func personsOnly(r decide.Rollout) *Paste {
+	return line("rollout", r.Name, "who: {all: [%s, {kinds: [person]}]}", condition.Text(r.Who))
+}
+
+// atHome confines an exemption to own networks; nil where the book has none.
+func (in *Pass) atHome(x decide.Exemption) *Paste {
+	if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+		return nil
+	}
+	return line("exemption", x.Name, "when: {our_network: true}")
+}
+
+// administratorsReview has the administrators review; nil where there are none.
+func (in *Pass) administratorsReview() *Paste {
+	if in.admins.IsEmpty() {
+		return nil
+	}
+	return line("consent", "", "reviewers: %s", condition.Text(in.Book.Settings.Administrators))
+}
+
 // Lengths of time that the pieces propose.
 const (
 	reviewAfter  = 180 // days until a policy is looked at again
