@@ -70,8 +70,10 @@ type Report struct {
 // Changed is a definition that is not the same in both books.
 type Changed struct {
 	// What is the kind of definition in the singular, such as policy.
-	What    string             `json:"what" doc:"the kind of definition, such as policy"`
-	Name    string             `json:"name" doc:"its name"`
+	What string `json:"what" doc:"the kind of definition, such as policy"`
+	Name string `json:"name" doc:"its name"`
+	// Was is its name in the older book, "" where that is the same.
+	Was     string             `json:"was,omitzero" doc:"its name in the older book; absent where it is the same"`
 	Effect  Effect             `json:"effect" doc:"loosens, tightens, either, or neither"`
 	At      condition.Position `json:"at" doc:"where it stands in the newer book, or stood in the older"`
 	Changes []Change           `json:"changes" doc:"what changed, in sentences"`
@@ -326,6 +328,7 @@ func (d *differ) about(what, name string, tell func()) {
 			d.current.At = d.old.book.Where(what, name)
 		}
 		if was := d.renamed[definition{what, name}]; was != "" {
+			d.current.Was = was
 			d.note(Neither, "it was called %s.", was)
 		}
 	}

@@ -53,7 +53,7 @@ func (d *differ) compareConsent() {
 						caseWords(p.new.When),
 					)
 				case dir != same:
-					d.suspect(Either, p.new.When, "rule "+p.name+" speaks in other cases: %s.")
+					d.suspect(Either, p.new.When, "rule "+p.name+" speaks in other cases")
 				}
 			}
 		}

@@ -336,7 +336,7 @@ func (d *differ) compareExemption(was, is *decide.Exemption, effect func(directi
 	case fingerprint(was.When) != fingerprint(is.When):
 		d.note(effect(when), "it held %s, and holds %s.", caseWords(was.When), caseWords(is.When))
 	case when != same:
-		d.suspect(effect(when), is.When, "it holds in other cases: %s.")
+		d.suspect(effect(when), is.When, "it holds in other cases")
 	}
 	if !slices.Equal(was.From, is.From) {
 		d.note(

@@ -9,7 +9,6 @@ import (
 
 	"go4.org/netipx"
 
-	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -182,10 +181,8 @@ func (d *differ) compareRisk() {
 				d.compareSignal(def, p.old, p.new)
 			}
 		}
-		easing := Effect(compareOrdered(was.Levels.Medium, is.Levels.Medium))
-		if d.score != same {
-			easing = Either
-		}
+		// Where the score is lower, or the level begins higher, more attempts are eased.
+		easing := Effect(compareOrdered(was.Levels.Medium, is.Levels.Medium) | d.score.flip())
 		if easing != Neither && len(d.old.book.Rollouts)+len(d.new.book.Rollouts) > 0 {
 			d.note(
 				easing,
@@ -210,7 +207,6 @@ func (d *differ) compareSignal(def definition, was, is *risk.Signal) {
 		{"number of failures", count(was.Failures), count(is.Failures)},
 		{"time for them", statedSpan(was.Within), statedSpan(is.Within)},
 		{"time without a sign-in", statedSpan(was.After), statedSpan(is.After)},
-		{"condition", signalWhen(was), signalWhen(is)},
 	} {
 		if stated.was != stated.is {
 			told = true
@@ -218,20 +214,28 @@ func (d *differ) compareSignal(def definition, was, is *risk.Signal) {
 				cmp.Or(stated.is, "not stated"))
 		}
 	}
-	if !told && d.signal(is.Name) != same {
+	switch {
+	case fingerprint(was.When) != fingerprint(is.When):
+		d.noteUse(def, "the signal %s held %s, and holds %s.", is.Name, signalWhen(was), signalWhen(is))
+	case told || d.signal(is.Name) == same:
+	case is.When != nil:
+		d.suspect(d.uses[def].effect, d.new.signalCondition(is.Name), "the signal "+is.Name+" holds in other cases")
+	default:
 		looksAt := map[risk.Detector]string{
-			risk.Travel: "the places of networks and addresses are others", risk.CountryChange: "the places of networks and addresses are others",
-			risk.AnonymousNetwork: "the networks that hide where people come from are others", risk.NewDevice: "the known devices are others",
+			risk.Travel:           "the places of networks and addresses are others",
+			risk.CountryChange:    "the places of networks and addresses are others",
+			risk.AnonymousNetwork: "the networks that hide where people come from are others",
+			risk.NewDevice:        "the known devices are others",
 		}[is.Detect]
-		d.noteUse(def, "the signal %s holds in other cases: %s.", is.Name, cmp.Or(looksAt, "what its condition names has changed"))
+		d.noteUse(def, "the signal %s holds in other cases: %s.", is.Name, looksAt)
 	}
 }
 
 func signalWhen(s *risk.Signal) string {
 	if s.When == nil {
-		return ""
+		return "where its detector finds it, or an attempt names it"
 	}
-	return describe.When(s.When)
+	return caseWords(s.When)
 }
 
 func speedWords(kmh float64) string {

@@ -472,8 +472,8 @@ func (d *differ) compareRule(l *ruleLists, was, is *decide.Rule, counts mayCount
 	case fingerprint(was.When) != fingerprint(is.When):
 		d.note(e, "rule %s: it spoke %s, and speaks %s.", is.Name, caseWords(was.When), caseWords(is.When))
 	case dir != same:
-		d.suspect(e, is.When, "rule "+is.Name+" speaks in "+map[direction]string{widens: "more cases", narrows: "fewer cases",
-			both: "other cases"}[dir]+": %s.")
+		cases := map[direction]string{widens: "more", narrows: "fewer", both: "other"}[dir]
+		d.suspect(e, is.When, "rule "+is.Name+" speaks in "+cases+" cases")
 	}
 	e := counts.of(d.relateRuleOutcomes(was, is, l.enrols))
 	if !reflect.DeepEqual(was.Then, is.Then) {
@@ -633,14 +633,14 @@ type suspicion struct {
 
 // suspect notes, for the definition that is reported, that a condition holds in other cases
 // though it is worded the same. It is told only where nothing else that is told accounts for
-// it: then the text says by its %s what changed.
+// it. What changed is added to the text.
 func (d *differ) suspect(e Effect, when condition.Node, text string) {
 	if moved := d.movedBy(when); moved != "" {
-		d.note(e, text, moved)
+		d.note(e, "%s: %s.", text, moved)
 		return
 	}
 	d.suspected = append(d.suspected, suspicion{
-		definition{d.current.What, d.current.Name}, Change{e, capital(fmt.Sprintf(text, "what it names has changed"))}, when,
+		definition{d.current.What, d.current.Name}, Change{e, capital(text + ": what it names has changed.")}, when,
 	})
 }
 

@@ -427,7 +427,7 @@ func TestWhatHangsOnASignal(t *testing.T) {
 		told[c.Title()] = c.Effect.String() + ": " + c.Changes[0].Text
 	}
 	require.Equal(t, map[string]string{
-		"risk":        "either: Rollouts ease nothing where the risk may be medium, so other attempts are eased.",
+		"risk":        "tightens: Rollouts ease nothing where the risk may be medium, so fewer attempts are eased.",
 		"window dusk": "tightens: It was 20:00-22:00 and is 20:00-23:00. What depends on it: till / odd.",
 	}, told)
 }

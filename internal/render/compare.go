@@ -42,7 +42,11 @@ func (p *Page) Compare(r *compare.Report, next []string) {
 	shown := 0
 	for _, c := range r.Changed {
 		if c.Effect == compare.Neither {
-			without = append(without, c.Title())
+			title := c.Title()
+			if c.Was != "" {
+				title += " (was " + c.Was + ")"
+			}
+			without = append(without, title)
 			continue
 		}
 		if shown++; shown > mostChanged {
