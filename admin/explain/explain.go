@@ -91,6 +91,9 @@ func Reference() string {
 	}
 	for _, section := range sections(all) {
 		fmt.Fprintf(&b, "\n## %s\n\n%s.\n", section.Name, capital(words.Markdown(section.Means)))
+		if section.Example != "" {
+			fmt.Fprintf(&b, "Values: %s.\n\n```yaml\n%s```\n", words.Markdown(section.Values), section.Example)
+		}
 		place := section.Name
 		for _, w := range all {
 			if w.In != section.Name && !strings.HasPrefix(w.In, section.Name+" / ") {
