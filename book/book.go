@@ -80,17 +80,17 @@ type Sections struct {
 
 // Settings hold for the whole book.
 type Settings struct {
-	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none; UTC where left out" default:"UTC"`
-	Otherwise decide.Outcome `book:"otherwise" doc:"where no live policy surely speaks: block (the default), grant or {require: [assurances]}" default:"block"`
+	Zone      *time.Location `book:"zone" doc:"IANA time zone for windows and dates that state none" default:"UTC"`
+	Otherwise decide.Outcome `book:"otherwise" doc:"what holds where no live policy surely speaks" default:"block"`
 	// Directory says whether there are accounts that the book does not list.
-	Directory DirectoryPlace `book:"directory" doc:"inside (the default) where the book lists all accounts, outside where others are supplied" default:"inside"`
+	Directory DirectoryPlace `book:"directory" doc:"inside where the book lists all accounts, else outside" default:"inside"`
 	// ShareKey decides which accounts fall into a share.
-	ShareKey string `book:"share_key" doc:"a text that outsiders do not know; without one, who chooses a name chooses its side of a share" default:"none: who chooses a name chooses its side of a share"`
+	ShareKey string `book:"share_key" doc:"a text that outsiders do not know" default:"who chooses a name chooses its side of a share"`
 	// IPDatabase is the name of an MMDB file in the book's folder.
-	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows the countries and locations of addresses" default:"none"`
+	IPDatabase string `book:"ip_database" doc:"an MMDB file in the book's folder that knows where addresses are" default:"none"`
 	// Administrators have no effect on decisions; inspect makes sure that they get
 	// in and that nobody sends them text messages.
-	Administrators condition.Node `book:"administrators" about:"account" doc:"accounts that look after the systems, for inspect" default:"nobody"`
+	Administrators condition.Node `book:"administrators" about:"account" doc:"accounts that look after the systems" default:"nobody"`
 }
 
 // DirectoryPlace says where accounts are listed.

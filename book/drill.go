@@ -27,7 +27,7 @@ type Drill struct {
 	// Unlisted says that the names in it are meant that the book does not have. Without it
 	// a misspelt name would let a drill pass that expects a block.
 	Unlisted bool   `book:"unlisted" doc:"true where it is meant to name what the book does not have, such as an account"`
-	By       string `book:"by" doc:"the rule expected to be behind it, as policy/rule; of a request, the rule alone" default:"it is not looked at"`
+	By       string `book:"by" doc:"the rule behind it, as policy/rule; of a request, the rule alone" default:"it is not looked at"`
 }
 
 // Check reports what is wrong with a drill.

@@ -19,7 +19,7 @@ type Import struct {
 	At      condition.Position `book:"-"`
 	Name    string             `book:"name,required" doc:"name of the import"`
 	File    string             `book:"file,required" doc:"a file in the book's folder: a SCIM 2.0 ListResponse, or CSV with a header"`
-	Taken   *directory.Date    `book:"taken" doc:"day on which the file was made; left out, when it was last changed" default:"when the file was last changed"`
+	Taken   *directory.Date    `book:"taken" doc:"day on which the file was made" default:"when the file was last changed"`
 	Fresh   directory.Span     `book:"fresh" doc:"how old it may grow before inspect says so, such as 30d" default:"90d"`
 	Methods []string           `book:"methods" ref:"method" doc:"what its accounts have enrolled where the file does not say"`
 }

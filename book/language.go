@@ -33,6 +33,9 @@ type Word struct {
 	Example string `json:"example" doc:"a piece of a book that is right"`
 }
 
+// NoDefault is the default of a word that says nothing where it is left out.
+const NoDefault = "nothing"
+
 // The places of words that stand in many places.
 const (
 	inConditions = "conditions"
@@ -50,7 +53,7 @@ func Language() []Word {
 		{"require", "asks for assurances, all of them", "one or a list of: the name of an assurance, or {one_of: [assurances]}"},
 		{"one_of", "asks for one of several assurances, met whole", "a list of names of assurances"},
 	} {
-		l.add(Word{Name: word.name, In: inOutcomes, Means: word.means, Values: word.values, Default: "nothing is asked"})
+		l.add(Word{Name: word.name, In: inOutcomes, Means: word.means, Values: word.values, Default: NoDefault})
 	}
 	for _, word := range []struct{ name, means, values string }{
 		{"all", "each of the conditions must hold", "a list of conditions"},
@@ -58,10 +61,10 @@ func Language() []Word {
 		{"not", "the condition must not hold", "a condition"},
 		{"except", "takes away from what stands beside it", "a condition"},
 	} {
-		l.add(Word{Name: word.name, In: inConditions, Means: word.means, Values: word.values, Default: "nothing is asked"})
+		l.add(Word{Name: word.name, In: inConditions, Means: word.means, Values: word.values, Default: NoDefault})
 	}
 	for _, k := range condition.Keys() {
-		l.add(Word{Name: k.String(), In: inConditions, Means: k.Doc(), Values: keyValues(k), Default: "nothing is asked"})
+		l.add(Word{Name: k.String(), In: inConditions, Means: k.Doc(), Values: keyValues(k), Default: NoDefault})
 	}
 	return l.words
 }
@@ -101,7 +104,7 @@ func (l *language) object(t reflect.Type, in string) {
 		case field.Type.Kind() == reflect.Bool:
 			w.Default = "false"
 		default:
-			w.Default = "nothing"
+			w.Default = NoDefault
 		}
 		l.add(w)
 		if inner := structIn(field.Type); inner != nil {

@@ -17,7 +17,7 @@ type Renaming struct {
 
 // Renamed returns the book with definitions called otherwise, both where they stand and
 // wherever they are named, so that it decides what it did. It is for those who compare two
-// books of which one calls things otherwise. What it returns shares nothing that was changed
+// books that call things by different names. What it returns shares nothing that was changed
 // with the book, and keeps its digest. A new name that is already taken makes a book that
 // does not compile.
 func (b *Book) Renamed(names ...Renaming) *Book {

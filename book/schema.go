@@ -73,7 +73,11 @@ func (w *schemaWriter) object(t reflect.Type) *jsonschema.Schema {
 	s := &jsonschema.Schema{Type: "object", Properties: map[string]*jsonschema.Schema{}, More: jsonschema.None{}}
 	for _, f := range formOf(t).fields {
 		field := t.Field(f.index)
-		s.Properties[f.key] = w.value(field.Type, &f).Describe(field.Tag.Get("doc"))
+		about := field.Tag.Get("doc")
+		if left := field.Tag.Get("default"); left != "" {
+			about += "; left out: " + left
+		}
+		s.Properties[f.key] = w.value(field.Type, &f).Describe(about)
 		if f.required {
 			s.Required = append(s.Required, f.key)
 		}

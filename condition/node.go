@@ -202,6 +202,18 @@ func Walk(node Node, visit func(Node) bool) {
 	}
 }
 
+// Asks reports whether some test of a condition, wherever it stands, is of one of the keys.
+func Asks(node Node, keys ...Key) bool {
+	found := false
+	Walk(node, func(n Node) bool {
+		if t, ok := n.(*Test); ok && slices.Contains(keys, t.Key) {
+			found = true
+		}
+		return !found
+	})
+	return found
+}
+
 // Vocabulary knows the names that conditions use.
 type Vocabulary interface {
 	// Bind returns what one of the test's values stands for; an error where it is

@@ -30,7 +30,7 @@ type Client struct {
 	Publisher    Publisher `book:"publisher" json:"publisher,omitzero" doc:"who makes it"`
 	RedirectURIs []string  `book:"redirect_uris" json:"redirect_uris,omitempty" doc:"where it may be answered"`
 	Tags         []string  `book:"tags" json:"tags,omitempty" doc:"tags that rules can ask for"`
-	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed (the default), approved or barred" default:"unreviewed"`
+	Standing     Standing  `book:"standing" json:"standing" doc:"unreviewed, approved or barred" default:"unreviewed"`
 	Because      string    `book:"because" json:"because,omitzero" doc:"the reason of its standing"`
 	// Reviewed and Reviewer say when and by whom it came to its standing.
 	Reviewed *directory.Date `book:"reviewed" json:"reviewed,omitempty" doc:"day on which it came to its standing"`
@@ -188,9 +188,9 @@ type Scheme struct {
 	// OwnRequests lets a reviewer answer what she asked for herself.
 	OwnRequests bool `book:"own_requests" doc:"true where a reviewer may answer her own requests"`
 	// Lasts is how long an approval holds; zero is until it is withdrawn.
-	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d; left out, until it is withdrawn" default:"until it is withdrawn"`
+	Lasts directory.Span `book:"lasts" doc:"how long an approval holds, such as 365d" default:"until it is withdrawn"`
 	// RequestsLast is how long a request waits before it expires; zero is DefaultWait.
-	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer, 14d where left out" default:"14d"`
+	RequestsLast directory.Span `book:"requests_last" doc:"how long a request waits for a reviewer" default:"14d"`
 	Rules        []Rule         `book:"rules" doc:"asked in order for each scope; the first match speaks, else a reviewer looks"`
 }
 
@@ -209,7 +209,7 @@ func (s Scheme) Wait() time.Duration {
 type Rule struct {
 	At   condition.Position `book:"-"`
 	Name string             `book:"name,required" doc:"name of the rule, its own within the section"`
-	When condition.Node     `book:"when" about:"account,consent" doc:"when the rule matches; left out, always"`
+	When condition.Node     `book:"when" about:"account,consent" doc:"when the rule matches" default:"always"`
 	Then Outcome            `book:"then,required" doc:"allow, review or refuse"`
 	Say  string             `book:"say" doc:"what the person is told where the rule does not allow"`
 }

@@ -81,7 +81,8 @@ func TestRepairs(t *testing.T) {
 		{"so has who was asked late", bothPolicy, `"account":"late",` + passwordNow, "grant | 11 days left | until 2026-12-04T11:00:00Z"},
 		{"but of whom nobody knows when has the day alone", bothPolicy, `"account":"unasked",` + passwordNow,
 			"step_up | one of otp-app, push enrolled and proven | Enrol otp-app or push."},
-		{"but not for ever", bothPolicy, `"account":"old",` + passwordNow, "step_up | one of otp-app, push enrolled and proven | Enrol otp-app or push."},
+		{"but not for ever", bothPolicy, `"account":"old",` + passwordNow, "step_up | one of otp-app, push enrolled and proven | Enrol " +
+			"otp-app or push."},
 		{"nor at a risk", bothPolicy, `"account":"bob","signals":["told"],` + passwordNow,
 			"step_up | one of otp-app, push enrolled and proven | Enrol otp-app or push."},
 		{"an eased demand leaves no account unproven", heldPolicy, `"account":"bob"`, "step_up | password proven in this session | 7 days left"},
@@ -99,7 +100,8 @@ func TestRepairs(t *testing.T) {
 		{"where another way can be met it is to be met", choicePolicy, `"account":"bob","action":"enrol"`,
 			"step_up | either one of certificate, passkey, security-key enrolled and proven, or password proven in this session"},
 		{"of several ways the easiest is told", choicePolicy, `"account":"bob","session":{"proofs":[{"method":"otp-app"}]}`,
-			"step_up | either one of certificate, passkey, security-key enrolled and proven, or password proven in this session | proof_not_enrolled | " +
+			"step_up | either one of certificate, passkey, security-key enrolled and proven, or password proven in this session | " +
+				"proof_not_enrolled | " +
 				"offered password"},
 		{"a forgotten password", bothPolicy, `"action":"recover","proofs":[{"method":"otp-app"}]`, "grant"},
 		{"with nothing else proven now", bothPolicy, `"action":"recover","session":{"proofs":[{"method":"otp-app","at":"2026-11-23T10:00:00Z"}]}`,

@@ -137,7 +137,7 @@ type Policy struct {
 	Who  condition.Node `book:"who,required" about:"account" doc:"the accounts it is for; anyone for all"`
 	Apps condition.Node `book:"apps,required" about:"app" doc:"the apps it is for; every for all"`
 	// Actions are those that it is for; nil is all.
-	Actions []attempt.Action `book:"actions" doc:"the actions it is for; left out, all" default:"all"`
+	Actions []attempt.Action `book:"actions" doc:"the actions it is for" default:"all"`
 	From    *directory.Date  `book:"from" doc:"first day on which it is in force" default:"no bound"`
 	Until   *directory.Date  `book:"until" doc:"last day on which it is in force" default:"no bound"`
 	// Replaces names policies that it silences where it surely speaks.
@@ -153,7 +153,7 @@ type Policy struct {
 type Rule struct {
 	At     condition.Position `book:"-"`
 	Name   string             `book:"name,required" doc:"name of the rule, its own within the policy"`
-	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches; left out, always" default:"always"`
+	When   condition.Node     `book:"when" about:"account,app,attempt,risk" doc:"when the rule matches" default:"always"`
 	Then   Outcome            `book:"then,required" doc:"grant, block, or {require: [assurances]}"`
 	Say    string             `book:"say" doc:"what the person is told where the rule blocks or asks for something"`
 	Limits directory.Limits   `book:"limits" doc:"limits on the session that is granted"`
@@ -251,13 +251,13 @@ type Assurance struct {
 type Prove struct {
 	AnyOf  []string          `book:"any_of" ref:"method" doc:"methods; one of them is to be proven"`
 	Traits []directory.Trait `book:"traits" doc:"traits that the proven method has, all of them"`
-	Within Within            `book:"within" doc:"now (in this very attempt), session (the default), or a length of time such as 12h" default:"session"`
+	Within Within            `book:"within" doc:"now (in this very attempt), session, or a length of time such as 12h" default:"session"`
 	// Fallback lists methods that count where a preferred one could not be
 	// reached, or where the account has none of those.
 	Fallback []string `book:"fallback" ref:"method" doc:"methods that count where a preferred one was not reached, or the account has none"`
 	// Remember is how long the device may stand for the method where the account
 	// asked to be remembered on it.
-	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method, such as 30d" default:"nothing is remembered"`
+	Remember directory.Span `book:"remember" doc:"how long a remembered device stands for the method" default:"nothing is remembered"`
 }
 
 // Accept asks for a version of a document to be accepted.
@@ -265,7 +265,7 @@ type Accept struct {
 	Document string `book:"document,required" doc:"name of the document"`
 	Version  int    `book:"version,required" doc:"the version; a later one counts too"`
 	// Every is how long an acceptance holds; zero is for good.
-	Every directory.Span `book:"every" doc:"how long an acceptance holds, such as 365d; left out, for good" default:"for good"`
+	Every directory.Span `book:"every" doc:"how long an acceptance holds, such as 365d" default:"for good"`
 }
 
 // Exemption excuses accounts from assurances, everywhere at once. It never lifts
@@ -276,7 +276,7 @@ type Exemption struct {
 	Who        condition.Node     `book:"who,required" about:"account" doc:"the accounts that are excused"`
 	From       []string           `book:"from,required" ref:"assurance" doc:"the assurances that are not asked of them"`
 	Instead    []string           `book:"instead" ref:"assurance" doc:"the assurances that are asked in their place"`
-	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds; left out, always" default:"always"`
+	When       condition.Node     `book:"when" about:"app,attempt,risk" doc:"when it holds" default:"always"`
 	Because    string             `book:"because,required" doc:"the reason"`
 	ApprovedBy string             `book:"approved_by" ref:"account" doc:"who approved it"`
 	Until      *directory.Date    `book:"until" doc:"last day on which it holds" default:"no bound"`

@@ -87,9 +87,9 @@ func ParseLevel(text string) (level Level, err error) {
 // Account is one who signs on. A key that is nil or zero is not stated.
 type Account struct {
 	Name       string                    `book:"name,required" doc:"how the account is named in attempts, often a mail address"`
-	Kind       Kind                      `book:"kind" doc:"person (the default), service or emergency" default:"person"`
+	Kind       Kind                      `book:"kind" doc:"person, service or emergency" default:"person"`
 	Disabled   bool                      `book:"disabled" doc:"true where the account may not sign on at all"`
-	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of" default:"those that name it as a member"`
+	Groups     []string                  `book:"groups" ref:"group" doc:"groups that it is a member of" default:"those that list it"`
 	Methods    []string                  `book:"methods" ref:"method" doc:"methods that it has enrolled"`
 	Attributes map[string]attempt.Scalar `book:"attributes" doc:"what else is known, by name; what is missing is unknown, null is none"`
 	Joined     *Date                     `book:"joined" doc:"day on which the person joined"`

@@ -33,13 +33,13 @@ type App struct {
 	Name    string   `book:"name,required" doc:"how the app is named in attempts"`
 	About   string   `book:"about" doc:"what the app is for"`
 	Tags    []string `book:"tags" doc:"tags that policies can aim at"`
-	OpenTo  []string `book:"open_to" ref:"group" doc:"groups that the app is given to at all; left out, to all" default:"everybody"`
+	OpenTo  []string `book:"open_to" ref:"group" doc:"groups that the app is given to at all" default:"everybody"`
 	Public  bool     `book:"public" doc:"true for an app that needs no proof"`
 	KnownAs []string `book:"known_as" doc:"other identifiers: SAML entity ID, OAuth client ID, the name at a gateway"`
 	Hosts   []string `book:"hosts" doc:"hosts and paths that it is reached by: host, *.host, host/path, host/path/*; the most specific wins"`
 	Limits  Limits   `book:"limits" doc:"limits on each session on the app"`
 	// Over has no effect on decisions; inspect looks for networks that forget one.
-	Over []IPVersion `book:"over" doc:"the versions of IP that it is reached over: ipv4, ipv6; left out, both" default:"both"`
+	Over []IPVersion `book:"over" doc:"the versions of IP that it is reached over: ipv4, ipv6" default:"both"`
 }
 
 // IPVersion is a version of the Internet Protocol.

@@ -22,7 +22,7 @@ type Window struct {
 	To    *Clock      `book:"to" doc:"time of day at which it ends, not included; at or before from, on the next day" default:"24:00"`
 	Dates []DateRange `book:"dates" doc:"days on which it starts, both ends included" default:"every day"`
 	// Zone is nil for the book's own zone.
-	Zone *time.Location `book:"zone" doc:"IANA time zone; settings.zone where left out" default:"settings.zone"`
+	Zone *time.Location `book:"zone" doc:"IANA time zone" default:"settings.zone"`
 }
 
 // Clock is a time of day in minutes after midnight; 24:00 is the end of a day.

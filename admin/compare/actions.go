@@ -183,7 +183,7 @@ func (v *view) choiceOf(account int, r decide.Requirement) choice {
 	return c
 }
 
-// amongWays tells what a change of an assurance does to the choices at enrol of which it is
+// amongWays tells what a change of an assurance does to the choices at enrol that have it as
 // a way.
 func (d *differ) amongWays(name string) (e Effect) {
 	for _, r := range d.waives.choices {
@@ -195,7 +195,7 @@ func (d *differ) amongWays(name string) (e Effect) {
 }
 
 // insteadOtherwise tells what it does at enrol that an exemption asks for other assurances
-// instead: where one of them is waived, so is the choice of which the excused one was a way.
+// instead: where one of them is waived, so is the choice that has the excused one as a way.
 func (d *differ) insteadOtherwise(from, was, is []string) (e Effect) {
 	chosen := slices.ContainsFunc(d.waives.choices, func(r decide.Requirement) bool {
 		return slices.ContainsFunc(r.OneOf, func(name string) bool { return slices.Contains(from, name) })

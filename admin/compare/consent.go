@@ -68,7 +68,10 @@ func (d *differ) compareConsent() {
 			d.note(
 				map[bool]Effect{true: Loosens, false: Tightens}[is.OwnRequests],
 				"%s.",
-				map[bool]string{true: "a reviewer may answer her own requests now", false: "a reviewer may not answer her own requests any more"}[is.OwnRequests],
+				map[bool]string{
+					true:  "a reviewer may answer her own requests now",
+					false: "a reviewer may not answer her own requests any more",
+				}[is.OwnRequests],
 			)
 		}
 		span := func(s directory.Span) string { return cmp.Or(statedSpan(s), "as long as nobody withdraws it") }

@@ -114,8 +114,6 @@ func (e Effect) when(holds bool) Effect {
 	return Neither
 }
 
-func (d *differ) isChangedPosture(name string) bool { return d.posture(name) != same }
-
 // noteUse tells a change of something that others depend on, with what it does there.
 func (d *differ) noteUse(def definition, format string, args ...any) {
 	u := d.uses[def]
@@ -250,7 +248,7 @@ func (d *differ) askAll() {
 			d.usedBy(definition{"assurance", name}, e, by)
 			for _, v := range []*view{d.old, d.new} {
 				if a := v.judge.FindAssurance(name); a != nil && a.Posture != "" {
-					d.usedBy(definition{"posture", a.Posture}, e.when(d.isChangedPosture(a.Posture)), by)
+					d.usedBy(definition{"posture", a.Posture}, e.when(d.posture(a.Posture) != same), by)
 				}
 			}
 		}

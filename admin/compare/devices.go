@@ -2,9 +2,7 @@ package compare
 
 import (
 	"cmp"
-	"maps"
 	"reflect"
-	"slices"
 
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -13,7 +11,7 @@ import (
 // compareDevices reports devices together, as compareAccounts does accounts.
 func (d *differ) compareDevices() {
 	d.about("devices", "", func() {
-		l := &accountChanges{}
+		l := &groupedChanges{}
 		for _, p := range pairs(d.old.book.Devices, d.new.book.Devices, func(v *directory.Device) string { return v.Name }) {
 			switch {
 			case p.old == nil:
@@ -28,7 +26,7 @@ func (d *differ) compareDevices() {
 	})
 }
 
-func compareDevice(l *accountChanges, was, is *directory.Device) {
+func compareDevice(l *groupedChanges, was, is *directory.Device) {
 	move := func(what, before, after string) {
 		if before != after {
 			l.add(Either, "the "+what+" of {who} was "+cmp.Or(before, "not stated")+" and is "+cmp.Or(after, "not stated"), is.Name)
@@ -46,18 +44,7 @@ func compareDevice(l *accountChanges, was, is *directory.Device) {
 	if !sameSet(was.Tags, is.Tags) {
 		move("tags", words.List(was.Tags, "and"), words.List(is.Tags, "and"))
 	}
-	for _, fact := range slices.Sorted(maps.Keys(was.Facts)) {
-		if now, has := is.Facts[fact]; has {
-			move(fact, was.Facts[fact].String(), now.String())
-		} else {
-			move(fact, was.Facts[fact].String(), "")
-		}
-	}
-	for _, fact := range slices.Sorted(maps.Keys(is.Facts)) {
-		if _, had := was.Facts[fact]; !had {
-			move(fact, "", is.Facts[fact].String())
-		}
-	}
+	eachFact(was.Facts, is.Facts, move)
 	move("last report", timeWords(was.ReportedAt), timeWords(is.ReportedAt))
 }
 

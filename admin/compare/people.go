@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -73,7 +74,7 @@ func methodWords(m *directory.Method) string {
 // with whom the same happened.
 func (d *differ) compareAccounts() {
 	d.about("accounts", "", func() {
-		l := &accountChanges{}
+		l := &groupedChanges{}
 		for _, p := range pairs(d.old.directory.Accounts, d.new.directory.Accounts, func(a *directory.Account) string { return a.Name }) {
 			switch {
 			case p.old == nil && !p.new.Disabled:
@@ -91,7 +92,7 @@ func (d *differ) compareAccounts() {
 }
 
 // noteAll tells what happened to accounts or devices.
-func (d *differ) noteAll(l *accountChanges, noun string) {
+func (d *differ) noteAll(l *groupedChanges, noun string) {
 	for _, c := range l.list {
 		slices.Sort(c.names)
 		verb := map[bool]string{true: "is", false: "are"}[len(c.names) == 1]
@@ -100,10 +101,10 @@ func (d *differ) noteAll(l *accountChanges, noun string) {
 	}
 }
 
-// accountChanges are what happened to accounts, or to devices, each with those to which it did.
-type accountChanges struct{ list []accountChange }
+// groupedChanges are what happened to accounts, or to devices, each with those to which it did.
+type groupedChanges struct{ list []groupedChange }
 
-type accountChange struct {
+type groupedChange struct {
 	effect Effect
 	text   string
 	names  []string
@@ -111,16 +112,16 @@ type accountChange struct {
 
 // add notes that something happened to an account. The text has {who} for how many accounts
 // it happened to, and {is} for the verb.
-func (l *accountChanges) add(e Effect, text, name string) {
-	i := slices.IndexFunc(l.list, func(c accountChange) bool { return c.text == text && c.effect == e })
+func (l *groupedChanges) add(e Effect, text, name string) {
+	i := slices.IndexFunc(l.list, func(c groupedChange) bool { return c.text == text && c.effect == e })
 	if i < 0 {
 		i = len(l.list)
-		l.list = append(l.list, accountChange{effect: e, text: text})
+		l.list = append(l.list, groupedChange{effect: e, text: text})
 	}
 	l.list[i].names = append(l.list[i].names, name)
 }
 
-func (d *differ) compareAccount(l *accountChanges, was, is *directory.Account) {
+func (d *differ) compareAccount(l *groupedChanges, was, is *directory.Account) {
 	name := is.Name
 	move := func(e Effect, what, before, after string) {
 		if before != after {
@@ -160,24 +161,26 @@ func (d *differ) compareAccount(l *accountChanges, was, is *directory.Account) {
 	move(Either, "the standing risk", riskWords(was.AccountRisk), riskWords(is.AccountRisk))
 	move(Either, "the last change of the password", timeWords(was.PasswordChangedAt), timeWords(is.PasswordChangedAt))
 	move(Either, "the first time that a rollout asked", timeWords(was.AskedAt), timeWords(is.AskedAt))
-	if !maps.Equal(was.Attributes, is.Attributes) {
-		for _, attribute := range slices.Sorted(maps.Keys(was.Attributes)) {
-			move(Neither, "the attribute "+attribute, was.Attributes[attribute].String(), attributeWords(is, attribute))
-		}
-		for _, attribute := range slices.Sorted(maps.Keys(is.Attributes)) {
-			if _, had := was.Attributes[attribute]; !had {
-				move(Neither, "the attribute "+attribute, "", is.Attributes[attribute].String())
-			}
-		}
-	}
+	eachFact(was.Attributes, is.Attributes, func(name, before, after string) { move(Neither, "the attribute "+name, before, after) })
 }
 
-func attributeWords(a *directory.Account, name string) string {
-	value, has := a.Attributes[name]
-	if !has {
+// eachFact visits what two mappings from names to values have, in order; "" is not stated.
+func eachFact(was, is map[string]attempt.Scalar, visit func(name, before, after string)) {
+	stated := func(facts map[string]attempt.Scalar, name string) string {
+		if value, has := facts[name]; has {
+			return value.String()
+		}
 		return ""
 	}
-	return value.String()
+	names := slices.Sorted(maps.Keys(was))
+	for _, name := range slices.Sorted(maps.Keys(is)) {
+		if _, had := was[name]; !had {
+			names = append(names, name)
+		}
+	}
+	for _, name := range names {
+		visit(name, stated(was, name), stated(is, name))
+	}
 }
 
 func riskWords(r *directory.AccountRisk) string {

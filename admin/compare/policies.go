@@ -51,10 +51,7 @@ func (d *differ) comparePolicies() {
 type mayCount bool
 
 func (m mayCount) of(e Effect) Effect {
-	if m {
-		return e
-	}
-	return Neither
+	return e.when(bool(m))
 }
 
 // inForce reports whether some of the policies, which are versions of one, may be in
@@ -316,15 +313,7 @@ func (d *differ) compareReach(was, is *decide.Policy, reach func(direction) Effe
 }
 
 // joins reports whether a condition depends on the time since joining.
-func joins(n condition.Node) bool {
-	found := false
-	condition.Walk(n, func(n condition.Node) bool {
-		t, ok := n.(*condition.Test)
-		found = found || ok && t.Key == facts.KeyJoinedWithin
-		return true
-	})
-	return found
-}
+func joins(n condition.Node) bool { return condition.Asks(n, facts.KeyJoinedWithin) }
 
 // mostNames is how many names a sentence lists.
 const mostNames = 5

@@ -111,15 +111,7 @@ func renamedGroups(was, is *book.Book) []book.Renaming {
 }
 
 // draws reports whether a condition asks for a share of the accounts.
-func draws(n condition.Node) bool {
-	found := false
-	condition.Walk(n, func(n condition.Node) bool {
-		t, ok := n.(*condition.Test)
-		found = found || ok && t.Key == facts.KeyShare
-		return true
-	})
-	return found
-}
+func draws(n condition.Node) bool { return condition.Asks(n, facts.KeyShare) }
 
 func samePolicy(a, b decide.Policy) bool {
 	if len(a.Rules) != len(b.Rules) || (a.LiveFor == nil) != (b.LiveFor == nil) {

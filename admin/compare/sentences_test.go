@@ -148,11 +148,13 @@ func TestSentences(t *testing.T) {
 		{"{fact: firewall, is: true, fix: Turn it on.}, => ",
 			"posture fit: loosens: It does not check any more that firewall is true. What depends on it: till / far."},
 		{"at_most: 30} => at_most: 14}",
-			"posture fit: tightens: It checked that patch_age_days is at most 30, and checks that it is at most 14. What depends on it: till / far."},
+			"posture fit: tightens: It checked that patch_age_days is at most 30, and checks that it is at most 14. What depends on it: till / " +
+				"far."},
 		{"at_most: 30} => at_most: 30}, {fact: patch_age_days, at_least: 1}",
 			"posture fit: tightens: It checks besides that patch_age_days is at least 1. What depends on it: till / far."},
 		{"fix: Turn it on. => fix: Turn it on again.", ""},
-		{"fresh: 24h => fresh: 12h", "posture fit: either: A report could be 24 hours old and can be 12 hours old. What depends on it: till / far."},
+		{"fresh: 24h => fresh: 12h", "posture fit: either: A report could be 24 hours old and can be 12 hours old. What depends on it: till " +
+			"/ far."},
 		{"signals: [ => signals: [{name: late, when: {during: [day]}, points: 5}, ",
 			"risk: tightens: The signal late is new, with 5 points. What depends on it: till / odd."},
 		{"fallback: [sms-code], remember: 30d}] => fallback: [sms-code], remember: 30d}, {any_of: [passkey]}]\n    posture: fit",
@@ -163,7 +165,8 @@ func TestSentences(t *testing.T) {
 		{"medium: 40 => medium: 30", "risk: tightens: Rollouts ease nothing where the risk may be medium, so fewer attempts are eased."},
 		{"anonymous-network, points: 60 => anonymous-network, points: 30",
 			"risk: loosens: The signal hidden had 60 points and has 30. What depends on it: till / odd."},
-		{"faster_than: 900 => faster_than: 500", "risk: tightens: The signal fast: its speed was 900 km/h and is 500 km/h. What depends on it: till / odd."},
+		{"faster_than: 900 => faster_than: 500", "risk: tightens: The signal fast: its speed was 900 km/h and is 500 km/h. What depends on " +
+			"it: till / odd."},
 		// Assurances.
 		{
 			"any_of: [push, otp-app], within: 12h, fallback: [sms-code], remember: 30d => any_of: [push, otp-app], within: 12h, fallback: " +
@@ -181,7 +184,8 @@ func TestSentences(t *testing.T) {
 				"depends on it."},
 		{"once: {prove: [{any_of: [password], within: session}]} => once: {prove: [{any_of: [password], within: session}, {any_of: [push]}]}",
 			"assurance once: tightens: It asks besides for push proven in this session. What depends on it: base / pier and till / open."},
-		{"acr: two => acr: three", "assurance twice: neither: Tokens stated two for it and state three. What depends on it: base / rest and till / far."},
+		{"acr: two => acr: three", "assurance twice: neither: Tokens stated two for it and state three. What depends on it: base / rest and " +
+			"till / far."},
 		// Exemptions and rollouts.
 		{"until: 2026-12-31}] => until: 2027-12-31}]", "exemption bo-rests: loosens: It held until 2026-12-31 and holds until 2027-12-31."},
 		{"accounts: [bo]}, from => accounts: [bo, ann]}, from",
@@ -199,7 +203,8 @@ func TestSentences(t *testing.T) {
 		{"name: ann, groups: [crew] => name: ann, groups: [crew, office]", "app till: loosens: It is open to 1 account more: ann."},
 		{"name: ann, groups: [crew] => name: ann, groups: [crew, office]", "policy till: tightens: It is for 1 account more (ann)."},
 		{"name: ann, groups: [crew] => name: ann, groups: [crew, shore]", "accounts: tightens: 1 account is barred from sms-code besides: ann."},
-		{"tags: [cards], open_to: [office] => tags: [cards], public: true", "app till: loosens: It is public now: where no policy asks for anything, it opens without any proof."},
+		{"tags: [cards], open_to: [office] => tags: [cards], public: true", "app till: loosens: It is public now: where no policy asks for " +
+			"anything, it opens without any proof."},
 		{"hosts: [mail.example] => hosts: [post.example]", "app mail: tightens: What comes in by mail.example was of mail, and is of no app."},
 		{"{name: laptop, owner: ann, managed: true} => {name: laptop, owner: ann}",
 			"devices: either: 1 device is not managed any more: laptop."},
@@ -207,14 +212,18 @@ func TestSentences(t *testing.T) {
 		{"otherwise: block => otherwise: grant",
 			"settings: loosens: Where no live policy surely speaks, it was that they are blocked; now they are let in with any one proof."},
 		{"zone: Europe/Oslo => zone: Europe/Warsaw", "settings: either: The zone was Europe/Oslo and is Europe/Warsaw."},
-		{"barred_for: {groups: [shore]} => barred_for: {groups: [crew]}", "method sms-code: either: It was barred for members of shore and is for members of crew."},
+		{"barred_for: {groups: [shore]} => barred_for: {groups: [crew]}", "method sms-code: either: It was barred for members of shore and " +
+			"is for members of crew."},
 		{"then: allow => then: review", "consent: tightens: Rule mild said allow and says review."},
 		{"standing: approved => standing: barred", "client log: either: Its standing was approved and is barred."},
-		{"settings: {zone => settings: {directory: outside, zone", "settings: loosens: Accounts that the book does not list can be supplied now."},
-		{"settings: {zone => settings: {share_key: gale, zone", "settings: neither: The key of shares is another: other accounts fall into each " +
+		{"settings: {zone => settings: {directory: outside, zone", "settings: loosens: Accounts that the book does not list can be supplied " +
+			"now."},
+		{"settings: {zone => settings: {share_key: gale, zone", "settings: neither: The key of shares is another: other accounts fall into " +
+			"each " +
 			"share."},
 		{"consent: {rules: => consent: {own_requests: true, rules:", "consent: loosens: A reviewer may answer her own requests now."},
-		{"consent: {rules: => consent: {reviewers: {groups: [shore]}, rules:", "consent: either: Its reviewers were nobody and are members of shore."},
+		{"consent: {rules: => consent: {reviewers: {groups: [shore]}, rules:", "consent: either: Its reviewers were nobody and are members " +
+			"of shore."},
 		{"gravity: 1, scopes: [openid] => gravity: 2, scopes: [openid]", "tier mild: either: Its gravity was 1 and is 2."},
 		{"{name: laptop, owner: ann, managed: true} => {name: laptop, owner: bo, managed: true, facts: {firewall: true}}",
 			"devices: either: The owner of 1 device was ann and is bo: laptop."},
@@ -258,13 +267,15 @@ func TestSentences(t *testing.T) {
 		{"devices: [{name: laptop, owner: ann, managed: true}]\n => ", "devices: either: 1 device is not known any more: laptop."},
 		{"clients: [{name: log => clients: [{name: swap}, {name: log", "client swap: either: It is new; it is unreviewed."},
 		{"clients: [{name: log, standing: approved}]\n => ", "client log: either: It is gone; it was approved."},
-		{"{name: log, standing: approved} => {name: log, standing: approved, tags: [crew]}", "client log: either: Its tags were none and are crew."},
+		{"{name: log, standing: approved} => {name: log, standing: approved, tags: [crew]}", "client log: either: Its tags were none and " +
+			"are crew."},
 		{"scopes: [openid] => scopes: [openid, profile]", "tier mild: either: Its scopes were openid and are openid and profile."},
 		{", {name: rest, then: review}] => , {name: odd, when: {clients: [log]}, then: refuse}, {name: rest, then: review}]",
 			"consent: either: Rule odd is new: where the program is log, refuse."},
 		{"{name: mild, when: {scopes_within: [mild]}, then: allow}, => ",
 			"consent: either: Rule mild is gone: where the scope is mild or milder, allow."},
-		{"consent: {rules: => consent: {lasts: 30d, own_requests: true, rules:", "consent: either: An approval held as long as nobody withdraws it and holds 30 days."},
+		{"consent: {rules: => consent: {lasts: 30d, own_requests: true, rules:", "consent: either: An approval held as long as nobody " +
+			"withdraws it and holds 30 days."},
 		// Rules in another order, and the outcomes of exemptions and rollouts.
 		{
 			"[{name: pier, when: {our_network: true}, then: {require: [once]}}, {name: rest, then: {require: [twice]}}] => [{name: rest, when: " +
@@ -298,7 +309,8 @@ func TestSentences(t *testing.T) {
 		{"when: {scopes_within: [mild]}, then: allow => when: {all: [{scopes_within: [mild]}]}, then: allow", ""},
 		{"groups: [{name: crew}, => groups: [{name: crew, where: {kinds: [service]}},",
 			"group crew: neither: Its condition was none and is service accounts; its members are the same today."},
-		{"name: trial, stage: shadow, who: {groups: [crew]} => name: trial, stage: shadow, live_for: {groups: [office, shore]}, who: {groups: [crew]}",
+		{"name: trial, stage: shadow, who: {groups: [crew]} => name: trial, stage: shadow, live_for: {groups: [office, shore]}, who: " +
+			"{groups: [crew]}",
 			"policy trial: tightens: It is in force for 1 account more (bo)."},
 		{"exemptions: [ => exemptions: [{name: ann-rests, who: {accounts: [ann]}, from: [twice], when: {our_network: true}, instead: [once], " +
 			"because: New., until: 2026-12-01}, ",
@@ -309,7 +321,8 @@ func TestSentences(t *testing.T) {
 		{"{fact: firewall, is: true, fix: Turn it on.} => {fact: firewall, in: [true, managed], fix: Turn it on.}",
 			"posture fit: loosens: It checked that firewall is true, and checks that it is one of true, managed. What depends on it: till / far."},
 		{"at_most: 30} => at_most: 120}",
-			"posture fit: loosens: It checked that patch_age_days is at most 30, and checks that it is at most 120. What depends on it: till / far."},
+			"posture fit: loosens: It checked that patch_age_days is at most 30, and checks that it is at most 120. What depends on it: till / " +
+				"far."},
 		{`from: "05:00", to: "23:00" => from: "05:00", to: "02:00"`,
 			"window day: loosens: It was mon, tue 05:00-23:00 and is mon, tue 05:00-02:00. What depends on it: till / night."},
 		{"fresh: 24h, checks => checks",
@@ -567,10 +580,12 @@ consent: {reviewers: {groups: [office]}, rules: [{name: staff, when: {groups: [c
 		edits []string
 		want  []string
 	}{
-		"a group":      {[]string{"crew => sailors"}, []string{"group sailors: neither: It was called crew."}},
-		"a window":     {[]string{"{day: => {shift:", "[day] => [shift]"}, []string{"window shift: neither: It was called day."}},
-		"an assurance": {[]string{"  twice: => \u00a0 second:", "[twice => [second"}, []string{"assurance second: neither: It was called twice."}},
-		"a posture":    {[]string{"postures: {fit: => postures: {hale:", "posture: fit => posture: hale"}, []string{"posture hale: neither: It was called fit."}},
+		"a group":  {[]string{"crew => sailors"}, []string{"group sailors: neither: It was called crew."}},
+		"a window": {[]string{"{day: => {shift:", "[day] => [shift]"}, []string{"window shift: neither: It was called day."}},
+		"an assurance": {[]string{"  twice: => \u00a0 second:", "[twice => [second"}, []string{"assurance second: neither: It was called " +
+			"twice."}},
+		"a posture": {[]string{"postures: {fit: => postures: {hale:", "posture: fit => posture: hale"}, []string{"posture hale: neither: " +
+			"It was called fit."}},
 		"a network":    {[]string{"  yard: => \u00a0 dock:", "[yard] => [dock]"}, []string{"network dock: neither: It was called yard."}},
 		"a region":     {[]string{"{home: => {north:", "[home] => [north]"}, []string{"region north: neither: It was called home."}},
 		"a policy":     {[]string{"name: base => name: ground"}, []string{"policy ground: neither: It was called base."}},

@@ -5,6 +5,7 @@ package explain
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -29,6 +30,17 @@ var gathered = map[string]string{
 	"outcomes":   "what a rule, or the settings' otherwise, comes to",
 }
 
+// Names returns the words that can be asked for.
+func Names() []string {
+	var names []string
+	for _, w := range book.Language() {
+		names = append(names, w.Name)
+	}
+	names = append(names, slices.Sorted(maps.Keys(gathered))...)
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
 // Of explains a word: a section, a key such as fallback, a key of conditions such as during, or
 // conditions or outcomes for all that stand in them. "" lists the sections. The error suggests
 // the nearest word.
@@ -42,9 +54,7 @@ func Of(word string) (*Report, error) {
 	if means, is := gathered[word]; is {
 		r.Words = append(r.Words, book.Word{Name: word, Means: means, Values: "the words below"})
 	}
-	var names []string
 	for _, w := range all {
-		names = append(names, w.Name)
 		if w.Name == word {
 			r.Words = append(r.Words, w)
 		}
@@ -55,16 +65,14 @@ func Of(word string) (*Report, error) {
 		}
 	}
 	if len(r.Words) == 0 {
-		slices.Sort(names)
-		return nil, fmt.Errorf("no word of a book is %q%s", word,
-			nearest.DidYouMean(word, slices.Concat(slices.Compact(names), []string{"conditions", "outcomes"})))
+		return nil, fmt.Errorf("no word of a book is %q%s", word, nearest.DidYouMean(word, Names()))
 	}
 	return r, nil
 }
 
 func sections(all []book.Word) []book.Word {
 	found := slices.DeleteFunc(slices.Clone(all), func(w book.Word) bool { return w.In != "" })
-	for _, name := range []string{"conditions", "outcomes"} {
+	for _, name := range slices.Sorted(maps.Keys(gathered)) {
 		found = append(found, book.Word{Name: name, Means: gathered[name], Values: "in many places"})
 	}
 	return found

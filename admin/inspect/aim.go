@@ -150,7 +150,7 @@ func exceptTakesNobody(in *Pass) {
 			if !is || !except.Except || passes(who) {
 				continue
 			}
-			// One key may well hold for nobody today. Several of which each holds for somebody,
+			// One key may well hold for nobody today. Several, each of them for somebody,
 			// and all of them for nobody, were meant one by one.
 			keys, several := except.Of.(*condition.All)
 			rest := in.crowd.Of(&condition.All{Of: slices.Delete(slices.Clone(all.Of), i, i+1)})

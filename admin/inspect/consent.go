@@ -8,7 +8,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -84,18 +83,18 @@ func groupOwnersUnrestricted(in *Pass) {
 
 func groupDataUnasked(in *Pass) {
 	var before []condition.Node
-	for _, r := range in.consent.Scheme().Rules {
-		keys := map[condition.Key]bool{}
-		in.eachTest(r.When, func(t *condition.Test) { keys[t.Key] = true })
-		everyone := &subject{Policy: decide.Policy{}, audience: in.crowd.Everyone()}
-		group := condition.Is("resource", "group")
+	group := condition.Is("resource", "group")
+	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
 		if r.Then == consent.Allow && !keys[consent.KeyOwnsGroup] && !keys[consent.KeyResource] &&
-			in.canHold(everyone, []condition.Node{group, r.When}, before) {
+			in.canHold(in.anybody(), []condition.Node{group, r.When}, before) {
 			in.Report(r.Name, r.At, "The rule %s allows what is asked of a group's data too.", r.Name)
 		}
 		before = append(before, r.When)
-	}
+	})
 }
+
+// anybody stands in the place of a policy for rules of consent, which anyone's request may meet.
+func (in *Pass) anybody() *subject { return &subject{audience: in.crowd.Everyone()} }
 
 // offline is the scope by which a client keeps its access (OpenID Connect Core
 // 1.0 §11).
@@ -167,9 +166,7 @@ func oneReviewer(in *Pass) {
 func unreachedConsentRule(in *Pass) {
 	var before []condition.Node
 	for _, r := range in.consent.Scheme().Rules {
-		// The request may be anybody's.
-		everyone := &subject{Policy: decide.Policy{}, audience: in.crowd.Everyone()}
-		if !in.canHold(everyone, []condition.Node{r.When}, before) {
+		if !in.canHold(in.anybody(), []condition.Node{r.When}, before) {
 			in.Report(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
 		}
 		before = append(before, r.When)

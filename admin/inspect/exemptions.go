@@ -31,7 +31,8 @@ var exemptionChecks = []Check{
 			"world.",
 		"Confine the exemption with `when`, such as `{networks: [depot]}`.", looseServiceExemption},
 	{"idle-exemption", topicExemptions, Warning, "an exemption that excuses from nothing",
-		"Nothing asks these accounts for what they are excused from, or its condition never holds. Anyone who relies on it is asked all the same.",
+		"Nothing asks these accounts for what they are excused from, or its condition never holds. Anyone who relies on it is asked all " +
+			"the same.",
 		"Name in `from` what is asked of them, correct `when`, or take it out.", idleExemption},
 	{"exempt-still-asked", topicExemptions, Note, "an exempt account that another policy still asks",
 		"An exemption takes away the assurances in its `from` and no others. Another assurance asks these accounts for the same methods, so " +
@@ -108,22 +109,8 @@ func looseServiceExemption(in *Pass) {
 
 // confines reports whether a condition asks for a place or a device.
 func confines(node condition.Node) bool {
-	found := false
-	condition.Walk(node, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok {
-			switch t.Key {
-			case facts.KeyNetworks,
-				facts.KeyOurNetwork,
-				facts.KeyDevice,
-				facts.KeyDeviceTags,
-				facts.KeyPosture,
-				facts.KeyCountries:
-				found = true
-			}
-		}
-		return true
-	})
-	return found
+	return condition.Asks(node, facts.KeyNetworks, facts.KeyOurNetwork, facts.KeyDevice, facts.KeyDeviceTags, facts.KeyPosture,
+		facts.KeyCountries)
 }
 
 func idleExemption(in *Pass) {

@@ -216,7 +216,8 @@ var faults = map[string][]fault{
 		{
 			"- {name: key, kind¦- {name: elsewhere, then",
 			"- {name: bo, groups: [office], methods: [password]}\n  - {name: key, kind¦- {name: first, when: " +
-				"{not: {enrolled: [push, otp-app]}}, then: {require: [password-once]}}\n      - {name: elsewhere, when: {enrolled: [push, otp-app]}, then",
+				"{not: {enrolled: [push, otp-app]}}, then: {require: [password-once]}}\n      - {name: elsewhere, when: {enrolled: [push, " +
+				"otp-app]}, then",
 			"baseline asks at mail those who have enrolled something; bo, who has not, is let in with password alone.",
 		},
 		{"- {name: elsewhere, then", "- {name: elsewhere, when: {enrolled: [push, otp-app]}, then", ""},
@@ -787,13 +788,7 @@ func TestEachCheckFindsItsFault(t *testing.T) {
 	for name, list := range faults {
 		for _, f := range list {
 			t.Run(name+"/"+f.want, func(t *testing.T) {
-				text := sound
-				fresh := strings.Split(f.new, "¦")
-				for i, old := range strings.Split(f.old, "¦") {
-					require.Contains(t, text, old, name)
-					text = strings.Replace(text, old, fresh[i], 1)
-				}
-				text = merged(text)
+				text := f.in(t)
 				r := inspected(t, text)
 				if f.want == "" {
 					require.False(
@@ -840,12 +835,7 @@ func TestPiecesToPaste(t *testing.T) {
 	pasted := map[string]bool{}
 	for name, list := range faults {
 		for _, f := range list {
-			text := sound
-			fresh := strings.Split(f.new, "¦")
-			for i, old := range strings.Split(f.old, "¦") {
-				text = strings.Replace(text, old, fresh[i], 1)
-			}
-			text = merged(text)
+			text := f.in(t)
 			findings, before := inspected(t, text).Findings, map[string]bool{}
 			for _, found := range findings {
 				before[found.Name] = true
@@ -900,6 +890,17 @@ func pasteInto(t *testing.T, text string, p *inspect.Paste) string {
 	end := i + strings.Index(text[i:], "\n")
 	definition := regexp.MustCompile(` `+key+`: (\{[^{}]*\}|[^,{}]*)(,|}$)`).ReplaceAllString(text[i:end], "")
 	return text[:i] + begins + " " + strings.TrimSuffix(p.YAML, ",") + "," + strings.TrimPrefix(definition, begins) + text[end:]
+}
+
+// in returns the sound book with the fault.
+func (f *fault) in(t *testing.T) string {
+	text := sound
+	fresh := strings.Split(f.new, "¦")
+	for i, old := range strings.Split(f.old, "¦") {
+		require.Contains(t, text, old)
+		text = strings.Replace(text, old, fresh[i], 1)
+	}
+	return merged(text)
 }
 
 // merged makes one section of two of the same name, so that a fault can add a

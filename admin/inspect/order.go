@@ -57,8 +57,8 @@ func unreachedRule(in *Pass) {
 	})
 }
 
-// covering returns rules before the k-th that together leave a condition nothing, and of which
-// none can be spared.
+// covering returns rules before the k-th that together leave a condition nothing, and none
+// of them can be spared.
 func (in *Pass) covering(s *subject, own []condition.Node, k int) []int {
 	var needed []int
 	for i := range k {

@@ -335,11 +335,5 @@ func manyValues(tests []literal) bool {
 // passes reports whether a condition depends on what changes as time passes: the time since
 // joining, or a risk that is put right.
 func passes(node condition.Node) bool {
-	found := false
-	condition.Walk(node, func(n condition.Node) bool {
-		t, ok := n.(*condition.Test)
-		found = found || ok && (t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast)
-		return true
-	})
-	return found
+	return condition.Asks(node, facts.KeyJoinedWithin, facts.KeyAccountRiskAtLeast)
 }

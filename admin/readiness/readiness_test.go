@@ -243,7 +243,8 @@ func TestCountsAddUp(t *testing.T) {
 // TestRemindersInOnesOwnWords: what people are written can be worded, and translated.
 func TestRemindersInOnesOwnWords(t *testing.T) {
 	say := func(text string) string { return strings.Replace(world, "enforced: 2026-12-01, grace: 14d", text, 1) }
-	const german = "enforced: 2026-12-01, say: {enrol: 'Bitte {methods} bis {day} einrichten.', stronger: 'Zusätzlich {methods}, {account}.', " +
+	const german = "enforced: 2026-12-01, say: {enrol: 'Bitte {methods} bis {day} einrichten.', stronger: 'Zusätzlich {methods}, " +
+		"{account}.', " +
 		"another: 'Nur {has}.'}"
 	r, err := readiness.Of(compile(t, say(german)), "late", nil, monday)
 	require.NoError(t, err)

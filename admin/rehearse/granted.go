@@ -164,6 +164,7 @@ type personKey struct{}
 // did.
 type changeable struct{ judge *decide.Judge }
 
+// Account implements directory.Accounts.
 func (c changeable) Account(ctx context.Context, name string) (directory.Account, error) {
 	account, err := directory.Account{}, directory.ErrNotFound
 	if from := c.judge.Accounts(); from != nil {

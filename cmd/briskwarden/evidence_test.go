@@ -422,12 +422,15 @@ func TestWhyNotAllWasAsked(t *testing.T) {
 		want string
 	}{
 		"excused": {[]string{"--account", "tide-gauge", "--app", "crew-roster", "--ip", "198.51.100.70", "--through", "unattended", "--proved",
-			"certificate"}, "machines / from-the-depot is met: the exemption tide-gauge excuses from certificate-now until 2027-03-31; what is left " +
+			"certificate"}, "machines / from-the-depot is met: the exemption tide-gauge excuses from certificate-now until 2027-03-31; what is " +
+			"left " +
 			"was shown."},
 		"eased": {[]string{"--account", "oskar@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved", "password"},
-			"fleet-baseline / elsewhere is met: the rollout crew-second-factor leaves time for two-factors until 2026-12-10 00:00; what is left was " +
+			"fleet-baseline / elsewhere is met: the rollout crew-second-factor leaves time for two-factors until 2026-12-10 00:00; what is " +
+				"left was " +
 				"shown."},
-		"to be enrolled": {[]string{"--account", "pelle@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved", "password"},
+		"to be enrolled": {[]string{"--account", "pelle@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.70", "--proved",
+			"password"},
 			"either one of certificate, passkey, security-key enrolled and proven, or"},
 		"blocked": {[]string{"--account", "ingrid@kestrelsound.example", "--app", "card-till", "--ip", "192.0.2.70", "--country", "BR"},
 			"Besides fleet-baseline / elsewhere asks for either one of certificate"},

@@ -13,7 +13,7 @@ import (
 // mistake is what somebody in a hurry does: an edit of a file of the demo's book, or a file
 // that she wrote, and a command.
 type mistake struct {
-	// file is edited from old to new; where old is "" it is written anew. "" edits nothing.
+	// file is edited from old to new; where old is "" it is written as a new file. "" edits nothing.
 	file, old, new string
 	command        string
 }

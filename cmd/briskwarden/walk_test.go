@@ -34,17 +34,20 @@ var placed = regexp.MustCompile(`^\S+:\d+:\d+: `)
 
 // walkCommands are what the walk runs, before it changes words of them.
 var walkCommands = []string{
-	"inspect --book kestrel", "inspect --book kestrel --since next", "inspect --book kestrel --format sarif", "describe --book kestrel --by app",
+	"inspect --book kestrel", "inspect --book kestrel --since next", "inspect --book kestrel --format sarif", "describe --book kestrel " +
+		"--by app",
 	"describe --book kestrel --account liv@kestrelsound.example", "reach --book kestrel", "reach --book kestrel --app card-till",
 	"reach --book kestrel --account ingrid@kestrelsound.example --at 2026-11-23",
 	"rehearse --book kestrel --account ingrid@kestrelsound.example --app card-till --ip 203.0.113.20 --country NO --proved password",
 	"rehearse --book kestrel --account oskar@kestrelsound.example --app mail --ip 192.0.2.70 --vary network,country --until-granted",
 	"rehearse --book kestrel --account liv@kestrelsound.example --app bridge --device helm --fact firewall=true --previous 3h:BR --failures 5",
 	"rehearse --book kestrel --attempt case.json --expect block", "drill --book kestrel", "drill --book kestrel --format junit",
-	"replay --book kestrel month.jsonl", "replay --book kestrel --list block,step_up month.jsonl", "replay --book kestrel table.csv --columns at=when",
+	"replay --book kestrel month.jsonl", "replay --book kestrel --list block,step_up month.jsonl", "replay --book kestrel table.csv " +
+		"--columns at=when",
 	"replay --book kestrel --set risk.levels.medium=20,60 month.jsonl", "compare kestrel next", "compare next kestrel --history month.jsonl",
 	"compare kestrel next --fail-on loosened", "readiness --book kestrel --on 2026-12-12", "readiness --book kestrel --format csv",
-	"consent rehearse --book kestrel --account ingrid@kestrelsound.example --client voyage-log --scope mail.read", "explain policies", "schema book",
+	"consent rehearse --book kestrel --account ingrid@kestrelsound.example --client voyage-log --scope mail.read", "explain policies",
+	"schema book",
 	"inspect --explain all", "demo --faulty",
 }
 
@@ -139,8 +142,9 @@ func TestRandomWalk(t *testing.T) {
 	require.Zero(t, status)
 	files := map[string]string{
 		"month.jsonl": strings.Join(strings.SplitAfter(month, "\n")[:200], ""),
-		"case.json":   `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "proofs": [{"method": "password"}]}`,
-		"table.csv":   "when,account,app,ip\n2026-11-23 14:10:00,ingrid@kestrelsound.example,mail,203.0.113.20\n",
+		"case.json": `{"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "mail", "proofs": [{"method": ` +
+			`"password"}]}`,
+		"table.csv": "when,account,app,ip\n2026-11-23 14:10:00,ingrid@kestrelsound.example,mail,203.0.113.20\n",
 	}
 	books, err := filepath.Glob("kestrel/*")
 	require.NoError(t, err)

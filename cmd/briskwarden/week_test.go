@@ -118,7 +118,8 @@ func TestAWeekAtTheObservatory(t *testing.T) {
 
 	// On its day nobody is eased any more, and nobody is locked out.
 	for _, c := range []struct{ account, proved, expect string }{
-		{"ida@hollin.example", "password", "step_up"}, {"ida@hollin.example", "password,push", "grant"}, {"per@hollin.example", "password,otp-app", "grant"},
+		{"ida@hollin.example", "password", "step_up"}, {"ida@hollin.example", "password,push", "grant"}, {"per@hollin.example",
+			"password,otp-app", "grant"},
 		{"marit@hollin.example", "password,security-key", "grant"}, {"glass-box", "security-key", "grant"},
 	} {
 		args := []string{

@@ -12,7 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent/desk"
 )
 
-// large lays out a record of 100,000 acts, of which 10,000 are requests that wait.
+// large lays out a record of 100,000 acts; 10,000 of them are requests that wait.
 func large(b *testing.B) string {
 	path := filepath.Join(b.TempDir(), "consent.db")
 	store, err := desk.OpenFile(path)
@@ -24,8 +24,9 @@ func large(b *testing.B) string {
 			Account: fmt.Sprint("account-", i%9_000), Scopes: []string{"mail.read", "openid"}, Since: monday.AddDate(0, 0, -i%700)})
 	}
 	for i := range 10_000 {
-		acts = append(acts, desk.Act{At: monday, By: fmt.Sprint("account-", i), Kind: desk.Asked, Client: "log", Account: fmt.Sprint("account-", i),
-			Scopes: []string{"mail.read", fmt.Sprint("mail.", i%20)}, RedirectURI: "https://log.example/cb", Because: "I need it for my work.",
+		acts = append(acts, desk.Act{At: monday, By: fmt.Sprint("account-", i), Kind: desk.Asked, Client: "log",
+			Account: fmt.Sprint("account-", i),
+			Scopes:  []string{"mail.read", fmt.Sprint("mail.", i%20)}, RedirectURI: "https://log.example/cb", Because: "I need it for my work.",
 			Until: monday.Add(14 * 24 * time.Hour)})
 	}
 	_, err = desk.Append(store, acts...)

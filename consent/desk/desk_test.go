@@ -472,15 +472,17 @@ func TestTheRecordCannotBeEdited(t *testing.T) {
 	_, err = db.Exec("DELETE FROM acts")
 	require.ErrorContains(t, err, "acts are never deleted")
 	for name, c := range map[string]struct{ tampering, opening, verifying, comparing string }{
-		"nothing":                {"", "", "", ""},
-		"an act changed":         {"UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2", "", "act 2 was changed", "act 2 was changed"},
-		"an act removed":         {"DELETE FROM acts WHERE number = 2", "", "act 2 is missing", "act 2 is missing"},
-		"the last act changed":   {"UPDATE acts SET act = replace(act, 'sol', 'rae') WHERE number = 6", "act 6 was changed", "", ""},
-		"the last act removed":   {"DELETE FROM acts WHERE number = 6", "act 6 is missing", "", ""},
-		"an act added":           {"INSERT INTO acts SELECT 7, act FROM acts WHERE number = 6", "act 7 was added beside the tree", "", ""},
-		"the head changed":       {"UPDATE head SET size = 5", "do not come to the root of their tree", "", ""},
-		"a bar taken away":       {"UPDATE clients SET bar = 0", "", "the clients that are kept beside the acts", "the clients"},
-		"a grant added":          {"INSERT INTO grants VALUES ('log', 'eve', 'own', 'mail.read', '', 0, 0, 'null')", "", "the grants that are kept", "the grants"},
+		"nothing": {"", "", "", ""},
+		"an act changed": {"UPDATE acts SET act = replace(act, 'bob', 'ann') WHERE number = 2", "", "act 2 was changed",
+			"act 2 was changed"},
+		"an act removed":       {"DELETE FROM acts WHERE number = 2", "", "act 2 is missing", "act 2 is missing"},
+		"the last act changed": {"UPDATE acts SET act = replace(act, 'sol', 'rae') WHERE number = 6", "act 6 was changed", "", ""},
+		"the last act removed": {"DELETE FROM acts WHERE number = 6", "act 6 is missing", "", ""},
+		"an act added":         {"INSERT INTO acts SELECT 7, act FROM acts WHERE number = 6", "act 7 was added beside the tree", "", ""},
+		"the head changed":     {"UPDATE head SET size = 5", "do not come to the root of their tree", "", ""},
+		"a bar taken away":     {"UPDATE clients SET bar = 0", "", "the clients that are kept beside the acts", "the clients"},
+		"a grant added": {"INSERT INTO grants VALUES ('log', 'eve', 'own', 'mail.read', '', 0, 0, 'null')", "",
+			"the grants that are kept", "the grants"},
 		"a request answered":     {"UPDATE requests SET answer = 5 WHERE number = 2", "", "the requests that are kept", "the requests"},
 		"an approval given back": {"INSERT INTO approvals VALUES (4, 'log', '', 1)", "", "the approvals that are kept", "the approvals"},
 	} {
@@ -567,7 +569,8 @@ func TestStoresAgree(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "consent.db")
 	memory := new(desk.Memory)
 	kinds := map[desk.Kind]bool{}
-	imported, err := desk.ReadImport([]byte("client_id,redirect_uris,scope,account\nlog2,https://a.example/cb,,\nlog2,,openid mail.read,ann\n"))
+	imported, err := desk.ReadImport([]byte("client_id,redirect_uris,scope,account\nlog2,https://a.example/cb,,\nlog2,,openid " +
+		"mail.read,ann\n"))
 	require.NoError(t, err)
 	for seed := range uint64(6) {
 		file := opened(t, path)

@@ -109,6 +109,7 @@ func within[K comparable, V any](r *rows, m map[string]map[K]V, client string) m
 	return m[client]
 }
 
+// ReadHashes implements tlog.HashReader.
 func (r *rows) ReadHashes(positions []int64) ([]tlog.Hash, error) {
 	return r.hashes.ReadHashes(positions)
 }

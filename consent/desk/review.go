@@ -233,7 +233,7 @@ func (d *Desk) Refuse(ctx context.Context, r Refusal) ([]Act, error) {
 		case strings.TrimSpace(r.Because) == "":
 			return errors.New("a refusal says why")
 		case (len(r.Requests) == 0) == (r.Client == ""):
-			return errors.New("a refusal names requests, or a client of which all that waits is refused")
+			return errors.New("a refusal names requests, or a client whose waiting requests are all refused")
 		}
 		refused, err := s.toRefuse(r)
 		if err != nil {

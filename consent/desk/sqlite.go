@@ -178,7 +178,7 @@ func (f *File) view(ctx context.Context, look func(ledger) error) error {
 	if f.instead != nil {
 		return f.instead.view(ctx, look)
 	}
-	// One transaction sees the record at one moment, whoever appends meanwhile.
+	// One transaction sees the record at one moment, also while another process appends.
 	conn, err := f.db.Conn(ctx)
 	if err != nil {
 		return err
@@ -311,6 +311,7 @@ func (w *where) add(text string, args ...any) {
 	w.text, w.args = append(w.text, text), append(w.args, args...)
 }
 
+// String returns the WHERE clause, "" where nothing is asked for.
 func (w *where) String() string {
 	if len(w.text) == 0 {
 		return ""
@@ -318,6 +319,7 @@ func (w *where) String() string {
 	return " WHERE " + strings.Join(w.text, " AND ")
 }
 
+// ReadHashes implements tlog.HashReader.
 func (t *table) ReadHashes(positions []int64) ([]tlog.Hash, error) {
 	hashes := make([]tlog.Hash, len(positions))
 	for i, p := range positions {
@@ -543,7 +545,8 @@ func (t *table) setGrant(g grantRow) error {
 	if err != nil {
 		return err
 	}
-	return t.exec("REPLACE INTO grants (client, account, resource, scopes, redirect, since, last_used, requests) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+	return t.exec("REPLACE INTO grants (client, account, resource, scopes, redirect, since, last_used, requests) VALUES (?, ?, ?, ?, ?, "+
+		"?, ?, ?)",
 		g.client, g.account, g.resource, strings.Join(g.scopes, " "), g.redirect, g.since, g.lastUsed, string(numbers))
 }
 

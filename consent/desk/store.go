@@ -121,7 +121,8 @@ type requestFilter struct {
 }
 
 func (f requestFilter) matches(r *requestRow) bool {
-	return (f.answered || r.answer == 0) && (f.client == "" || r.client == f.client) && (f.account == "" || r.account == f.account) && (f.asked == "" || r.asked == f.asked)
+	return (f.answered || r.answer == 0) && (f.client == "" || r.client == f.client) && (f.account == "" || r.account == f.account) &&
+		(f.asked == "" || r.asked == f.asked)
 }
 
 // approvalFilter narrows approvals. What is zero does not; with covers, only those remain

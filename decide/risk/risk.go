@@ -16,7 +16,7 @@ const MaxScore = 100
 
 // Scheme says what is noticed and how much it weighs.
 type Scheme struct {
-	Levels  Levels   `book:"levels" doc:"the scores from which a level is reached; low 1, medium 40, high 80 where left out" default:"low 1, medium 40, high 80"`
+	Levels  Levels   `book:"levels" doc:"the scores from which a level is reached" default:"low 1, medium 40, high 80"`
 	Signals []Signal `book:"signals" of:"signal" doc:"what is noticed about an attempt"`
 }
 

@@ -76,7 +76,7 @@ func newTable(header []string) *table {
 	return t
 }
 
-// chooseNaming takes the first of the columns that could name accounts of which each cell is
+// chooseNaming takes the first of the columns that could name accounts in which each cell is
 // a name that an account can have, and none stands twice: others hold the names of people.
 func (t *table) chooseNaming(text []byte) {
 	r, err := tables.Open(bytes.NewReader(text), len(text))
@@ -169,14 +169,15 @@ func (c *collection) column(a *Account, t *table, i int, text string) error {
 			a.enrol(c.once(m))
 		}
 	case "joined":
-		day, odd, err := tables.Day(text)
-		if err != nil {
-			return err
+		a.Joined = new(directory.Date)
+		day, isDayFirst := tables.DayFirst(text)
+		if !isDayFirst {
+			return a.Joined.UnmarshalText([]byte(text))
 		}
-		joined := directory.DateOf(day)
-		if a.Joined = &joined; odd && !c.toldDays {
+		*a.Joined = directory.DateOf(day)
+		if !c.toldDays {
 			c.toldDays = true
-			c.Taken = append(c.Taken, fmt.Sprintf("The %s %s is taken for %s, the day first, and the like.", t.header[i], text, joined))
+			c.Taken = append(c.Taken, fmt.Sprintf("The %s %s is taken for %s, the day first, and the like.", t.header[i], text, a.Joined))
 		}
 	case "disabled", "active":
 		yes, err := truth(text)

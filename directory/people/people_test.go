@@ -173,14 +173,16 @@ func TestWhatIsTakenForWhat(t *testing.T) {
 		text            string
 		accounts, taken []string
 	}{
-		"names of people": {"Name;E-Mail;Joined\nLiv Hansen;liv@x.example;01.02.2020\nLiv Hansen;liv2@x.example;\n", []string{"liv@x.example", "liv2@x.example"},
+		"names of people": {"Name;E-Mail;Joined\nLiv Hansen;liv@x.example;01.02.2020\nLiv Hansen;liv2@x.example;\n",
+			[]string{"liv@x.example", "liv2@x.example"},
 			[]string{"Cells are separated by semicolons.", "The column E-Mail names the accounts.", "Became attributes: Name.",
 				"The Joined 01.02.2020 is taken for 2020-02-01, the day first, and the like."}},
 		"names that accounts can have": {"name,email\nliv,liv@x.example\n", []string{"liv"},
 			[]string{"The column name names the accounts.", "Became attributes: email."}},
 		"one that stands twice": {"name,userName\nliv,liv1\nliv,liv2\n", []string{"liv1", "liv2"},
 			[]string{"The column userName names the accounts.", "Became attributes: name."}},
-		"a table with bars": {"user|groups\nliv|deck\n", []string{"liv"}, []string{"Cells are separated by bars.", "The column user names the accounts."}},
+		"a table with bars": {"user|groups\nliv|deck\n", []string{"liv"}, []string{"Cells are separated by bars.", "The column user names " +
+			"the accounts."}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			found := read(t, c.text)

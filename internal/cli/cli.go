@@ -43,6 +43,7 @@ var errFound = errors.New("found something")
 // all.
 type unjudged string
 
+// Error implements error.
 func (u unjudged) Error() string { return string(u) }
 
 // environment is what a command gets from outside.

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/admin/explain"
-	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
 
@@ -31,11 +30,7 @@ func (env *environment) explainCommand() *cobra.Command {
 			return nil
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-			var names []string
-			for _, w := range book.Language() {
-				names = append(names, w.Name)
-			}
-			return append(names, "conditions", "outcomes"), cobra.ShellCompDirectiveNoFileComp
+			return explain.Names(), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error { return env.explainWord(strings.Join(args, ""), format) },
 	}

@@ -298,7 +298,7 @@ func (p *Page) ConsentActs(r *desk.Record, last int, zone *time.Location) {
 func (p *Page) ConsentKey(private, public, key string) {
 	p.line("%s", p.bold.Render("A key pair to sign checkpoints with"))
 	p.line("")
-	p.labelled("Private", private+": whoever has it can sign; keep it apart from the record.")
+	p.labelled("Private", private+": anyone who has it can sign; keep it apart from the record.")
 	p.labelled("Public", public+": "+key)
 	p.line("")
 	p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key %s", p.folder, private))

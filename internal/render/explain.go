@@ -67,8 +67,11 @@ func (p *Page) words(list []book.Word) {
 	}
 	for _, w := range list {
 		text := w.Means
-		if w.Required {
+		switch {
+		case w.Required:
 			text += " (required)"
+		case w.Default != "" && w.Default != book.NoDefault && w.Default != "false":
+			text += " (left out: " + w.Default + ")"
 		}
 		p.hang(pad(w.Name, width), width+2, text)
 	}

@@ -484,7 +484,7 @@ func (m maker) tests(about string) []func() string {
 	return slices.Concat(account, app, attempts, attempts, risks)
 }
 
-// overlapping are the hosts that an app may have beside its own, of which some lie in another's.
+// overlapping are the hosts that an app may have beside its own; some lie in another's.
 var overlapping = map[string][]string{
 	"p0": {"", "", `, "*.one.example"`},
 	"p1": {"", "", `, "p0.one.example/sub/*"`},

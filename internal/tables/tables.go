@@ -176,19 +176,10 @@ func (k *keeper) take(offset int64) []byte {
 	return bytes.Trim(k.kept[from:to], "\r\n")
 }
 
-// days are the forms of a day that can be read one way only: by ISO 8601, and day first with
-// dots.
-var days = []string{time.DateOnly, "2.1.2006"}
-
-// Day reads a day. IsOdd says that it was not written by ISO 8601, so that a person should be
-// told how it was taken.
-func Day(cell string) (day time.Time, isOdd bool, err error) {
-	for i, layout := range days {
-		if t, err := time.Parse(layout, cell); err == nil {
-			return t, i > 0, nil
-		}
-	}
-	return time.Time{}, false, fmt.Errorf("a day is written like 2026-11-23, not %q", cell)
+// DayFirst reads a day that is written day first with dots, which can be read one way only.
+func DayFirst(cell string) (day time.Time, ok bool) {
+	day, err := time.Parse("2.1.2006", cell)
+	return day, err == nil
 }
 
 // Time reads a moment by RFC 3339, or a day and a time of day in a zone.

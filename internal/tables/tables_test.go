@@ -40,13 +40,17 @@ func TestTables(t *testing.T) {
 		"commas": {"a,b\n1,2\n", []string{"a", "b"}, [][]string{{"1", "2"}}, []string{"1,2"}},
 		"semicolons and a byte order mark": {"\ufeffName;E-Mail\r\n\"Liv; Hansen\";liv\r\n", []string{"Name", "E-Mail"},
 			[][]string{{"Liv; Hansen", "liv"}}, []string{`"Liv; Hansen";liv`}},
-		"tabs":                          {"a\tb\n1, 2\t3", []string{"a", "b"}, [][]string{{"1, 2", "3"}}, []string{"1, 2\t3"}},
-		"bars":                          {"a|b\n1|2\n", []string{"a", "b"}, [][]string{{"1", "2"}}, []string{"1|2"}},
-		"a comma in a quoted name":      {"\"a,b,c\";d\n1;2\n", []string{"a,b,c", "d"}, [][]string{{"1", "2"}}, []string{"1;2"}},
-		"a cell over lines":             {"a,b\n\"1\n1\",2\n3,4\n", []string{"a", "b"}, [][]string{{"1\n1", "2"}, {"3", "4"}}, []string{"\"1\n1\",2", "3,4"}},
-		"too few cells":                 {"a,b\n1\n2,3\n", []string{"a", "b"}, [][]string{{"the line has 1 field, the header 2"}, {"2", "3"}}, []string{"1", "2,3"}},
-		"a quote where none may stand":  {"a,b\n1,x\"y\n2,3\n", []string{"a", "b"}, [][]string{{"not CSV: a quote stands in a cell that does not begin with one; quote the cell, and double the quote"}, {"2", "3"}}, []string{`1,x"y`, "2,3"}},
-		"empty lines between":           {"a,b\n\n1,2\n\n\n3,4\n\n", []string{"a", "b"}, [][]string{{"1", "2"}, {"3", "4"}}, []string{"1,2", "3,4"}},
+		"tabs":                     {"a\tb\n1, 2\t3", []string{"a", "b"}, [][]string{{"1, 2", "3"}}, []string{"1, 2\t3"}},
+		"bars":                     {"a|b\n1|2\n", []string{"a", "b"}, [][]string{{"1", "2"}}, []string{"1|2"}},
+		"a comma in a quoted name": {"\"a,b,c\";d\n1;2\n", []string{"a,b,c", "d"}, [][]string{{"1", "2"}}, []string{"1;2"}},
+		"a cell over lines": {"a,b\n\"1\n1\",2\n3,4\n", []string{"a", "b"}, [][]string{{"1\n1", "2"}, {"3", "4"}},
+			[]string{"\"1\n1\",2", "3,4"}},
+		"too few cells": {"a,b\n1\n2,3\n", []string{"a", "b"}, [][]string{{"the line has 1 field, the header 2"}, {"2", "3"}},
+			[]string{"1", "2,3"}},
+		"a quote where none may stand": {"a,b\n1,x\"y\n2,3\n", []string{"a", "b"}, [][]string{{"not CSV: a quote stands in a cell that " +
+			"does not begin with one; quote the cell, and double the quote"}, {"2", "3"}}, []string{`1,x"y`, "2,3"}},
+		"empty lines between": {"a,b\n\n1,2\n\n\n3,4\n\n", []string{"a", "b"}, [][]string{{"1", "2"}, {"3", "4"}}, []string{"1,2",
+			"3,4"}},
 		"one column":                    {"name\nliv\n", []string{"name"}, [][]string{{"liv"}}, []string{"liv"}},
 		"spaces around names and cells": {" a , b\n 1, \"2\"\n", []string{"a", "b"}, [][]string{{"1", "2"}}, []string{` 1, "2"`}},
 	} {
@@ -80,14 +84,14 @@ func TestTablesThatCannotBeRead(t *testing.T) {
 func TestDaysAndTimes(t *testing.T) {
 	oslo, err := time.LoadLocation("Europe/Oslo")
 	require.NoError(t, err)
-	for cell, want := range map[string]string{"2020-02-01": "2020-02-01 false", "01.02.2020": "2020-02-01 true", "1.2.2020": "2020-02-01 true"} {
-		day, odd, err := tables.Day(cell)
-		require.NoError(t, err)
-		require.Equal(t, want, day.Format(time.DateOnly)+map[bool]string{true: " true", false: " false"}[odd])
+	for cell, want := range map[string]string{"01.02.2020": "2020-02-01", "1.2.2020": "2020-02-01", "29.2.2024": "2024-02-29"} {
+		day, ok := tables.DayFirst(cell)
+		require.True(t, ok)
+		require.Equal(t, want, day.Format(time.DateOnly))
 	}
-	for _, cell := range []string{"01/02/2020", "32.1.2020", "soon", ""} {
-		_, _, err := tables.Day(cell)
-		require.ErrorContains(t, err, "a day is written like 2026-11-23")
+	for _, cell := range []string{"01/02/2020", "2020-02-01", "32.1.2020", "29.2.2026", "1.13.2020", "soon", ""} {
+		_, ok := tables.DayFirst(cell)
+		require.False(t, ok, cell)
 	}
 	for cell, want := range map[string]string{
 		"2026-11-23T21:14:00Z": "2026-11-23T21:14:00Z", "2026-11-23 21:14": "2026-11-23T20:14:00Z", "23.11.2026 21:14:05": "2026-11-23T20:14:05Z",
