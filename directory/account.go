@@ -41,6 +41,9 @@ func (k Kind) String() string {
 	return fmt.Sprintf("invalid (%d)", uint8(k))
 }
 
+// MarshalText writes String.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
 // UnmarshalText reads a kind.
 func (k *Kind) UnmarshalText(text []byte) error {
 	return words.Parse(k, "a kind of account", string(text), kinds, Person)

@@ -1,0 +1,330 @@
+// Package storetest has the tests that each implementation of store.Store must pass.
+package storetest
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+var at = time.Date(2026, time.November, 23, 13, 10, 0, 123456000, time.UTC)
+
+// Entry makes an entry of the journal, so many seconds after the first.
+func Entry(seconds int, kind journal.Kind, account string) journal.Entry {
+	return journal.Make(kind, journal.NewID(), at.Add(time.Duration(seconds)*time.Second), "gateway", account, "answer",
+		[]byte(`{"verdict":"grant"}`))
+}
+
+func put(s store.Store, rows ...store.Row) error {
+	return s.Update(context.Background(), func(tx store.Tx) error {
+		for _, row := range rows {
+			if err := tx.Put(row); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func collect(t *testing.T, entries iter.Seq2[journal.Entry, error]) []journal.Entry {
+	var list []journal.Entry
+	for e, err := range entries {
+		require.NoError(t, err)
+		list = append(list, e)
+	}
+	return list
+}
+
+func keys(rows []store.Row) []string {
+	list := []string{}
+	for _, row := range rows {
+		list = append(list, row.Key.Key)
+	}
+	return list
+}
+
+// Run runs all tests, each on an empty store from empty. Where the store lasts, again opens what
+// was closed once more; for one that does not it is nil.
+func Run(t *testing.T, empty func(*testing.T) store.Store, again func(*testing.T, store.Store) store.Store) {
+	ctx := context.Background()
+	t.Run("rows", func(t *testing.T) { rows(t, empty(t)) })
+	t.Run("values come back as they were", func(t *testing.T) { values(t, empty(t)) })
+	t.Run("a transaction is kept whole or not at all", func(t *testing.T) { whole(t, empty(t)) })
+	t.Run("as a map", func(t *testing.T) { model(t, empty(t)) })
+	t.Run("journal", func(t *testing.T) { entries(t, empty(t)) })
+	t.Run("Concurrent changes follow one another", func(t *testing.T) { concurrent(t, empty(t)) })
+	if again == nil {
+		return
+	}
+	t.Run("what was kept is there again", func(t *testing.T) {
+		s := empty(t)
+		require.NoError(t, put(s, store.Row{Key: store.Key{Kind: store.Devices, Key: "till-04"}, Value: []byte(`{"id":"till-04"}`)}))
+		first := Entry(0, journal.Reload, "")
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append([]journal.Entry{first}) }))
+		head, err := s.Head(ctx)
+		require.NoError(t, err)
+		s = again(t, s)
+		device := store.Device{ID: "till-04"}
+		require.NoError(t, store.Load(ctx, s, &device))
+		e, err := s.Entry(ctx, first.ID)
+		require.NoError(t, err)
+		require.Equal(t, first.Leaf, e.Leaf)
+		same, err := s.Head(ctx)
+		require.NoError(t, err)
+		require.Equal(t, head, same)
+	})
+}
+
+func rows(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	odd := "a\"'\n;é\u00a0" + strings.Repeat("x", 180)
+	key := func(name string) store.Key { return store.Key{Kind: store.Sessions, Key: name} }
+	require.NoError(t, put(s,
+		store.Row{Key: key("b"), Account: "oskar", Due: at, Value: []byte(`1`)},
+		store.Row{Key: key("a"), Account: "liv", Device: "till-04", Due: at.Add(time.Hour), Value: []byte(`{"a":  2}`)},
+		store.Row{Key: key(odd), Account: "oskar", Value: []byte(`3`)},
+		store.Row{Key: store.Key{Kind: store.Accounts, Key: "a"}, Value: []byte(`4`)},
+	))
+	row, err := s.Get(ctx, key("a"))
+	require.NoError(t, err)
+	require.Equal(t, store.Row{Key: key("a"), Account: "liv", Device: "till-04", Due: at.Add(time.Hour), Value: []byte(`{"a":  2}`)}, row)
+	_, err = s.Get(ctx, key("B"))
+	require.ErrorIs(t, err, store.ErrNotFound, "keys are told apart by their bytes")
+	row, err = s.Get(ctx, key(odd))
+	require.NoError(t, err)
+	require.True(t, row.Due.IsZero())
+	for name, c := range map[string]struct {
+		q    store.Query
+		want []string
+	}{
+		"a kind":     {store.Query{Kind: store.Sessions}, []string{"a", odd, "b"}},
+		"another":    {store.Query{Kind: store.Groups}, []string{}},
+		"an account": {store.Query{Kind: store.Sessions, Account: "oskar"}, []string{odd, "b"}},
+		"a device":   {store.Query{Kind: store.Sessions, Device: "till-04"}, []string{"a"}},
+		"due":        {store.Query{Kind: store.Sessions, DueBy: at}, []string{"b"}},
+		"a page":     {store.Query{Kind: store.Sessions, After: "a", Limit: 1}, []string{odd}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			found, err := s.List(ctx, c.q)
+			require.NoError(t, err)
+			require.Equal(t, c.want, keys(found))
+		})
+	}
+	require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
+		return errors.Join(tx.Delete(key("a")), tx.Delete(key("was never")), tx.Put(store.Row{Key: key("b"), Value: []byte(`5`)}))
+	}))
+	found, err := s.List(ctx, store.Query{Kind: store.Sessions})
+	require.NoError(t, err)
+	require.Equal(t, []string{odd, "b"}, keys(found))
+	require.Equal(t, []byte(`5`), found[1].Value)
+	require.Empty(t, found[1].Account, "a row takes the place of the one of its key whole")
+}
+
+func values(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	day := directory.Date{Year: 2026, Month: time.March, Day: 1}
+	list := []store.Value{
+		&store.Account{Name: "liv", Kind: directory.Service, Disabled: true, Groups: []string{}, Methods: []string{"push"},
+			Attributes: map[string]attempt.Scalar{"rank": attempt.NumberScalar(2), "none": {}}, Joined: &day, AskedAt: &at,
+			Risk: &store.Risk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}, PasswordChangedAt: &at,
+			Previous: &attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO"))}, Failures: []time.Time{at},
+			Accepted: []attempt.Acceptance{{Document: "crew-handbook", Version: 3, At: at}}, Since: at},
+		&store.Device{ID: "till-04", Platform: "windows", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(true)},
+			ReportedAt: &at, SeenWith: []string{"liv"}, Remembered: []attempt.Remembered{{Account: "liv", Method: "push", At: at}}},
+		&store.Group{Name: "deck", Members: []string{"liv"}},
+		&store.Session{ID: "s-9", Account: "liv", Started: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
+			Apps: []store.Granted{{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"}}, Device: "till-04", Ends: at},
+		&store.Outgoing{ID: "1", To: "idp", Session: "s-9", Token: "e30", Tries: 2, Next: at},
+		&store.SeenToken{Issuer: "https://feed.example", JTI: "j", At: at},
+	}
+	require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
+		for _, v := range list {
+			if err := store.Save(tx, v); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	for _, want := range list {
+		t.Run(fmt.Sprintf("%T", want), func(t *testing.T) {
+			got := map[bool]store.Value{}
+			switch v := want.(type) {
+			case *store.Account:
+				got[true] = &store.Account{Name: v.Name}
+			case *store.Device:
+				got[true] = &store.Device{ID: v.ID}
+			case *store.Group:
+				got[true] = &store.Group{Name: v.Name}
+			case *store.Session:
+				got[true] = &store.Session{ID: v.ID}
+			case *store.Outgoing:
+				got[true] = &store.Outgoing{ID: v.ID}
+			case *store.SeenToken:
+				got[true] = &store.SeenToken{Issuer: v.Issuer, JTI: v.JTI}
+			}
+			require.NoError(t, store.Load(ctx, s, got[true]))
+			require.Equal(t, want, got[true])
+			require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return store.Drop(tx, want) }))
+			require.ErrorIs(t, store.Load(ctx, s, got[true]), store.ErrNotFound)
+		})
+	}
+}
+
+func whole(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	failed := errors.New("failed")
+	account := &store.Account{Name: "liv"}
+	e := Entry(0, journal.People, "liv")
+	require.ErrorIs(t, s.Update(ctx, func(tx store.Tx) error {
+		require.NoError(t, store.Save(tx, account))
+		require.NoError(t, tx.Append([]journal.Entry{e}))
+		require.NoError(t, store.Load(ctx, tx, &store.Account{Name: "liv"}), "a transaction sees what it changed")
+		found, err := tx.List(ctx, store.Query{Kind: store.Accounts})
+		require.NoError(t, err)
+		require.Equal(t, []string{"liv"}, keys(found))
+		return failed
+	}), failed)
+	require.ErrorIs(t, store.Load(ctx, s, account), store.ErrNotFound)
+	_, err := s.Entry(ctx, e.ID)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append([]journal.Entry{e}) }))
+	require.Error(t, s.Update(ctx, func(tx store.Tx) error {
+		require.NoError(t, store.Save(tx, account))
+		return tx.Append([]journal.Entry{e})
+	}), "an entry stands once")
+	require.ErrorIs(t, store.Load(ctx, s, account), store.ErrNotFound)
+	head, err := s.Head(ctx)
+	require.NoError(t, err)
+	require.EqualValues(t, 1, head.Size)
+}
+
+func model(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	kept := map[store.Key]string{}
+	rapid.Check(t, func(t *rapid.T) {
+		fails := rapid.Bool().Draw(t, "fails")
+		next := map[store.Key]string{}
+		for k, v := range kept {
+			next[k] = v
+		}
+		err := s.Update(ctx, func(tx store.Tx) error {
+			for range rapid.IntRange(1, 6).Draw(t, "changes") {
+				key := store.Key{Kind: rapid.SampledFrom([]store.Kind{store.Accounts, store.Devices}).Draw(t, "kind"),
+					Key: rapid.SampledFrom([]string{"a", "b", "B", "ä"}).Draw(t, "key")}
+				if rapid.Bool().Draw(t, "drop") {
+					delete(next, key)
+					require.NoError(t, tx.Delete(key))
+				} else {
+					next[key] = rapid.SampledFrom([]string{"1", "[2]", `{"x":"3"}`}).Draw(t, "value")
+					require.NoError(t, tx.Put(store.Row{Key: key, Value: []byte(next[key])}))
+				}
+				row, err := tx.Get(ctx, key)
+				if next[key] == "" {
+					require.ErrorIs(t, err, store.ErrNotFound)
+				} else {
+					require.Equal(t, next[key], string(row.Value))
+				}
+			}
+			if fails {
+				return errors.New("failed")
+			}
+			return nil
+		})
+		require.Equal(t, fails, err != nil)
+		if !fails {
+			kept = next
+		}
+		found := map[store.Key]string{}
+		for _, kind := range []store.Kind{store.Accounts, store.Devices} {
+			for row, err := range store.All(ctx, s, store.Query{Kind: kind, Limit: 2}) {
+				require.NoError(t, err)
+				found[row.Key] = string(row.Value)
+			}
+		}
+		require.Equal(t, kept, found)
+	})
+}
+
+func entries(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	head, err := s.Head(ctx)
+	require.NoError(t, err)
+	require.Zero(t, head.Size)
+	list := []journal.Entry{Entry(0, journal.Reload, ""), Entry(1, journal.Decision, "liv"), Entry(2, journal.Decision, "oskar"),
+		Entry(3, journal.Event, "liv"), Entry(4, journal.Decision, "liv")}
+	for _, some := range [][]journal.Entry{list[:1], list[1:4], list[4:]} {
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(some) }))
+	}
+	for name, c := range map[string]struct {
+		f    journal.Filter
+		want []int64
+	}{
+		"all":        {journal.Filter{}, []int64{0, 1, 2, 3, 4}},
+		"a kind":     {journal.Filter{Kind: journal.Decision}, []int64{1, 2, 4}},
+		"an account": {journal.Filter{Account: "liv"}, []int64{1, 3, 4}},
+		"a time":     {journal.Filter{From: at.Add(time.Second), To: at.Add(3 * time.Second)}, []int64{1, 2}},
+		"a page":     {journal.Filter{After: 2, Limit: 2}, []int64{2, 3}},
+		"the latest": {journal.Filter{Account: "liv", Latest: true, Limit: 2}, []int64{4, 3}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var numbers []int64
+			for _, e := range collect(t, s.Entries(ctx, c.f)) {
+				numbers = append(numbers, e.Number)
+				require.Equal(t, list[e.Number].Leaf, e.Leaf)
+				require.True(t, list[e.Number].At.Equal(e.At))
+			}
+			require.Equal(t, c.want, numbers)
+		})
+	}
+	head, err = s.Head(ctx)
+	require.NoError(t, err)
+	found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	require.NoError(t, err)
+	require.EqualValues(t, 5, found.Size)
+}
+
+func concurrent(t *testing.T, s store.Store) {
+	ctx := context.Background()
+	var group sync.WaitGroup
+	const workers, rounds = 4, 25
+	for worker := range workers {
+		group.Go(func() {
+			for i := range rounds {
+				err := s.Update(ctx, func(tx store.Tx) error {
+					count := &store.Account{Name: "count"}
+					if err := store.Load(ctx, tx, count); err != nil && !errors.Is(err, store.ErrNotFound) {
+						return err
+					}
+					count.Failures = append(count.Failures, at)
+					return errors.Join(store.Save(tx, count), tx.Append([]journal.Entry{Entry(worker*rounds+i, journal.Decision, "count")}))
+				})
+				if err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	group.Wait()
+	count := &store.Account{Name: "count"}
+	require.NoError(t, store.Load(ctx, s, count))
+	require.Len(t, count.Failures, workers*rounds)
+	head, err := s.Head(ctx)
+	require.NoError(t, err)
+	found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	require.NoError(t, err)
+	require.EqualValues(t, workers*rounds, found.Size)
+}

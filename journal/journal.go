@@ -1,0 +1,331 @@
+// Package journal is the record of what the door decided and did: entries that only grow in
+// number, the leaves of a Merkle tree (RFC 6962 §2.1), with signed checkpoints.
+//
+// A store keeps the entries ([github.com/briskwarden/briskwarden/store]). This package says
+// what an entry is, how the tree grows, and whether a record is as it was.
+package journal
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/jsontext"
+	"github.com/briskwarden/briskwarden/internal/merkle"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// Kind is what an entry records. The zero Kind is invalid.
+type Kind uint8
+
+// The kinds of entry.
+const (
+	// Decision: an attempt was judged.
+	Decision Kind = iota + 1
+	// Reload: a book was taken into force, or refused.
+	Reload
+	// Report: a device reported its state.
+	Report
+	// Event: another system told of something that it noticed.
+	Event
+	// People: an account or a group was changed from outside.
+	People
+	// SessionEnd: a session was ended before its time.
+	SessionEnd
+)
+
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end"}
+
+// Kinds returns the words for the kinds of entry.
+func Kinds() []string { return slices.Clone(kinds) }
+
+// String returns the word for the kind.
+func (k Kind) String() string {
+	if k == 0 || int(k) > len(kinds) {
+		return fmt.Sprintf("invalid (%d)", uint8(k))
+	}
+	return kinds[k-1]
+}
+
+// MarshalText writes String.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads the word for a kind.
+func (k *Kind) UnmarshalText(text []byte) error {
+	return words.Parse(k, "a kind of entry", string(text), kinds, Decision)
+}
+
+// Entry is one entry of a journal.
+type Entry struct {
+	// Number is its place in the record, from 0 on. Append sets it.
+	Number int64
+	// ID names it, At is when it was recorded. IDs are UUIDs of version 7 (RFC 9562 §5.7).
+	ID   string
+	At   time.Time
+	Kind Kind
+	// Account is whom it is about, "" where it is about nobody.
+	Account string
+	// Leaf is the entry as JSON (Leaf), which is what the tree covers. It is nil where it was
+	// pruned. Hash is the hash of it as a leaf (RFC 6962 §2.1), which stays. Append sets it.
+	Leaf []byte
+	Hash tlog.Hash
+}
+
+// NewID returns a new name for an entry. Names made later sort behind earlier ones.
+func NewID() string {
+	id, err := uuid.NewV7()
+	if err != nil {
+		panic(err) // the system has no randomness, so nothing here is safe to go on with
+	}
+	return id.String()
+}
+
+// Make makes an entry. Detail is what is particular to its kind: the name of a member of
+// the leaf and its value as JSON. Of caller, who asked for it, nothing is said where it is "".
+func Make(kind Kind, id string, at time.Time, caller, account, name string, detail []byte) Entry {
+	at = at.UTC().Truncate(time.Microsecond) // as finely as every store keeps it
+	leaf := make([]byte, 0, len(detail)+len(id)+len(caller)+len(account)+120)
+	leaf = jsontext.String(jsontext.Key(append(leaf, '{'), "kind"), kind.String())
+	leaf = jsontext.String(jsontext.Key(leaf, "id"), id)
+	leaf = jsontext.Time(jsontext.Key(leaf, "at"), at)
+	leaf = jsontext.Text(leaf, "caller", caller)
+	leaf = jsontext.Text(leaf, "account", account)
+	leaf = append(append(jsontext.Key(leaf, name), detail...), '}')
+	return Entry{ID: id, At: at, Kind: kind, Account: account, Leaf: leaf}
+}
+
+// Content is what the leaf of an entry says.
+type Content struct {
+	Kind    Kind      `json:"kind" doc:"what it records"`
+	ID      string    `json:"id" doc:"its name"`
+	At      time.Time `json:"at" doc:"when it was recorded"`
+	Caller  string    `json:"caller,omitzero" doc:"who asked for it"`
+	Account string    `json:"account,omitzero" doc:"whom it is about"`
+	// Answer is a decision with its facts. The others are of the kind of their name.
+	Answer  json.RawMessage `json:"answer,omitempty" doc:"a decision with the facts that it rests on"`
+	Reload  json.RawMessage `json:"reload,omitempty" doc:"a book that was taken into force or refused"`
+	Report  json.RawMessage `json:"report,omitempty" doc:"what a device reported"`
+	Event   json.RawMessage `json:"event,omitempty" doc:"what another system noticed"`
+	People  json.RawMessage `json:"people,omitempty" doc:"an account or a group that was changed"`
+	Session json.RawMessage `json:"session,omitempty" doc:"a session that was ended"`
+}
+
+// Content reads the leaf. The error says that it was pruned, or is no entry.
+func (e *Entry) Content() (*Content, error) {
+	if e.Leaf == nil {
+		return nil, fmt.Errorf("entry %d was pruned: its hash is kept, and nothing else", e.Number)
+	}
+	c := new(Content)
+	if err := json.Unmarshal(e.Leaf, c); err != nil {
+		return nil, fmt.Errorf("entry %d cannot be read: %w", e.Number, err)
+	}
+	return c, nil
+}
+
+// Outline is what a list of entries shows of a decision.
+type Outline struct {
+	Attempt struct {
+		App string `json:"app"`
+		IP  string `json:"ip"`
+	} `json:"attempt"`
+	Verdict decide.Verdict `json:"verdict"`
+	Causes  []decide.Cause `json:"causes"`
+}
+
+// Head is the end of a record: how many entries there are, and the roots of the perfect
+// trees that they make up, from left to right. The zero Head is that of an empty record.
+type Head struct {
+	Size int64
+	Edge []tlog.Hash
+}
+
+// Append numbers entries, which come behind those of the head, and hashes their leaves. The
+// head moves behind them.
+func (h *Head) Append(entries []Entry) {
+	h.Edge = slices.Clone(h.Edge) // which the caller of an older head may have
+	for i := range entries {
+		entries[i].Number, entries[i].Hash = h.Size, tlog.RecordHash(entries[i].Leaf)
+		h.add(entries[i].Hash)
+	}
+}
+
+// add adds a leaf: two perfect trees of one size become one of twice the size.
+func (h *Head) add(leaf tlog.Hash) {
+	for bits := h.Size; bits&1 == 1; bits >>= 1 {
+		last := len(h.Edge) - 1
+		leaf = tlog.NodeHash(h.Edge[last], leaf)
+		h.Edge = h.Edge[:last]
+	}
+	h.Edge = append(h.Edge, leaf)
+	h.Size++
+}
+
+// Root returns the root of the tree (RFC 6962 §2.1).
+func (h *Head) Root() tlog.Hash {
+	if len(h.Edge) == 0 {
+		root, _ := tlog.TreeHash(0, merkle.Hashes(nil)) // the hash of nothing, which nothing is read for
+		return root
+	}
+	root := h.Edge[len(h.Edge)-1]
+	for i := len(h.Edge) - 2; i >= 0; i-- {
+		root = tlog.NodeHash(h.Edge[i], root)
+	}
+	return root
+}
+
+// MarshalText writes a head as one line: the size and the edge.
+func (h Head) MarshalText() ([]byte, error) {
+	text := fmt.Appendf(nil, "%d", h.Size)
+	for _, hash := range h.Edge {
+		text = append(append(text, ' '), hash.String()...)
+	}
+	return text, nil
+}
+
+// UnmarshalText reads a head, and refuses one whose edge cannot be that of its size.
+func (h *Head) UnmarshalText(text []byte) error {
+	fields := strings.Fields(string(text))
+	broken := errors.New("that is no head of a journal")
+	if len(fields) == 0 {
+		return broken
+	}
+	var read Head
+	if _, err := fmt.Sscanf(fields[0], "%d", &read.Size); err != nil || read.Size < 0 {
+		return broken
+	}
+	for _, field := range fields[1:] {
+		hash, err := tlog.ParseHash(field)
+		if err != nil {
+			return broken
+		}
+		read.Edge = append(read.Edge, hash)
+	}
+	ones := 0
+	for bits := read.Size; bits > 0; bits &= bits - 1 {
+		ones++
+	}
+	if ones != len(read.Edge) {
+		return broken
+	}
+	*h = read
+	return nil
+}
+
+// Filter narrows entries. What is zero does not.
+type Filter struct {
+	// From is included, To is not.
+	From, To time.Time
+	Kind     Kind
+	Account  string
+	// Numbers from After on, at most Limit of them; zero sets no limit. Latest begins with the
+	// last.
+	After  int64
+	Limit  int
+	Latest bool
+}
+
+// Matches reports whether an entry is one that the filter leaves, as far as it does not count.
+func (f *Filter) Matches(e *Entry) bool {
+	return e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) && (f.Account == "" || e.Account == f.Account) &&
+		(f.From.IsZero() || !e.At.Before(f.From)) && (f.To.IsZero() || e.At.Before(f.To))
+}
+
+// Verified is what Verify found of a record that is sound.
+type Verified struct {
+	Size int64  `json:"size" doc:"how many entries there are"`
+	Root string `json:"root" doc:"the root of their tree, in base64"`
+	// Pruned is how many of them have their hash alone.
+	Pruned int64 `json:"pruned" doc:"how many entries have their hash alone"`
+	// Covered is how many the checkpoint covers, where one was given.
+	Covered *int64 `json:"covered,omitempty" doc:"how many entries the checkpoint covers: they are as they were then"`
+	Origin  string `json:"origin,omitzero" doc:"the name of the record, as the checkpoint has it"`
+}
+
+// Verify holds all entries, in order, against the head that was kept: each is as it was
+// recorded, and none is missing. With a checkpoint that was kept elsewhere, and the public key
+// of its signer, no entry before it can have been edited, dropped or added unseen.
+func Verify(entries iter.Seq2[Entry, error], head Head, checkpoint []byte, public string) (*Verified, error) {
+	var covered merkle.Checkpoint
+	if checkpoint != nil {
+		var err error
+		if covered, err = merkle.Open(checkpoint, public); err != nil {
+			return nil, fmt.Errorf("the checkpoint cannot be trusted: %w", err)
+		}
+		if covered.Size > head.Size {
+			return nil, fmt.Errorf("the checkpoint covers %d entries, and the journal has %d: %d are gone",
+				covered.Size, head.Size, covered.Size-head.Size)
+		}
+	}
+	var grown Head
+	found := &Verified{}
+	atCheckpoint := func() error {
+		if checkpoint != nil && grown.Size == covered.Size && grown.Root() != covered.Root {
+			return fmt.Errorf("the first %d entries are not those that the checkpoint covers: one was edited, dropped or added", covered.Size)
+		}
+		return nil
+	}
+	if err := atCheckpoint(); err != nil {
+		return nil, err
+	}
+	for e, err := range entries {
+		switch {
+		case err != nil:
+			return nil, err
+		case e.Number != grown.Size:
+			return nil, fmt.Errorf("entry %d is missing", grown.Size)
+		case e.Leaf == nil:
+			found.Pruned++
+		case tlog.RecordHash(e.Leaf) != e.Hash:
+			return nil, fmt.Errorf("entry %d (%s) is not as it was recorded", e.Number, e.ID)
+		}
+		if e.Leaf != nil {
+			if err := e.agrees(); err != nil {
+				return nil, err
+			}
+		}
+		grown.add(e.Hash)
+		if err := atCheckpoint(); err != nil {
+			return nil, err
+		}
+	}
+	if grown.Size != head.Size || grown.Root() != head.Root() {
+		return nil, fmt.Errorf("the journal has %d entries and says that it has %d, or other ones: it is not as it was recorded",
+			grown.Size, head.Size)
+	}
+	root := grown.Root()
+	found.Size, found.Root = grown.Size, root.String()
+	if checkpoint != nil {
+		found.Covered, found.Origin = &covered.Size, covered.Origin
+	}
+	return found, nil
+}
+
+// agrees reports where what is kept beside a leaf to find it by is other than what the leaf
+// says.
+func (e *Entry) agrees() error {
+	c, err := e.Content()
+	switch {
+	case err != nil:
+		return err
+	case c.ID != e.ID || c.Kind != e.Kind || c.Account != e.Account || !c.At.Equal(e.At):
+		return fmt.Errorf("entry %d is found as %s of %s and says that it is %s of %s", e.Number, e.ID, e.Account, c.ID, c.Account)
+	}
+	return nil
+}
+
+// NewKey makes a pair of keys for the checkpoints of a journal of that name, each one line of
+// text.
+func NewKey(origin string) (private, public string, err error) { return merkle.NewKey(origin) }
+
+// Checkpoint signs the size and the root of a head with a private key of NewKey.
+func Checkpoint(head Head, private string) ([]byte, error) {
+	return merkle.Sign(head.Size, head.Root(), private)
+}

@@ -1,0 +1,158 @@
+package journal_test
+
+import (
+	"fmt"
+	"iter"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/tlog"
+	"pgregory.net/rapid"
+
+	"github.com/briskwarden/briskwarden/internal/merkle"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+var at = time.Date(2026, time.November, 23, 13, 10, 0, 123456789, time.UTC)
+
+func record(n int) (entries []journal.Entry, head journal.Head) {
+	for i := range n {
+		entries = append(entries, journal.Make(journal.Decision, fmt.Sprint(i), at, "gateway", "liv", "answer", fmt.Appendf(nil, `{"n":%d}`, i)))
+	}
+	head.Append(entries)
+	return entries, head
+}
+
+func all(entries []journal.Entry) iter.Seq2[journal.Entry, error] {
+	return func(yield func(journal.Entry, error) bool) {
+		for _, e := range entries {
+			if !yield(e, nil) {
+				return
+			}
+		}
+	}
+}
+
+func TestTheRootIsThatOfTheLibrary(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		first := rapid.IntRange(0, 40).Draw(t, "first")
+		entries, head := record(first)
+		before := head
+		root := before.Root()
+		more := rapid.IntRange(0, 40).Draw(t, "more")
+		later, _ := record(more)
+		head.Append(later)
+		require.Equal(t, root, before.Root(), "an older head stays as it was")
+		var hashes merkle.Hashes
+		for i, e := range append(entries, later...) {
+			added, err := tlog.StoredHashes(int64(i), e.Leaf, hashes)
+			require.NoError(t, err)
+			hashes = append(hashes, added...)
+		}
+		want, err := tlog.TreeHash(int64(first+more), hashes)
+		require.NoError(t, err)
+		require.Equal(t, want, head.Root())
+		text, err := head.MarshalText()
+		require.NoError(t, err)
+		var read journal.Head
+		require.NoError(t, read.UnmarshalText(text))
+		require.Equal(t, head.Root(), read.Root())
+		require.Equal(t, head.Size, read.Size)
+	})
+}
+
+func TestVerify(t *testing.T) {
+	private, public, err := journal.NewKey("ferries.example/journal")
+	require.NoError(t, err)
+	_, stranger, err := journal.NewKey("ferries.example/journal")
+	require.NoError(t, err)
+	_, three := record(3)
+	checkpoint, err := journal.Checkpoint(three, private)
+	require.NoError(t, err)
+	five := func(change func(entries []journal.Entry) []journal.Entry) ([]journal.Entry, journal.Head) {
+		entries, head := record(5)
+		return change(entries), head
+	}
+	// rewritten is a record that somebody made up, with a head that is right for it.
+	rewritten := func([]journal.Entry) ([]journal.Entry, journal.Head) {
+		entries, _ := record(5)
+		entries[1] = journal.Make(journal.Decision, "1", at, "gateway", "liv", "answer", []byte(`{"n":"another"}`))
+		var head journal.Head
+		head.Append(entries)
+		return entries, head
+	}
+	made, madeHead := rewritten(nil)
+	for name, c := range map[string]struct {
+		change     func([]journal.Entry) []journal.Entry
+		made       bool
+		checkpoint []byte
+		public     string
+		want       string
+	}{
+		"sound":                     {},
+		"sound, against checkpoint": {checkpoint: checkpoint, public: public},
+		"pruned": {change: func(e []journal.Entry) []journal.Entry { e[1].Leaf = nil; return e },
+			checkpoint: checkpoint, public: public},
+		"edited": {change: func(e []journal.Entry) []journal.Entry { e[1].Leaf[20] ^= 1; return e }, want: "entry 1 (1) is not as it was recorded"},
+		"edited with its hash": {change: func(e []journal.Entry) []journal.Entry { e[4].Hash[0] ^= 1; e[4].Leaf = nil; return e },
+			want: "it is not as it was recorded"},
+		"dropped":       {change: func(e []journal.Entry) []journal.Entry { return slices.Delete(e, 2, 3) }, want: "entry 2 is missing"},
+		"cut off":       {change: func(e []journal.Entry) []journal.Entry { return e[:4] }, want: "the journal has 4 entries and says that it has 5"},
+		"found wrongly": {change: func(e []journal.Entry) []journal.Entry { e[3].Account = "oskar"; return e }, want: "entry 3 is found as 3 of oskar"},
+		"all made up":   {made: true},
+		"all made up, against checkpoint": {made: true, checkpoint: checkpoint, public: public,
+			want: "the first 3 entries are not those that the checkpoint covers"},
+		"another's checkpoint": {checkpoint: checkpoint, public: stranger, want: "the checkpoint cannot be trusted"},
+		"no checkpoint":        {checkpoint: []byte("none"), public: public, want: "the checkpoint cannot be trusted"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			if c.change == nil {
+				c.change = func(e []journal.Entry) []journal.Entry { return e }
+			}
+			entries, head := five(c.change)
+			if c.made {
+				entries, head = made, madeHead
+			}
+			found, err := journal.Verify(all(entries), head, c.checkpoint, c.public)
+			if c.want != "" {
+				require.ErrorContains(t, err, c.want)
+				return
+			}
+			require.NoError(t, err)
+			require.EqualValues(t, 5, found.Size)
+			if c.checkpoint != nil {
+				require.EqualValues(t, 3, *found.Covered)
+			}
+		})
+	}
+	t.Run("shorter than the checkpoint", func(t *testing.T) {
+		entries, head := record(2)
+		_, err := journal.Verify(all(entries), head, checkpoint, public)
+		require.ErrorContains(t, err, "the checkpoint covers 3 entries, and the journal has 2: 1 are gone")
+	})
+}
+
+func TestHeadsThatAreNone(t *testing.T) {
+	for _, text := range []string{"", "x", "-1", "1", "2 AAAA", "0 47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=",
+		"3 47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU="} {
+		t.Run(text, func(t *testing.T) {
+			head := journal.Head{Size: 7}
+			require.Error(t, head.UnmarshalText([]byte(text)))
+			require.EqualValues(t, 7, head.Size, "what cannot be read changes nothing")
+		})
+	}
+}
+
+func TestContent(t *testing.T) {
+	e := journal.Make(journal.Report, "r", at, "agent \"7\"", "", "report", []byte(`{"device":"till-04"}`))
+	c, err := e.Content()
+	require.NoError(t, err)
+	require.Equal(t, journal.Content{Kind: journal.Report, ID: "r", At: at.Truncate(time.Microsecond), Caller: "agent \"7\"",
+		Report: []byte(`{"device":"till-04"}`)}, *c)
+	e.Leaf = nil
+	_, err = e.Content()
+	require.ErrorContains(t, err, "was pruned")
+	require.Less(t, journal.NewID(), journal.NewID(), "names made later sort behind")
+}

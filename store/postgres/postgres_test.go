@@ -1,0 +1,91 @@
+package postgres_test
+
+import (
+	"context"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/internal/storetest"
+	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/store/postgres"
+)
+
+func open(t *testing.T, at string) *postgres.Store {
+	s, err := postgres.Open(t.Context(), at)
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestStore(t *testing.T) {
+	at := map[store.Store]string{}
+	storetest.Run(t, func(t *testing.T) store.Store {
+		address := storetest.Postgres(t)
+		s := open(t, address)
+		at[s] = address
+		return s
+	}, func(t *testing.T, s store.Store) store.Store {
+		require.NoError(t, s.Close())
+		return open(t, at[s])
+	})
+}
+
+func TestOthersHearOfChanges(t *testing.T) {
+	address := storetest.Postgres(t)
+	one, other := open(t, address), open(t, address)
+	var mu sync.Mutex
+	heard, found := map[string]bool{}, make(chan bool, 8)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	var watching sync.WaitGroup
+	watching.Go(func() {
+		other.Watch(ctx, store.Watcher{Changed: func(keys []store.Key) {
+			mu.Lock()
+			defer mu.Unlock()
+			for _, k := range keys {
+				heard[k.Key] = true
+			}
+		}, Lost: func() {}, Found: func() { found <- true }})
+	})
+	<-found
+	save := func(s store.Store, names ...string) {
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
+			for _, name := range names {
+				if err := store.Save(tx, &store.Account{Name: name}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	long := make([]string, 200)
+	for i := range long {
+		long[i] = string(rune('a'+i%26)) + "-" + time.Duration(i).String() + "-a-name-of-some-length@kestrelsound.example"
+	}
+	save(one, long...)
+	save(other, "own")
+	save(one, "last")
+	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return heard["last"] }, 10*time.Second, time.Millisecond)
+	mu.Lock()
+	for _, name := range long {
+		require.True(t, heard[name], name)
+	}
+	require.False(t, heard["own"], "what it changed itself it knows")
+	mu.Unlock()
+
+	t.Run("a lost connection is told", func(t *testing.T) {
+		_, err := one.Head(ctx)
+		require.NoError(t, err)
+		require.NoError(t, one.EndOthers(ctx))
+		select {
+		case <-found: // it was lost before, and found again
+		case <-time.After(20 * time.Second):
+			t.Fatal("it does not follow again")
+		}
+	})
+	cancel()
+	watching.Wait()
+}

@@ -1,0 +1,178 @@
+// Package store keeps the facts that change between two versions of a book: what is known of
+// accounts and devices, open sessions, and what is still to be sent; and the journal beside
+// them, in the same transaction.
+//
+// Store is the interface. [Memory] implements it for tests and for a program that keeps
+// nothing; packages store/sqlite and store/postgres keep it for good, each with a driver that
+// only a program which imports it links. Another implementation keeps rows and understands
+// none of them; package internal/storetest has the tests that it must pass.
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"time"
+
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// ErrNotFound is returned for a row or an entry that there surely is not. Any other error
+// means that nobody could find out.
+var ErrNotFound = errors.New("not found")
+
+// Kind is what a row is about.
+type Kind string
+
+// The kinds of row, each with the type that is kept as its value.
+const (
+	Accounts Kind = "account"  // Account
+	Devices  Kind = "device"   // Device
+	Groups   Kind = "group"    // Group
+	Sessions Kind = "session"  // Session
+	Outbox   Kind = "outgoing" // Outgoing
+	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
+)
+
+// Key names a row.
+type Key struct {
+	Kind Kind
+	Key  string
+}
+
+// Row is what a store keeps of something.
+type Row struct {
+	Key
+	// Account is whom it belongs to, Device what it was made on, and Due when something is to
+	// happen to it; they are there to be found by, and may be "" and zero.
+	Account, Device string
+	Due             time.Time
+	// Value is JSON, which the store keeps as it is.
+	Value []byte
+}
+
+// Query narrows rows of one kind. What is zero does not.
+type Query struct {
+	Kind            Kind
+	Account, Device string
+	// DueBy leaves those that are due by then.
+	DueBy time.Time
+	// After leaves those whose keys come after it, and Limit so many of them.
+	After string
+	Limit int
+}
+
+// Reader reads rows. Values that it returns are the caller's.
+type Reader interface {
+	// Get returns a row, and ErrNotFound where there is none.
+	Get(ctx context.Context, key Key) (Row, error)
+	// List returns the rows that match, in the order of their keys.
+	List(ctx context.Context, q Query) ([]Row, error)
+}
+
+// Tx changes rows. It is used by one goroutine, and only until Update returns.
+type Tx interface {
+	Reader
+	// Put keeps a row in place of the one of that key.
+	Put(Row) error
+	// Delete drops a row; dropping one that there is not is no error.
+	Delete(Key) error
+	// Append keeps entries at the end of the journal. It numbers and hashes them.
+	Append([]journal.Entry) error
+}
+
+// Store keeps rows and a journal. Its methods are safe for concurrent use. All errors but
+// ErrNotFound mean that the store cannot be relied on now; it may be asked again.
+type Store interface {
+	Reader
+	// Update calls change in a transaction of its own: no other is between its first reading
+	// and its end, those of other processes on the same store included. What it does is kept
+	// whole, and survives a crash once Update returned nil; with any error nothing of it is,
+	// unless the error is one of losing the store at the very end, after which nobody can say.
+	Update(ctx context.Context, change func(Tx) error) error
+	// Entries returns the entries that a filter leaves, in order.
+	Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error]
+	// Entry returns the entry of that ID, and ErrNotFound where there is none.
+	Entry(ctx context.Context, id string) (journal.Entry, error)
+	// Head returns the end of the journal.
+	Head(ctx context.Context) (journal.Head, error)
+	// Watch calls changed with the keys of rows that others changed, soon after they did: other
+	// processes that share the store. It calls lost when it may have missed some, so that what
+	// was remembered of any row is void, and found when it follows again. It returns when the
+	// context ends, or at once where nobody else can change the store.
+	Watch(ctx context.Context, w Watcher) error
+	// IsShared reports whether others may change the store, so that Watch is to be heard.
+	IsShared() bool
+	// Close frees what the store holds.
+	Close() error
+}
+
+// Watcher hears of what others change.
+type Watcher struct {
+	Changed     func([]Key)
+	Lost, Found func()
+}
+
+// Value is what a row holds: a pointer to one of the types of this package.
+type Value interface {
+	// row returns where it is kept, without its Value.
+	row() Row
+}
+
+// Load reads what is kept under the key that the value bears, into the value.
+func Load(ctx context.Context, from Reader, v Value) error {
+	row, err := from.Get(ctx, v.row().Key)
+	if err != nil {
+		return err
+	}
+	return Read(row, v)
+}
+
+// Read reads the value of a row.
+func Read(row Row, v Value) error {
+	if err := json.Unmarshal(row.Value, v); err != nil {
+		return fmt.Errorf("the %s %q in the store cannot be read: %w", row.Kind, row.Key.Key, err)
+	}
+	return nil
+}
+
+// Save keeps a value.
+func Save(tx Tx, v Value) error {
+	row := v.row()
+	var err error
+	if row.Value, err = json.Marshal(v); err != nil {
+		return err
+	}
+	return tx.Put(row)
+}
+
+// Drop drops what is kept under the key that the value bears.
+func Drop(tx Tx, v Value) error { return tx.Delete(v.row().Key) }
+
+// All returns all rows of a query, a page at a time; Limit is the size of a page.
+func All(ctx context.Context, from Reader, q Query) iter.Seq2[Row, error] {
+	const page = 1000
+	if q.Limit == 0 {
+		q.Limit = page
+	}
+	return func(yield func(Row, error) bool) {
+		for {
+			rows, err := from.List(ctx, q)
+			if err != nil {
+				yield(Row{}, err)
+				return
+			}
+			for _, row := range rows {
+				if !yield(row, nil) {
+					return
+				}
+			}
+			if len(rows) < q.Limit {
+				return
+			}
+			q.After = rows[len(rows)-1].Key.Key
+		}
+	}
+}
