@@ -343,6 +343,18 @@ func ParseInto(text []byte, a *Attempt) error {
 	return a.Check()
 }
 
+// ParseNow is ParseInto for an attempt that is made now: where the text states no `at`, it is
+// the moment that is given.
+func ParseNow(text []byte, now time.Time, a *Attempt) error {
+	if err := json.Unmarshal(text, a, strict); err != nil {
+		return explain(err, text)
+	}
+	if a.At.IsZero() {
+		a.At = now
+	}
+	return a.Check()
+}
+
 // Check reports what keeps an attempt from being judged at all: a missing
 // account, app or time, or a number that stands for no word of its list.
 func (a *Attempt) Check() error {

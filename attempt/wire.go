@@ -35,7 +35,7 @@ func (a *Attempt) AppendJSON(text []byte) []byte {
 		text = a.Session.appendJSON(jsontext.Key(text, "session"))
 	}
 	if len(a.Proofs) > 0 {
-		text = jsontext.List(jsontext.Key(text, "proofs"), a.Proofs, appendProof)
+		text = jsontext.List(jsontext.Key(text, "proofs"), a.Proofs, AppendProof)
 	}
 	if len(a.Failed) > 0 {
 		text = jsontext.List(jsontext.Key(text, "failed"), a.Failed, func(text []byte, f *Failure) []byte {
@@ -52,20 +52,12 @@ func (a *Attempt) AppendJSON(text []byte) []byte {
 	}
 	text = appendFact(text, "client", &a.Client, appendClient)
 	if len(a.Accepted) > 0 {
-		text = jsontext.List(jsontext.Key(text, "accepted"), a.Accepted, func(text []byte, x *Acceptance) []byte {
-			text = jsontext.String(jsontext.Key(append(text, '{'), "document"), x.Document)
-			text = jsontext.Int(jsontext.Key(text, "version"), x.Version)
-			return append(appendTime(text, "at", x.At), '}')
-		})
+		text = jsontext.List(jsontext.Key(text, "accepted"), a.Accepted, AppendAcceptance)
 	}
 	if len(a.Signals) > 0 {
 		text = jsontext.Strings(jsontext.Key(text, "signals"), a.Signals)
 	}
-	text = appendFact(text, "previous", &a.Previous, func(text []byte, p *Previous) []byte {
-		text = appendTime(append(text, '{'), "at", p.At)
-		text = appendFact(text, "country", &p.Country, appendCountry)
-		return append(appendFact(text, "location", &p.Location, appendLocation), '}')
-	})
+	text = appendFact(text, "previous", &a.Previous, AppendPrevious)
 	text = appendFact(text, "failures", &a.Failures, func(text []byte, times *[]time.Time) []byte {
 		return jsontext.List(text, *times, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
 	})
@@ -117,11 +109,7 @@ func appendDevice(text []byte, d *Device) []byte {
 	}
 	text = appendFact(text, "reported_at", &d.ReportedAt, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
 	if len(d.Remembered) > 0 {
-		text = jsontext.List(jsontext.Key(text, "remembered"), d.Remembered, func(text []byte, r *Remembered) []byte {
-			text = jsontext.String(jsontext.Key(append(text, '{'), "account"), r.Account)
-			text = jsontext.String(jsontext.Key(text, "method"), r.Method)
-			return append(jsontext.Time(jsontext.Key(text, "at"), r.At), '}')
-		})
+		text = jsontext.List(jsontext.Key(text, "remembered"), d.Remembered, AppendRemembered)
 	}
 	return append(text, '}')
 }
@@ -150,12 +138,34 @@ func (s Scalar) appendJSON(text []byte) []byte {
 func (s *Session) appendJSON(text []byte) []byte {
 	text = appendTime(jsontext.Text(append(text, '{'), "id", s.ID), "started", s.Started)
 	if len(s.Proofs) > 0 {
-		text = jsontext.List(jsontext.Key(text, "proofs"), s.Proofs, appendProof)
+		text = jsontext.List(jsontext.Key(text, "proofs"), s.Proofs, AppendProof)
 	}
 	return append(text, '}')
 }
 
-func appendProof(text []byte, p *Proof) []byte {
+// AppendAcceptance appends an acceptance, for a program that keeps parts of attempts.
+func AppendAcceptance(text []byte, x *Acceptance) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "document"), x.Document)
+	text = jsontext.Int(jsontext.Key(text, "version"), x.Version)
+	return append(appendTime(text, "at", x.At), '}')
+}
+
+// AppendPrevious appends an earlier sign-in.
+func AppendPrevious(text []byte, p *Previous) []byte {
+	text = appendTime(append(text, '{'), "at", p.At)
+	text = appendFact(text, "country", &p.Country, appendCountry)
+	return append(appendFact(text, "location", &p.Location, appendLocation), '}')
+}
+
+// AppendRemembered appends that an account asked to be remembered.
+func AppendRemembered(text []byte, r *Remembered) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "account"), r.Account)
+	text = jsontext.String(jsontext.Key(text, "method"), r.Method)
+	return append(jsontext.Time(jsontext.Key(text, "at"), r.At), '}')
+}
+
+// AppendProof appends a proof.
+func AppendProof(text []byte, p *Proof) []byte {
 	text = appendTime(jsontext.String(jsontext.Key(append(text, '{'), "method"), p.Method), "at", p.At)
 	text = jsontext.Text(text, "app", p.App)
 	return append(jsontext.True(text, "fallback", p.Fallback), '}')

@@ -703,8 +703,12 @@ func (r *reader) section(n *yaml.Node, into reflect.Value, f *field) {
 	})
 }
 
+// inName is where a word of a type's name begins that is not the first.
+var inName = regexp.MustCompile(`([a-z])([A-Z])`)
+
+// article puts the name of a type into words: AccountRisk is "an account risk".
 func article(name string) string {
-	name = strings.ToLower(name)
+	name = strings.ToLower(inName.ReplaceAllString(name, "$1 $2"))
 	if strings.ContainsRune("aeiou", rune(name[0])) {
 		return "an " + name
 	}

@@ -66,6 +66,8 @@ var version = &jsonschema.Schema{Type: []string{"string", "number"}, Pattern: do
 
 type schemaWriter struct {
 	defs map[string]*jsonschema.Schema
+	// words are those of types beside the book's own that are one of a closed list.
+	words map[reflect.Type][]string
 }
 
 // object is the form of a struct, by its `book` tags.
@@ -98,6 +100,9 @@ func (w *schemaWriter) define(name string, make func() *jsonschema.Schema) *json
 func (w *schemaWriter) value(t reflect.Type, f *field) *jsonschema.Schema {
 	if s, ok := texts[t]; ok {
 		return s
+	}
+	if list := w.words[t]; list != nil {
+		return jsonschema.Words(list...)
 	}
 	switch {
 	case t == conditionType:

@@ -71,6 +71,8 @@ const (
 	CheckFailed CauseCode = "check_failed"
 	// NoWay: one of several ways is asked for, and none can be met.
 	NoWay CauseCode = "no_way"
+	// NotRecorded: the decision could not be recorded, where one that is not may not stand.
+	NotRecorded CauseCode = "not_recorded"
 	// DemandsMet: all that a rule asks for has been shown.
 	DemandsMet CauseCode = "demands_met"
 	// PublicApp: the app asks for no proof, and nothing else does.
@@ -96,6 +98,7 @@ func CauseCodes() []CauseCode {
 		DeviceUnfit,
 		CheckFailed,
 		NoWay,
+		NotRecorded,
 		DemandsMet,
 		PublicApp,
 	}
@@ -117,6 +120,14 @@ func WithoutBook() *Decision {
 	d.Causes = append(d.Causes, Cause{Code: NoBook, Text: "There is no book in force, and without one everything is blocked."})
 	d.ToPerson = ToPerson{Repairs: []string{}, Offer: []string{}}
 	return &d
+}
+
+// NotStanding makes of a decision the block that stands in its place where it could not be
+// recorded. What was judged stays in the trace.
+func (d *Decision) NotStanding() {
+	d.Verdict, d.ACR, d.AMR = Block, []string{}, []string{}
+	d.Causes = []Cause{{Code: NotRecorded, Text: "The decision could not be recorded, and nothing is granted without a record."}}
+	d.ToPerson = ToPerson{Repairs: []string{"Try again in a few minutes."}, Offer: []string{}}
 }
 
 // begin makes a zero decision one whose lists are empty rather than nil, as the wire

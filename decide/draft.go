@@ -3,7 +3,6 @@ package decide
 import (
 	"bytes"
 	"slices"
-	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -23,10 +22,11 @@ type draft struct {
 	// assurances are those asked for, and silenced the policies that silence each
 	// hearing were the shadows live.
 	assurances, silenced []int32
-	// turns are the moments at which the verdict may change, and windows those that
-	// were looked at for them.
-	turns   []time.Time
+	// turns are the moments at which the verdict may change, windows those that were looked at
+	// for them, and granted the sets of open windows with which it was granted.
+	turns   []turn
 	windows []int32
+	granted []uint64
 
 	// text holds the causes, each to its end in causes, and then the reasons.
 	text    []byte

@@ -24,24 +24,60 @@ func (e *evaluation) grantedUntil() time.Time {
 	now := e.Attempt.At
 	turns := e.turns(now, now.Add(horizon))
 	defer func() { e.Moment = now }()
-	for _, t := range turns {
-		e.Moment = t
+	w := &e.draft
+	open := uint64(0)
+	for i, window := range w.windows {
+		if i < mostBits && e.judge.directory.InWindow(int(window), now) {
+			open |= 1 << i
+		}
+	}
+	w.granted = append(w.granted[:0], open)
+	for i, t := range turns {
+		switch {
+		case t.window < 0:
+			w.granted = w.granted[:0]
+		case t.window < mostBits:
+			open ^= 1 << t.window
+		}
+		if i+1 < len(turns) && turns[i+1].at.Equal(t.at) {
+			continue // all that changes at one moment is judged together
+		}
+		// Between two dates the verdict depends on which windows are open alone, so what was
+		// granted with the same ones open is granted again.
+		if len(w.windows) <= mostBits && slices.Contains(w.granted, open) {
+			continue
+		}
+		e.Moment = t.at
 		e.hear(inForce)
 		if e.evaluate(false) != Grant {
-			return t
+			return t.at
 		}
+		w.granted = append(w.granted, open)
 	}
 	return time.Time{}
 }
 
+// mostBits is how many windows have a bit each in the set of those that are open.
+const mostBits = 64
+
+// turn is a moment at which the verdict may change: a date, or the opening or closing of the
+// window of that place in draft.windows.
+type turn struct {
+	at     time.Time
+	window int
+}
+
+// aDate is the window of a turn that is none.
+const aDate = -1
+
 // turns returns the moments after now, and not after end, at which something
 // that depends on the time may change, in order.
-func (e *evaluation) turns(now, end time.Time) []time.Time {
+func (e *evaluation) turns(now, end time.Time) []turn {
 	w := &e.draft
 	w.turns, w.windows = w.turns[:0], w.windows[:0]
 	add := func(t time.Time) {
 		if t.After(now) && !t.After(end) {
-			w.turns = append(w.turns, t)
+			w.turns = append(w.turns, turn{t, aDate})
 		}
 	}
 	look := func(tests []*condition.Test) {
@@ -78,13 +114,13 @@ func (e *evaluation) turns(now, end time.Time) []time.Time {
 	for i := range e.judge.rollouts {
 		add(e.judge.rollouts[i].deadline(e.Profile, e.Attempt.At))
 	}
-	for _, window := range w.windows {
+	for i, window := range w.windows {
 		for _, t := range e.judge.directory.WindowTurns(int(window), now, end) {
-			add(t)
+			w.turns = append(w.turns, turn{t, i})
 		}
 	}
-	slices.SortFunc(w.turns, time.Time.Compare)
-	return slices.Compact(w.turns)
+	slices.SortFunc(w.turns, func(a, b turn) int { return a.at.Compare(b.at) })
+	return w.turns
 }
 
 // timelyTests collects the tests in conditions that depend on the time.

@@ -62,9 +62,10 @@ func (a *Account) Entry() directory.Account {
 // mostFailures is how many failed sign-ins are kept of an account, the latest.
 const mostFailures = 100
 
-// AddFailure notes a failed sign-in.
+// AddFailure notes a failed sign-in. Like the methods below, it changes no list in place, so
+// that a copy of the account keeps its own.
 func (a *Account) AddFailure(at time.Time) {
-	a.Failures = append(a.Failures, at)
+	a.Failures = append(slices.Clone(a.Failures), at) // an older copy of the account has the list too
 	slices.SortFunc(a.Failures, time.Time.Compare)
 	a.Failures = slices.Compact(a.Failures)
 	if n := len(a.Failures); n > mostFailures {
@@ -78,8 +79,9 @@ func (a *Account) Accept(x attempt.Acceptance) {
 	i := slices.IndexFunc(a.Accepted, func(y attempt.Acceptance) bool { return y.Document == x.Document })
 	switch {
 	case i < 0:
-		a.Accepted = append(a.Accepted, x)
+		a.Accepted = append(slices.Clip(a.Accepted), x)
 	case x.Version > a.Accepted[i].Version || x.Version == a.Accepted[i].Version && x.At.After(a.Accepted[i].At):
+		a.Accepted = slices.Clone(a.Accepted)
 		a.Accepted[i] = x
 	}
 }
@@ -107,7 +109,7 @@ func (d *Device) See(account string) bool {
 	if slices.Contains(d.SeenWith, account) {
 		return false
 	}
-	d.SeenWith = lastOf(append(d.SeenWith, account))
+	d.SeenWith = lastOf(append(slices.Clip(d.SeenWith), account))
 	return true
 }
 
@@ -117,8 +119,9 @@ func (d *Device) Remember(r attempt.Remembered) bool {
 	i := slices.IndexFunc(d.Remembered, func(x attempt.Remembered) bool { return x.Account == r.Account && x.Method == r.Method })
 	switch {
 	case i < 0:
-		d.Remembered = lastOf(append(d.Remembered, r))
+		d.Remembered = lastOf(append(slices.Clip(d.Remembered), r))
 	case r.At.After(d.Remembered[i].At):
+		d.Remembered = slices.Clone(d.Remembered)
 		d.Remembered[i].At = r.At
 	default:
 		return false
@@ -165,7 +168,9 @@ type Granted struct {
 	Decision string `json:"decision" doc:"the decision that granted it"`
 }
 
-func (s *Session) row() Row { return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Ends} }
+func (s *Session) row() Row {
+	return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Ends}
+}
 
 // Outgoing is something that is to be sent until it is taken.
 type Outgoing struct {

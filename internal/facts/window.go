@@ -2,6 +2,8 @@ package facts
 
 import (
 	"slices"
+	"sort"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden/directory"
@@ -15,10 +17,51 @@ type compiledWindow struct {
 	dates    []directory.DateRange
 	from, to directory.Clock
 	zone     *time.Location
+	kept     *keptTurns
+}
+
+// keptTurns remembers when a window turns in the time to come, for many decisions in a row ask
+// that of about the same moment.
+type keptTurns struct {
+	list atomic.Pointer[turnList]
+	// missed is the last moment, in seconds, for which there was no list.
+	missed atomic.Int64
+}
+
+// turnList has all turns after a moment, and not after another.
+type turnList struct {
+	after, end time.Time
+	turns      []time.Time
+}
+
+// keptAhead is how far ahead turns are remembered.
+const keptAhead = 90 * 24 * time.Hour
+
+// between returns the turns after now, and not after end. A list is made once two moments of the
+// same day were asked for, so that moments far apart cost no list each.
+func (w *compiledWindow) between(now, end time.Time) []time.Time {
+	if end.Sub(now) > keptAhead/2 {
+		return w.turns(now, end)
+	}
+	list := w.kept.list.Load()
+	if list == nil || now.Before(list.after) || end.After(list.end) {
+		if apart := now.Unix() - w.kept.missed.Swap(now.Unix()); apart < -24*60*60 || apart > 24*60*60 {
+			return w.turns(now, end)
+		}
+		list = &turnList{after: now, end: now.Add(keptAhead)}
+		list.turns = w.turns(list.after, list.end)
+		w.kept.list.Store(list)
+	}
+	first := sort.Search(len(list.turns), func(i int) bool { return list.turns[i].After(now) })
+	last := first
+	for last < len(list.turns) && !list.turns[last].After(end) {
+		last++
+	}
+	return list.turns[first:last:last]
 }
 
 func compileWindow(w *directory.Window, zone *time.Location) compiledWindow {
-	c := compiledWindow{dates: w.Dates, from: 0, to: directory.EndOfDay, zone: zone}
+	c := compiledWindow{dates: w.Dates, from: 0, to: directory.EndOfDay, zone: zone, kept: new(keptTurns)}
 	if w.Zone != nil {
 		c.zone = w.Zone
 	}
@@ -69,9 +112,9 @@ func (w *compiledWindow) startsOn(local time.Time, after int) bool {
 const longestDay = 30 * time.Hour
 
 // WindowTurns returns the moments after now, and not after end, at which the
-// window of that number may open or close.
+// window of that number opens or closes. The list is shared: nobody changes it.
 func (e *Directory) WindowTurns(window int, now, end time.Time) []time.Time {
-	return e.windows[window].turns(now, end)
+	return e.windows[window].between(now, end)
 }
 
 // changesBetween reports whether clocks change in the window's zone near a stretch of

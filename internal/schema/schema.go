@@ -25,6 +25,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
@@ -40,6 +41,7 @@ type Document struct {
 func Documents() []Document {
 	return []Document{
 		{"book", "a file of a book (YAML)", book.Schema},
+		{"door", "the configuration of the door (YAML), for serve", door.Schema},
 		{"attempt", "an attempt, as rehearse --attempt takes it", of[attempt.Attempt]("An attempt")},
 		{"decision", "a decision on an attempt", of[decide.Decision]("A decision")},
 		{"rehearsal", "what rehearse --json prints: a decision and more", of[rehearse.Report]("A rehearsal")},

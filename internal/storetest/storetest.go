@@ -178,6 +178,9 @@ func values(t *testing.T, s store.Store) {
 			}
 			require.NoError(t, store.Load(ctx, s, got[true]))
 			require.Equal(t, want, got[true])
+			written, err := json.Marshal(want)
+			require.NoError(t, err)
+			require.JSONEq(t, string(written), string(store.RowOf(want).Value))
 			require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return store.Drop(tx, want) }))
 			require.ErrorIs(t, store.Load(ctx, s, got[true]), store.ErrNotFound)
 		})

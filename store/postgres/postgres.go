@@ -509,3 +509,12 @@ func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal
 		}
 	}
 }
+
+// Check reports what keeps a database from being opened, and changes nothing in it.
+func Check(ctx context.Context, at string) error {
+	conn, err := pgx.Connect(ctx, at)
+	if err != nil {
+		return err
+	}
+	return errors.Join(conn.Ping(ctx), conn.Close(ctx))
+}

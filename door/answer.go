@@ -1,0 +1,339 @@
+package door
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/jsontext"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// Answer is a decision of the door. Its JSON is that of the decision with `id`, `facts` and
+// `degraded` beside it.
+type Answer struct {
+	// ID names the decision. It is that of its entry in the journal.
+	ID string
+	*decide.Decision
+	// Attempt is the attempt as it was judged, with what the store knew.
+	Attempt *attempt.Attempt
+	// App is the name of the app, "" where the book has none such.
+	App string
+	// Degraded says what the decision lacked because something failed. It is empty else.
+	Degraded []string
+
+	text *[]byte
+}
+
+// MarshalJSON returns the wire form.
+func (a *Answer) MarshalJSON() ([]byte, error) { return bytes.Clone(*a.text), nil }
+
+// texts are wire forms that were sent, to be written over.
+var texts = sync.Pool{New: func() any { text := make([]byte, 0, 8<<10); return &text }}
+
+// release gives the wire form back, once it was sent. The answer has none after that.
+func (a *Answer) release() {
+	const largest = 256 << 10 // what a large book needs once is not kept for good
+	if cap(*a.text) <= largest {
+		texts.Put(a.text)
+	}
+	a.text = nil
+}
+
+// Asked says who asks for a decision, and how.
+type Asked struct {
+	// Caller is the name of the caller, for the journal.
+	Caller string
+	// unrecorded leaves the decision out of the journal and without effect: one of a search, or
+	// one of many alike.
+	unrecorded bool
+}
+
+// CheckAttempt reports what keeps an attempt from being judged by a door: what Check of the
+// attempt reports, a name that no book and no store can have, or a time that is not now.
+func (d *Door) CheckAttempt(a *attempt.Attempt) error {
+	if err := a.Check(); err != nil {
+		return err
+	}
+	names := map[string]string{"account": a.Account, "app": a.App, "session.id": a.Session.ID, "id": a.ID}
+	if device := a.Device.Ref(); device != nil {
+		names["device.id"], _ = device.ID.Get()
+	}
+	for what, name := range names {
+		if len(name) > longestName || strings.ContainsFunc(name, unicode.IsControl) {
+			return fmt.Errorf("the `%s` of the attempt is longer than %d bytes, or has a control character", what, longestName)
+		}
+	}
+	tolerance := time.Duration(d.config.Limits.Tolerance)
+	if off := a.At.Sub(d.now()); off > tolerance || off < -tolerance {
+		return fmt.Errorf("the attempt is dated %s, which is not now: a door decides on what is attempted now, give or take %s; leave `at` out, "+
+			"or set the clocks", a.At.UTC().Format(time.RFC3339), d.config.Limits.Tolerance.Words())
+	}
+	return nil
+}
+
+// longestName is how long an account, app, device or session may be named, in bytes: an app may
+// be named by a URL.
+const longestName = 4096
+
+// Decide judges an attempt by the book in force, with the facts of the store, records the
+// decision and notes what it changes. The attempt must be one that CheckAttempt finds nothing
+// wrong with. It never returns nil: what fails makes the answer stricter, and says so.
+func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked) *Answer {
+	begun := time.Now()
+	b := d.book.Load()
+	g := new(gathering)
+	var room [8]origin
+	from := origins(room[:0])
+	d.facts.gather(ctx, b, stated, g)
+	a := d.facts.completed(b, stated, g, &from)
+	answer := &Answer{Attempt: a, Degraded: g.degraded()}
+	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
+	answer.App = b.appNamed(a.App)
+	answer.ID = journal.NewID()
+	answer.write(g, from)
+	if !asked.unrecorded {
+		d.keep(b, answer, g, from, asked)
+	}
+	d.metrics.decided(answer, time.Since(begun))
+	return answer
+}
+
+// write writes the wire form.
+func (a *Answer) write(g *gathering, from origins) {
+	if a.text == nil {
+		a.text = texts.Get().(*[]byte)
+	}
+	text := jsontext.String(jsontext.Key(append((*a.text)[:0], '{'), "id"), a.ID)
+	if len(a.Degraded) > 0 {
+		text = jsontext.Strings(jsontext.Key(text, "degraded"), a.Degraded)
+	}
+	text = append(text, ',')
+	first := len(text)
+	text = a.Decision.AppendJSON(text)
+	copy(text[first:], text[first+1:]) // the brace with which the decision begins
+	text = text[:len(text)-2]          // and the one with which it ends
+	text = g.appendJSON(jsontext.Key(text, "facts"), a.Attempt, from)
+	*a.text = append(text, '}')
+}
+
+// keep records the decision and notes its effects. A grant that has to be recorded waits until
+// it is, and is none where it cannot be.
+func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked) {
+	j := &job{change: d.effects(b, answer, g)}
+	if d.config.Journal.Mode != JournalOff {
+		j.entries = []journal.Entry{journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)}
+	}
+	if j.change == nil && j.entries == nil {
+		return
+	}
+	if j.entries == nil {
+		d.recorder.start(j) // nobody waits for it, and its failure is counted
+		return
+	}
+	err := d.recorder.do(j)
+	if err == nil {
+		return
+	}
+	d.log.Error("a decision was not recorded", "decision", answer.ID, "error", err)
+	if d.config.Journal.Mode == JournalRequired && answer.Verdict == decide.Grant {
+		answer.NotStanding()
+	}
+	answer.Degraded = append(answer.Degraded, "the decision could not be recorded")
+	answer.write(g, from)
+}
+
+// errStopped is the error of what comes after the door was closed.
+var errStopped = errors.New("the door is closing")
+
+// effects returns what a decision changes of what is known, nil where it changes nothing.
+func (d *Door) effects(b *inForce, answer *Answer, g *gathering) func(*batch) error {
+	switch answer.Causes[0].Code {
+	case decide.NoBook, decide.AttemptInvalid, decide.AccountUnavailable, decide.AccountUnknown:
+		return nil // nothing is kept of names that somebody made up
+	}
+	a := answer.Attempt
+	granted := answer.Verdict == decide.Grant && a.Action == attempt.SignIn
+	refused := false
+	for _, f := range a.Failed {
+		refused = refused || f.Reason == attempt.Refused
+	}
+	asks := g.account.value == nil || g.account.value.AskedAt == nil
+	eased := false
+	for _, n := range answer.Notices {
+		eased = eased || n.Code == decide.EnrolmentDue
+	}
+	asked := eased && asks && !b.asked[a.Account]
+	accepted := acceptedNow(a, g)
+	if !granted && !refused && !asked && len(accepted) == 0 {
+		return nil
+	}
+	device, remember := "", []attempt.Remembered(nil)
+	if dev := a.Device.Ref(); dev != nil && granted {
+		device, _ = dev.ID.Get()
+		for _, r := range dev.Remembered {
+			if r.Account == a.Account && !attempt.IsLater(r.At, a.At) {
+				remember = append(remember, r)
+			}
+		}
+	}
+	var where *attempt.Previous
+	if granted {
+		w := b.Judge().Whereabouts(context.Background(), a)
+		where = &attempt.Previous{At: a.At, Location: w.Location}
+		if w.Country != "" {
+			where.Country = attempt.Known(w.Country)
+		}
+	}
+	return func(batch *batch) error {
+		account, err := batch.account(a.Account)
+		if err != nil {
+			return err
+		}
+		if refused {
+			account.AddFailure(a.At)
+		}
+		if asked && account.AskedAt == nil {
+			account.AskedAt = &a.At
+		}
+		for _, x := range accepted {
+			account.Accept(x)
+		}
+		if where != nil && (account.Previous == nil || !where.At.Before(account.Previous.At)) {
+			account.Previous = where
+		}
+		if device != "" {
+			if err := noteDevice(batch, device, a.Account, remember); err != nil {
+				return err
+			}
+		}
+		if granted && a.Session.ID != "" {
+			return d.openSession(batch, answer)
+		}
+		return nil
+	}
+}
+
+// acceptedNow returns the acceptances that an attempt states and the store does not have.
+func acceptedNow(a *attempt.Attempt, g *gathering) []attempt.Acceptance {
+	var list []attempt.Acceptance
+	for _, x := range a.Accepted {
+		known := false
+		if g.account.value != nil {
+			for _, y := range g.account.value.Accepted {
+				known = known || x.Document == y.Document && x.Version <= y.Version && !x.At.After(y.At)
+			}
+		}
+		if !known && !attempt.IsLater(x.At, a.At) {
+			list = append(list, x)
+		}
+	}
+	return list
+}
+
+// noteDevice notes that an account signed on from a device. The row is written only where that
+// is news.
+func noteDevice(b *batch, id, account string, remember []attempt.Remembered) error {
+	if known, ok := b.facts.devices.rows.Peek(id); ok && known.value != nil && !b.facts.store.IsShared() && b.devices[id] == nil {
+		copied := *known.value
+		news := copied.See(account)
+		for _, r := range remember {
+			news = copied.Remember(r) || news
+		}
+		if !news {
+			return nil
+		}
+	}
+	device, err := b.device(id)
+	if err != nil {
+		return err
+	}
+	device.See(account)
+	for _, r := range remember {
+		device.Remember(r)
+	}
+	return nil
+}
+
+// openSession keeps the session of a granted attempt, with what was proven in it.
+func (d *Door) openSession(b *batch, answer *Answer) error {
+	a := answer.Attempt
+	s, err := b.session(a.Session.ID)
+	switch {
+	case err != nil:
+		return err
+	case s == nil || s.Account != a.Account:
+		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started}
+		if s.Started.IsZero() {
+			s.Started = a.At
+		}
+		b.setSession(s.ID, s)
+	}
+	s.Proofs = joinProofs(a, answer.App)
+	if dev := a.Device.Ref(); dev != nil {
+		s.Device, _ = dev.ID.Get()
+	}
+	granted := store.Granted{App: answer.App, At: a.At, Attempt: json.RawMessage(a.AppendJSON(nil)), Decision: answer.ID,
+		Ends: answer.Limits.Until}
+	if lasts := time.Duration(answer.Limits.Lasts); lasts > 0 {
+		if ends := s.Started.Add(lasts); granted.Ends.IsZero() || ends.Before(granted.Ends) {
+			granted.Ends = ends
+		}
+	}
+	apps := make([]store.Granted, 0, len(s.Apps)+1)
+	for _, other := range s.Apps {
+		if other.App != granted.App {
+			apps = append(apps, other)
+		}
+	}
+	s.Apps = append(apps, granted)
+	s.Ends = time.Time{}
+	for _, g := range s.Apps {
+		if !g.Ends.IsZero() && (s.Ends.IsZero() || g.Ends.Before(s.Ends)) {
+			s.Ends = g.Ends
+		}
+	}
+	return nil
+}
+
+// joinProofs returns what was proven in a session: earlier, and in the attempt itself. Of each
+// method at each app the latest proof stays.
+func joinProofs(a *attempt.Attempt, app string) []attempt.Proof {
+	proofs := make([]attempt.Proof, 0, len(a.Session.Proofs)+len(a.Proofs))
+	add := func(p attempt.Proof) {
+		for i := range proofs {
+			if proofs[i].Method == p.Method && proofs[i].App == p.App {
+				if p.At.After(proofs[i].At) {
+					proofs[i] = p
+				}
+				return
+			}
+		}
+		proofs = append(proofs, p)
+	}
+	for _, p := range a.Session.Proofs {
+		add(p)
+	}
+	// What was proven after a preferred method could not be reached counts on as a fallback.
+	fallback := false
+	for _, f := range a.Failed {
+		fallback = fallback || f.Reason != attempt.Refused
+	}
+	for _, p := range a.Proofs {
+		if p.At.IsZero() {
+			p.At = a.At
+		}
+		p.App, p.Fallback = app, fallback
+		add(p)
+	}
+	return proofs
+}

@@ -1,0 +1,320 @@
+package door
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// Config is the configuration of a door, as a YAML file says it. The zero Config has no
+// callers, so it answers nobody.
+type Config struct {
+	Listen      string `book:"listen" doc:"address and port to listen on" default:"127.0.0.1:7443"`
+	Certificate string `book:"certificate" doc:"file with the TLS certificate and those above it, PEM" default:"no TLS, on loopback only"`
+	Key         string `book:"key" doc:"file with the certificate's private key, PEM"`
+	ClientCA    string `book:"client_ca" doc:"file with the authorities of client certificates, PEM" default:"no client certificates"`
+	// BehindProxy lets it listen beyond loopback without TLS.
+	BehindProxy bool              `book:"behind_proxy" doc:"true where a proxy in front of it does TLS" default:"false"`
+	Trusted     []directory.Range `book:"trusted_proxies" doc:"addresses whose forwarded headers count" default:"none"`
+	Store       StoreConfig       `book:"store" doc:"where facts and the journal are kept" default:"in memory, lost when it stops"`
+	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
+	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
+	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
+	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`
+}
+
+// StoreConfig says where facts and the journal are kept.
+type StoreConfig struct {
+	File     string  `book:"file" doc:"a SQLite file, for a door that runs alone"`
+	Postgres string  `book:"postgres" doc:"address of a PostgreSQL database, for several doors; the password may stand in PGPASSFILE"`
+	History  History `book:"history" doc:"complete where an account without a record never signed on; else partial" default:"partial"`
+	// Cached is how many accounts, devices and sessions are remembered, each.
+	Cached int `book:"cached" doc:"how many accounts, devices and sessions are remembered" default:"100000"`
+}
+
+// History says whether the store knows of all that happened. The zero History is Partial.
+type History uint8
+
+// What the store may know of the past.
+const (
+	// Partial: what the store has no record of may have happened, so it is unknown.
+	Partial History = iota
+	// Complete: what it has no record of did not happen.
+	Complete
+)
+
+var histories = []string{"partial", "complete"}
+
+// UnmarshalText reads partial or complete.
+func (h *History) UnmarshalText(text []byte) error {
+	return words.Parse(h, "partial or complete", string(text), histories, Partial)
+}
+
+// JournalConfig says what is recorded, and where checkpoints go.
+type JournalConfig struct {
+	Mode       JournalMode    `book:"mode" doc:"required, best_effort (a grant stands without its record) or off" default:"required"`
+	Key        string         `book:"key" doc:"file with the private key for checkpoints, of briskwarden journal key" default:"no checkpoints"`
+	Checkpoint string         `book:"checkpoint" doc:"file to which checkpoints are written"`
+	Every      directory.Span `book:"every" doc:"how often a checkpoint is written" default:"10m"`
+}
+
+// JournalMode says what becomes of a decision that cannot be recorded. The zero JournalMode is
+// JournalRequired.
+type JournalMode uint8
+
+// The modes.
+const (
+	// JournalRequired: a grant that cannot be recorded is not given.
+	JournalRequired JournalMode = iota
+	// JournalBestEffort: it is given, and the answer says that it is degraded.
+	JournalBestEffort
+	// JournalOff: nothing is recorded.
+	JournalOff
+)
+
+var journalModes = []string{"required", "best_effort", "off"}
+
+// UnmarshalText reads a mode.
+func (m *JournalMode) UnmarshalText(text []byte) error {
+	return words.Parse(m, "required, best_effort or off", string(text), journalModes, JournalRequired)
+}
+
+// Right is something that a caller may do. The zero Right is invalid.
+type Right uint8
+
+// The rights.
+const (
+	// MayDecide asks for decisions, and reads them back.
+	MayDecide Right = iota + 1
+	// MayGuard asks the guard.
+	MayGuard
+	// MayReport hands in what devices report.
+	MayReport
+	// MayPeople changes accounts and groups.
+	MayPeople
+	// MayLook reads decisions, sessions and the searches.
+	MayLook
+	// MayOperate reads metrics, and ends sessions.
+	MayOperate
+)
+
+var rights = []string{"decide", "guard", "report", "people", "look", "operate"}
+
+// Rights returns the words for the rights.
+func Rights() []string { return slices.Clone(rights) }
+
+// String returns the word for the right.
+func (r Right) String() string {
+	if r == 0 || int(r) > len(rights) {
+		return "invalid"
+	}
+	return rights[r-1]
+}
+
+// UnmarshalText reads a right.
+func (r *Right) UnmarshalText(text []byte) error {
+	return words.Parse(r, "a right", string(text), rights, MayDecide)
+}
+
+// Caller is somebody who may call. One of Token and Certificate is given.
+type Caller struct {
+	Name        string  `book:"name,required" doc:"name of the caller, as the journal has it"`
+	Token       string  `book:"token" doc:"sha256: and the digest of its token, as briskwarden serve token prints it"`
+	Certificate string  `book:"certificate" doc:"a DNS name or URI that its client certificate bears"`
+	May         []Right `book:"may,required" doc:"decide, guard, report, people, look, operate"`
+	Rate        float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
+	Burst       int     `book:"burst" doc:"requests that it may make at once" default:"as many as rate, at least 1"`
+}
+
+// may reports whether the caller has a right.
+func (c *Caller) may(r Right) bool { return slices.Contains(c.May, r) }
+
+// Bounds are bounds on what is taken in.
+type Bounds struct {
+	// Tolerance is how far the time of an attempt may be from the door's clock.
+	Tolerance directory.Span `book:"tolerance" doc:"how far the time of an attempt may be from the clock" default:"5m"`
+	// Read is how long a request may take to come in, and Answer how long the store may take.
+	Read    directory.Span `book:"read" doc:"how long a request may take to come in" default:"10s"`
+	Answer  directory.Span `book:"answer" doc:"how long a decision may wait for the store" default:"3s"`
+	Batch   int            `book:"batch" doc:"how many evaluations one request may ask for" default:"100"`
+	Results int            `book:"results" doc:"how many results one page of a search may have" default:"100"`
+}
+
+// TokenIssuer issues access tokens (RFC 9068).
+type TokenIssuer struct {
+	Issuer   string         `book:"issuer,required" doc:"the iss of its tokens"`
+	Audience []string       `book:"audience,required" doc:"values of aud, one of which a token must bear"`
+	Keys     string         `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
+	Account  string         `book:"account" doc:"the claim that names the account" default:"sub"`
+	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
+	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
+}
+
+// Schema returns the JSON Schema of a configuration.
+func Schema() []byte {
+	return book.OtherSchema(reflect.TypeFor[Config](), "A configuration of the door", "door", map[reflect.Type][]string{
+		reflect.TypeFor[History](): histories, reflect.TypeFor[JournalMode](): journalModes, reflect.TypeFor[Right](): rights,
+	})
+}
+
+// ReadConfig reads a configuration. The label names the file in errors, which are book.Errors,
+// all that is wrong at once.
+func ReadConfig(label string, text []byte) (*Config, error) {
+	c := new(Config)
+	if err := book.ReadOther(label, text, "a configuration of the door", "door", c); err != nil {
+		return nil, err
+	}
+	if err := c.Check(); err != nil {
+		return nil, fmt.Errorf("%s: %w", label, err)
+	}
+	return c, nil
+}
+
+// fill puts in what was left out.
+func (c *Config) fill() {
+	set := func(span *directory.Span, text string) {
+		if *span == 0 {
+			if err := span.UnmarshalText([]byte(text)); err != nil {
+				panic(err) // a default that stands above
+			}
+		}
+	}
+	if c.Listen == "" {
+		c.Listen = "127.0.0.1:7443"
+	}
+	if c.Store.Cached == 0 {
+		c.Store.Cached = 100_000
+	}
+	set(&c.Journal.Every, "10m")
+	set(&c.Limits.Tolerance, "5m")
+	set(&c.Limits.Read, "10s")
+	set(&c.Limits.Answer, "3s")
+	if c.Limits.Batch == 0 {
+		c.Limits.Batch = 100
+	}
+	if c.Limits.Results == 0 {
+		c.Limits.Results = 100
+	}
+	for i := range c.Tokens {
+		set(&c.Tokens[i].Refresh, "10m")
+		if c.Tokens[i].Account == "" {
+			c.Tokens[i].Account = "sub"
+		}
+	}
+}
+
+// Check reports all that keeps a configuration from being one, and fills in what it leaves out.
+func (c *Config) Check() error {
+	c.fill()
+	var errs []error
+	wrong := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
+	host, _, err := net.SplitHostPort(c.Listen)
+	switch {
+	case err != nil:
+		wrong("listen: %q is no address with a port, such as 127.0.0.1:7443", c.Listen)
+	case c.Certificate == "" && !c.BehindProxy && !isLoopback(host):
+		wrong("listen: %s is reached from beyond this machine; give a certificate and key, or say behind_proxy: true", c.Listen)
+	}
+	if (c.Certificate == "") != (c.Key == "") {
+		wrong("certificate and key stand together")
+	}
+	if c.ClientCA != "" && c.Certificate == "" {
+		wrong("client_ca: client certificates need TLS; give a certificate and key")
+	}
+	if c.Store.File != "" && c.Store.Postgres != "" {
+		wrong("store: give a file or postgres, and one of them only")
+	}
+	if (c.Journal.Key == "") != (c.Journal.Checkpoint == "") {
+		wrong("journal: key and checkpoint stand together: the key that signs, and the file that is written")
+	}
+	if c.Journal.Mode == JournalOff && c.Journal.Key != "" {
+		wrong("journal: nothing is recorded with mode: off, so there is nothing to sign")
+	}
+	if c.Limits.Batch < 1 || c.Limits.Results < 1 || c.Store.Cached < 1 {
+		wrong("limits: batch, results and store.cached are at least 1")
+	}
+	c.checkCallers(wrong)
+	for _, t := range c.Tokens {
+		if u, err := url.Parse(t.Issuer); err != nil || u.Scheme == "" {
+			wrong("tokens: issuer %q is no URL", t.Issuer)
+		}
+		if len(t.Audience) == 0 {
+			wrong("tokens: %s has no audience, so tokens for anybody would count", t.Issuer)
+		}
+		if u, err := url.Parse(t.Keys); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+			wrong("tokens: keys of %s come over http, where anybody on the way can change them; use https", t.Issuer)
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (c *Config) checkCallers(wrong func(string, ...any)) {
+	names, tokens := map[string]bool{}, map[string]string{}
+	for _, caller := range c.Callers {
+		if names[caller.Name] {
+			wrong("callers: %q stands twice", caller.Name)
+		}
+		names[caller.Name] = true
+		switch {
+		case (caller.Token == "") == (caller.Certificate == ""):
+			wrong("callers: %s has a token or a certificate, and one of them only", caller.Name)
+		case caller.Certificate != "" && c.ClientCA == "":
+			wrong("callers: %s has a certificate, and there is no client_ca to verify it by", caller.Name)
+		case caller.Token != "":
+			if _, err := tokenDigest(caller.Token); err != nil {
+				wrong("callers: the token of %s is %w", caller.Name, err)
+			}
+			if other, twice := tokens[caller.Token]; twice {
+				wrong("callers: %s and %s have the same token", other, caller.Name)
+			}
+			tokens[caller.Token] = caller.Name
+		}
+		if len(caller.May) == 0 {
+			wrong("callers: %s may do nothing; may lists %s", caller.Name, words.List(rights, "or"))
+		}
+		if caller.Rate < 0 || caller.Burst < 0 {
+			wrong("callers: rate and burst of %s are not below 0", caller.Name)
+		}
+	}
+}
+
+func isLoopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip, err := netip.ParseAddr(host)
+	return err == nil && ip.IsLoopback()
+}
+
+// NewToken makes a token for a caller, with the digest of it that a configuration keeps.
+func NewToken(random []byte) (token, digest string) {
+	token = "bw_" + hex.EncodeToString(random)
+	return token, TokenDigest(token)
+}
+
+// tokenDigest reads the digest of a token.
+func tokenDigest(text string) (sum [sha256.Size]byte, err error) {
+	rest, ok := strings.CutPrefix(text, "sha256:")
+	read, wrong := hex.DecodeString(rest)
+	if !ok || wrong != nil || len(read) != sha256.Size {
+		return sum, errors.New("no digest such as sha256:9f86d0…, 64 hexadecimal digits; briskwarden serve token makes one")
+	}
+	return [sha256.Size]byte(read), nil
+}
+
+// TokenDigest returns the digest of a token, as Caller.Token has it.
+func TokenDigest(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return "sha256:" + hex.EncodeToString(sum[:])
+}

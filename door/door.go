@@ -1,0 +1,259 @@
+package door
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/briskwarden/briskwarden"
+	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/jsontext"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// Door decides by a book in force, on facts that live in a store. It is safe for concurrent use.
+type Door struct {
+	config   *Config
+	now      func() time.Time
+	log      *slog.Logger
+	load     Loader
+	book     atomic.Pointer[inForce]
+	facts    *facts
+	recorder *recorder
+	callers  *callers
+	metrics  *metrics
+	handler  http.Handler
+	// reloading lets one book at a time be taken into force, and last is what came of the last.
+	reloading sync.Mutex
+	last      atomic.Pointer[Reloaded]
+	cancel    context.CancelFunc
+	running   sync.WaitGroup
+	closing   atomic.Bool
+}
+
+// Loader opens the book that is to be in force, with the options of the door: it supplies
+// accounts and devices. It is called when the door is made and for each reload.
+//
+//	func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.Open("kestrel", o...) }
+type Loader func(options ...briskwarden.Option) (*briskwarden.Book, error)
+
+// Options are what else a door is made with. The zero Options do.
+type Options struct {
+	// Now is the clock; nil is time.Now.
+	Now func() time.Time
+	// Log is told of what happens; nil is slog.Default().
+	Log *slog.Logger
+}
+
+// inForce is a book with what the door looks up in it.
+type inForce struct {
+	*briskwarden.Book
+	// asked are those of its accounts that say when they were asked to enrol.
+	asked   map[string]bool
+	devices map[string]*directory.Device
+	since   time.Time
+}
+
+// lists reports whether the book has an account.
+func (b *inForce) lists(account string) bool {
+	_, ok := inside.Of(b.Judge()).Directory().FindAccount(account)
+	return ok
+}
+
+// appNamed returns the name of the app that a text stands for, "" where the book has none.
+func (b *inForce) appNamed(text string) string {
+	directory := inside.Of(b.Judge()).Directory()
+	if n, ok := directory.FindApp(text); ok {
+		return directory.Apps[n].Name
+	}
+	return ""
+}
+
+// New makes a door. The book that load opens must be one that Reload would take. The store is
+// the caller's, who closes it after Close.
+func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) (*Door, error) {
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Log == nil {
+		o.Log = slog.Default()
+	}
+	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c)}
+	var err error
+	if d.callers, err = newCallers(c); err != nil {
+		return nil, err
+	}
+	d.metrics = newMetrics(d)
+	b, why, err := d.open()
+	switch {
+	case err != nil:
+		return nil, err
+	case len(why) > 0:
+		return nil, fmt.Errorf("the book cannot be taken into force:\n%w", joined(why))
+	}
+	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	d.cancel = cancel
+	d.running.Go(func() {
+		if err := s.Watch(background, store.Watcher{Changed: d.facts.forget, Lost: d.facts.lost, Found: d.facts.found}); err != nil &&
+			background.Err() == nil {
+			d.log.Error("changes by others are not followed", "error", err)
+		}
+	})
+	d.recorder = newRecorder(d.facts, time.Duration(c.Limits.Answer), d.metrics.recorded)
+	d.book.Store(b)
+	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
+	d.handler = d.routes()
+	return d, nil
+}
+
+// joined makes one error of lines.
+func joined(lines []string) error {
+	var errs []error
+	for _, line := range lines {
+		errs = append(errs, errors.New(line))
+	}
+	return errors.Join(errs...)
+}
+
+// Handler answers requests. It may be served by several servers at once.
+func (d *Door) Handler() http.Handler { return d.handler }
+
+// Book returns the book in force. Decisions of it by itself rest on the accounts of the store,
+// and on no other of its facts; those of the door are made by Decide.
+func (d *Door) Book() *briskwarden.Book { return d.book.Load().Book }
+
+// Close stops what runs, once all that was accepted has been recorded. Servers of the handler
+// are to be shut down first.
+func (d *Door) Close() error {
+	if d.closing.Swap(true) {
+		return nil
+	}
+	d.recorder.close()
+	d.cancel()
+	d.running.Wait()
+	return nil
+}
+
+// Reloaded is what came of a book that was to be taken into force.
+type Reloaded struct {
+	At time.Time `json:"at" doc:"when"`
+	// Taken reports whether it is in force. Where it is not, the one before goes on.
+	Taken bool `json:"taken" doc:"true where it is in force"`
+	// Unchanged says that it is the same as the one in force.
+	Unchanged bool `json:"unchanged,omitzero" doc:"true where it is the same as the one in force"`
+	// Book and Rules are its digests, as decisions by it bear them.
+	Book  string `json:"book,omitzero" doc:"its digest"`
+	Rules string `json:"rules,omitzero" doc:"the digest of its rules"`
+	// Why says what keeps it from being taken.
+	Why []string `json:"why,omitempty" doc:"what keeps it from being taken"`
+}
+
+// open opens a book and reports what keeps it from being taken into force: what is wrong with
+// its files, and drills that fail.
+func (d *Door) open() (b *inForce, why []string, err error) {
+	opened, err := d.load(briskwarden.WithAccounts(d.facts), briskwarden.WithDevices(d.facts))
+	if err != nil {
+		return nil, []string{err.Error()}, nil
+	}
+	if why, err := Drills(opened); err != nil || len(why) > 0 {
+		return nil, why, err
+	}
+	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
+	source := opened.Source()
+	for i := range source.Devices {
+		b.devices[source.Devices[i].Name] = &source.Devices[i]
+	}
+	for i := range source.Accounts {
+		if source.Accounts[i].AskedAt != nil {
+			b.asked[source.Accounts[i].Name] = true
+		}
+	}
+	return b, nil, nil
+}
+
+// Drills runs the drills of a book, on the book alone, and says of each that fails what was
+// expected and what came.
+func Drills(b *briskwarden.Book) (failed []string, err error) {
+	if len(b.Source().Drills) == 0 {
+		return nil, nil
+	}
+	judge, consents, err := b.Source().CompileBoth()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range drill.Run(judge, consents, b.Source().Drills).Results {
+		if !r.Passed {
+			failed = append(failed, fmt.Sprintf("%s: the drill %s fails: wanted %s, got %s", r.At, r.Name, r.Wanted, r.Got))
+		}
+	}
+	return failed, nil
+}
+
+// Reload opens the book again and takes it into force, in one step for decisions and consent,
+// if it has no errors and its drills pass. Else the one before goes on, and Reloaded says why.
+// Either way the journal says what came of it.
+func (d *Door) Reload() *Reloaded {
+	d.reloading.Lock()
+	defer d.reloading.Unlock()
+	now := d.now()
+	b, why, err := d.open()
+	if err != nil {
+		why = []string{err.Error()}
+	}
+	was := d.book.Load()
+	r := &Reloaded{At: now, Why: why}
+	switch {
+	case len(why) > 0:
+	case !was.Differs(b.Book):
+		r.Taken, r.Unchanged, r.Book, r.Rules = true, true, was.Digest(), was.Judge().Rules()
+	default:
+		r.Taken, r.Book, r.Rules = true, b.Digest(), b.Judge().Rules()
+		d.book.Store(b)
+	}
+	d.noteReload(r)
+	return r
+}
+
+// noteReload records what came of a book.
+func (d *Door) noteReload(r *Reloaded) {
+	d.last.Store(r)
+	d.metrics.reloaded(r)
+	switch {
+	case r.Unchanged:
+		d.log.Info("the book is the same as before", "book", r.Book)
+		return
+	case r.Taken:
+		d.log.Info("a book is in force", "book", r.Book)
+	default:
+		d.log.Error("a book was refused; the one before goes on", "why", words.UpTo(5, r.Why))
+	}
+	if d.config.Journal.Mode == JournalOff {
+		return
+	}
+	e := journal.Make(journal.Reload, journal.NewID(), r.At, "", "", "reload", r.appendJSON(nil))
+	if err := d.recorder.do(&job{entries: []journal.Entry{e}}); err != nil {
+		d.log.Error("a reload was not recorded", "error", err)
+	}
+}
+
+func (r *Reloaded) appendJSON(text []byte) []byte {
+	text = jsontext.Time(jsontext.Key(append(text, '{'), "at"), r.At)
+	text = append(jsontext.Key(text, "taken"), fmt.Sprint(r.Taken)...)
+	text = jsontext.Text(jsontext.Text(text, "book", r.Book), "rules", r.Rules)
+	if len(r.Why) > 0 {
+		text = jsontext.Strings(jsontext.Key(text, "why"), r.Why)
+	}
+	return append(text, '}')
+}

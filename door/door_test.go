@@ -1,0 +1,430 @@
+package door_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus/testutil/promlint"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+var noon = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
+// house is a door under test, with what it rests on.
+type house struct {
+	*door.Door
+	t     testing.TB
+	store store.Store
+	log   *bytes.Buffer
+
+	mu   sync.Mutex
+	now  time.Time
+	book fs.FS
+}
+
+// token is that of a caller who may do everything, and idle of one who may do nothing useful.
+const token, idle = "bw_all", "bw_idle"
+
+func (h *house) clock() time.Time { h.mu.Lock(); defer h.mu.Unlock(); return h.now }
+
+func (h *house) pass(d time.Duration) { h.mu.Lock(); defer h.mu.Unlock(); h.now = h.now.Add(d) }
+
+func (h *house) read(files fs.FS) { h.mu.Lock(); defer h.mu.Unlock(); h.book = files }
+
+func (h *house) load(o ...briskwarden.Option) (*briskwarden.Book, error) {
+	h.mu.Lock()
+	files := h.book
+	h.mu.Unlock()
+	return briskwarden.OpenFS(files, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+}
+
+// configured is a configuration with callers whose tokens are known.
+func configured(change func(*door.Config)) *door.Config {
+	c := &door.Config{Store: door.StoreConfig{History: door.Complete}}
+	for _, caller := range []struct {
+		name, token string
+		may         []door.Right
+	}{{"gateway", token, []door.Right{door.MayDecide, door.MayGuard, door.MayReport, door.MayPeople, door.MayLook, door.MayOperate}},
+		{"meter", idle, []door.Right{door.MayOperate}}} {
+		c.Callers = append(c.Callers, door.Caller{Name: caller.name, Token: door.TokenDigest(caller.token), May: caller.may})
+	}
+	if change != nil {
+		change(c)
+	}
+	return c
+}
+
+func newHouse(t testing.TB, s store.Store, change func(*door.Config)) *house {
+	if s == nil {
+		s = new(store.Memory)
+	}
+	h := &house{t: t, store: s, now: noon, book: demo.Files(), log: new(bytes.Buffer)}
+	d, err := door.New(context.Background(), h.load, s, configured(change), door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))})
+	require.NoError(t, err)
+	h.Door = d
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return h
+}
+
+// ask makes a request and returns the status, the header and the body.
+func (h *house) ask(method, path, bearer string, body any) (int, http.Header, []byte) {
+	var from io.Reader
+	switch b := body.(type) {
+	case nil:
+	case string:
+		from = strings.NewReader(b)
+	default:
+		text, err := json.Marshal(body)
+		require.NoError(h.t, err)
+		from = bytes.NewReader(text)
+	}
+	r := httptest.NewRequest(method, path, from)
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if bearer != "" {
+		r.Header.Set("Authorization", "Bearer "+bearer)
+	}
+	w := httptest.NewRecorder()
+	h.Handler().ServeHTTP(w, r)
+	return w.Code, w.Header(), w.Body.Bytes()
+}
+
+// answer is what is looked at of a decision of the door.
+type answer struct {
+	ID string `json:"id"`
+	decide.Decision
+	Degraded []string `json:"degraded"`
+	Facts    struct {
+		Attempt json.RawMessage   `json:"attempt"`
+		Account json.RawMessage   `json:"account"`
+		From    map[string]string `json:"from"`
+	} `json:"facts"`
+}
+
+func (h *house) decide(body string) *answer {
+	status, _, text := h.ask("POST", "/v1/decisions", token, body)
+	require.Equal(h.t, http.StatusOK, status, string(text))
+	a := new(answer)
+	require.NoError(h.t, json.Unmarshal(text, a), string(text))
+	return a
+}
+
+// ingrid signs on to an app, on her laptop at the pier, with these proofs and more fields.
+func ingrid(app, proofs, more string) string {
+	return `{"account":"ingrid@kestrelsound.example","app":"` + app + `","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},"proofs":[` +
+		proofs + `]` + more + `}`
+}
+
+const password, push = `{"method":"password"}`, `{"method":"push"}`
+
+func (h *house) entries() []journal.Entry {
+	var list []journal.Entry
+	for e, err := range h.store.Entries(context.Background(), journal.Filter{}) {
+		require.NoError(h.t, err)
+		list = append(list, e)
+	}
+	return list
+}
+
+func (h *house) account(name string) *store.Account {
+	a := &store.Account{Name: name}
+	if err := store.Load(context.Background(), h.store, a); !errors.Is(err, store.ErrNotFound) {
+		require.NoError(h.t, err)
+	}
+	return a
+}
+
+func TestDecisions(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	first := h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`))
+	require.Equal(t, decide.Grant, first.Verdict)
+	require.Equal(t, map[string]string{"account": "book", "previous": "store", "failures": "store", "session": "nobody", "device": "book",
+		"device.known": "book"}, first.Facts.From)
+
+	t.Run("it is read back", func(t *testing.T) {
+		status, _, text := h.ask("GET", "/v1/decisions/"+first.ID, token, nil)
+		require.Equal(t, http.StatusOK, status)
+		again := new(answer)
+		require.NoError(t, json.Unmarshal(text, again))
+		require.Equal(t, first, again)
+		status, _, _ = h.ask("GET", "/v1/decisions/none", token, nil)
+		require.Equal(t, http.StatusNotFound, status)
+		reload := h.entries()[0]
+		require.Equal(t, journal.Reload, reload.Kind)
+		status, _, _ = h.ask("GET", "/v1/decisions/"+reload.ID, token, nil)
+		require.Equal(t, http.StatusNotFound, status, "an entry that is no decision is none")
+	})
+	t.Run("the next one knows of it", func(t *testing.T) {
+		h.pass(time.Minute)
+		next := h.decide(ingrid("mail", "", `,"session":{"id":"s-1"}`))
+		require.Equal(t, decide.Grant, next.Verdict, "the password was proven in this session")
+		require.Equal(t, "store", next.Facts.From["session"])
+		var a attempt.Attempt
+		require.NoError(t, attempt.ParseInto(next.Facts.Attempt, &a))
+		previous, _ := a.Previous.Get()
+		require.Equal(t, noon, previous.At)
+		require.Equal(t, attempt.Known(attempt.CountryCode("NO")), previous.Country)
+		require.Equal(t, []attempt.Proof{{Method: "password", At: noon, App: "mail"}}, a.Session.Proofs)
+	})
+	t.Run("another's session is not hers", func(t *testing.T) {
+		body := strings.Replace(ingrid("mail", "", `,"session":{"id":"s-1"}`), "ingrid@", "oskar@", 1)
+		require.NotEqual(t, decide.Grant, h.decide(body).Verdict)
+	})
+	t.Run("what is stated wins", func(t *testing.T) {
+		a := h.decide(ingrid("mail", password, `,"session":{"id":"s-1","started":"2026-11-23T13:00:00Z"},"previous":null,"failures":null`))
+		require.Equal(t, "attempt", a.Facts.From["session"])
+		require.Equal(t, "attempt", a.Facts.From["previous"])
+		require.Equal(t, "attempt", a.Facts.From["failures"])
+	})
+	t.Run("a refused proof is a failure", func(t *testing.T) {
+		h.decide(ingrid("mail", password, `,"failed":[{"method":"push","reason":"refused"}]`))
+		h.decide(ingrid("mail", password, `,"failed":[{"method":"push","reason":"timed_out"}]`))
+		require.Len(t, h.account("ingrid@kestrelsound.example").Failures, 1)
+	})
+	t.Run("nothing is kept of names that somebody made up", func(t *testing.T) {
+		a := h.decide(strings.Replace(ingrid("mail", password, ""), "ingrid@", "nobody@", 1))
+		require.Equal(t, decide.AccountUnknown, a.Causes[0].Code)
+		require.ErrorIs(t, store.Load(t.Context(), h.store, &store.Account{Name: "nobody@kestrelsound.example"}), store.ErrNotFound)
+	})
+	t.Run("every decision is an entry", func(t *testing.T) {
+		entries := h.entries()
+		head, err := h.store.Head(t.Context())
+		require.NoError(t, err)
+		_, err = journal.Verify(h.store.Entries(t.Context(), journal.Filter{}), head, nil, "")
+		require.NoError(t, err)
+		require.EqualValues(t, len(entries), head.Size)
+		require.Equal(t, first.ID, entries[1].ID)
+		c, err := entries[1].Content()
+		require.NoError(t, err)
+		require.Equal(t, "gateway", c.Caller)
+	})
+}
+
+func TestWhatIsRefused(t *testing.T) {
+	h := newHouse(t, nil, func(c *door.Config) { c.Callers[1].Rate, c.Callers[1].Burst = 0.001, 1 })
+	whole := ingrid("mail", password, "")
+	for name, c := range map[string]struct {
+		method, path, bearer string
+		body                 any
+		status               int
+		detail               string
+	}{
+		"nobody":            {"POST", "/v1/decisions", "", whole, 401, "Say who calls"},
+		"a wrong token":     {"POST", "/v1/decisions", "bw_other", whole, 401, "Say who calls"},
+		"no right":          {"POST", "/v1/decisions", idle, whole, 403, "meter may not do this; it would need the right decide"},
+		"another method":    {"PUT", "/v1/decisions", token, whole, 405, "one of POST"},
+		"no path":           {"GET", "/v1/attempts", token, nil, 404, "/openapi.json"},
+		"no JSON":           {"POST", "/v1/decisions", token, `{"account":`, 400, "the JSON ends in the middle"},
+		"a key twice":       {"POST", "/v1/decisions", token, `{"account":"a","account":"b"}`, 400, "stands twice"},
+		"an unknown key":    {"POST", "/v1/decisions", token, `{"acount":"a"}`, 400, `did you mean "account"`},
+		"no account":        {"POST", "/v1/decisions", token, `{"app":"mail"}`, 400, "no `account`"},
+		"another time":      {"POST", "/v1/decisions", token, ingrid("mail", password, `,"at":"2026-11-20T13:10:00Z"`), 422, "which is not now"},
+		"a control sign":    {"POST", "/v1/decisions", token, strings.Replace(whole, "ingrid@", `\u0000`, 1), 422, "control character"},
+		"a name too long":   {"POST", "/v1/decisions", token, ingrid(strings.Repeat("a", 5000), password, ""), 422, "longer than"},
+		"a body too large":  {"POST", "/v1/decisions", token, strings.Repeat(" ", 1<<20) + whole, 413, "At most"},
+		"no such session":   {"GET", "/v1/sessions/none", token, nil, 404, "no open session"},
+		"no right to look":  {"GET", "/v1/sessions/none", "bw_other", nil, 401, "Say who calls"},
+		"metrics by nobody": {"GET", "/metrics", "", nil, 401, "Say who calls"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, header, text := h.ask(c.method, c.path, c.bearer, c.body)
+			require.Equal(t, c.status, status, string(text))
+			require.Equal(t, "application/problem+json", header.Get("Content-Type"))
+			var p door.Problem
+			require.NoError(t, json.Unmarshal(text, &p))
+			require.Contains(t, p.Detail, c.detail)
+			require.Equal(t, c.status, p.Status)
+			require.NotContains(t, string(text), "bw_")
+		})
+	}
+	t.Run("too often", func(t *testing.T) {
+		h.ask("GET", "/metrics", idle, nil)
+		status, header, _ := h.ask("GET", "/metrics", idle, nil)
+		require.Equal(t, http.StatusTooManyRequests, status)
+		require.NotEmpty(t, header.Get("Retry-After"))
+	})
+	t.Run("another media type", func(t *testing.T) {
+		r := httptest.NewRequest("POST", "/v1/decisions", strings.NewReader(whole))
+		r.Header.Set("Authorization", "Bearer "+token)
+		w := httptest.NewRecorder()
+		h.Handler().ServeHTTP(w, r)
+		require.Equal(t, http.StatusUnsupportedMediaType, w.Code)
+	})
+	require.Len(t, h.entries(), 1, "nothing was judged, so the journal has the book alone")
+}
+
+// broken is a store that fails as told.
+type broken struct {
+	store.Memory
+	mu            sync.Mutex
+	reads, writes bool
+}
+
+var errBroken = errors.New("the disk is full")
+
+func (b *broken) fail(reads, writes bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.reads, b.writes = reads, writes
+}
+
+func (b *broken) Get(ctx context.Context, key store.Key) (store.Row, error) {
+	b.mu.Lock()
+	fails := b.reads
+	b.mu.Unlock()
+	if fails {
+		return store.Row{}, errBroken
+	}
+	return b.Memory.Get(ctx, key)
+}
+
+func (b *broken) Update(ctx context.Context, change func(store.Tx) error) error {
+	b.mu.Lock()
+	fails := b.writes
+	b.mu.Unlock()
+	if fails {
+		return errBroken
+	}
+	return b.Memory.Update(ctx, change)
+}
+
+func TestWhatTheStoreCannotSayMakesNothingMilder(t *testing.T) {
+	for name, c := range map[string]struct {
+		reads, writes bool
+		mode          door.JournalMode
+		verdict       decide.Verdict
+		cause         decide.CauseCode
+		degraded      string
+	}{
+		"it cannot be read":                {reads: true, verdict: decide.Block, cause: decide.AccountUnavailable, degraded: "could not be asked about the account"},
+		"a grant cannot be recorded":       {writes: true, verdict: decide.Block, cause: decide.NotRecorded, degraded: "could not be recorded"},
+		"it stands where it may":           {writes: true, mode: door.JournalBestEffort, verdict: decide.Grant, cause: decide.DemandsMet, degraded: "could not be recorded"},
+		"nothing is recorded, as was said": {writes: true, mode: door.JournalOff, verdict: decide.Grant, cause: decide.DemandsMet},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := new(broken)
+			h := newHouse(t, s, func(config *door.Config) { config.Journal.Mode = c.mode })
+			s.fail(c.reads, c.writes)
+			a := h.decide(ingrid("mail", password, ""))
+			require.Equal(t, c.verdict, a.Verdict)
+			require.Equal(t, c.cause, a.Causes[0].Code)
+			require.Contains(t, strings.Join(a.Degraded, "; "), c.degraded)
+			if c.verdict == decide.Block {
+				require.Equal(t, decide.Block, a.ToPerson.Verdict)
+				require.Empty(t, a.ACR)
+			}
+			require.NotContains(t, string(a.Facts.Attempt), "full")
+			s.fail(false, false)
+			require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict, "it goes on when the store is back")
+		})
+	}
+}
+
+func TestReload(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	was := h.Book().Digest()
+	edit := func(old, new string) fs.FS {
+		files := fstest.MapFS{}
+		found := false
+		require.NoError(t, fs.WalkDir(demo.Files(), ".", func(path string, entry fs.DirEntry, err error) error {
+			if err != nil || entry.IsDir() {
+				return err
+			}
+			text, err := fs.ReadFile(demo.Files(), path)
+			found = found || bytes.Contains(text, []byte(old))
+			files[path] = &fstest.MapFile{Data: bytes.ReplaceAll(text, []byte(old), []byte(new))}
+			return err
+		}))
+		require.True(t, found, old)
+		return files
+	}
+	drilled := edit("stage: live", "stage: live").(fstest.MapFS)
+	drilled["more.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\ndrills:\n  - {name: nobody-reads-mail, expect: block, attempt: " +
+		ingrid("mail", password, `,"at":"2026-11-23T13:10:00Z"`) + "}\n")}
+	for name, c := range map[string]struct {
+		files fs.FS
+		why   string
+	}{
+		"it cannot be read": {edit("stage: live", "stage: alive"), `"alive" is not`},
+		"a drill fails":     {drilled, "the drill nobody-reads-mail fails: wanted block, got grant"},
+		"there is no book":  {fstest.MapFS{}, "holds no book"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h.read(c.files)
+			r := h.Reload()
+			require.False(t, r.Taken)
+			require.Contains(t, strings.Join(r.Why, "\n"), c.why)
+			require.Equal(t, was, h.Book().Digest(), "the one before goes on")
+			require.Equal(t, was, h.decide(ingrid("mail", password, "")).JudgedBy.Book)
+			status, _, text := h.ask("GET", "/readyz", "", nil)
+			require.Equal(t, http.StatusOK, status)
+			require.Contains(t, string(text), "a newer book was refused")
+			entries := h.entries()
+			require.Equal(t, journal.Reload, entries[len(entries)-2].Kind)
+		})
+	}
+	t.Run("the same", func(t *testing.T) {
+		h.read(demo.Files())
+		before := len(h.entries())
+		require.True(t, h.Reload().Unchanged)
+		require.Len(t, h.entries(), before)
+	})
+	t.Run("a newer one", func(t *testing.T) {
+		h.read(edit("hosts: [mail.kestrelsound.example]", "hosts: [post.kestrelsound.example]"))
+		r := h.Reload()
+		require.True(t, r.Taken, r.Why)
+		require.Equal(t, r.Book, h.decide(ingrid("https://post.kestrelsound.example/", password, "")).JudgedBy.Book)
+	})
+}
+
+func TestAccountsOfTheStore(t *testing.T) {
+	s := new(store.Memory)
+	high := &store.Account{Name: "ingrid@kestrelsound.example", Risk: &store.Risk{Level: directory.HighRisk, Because: "seen elsewhere"}}
+	gone := &store.Account{Name: "oskar@kestrelsound.example", Disabled: true}
+	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return errors.Join(store.Save(tx, high), store.Save(tx, gone)) }))
+	h := newHouse(t, s, nil)
+	a := h.decide(ingrid("mail", password, ""))
+	require.Equal(t, "store", a.Facts.From["account"])
+	require.Contains(t, string(a.Facts.Account), "seen elsewhere")
+	require.NotEqual(t, decide.Grant, a.Verdict)
+	require.Equal(t, decide.AccountDisabled, h.decide(strings.Replace(ingrid("mail", password, ""), "ingrid@", "oskar@", 1)).Causes[0].Code)
+}
+
+// lint holds metrics against what Prometheus reads and advises.
+func lint(t *testing.T, text []byte) {
+	problems, err := promlint.New(bytes.NewReader(text)).Lint()
+	require.NoError(t, err)
+	require.Empty(t, problems)
+}
+
+func TestMetricsAreThoseOfPrometheus(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	h.decide(ingrid("mail", password, ""))
+	_, header, text := h.ask("GET", "/metrics", token, nil)
+	require.Contains(t, header.Get("Content-Type"), "text/plain")
+	lint(t, text)
+	require.Contains(t, string(text), `briskwarden_decisions_total{cause="demands_met",policy="fleet-baseline",rule="`)
+}

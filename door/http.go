@@ -1,0 +1,224 @@
+package door
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// request is a request of a caller who may make it.
+type request struct {
+	*http.Request
+	caller *knownCaller
+}
+
+// route is one thing that a door answers.
+type route struct {
+	method, path string
+	right        Right // 0 is for everybody
+	serve        func(w http.ResponseWriter, r *request) error
+}
+
+// routes makes the handler.
+func (d *Door) routes() http.Handler {
+	mux := http.NewServeMux()
+	paths := map[string][]string{}
+	for _, route := range d.allRoutes() {
+		mux.Handle(route.method+" "+route.path, d.guarded(route))
+		paths[route.path] = append(paths[route.path], route.method)
+	}
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		d.writeProblem(w, r, problem(http.StatusNotFound, "There is nothing at this path. /openapi.json lists what there is."))
+	})
+	for path, methods := range paths {
+		if path == "/v1/guard" {
+			continue
+		}
+		allowed := strings.Join(methods, ", ")
+		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
+			d.writeProblem(w, r, problem(http.StatusMethodNotAllowed, "Here one of %s is taken.", allowed).with("Allow", allowed))
+		})
+	}
+	return mux
+}
+
+func (d *Door) allRoutes() []route {
+	return []route{
+		{"POST", "/v1/decisions", MayDecide, d.serveDecision},
+		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded},
+		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession},
+		{"GET", "/healthz", 0, d.serveHealth},
+		{"GET", "/readyz", 0, d.serveReady},
+		{"GET", "/metrics", MayOperate, d.serveMetrics},
+	}
+}
+
+// guarded lets a request through that a caller may make.
+func (d *Door) guarded(route route) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if failure := recover(); failure != nil {
+				if failure == http.ErrAbortHandler {
+					panic(failure)
+				}
+				d.log.Error("a fault of the program", "path", r.URL.Path, "failure", fmt.Sprint(failure), "stack", string(debug.Stack()))
+				d.writeProblem(w, r, errors.New("panic"))
+			}
+		}()
+		w.Header().Set("Cache-Control", "no-store")
+		known, err := d.admit(route.right, r)
+		if err == nil {
+			err = route.serve(w, &request{r, known})
+		}
+		if err != nil {
+			d.writeProblem(w, r, err)
+		}
+	})
+}
+
+// admit returns who makes a request, or why it is not let through.
+func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
+	if right == 0 {
+		return nil, nil
+	}
+	known := d.callers.of(r)
+	switch {
+	case known == nil:
+		d.metrics.refused("unknown")
+		return nil, problem(http.StatusUnauthorized, "Say who calls: with a bearer token or a client certificate that the configuration lists.").
+			with("WWW-Authenticate", "Bearer")
+	case !known.may(right):
+		d.metrics.refused("not_allowed")
+		return nil, problem(http.StatusForbidden, "%s may not do this; it would need the right %s.", known.Name, right)
+	}
+	if allowed := known.limit.Reserve(); !allowed.OK() || allowed.Delay() > 0 {
+		wait := max(time.Second, allowed.Delay().Round(time.Second))
+		allowed.Cancel()
+		d.metrics.refused("too_many")
+		return nil, problem(http.StatusTooManyRequests, "%s makes more requests than it may.", known.Name).
+			with("Retry-After", strconv.Itoa(int(wait/time.Second)))
+	}
+	return known, nil
+}
+
+// body reads the JSON of a request, of at most so many bytes.
+func body(w http.ResponseWriter, r *request, most int64, types ...string) ([]byte, error) {
+	kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	ok := err == nil && kind == "application/json"
+	for _, t := range types {
+		ok = ok || kind == t
+	}
+	if !ok {
+		return nil, problem(http.StatusUnsupportedMediaType, "Send %s.", strings.Join(append(types, "application/json"), " or "))
+	}
+	size := r.ContentLength
+	if size > most {
+		return nil, problem(http.StatusRequestEntityTooLarge, "At most %d bytes are taken.", most)
+	}
+	text := make([]byte, 0, max(512, size+1))
+	from := http.MaxBytesReader(w, r.Body, most)
+	for {
+		n, err := from.Read(text[len(text):cap(text)])
+		text = text[:len(text)+n]
+		switch {
+		case err == io.EOF:
+			return text, nil
+		case err != nil:
+			if tooLong := new(http.MaxBytesError); errors.As(err, &tooLong) {
+				return nil, problem(http.StatusRequestEntityTooLarge, "At most %d bytes are taken.", most)
+			}
+			return nil, problem(http.StatusBadRequest, "The request did not come in whole.")
+		}
+		if len(text) == cap(text) {
+			text = append(text, 0)[:len(text)]
+		}
+	}
+}
+
+// writeJSON answers with a text of JSON.
+func writeJSON(w http.ResponseWriter, status int, text []byte) error {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Length", strconv.Itoa(len(text)))
+	w.WriteHeader(status)
+	w.Write(text) // whoever went away meanwhile misses nothing
+	return nil
+}
+
+// serveDecision answers POST /v1/decisions.
+func (d *Door) serveDecision(w http.ResponseWriter, r *request) error {
+	text, err := body(w, r, attempt.MaxSize)
+	if err != nil {
+		return err
+	}
+	a := new(attempt.Attempt)
+	if err := attempt.ParseNow(text, d.now(), a); err != nil {
+		return problem(http.StatusBadRequest, "%s", err)
+	}
+	if err := d.CheckAttempt(a); err != nil {
+		return problem(http.StatusUnprocessableEntity, "%s", err)
+	}
+	answer := d.Decide(r.Context(), a, Asked{Caller: r.caller.Name})
+	defer answer.release()
+	return writeJSON(w, http.StatusOK, *answer.text)
+}
+
+// serveRecorded answers GET /v1/decisions/{id}.
+func (d *Door) serveRecorded(w http.ResponseWriter, r *request) error {
+	e, err := d.facts.store.Entry(r.Context(), r.PathValue("id"))
+	switch {
+	case errors.Is(err, store.ErrNotFound) || err == nil && e.Kind != journal.Decision:
+		return problem(http.StatusNotFound, "The journal has no decision of that id.")
+	case err != nil:
+		return d.unavailable(err)
+	case e.Leaf == nil:
+		return problem(http.StatusGone, "The decision was pruned from the journal; its hash is kept.")
+	}
+	c, err := e.Content()
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, http.StatusOK, c.Answer)
+}
+
+// unavailable says that the store could not be asked.
+func (d *Door) unavailable(err error) error {
+	d.log.Error("the store could not be asked", "error", err)
+	return problem(http.StatusServiceUnavailable, "The store cannot be asked now. Try again.").with("Retry-After", "1")
+}
+
+// serveSession answers GET /v1/sessions/{id}.
+func (d *Door) serveSession(w http.ResponseWriter, r *request) error {
+	found, err := d.facts.sessions.get(r.Context(), d.facts.store, r.PathValue("id"))
+	switch {
+	case err != nil:
+		return d.unavailable(err)
+	case found.value == nil:
+		return problem(http.StatusNotFound, "There is no open session of that id.")
+	}
+	return writeJSON(w, http.StatusOK, found.text)
+}
+
+// serveHealth answers GET /healthz: the program runs.
+func (d *Door) serveHealth(w http.ResponseWriter, _ *request) error {
+	return writeJSON(w, http.StatusOK, []byte(`{"alive":true}`))
+}
+
+// serveReady answers GET /readyz: whether decisions rest on all that they should.
+func (d *Door) serveReady(w http.ResponseWriter, r *request) error {
+	ready := d.Ready(r.Context())
+	status := http.StatusOK
+	if !ready.Ready {
+		status = http.StatusServiceUnavailable
+	}
+	return writeValue(w, status, ready)
+}

@@ -1,0 +1,127 @@
+package door
+
+import (
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+// metrics count what a door does, in the form that Prometheus reads.
+type metrics struct {
+	registry  *prometheus.Registry
+	decisions *prometheus.CounterVec
+	latency   prometheus.Histogram
+	callers   *prometheus.CounterVec
+	writes    *prometheus.CounterVec
+	writing   prometheus.Histogram
+	together  prometheus.Histogram
+	reloads   *prometheus.CounterVec
+	degraded  prometheus.Counter
+
+	// rules has the counters of decisions by what decided them, of which there are mostRules.
+	rules sync.Map // of ruled to prometheus.Counter
+	mu    sync.Mutex
+	count int
+}
+
+// ruled is what a decision is counted by.
+type ruled struct{ verdict, policy, rule, cause string }
+
+// mostRules bounds the counters of decisions: beyond it they are counted under "other".
+const mostRules = 2000
+
+func newMetrics(d *Door) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry()}
+	counter := func(name, help string, labels ...string) *prometheus.CounterVec {
+		c := prometheus.NewCounterVec(prometheus.CounterOpts{Namespace: "briskwarden", Name: name, Help: help}, labels)
+		m.registry.MustRegister(c)
+		return c
+	}
+	histogram := func(name, help string, buckets []float64) prometheus.Histogram {
+		h := prometheus.NewHistogram(prometheus.HistogramOpts{Namespace: "briskwarden", Name: name, Help: help, Buckets: buckets})
+		m.registry.MustRegister(h)
+		return h
+	}
+	m.decisions = counter("decisions_total", "Decisions, by verdict and the rule or cause that decided.", "verdict", "policy", "rule", "cause")
+	m.latency = histogram("decision_seconds", "Time that a decision took, its record included.",
+		[]float64{.00005, .0001, .00025, .0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 3})
+	m.callers = counter("requests_refused_total", "Requests that were refused before anything was done.", "reason")
+	m.writes = counter("store_writes_total", "Transactions that the store was asked for.", "result")
+	m.writing = histogram("store_write_seconds", "Time that a transaction took.", prometheus.ExponentialBuckets(.0002, 2, 14))
+	m.together = histogram("store_write_jobs", "How much was written in one transaction.", prometheus.ExponentialBuckets(1, 2, 10))
+	m.reloads = counter("reloads_total", "Books that were to be taken into force.", "result")
+	m.degraded = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "decisions_degraded_total",
+		Help: "Decisions that lacked something because something failed."})
+	m.registry.MustRegister(m.degraded)
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "briskwarden", Name: "book_age_seconds",
+		Help: "Time since the book in force was taken into force."}, func() float64 {
+		if b := d.book.Load(); b != nil {
+			return d.now().Sub(b.since).Seconds()
+		}
+		return 0
+	}))
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "briskwarden", Name: "facts_cached",
+		Help: "Rows of the store that are remembered."}, func() float64 {
+		return float64(d.facts.accounts.rows.Len() + d.facts.devices.rows.Len() + d.facts.sessions.rows.Len())
+	}))
+	return m
+}
+
+// decided counts a decision.
+func (m *metrics) decided(a *Answer, took time.Duration) {
+	m.latency.Observe(took.Seconds())
+	if len(a.Degraded) > 0 {
+		m.degraded.Inc()
+	}
+	c := a.Causes[0]
+	key := ruled{a.Verdict.String(), c.Policy, c.Rule, string(c.Code)}
+	counter, ok := m.rules.Load(key)
+	if !ok {
+		counter = m.counterOf(key)
+	}
+	counter.(prometheus.Counter).Inc()
+}
+
+func (m *metrics) counterOf(key ruled) prometheus.Counter {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.count++; m.count > mostRules {
+		return m.decisions.WithLabelValues(key.verdict, "other", "other", key.cause)
+	}
+	counter := m.decisions.WithLabelValues(key.verdict, key.policy, key.rule, key.cause)
+	m.rules.Store(key, counter)
+	return counter
+}
+
+func (m *metrics) refused(reason string) { m.callers.WithLabelValues(reason).Inc() }
+
+// recorded counts a transaction.
+func (m *metrics) recorded(took time.Duration, jobs int, err error) {
+	result := "kept"
+	if err != nil {
+		result = "failed"
+	}
+	m.writes.WithLabelValues(result).Inc()
+	m.writing.Observe(took.Seconds())
+	m.together.Observe(float64(jobs))
+}
+
+func (m *metrics) reloaded(r *Reloaded) {
+	result := "refused"
+	switch {
+	case r.Unchanged:
+		result = "unchanged"
+	case r.Taken:
+		result = "taken"
+	}
+	m.reloads.WithLabelValues(result).Inc()
+}
+
+// serveMetrics answers GET /metrics.
+func (d *Door) serveMetrics(w http.ResponseWriter, r *request) error {
+	promhttp.HandlerFor(d.metrics.registry, promhttp.HandlerOpts{}).ServeHTTP(w, r.Request)
+	return nil
+}

@@ -1,0 +1,49 @@
+package door
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+)
+
+// Readiness says whether a door can do its work.
+type Readiness struct {
+	Ready bool `json:"ready" doc:"true where decisions are made on all that they rest on"`
+	// Not says what is missing.
+	Not []string `json:"not,omitempty" doc:"what is missing"`
+	// Book is the digest of the one in force, and Refused what keeps a newer one out.
+	Book    string   `json:"book" doc:"the digest of the book in force"`
+	Refused []string `json:"refused,omitempty" doc:"what keeps a newer book from being taken into force"`
+}
+
+// Ready reports whether the door can do its work. A newer book that was refused does not make
+// it unready: the one before goes on. What is missing is told without details, since anybody may
+// ask; the log has them.
+func (d *Door) Ready(ctx context.Context) *Readiness {
+	r := &Readiness{Ready: true, Book: d.book.Load().Digest()}
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(d.config.Limits.Answer))
+	defer cancel()
+	missing := func(what string) { r.Ready, r.Not = false, append(r.Not, what) }
+	if _, err := d.facts.store.Head(ctx); err != nil {
+		missing("the store cannot be asked")
+	} else if !d.facts.following.Load() {
+		missing("changes by other doors are not followed, so every fact is read from the store")
+	}
+	if d.closing.Load() {
+		missing("it is closing")
+	}
+	if last := d.last.Load(); last != nil && !last.Taken {
+		r.Refused = []string{"a newer book was refused; the log and the journal say why"}
+	}
+	return r
+}
+
+// writeValue answers with a value as JSON.
+func writeValue(w http.ResponseWriter, status int, value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	return writeJSON(w, status, append(text, '\n'))
+}

@@ -1,0 +1,324 @@
+package door
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// recorder writes what happened, in groups: all that waits is one transaction, so that many
+// decisions share one wait for the disk.
+type recorder struct {
+	facts *facts
+	// timeout bounds one transaction, so that a store that hangs does not hold callers for ever.
+	timeout time.Duration
+	// recorded is told how long a transaction took, of how many, and what came of it.
+	recorded func(took time.Duration, jobs int, err error)
+
+	mu      sync.Mutex
+	waiting []*job
+	closed  bool
+	wake    chan struct{}
+	done    chan struct{}
+}
+
+// job is what is to be written together: entries of the journal, and changes of facts.
+type job struct {
+	entries []journal.Entry
+	change  func(*batch) error
+	result  chan error
+}
+
+// mostTogether is how many jobs one transaction takes. It bounds how long the last of them
+// waits for the others.
+const mostTogether = 512
+
+// linger is how long changes that nobody waits for are gathered.
+const linger = 10 * time.Millisecond
+
+// isAwaited reports whether somebody waits for the job: an entry of the journal is to be there
+// before the decision is answered.
+func (j *job) isAwaited() bool { return len(j.entries) > 0 }
+
+func newRecorder(f *facts, timeout time.Duration, recorded func(time.Duration, int, error)) *recorder {
+	r := &recorder{facts: f, timeout: timeout, recorded: recorded, wake: make(chan struct{}, 1), done: make(chan struct{})}
+	go r.run()
+	return r
+}
+
+// start hands in a job and does not wait. Its result comes on the channel of the job, once.
+func (r *recorder) start(j *job) {
+	j.result = make(chan error, 1)
+	r.mu.Lock()
+	if r.closed {
+		r.mu.Unlock()
+		j.result <- errStopped
+		return
+	}
+	r.waiting = append(r.waiting, j)
+	r.mu.Unlock()
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+}
+
+// do hands in a job and waits for it: at most for two transactions, that which is being written
+// and its own, each of which the timeout bounds.
+func (r *recorder) do(j *job) error {
+	r.start(j)
+	return <-j.result
+}
+
+// close writes what waits, and refuses what comes later.
+func (r *recorder) close() {
+	r.mu.Lock()
+	r.closed = true
+	r.mu.Unlock()
+	select {
+	case r.wake <- struct{}{}:
+	default:
+	}
+	<-r.done
+}
+
+func (r *recorder) run() {
+	defer close(r.done)
+	for range r.wake {
+		for {
+			r.mu.Lock()
+			jobs, closed := r.waiting, r.closed
+			if len(jobs) > 0 && len(jobs) < mostTogether && !closed && !slices.ContainsFunc(jobs, (*job).isAwaited) {
+				r.mu.Unlock()
+				time.Sleep(linger)
+				r.mu.Lock()
+				jobs, closed = r.waiting, r.closed
+			}
+			if len(jobs) > mostTogether {
+				jobs = jobs[:mostTogether:mostTogether]
+			}
+			r.waiting = r.waiting[len(jobs):]
+			r.mu.Unlock()
+			if len(jobs) == 0 {
+				if closed {
+					return
+				}
+				break
+			}
+			r.write(jobs)
+		}
+	}
+}
+
+// write writes some jobs in one transaction. Where one of them cannot be done, each is tried
+// alone, so that it takes none down with it.
+func (r *recorder) write(jobs []*job) {
+	begun := time.Now()
+	err := r.transact(jobs)
+	r.recorded(time.Since(begun), len(jobs), err)
+	if err != nil && len(jobs) > 1 && r.answers() {
+		for _, j := range jobs {
+			j.result <- r.transact([]*job{j})
+		}
+		return
+	}
+	for _, j := range jobs {
+		j.result <- err
+	}
+}
+
+// answers reports whether the store can be read.
+func (r *recorder) answers() bool {
+	ctx, cancel := context.WithTimeout(context.Background(), r.timeout)
+	defer cancel()
+	_, err := r.facts.store.Head(ctx)
+	return err == nil
+}
+
+func (r *recorder) transact(jobs []*job) error {
+	ctx, cancel := context.WithTimeout(context.Background(), r.timeout)
+	defer cancel()
+	var b *batch
+	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
+		b = &batch{ctx: ctx, tx: tx, facts: r.facts}
+		var entries []journal.Entry
+		for _, j := range jobs {
+			entries = append(entries, j.entries...)
+			if j.change == nil {
+				continue
+			}
+			if err := j.change(b); err != nil {
+				return err
+			}
+		}
+		entries = append(entries, b.entries...)
+		if err := b.save(); err != nil {
+			return err
+		}
+		if len(entries) == 0 {
+			return nil
+		}
+		return tx.Append(entries)
+	})
+	if err != nil {
+		if b != nil {
+			b.forget()
+		}
+		return err
+	}
+	b.remember()
+	return nil
+}
+
+// batch changes facts within a transaction. Each is read once, and written once at the end.
+type batch struct {
+	ctx      context.Context
+	tx       store.Tx
+	facts    *facts
+	accounts map[string]*store.Account
+	devices  map[string]*store.Device
+	sessions map[string]*store.Session // nil is one that was dropped
+	texts    map[store.Key][]byte
+	// entries are those that changes made themselves.
+	entries []journal.Entry
+}
+
+// fetch returns a value to be changed: a copy of what is remembered where the store is the
+// door's alone, else as the transaction reads it. Where there is none it returns nil.
+func fetch[V any](b *batch, k *kept[V], name string) (*V, error) {
+	r, remembered := k.rows.Get(name)
+	if !remembered || b.facts.store.IsShared() {
+		var err error
+		if r, err = k.look(b.ctx, b.tx, name); err != nil {
+			return nil, err
+		}
+	}
+	if r.value == nil {
+		return nil, nil
+	}
+	copied := *r.value
+	return &copied, nil
+}
+
+// account returns the record of an account to be changed, a new one where there is none. What
+// is appended to its lists is appended to copies.
+func (b *batch) account(name string) (*store.Account, error) {
+	if a := b.accounts[name]; a != nil {
+		return a, nil
+	}
+	a, err := fetch(b, b.facts.accounts, name)
+	if err != nil {
+		return nil, err
+	}
+	if a == nil {
+		a = &store.Account{Name: name}
+	}
+	if b.accounts == nil {
+		b.accounts = map[string]*store.Account{}
+	}
+	b.accounts[name] = a
+	return a, nil
+}
+
+// device is account for a device.
+func (b *batch) device(id string) (*store.Device, error) {
+	if d := b.devices[id]; d != nil {
+		return d, nil
+	}
+	d, err := fetch(b, b.facts.devices, id)
+	if err != nil {
+		return nil, err
+	}
+	if d == nil {
+		d = &store.Device{ID: id}
+	}
+	if b.devices == nil {
+		b.devices = map[string]*store.Device{}
+	}
+	b.devices[id] = d
+	return d, nil
+}
+
+// session returns an open session to be changed, nil where there is none.
+func (b *batch) session(id string) (*store.Session, error) {
+	if s, changed := b.sessions[id]; changed {
+		return s, nil
+	}
+	s, err := fetch(b, b.facts.sessions, id)
+	if s != nil {
+		b.setSession(id, s)
+	}
+	return s, err
+}
+
+// setSession puts a session in place of the one of that ID; nil drops it.
+func (b *batch) setSession(id string, s *store.Session) {
+	if b.sessions == nil {
+		b.sessions = map[string]*store.Session{}
+	}
+	b.sessions[id] = s
+}
+
+// put writes a value and remembers its text.
+func (b *batch) put(v store.Value) error {
+	row := store.RowOf(v)
+	if b.texts == nil {
+		b.texts = map[store.Key][]byte{}
+	}
+	b.texts[row.Key] = row.Value
+	return b.tx.Put(row)
+}
+
+// save writes what was changed.
+func (b *batch) save() error {
+	for _, a := range b.accounts {
+		if err := b.put(a); err != nil {
+			return err
+		}
+	}
+	for _, d := range b.devices {
+		if err := b.put(d); err != nil {
+			return err
+		}
+	}
+	for id, s := range b.sessions {
+		if s == nil {
+			if err := store.Drop(b.tx, &store.Session{ID: id}); err != nil {
+				return err
+			}
+		} else if err := b.put(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// remember remembers what was written.
+func (b *batch) remember() {
+	for name, a := range b.accounts {
+		b.facts.accounts.set(name, remembered[store.Account]{a, b.texts[store.Key{Kind: store.Accounts, Key: name}]})
+	}
+	for id, d := range b.devices {
+		b.facts.devices.set(id, remembered[store.Device]{d, b.texts[store.Key{Kind: store.Devices, Key: id}]})
+	}
+	for id, s := range b.sessions {
+		b.facts.sessions.set(id, remembered[store.Session]{s, b.texts[store.Key{Kind: store.Sessions, Key: id}]})
+	}
+}
+
+// forget drops what may have been written, or not.
+func (b *batch) forget() {
+	for name := range b.accounts {
+		b.facts.accounts.forget(name)
+	}
+	for id := range b.devices {
+		b.facts.devices.forget(id)
+	}
+	for id := range b.sessions {
+		b.facts.sessions.forget(id)
+	}
+}

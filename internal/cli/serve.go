@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/service"
+)
+
+// doorFlags are those that the commands about the door share.
+type doorFlags struct {
+	config string
+}
+
+func (f *doorFlags) add(cmd *cobra.Command) {
+	cmd.PersistentFlags().StringVar(&f.config, "config", "door.yaml", "the configuration of the door")
+}
+
+func (env *environment) serveCommand() *cobra.Command {
+	flags := new(doorFlags)
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Put the book in force: answer decisions over HTTP",
+		Long: "serve answers decisions by the book for identity providers, gateways and reverse proxies, on facts\n" +
+			"that it keeps in a store, and records each in its journal. A newer book is taken into force when the\n" +
+			"folder changes or on SIGHUP, if it has no errors and its drills pass. It stops on SIGINT and SIGTERM,\n" +
+			"when what it accepted has been answered. The configuration is YAML: `briskwarden schema door` has its form.",
+		Example: "  briskwarden serve check --book kestrel --config door.yaml\n" +
+			"  briskwarden serve --book kestrel --config door.yaml\n" +
+			"  briskwarden serve token --for gateway --may decide",
+		Args: noArguments,
+		RunE: func(*cobra.Command, []string) error { return env.serve(flags) },
+	}
+	flags.add(cmd)
+	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags))
+	return cmd
+}
+
+func (env *environment) serve(flags *doorFlags) error {
+	config, err := service.ReadConfig(flags.config)
+	if err != nil {
+		return err
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	reload := make(chan os.Signal, 1)
+	signal.Notify(reload, syscall.SIGHUP)
+	defer signal.Stop(reload)
+	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload,
+		Log: slog.New(slog.NewJSONHandler(env.err, nil))}
+	return s.Run(ctx)
+}
+
+func (env *environment) serveCheckCommand(flags *doorFlags) *cobra.Command {
+	return &cobra.Command{
+		Use:   "check",
+		Short: "Tell what would keep the door from starting, or a book from being taken into force",
+		Long: "serve check opens the book, runs its drills, and looks at the configuration with the files and the\n" +
+			"store that it names. It starts nothing and changes nothing.\n\n" +
+			"The exit status is 1 where something would keep the door from starting.",
+		Example: "  briskwarden serve check --book kestrel-next --config door.yaml",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			config, err := service.ReadConfig(flags.config)
+			if err != nil {
+				return err
+			}
+			found := service.Check(context.Background(), env.book, config)
+			err = env.show(found, func(p *render.Page) { p.ServeChecked(found, flags.config) })
+			return foundIf(len(found.Wrong) > 0, err)
+		},
+	}
+}
+
+// newToken is what serve token prints.
+type newToken struct {
+	Token  string `json:"token"`
+	Config string `json:"config"`
+}
+
+func (env *environment) serveTokenCommand() *cobra.Command {
+	var name string
+	var may []string
+	cmd := &cobra.Command{
+		Use:   "token",
+		Short: "Make a token for a caller, and print it once",
+		Long: "serve token makes a token and prints it, with the lines for the configuration that let its bearer in.\n" +
+			"They have its digest alone, so the token cannot be read from them: keep it where the caller reads it.",
+		Example: "  briskwarden serve token --for gateway --may decide,guard",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			if name == "" || len(may) == 0 {
+				return fmt.Errorf("say who gets it and what it lets do: --for NAME --may %s", strings.Join(door.Rights(), ","))
+			}
+			for _, word := range may {
+				var right door.Right
+				if err := right.UnmarshalText([]byte(word)); err != nil {
+					return fmt.Errorf("--may: %w", err)
+				}
+			}
+			random := make([]byte, 32)
+			if _, err := rand.Read(random); err != nil {
+				return err
+			}
+			token, digest := door.NewToken(random)
+			made := newToken{token, fmt.Sprintf("callers:\n  - {name: %s, token: \"%s\", may: [%s]}\n", name, digest, strings.Join(may, ", "))}
+			return env.show(made, func(p *render.Page) { p.ServeToken(made.Token, made.Config) })
+		},
+	}
+	cmd.Flags().StringVar(&name, "for", "", "name of the caller")
+	cmd.Flags().StringSliceVar(&may, "may", nil, "what it may do, with commas between several: "+strings.Join(door.Rights(), ", "))
+	return cmd
+}
+
+func (env *environment) serveBackupCommand(flags *doorFlags) *cobra.Command {
+	return &cobra.Command{
+		Use:   "backup FILE",
+		Short: "Write a copy of the store, also while the door runs",
+		Long: "serve backup writes the facts and the journal, as they are at this moment, into a new file. The door\n" +
+			"goes on meanwhile. To go back to a copy, stop the door and put it in the store's place.",
+		Example: "  briskwarden serve backup --config door.yaml door-2026-11-23.db",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return errors.New("name the new file: briskwarden serve backup FILE")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			config, err := service.ReadConfig(flags.config)
+			if err != nil {
+				return err
+			}
+			if err := service.Backup(context.Background(), config, args[0]); err != nil {
+				return err
+			}
+			return env.show(map[string]string{"backup": args[0]}, func(p *render.Page) { p.ServeBackedUp(args[0]) })
+		},
+	}
+}

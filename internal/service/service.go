@@ -1,0 +1,340 @@
+// Package service runs a door as a process: it reads the files that the configuration names,
+// listens, takes newer books as they come, and stops without dropping what it has accepted.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/store/postgres"
+	"github.com/briskwarden/briskwarden/store/sqlite"
+)
+
+// mostConfig is how large a configuration, a key or a certificate may be, in bytes.
+const mostConfig = 1 << 20
+
+// ReadConfig reads a configuration from a file. The files that it names stand beside it, unless
+// their paths are whole.
+func ReadConfig(path string) (*door.Config, error) {
+	text, err := wholefile.ReadPath(path, mostConfig)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	c, err := door.ReadConfig(path, text)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint} {
+		if *name != "" && !filepath.IsAbs(*name) {
+			*name = filepath.Join(filepath.Dir(path), *name)
+		}
+	}
+	return c, nil
+}
+
+// Loader opens the book in a folder.
+func Loader(dir string) door.Loader {
+	return func(options ...briskwarden.Option) (*briskwarden.Book, error) {
+		return briskwarden.Open(dir, append(options, briskwarden.WithDatabase(mmdb.Locator))...)
+	}
+}
+
+// OpenStore opens the store that a configuration names; one in memory where it names none.
+func OpenStore(ctx context.Context, c *door.Config) (store.Store, error) {
+	switch {
+	case c.Store.File != "":
+		return sqlite.Open(c.Store.File)
+	case c.Store.Postgres != "":
+		return postgres.Open(ctx, c.Store.Postgres)
+	}
+	return new(store.Memory), nil
+}
+
+// ReadStore opens the store that a configuration names to be looked at, while a door has it.
+func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {
+	switch {
+	case c.Store.File != "":
+		return sqlite.Read(c.Store.File)
+	case c.Store.Postgres != "":
+		return postgres.Open(ctx, c.Store.Postgres)
+	}
+	return nil, errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
+}
+
+// Backup writes a copy of the store, also while a door has it.
+func Backup(ctx context.Context, c *door.Config, path string) error {
+	if c.Store.File == "" {
+		return errors.New("a backup is made of a store in a file; of one in PostgreSQL pg_dump makes one (tables briskwarden_*)")
+	}
+	s, err := sqlite.Read(c.Store.File)
+	if err != nil {
+		return err
+	}
+	return errors.Join(s.Backup(ctx, path), s.Close())
+}
+
+// tlsConfig is the TLS of a configuration, nil where it has none.
+func tlsConfig(c *door.Config) (*tls.Config, error) {
+	if c.Certificate == "" {
+		return nil, nil
+	}
+	pair, err := tls.LoadX509KeyPair(c.Certificate, c.Key)
+	if err != nil {
+		return nil, fmt.Errorf("certificate and key: %w", err)
+	}
+	t := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}
+	if c.ClientCA == "" {
+		return t, nil
+	}
+	text, err := wholefile.ReadPath(c.ClientCA, mostConfig)
+	if err != nil {
+		return nil, fmt.Errorf("client_ca: %w", err)
+	}
+	t.ClientCAs, t.ClientAuth = x509.NewCertPool(), tls.VerifyClientCertIfGiven
+	if !t.ClientCAs.AppendCertsFromPEM(text) {
+		return nil, fmt.Errorf("client_ca: %s has no certificate in PEM", c.ClientCA)
+	}
+	return t, nil
+}
+
+// Service is a door that is about to run.
+type Service struct {
+	// Dir is the folder of the book.
+	Dir    string
+	Config *door.Config
+	// Now is the clock; nil is time.Now.
+	Now func() time.Time
+	Log *slog.Logger
+	// Reload asks for the book to be read again, whenever something comes on it; nil never does.
+	Reload <-chan os.Signal
+	// Listening is told the address once requests are taken; nil needs not to know.
+	Listening func(address string)
+}
+
+// idle is how long a connection may rest between two requests, and stop how long requests that
+// were accepted have to be answered when the service stops.
+const (
+	idle = 2 * time.Minute
+	stop = 20 * time.Second
+)
+
+// collectAt is how much the heap may grow before the garbage of requests is collected, in percent.
+// A door keeps little beyond the book, and would else collect many times a second. GOGC overrules.
+const collectAt = 400
+
+// Run runs the door until the context ends, and returns when all that it accepted has been
+// answered and recorded.
+func (s *Service) Run(ctx context.Context) (err error) {
+	if os.Getenv("GOGC") == "" {
+		defer debug.SetGCPercent(debug.SetGCPercent(collectAt))
+	}
+	settled, err := tlsConfig(s.Config)
+	if err != nil {
+		return err
+	}
+	kept, err := OpenStore(ctx, s.Config)
+	if err != nil {
+		return fmt.Errorf("the store cannot be opened: %w", err)
+	}
+	defer func() { err = errors.Join(err, kept.Close()) }()
+	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
+	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log})
+	if err != nil {
+		return err
+	}
+	var running sync.WaitGroup
+	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer func() {
+		cancel()
+		running.Wait()
+		err = errors.Join(err, d.Close())
+	}()
+	listener, err := net.Listen("tcp", s.Config.Listen)
+	if err != nil {
+		return err
+	}
+	if settled != nil {
+		listener = tls.NewListener(listener, settled)
+	}
+	read := time.Duration(s.Config.Limits.Read)
+	server := &http.Server{Handler: d.Handler(), ReadHeaderTimeout: read, ReadTimeout: read, IdleTimeout: idle,
+		WriteTimeout: 2*time.Duration(s.Config.Limits.Answer) + read, MaxHeaderBytes: 32 << 10,
+		ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn)}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	running.Go(func() { s.reloads(background, d, changes) })
+	if s.Config.Journal.Key != "" {
+		running.Go(func() { s.checkpoints(background, kept) })
+	}
+	s.Log.Info("listening", "address", listener.Addr().String(), "tls", settled != nil)
+	if s.Listening != nil {
+		s.Listening(listener.Addr().String())
+	}
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	s.Log.Info("stopping: what was accepted is answered")
+	ending, end := context.WithTimeout(context.Background(), stop)
+	defer end()
+	return server.Shutdown(ending)
+}
+
+// reloads takes newer books into force: when asked to, and when the folder changes.
+func (s *Service) reloads(ctx context.Context, d *door.Door, changes *folder) {
+	changed := make(chan struct{}, 1)
+	go changes.tell(ctx, changed)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.Reload:
+		case <-changed:
+		}
+		d.Reload()
+	}
+}
+
+// checkpoints writes a signed checkpoint of the journal every so often, and one at the end.
+func (s *Service) checkpoints(ctx context.Context, kept store.Store) {
+	write := func(ctx context.Context) {
+		if err := writeCheckpoint(ctx, kept, &s.Config.Journal); err != nil {
+			s.Log.Error("no checkpoint was written", "error", err)
+		}
+	}
+	every := time.NewTicker(time.Duration(s.Config.Journal.Every))
+	defer every.Stop()
+	write(ctx)
+	for {
+		select {
+		case <-ctx.Done():
+			write(context.WithoutCancel(ctx))
+			return
+		case <-every.C:
+			write(ctx)
+		}
+	}
+}
+
+func writeCheckpoint(ctx context.Context, kept store.Store, c *door.JournalConfig) error {
+	key, err := wholefile.ReadPath(c.Key, mostConfig)
+	if err != nil {
+		return err
+	}
+	head, err := kept.Head(ctx)
+	if err != nil {
+		return err
+	}
+	signed, err := journal.Checkpoint(head, string(key))
+	if err != nil {
+		return err
+	}
+	return replace(c.Checkpoint, signed)
+}
+
+// replace writes a file in place of an older one, so that a reader sees the one or the other.
+func replace(path string, text []byte) error {
+	draft, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(draft.Name())
+	_, err = draft.Write(text)
+	if err := errors.Join(err, draft.Sync(), draft.Close()); err != nil {
+		return err
+	}
+	return os.Rename(draft.Name(), path)
+}
+
+// Checked is what serve check found.
+type Checked struct {
+	// Wrong is what keeps the door from starting, or a book from being taken.
+	Wrong []string `json:"wrong" doc:"what keeps the door from starting or the book from being taken into force"`
+	Book  string   `json:"book,omitzero" doc:"the digest of the book"`
+	// Drills is how many passed.
+	Drills int `json:"drills" doc:"how many drills there are; all pass where nothing is wrong"`
+	// Callers are who may call, and what each may do.
+	Callers []string `json:"callers" doc:"who may call, and what each may do"`
+	Listen  string   `json:"listen" doc:"where it listens"`
+	Store   string   `json:"store" doc:"where facts and the journal are kept"`
+}
+
+// Check looks at what a door would start with, and starts nothing: the book and its drills, the
+// files of the configuration, and the store.
+func Check(ctx context.Context, dir string, c *door.Config) *Checked {
+	found := &Checked{Wrong: []string{}, Callers: []string{}, Listen: c.Listen, Store: "in memory, lost when the door stops"}
+	wrong := func(err error) {
+		var all book.Errors
+		if errors.As(err, &all) {
+			for _, e := range all {
+				found.Wrong = append(found.Wrong, e.String())
+			}
+		} else if err != nil {
+			found.Wrong = append(found.Wrong, err.Error())
+		}
+	}
+	opened, err := Loader(dir)()
+	wrong(err)
+	if err == nil {
+		found.Book, found.Drills = opened.Digest(), len(opened.Source().Drills)
+		failed, err := door.Drills(opened)
+		wrong(err)
+		found.Wrong = append(found.Wrong, failed...)
+	}
+	_, err = tlsConfig(c)
+	wrong(err)
+	if c.Journal.Key != "" {
+		key, err := wholefile.ReadPath(c.Journal.Key, mostConfig)
+		if err == nil {
+			_, err = journal.Checkpoint(journal.Head{}, string(key))
+		}
+		if err != nil {
+			wrong(fmt.Errorf("journal.key: %w", err))
+		}
+	}
+	for _, caller := range c.Callers {
+		may := ""
+		for i, right := range caller.May {
+			if i > 0 {
+				may += ", "
+			}
+			may += right.String()
+		}
+		found.Callers = append(found.Callers, caller.Name+" may "+may)
+	}
+	switch {
+	case c.Store.File != "":
+		found.Store = "the SQLite file " + c.Store.File
+		if _, err := os.Stat(c.Store.File); err != nil {
+			break // it is made when the door starts
+		}
+		s, err := sqlite.Read(c.Store.File)
+		wrong(err)
+		if err == nil {
+			wrong(s.Close())
+		}
+	case c.Store.Postgres != "":
+		found.Store = "a PostgreSQL database"
+		wrong(postgres.Check(ctx, c.Store.Postgres))
+	}
+	return found
+}

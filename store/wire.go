@@ -1,0 +1,108 @@
+package store
+
+import (
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/internal/jsontext"
+)
+
+func appendTime(text []byte, name string, t time.Time) []byte {
+	if t.IsZero() {
+		return text
+	}
+	return jsontext.Time(jsontext.Key(text, name), t)
+}
+
+func appendMoment(text []byte, name string, t *time.Time) []byte {
+	if t == nil {
+		return text
+	}
+	return jsontext.Time(jsontext.Key(text, name), *t)
+}
+
+// appendList appends a list that is not nil.
+func appendList[T any](text []byte, name string, list []T, item func([]byte, *T) []byte) []byte {
+	if list == nil {
+		return text
+	}
+	return jsontext.List(jsontext.Key(text, name), list, item)
+}
+
+func appendString(text []byte, s *string) []byte { return jsontext.String(text, *s) }
+
+func (a *Account) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), a.Name)
+	if a.Kind != 0 {
+		text = jsontext.String(jsontext.Key(text, "kind"), a.Kind.String())
+	}
+	text = jsontext.True(text, "disabled", a.Disabled)
+	text = appendList(text, "groups", a.Groups, appendString)
+	text = appendList(text, "methods", a.Methods, appendString)
+	if a.Attributes != nil {
+		text = attempt.AppendScalars(jsontext.Key(text, "attributes"), a.Attributes)
+	}
+	if a.Joined != nil {
+		text = jsontext.String(jsontext.Key(text, "joined"), a.Joined.String())
+	}
+	text = appendMoment(text, "asked_at", a.AskedAt)
+	if a.Risk != nil {
+		text = jsontext.String(append(jsontext.Key(text, "account_risk"), `{"level":`...), a.Risk.Level.String())
+		text = jsontext.Text(text, "because", a.Risk.Because)
+		text = append(appendMoment(text, "since", a.Risk.Since), '}')
+	}
+	text = appendMoment(text, "password_changed_at", a.PasswordChangedAt)
+	if a.Previous != nil {
+		text = attempt.AppendPrevious(jsontext.Key(text, "previous"), a.Previous)
+	}
+	text = appendList(text, "failures", a.Failures, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
+	text = appendList(text, "accepted", a.Accepted, attempt.AppendAcceptance)
+	return append(appendTime(text, "since", a.Since), '}')
+}
+
+func (d *Device) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "id"), d.ID)
+	text = jsontext.Text(text, "platform", d.Platform)
+	if d.Facts != nil {
+		text = attempt.AppendScalars(jsontext.Key(text, "facts"), d.Facts)
+	}
+	text = appendMoment(text, "reported_at", d.ReportedAt)
+	text = appendList(text, "seen_with", d.SeenWith, appendString)
+	return append(appendList(text, "remembered", d.Remembered, attempt.AppendRemembered), '}')
+}
+
+func (g *Group) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), g.Name)
+	return append(jsontext.Strings(jsontext.Key(text, "members"), g.Members), '}')
+}
+
+func (s *Session) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "id"), s.ID)
+	text = jsontext.String(jsontext.Key(text, "account"), s.Account)
+	text = jsontext.Time(jsontext.Key(text, "started"), s.Started)
+	text = jsontext.List(jsontext.Key(text, "proofs"), s.Proofs, attempt.AppendProof)
+	text = jsontext.List(jsontext.Key(text, "apps"), s.Apps, func(text []byte, g *Granted) []byte {
+		text = jsontext.String(jsontext.Key(append(text, '{'), "app"), g.App)
+		text = jsontext.Time(jsontext.Key(text, "at"), g.At)
+		text = append(jsontext.Key(text, "attempt"), g.Attempt...)
+		text = appendTime(text, "ends", g.Ends)
+		return append(jsontext.String(jsontext.Key(text, "decision"), g.Decision), '}')
+	})
+	text = jsontext.Text(text, "device", s.Device)
+	return append(appendTime(text, "ends", s.Ends), '}')
+}
+
+func (o *Outgoing) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "id"), o.ID)
+	text = jsontext.String(jsontext.Key(text, "to"), o.To)
+	text = jsontext.String(jsontext.Key(text, "session"), o.Session)
+	text = jsontext.String(jsontext.Key(text, "token"), o.Token)
+	text = jsontext.Int(jsontext.Key(text, "tries"), o.Tries)
+	return append(jsontext.Time(jsontext.Key(text, "next"), o.Next), '}')
+}
+
+func (s *SeenToken) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "issuer"), s.Issuer)
+	text = jsontext.String(jsontext.Key(text, "jti"), s.JTI)
+	return append(jsontext.Time(jsontext.Key(text, "at"), s.At), '}')
+}
