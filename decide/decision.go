@@ -71,6 +71,8 @@ const (
 	CheckFailed CauseCode = "check_failed"
 	// NoWay: one of several ways is asked for, and none can be met.
 	NoWay CauseCode = "no_way"
+	// SessionEnded: the attempt continues a session that was ended before its time.
+	SessionEnded CauseCode = "session_ended"
 	// NotRecorded: the decision could not be recorded, where one that is not may not stand.
 	NotRecorded CauseCode = "not_recorded"
 	// DemandsMet: all that a rule asks for has been shown.
@@ -98,6 +100,7 @@ func CauseCodes() []CauseCode {
 		DeviceUnfit,
 		CheckFailed,
 		NoWay,
+		SessionEnded,
 		NotRecorded,
 		DemandsMet,
 		PublicApp,
@@ -122,12 +125,22 @@ func WithoutBook() *Decision {
 	return &d
 }
 
-// NotStanding makes of a decision the block that stands in its place where it could not be
+// BlockUnrecorded makes of a decision the block that stands in its place where it could not be
 // recorded. What was judged stays in the trace.
-func (d *Decision) NotStanding() {
-	d.Verdict, d.ACR, d.AMR = Block, []string{}, []string{}
-	d.Causes = []Cause{{Code: NotRecorded, Text: "The decision could not be recorded, and nothing is granted without a record."}}
-	d.ToPerson = ToPerson{Repairs: []string{"Try again in a few minutes."}, Offer: []string{}}
+func (d *Decision) BlockUnrecorded() {
+	d.blockFor(NotRecorded, "The decision could not be recorded, and nothing is granted without a record.", "Try again in a few minutes.")
+}
+
+// BlockEnded makes of a decision the block that stands in its place where the session that it
+// continues was ended, for a reason.
+func (d *Decision) BlockEnded(because string) {
+	d.blockFor(SessionEnded, "The session was ended: "+because+".", "Sign on again.")
+}
+
+func (d *Decision) blockFor(code CauseCode, text, repair string) {
+	d.Verdict, d.ACR, d.AMR, d.Limits.Until = Block, []string{}, []string{}, time.Time{}
+	d.Causes = []Cause{{Code: code, Text: text}}
+	d.ToPerson = ToPerson{Repairs: []string{repair}, Offer: []string{}}
 }
 
 // begin makes a zero decision one whose lists are empty rather than nil, as the wire

@@ -98,6 +98,9 @@ func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	a := d.facts.completed(b, stated, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
 	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
+	if s := g.session.value; s != nil && s.Account == a.Account && !s.Ended.IsZero() {
+		answer.BlockEnded(s.Because)
+	}
 	answer.App = b.appNamed(a.App)
 	answer.ID = journal.NewID()
 	answer.write(g, from)
@@ -146,7 +149,7 @@ func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, aske
 	}
 	d.log.Error("a decision was not recorded", "decision", answer.ID, "error", err)
 	if d.config.Journal.Mode == JournalRequired && answer.Verdict == decide.Grant {
-		answer.NotStanding()
+		answer.BlockUnrecorded()
 	}
 	answer.Degraded = append(answer.Degraded, "the decision could not be recorded")
 	answer.write(g, from)
@@ -296,12 +299,8 @@ func (d *Door) openSession(b *batch, answer *Answer) error {
 		}
 	}
 	s.Apps = append(apps, granted)
-	s.Ends = time.Time{}
-	for _, g := range s.Apps {
-		if !g.Ends.IsZero() && (s.Ends.IsZero() || g.Ends.Before(s.Ends)) {
-			s.Ends = g.Ends
-		}
-	}
+	s.Seen = a.At
+	d.setDue(s)
 	return nil
 }
 

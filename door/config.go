@@ -32,6 +32,32 @@ type Config struct {
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
 	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`
+	Events      []Transmitter     `book:"events" doc:"who may tell of what they noticed, by security event tokens"`
+	Tell        Telling           `book:"tell" doc:"who is told of sessions that end early"`
+}
+
+// Transmitter sends security event tokens (RFC 8417) by push (RFC 8935).
+type Transmitter struct {
+	Issuer   string   `book:"issuer,required" doc:"the iss of its tokens"`
+	Audience []string `book:"audience,required" doc:"values of aud, one of which a token must bear"`
+	Keys     string   `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
+	// Types narrow what it may say.
+	Types []string `book:"types" doc:"event types that it may tell of, whole URIs" default:"all that are known"`
+}
+
+// Telling says who is told of sessions that end early (CAEP session-revoked).
+type Telling struct {
+	Issuer    string     `book:"issuer" doc:"the iss of the tokens: the URL of this door"`
+	Key       string     `book:"key" doc:"file with the private key that signs, as a JWK (RFC 7517) or PEM"`
+	Receivers []Receiver `book:"receivers" doc:"who is told"`
+}
+
+// Receiver takes security event tokens by push (RFC 8935).
+type Receiver struct {
+	Name     string `book:"name,required" doc:"name of the receiver"`
+	URL      string `book:"url,required" doc:"where tokens are pushed to"`
+	Audience string `book:"audience,required" doc:"the aud of its tokens"`
+	Bearer   string `book:"bearer" doc:"file with the bearer token that the receiver wants" default:"none"`
 }
 
 // StoreConfig says where facts and the journal are kept.
@@ -95,12 +121,12 @@ type Right uint8
 
 // The rights.
 const (
-	// MayDecide asks for decisions, and reads them back.
+	// MayDecide asks for decisions, and for the guard's.
 	MayDecide Right = iota + 1
-	// MayGuard asks the guard.
-	MayGuard
 	// MayReport hands in what devices report.
 	MayReport
+	// MayEvents hands in what other systems noticed.
+	MayEvents
 	// MayPeople changes accounts and groups.
 	MayPeople
 	// MayLook reads decisions, sessions and the searches.
@@ -109,7 +135,7 @@ const (
 	MayOperate
 )
 
-var rights = []string{"decide", "guard", "report", "people", "look", "operate"}
+var rights = []string{"decide", "report", "events", "people", "look", "operate"}
 
 // Rights returns the words for the rights.
 func Rights() []string { return slices.Clone(rights) }
@@ -132,7 +158,7 @@ type Caller struct {
 	Name        string  `book:"name,required" doc:"name of the caller, as the journal has it"`
 	Token       string  `book:"token" doc:"sha256: and the digest of its token, as briskwarden serve token prints it"`
 	Certificate string  `book:"certificate" doc:"a DNS name or URI that its client certificate bears"`
-	May         []Right `book:"may,required" doc:"decide, guard, report, people, look, operate"`
+	May         []Right `book:"may,required" doc:"decide, report, events, people, look, operate"`
 	Rate        float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
 	Burst       int     `book:"burst" doc:"requests that it may make at once" default:"as many as rate, at least 1"`
 }
@@ -159,6 +185,16 @@ type TokenIssuer struct {
 	Account  string         `book:"account" doc:"the claim that names the account" default:"sub"`
 	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
 	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
+	// Own are the client_ids of the organisation's own programs, which nobody lets in.
+	Own []string `book:"own_clients" doc:"client_ids of one's own programs; any other is an outside program" default:"none"`
+	// Means says which method a value of amr stands for that several methods share.
+	Means []Meaning `book:"means" doc:"which method a value of amr stands for" default:"the amr of the book's methods, where one alone bears it"`
+}
+
+// Meaning is which method an issuer means by a value of amr (RFC 8176).
+type Meaning struct {
+	AMR    string `book:"amr,required" doc:"the value"`
+	Method string `book:"method,required" doc:"the method"`
 }
 
 // Schema returns the JSON Schema of a configuration.
@@ -245,6 +281,7 @@ func (c *Config) Check() error {
 		wrong("limits: batch, results and store.cached are at least 1")
 	}
 	c.checkCallers(wrong)
+	c.checkEvents(wrong)
 	for _, t := range c.Tokens {
 		if u, err := url.Parse(t.Issuer); err != nil || u.Scheme == "" {
 			wrong("tokens: issuer %q is no URL", t.Issuer)
@@ -252,11 +289,43 @@ func (c *Config) Check() error {
 		if len(t.Audience) == 0 {
 			wrong("tokens: %s has no audience, so tokens for anybody would count", t.Issuer)
 		}
-		if u, err := url.Parse(t.Keys); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
-			wrong("tokens: keys of %s come over http, where anybody on the way can change them; use https", t.Issuer)
-		}
+		checkKeys(t.Issuer, t.Keys, wrong)
 	}
 	return errors.Join(errs...)
+}
+
+// checkKeys reports keys that anybody on the way can change.
+func checkKeys(issuer, at string, wrong func(string, ...any)) {
+	if u, err := url.Parse(at); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		wrong("the keys of %s come over http, where anybody on the way can change them; use https", issuer)
+	}
+}
+
+func (c *Config) checkEvents(wrong func(string, ...any)) {
+	for _, t := range c.Events {
+		if len(t.Audience) == 0 {
+			wrong("events: %s has no audience, so events for anybody would count", t.Issuer)
+		}
+		checkKeys(t.Issuer, t.Keys, wrong)
+		for _, kind := range t.Types {
+			if !slices.Contains(EventTypes(), kind) {
+				wrong("events: %q is no event that is known; there are %s", kind, strings.Join(EventTypes(), ", "))
+			}
+		}
+	}
+	if len(c.Tell.Receivers) > 0 && (c.Tell.Issuer == "" || c.Tell.Key == "") {
+		wrong("tell: receivers need an issuer, which names this door, and a key that signs")
+	}
+	names := map[string]bool{}
+	for _, r := range c.Tell.Receivers {
+		if names[r.Name] {
+			wrong("tell: the receiver %q stands twice", r.Name)
+		}
+		names[r.Name] = true
+		if u, err := url.Parse(r.URL); err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && isLoopback(u.Hostname())) {
+			wrong("tell: %s is told at an https URL, not %q", r.Name, r.URL)
+		}
+	}
 }
 
 func (c *Config) checkCallers(wrong func(string, ...any)) {

@@ -30,8 +30,16 @@ type Door struct {
 	facts    *facts
 	recorder *recorder
 	callers  *callers
-	metrics  *metrics
-	handler  http.Handler
+	tokens   *tokens
+	guard    *guard
+	teller   *teller
+	// transmitters may send events.
+	transmitters []*transmitter
+	// reviews are reasons to look at open sessions again; reviewAll says that there were too many.
+	reviews   chan review
+	reviewAll atomic.Bool
+	metrics   *metrics
+	handler   http.Handler
 	// reloading lets one book at a time be taken into force, and last is what came of the last.
 	reloading sync.Mutex
 	last      atomic.Pointer[Reloaded]
@@ -69,6 +77,15 @@ func (b *inForce) lists(account string) bool {
 	return ok
 }
 
+// methodsOf returns the methods that the book lists for an account.
+func (b *inForce) methodsOf(account string) []string {
+	directory := inside.Of(b.Judge()).Directory()
+	if n, ok := directory.FindAccount(account); ok && n < len(directory.Accounts) {
+		return directory.Accounts[n].Methods
+	}
+	return nil
+}
+
 // appNamed returns the name of the app that a text stands for, "" where the book has none.
 func (b *inForce) appNamed(text string) string {
 	directory := inside.Of(b.Judge()).Directory()
@@ -96,6 +113,14 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		return nil, err
 	}
 	d.metrics = newMetrics(d)
+	d.tokens, d.guard = newTokens(c, o.Now), newGuard()
+	if d.teller, err = newTeller(c, o.Now, o.Log); err != nil {
+		return nil, err
+	}
+	for i := range c.Events {
+		d.transmitters = append(d.transmitters, &transmitter{&c.Events[i], newKeySet(c.Events[i].Keys, keysRefresh, o.Now)})
+	}
+	d.reviews = make(chan review, mostReviews)
 	b, why, err := d.open()
 	switch {
 	case err != nil:
@@ -115,8 +140,14 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	d.book.Store(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
 	d.handler = d.routes()
+	d.running.Go(func() { d.reviewSessions(background) })
+	d.running.Go(func() { d.teller.run(background, s) })
 	return d, nil
 }
+
+// mostReviews is how many reasons to look at sessions wait before all are looked at, and
+// keysRefresh how often the keys of those who send events are read again.
+const mostReviews, keysRefresh = 256, 10 * time.Minute
 
 // joined makes one error of lines.
 func joined(lines []string) error {
@@ -140,8 +171,8 @@ func (d *Door) Close() error {
 	if d.closing.Swap(true) {
 		return nil
 	}
-	d.recorder.close()
 	d.cancel()
+	d.recorder.close()
 	d.running.Wait()
 	return nil
 }
@@ -221,6 +252,7 @@ func (d *Door) Reload() *Reloaded {
 	default:
 		r.Taken, r.Book, r.Rules = true, b.Digest(), b.Judge().Rules()
 		d.book.Store(b)
+		d.lookAgain(review{because: "a newer book is in force"})
 	}
 	d.noteReload(r)
 	return r

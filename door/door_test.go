@@ -66,7 +66,7 @@ func configured(change func(*door.Config)) *door.Config {
 	for _, caller := range []struct {
 		name, token string
 		may         []door.Right
-	}{{"gateway", token, []door.Right{door.MayDecide, door.MayGuard, door.MayReport, door.MayPeople, door.MayLook, door.MayOperate}},
+	}{{"gateway", token, []door.Right{door.MayDecide, door.MayReport, door.MayEvents, door.MayPeople, door.MayLook, door.MayOperate}},
 		{"meter", idle, []door.Right{door.MayOperate}}} {
 		c.Callers = append(c.Callers, door.Caller{Name: caller.name, Token: door.TokenDigest(caller.token), May: caller.may})
 	}

@@ -142,15 +142,19 @@ func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *g
 // outside the book a report says nothing of whether it is managed, shared or somebody's: it is
 // supplied with the attempt, where that stays unknown.
 func supply(book *directory.Device, kept *store.Device) *directory.Device {
-	if book == nil || kept == nil || kept.ReportedAt == nil && kept.Platform == "" {
+	if book == nil || kept == nil {
+		return nil
+	}
+	facts, at := kept.Reported()
+	if at == nil && kept.Platform == "" {
 		return nil
 	}
 	d := *book
 	if kept.Platform != "" {
 		d.Platform = kept.Platform
 	}
-	if kept.ReportedAt != nil && (d.ReportedAt == nil || kept.ReportedAt.After(*d.ReportedAt)) {
-		d.Facts, d.ReportedAt = kept.Facts, kept.ReportedAt
+	if at != nil && (d.ReportedAt == nil || at.After(*d.ReportedAt)) {
+		d.Facts, d.ReportedAt = facts, at
 	}
 	return &d
 }
@@ -271,9 +275,10 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 	if kept == nil {
 		kept = new(store.Device)
 	}
-	reported := g.bookDevice == nil && kept.ReportedAt != nil && d.Facts == nil && d.ReportedAt.IsUnknown()
+	facts, at := kept.Reported()
+	reported := g.bookDevice == nil && at != nil && d.Facts == nil && d.ReportedAt.IsUnknown()
 	if reported {
-		d.Facts, d.ReportedAt = kept.Facts, attempt.Known(*kept.ReportedAt)
+		d.Facts, d.ReportedAt = facts, attempt.Known(*at)
 		if d.Platform.IsUnknown() && kept.Platform != "" {
 			d.Platform = attempt.Known(kept.Platform)
 		}

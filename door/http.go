@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-json-experiment/json"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -41,9 +43,6 @@ func (d *Door) routes() http.Handler {
 		d.writeProblem(w, r, problem(http.StatusNotFound, "There is nothing at this path. /openapi.json lists what there is."))
 	})
 	for path, methods := range paths {
-		if path == "/v1/guard" {
-			continue
-		}
 		allowed := strings.Join(methods, ", ")
 		mux.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
 			d.writeProblem(w, r, problem(http.StatusMethodNotAllowed, "Here one of %s is taken.", allowed).with("Allow", allowed))
@@ -56,7 +55,13 @@ func (d *Door) allRoutes() []route {
 	return []route{
 		{"POST", "/v1/decisions", MayDecide, d.serveDecision},
 		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded},
+		{"GET", "/v1/guard", 0, d.serveGuard}, // which sees to it itself
+		{"GET", "/v1/sessions", MayLook, d.serveSessions},
 		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession},
+		{"DELETE", "/v1/sessions/{id}", MayOperate, d.serveEndSession},
+		{"PUT", "/v1/devices/{id}/report", MayReport, d.serveReport},
+		{"POST", "/v1/events", MayEvents, d.serveEvent},
+		{"GET", "/jwks.json", 0, d.serveKeys},
 		{"GET", "/healthz", 0, d.serveHealth},
 		{"GET", "/readyz", 0, d.serveReady},
 		{"GET", "/metrics", MayOperate, d.serveMetrics},
@@ -143,6 +148,14 @@ func body(w http.ResponseWriter, r *request, most int64, types ...string) ([]byt
 			text = append(text, 0)[:len(text)]
 		}
 	}
+}
+
+// decodeStrictly reads one JSON value, and refuses keys that nobody knows and anything after it.
+func decodeStrictly(text []byte, into any) error {
+	if err := json.Unmarshal(text, into, json.RejectUnknownMembers(true)); err != nil {
+		return fmt.Errorf("the JSON cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return nil
 }
 
 // writeJSON answers with a text of JSON.

@@ -19,7 +19,9 @@ type metrics struct {
 	writing   prometheus.Histogram
 	together  prometheus.Histogram
 	reloads   *prometheus.CounterVec
+	events    *prometheus.CounterVec
 	degraded  prometheus.Counter
+	again     prometheus.Counter
 
 	// rules has the counters of decisions by what decided them, of which there are mostRules.
 	rules sync.Map // of ruled to prometheus.Counter
@@ -53,9 +55,12 @@ func newMetrics(d *Door) *metrics {
 	m.writing = histogram("store_write_seconds", "Time that a transaction took.", prometheus.ExponentialBuckets(.0002, 2, 14))
 	m.together = histogram("store_write_jobs", "How much was written in one transaction.", prometheus.ExponentialBuckets(1, 2, 10))
 	m.reloads = counter("reloads_total", "Books that were to be taken into force.", "result")
+	m.events = counter("events_total", "Security events that were handed in, by what became of them.", "result")
 	m.degraded = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "decisions_degraded_total",
 		Help: "Decisions that lacked something because something failed."})
-	m.registry.MustRegister(m.degraded)
+	m.again = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "guard_passed_again_total",
+		Help: "Requests that the guard judged and let through as a moment before, which are not recorded again."})
+	m.registry.MustRegister(m.degraded, m.again)
 	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "briskwarden", Name: "book_age_seconds",
 		Help: "Time since the book in force was taken into force."}, func() float64 {
 		if b := d.book.Load(); b != nil {
@@ -95,6 +100,9 @@ func (m *metrics) counterOf(key ruled) prometheus.Counter {
 	m.rules.Store(key, counter)
 	return counter
 }
+
+// passed counts a request that was let through without a record of its own.
+func (m *metrics) passed() { m.again.Inc() }
 
 func (m *metrics) refused(reason string) { m.callers.WithLabelValues(reason).Inc() }
 

@@ -30,7 +30,9 @@ type recorder struct {
 type job struct {
 	entries []journal.Entry
 	change  func(*batch) error
-	result  chan error
+	// urgent says that somebody waits for a job without entries.
+	urgent bool
+	result chan error
 }
 
 // mostTogether is how many jobs one transaction takes. It bounds how long the last of them
@@ -42,7 +44,7 @@ const linger = 10 * time.Millisecond
 
 // isAwaited reports whether somebody waits for the job: an entry of the journal is to be there
 // before the decision is answered.
-func (j *job) isAwaited() bool { return len(j.entries) > 0 }
+func (j *job) isAwaited() bool { return len(j.entries) > 0 || j.urgent }
 
 func newRecorder(f *facts, timeout time.Duration, recorded func(time.Duration, int, error)) *recorder {
 	r := &recorder{facts: f, timeout: timeout, recorded: recorded, wake: make(chan struct{}, 1), done: make(chan struct{})}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
@@ -93,9 +94,17 @@ type Device struct {
 	// Facts are those of the last report, and ReportedAt is when it was made.
 	Facts      map[string]attempt.Scalar `json:"facts,omitzero" doc:"what it last reported"`
 	ReportedAt *time.Time                `json:"reported_at,omitzero" doc:"when it reported that"`
+	// Compliance is what another system last said of it.
+	Compliance *Compliance `json:"compliance,omitzero" doc:"whether another system finds it compliant"`
 	// SeenWith are the accounts that signed on from it, the latest last.
 	SeenWith   []string             `json:"seen_with,omitzero" doc:"accounts that signed on from it"`
 	Remembered []attempt.Remembered `json:"remembered,omitzero" doc:"accounts that asked to be remembered on it"`
+}
+
+// Compliance is what another system says of a device.
+type Compliance struct {
+	Compliant bool      `json:"compliant" doc:"whether it finds the device compliant"`
+	At        time.Time `json:"at" doc:"when it found that"`
 }
 
 func (d *Device) row() Row { return Row{Key: Key{Devices, d.ID}} }
@@ -154,8 +163,14 @@ type Session struct {
 	Apps []Granted `json:"apps" doc:"the apps that it was granted, with the circumstances"`
 	// Device is the one that it is on, "" where that is not known.
 	Device string `json:"device,omitzero" doc:"the device that it is on"`
-	// Ends is when it is to be looked at again or ends, zero where nothing bounds it.
-	Ends time.Time `json:"ends,omitzero" doc:"when it ends at the latest"`
+	// Seen is when something was last granted in it.
+	Seen time.Time `json:"seen,omitzero" doc:"when something was last granted in it"`
+	// Ended is when it was ended before its time, and Because why; it is kept for a while, so that
+	// what still bears its name is refused.
+	Ended   time.Time `json:"ended,omitzero" doc:"when it was ended before its time"`
+	Because string    `json:"because,omitzero" doc:"why it was ended"`
+	// Next is when it is to be looked at again.
+	Next time.Time `json:"next,omitzero" doc:"when it is looked at again"`
 }
 
 // Granted is an app that a session was granted, in the circumstances of the attempt.
@@ -169,7 +184,7 @@ type Granted struct {
 }
 
 func (s *Session) row() Row {
-	return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Ends}
+	return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Next}
 }
 
 // Outgoing is something that is to be sent until it is taken.
@@ -194,3 +209,27 @@ type SeenToken struct {
 }
 
 func (s *SeenToken) row() Row { return Row{Key: Key{Seen, s.Issuer + "\n" + s.JTI}, Due: s.At} }
+
+// Reported returns what the device last reported, with what another system says of its compliance
+// as the fact `compliant`, and when. Facts are as old as the report that they came in, so a finding
+// that a device is compliant counts no longer than its report, and not before it.
+func (d *Device) Reported() (facts map[string]attempt.Scalar, at *time.Time) {
+	c := d.Compliance
+	switch {
+	case c == nil:
+		return d.Facts, d.ReportedAt
+	case d.ReportedAt == nil:
+		return map[string]attempt.Scalar{compliant: attempt.BoolScalar(c.Compliant)}, &c.At
+	case c.Compliant && c.At.Before(*d.ReportedAt):
+		return d.Facts, d.ReportedAt
+	}
+	facts = maps.Clone(d.Facts)
+	if facts == nil {
+		facts = map[string]attempt.Scalar{}
+	}
+	facts[compliant] = attempt.BoolScalar(c.Compliant)
+	return facts, d.ReportedAt
+}
+
+// compliant is the fact under which another system's finding is found.
+const compliant = "compliant"

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"strconv"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -67,6 +68,10 @@ func (d *Device) appendJSON(text []byte) []byte {
 		text = attempt.AppendScalars(jsontext.Key(text, "facts"), d.Facts)
 	}
 	text = appendMoment(text, "reported_at", d.ReportedAt)
+	if d.Compliance != nil {
+		text = strconv.AppendBool(append(jsontext.Key(text, "compliance"), `{"compliant":`...), d.Compliance.Compliant)
+		text = append(jsontext.Time(jsontext.Key(text, "at"), d.Compliance.At), '}')
+	}
 	text = appendList(text, "seen_with", d.SeenWith, appendString)
 	return append(appendList(text, "remembered", d.Remembered, attempt.AppendRemembered), '}')
 }
@@ -89,7 +94,8 @@ func (s *Session) appendJSON(text []byte) []byte {
 		return append(jsontext.String(jsontext.Key(text, "decision"), g.Decision), '}')
 	})
 	text = jsontext.Text(text, "device", s.Device)
-	return append(appendTime(text, "ends", s.Ends), '}')
+	text = appendTime(appendTime(text, "seen", s.Seen), "ended", s.Ended)
+	return append(appendTime(jsontext.Text(text, "because", s.Because), "next", s.Next), '}')
 }
 
 func (o *Outgoing) appendJSON(text []byte) []byte {

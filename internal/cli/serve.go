@@ -97,7 +97,7 @@ func (env *environment) serveTokenCommand() *cobra.Command {
 		Short: "Make a token for a caller, and print it once",
 		Long: "serve token makes a token and prints it, with the lines for the configuration that let its bearer in.\n" +
 			"They have its digest alone, so the token cannot be read from them: keep it where the caller reads it.",
-		Example: "  briskwarden serve token --for gateway --may decide,guard",
+		Example: "  briskwarden serve token --for gateway --may decide",
 		Args:    noArguments,
 		RunE: func(*cobra.Command, []string) error {
 			if name == "" || len(may) == 0 {

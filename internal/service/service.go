@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -42,7 +43,20 @@ func ReadConfig(path string) (*door.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint} {
+	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key}
+	for i := range c.Tell.Receivers {
+		files = append(files, &c.Tell.Receivers[i].Bearer)
+	}
+	for i := range c.Tokens {
+		files = append(files, &c.Tokens[i].Keys)
+	}
+	for i := range c.Events {
+		files = append(files, &c.Events[i].Keys)
+	}
+	for _, name := range files {
+		if strings.Contains(*name, "://") {
+			continue // which is no file
+		}
 		if *name != "" && !filepath.IsAbs(*name) {
 			*name = filepath.Join(filepath.Dir(path), *name)
 		}

@@ -144,10 +144,11 @@ func values(t *testing.T, s store.Store) {
 			Previous: &attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO"))}, Failures: []time.Time{at},
 			Accepted: []attempt.Acceptance{{Document: "crew-handbook", Version: 3, At: at}}, Since: at},
 		&store.Device{ID: "till-04", Platform: "windows", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(true)},
-			ReportedAt: &at, SeenWith: []string{"liv"}, Remembered: []attempt.Remembered{{Account: "liv", Method: "push", At: at}}},
+			ReportedAt: &at, Compliance: &store.Compliance{Compliant: true, At: at}, SeenWith: []string{"liv"}, Remembered: []attempt.Remembered{{Account: "liv", Method: "push", At: at}}},
 		&store.Group{Name: "deck", Members: []string{"liv"}},
 		&store.Session{ID: "s-9", Account: "liv", Started: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
-			Apps: []store.Granted{{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"}}, Device: "till-04", Ends: at},
+			Apps: []store.Granted{{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"}}, Device: "till-04", Seen: at, Ended: at,
+			Because: "it was revoked", Next: at},
 		&store.Outgoing{ID: "1", To: "idp", Session: "s-9", Token: "e30", Tries: 2, Next: at},
 		&store.SeenToken{Issuer: "https://feed.example", JTI: "j", At: at},
 	}

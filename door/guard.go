@@ -1,0 +1,300 @@
+package door
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+)
+
+// AccountHeader is the header in which the guard tells an app who signed on. An app believes it
+// from the guard alone: a proxy or the middleware sets it, and drops what a client sends.
+const AccountHeader = "X-Account"
+
+// guard remembers which sessions were let in to which app a moment ago, so that each of the many
+// requests of a page is judged, but not each recorded.
+type guard struct {
+	recent *lru.Cache[admission, time.Time]
+}
+
+// admission is what was let in: a token, to an app, from an address, by a book.
+type admission struct {
+	token [sha256.Size]byte
+	app   string
+	ip    netip.Addr
+	book  *inForce
+}
+
+// recordEvery is how often at least the same admission is recorded.
+const recordEvery = time.Minute
+
+func newGuard() *guard {
+	recent, err := lru.New[admission, time.Time](mostTokens)
+	if err != nil {
+		panic(err) // a size below 1
+	}
+	return &guard{recent}
+}
+
+// accountKey is under which the account is in the context of a request that was let through.
+type accountKey struct{}
+
+// AccountOf returns the account of a request that a Guard let through, "" of any other.
+func AccountOf(ctx context.Context) string {
+	account, _ := ctx.Value(accountKey{}).(string)
+	return account
+}
+
+// Guard is net/http middleware: it lets a request through to next where its bearer token or
+// session cookie is valid and the door grants the account the app that the book has for the
+// request's URL. next finds the account in the header X-Account and by AccountOf. Any other request
+// is answered with 401 and a challenge (RFC 6750, RFC 9470) or with 403, and a problem (RFC 9457).
+//
+// The URL and the address are those of the request itself, unless it comes from one of the
+// configuration's trusted proxies and bears forwarded headers.
+func (d *Door) Guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		seen := seenRequest{app: "//" + r.Host + r.URL.RequestURI(), ip: remote(r)}
+		if d.isTrusted(seen.ip) && r.Header.Get("X-Forwarded-Host") != "" {
+			forwarded, err := d.forwarded(r)
+			if err != nil {
+				d.writeProblem(w, r, err)
+				return
+			}
+			seen = forwarded
+		}
+		account, err := d.admits(r, seen)
+		if err != nil {
+			d.writeProblem(w, r, err)
+			return
+		}
+		through := r.Clone(context.WithValue(r.Context(), accountKey{}, account))
+		through.Header.Set(AccountHeader, account)
+		next.ServeHTTP(w, through)
+	})
+}
+
+// serveGuard answers GET /v1/guard, which a reverse proxy asks for each request: with 200 and the
+// account in a header, 401 and a challenge, or 403.
+func (d *Door) serveGuard(w http.ResponseWriter, r *request) error {
+	if !d.isTrusted(remote(r.Request)) {
+		known, err := d.admit(MayDecide, r.withoutToken())
+		if known == nil || err != nil {
+			return problem(http.StatusForbidden, "The guard is asked by a trusted proxy, or with a client certificate.")
+		}
+	}
+	seen, err := d.forwarded(r.Request)
+	if err != nil {
+		return err
+	}
+	account, err := d.admits(r.Request, seen)
+	if err != nil {
+		return err
+	}
+	w.Header().Set(AccountHeader, account)
+	w.WriteHeader(http.StatusOK)
+	return nil
+}
+
+// withoutToken returns the request without its bearer token, which is that of the person and says
+// nothing of who calls.
+func (r *request) withoutToken() *http.Request {
+	bare := r.Request.Clone(r.Context())
+	bare.Header.Del("Authorization")
+	return bare
+}
+
+// seenRequest is what the guard knows of a request for an app.
+type seenRequest struct {
+	app string
+	ip  netip.Addr
+}
+
+// remote returns the address that a request comes from.
+func remote(r *http.Request) netip.Addr {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return netip.Addr{}
+	}
+	ip, err := netip.ParseAddr(host)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return directory.Plain(ip)
+}
+
+// isTrusted reports whether an address is one of a proxy whose headers count.
+func (d *Door) isTrusted(ip netip.Addr) bool {
+	for _, r := range d.config.Trusted {
+		if ip.IsValid() && r.Contains(ip) {
+			return true
+		}
+	}
+	return false
+}
+
+// forwarded reads what a proxy says of a request: its URL, and the address that it came from,
+// which is the last one that no trusted proxy has. The URL goes to the book as it came, for servers
+// read odd ones in different ways, and the book finds no app for those.
+func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
+	one := func(name string) (string, error) {
+		values := r.Header.Values(name)
+		if len(values) != 1 || values[0] == "" || strings.ContainsAny(values[0], ", \t") {
+			return "", problem(http.StatusBadRequest, "The proxy is to send %s, once and with one value.", name)
+		}
+		return values[0], nil
+	}
+	host, err := one("X-Forwarded-Host")
+	if err != nil {
+		return seenRequest{}, err
+	}
+	path, err := one("X-Forwarded-Uri")
+	if err != nil {
+		return seenRequest{}, err
+	}
+	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@") {
+		return seenRequest{}, problem(http.StatusBadRequest, "X-Forwarded-Host and X-Forwarded-Uri are no host and no path.")
+	}
+	seen := seenRequest{app: "//" + host + path}
+	hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for i := len(hops) - 1; i >= 0; i-- {
+		ip, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
+		if err != nil {
+			break // what stands before it was said by nobody who is trusted, so the address is unknown
+		}
+		if seen.ip = directory.Plain(ip); !d.isTrusted(seen.ip) {
+			break
+		}
+	}
+	return seen, nil
+}
+
+// admits returns the account that is let in, or a problem with what to do instead.
+func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
+	token, err := d.tokens.of(r)
+	switch {
+	case errors.Is(err, errNoToken):
+		return "", problem(http.StatusUnauthorized, "Sign on first.").with("WWW-Authenticate", `Bearer realm="sign-on"`)
+	case err != nil:
+		d.metrics.refused("invalid_token")
+		d.log.Info("a token was refused", "why", err)
+		return "", problem(http.StatusUnauthorized, "The token is not valid. Sign on again.").
+			with("WWW-Authenticate", `Bearer error="invalid_token"`)
+	}
+	b := d.book.Load()
+	app := strings.TrimPrefix(seen.app, "//")
+	a := token.attempt(b, d.now(), app)
+	if seen.ip.IsValid() {
+		a.IP = attempt.Known(seen.ip)
+	}
+	a.Through = attempt.Known(attempt.Browser)
+	if err := d.CheckAttempt(a); err != nil {
+		return "", problem(http.StatusForbidden, "This cannot be opened.")
+	}
+	key := admission{token.digest, b.appNamed(app), seen.ip, b}
+	if last, ok := d.guard.recent.Get(key); ok && d.now().Sub(last) < recordEvery {
+		g, from := new(gathering), origins(nil)
+		d.facts.gather(r.Context(), b, a, g)
+		judged := d.facts.completed(b, d.resumed(a, g), g, &from)
+		if len(g.degraded()) == 0 && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
+			d.metrics.passed()
+			return a.Account, nil
+		}
+	}
+	g := new(gathering)
+	d.facts.gather(r.Context(), b, a, g)
+	answer := d.Decide(r.Context(), d.resumed(a, g), Asked{Caller: "guard"})
+	defer answer.release()
+	if answer.Verdict == decide.Grant {
+		d.guard.recent.Add(key, d.now())
+		return a.Account, nil
+	}
+	return "", d.challenge(b, answer)
+}
+
+// resumed returns the attempt with the session as the store has it, which knows more than the
+// token: which methods were proven, and when.
+func (d *Door) resumed(a *attempt.Attempt, g *gathering) *attempt.Attempt {
+	if s := g.session.value; s == nil || s.Account != a.Account {
+		return a
+	}
+	resumed := *a
+	resumed.Session.Started, resumed.Session.Proofs = time.Time{}, nil
+	return &resumed
+}
+
+// challenge says what would let the bearer in: which classes of sign-on would do, and how fresh it
+// must be (RFC 9470 §3), or that nothing that she can prove would.
+func (d *Door) challenge(b *inForce, answer *Answer) error {
+	detail := strings.TrimSpace(answer.ToPerson.Say + " " + strings.Join(answer.ToPerson.Repairs, " "))
+	if detail == "" {
+		detail = "This cannot be opened like this."
+	}
+	classes, age, provable := wanted(b, answer.Demands)
+	if answer.ToPerson.Verdict != decide.StepUp || !provable {
+		return problem(http.StatusForbidden, "%s", detail).with("Decision-Id", answer.ID)
+	}
+	header := `Bearer error="insufficient_user_authentication", error_description="More is to be proven"`
+	if len(classes) > 0 {
+		header += `, acr_values="` + strings.Join(classes, " ") + `"`
+	}
+	if age >= 0 {
+		header += `, max_age="` + strconv.Itoa(int(age/time.Second)) + `"`
+	}
+	return problem(http.StatusUnauthorized, "%s", detail).with("WWW-Authenticate", header).with("Decision-Id", answer.ID)
+}
+
+// wanted returns the classes of the assurances that open demands are from, the shortest time within
+// which they want something proven (-1 where they set none), and whether a sign-on can meet any.
+func wanted(b *inForce, demands []decide.Demand) (classes []string, age time.Duration, provable bool) {
+	age = -1
+	note := func(demand *decide.Demand) {
+		for _, source := range demand.From {
+			if a := b.Judge().FindAssurance(source.Assurance); a != nil && a.ACR != "" && !slices.Contains(classes, a.ACR) {
+				classes = append(classes, a.ACR)
+			}
+		}
+		if demand.Within == nil || *demand.Within == decide.Session {
+			return
+		}
+		within := max(0, time.Duration(*demand.Within)) // now is an age of nothing
+		if age < 0 || within < age {
+			age = within
+		}
+	}
+	for i := range demands {
+		demand := &demands[i]
+		switch {
+		case demand.Met:
+		case demand.Kind == decide.DemandMethod:
+			provable = true
+			note(demand)
+		case demand.Kind == decide.DemandOneOf:
+			for k := range demand.Ways {
+				inner, within, can := wanted(b, demand.Ways[k])
+				provable = provable || can
+				for _, class := range inner {
+					if !slices.Contains(classes, class) {
+						classes = append(classes, class)
+					}
+				}
+				if k == 0 && can && within >= 0 && (age < 0 || within < age) {
+					age = within
+				}
+			}
+		}
+	}
+	return classes, age, provable
+}

@@ -1,0 +1,285 @@
+package door
+
+import (
+	"bytes"
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// The event types of CAEP 1.0 and RISC 1.0 (OpenID) that are known.
+const (
+	caep = "https://schemas.openid.net/secevent/caep/event-type/"
+	risc = "https://schemas.openid.net/secevent/risc/event-type/"
+
+	sessionRevoked           = caep + "session-revoked"
+	deviceComplianceChange   = caep + "device-compliance-change"
+	credentialChange         = caep + "credential-change"
+	assuranceLevelChange     = caep + "assurance-level-change"
+	riskLevelChange          = caep + "risk-level-change"
+	credentialCompromise     = risc + "credential-compromise"
+	accountDisabled          = risc + "account-disabled"
+	accountEnabled           = risc + "account-enabled"
+	credentialChangeRequired = risc + "account-credential-change-required"
+)
+
+// teller tells receivers of sessions that end early, by CAEP session-revoked in security event
+// tokens (RFC 8417) that are pushed (RFC 8935) until they are taken.
+type teller struct {
+	config *Telling
+	signer jose.Signer
+	public jose.JSONWebKeySet
+	bearer map[string]string
+	client *http.Client
+	wake   chan struct{}
+	now    func() time.Time
+	log    *slog.Logger
+}
+
+func newTeller(c *Config, now func() time.Time, log *slog.Logger) (*teller, error) {
+	t := &teller{config: &c.Tell, now: now, log: log, bearer: map[string]string{}, wake: make(chan struct{}, 1),
+		client: &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	if len(c.Tell.Receivers) == 0 {
+		return t, nil
+	}
+	text, err := os.ReadFile(c.Tell.Key)
+	if err != nil {
+		return nil, fmt.Errorf("tell.key: %w", err)
+	}
+	key, err := privateKey(text)
+	if err != nil {
+		return nil, fmt.Errorf("tell.key: %s: %w", c.Tell.Key, err)
+	}
+	options := (&jose.SignerOptions{}).WithType("secevent+jwt").WithHeader("kid", key.KeyID)
+	if t.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(key.Algorithm), Key: key.Key}, options); err != nil {
+		return nil, fmt.Errorf("tell.key: %w", err)
+	}
+	t.public.Keys = []jose.JSONWebKey{key.Public()}
+	for _, r := range c.Tell.Receivers {
+		if r.Bearer == "" {
+			continue
+		}
+		token, err := os.ReadFile(r.Bearer)
+		if err != nil {
+			return nil, fmt.Errorf("tell: %s: %w", r.Name, err)
+		}
+		t.bearer[r.Name] = strings.TrimSpace(string(token))
+	}
+	return t, nil
+}
+
+// privateKey reads a private key: a JWK, or PKCS #8 in PEM. Its name is the thumbprint of the key
+// (RFC 7638) where it has none.
+func privateKey(text []byte) (*jose.JSONWebKey, error) {
+	key := new(jose.JSONWebKey)
+	if block, _ := pem.Decode(text); block != nil {
+		read, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("that is no private key in PKCS #8: %w", err)
+		}
+		key.Key = read
+	} else if err := json.Unmarshal(text, key); err != nil {
+		return nil, errors.New("that is no private key: write a JWK, or PKCS #8 in PEM")
+	}
+	key.Use = "sig"
+	switch k := key.Key.(type) {
+	case ed25519.PrivateKey:
+		key.Algorithm = string(jose.EdDSA)
+	case *ecdsa.PrivateKey:
+		key.Algorithm = map[int]string{256: "ES256", 384: "ES384", 521: "ES512"}[k.Curve.Params().BitSize]
+	case *rsa.PrivateKey:
+		key.Algorithm = string(jose.PS256)
+	default:
+		return nil, errors.New("the key signs nothing: write the private one, RSA, ECDSA or Ed25519")
+	}
+	if key.KeyID == "" {
+		print, err := key.Thumbprint(crypto.SHA256)
+		if err != nil {
+			return nil, err
+		}
+		key.KeyID = fmt.Sprintf("%x", print[:8])
+	}
+	return key, nil
+}
+
+// tell puts what is to be told into the outbox, within a batch.
+func (t *teller) tell(b *batch, s *store.Session, app, because string, at time.Time) error {
+	for i := range t.config.Receivers {
+		r := &t.config.Receivers[i]
+		subject := map[string]any{"format": "complex", "session": map[string]string{"format": "opaque", "id": s.ID}, "user": subjectOf(s.Account)}
+		if app != "" {
+			subject["application"] = map[string]string{"format": "opaque", "id": app}
+		}
+		id := journal.NewID()
+		token, err := jwt.Signed(t.signer).Claims(map[string]any{
+			"iss": t.config.Issuer, "aud": r.Audience, "jti": id, "iat": at.Unix(), "sub_id": subject,
+			"events": map[string]any{sessionRevoked: map[string]any{
+				"initiating_entity": "policy", "event_timestamp": at.Unix(), "reason_admin": map[string]string{"en": because},
+			}},
+		}).Serialize()
+		if err != nil {
+			return err
+		}
+		if err := store.Save(b.tx, &store.Outgoing{ID: id, To: r.Name, Session: s.ID, Token: token, Next: at}); err != nil {
+			return err
+		}
+	}
+	select {
+	case t.wake <- struct{}{}:
+	default:
+	}
+	return nil
+}
+
+// subjectOf names an account as a subject (RFC 9493).
+func subjectOf(account string) map[string]string {
+	if strings.Contains(account, "@") {
+		return map[string]string{"format": "email", "email": account}
+	}
+	return map[string]string{"format": "opaque", "id": account}
+}
+
+// lease is how long a door has to push a token before another door, or itself after a crash, may
+// try again.
+const lease = 30 * time.Second
+
+// longestWait is how long at most lies between two tries.
+const longestWait = 5 * time.Minute
+
+// run pushes what is in the outbox until the context ends.
+func (t *teller) run(ctx context.Context, s store.Store) {
+	if len(t.config.Receivers) == 0 {
+		return
+	}
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		if err := t.push(ctx, s); err != nil && ctx.Err() == nil {
+			t.log.Error("what is to be told could not be read", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.wake:
+		case <-tick.C:
+		}
+	}
+}
+
+// push pushes all that is due, the oldest first. What is about one session goes to a receiver in
+// order: while the first of it is not taken, the others wait.
+func (t *teller) push(ctx context.Context, s store.Store) error {
+	type line struct{ to, session string }
+	waits := map[line]bool{}
+	for row, err := range store.All(ctx, s, store.Query{Kind: store.Outbox}) {
+		if err != nil {
+			return err
+		}
+		o := new(store.Outgoing)
+		if err := store.Read(row, o); err != nil {
+			return err
+		}
+		in := line{o.To, o.Session}
+		if waits[in] {
+			continue
+		}
+		if o.Next.After(t.now()) || !t.claim(ctx, s, o) || !t.send(ctx, s, o) {
+			waits[in] = true
+		}
+	}
+	return nil
+}
+
+// claim takes something to be pushed, so that no other door pushes it meanwhile.
+func (t *teller) claim(ctx context.Context, s store.Store, o *store.Outgoing) bool {
+	claimed := false
+	err := s.Update(ctx, func(tx store.Tx) error {
+		now := &store.Outgoing{ID: o.ID}
+		switch err := store.Load(ctx, tx, now); {
+		case errors.Is(err, store.ErrNotFound):
+			return nil
+		case err != nil:
+			return err
+		case now.Next.After(t.now()):
+			return nil
+		}
+		claimed = true
+		now.Next, now.Tries = t.now().Add(lease), now.Tries+1
+		*o = *now
+		return store.Save(tx, now)
+	})
+	return err == nil && claimed
+}
+
+// send pushes a token, and reports whether it was taken. Where it was not it is tried again later.
+func (t *teller) send(ctx context.Context, s store.Store, o *store.Outgoing) bool {
+	err := t.deliver(ctx, o)
+	kept := s.Update(ctx, func(tx store.Tx) error {
+		if err == nil {
+			return store.Drop(tx, o)
+		}
+		o.Next = t.now().Add(min(longestWait, time.Second<<min(o.Tries, 10)))
+		return store.Save(tx, o)
+	})
+	if err != nil {
+		t.log.Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session, "tries", o.Tries,
+			"error", err)
+	}
+	return err == nil && kept == nil
+}
+
+func (t *teller) deliver(ctx context.Context, o *store.Outgoing) error {
+	for _, r := range t.config.Receivers {
+		if r.Name != o.To {
+			continue
+		}
+		request, err := http.NewRequestWithContext(ctx, http.MethodPost, r.URL, bytes.NewReader([]byte(o.Token)))
+		if err != nil {
+			return err
+		}
+		request.Header.Set("Content-Type", "application/secevent+jwt")
+		request.Header.Set("Accept", "application/json")
+		if token := t.bearer[r.Name]; token != "" {
+			request.Header.Set("Authorization", "Bearer "+token)
+		}
+		answer, err := t.client.Do(request)
+		if err != nil {
+			return err
+		}
+		defer answer.Body.Close()
+		said, _ := io.ReadAll(io.LimitReader(answer.Body, 300)) // for the log alone
+		if answer.StatusCode != http.StatusAccepted && answer.StatusCode != http.StatusOK {
+			return fmt.Errorf("it answers %s: %s", answer.Status, said)
+		}
+		return nil
+	}
+	return errors.New("the configuration has no such receiver any more; name it again, or it waits for ever")
+}
+
+// serveKeys answers GET /jwks.json with the key that signs what is told.
+func (d *Door) serveKeys(w http.ResponseWriter, _ *request) error {
+	set := d.teller.public
+	if set.Keys == nil {
+		set.Keys = []jose.JSONWebKey{}
+	}
+	return writeValue(w, http.StatusOK, set)
+}

@@ -1,0 +1,210 @@
+package door
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4/jwt"
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
+)
+
+// access is what a verified access token says (RFC 9068 §2.2).
+type access struct {
+	jwt.Claims
+	AuthTime jwt.NumericDate `json:"auth_time"`
+	AMR      []string        `json:"amr"`
+	SID      string          `json:"sid"`
+	Client   string          `json:"client_id"`
+	Scope    string          `json:"scope"`
+
+	// account is the claim that names it.
+	account string
+	issuer  *trustedIssuer
+	digest  [sha256.Size]byte
+	round   uint64
+}
+
+// trustedIssuer is an issuer with its keys.
+type trustedIssuer struct {
+	*TokenIssuer
+	keys *keySet
+}
+
+// tokens verifies access tokens, and remembers those that it has verified.
+type tokens struct {
+	issuers  []*trustedIssuer
+	now      func() time.Time
+	verified *lru.Cache[[sha256.Size]byte, *access]
+}
+
+// mostTokens is how many verified tokens are remembered, and longestToken how many bytes one may
+// have.
+const mostTokens, longestToken = 20_000, 16 << 10
+
+func newTokens(c *Config, now func() time.Time) *tokens {
+	verified, err := lru.New[[sha256.Size]byte, *access](mostTokens)
+	if err != nil {
+		panic(err) // a size below 1
+	}
+	t := &tokens{now: now, verified: verified}
+	for i := range c.Tokens {
+		issuer := &c.Tokens[i]
+		t.issuers = append(t.issuers, &trustedIssuer{issuer, newKeySet(issuer.Keys, time.Duration(issuer.Refresh), now)})
+	}
+	return t
+}
+
+// errNoToken says that a request bears no token at all.
+var errNoToken = errors.New("no token")
+
+// of returns what the token of a request says: that of the authorization header, or of the cookie
+// of an issuer.
+func (t *tokens) of(r *http.Request) (*access, error) {
+	if text, ok := bearer(r); ok {
+		return t.verify(r.Context(), text)
+	}
+	for _, issuer := range t.issuers {
+		if issuer.Cookie == "" {
+			continue
+		}
+		if cookie, err := r.Cookie(issuer.Cookie); err == nil && cookie.Value != "" {
+			return t.verify(r.Context(), cookie.Value)
+		}
+	}
+	return nil, errNoToken
+}
+
+// verify verifies a token. The error says what is wrong, for the log: the bearer is told no more
+// than that it is invalid.
+func (t *tokens) verify(ctx context.Context, text string) (*access, error) {
+	if len(text) > longestToken {
+		return nil, errors.New("the token is too long")
+	}
+	digest := sha256.Sum256([]byte(text))
+	if known, ok := t.verified.Get(digest); ok && known.issuer.keys.current(ctx, known.round) {
+		return known, t.checkTimes(known)
+	}
+	parsed, err := jwt.ParseSigned(text, algorithms)
+	if err != nil {
+		return nil, fmt.Errorf("it is no signed token: %w", err)
+	}
+	header := parsed.Headers[0]
+	if kind, _ := header.ExtraHeaders["typ"].(string); !strings.EqualFold(kind, "at+jwt") && !strings.EqualFold(kind, "application/at+jwt") {
+		return nil, fmt.Errorf("its typ is %q; an access token has at+jwt (RFC 9068 §2.1)", kind)
+	}
+	var unverified jwt.Claims
+	if err := parsed.UnsafeClaimsWithoutVerification(&unverified); err != nil {
+		return nil, fmt.Errorf("its claims cannot be read: %w", err)
+	}
+	i := slices.IndexFunc(t.issuers, func(issuer *trustedIssuer) bool { return issuer.Issuer == unverified.Issuer })
+	if i < 0 {
+		return nil, fmt.Errorf("nobody trusts its issuer %q", unverified.Issuer)
+	}
+	issuer := t.issuers[i]
+	keys, round, err := issuer.keys.find(ctx, header.KeyID, header.Algorithm)
+	if err != nil {
+		return nil, err
+	}
+	a := &access{issuer: issuer, digest: digest, round: round}
+	all := map[string]any{}
+	verified := false
+	for _, key := range keys {
+		if err = parsed.Claims(key.Key, a, &all); err == nil {
+			verified = true
+			break
+		}
+	}
+	if !verified {
+		return nil, fmt.Errorf("its signature is wrong: %w", err)
+	}
+	a.account, _ = all[issuer.Account].(string)
+	if err := t.check(a); err != nil {
+		return nil, err
+	}
+	t.verified.Add(digest, a)
+	return a, nil
+}
+
+// check holds the claims against RFC 9068 §2.2 and §4.
+func (t *tokens) check(a *access) error {
+	switch {
+	case !slices.ContainsFunc(a.issuer.TokenIssuer.Audience, a.Audience.Contains):
+		return fmt.Errorf("it is for %s, and not for this door", strings.Join(a.Audience, ", "))
+	case a.Expiry == nil || a.IssuedAt == nil || a.Subject == "" || a.Client == "" || a.ID == "":
+		return errors.New("it lacks one of exp, iat, sub, client_id and jti (RFC 9068 §2.2)")
+	case a.account == "":
+		return fmt.Errorf("it has no %s, which names the account", a.issuer.Account)
+	}
+	return t.checkTimes(a)
+}
+
+// checkTimes reports a token that has expired, or is not valid yet, a minute of skew aside.
+func (t *tokens) checkTimes(a *access) error {
+	now := t.now()
+	switch {
+	case now.After(a.Expiry.Time().Add(attempt.Skew)):
+		return errors.New("it has expired")
+	case a.NotBefore != nil && now.Before(a.NotBefore.Time().Add(-attempt.Skew)):
+		return errors.New("it is not valid yet")
+	case now.Before(a.IssuedAt.Time().Add(-attempt.Skew)):
+		return errors.New("it was issued in the future")
+	}
+	return nil
+}
+
+// methods returns the methods that the amr of a token says were proven, by the catalogue of a
+// book. A value that several methods share proves none of them, unless the configuration says
+// which the issuer means: which one it was nobody knows. Of two methods whose values the token
+// bears, one of them with more, the one with more was proven.
+func (a *access) methods(b *inForce) []string {
+	has := func(values []string) bool {
+		return len(values) > 0 && !slices.ContainsFunc(values, func(v string) bool { return !slices.Contains(a.AMR, v) })
+	}
+	var proven []string
+	for _, m := range a.issuer.Means {
+		if slices.Contains(a.AMR, m.AMR) {
+			proven = append(proven, m.Method)
+		}
+	}
+	catalogue := inside.Of(b.Judge()).Directory().Methods()
+	for i := range catalogue {
+		m := &catalogue[i]
+		meant := slices.ContainsFunc(a.issuer.Means, func(x Meaning) bool { return slices.Contains(m.AMR, x.AMR) })
+		if meant || !has(m.AMR) || slices.ContainsFunc(catalogue, func(other directory.Method) bool {
+			return other.Name != m.Name && has(other.AMR) && len(other.AMR) >= len(m.AMR) &&
+				!slices.ContainsFunc(m.AMR, func(v string) bool { return !slices.Contains(other.AMR, v) })
+		}) {
+			continue
+		}
+		proven = append(proven, m.Name)
+	}
+	return proven
+}
+
+// attempt is what the bearer of the token attempts at an app.
+func (a *access) attempt(b *inForce, now time.Time, app string) *attempt.Attempt {
+	made := &attempt.Attempt{At: now, Account: a.account, App: app, Session: attempt.Session{ID: a.SID}}
+	if started := a.AuthTime.Time(); a.AuthTime > 0 {
+		made.Session.Started = started
+		for _, method := range a.methods(b) {
+			made.Session.Proofs = append(made.Session.Proofs, attempt.Proof{Method: method, At: started})
+		}
+	}
+	if slices.Contains(a.issuer.Own, a.Client) {
+		made.Client = attempt.None[attempt.ClientAsk]()
+	} else {
+		scopes := strings.Fields(a.Scope)
+		made.Client = attempt.Known(attempt.ClientAsk{ID: a.Client, Scopes: scopes, Consented: scopes})
+	}
+	return made
+}
