@@ -98,8 +98,8 @@ func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	a := d.facts.completed(b, stated, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
 	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
-	if s := g.session.value; s != nil && s.Account == a.Account && !s.Ended.IsZero() {
-		answer.BlockEnded(s.Because)
+	if g.hasEnded(a) {
+		answer.BlockEnded(g.session.value.Because)
 	}
 	answer.App = b.appNamed(a.App)
 	answer.ID = journal.NewID()

@@ -183,6 +183,7 @@ type TokenIssuer struct {
 	Audience []string       `book:"audience,required" doc:"values of aud, one of which a token must bear"`
 	Keys     string         `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
 	Account  string         `book:"account" doc:"the claim that names the account" default:"sub"`
+	Device   string         `book:"device" doc:"the claim that names the device, where the issuer has verified it" default:"none"`
 	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
 	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
 	// Own are the client_ids of the organisation's own programs, which nobody lets in.

@@ -44,8 +44,8 @@ type house struct {
 	book fs.FS
 }
 
-// token is that of a caller who may do everything, and idle of one who may do nothing useful.
-const token, idle = "bw_all", "bw_idle"
+// all is the token of a caller who may do everything, and idle of one who may do nothing useful.
+const all, idle = "bw_all", "bw_idle"
 
 func (h *house) clock() time.Time { h.mu.Lock(); defer h.mu.Unlock(); return h.now }
 
@@ -66,7 +66,7 @@ func configured(change func(*door.Config)) *door.Config {
 	for _, caller := range []struct {
 		name, token string
 		may         []door.Right
-	}{{"gateway", token, []door.Right{door.MayDecide, door.MayReport, door.MayEvents, door.MayPeople, door.MayLook, door.MayOperate}},
+	}{{"gateway", all, []door.Right{door.MayDecide, door.MayReport, door.MayEvents, door.MayPeople, door.MayLook, door.MayOperate}},
 		{"meter", idle, []door.Right{door.MayOperate}}} {
 		c.Callers = append(c.Callers, door.Caller{Name: caller.name, Token: door.TokenDigest(caller.token), May: caller.may})
 	}
@@ -125,7 +125,7 @@ type answer struct {
 }
 
 func (h *house) decide(body string) *answer {
-	status, _, text := h.ask("POST", "/v1/decisions", token, body)
+	status, _, text := h.ask("POST", "/v1/decisions", all, body)
 	require.Equal(h.t, http.StatusOK, status, string(text))
 	a := new(answer)
 	require.NoError(h.t, json.Unmarshal(text, a), string(text))
@@ -165,16 +165,16 @@ func TestDecisions(t *testing.T) {
 		"device.known": "book"}, first.Facts.From)
 
 	t.Run("it is read back", func(t *testing.T) {
-		status, _, text := h.ask("GET", "/v1/decisions/"+first.ID, token, nil)
+		status, _, text := h.ask("GET", "/v1/decisions/"+first.ID, all, nil)
 		require.Equal(t, http.StatusOK, status)
 		again := new(answer)
 		require.NoError(t, json.Unmarshal(text, again))
 		require.Equal(t, first, again)
-		status, _, _ = h.ask("GET", "/v1/decisions/none", token, nil)
+		status, _, _ = h.ask("GET", "/v1/decisions/none", all, nil)
 		require.Equal(t, http.StatusNotFound, status)
 		reload := h.entries()[0]
 		require.Equal(t, journal.Reload, reload.Kind)
-		status, _, _ = h.ask("GET", "/v1/decisions/"+reload.ID, token, nil)
+		status, _, _ = h.ask("GET", "/v1/decisions/"+reload.ID, all, nil)
 		require.Equal(t, http.StatusNotFound, status, "an entry that is no decision is none")
 	})
 	t.Run("the next one knows of it", func(t *testing.T) {
@@ -235,17 +235,17 @@ func TestWhatIsRefused(t *testing.T) {
 		"nobody":            {"POST", "/v1/decisions", "", whole, 401, "Say who calls"},
 		"a wrong token":     {"POST", "/v1/decisions", "bw_other", whole, 401, "Say who calls"},
 		"no right":          {"POST", "/v1/decisions", idle, whole, 403, "meter may not do this; it would need the right decide"},
-		"another method":    {"PUT", "/v1/decisions", token, whole, 405, "one of POST"},
-		"no path":           {"GET", "/v1/attempts", token, nil, 404, "/openapi.json"},
-		"no JSON":           {"POST", "/v1/decisions", token, `{"account":`, 400, "the JSON ends in the middle"},
-		"a key twice":       {"POST", "/v1/decisions", token, `{"account":"a","account":"b"}`, 400, "stands twice"},
-		"an unknown key":    {"POST", "/v1/decisions", token, `{"acount":"a"}`, 400, `did you mean "account"`},
-		"no account":        {"POST", "/v1/decisions", token, `{"app":"mail"}`, 400, "no `account`"},
-		"another time":      {"POST", "/v1/decisions", token, ingrid("mail", password, `,"at":"2026-11-20T13:10:00Z"`), 422, "which is not now"},
-		"a control sign":    {"POST", "/v1/decisions", token, strings.Replace(whole, "ingrid@", `\u0000`, 1), 422, "control character"},
-		"a name too long":   {"POST", "/v1/decisions", token, ingrid(strings.Repeat("a", 5000), password, ""), 422, "longer than"},
-		"a body too large":  {"POST", "/v1/decisions", token, strings.Repeat(" ", 1<<20) + whole, 413, "At most"},
-		"no such session":   {"GET", "/v1/sessions/none", token, nil, 404, "no open session"},
+		"another method":    {"PUT", "/v1/decisions", all, whole, 405, "one of POST"},
+		"no path":           {"GET", "/v1/attempts", all, nil, 404, "/openapi.json"},
+		"no JSON":           {"POST", "/v1/decisions", all, `{"account":`, 400, "the JSON ends in the middle"},
+		"a key twice":       {"POST", "/v1/decisions", all, `{"account":"a","account":"b"}`, 400, "stands twice"},
+		"an unknown key":    {"POST", "/v1/decisions", all, `{"acount":"a"}`, 400, `did you mean "account"`},
+		"no account":        {"POST", "/v1/decisions", all, `{"app":"mail"}`, 400, "no `account`"},
+		"another time":      {"POST", "/v1/decisions", all, ingrid("mail", password, `,"at":"2026-11-20T13:10:00Z"`), 422, "which is not now"},
+		"a control sign":    {"POST", "/v1/decisions", all, strings.Replace(whole, "ingrid@", `\u0000`, 1), 422, "control character"},
+		"a name too long":   {"POST", "/v1/decisions", all, ingrid(strings.Repeat("a", 5000), password, ""), 422, "longer than"},
+		"a body too large":  {"POST", "/v1/decisions", all, strings.Repeat(" ", 1<<20) + whole, 413, "At most"},
+		"no such session":   {"GET", "/v1/sessions/none", all, nil, 404, "no open session"},
 		"no right to look":  {"GET", "/v1/sessions/none", "bw_other", nil, 401, "Say who calls"},
 		"metrics by nobody": {"GET", "/metrics", "", nil, 401, "Say who calls"},
 	} {
@@ -268,7 +268,7 @@ func TestWhatIsRefused(t *testing.T) {
 	})
 	t.Run("another media type", func(t *testing.T) {
 		r := httptest.NewRequest("POST", "/v1/decisions", strings.NewReader(whole))
-		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set("Authorization", "Bearer "+all)
 		w := httptest.NewRecorder()
 		h.Handler().ServeHTTP(w, r)
 		require.Equal(t, http.StatusUnsupportedMediaType, w.Code)
@@ -423,7 +423,7 @@ func lint(t *testing.T, text []byte) {
 func TestMetricsAreThoseOfPrometheus(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	h.decide(ingrid("mail", password, ""))
-	_, header, text := h.ask("GET", "/metrics", token, nil)
+	_, header, text := h.ask("GET", "/metrics", all, nil)
 	require.Contains(t, header.Get("Content-Type"), "text/plain")
 	lint(t, text)
 	require.Contains(t, string(text), `briskwarden_decisions_total{cause="demands_met",policy="fleet-baseline",rule="`)

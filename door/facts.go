@@ -317,6 +317,12 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 	a.Device = attempt.Known(d)
 }
 
+// hasEnded reports whether the attempt continues a session that was ended.
+func (g *gathering) hasEnded(a *attempt.Attempt) bool {
+	s := g.session.value
+	return s != nil && s.Account == a.Account && !s.Ended.IsZero()
+}
+
 // degraded lists what a decision lacked because the store could not be asked.
 func (g *gathering) degraded() []string {
 	var list []string

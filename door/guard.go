@@ -208,7 +208,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 		g, from := new(gathering), origins(nil)
 		d.facts.gather(r.Context(), b, a, g)
 		judged := d.facts.completed(b, d.resumed(a, g), g, &from)
-		if len(g.degraded()) == 0 && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
+		if len(g.degraded()) == 0 && !g.hasEnded(a) && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
 			d.metrics.passed()
 			return a.Account, nil
 		}
@@ -224,14 +224,18 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 	return "", d.challenge(b, answer)
 }
 
-// resumed returns the attempt with the session as the store has it, which knows more than the
-// token: which methods were proven, and when.
+// resumed returns the attempt with what the store knows of the session beside what the token says:
+// which methods were proven earlier, and when.
 func (d *Door) resumed(a *attempt.Attempt, g *gathering) *attempt.Attempt {
-	if s := g.session.value; s == nil || s.Account != a.Account {
+	s := g.session.value
+	if s == nil || s.Account != a.Account {
 		return a
 	}
 	resumed := *a
-	resumed.Session.Started, resumed.Session.Proofs = time.Time{}, nil
+	resumed.Session.Proofs = append(slices.Clone(s.Proofs), a.Session.Proofs...)
+	if resumed.Session.Started.IsZero() || s.Started.Before(resumed.Session.Started) {
+		resumed.Session.Started = s.Started
+	}
 	return &resumed
 }
 
@@ -290,8 +294,8 @@ func wanted(b *inForce, demands []decide.Demand) (classes []string, age time.Dur
 						classes = append(classes, class)
 					}
 				}
-				if k == 0 && can && within >= 0 && (age < 0 || within < age) {
-					age = within
+				if can && within >= 0 && (age < 0 || within < age) {
+					age = within // which is fresh enough whichever way is taken
 				}
 			}
 		}

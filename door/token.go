@@ -27,11 +27,12 @@ type access struct {
 	Client   string          `json:"client_id"`
 	Scope    string          `json:"scope"`
 
-	// account is the claim that names it.
-	account string
-	issuer  *trustedIssuer
-	digest  [sha256.Size]byte
-	round   uint64
+	// account and device are the claims that name them.
+	account, device string
+
+	issuer *trustedIssuer
+	digest [sha256.Size]byte
+	round  uint64
 }
 
 // trustedIssuer is an issuer with its keys.
@@ -128,6 +129,9 @@ func (t *tokens) verify(ctx context.Context, text string) (*access, error) {
 		return nil, fmt.Errorf("its signature is wrong: %w", err)
 	}
 	a.account, _ = all[issuer.Account].(string)
+	if issuer.Device != "" {
+		a.device, _ = all[issuer.Device].(string)
+	}
 	if err := t.check(a); err != nil {
 		return nil, err
 	}
@@ -199,6 +203,9 @@ func (a *access) attempt(b *inForce, now time.Time, app string) *attempt.Attempt
 		for _, method := range a.methods(b) {
 			made.Session.Proofs = append(made.Session.Proofs, attempt.Proof{Method: method, At: started})
 		}
+	}
+	if a.device != "" {
+		made.Device = attempt.Known(attempt.Device{ID: attempt.Known(a.device)})
 	}
 	if slices.Contains(a.issuer.Own, a.Client) {
 		made.Client = attempt.None[attempt.ClientAsk]()

@@ -1,0 +1,363 @@
+package door_test
+
+import (
+	"encoding/json"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+const feed = "https://feed.kestrelsound.example"
+
+// receiver is a stand-in for one who is told of sessions that end.
+type receiver struct {
+	*httptest.Server
+	mu      sync.Mutex
+	refuses bool
+	got     []map[string]any
+}
+
+func newReceiver(t testing.TB) *receiver {
+	r := &receiver{}
+	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		text, err := io.ReadAll(q.Body)
+		if err != nil || r.refuses || q.Header.Get("Content-Type") != "application/secevent+jwt" {
+			http.Error(w, "not now", http.StatusServiceUnavailable)
+			return
+		}
+		token, err := jwt.ParseSigned(string(text), []jose.SignatureAlgorithm{jose.ES256})
+		claims := map[string]any{}
+		if err == nil {
+			err = token.UnsafeClaimsWithoutVerification(&claims)
+		}
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		r.got = append(r.got, claims)
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	t.Cleanup(r.Close)
+	return r
+}
+
+func (r *receiver) refuse(is bool) { r.mu.Lock(); defer r.mu.Unlock(); r.refuses = is }
+
+func (r *receiver) taken() []map[string]any {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.got)
+}
+
+// telling configures a house that takes events of the provider's and tells the receiver.
+func telling(t testing.TB, p *provider, r *receiver) func(*door.Config) {
+	key, err := (&jose.JSONWebKey{Key: p.keys["first"], KeyID: "door", Algorithm: "ES256"}).MarshalJSON()
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "key.jwk")
+	require.NoError(t, os.WriteFile(path, key, 0o600))
+	return func(c *door.Config) {
+		c.Events = []door.Transmitter{{Issuer: feed, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL}}
+		c.Tell = door.Telling{Issuer: "https://door.kestrelsound.example", Key: path,
+			Receivers: []door.Receiver{{Name: "idp", URL: r.URL, Audience: issuer}}}
+	}
+}
+
+// event makes the claims of a security event token about a subject.
+func event(jti, kind string, subject, says map[string]any) map[string]any {
+	return map[string]any{"iss": feed, "aud": "https://door.kestrelsound.example", "jti": jti, "iat": noon.Unix(), "sub_id": subject,
+		"events": map[string]any{kind: says}}
+}
+
+// push hands in a token.
+func (h *house) push(token string) (int, string) {
+	r := httptest.NewRequest("POST", "/v1/events", strings.NewReader(token))
+	r.Header.Set("Authorization", "Bearer "+all)
+	r.Header.Set("Content-Type", "application/secevent+jwt")
+	w := httptest.NewRecorder()
+	h.Handler().ServeHTTP(w, r)
+	return w.Code, w.Body.String()
+}
+
+const (
+	caep = "https://schemas.openid.net/secevent/caep/event-type/"
+	risc = "https://schemas.openid.net/secevent/risc/event-type/"
+)
+
+var (
+	herself = map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"}
+	laptop  = map[string]any{"format": "complex", "device": map[string]any{"format": "opaque", "id": "laptop-ingrid"}}
+)
+
+// session returns an open session, nil where there is none.
+func (h *house) session(id string) *store.Session {
+	s := &store.Session{ID: id}
+	if store.Load(h.t.Context(), h.store, s) != nil {
+		return nil
+	}
+	return s
+}
+
+func TestEventsHaveTheirEffect(t *testing.T) {
+	at := noon
+	for name, c := range map[string]struct {
+		kind          string
+		subject, says map[string]any
+		before        *store.Account
+		// account, where given, is what is known of her afterwards; open says that her session goes on.
+		account *store.Account
+		open    bool
+	}{
+		"a leaked password": {kind: risc + "credential-compromise", subject: herself, says: map[string]any{"credential_type": "password"},
+			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}}},
+		"a compromised key": {kind: risc + "credential-compromise", subject: herself, says: map[string]any{"credential_type": "fido2-roaming"},
+			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: "compromised fido2-roaming", Since: &at}}},
+		"disabled": {kind: risc + "account-disabled", subject: herself, says: map[string]any{}, account: &store.Account{Disabled: true}},
+		"enabled":  {kind: risc + "account-enabled", subject: herself, before: &store.Account{Disabled: true}, account: &store.Account{}},
+		"change it": {kind: risc + "account-credential-change-required", subject: herself,
+			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}}},
+		"a password was changed": {kind: caep + "credential-change", subject: herself, open: true,
+			says: map[string]any{"credential_type": "password", "change_type": "update"}, account: &store.Account{PasswordChangedAt: &at}},
+		"a key was enrolled": {kind: caep + "credential-change", subject: herself, open: true,
+			says:    map[string]any{"credential_type": "fido2-roaming", "change_type": "create"},
+			account: &store.Account{Methods: []string{"password", "push", "security-key"}}},
+		"a push was taken out": {kind: caep + "credential-change", subject: herself, open: true,
+			says: map[string]any{"credential_type": "app", "change_type": "revoke"}, account: &store.Account{Methods: []string{"password"}}},
+		"risk rises": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "HIGH", "risk_reason": "odd", "principal": "USER"},
+			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: "odd", Since: &at}}},
+		"risk that is no level": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "SEVERE"},
+			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: "another system raised it", Since: &at}}},
+		"risk falls": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "LOW"}, open: true,
+			account: &store.Account{Risk: &store.Risk{Level: directory.LowRisk, Because: "another system raised it", Since: &at}}},
+		"her sessions are revoked": {kind: caep + "session-revoked", subject: herself},
+		"the session is revoked": {kind: caep + "session-revoked",
+			subject: map[string]any{"format": "complex", "session": map[string]any{"format": "opaque", "id": "s-1"}}},
+		"assurance falls":      {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "decrease"}},
+		"assurance rises":      {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "increase"}, open: true},
+		"somebody else":        {kind: risc + "account-disabled", subject: map[string]any{"format": "email", "email": "oskar@kestrelsound.example"}, open: true},
+		"nobody that is known": {kind: risc + "account-disabled", subject: map[string]any{"format": "email", "email": "nobody@x.example"}, open: true},
+		"no subject":           {kind: risc + "account-disabled", open: true},
+		"another kind":         {kind: caep + "session-presented", subject: herself, open: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, r := newProvider(t), newReceiver(t)
+			s := new(store.Memory)
+			if c.before != nil {
+				c.before.Name = "ingrid@kestrelsound.example"
+				require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, c.before) }))
+			}
+			h := newHouse(t, s, telling(t, p, r))
+			if c.before == nil {
+				require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Verdict)
+			}
+			status, text := h.push(p.sign("first", "secevent+jwt", event("e-1", c.kind, c.subject, c.says)))
+			require.Equal(t, http.StatusAccepted, status, text)
+			if c.account != nil {
+				known := h.account("ingrid@kestrelsound.example")
+				c.account.Name, known.Previous = known.Name, nil
+				require.Equal(t, c.account, known)
+			}
+			_, err := h.Review(t.Context())
+			require.NoError(t, err)
+			if c.before != nil {
+				return
+			}
+			session := h.session("s-1")
+			require.NotNil(t, session)
+			if c.open {
+				require.Len(t, session.Apps, 1, "the session goes on")
+				require.Empty(t, r.taken())
+				return
+			}
+			require.Empty(t, session.Apps)
+			require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond)
+			told := r.taken()[0]
+			require.Equal(t, issuer, told["aud"])
+			require.Equal(t, "s-1", told["sub_id"].(map[string]any)["session"].(map[string]any)["id"])
+			require.Contains(t, told["events"], caep+"session-revoked")
+		})
+	}
+}
+
+func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
+	p, r := newProvider(t), newReceiver(t)
+	h := newHouse(t, nil, telling(t, p, r))
+	till := `{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},"session":{"id":"s-1"},"proofs":[` +
+		password + "," + push + `]}`
+	require.Equal(t, decide.Grant, h.decide(till).Verdict)
+	report := func(facts string) int {
+		status, _, _ := h.ask("PUT", "/v1/devices/laptop-ingrid/report", all, `{"platform":"windows","facts":`+facts+`}`)
+		return status
+	}
+	fit := `{"firewall":true,"os_version":"10.0.22631","patch_age_days":3,"disk_encrypted":true}`
+	h.pass(time.Minute)
+	require.Equal(t, http.StatusNoContent, report(fit))
+	ended, err := h.Review(t.Context())
+	require.NoError(t, err)
+	require.Zero(t, ended, "a newer report that is as good ends nothing")
+	h.pass(time.Minute)
+	require.Equal(t, http.StatusNoContent, report(strings.Replace(fit, `"firewall":true`, `"firewall":false`, 1)))
+	require.Eventually(t, func() bool { return len(h.session("s-1").Apps) == 0 }, 10*time.Second, time.Millisecond, "it is looked at by itself")
+	require.Equal(t, decide.DeviceUnfit, h.decide(till).Causes[0].Code)
+	require.Equal(t, http.StatusNoContent, report(fit))
+	require.Equal(t, decide.Grant, h.decide(till).Verdict, "and repaired she is let in again")
+	kinds := map[journal.Kind]int{}
+	for _, e := range h.entries() {
+		kinds[e.Kind]++
+	}
+	require.Equal(t, 3, kinds[journal.Report])
+	require.Equal(t, 1, kinds[journal.SessionEnd])
+
+	for name, c := range map[string]struct {
+		path, body string
+		status     int
+	}{
+		"no facts":      {"/v1/devices/laptop-ingrid/report", `{"platform":"windows"}`, 422},
+		"yet to come":   {"/v1/devices/laptop-ingrid/report", `{"facts":{},"reported_at":"2026-11-24T00:00:00Z"}`, 422},
+		"older":         {"/v1/devices/laptop-ingrid/report", `{"facts":{},"reported_at":"2026-11-23T00:00:00Z"}`, 409},
+		"an odd name":   {"/v1/devices/laptop%20ingrid/report", `{"facts":{}}`, 422},
+		"an odd fact":   {"/v1/devices/laptop-ingrid/report", `{"facts":{"a b":1}}`, 422},
+		"a key unknown": {"/v1/devices/laptop-ingrid/report", `{"fact":{}}`, 400},
+		"a fact's list": {"/v1/devices/laptop-ingrid/report", `{"facts":{"a":[1]}}`, 400},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, _, text := h.ask("PUT", c.path, all, c.body)
+			require.Equal(t, c.status, status, string(text))
+		})
+	}
+	t.Run("what another system says", func(t *testing.T) {
+		status, text := h.push(p.sign("first", "secevent+jwt", event("e-9", caep+"device-compliance-change", laptop,
+			map[string]any{"previous_status": "compliant", "current_status": "not-compliant"})))
+		require.Equal(t, 202, status, text)
+		device := &store.Device{ID: "laptop-ingrid"}
+		require.NoError(t, store.Load(t.Context(), h.store, device))
+		facts, _ := device.Reported()
+		require.Equal(t, attempt.BoolScalar(false), facts["compliant"])
+		require.Equal(t, attempt.BoolScalar(true), facts["firewall"])
+	})
+}
+
+func TestEventTokens(t *testing.T) {
+	p, r := newProvider(t), newReceiver(t)
+	h := newHouse(t, nil, telling(t, p, r))
+	whole := event("e-1", risc+"account-disabled", herself, map[string]any{})
+	with := func(change map[string]any) map[string]any {
+		c := maps.Clone(whole)
+		c["jti"] = "other"
+		for name, value := range change {
+			if c[name] = value; value == nil {
+				delete(c, name)
+			}
+		}
+		return c
+	}
+	sign := func(c map[string]any) string { return p.sign("first", "secevent+jwt", c) }
+	for name, c := range map[string]struct {
+		token, code string
+	}{
+		"nonsense":             {"a.b.c", "invalid_request"},
+		"an access token":      {p.sign("first", "at+jwt", with(nil)), "invalid_request"},
+		"another issuer":       {sign(with(map[string]any{"iss": "https://other.example"})), "invalid_issuer"},
+		"another audience":     {sign(with(map[string]any{"aud": "https://other.example"})), "invalid_audience"},
+		"another's key":        {newProvider(t).sign("first", "secevent+jwt", with(nil)), "authentication_failed"},
+		"a key nobody knows":   {signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.keys["first"]}, "third", "secevent+jwt", with(nil)), "invalid_key"},
+		"without jti":          {sign(with(map[string]any{"jti": nil})), "invalid_request"},
+		"without events":       {sign(with(map[string]any{"events": nil})), "invalid_request"},
+		"from the future":      {sign(with(map[string]any{"iat": noon.Add(time.Hour).Unix()})), "invalid_request"},
+		"an event that is odd": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": 3}})), "invalid_request"},
+		"dated in the future": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": map[string]any{
+			"event_timestamp": noon.Add(time.Hour).Unix()}}})), "invalid_request"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, text := h.push(c.token)
+			require.Equal(t, http.StatusBadRequest, status, text)
+			var p struct{ Err, Description string }
+			require.NoError(t, json.Unmarshal([]byte(text), &p))
+			require.Equal(t, c.code, p.Err)
+			require.False(t, h.account("ingrid@kestrelsound.example").Disabled)
+		})
+	}
+	t.Run("once", func(t *testing.T) {
+		before := len(h.entries())
+		for range 3 {
+			status, _ := h.push(sign(whole))
+			require.Equal(t, http.StatusAccepted, status)
+		}
+		require.True(t, h.account("ingrid@kestrelsound.example").Disabled)
+		require.Len(t, h.entries(), before+1)
+		_, _, metrics := h.ask("GET", "/metrics", all, nil)
+		require.Contains(t, string(metrics), `briskwarden_events_total{result="again"} 2`)
+		lint(t, metrics)
+	})
+}
+
+func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {
+	p, r := newProvider(t), newReceiver(t)
+	s := new(store.Memory)
+	h := newHouse(t, s, telling(t, p, r))
+	r.refuse(true)
+	for _, id := range []string{"s-1", "s-2"} {
+		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+		require.Equal(t, decide.Grant, h.decide(ingrid("crew-roster", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+	}
+	status, _, _ := h.ask("DELETE", "/v1/sessions/s-1", all, nil)
+	require.Equal(t, http.StatusNoContent, status)
+	status, _, _ = h.ask("DELETE", "/v1/sessions/s-1", all, nil)
+	require.Equal(t, http.StatusNotFound, status, "it ends once")
+	require.Equal(t, decide.SessionEnded, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Causes[0].Code)
+	_, err := h.EndSession("s-2", "she called")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox})
+		o := new(store.Outgoing)
+		return err == nil && len(rows) == 2 && store.Read(rows[0], o) == nil && o.Tries > 0
+	}, 10*time.Second, time.Millisecond)
+	require.NoError(t, h.Close())
+	require.Empty(t, r.taken())
+
+	r.refuse(false)
+	again := newHouse(t, s, telling(t, p, r))
+	again.pass(10 * time.Minute) // beyond the wait before the next try
+	require.Eventually(t, func() bool { return len(r.taken()) == 2 }, 10*time.Second, time.Millisecond, "over a restart")
+	rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		rows, err = s.List(t.Context(), store.Query{Kind: store.Outbox})
+		return err == nil && len(rows) == 0
+	}, 10*time.Second, time.Millisecond)
+}
+
+func TestSessionsEndWithTheClockAndTheBook(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	require.Equal(t, decide.Grant, h.decide(`{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20",`+
+		`"device":{"id":"laptop-ingrid"},"session":{"id":"s-1"},"proofs":[`+password+","+push+`]}`).Verdict)
+	require.Equal(t, decide.Grant, h.decide(ingrid("mail", "", `,"session":{"id":"s-1"}`)).Verdict)
+	require.Len(t, h.session("s-1").Apps, 2)
+	h.pass(10 * time.Hour) // past the till's hours, or its limit
+	ended, err := h.Review(t.Context())
+	require.NoError(t, err)
+	require.NotZero(t, ended)
+	for _, g := range h.session("s-1").Apps {
+		require.NotEqual(t, "card-till", g.App)
+	}
+}

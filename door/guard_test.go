@@ -1,0 +1,423 @@
+package door_test
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// provider is a stand-in for an identity provider: it signs tokens, and serves its keys.
+type provider struct {
+	*httptest.Server
+	t    testing.TB
+	mu   sync.Mutex
+	keys map[string]*ecdsa.PrivateKey
+	asks int
+}
+
+func newProvider(t testing.TB) *provider {
+	p := &provider{t: t, keys: map[string]*ecdsa.PrivateKey{}}
+	p.rotate("first")
+	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.asks++
+		var set jose.JSONWebKeySet
+		for kid, key := range p.keys {
+			set.Keys = append(set.Keys, jose.JSONWebKey{Key: key.Public(), KeyID: kid, Algorithm: "ES256", Use: "sig"})
+		}
+		json.NewEncoder(w).Encode(set)
+	}))
+	t.Cleanup(p.Close)
+	return p
+}
+
+// rotate has one key, of that name.
+func (p *provider) rotate(kid string) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(p.t, err)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.keys = map[string]*ecdsa.PrivateKey{kid: key}
+}
+
+// sign makes a token with the key of that name.
+func (p *provider) sign(kid, kind string, claims map[string]any) string {
+	p.mu.Lock()
+	key := p.keys[kid]
+	p.mu.Unlock()
+	return signed(p.t, jose.SigningKey{Algorithm: jose.ES256, Key: key}, kid, kind, claims)
+}
+
+func signed(t testing.TB, key jose.SigningKey, kid, kind string, claims map[string]any) string {
+	signer, err := jose.NewSigner(key, (&jose.SignerOptions{}).WithType(jose.ContentType(kind)).WithHeader("kid", kid))
+	require.NoError(t, err)
+	text, err := jwt.Signed(signer).Claims(claims).Serialize()
+	require.NoError(t, err)
+	return text
+}
+
+const issuer = "https://idp.kestrelsound.example"
+
+// claims are those of an access token of ingrid, who proved these.
+func claims(now time.Time, amr ...string) map[string]any {
+	return map[string]any{"iss": issuer, "aud": "https://door.kestrelsound.example", "sub": "ingrid@kestrelsound.example", "jti": "t-1",
+		"client_id": "intranet", "iat": now.Unix(), "exp": now.Add(time.Hour).Unix(), "auth_time": now.Add(-time.Minute).Unix(), "amr": amr,
+		"sid": "s-7", "device_id": "laptop-ingrid"}
+}
+
+// guarded configures a house that takes tokens of the provider, and trusts the local proxy.
+func guarded(p *provider) func(*door.Config) {
+	return func(c *door.Config) {
+		c.Tokens = []door.TokenIssuer{{Issuer: issuer, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL,
+			Cookie: "sign_on", Device: "device_id", Own: []string{"intranet"}, Means: []door.Meaning{{AMR: "otp", Method: "otp-app"}}}}
+		local := netip.MustParseAddr("127.0.0.1")
+		c.Trusted = []directory.Range{{From: local, To: local}}
+	}
+}
+
+// guard asks the guard as a proxy on this machine would.
+func (h *house) guard(token, url, ip string, more map[string]string) (int, http.Header, string) {
+	r := httptest.NewRequest("GET", "/v1/guard", nil)
+	r.RemoteAddr = "127.0.0.1:4711"
+	host, path, _ := strings.Cut(strings.TrimPrefix(url, "https://"), "/")
+	r.Header.Set("X-Forwarded-Host", host)
+	r.Header.Set("X-Forwarded-Uri", "/"+path)
+	r.Header.Set("X-Forwarded-For", ip)
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	for name, value := range more {
+		if value == "" {
+			r.Header.Del(name)
+		} else {
+			r.Header.Set(name, value)
+		}
+	}
+	w := httptest.NewRecorder()
+	h.Handler().ServeHTTP(w, r)
+	return w.Code, w.Header(), w.Body.String()
+}
+
+const mail, pier, abroad = "https://mail.kestrelsound.example/inbox?x=1", "203.0.113.20", "192.0.2.200"
+
+func TestGuardTokens(t *testing.T) {
+	p := newProvider(t)
+	h := newHouse(t, nil, guarded(p))
+	public := p.keys["first"].Public()
+	secret, err := (&jose.JSONWebKey{Key: public}).MarshalJSON()
+	require.NoError(t, err)
+	stranger := newProvider(t)
+	with := func(change map[string]any, amr ...string) map[string]any {
+		c := claims(noon, append(amr, "pwd")...)
+		maps.Copy(c, change)
+		for name, value := range change {
+			if value == nil {
+				delete(c, name)
+			}
+		}
+		return c
+	}
+	sign := func(change map[string]any) string { return p.sign("first", "at+jwt", with(change)) }
+	unsigned := "eyJhbGciOiJub25lIiwidHlwIjoiYXQrand0In0." + strings.Split(sign(nil), ".")[1] + "."
+	for name, c := range map[string]struct {
+		token  string
+		status int
+	}{
+		"valid":                                  {sign(nil), 200},
+		"typ in full":                            {p.sign("first", "application/at+jwt", with(nil)), 200},
+		"a minute over":                          {sign(map[string]any{"exp": noon.Add(-59 * time.Second).Unix()}), 200},
+		"expired":                                {sign(map[string]any{"exp": noon.Add(-61 * time.Second).Unix()}), 401},
+		"not valid yet":                          {sign(map[string]any{"nbf": noon.Add(2 * time.Minute).Unix()}), 401},
+		"issued in the future":                   {sign(map[string]any{"iat": noon.Add(2 * time.Minute).Unix()}), 401},
+		"for another":                            {sign(map[string]any{"aud": "https://other.example"}), 401},
+		"of another issuer":                      {sign(map[string]any{"iss": "https://other.example"}), 401},
+		"without exp":                            {sign(map[string]any{"exp": nil}), 401},
+		"without jti":                            {sign(map[string]any{"jti": nil}), 401},
+		"without sub":                            {sign(map[string]any{"sub": nil}), 401},
+		"an ID token":                            {p.sign("first", "JWT", with(nil)), 401},
+		"without a signature":                    {unsigned, 401},
+		"signed with the public key as a secret": {signed(t, jose.SigningKey{Algorithm: jose.HS256, Key: secret}, "first", "at+jwt", with(nil)), 401},
+		"signed by a stranger":                   {stranger.sign("first", "at+jwt", with(nil)), 401},
+		"nonsense":                               {"a.b.c", 401},
+		"too long":                               {strings.Repeat("a", 20_000), 401},
+		"an account that does not exist":         {sign(map[string]any{"sub": "nobody@kestrelsound.example"}), 403},
+		"a changed claim":                        {strings.Replace(sign(nil), strings.Split(sign(nil), ".")[1], strings.Split(unsigned, ".")[1], 1) + "x", 401},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, header, text := h.guard(c.token, mail, pier, nil)
+			require.Equal(t, c.status, status, text+h.log.String())
+			switch status {
+			case 200:
+				require.Equal(t, "ingrid@kestrelsound.example", header.Get("X-Account"))
+			case 401:
+				require.Equal(t, `Bearer error="invalid_token"`, header.Get("WWW-Authenticate"))
+				require.Contains(t, text, "The token is not valid. Sign on again.", "each is told the same")
+			}
+		})
+	}
+	t.Run("no token", func(t *testing.T) {
+		status, header, _ := h.guard("", mail, pier, nil)
+		require.Equal(t, 401, status)
+		require.Equal(t, `Bearer realm="sign-on"`, header.Get("WWW-Authenticate"))
+	})
+	t.Run("in a cookie", func(t *testing.T) {
+		status, _, _ := h.guard("", mail, pier, map[string]string{"Cookie": "sign_on=" + sign(nil)})
+		require.Equal(t, 200, status)
+	})
+	t.Run("keys are rotated", func(t *testing.T) {
+		old := sign(nil)
+		p.rotate("second")
+		fresh := p.sign("second", "at+jwt", with(nil))
+		status, _, _ := h.guard(fresh, mail, pier, nil)
+		require.Equal(t, 401, status, "keys are not asked for again within seconds")
+		h.pass(11 * time.Second)
+		status, _, text := h.guard(fresh, mail, pier, nil)
+		require.Equal(t, 200, status, text)
+		status, _, _ = h.guard(old, mail, pier, nil)
+		require.Equal(t, 401, status, "what a key verified that is gone is verified no more")
+		asks := p.asks
+		for range 20 {
+			h.guard(stranger.sign("first", "at+jwt", with(nil)), mail, pier, nil)
+		}
+		require.Equal(t, asks, p.asks, "made-up keys do not make it ask")
+	})
+}
+
+func TestGuardAsksForMore(t *testing.T) {
+	p := newProvider(t)
+	h := newHouse(t, nil, guarded(p))
+	sessions := 0
+	token := func(change map[string]any, amr ...string) string {
+		c := claims(noon, amr...)
+		sessions++
+		c["sid"] = fmt.Sprint("s-of-", sessions)
+		maps.Copy(c, change)
+		return p.sign("first", "at+jwt", c)
+	}
+	for name, c := range map[string]struct {
+		token, url, ip string
+		status         int
+		challenge      string
+	}{
+		"enough at the pier":      {token(nil, "pwd"), mail, pier, 200, ""},
+		"more is asked elsewhere": {token(nil, "pwd"), mail, abroad, 401, `acr_values="[^"]*urn:kestrelsound:two-factors[^"]*".*max_age="43200"`},
+		"which was shown":         {token(nil, "pwd", "mca"), mail, abroad, 200, ""},
+		"what an issuer means":    {token(map[string]any{"sub": "torstein@kestrelsound.example", "sid": "s-8"}, "pwd", "otp"), mail, pier, 200, ""},
+		"a host that is no app":   {token(nil, "pwd"), "https://other.kestrelsound.example/", pier, 403, ""},
+		"an app not open to her":  {token(nil, "pwd"), "https://board.kestrelsound.example/", pier, 403, ""},
+		"what servers read apart": {token(nil, "pwd"), "https://mail.kestrelsound.example/inbox/..;/admin", pier, 403, ""},
+		"a path with a control":   {token(nil, "pwd"), "https://mail.kestrelsound.example/%00", pier, 403, ""},
+		"an outside program":      {token(map[string]any{"client_id": "voyage-log", "scope": "mail.read"}, "pwd"), mail, pier, 200, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, header, text := h.guard(c.token, c.url, c.ip, nil)
+			require.Equal(t, c.status, status, text+h.log.String())
+			if c.challenge != "" {
+				require.Regexp(t, regexp.MustCompile(`^Bearer error="insufficient_user_authentication", .*`+c.challenge), header.Get("WWW-Authenticate"))
+			}
+		})
+	}
+	t.Run("forwarded headers", func(t *testing.T) {
+		good := token(map[string]any{"sid": "s-9"}, "pwd")
+		for name, c := range map[string]struct {
+			more   map[string]string
+			status int
+		}{
+			"no host":                 {map[string]string{"X-Forwarded-Host": ""}, 400},
+			"two hosts":               {map[string]string{"X-Forwarded-Host": "mail.kestrelsound.example, other.example"}, 400},
+			"a host with a path":      {map[string]string{"X-Forwarded-Host": "mail.kestrelsound.example/x"}, 400},
+			"no path":                 {map[string]string{"X-Forwarded-Uri": ""}, 400},
+			"no address":              {map[string]string{"X-Forwarded-For": ""}, 401}, // it is nowhere, so more is asked
+			"an address made up":      {map[string]string{"X-Forwarded-For": pier + ", " + abroad}, 401},
+			"behind another proxy":    {map[string]string{"X-Forwarded-For": abroad + ", " + pier + ", 127.0.0.1"}, 200},
+			"an address that is none": {map[string]string{"X-Forwarded-For": pier + ", unknown"}, 401},
+		} {
+			t.Run(name, func(t *testing.T) {
+				status, _, text := h.guard(good, mail, pier, c.more)
+				require.Equal(t, c.status, status, text)
+			})
+		}
+		r := httptest.NewRequest("GET", "/v1/guard", nil)
+		r.RemoteAddr = "192.0.2.1:4711"
+		r.Header.Set("X-Forwarded-Host", "mail.kestrelsound.example")
+		r.Header.Set("X-Forwarded-Uri", "/")
+		r.Header.Set("X-Forwarded-For", pier)
+		r.Header.Set("Authorization", "Bearer "+good)
+		w := httptest.NewRecorder()
+		h.Handler().ServeHTTP(w, r)
+		require.Equal(t, 403, w.Code, "headers count from a trusted proxy only")
+	})
+	t.Run("a page of many requests is one entry", func(t *testing.T) {
+		before := len(h.entries())
+		page := p.sign("first", "at+jwt", claims(noon.Add(time.Second), "pwd"))
+		for range 10 {
+			status, _, _ := h.guard(page, mail, pier, nil)
+			require.Equal(t, 200, status)
+		}
+		require.Len(t, h.entries(), before+1)
+		h.pass(time.Minute)
+		h.guard(page, mail, pier, nil)
+		require.Len(t, h.entries(), before+2)
+		ended, err := h.EndSession("s-7", "she called")
+		require.NoError(t, err)
+		require.True(t, ended)
+		status, _, text := h.guard(page, mail, pier, nil)
+		require.Equal(t, 403, status, text)
+		require.Contains(t, text, "Sign on again.")
+	})
+}
+
+func TestGuardAsMiddleware(t *testing.T) {
+	p := newProvider(t)
+	h := newHouse(t, nil, guarded(p))
+	app := h.Guard(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "%s %s", r.Header.Get(door.AccountHeader), door.AccountOf(r.Context()))
+	}))
+	ask := func(remote, token string, more ...string) (int, string) {
+		r := httptest.NewRequest("GET", mail, nil)
+		r.RemoteAddr = remote + ":4711"
+		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set(door.AccountHeader, "birk@kestrelsound.example")
+		for i := 0; i < len(more); i += 2 {
+			r.Header.Set(more[i], more[i+1])
+		}
+		w := httptest.NewRecorder()
+		app.ServeHTTP(w, r)
+		return w.Code, w.Body.String()
+	}
+	good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+	status, text := ask(pier, good)
+	require.Equal(t, 200, status, text)
+	require.Equal(t, "ingrid@kestrelsound.example ingrid@kestrelsound.example", text, "what a client sends is dropped")
+	status, _ = ask(abroad, good, "X-Forwarded-For", pier, "X-Forwarded-Host", "mail.kestrelsound.example", "X-Forwarded-Uri", "/")
+	require.Equal(t, 401, status, "a header of no trusted proxy is nothing")
+	status, _ = ask("127.0.0.1", good, "X-Forwarded-For", pier, "X-Forwarded-Host", "mail.kestrelsound.example", "X-Forwarded-Uri", "/")
+	require.Equal(t, 200, status)
+	status, _ = ask(pier, "nonsense")
+	require.Equal(t, 401, status)
+}
+
+// need returns the path of a program, and skips the test where it is missing, in CI fails it.
+func need(t *testing.T, program, debian string) string {
+	path, err := exec.LookPath(program)
+	if err != nil && os.Getenv("CI") != "" {
+		t.Fatalf("%s is missing; in CI this test needs it (Debian: %s)", program, debian)
+	} else if err != nil {
+		t.Skipf("skipped: %s is missing (Debian: %s)", program, debian)
+	}
+	return path
+}
+
+func freePort(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	return port
+}
+
+func TestBehindNginx(t *testing.T) {
+	nginx := need(t, "nginx", "nginx")
+	p := newProvider(t)
+	h := newHouse(t, nil, func(c *door.Config) {
+		guarded(p)(c)
+	})
+	served := httptest.NewServer(h.Handler())
+	defer served.Close()
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, "mail of %s", r.Header.Get("X-Account"))
+	}))
+	defer app.Close()
+	text, err := os.ReadFile("../examples/nginx/nginx.conf")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	port := freePort(t)
+	for old, new := range map[string]string{"127.0.0.1:7443": served.Listener.Addr().String(), "127.0.0.1:9000": app.Listener.Addr().String(),
+		"127.0.0.1:8080": "127.0.0.1:" + port} {
+		require.Contains(t, string(text), old)
+		text = bytes.ReplaceAll(text, []byte(old), []byte(new))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), text, 0o600))
+	settings := "daemon off;"
+	if os.Geteuid() == 0 {
+		settings += " user root;"
+	}
+	cmd := exec.Command(nginx, "-p", dir, "-c", "nginx.conf", "-g", settings)
+	said, err := os.Create(filepath.Join(dir, "said"))
+	require.NoError(t, err)
+	defer said.Close()
+	cmd.Stdout, cmd.Stderr = said, said
+	require.NoError(t, cmd.Start())
+	defer func() {
+		cmd.Process.Signal(syscall.SIGTERM) // on which its workers end too
+		cmd.Wait()
+	}()
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	client := &http.Client{Timeout: 10 * time.Second}
+	ask := func(token, path string) (int, string, string) {
+		r, err := http.NewRequest("GET", "http://127.0.0.1:"+port+path, nil)
+		require.NoError(t, err)
+		r.Host = "mail.kestrelsound.example"
+		r.Header.Set("X-Account", "birk@kestrelsound.example")
+		r.Header.Set("X-Forwarded-For", pier)
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		answer, err := client.Do(r)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		body, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return answer.StatusCode, answer.Header.Get("WWW-Authenticate"), string(body)
+	}
+	two := p.sign("first", "at+jwt", claims(noon, "pwd", "mca"))
+	status, _, body := ask(two, "/inbox")
+	require.Equal(t, 200, status, body+h.log.String())
+	require.Equal(t, "mail of ingrid@kestrelsound.example", body)
+	other := claims(noon, "pwd")
+	other["sid"] = "s-8"
+	status, challenge, _ := ask(p.sign("first", "at+jwt", other), "/inbox")
+	require.Equal(t, 401, status, "her address is that of the connection, which is not at the pier")
+	require.Contains(t, challenge, `acr_values="`)
+	status, challenge, _ = ask("", "/inbox")
+	require.Equal(t, 401, status)
+	require.Equal(t, `Bearer realm="sign-on"`, challenge)
+	status, _, _ = ask(two, "/inbox/..;/admin")
+	require.Equal(t, 403, status)
+	entries := h.entries()
+	require.Equal(t, journal.Decision, entries[len(entries)-1].Kind)
+}
