@@ -343,11 +343,26 @@ func ParseInto(text []byte, a *Attempt) error {
 	return a.Check()
 }
 
+// ParsePart reads some of the fields of an attempt into one that has the others, and checks nothing.
+// An empty text has none.
+func ParsePart(text []byte, a *Attempt) error {
+	if len(text) == 0 {
+		return nil
+	}
+	if err := json.Unmarshal(text, a, strict); err != nil {
+		return explain(err, text)
+	}
+	return nil
+}
+
 // ParseNow is ParseInto for an attempt that is made now: where the text states no `at`, it is
 // the moment that is given.
 func ParseNow(text []byte, now time.Time, a *Attempt) error {
-	if err := json.Unmarshal(text, a, strict); err != nil {
-		return explain(err, text)
+	if len(text) == 0 {
+		return explain(io.ErrUnexpectedEOF, text)
+	}
+	if err := ParsePart(text, a); err != nil {
+		return err
 	}
 	if a.At.IsZero() {
 		a.At = now

@@ -62,6 +62,12 @@ func (d *Door) allRoutes() []route {
 		{"PUT", "/v1/devices/{id}/report", MayReport, d.serveReport},
 		{"POST", "/v1/events", MayEvents, d.serveEvent},
 		{"GET", "/jwks.json", 0, d.serveKeys},
+		{"GET", "/.well-known/authzen-configuration", 0, d.serveMetadata},
+		{"POST", "/access/v1/evaluation", MayDecide, d.serveEvaluation},
+		{"POST", "/access/v1/evaluations", MayDecide, d.serveEvaluations},
+		{"POST", "/access/v1/search/subject", MayLook, d.serveSubjectSearch},
+		{"POST", "/access/v1/search/resource", MayLook, d.serveResourceSearch},
+		{"POST", "/access/v1/search/action", MayLook, d.serveActionSearch},
 		{"GET", "/healthz", 0, d.serveHealth},
 		{"GET", "/readyz", 0, d.serveReady},
 		{"GET", "/metrics", MayOperate, d.serveMetrics},
@@ -81,6 +87,9 @@ func (d *Door) guarded(route route) http.Handler {
 			}
 		}()
 		w.Header().Set("Cache-Control", "no-store")
+		if id := r.Header.Get("X-Request-Id"); id != "" && len(id) <= 200 {
+			w.Header().Set("X-Request-Id", id) // as the OpenID Authorization API 1.0 has it
+		}
 		known, err := d.admit(route.right, r)
 		if err == nil {
 			err = route.serve(w, &request{r, known})
