@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -86,6 +87,21 @@ func (b *inForce) methodsOf(account string) []string {
 	return nil
 }
 
+// groupsOf returns the groups that the book has an account in by its own word or the group's.
+func (b *inForce) groupsOf(account string) []string {
+	groups := []string{}
+	directory := inside.Of(b.Judge()).Directory()
+	if n, ok := directory.FindAccount(account); ok && n < len(directory.Accounts) {
+		groups = append(groups, directory.Accounts[n].Groups...)
+	}
+	for i := range directory.Groups {
+		if g := &directory.Groups[i]; slices.Contains(g.Members, account) && !slices.Contains(groups, g.Name) {
+			groups = append(groups, g.Name)
+		}
+	}
+	return groups
+}
+
 // appNamed returns the name of the app that a text stands for, "" where the book has none.
 func (b *inForce) appNamed(text string) string {
 	directory := inside.Of(b.Judge()).Directory()
@@ -139,7 +155,9 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	d.recorder = newRecorder(d.facts, time.Duration(c.Limits.Answer), d.metrics.recorded)
 	d.book.Store(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
-	d.handler = d.routes()
+	if d.handler, err = d.routes(); err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
 	d.running.Go(func() { d.reviewSessions(background) })
 	d.running.Go(func() { d.teller.run(background, s) })
 	return d, nil

@@ -32,7 +32,7 @@ type route struct {
 }
 
 // routes makes the handler.
-func (d *Door) routes() http.Handler {
+func (d *Door) routes() (http.Handler, error) {
 	mux := http.NewServeMux()
 	paths := map[string][]string{}
 	for _, route := range d.allRoutes() {
@@ -48,7 +48,12 @@ func (d *Door) routes() http.Handler {
 			d.writeProblem(w, r, problem(http.StatusMethodNotAllowed, "Here one of %s is taken.", allowed).with("Allow", allowed))
 		})
 	}
-	return mux
+	people, err := d.scimServer()
+	if err != nil {
+		return nil, err
+	}
+	mux.Handle("/scim/v2/", people)
+	return mux, nil
 }
 
 func (d *Door) allRoutes() []route {

@@ -33,6 +33,17 @@ type Account struct {
 	// Since is when the store first heard of an account that came to be then: what it has no
 	// record of did not happen. It is zero for an account that there was before.
 	Since time.Time `json:"since,omitzero" doc:"when the account came to be, where that was seen"`
+	// Pushed is the resource that another system pushed (RFC 7643), nil where none did.
+	Pushed *Pushed `json:"pushed,omitzero" doc:"the resource that was pushed"`
+}
+
+// Pushed is a resource that another system pushed, as it said it.
+type Pushed struct {
+	ExternalID string          `json:"external_id,omitzero" doc:"how the other system names it"`
+	Attributes json.RawMessage `json:"attributes" doc:"its attributes"`
+	Created    time.Time       `json:"created" doc:"when it was pushed first"`
+	Changed    time.Time       `json:"changed" doc:"when it was last changed"`
+	Version    int             `json:"version" doc:"how often it was changed"`
 }
 
 // Risk is directory.AccountRisk as the store keeps it.
@@ -149,6 +160,7 @@ func lastOf[T any](list []T) []T {
 type Group struct {
 	Name    string   `json:"name" doc:"the group"`
 	Members []string `json:"members" doc:"its members"`
+	Pushed  *Pushed  `json:"pushed,omitzero" doc:"the resource that was pushed"`
 }
 
 func (g *Group) row() Row { return Row{Key: Key{Groups, g.Name}} }

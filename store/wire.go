@@ -58,7 +58,18 @@ func (a *Account) appendJSON(text []byte) []byte {
 	}
 	text = appendList(text, "failures", a.Failures, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
 	text = appendList(text, "accepted", a.Accepted, attempt.AppendAcceptance)
-	return append(appendTime(text, "since", a.Since), '}')
+	return append(a.Pushed.appendTo(appendTime(text, "since", a.Since)), '}')
+}
+
+func (p *Pushed) appendTo(text []byte) []byte {
+	if p == nil {
+		return text
+	}
+	text = jsontext.Text(append(jsontext.Key(text, "pushed"), '{'), "external_id", p.ExternalID)
+	text = append(jsontext.Key(text, "attributes"), p.Attributes...)
+	text = jsontext.Time(jsontext.Key(text, "created"), p.Created)
+	text = jsontext.Time(jsontext.Key(text, "changed"), p.Changed)
+	return append(jsontext.Int(jsontext.Key(text, "version"), p.Version), '}')
 }
 
 func (d *Device) appendJSON(text []byte) []byte {
@@ -78,7 +89,7 @@ func (d *Device) appendJSON(text []byte) []byte {
 
 func (g *Group) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), g.Name)
-	return append(jsontext.Strings(jsontext.Key(text, "members"), g.Members), '}')
+	return append(g.Pushed.appendTo(jsontext.Strings(jsontext.Key(text, "members"), g.Members)), '}')
 }
 
 func (s *Session) appendJSON(text []byte) []byte {

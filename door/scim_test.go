@@ -1,0 +1,222 @@
+package door_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/door"
+)
+
+// scimAsk makes a request of SCIM and returns the status, the header and the answer.
+func (h *house) scimAsk(method, path, body string, more ...string) (int, http.Header, map[string]any) {
+	r := httptest.NewRequest(method, "/scim/v2"+path, strings.NewReader(body))
+	r.Header.Set("Authorization", "Bearer "+all)
+	r.Header.Set("Content-Type", "application/scim+json")
+	for i := 0; i < len(more); i += 2 {
+		r.Header.Set(more[i], more[i+1])
+	}
+	w := httptest.NewRecorder()
+	h.Handler().ServeHTTP(w, r)
+	answer := map[string]any{}
+	if w.Body.Len() > 0 {
+		require.NoError(h.t, json.Unmarshal(w.Body.Bytes(), &answer), w.Body.String())
+	}
+	return w.Code, w.Header(), answer
+}
+
+const (
+	userSchema  = "urn:ietf:params:scim:schemas:core:2.0:User"
+	groupSchema = "urn:ietf:params:scim:schemas:core:2.0:Group"
+	enterprise  = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+)
+
+// patch makes the body of a patch.
+func patch(operations ...string) string {
+	return `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[` + strings.Join(operations, ",") + `]}`
+}
+
+// newHand is a User as an HR system pushes it.
+const newHand = `{"schemas":["` + userSchema + `","` + door.PeopleSchema + `","` + enterprise + `"],"userName":"sunniva@kestrelsound.example",
+	"externalId":"701984","name":{"givenName":"Sunniva","familyName":"Berg"},"active":true,"emails":[{"value":"sunniva@kestrelsound.example","type":"work"}],
+	"` + enterprise + `":{"department":"deck"},"` + door.PeopleSchema + `":{"joined":"2026-11-20","methods":["password"]}}`
+
+func TestPeopleArePushed(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	signsOn := strings.Replace(ingrid("mail", password, ""), "ingrid@", "sunniva@", 1)
+	require.Equal(t, decide.AccountUnknown, h.decide(signsOn).Causes[0].Code)
+
+	status, header, made := h.scimAsk("POST", "/Users", newHand)
+	require.Equal(t, http.StatusCreated, status, made)
+	id := made["id"].(string)
+	require.Equal(t, `W/"1"`, header.Get("Etag"))
+	require.Equal(t, "/scim/v2/Users/"+id, header.Get("Location"))
+	a := h.decide(signsOn)
+	require.Equal(t, "store", a.Facts.From["account"])
+	require.NotEqual(t, decide.AccountUnknown, a.Causes[0].Code, "she is known at once")
+	known := h.account("sunniva@kestrelsound.example")
+	require.Equal(t, []string{"password"}, known.Methods)
+	require.Equal(t, "2026-11-20", known.Joined.String())
+	require.Equal(t, "deck", known.Attributes["department"].String())
+	require.False(t, known.Since.IsZero(), "she came to be while the store looked on")
+
+	t.Run("twice", func(t *testing.T) {
+		status, _, answer := h.scimAsk("POST", "/Users", newHand)
+		require.Equal(t, http.StatusConflict, status, answer)
+		require.Equal(t, "uniqueness", answer["scimType"])
+	})
+	t.Run("read back", func(t *testing.T) {
+		status, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, http.StatusOK, status)
+		require.Equal(t, "701984", read["externalId"])
+		require.Equal(t, "Berg", read["name"].(map[string]any)["familyName"])
+		require.Equal(t, "deck", read[enterprise].(map[string]any)["department"])
+	})
+	t.Run("patched", func(t *testing.T) { // the operations of RFC 7644 §3.5.2
+		for name, c := range map[string]struct {
+			operation string
+			status    int
+			check     func(map[string]any) any
+			want      any
+		}{
+			"add":                {`{"op":"add","path":"nickName","value":"Su"}`, 200, func(u map[string]any) any { return u["nickName"] }, "Su"},
+			"add without a path": {`{"op":"add","value":{"title":"Bosun"}}`, 200, func(u map[string]any) any { return u["title"] }, "Bosun"},
+			"replace a part":     {`{"op":"replace","path":"name.familyName","value":"Dal"}`, 200, func(u map[string]any) any { return u["name"].(map[string]any)["familyName"] }, "Dal"},
+			"add to a list":      {`{"op":"add","path":"emails","value":[{"value":"s@home.example","type":"home"}]}`, 200, func(u map[string]any) any { return len(u["emails"].([]any)) }, 2},
+			"by a filter":        {`{"op":"replace","path":"emails[type eq \"work\"].value","value":"su@kestrelsound.example"}`, 200, func(u map[string]any) any { return u["emails"].([]any)[0].(map[string]any)["value"] }, "su@kestrelsound.example"},
+			"in an extension":    {`{"op":"replace","path":"` + enterprise + `:department","value":"engine"}`, 200, func(u map[string]any) any { return u[enterprise].(map[string]any)["department"] }, "engine"},
+			"remove":             {`{"op":"remove","path":"title"}`, 200, func(u map[string]any) any { return u["title"] }, nil},
+			"a filter of nobody": {`{"op":"replace","path":"emails[type eq \"other\"].value","value":"x"}`, 400, nil, nil},
+			"a path of nothing":  {`{"op":"replace","path":"shoeSize","value":"x"}`, 400, nil, nil},
+			"another operation":  {`{"op":"move","path":"title"}`, 400, nil, nil},
+			"another name":       {`{"op":"replace","path":"userName","value":"other@kestrelsound.example"}`, 400, nil, nil},
+		} {
+			t.Run(name, func(t *testing.T) {
+				status, _, answer := h.scimAsk("PATCH", "/Users/"+id, patch(c.operation))
+				require.Equal(t, c.status, status, answer)
+				if c.check != nil {
+					_, _, read := h.scimAsk("GET", "/Users/"+id, "")
+					require.EqualValues(t, c.want, c.check(read), read)
+				}
+			})
+		}
+	})
+	t.Run("versions", func(t *testing.T) {
+		_, header, _ := h.scimAsk("GET", "/Users/"+id, "")
+		status, _, _ := h.scimAsk("PUT", "/Users/"+id, newHand, "If-Match", `W/"1"`)
+		require.Equal(t, http.StatusPreconditionFailed, status)
+		status, after, answer := h.scimAsk("PUT", "/Users/"+id, newHand, "If-Match", header.Get("Etag"))
+		require.Equal(t, http.StatusOK, status, answer)
+		require.NotEqual(t, header.Get("Etag"), after.Get("Etag"))
+	})
+	t.Run("groups", func(t *testing.T) {
+		member := func(id string) string { return fmt.Sprintf(`{"value":%q,"type":"User"}`, id) }
+		status, _, group := h.scimAsk("POST", "/Groups", `{"schemas":["`+groupSchema+`"],"displayName":"deck","members":[`+member(id)+`]}`)
+		require.Equal(t, http.StatusCreated, status, group)
+		require.Equal(t, []string{"deck"}, h.account("sunniva@kestrelsound.example").Groups)
+		gid := group["id"].(string)
+		status, _, answer := h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"remove","path":"members[value eq \"`+id+`\"]"}`))
+		require.Equal(t, http.StatusOK, status, answer)
+		require.Empty(t, h.account("sunniva@kestrelsound.example").Groups)
+		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member(id)+`]}`))
+		require.Equal(t, http.StatusOK, status, answer)
+		require.Equal(t, []string{"deck"}, h.account("sunniva@kestrelsound.example").Groups)
+		_, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, "deck", read["groups"].([]any)[0].(map[string]any)["display"])
+		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member("bm9ib2R5")+`]}`))
+		require.Equal(t, http.StatusBadRequest, status, answer)
+		status, _, _ = h.scimAsk("DELETE", "/Groups/"+gid, "")
+		require.Equal(t, http.StatusNoContent, status)
+		require.Empty(t, h.account("sunniva@kestrelsound.example").Groups)
+	})
+	t.Run("whoever left may not sign on", func(t *testing.T) {
+		h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":false}`))
+		require.Equal(t, decide.AccountDisabled, h.decide(signsOn).Causes[0].Code)
+		status, _, _ := h.scimAsk("DELETE", "/Users/"+id, "")
+		require.Equal(t, http.StatusNoContent, status)
+		require.Equal(t, decide.AccountDisabled, h.decide(signsOn).Causes[0].Code)
+		status, _, _ = h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, http.StatusNotFound, status)
+	})
+	t.Run("one of the book who left may not either", func(t *testing.T) {
+		_, _, made := h.scimAsk("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", "ingrid@"))
+		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict)
+		h.scimAsk("DELETE", "/Users/"+made["id"].(string), "")
+		require.Equal(t, decide.AccountDisabled, h.decide(ingrid("mail", password, "")).Causes[0].Code)
+	})
+}
+
+func TestPeopleAreFound(t *testing.T) {
+	h := newHouse(t, nil, func(c *door.Config) { c.Limits.Results = 3 })
+	for i := range 7 {
+		status, _, answer := h.scimAsk("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", fmt.Sprintf("hand-%d@", i)))
+		require.Equal(t, http.StatusCreated, status, answer)
+	}
+	for name, c := range map[string]struct {
+		query       string
+		total, page int
+		status      int
+	}{
+		"all":              {"", 7, 3, 200},
+		"a page":           {"startIndex=6&count=3", 7, 2, 200},
+		"none":             {"count=0", 7, 0, 200},
+		"by name":          {"filter=" + url.QueryEscape(`userName eq "hand-3@kestrelsound.example"`), 1, 1, 200},
+		"by a part":        {"filter=" + url.QueryEscape(`name.familyName sw "Be" and userName co "hand-4"`), 1, 1, 200},
+		"by what it is":    {"filter=" + url.QueryEscape(`active eq true`), 7, 3, 200},
+		"by an extension":  {"filter=" + url.QueryEscape(enterprise+`:department eq "deck"`), 7, 3, 200},
+		"nobody":           {"filter=" + url.QueryEscape(`userName eq "none"`), 0, 0, 200},
+		"no filter at all": {"filter=" + url.QueryEscape(`userName is "none"`), 0, 0, 400},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, _, answer := h.scimAsk("GET", "/Users?"+c.query, "")
+			require.Equal(t, c.status, status, answer)
+			if c.status == 200 {
+				require.EqualValues(t, c.total, answer["totalResults"])
+				listed, _ := answer["Resources"].([]any)
+				require.Len(t, listed, c.page)
+			}
+		})
+	}
+	h = newHouse(t, nil, nil)
+	for path, has := range map[string]string{"/ServiceProviderConfig": `"bulk":{"maxOperations":0,"maxPayloadSize":0,"supported":false}`,
+		"/Schemas": door.PeopleSchema, "/ResourceTypes": "/Groups"} {
+		t.Run(path, func(t *testing.T) {
+			status, _, text := h.ask("GET", "/scim/v2"+path, all, nil)
+			require.Equal(t, http.StatusOK, status)
+			require.Contains(t, string(text), has)
+			status, _, _ = h.ask("GET", "/scim/v2"+path, idle, nil)
+			require.Equal(t, http.StatusForbidden, status)
+		})
+	}
+	status, _, _ := h.scimAsk("POST", "/Bulk", "{}")
+	require.Equal(t, http.StatusNotFound, status, "bulk is off, as is said")
+}
+
+func FuzzPatch(f *testing.F) {
+	f.Add("add", "emails[type eq \"work\" and value sw \"a\"].value", `"x"`)
+	f.Add("remove", "name.familyName", "null")
+	f.Add("replace", "", `{"active":false,"`+enterprise+`":{"department":null}}`)
+	f.Add("add", door.PeopleSchema+":accountRisk.level", `"high"`)
+	h := newHouse(f, nil, nil)
+	h.scimAsk("POST", "/Users", newHand)
+	id := "c3Vubml2YUBrZXN0cmVsc291bmQuZXhhbXBsZQ"
+	f.Fuzz(func(t *testing.T, op, path, value string) {
+		h.t = t
+		operation, err := json.Marshal(map[string]any{"op": op, "path": path, "value": json.RawMessage(value)})
+		if err != nil {
+			return
+		}
+		status, _, answer := h.scimAsk("PATCH", "/Users/"+id, patch(string(operation)))
+		require.Less(t, status, 500, answer)
+		status, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, 200, status)
+		require.Equal(t, "sunniva@kestrelsound.example", read["userName"])
+	})
+}
