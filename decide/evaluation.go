@@ -620,7 +620,9 @@ func (e *evaluation) verdictOf(state demandState) Verdict {
 // allocates nothing where the book has the account. The context is handed to what
 // supplies accounts, devices, places and signals. A panic of one of those is the
 // caller's.
-func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict { return j.VerdictAt(ctx, a, a.At) }
+func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict {
+	return j.VerdictAt(ctx, a, a.At)
+}
 
 // VerdictAt is the verdict on the attempt as if it were repeated at a later moment, as
 // limits.until looks ahead: windows and dates are those of the moment, while the ages of proofs and

@@ -88,8 +88,17 @@ func newHouse(t testing.TB, s store.Store, change func(*door.Config)) *house {
 	return h
 }
 
-// ask makes a request and returns the status, the header and the body.
+// ask makes a request and returns the status, the header and the body, which it holds against the
+// description.
 func (h *house) ask(method, path, bearer string, body any) (int, http.Header, []byte) {
+	status, header, text := h.plainAsk(method, path, bearer, body)
+	if !strings.HasPrefix(path, "/scim/") && !strings.HasPrefix(header.Get("Content-Type"), "text/plain") {
+		h.held(method, path, status, body, text)
+	}
+	return status, header, text
+}
+
+func (h *house) plainAsk(method, path, bearer string, body any) (int, http.Header, []byte) {
 	var from io.Reader
 	switch b := body.(type) {
 	case nil:

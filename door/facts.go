@@ -129,34 +129,12 @@ func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *g
 		if id, ok := device.ID.Get(); ok && id != "" {
 			g.device, g.deviceLost = f.devices.get(ctx, f.store, id)
 			g.bookDevice = b.devices[id]
-			g.supplied = supply(g.bookDevice, g.device.value)
+			g.supplied = g.device.value.Supplied(g.bookDevice)
 		}
 	}
 	if a.Session.ID != "" {
 		g.session, g.sessionLost = f.sessions.get(ctx, f.store, a.Session.ID)
 	}
-}
-
-// supply joins the book's device with its last report, which takes the place of the book's where
-// it is later; nil where there is no such device in the book, or nothing to join. Of a device
-// outside the book a report says nothing of whether it is managed, shared or somebody's: it is
-// supplied with the attempt, where that stays unknown.
-func supply(book *directory.Device, kept *store.Device) *directory.Device {
-	if book == nil || kept == nil {
-		return nil
-	}
-	facts, at := kept.Reported()
-	if at == nil && kept.Platform == "" {
-		return nil
-	}
-	d := *book
-	if kept.Platform != "" {
-		d.Platform = kept.Platform
-	}
-	if at != nil && (d.ReportedAt == nil || at.After(*d.ReportedAt)) {
-		d.Facts, d.ReportedAt = facts, at
-	}
-	return &d
 }
 
 // origins are where the facts of a decision came from, in the order in which they are told.

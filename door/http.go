@@ -29,6 +29,11 @@ type route struct {
 	method, path string
 	right        Right // 0 is for everybody
 	serve        func(w http.ResponseWriter, r *request) error
+	// The rest says what it is, for /openapi.json. Takes and gives are values of the types of what
+	// it takes and gives as JSON, nil where that is nothing or no JSON; status is that of success.
+	about        string
+	takes, gives any
+	status       int
 }
 
 // routes makes the handler.
@@ -58,24 +63,25 @@ func (d *Door) routes() (http.Handler, error) {
 
 func (d *Door) allRoutes() []route {
 	return []route{
-		{"POST", "/v1/decisions", MayDecide, d.serveDecision},
-		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded},
-		{"GET", "/v1/guard", 0, d.serveGuard}, // which sees to it itself
-		{"GET", "/v1/sessions", MayLook, d.serveSessions},
-		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession},
-		{"DELETE", "/v1/sessions/{id}", MayOperate, d.serveEndSession},
-		{"PUT", "/v1/devices/{id}/report", MayReport, d.serveReport},
-		{"POST", "/v1/events", MayEvents, d.serveEvent},
-		{"GET", "/jwks.json", 0, d.serveKeys},
-		{"GET", "/.well-known/authzen-configuration", 0, d.serveMetadata},
-		{"POST", "/access/v1/evaluation", MayDecide, d.serveEvaluation},
-		{"POST", "/access/v1/evaluations", MayDecide, d.serveEvaluations},
-		{"POST", "/access/v1/search/subject", MayLook, d.serveSubjectSearch},
-		{"POST", "/access/v1/search/resource", MayLook, d.serveResourceSearch},
-		{"POST", "/access/v1/search/action", MayLook, d.serveActionSearch},
-		{"GET", "/healthz", 0, d.serveHealth},
-		{"GET", "/readyz", 0, d.serveReady},
-		{"GET", "/metrics", MayOperate, d.serveMetrics},
+		{"POST", "/v1/decisions", MayDecide, d.serveDecision, "Decide on an attempt", attemptForm{}, answerForm{}, 200},
+		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded, "Read a decision back", nil, answerForm{}, 200},
+		{"GET", "/v1/guard", 0, d.serveGuard, "Ask for a request, as a reverse proxy does", nil, nil, 200},
+		{"GET", "/v1/sessions", MayLook, d.serveSessions, "List the open sessions of an account", nil, openSessions{}, 200},
+		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession, "Read an open session", nil, store.Session{}, 200},
+		{"DELETE", "/v1/sessions/{id}", MayOperate, d.serveEndSession, "End a session", nil, nil, 204},
+		{"PUT", "/v1/devices/{id}/report", MayReport, d.serveReport, "Hand in what a device reports", DeviceReport{}, nil, 204},
+		{"POST", "/v1/events", MayEvents, d.serveEvent, "Push a security event token (RFC 8935)", nil, nil, 202},
+		{"GET", "/jwks.json", 0, d.serveKeys, "Read the keys that sign what is told", nil, map[string]any{}, 200},
+		{"GET", "/.well-known/authzen-configuration", 0, d.serveMetadata, "Find the OpenID Authorization API", nil, map[string]string{}, 200},
+		{"POST", "/access/v1/evaluation", MayDecide, d.serveEvaluation, "Evaluate (OpenID Authorization API 1.0)", evaluationAsk{}, evaluation{}, 200},
+		{"POST", "/access/v1/evaluations", MayDecide, d.serveEvaluations, "Evaluate several at once", evaluationsAsk{}, map[string]any{}, 200},
+		{"POST", "/access/v1/search/subject", MayLook, d.serveSubjectSearch, "Search who would be granted an app", searchAsk{}, found[entity]{}, 200},
+		{"POST", "/access/v1/search/resource", MayLook, d.serveResourceSearch, "Search which apps would be granted", searchAsk{}, found[entity]{}, 200},
+		{"POST", "/access/v1/search/action", MayLook, d.serveActionSearch, "Search which actions would be granted", searchAsk{}, found[actionName]{}, 200},
+		{"GET", "/healthz", 0, d.serveHealth, "Whether the program runs", nil, map[string]bool{}, 200},
+		{"GET", "/readyz", 0, d.serveReady, "Whether decisions rest on all that they should", nil, Readiness{}, 200},
+		{"GET", "/metrics", MayOperate, d.serveMetrics, "Metrics, as Prometheus reads them", nil, nil, 200},
+		{"GET", "/openapi.json", 0, d.serveOpenAPI, "This document", nil, map[string]any{}, 200},
 	}
 }
 

@@ -149,12 +149,14 @@ func (e *Entry) Content() (*Content, error) {
 
 // Outline is what a list of entries shows of a decision.
 type Outline struct {
-	Attempt struct {
-		App string `json:"app"`
-		IP  string `json:"ip"`
-	} `json:"attempt"`
 	Verdict decide.Verdict `json:"verdict"`
 	Causes  []decide.Cause `json:"causes"`
+	Facts   struct {
+		Attempt struct {
+			App string `json:"app"`
+			IP  string `json:"ip"`
+		} `json:"attempt"`
+	} `json:"facts"`
 }
 
 // Head is the end of a record: how many entries there are, and the roots of the perfect

@@ -245,3 +245,25 @@ func (d *Device) Reported() (facts map[string]attempt.Scalar, at *time.Time) {
 
 // compliant is the fact under which another system's finding is found.
 const compliant = "compliant"
+
+// Supplied joins a book's device with what is known of it, which takes the place of the book's report
+// where it is later; nil where there is no such device in the book, or nothing to join. Of a device
+// outside the book a report says nothing of whether it is managed, shared or somebody's, so none is
+// supplied.
+func (d *Device) Supplied(book *directory.Device) *directory.Device {
+	if book == nil || d == nil {
+		return nil
+	}
+	facts, at := d.Reported()
+	if at == nil && d.Platform == "" {
+		return nil
+	}
+	joined := *book
+	if d.Platform != "" {
+		joined.Platform = d.Platform
+	}
+	if at != nil && (joined.ReportedAt == nil || at.After(*joined.ReportedAt)) {
+		joined.Facts, joined.ReportedAt = facts, at
+	}
+	return &joined
+}

@@ -120,7 +120,7 @@ func (env *environment) root() *cobra.Command {
 		}},
 		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
 		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
-		{"Run it:", []*cobra.Command{env.serveCommand()}},
+		{"Run it:", []*cobra.Command{env.serveCommand(), env.journalCommand()}},
 		{"Outside programs:", []*cobra.Command{env.consentCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})

@@ -16,7 +16,9 @@ const Draft = "https://json-schema.org/draft/2020-12/schema"
 
 // Schema is a JSON Schema, as far as the project's documents need one.
 type Schema struct {
-	Dialect     string   `json:"$schema,omitzero"`
+	Dialect string `json:"$schema,omitzero"`
+	// ID makes a schema inside another document one of its own, in which references are resolved.
+	ID          string   `json:"$id,omitzero"`
 	Title       string   `json:"title,omitzero"`
 	Description string   `json:"description,omitzero"`
 	Ref         string   `json:"$ref,omitzero"`
@@ -91,6 +93,11 @@ type Types map[reflect.Type]*Schema
 func Of(t reflect.Type, title string, own Types) *Schema {
 	w := &writer{own: own, defs: map[string]*Schema{}, names: map[reflect.Type]string{}}
 	root := w.of(t)
+	if root.Ref == "" { // which is no struct
+		top := *root
+		top.Dialect, top.Title, top.Defs = Draft, title, w.defs
+		return &top
+	}
 	top := *w.defs[strings.TrimPrefix(root.Ref, "#/$defs/")]
 	top.Dialect, top.Title, top.Defs = Draft, title, w.defs
 	return &top

@@ -5,12 +5,12 @@ package schema
 
 import (
 	"fmt"
-	"net/netip"
 	"reflect"
 
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/reach"
@@ -20,14 +20,14 @@ import (
 	"github.com/briskwarden/briskwarden/admin/start"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/forms"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/service"
 )
 
 // Document is something that has a schema.
@@ -64,6 +64,10 @@ func Documents() []Document {
 		{"consent-checkpoint", "what consent checkpoint --json prints", of[desk.Signed]("A signed checkpoint of the record")},
 		{"consent-key", "what consent key --json prints", of[desk.PublicKey]("The public key of a new pair")},
 		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
+		{"journal", "what journal list --json prints", of[evidence.List]("Entries of a journal")},
+		{"journal-decision", "what journal show --json prints", of[evidence.Decision]("A decision of a journal")},
+		{"journal-verification", "what journal verify --json prints", of[evidence.Verification]("What came of verifying a journal")},
+		{"serve-check", "what serve check --json prints", of[service.Checked]("What would keep a door from starting")},
 		{"explanation", "what explain --json prints", of[explain.Report]("Words of the language of books")},
 		{"started", "what start --json prints", of[start.Report]("A new book")},
 	}
@@ -86,43 +90,17 @@ func of[T any](title string) func() []byte {
 	return func() []byte { return jsonschema.Of(reflect.TypeFor[T](), title, types).Encode() }
 }
 
-// span is the wire form of a length of time: 4h, 90m, 45s.
-const span = `^\d+[hms]$`
+// types are those that are written in a form of their own: those of the core, and those of what an
+// administrator does.
+var types = forms.With(jsonschema.Types{
+	reflect.TypeFor[consent.Outcome]():   jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[consent.Standing]():  jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.CauseCode](): words(consent.CauseCodes()),
+	reflect.TypeFor[readiness.Status]():  words(readiness.Statuses()),
+	reflect.TypeFor[desk.Kind]():         words(desk.Kinds()),
+	reflect.TypeFor[desk.State]():        words(desk.States()),
+	reflect.TypeFor[compare.Effect]():    jsonschema.Words(compare.Effects()...),
+	reflect.TypeFor[inspect.Severity]():  jsonschema.Words(inspect.Severities()...),
+})
 
-// types are those that are written in a form of their own.
-var types = jsonschema.Types{
-	reflect.TypeFor[netip.Addr]():            jsonschema.Text().Describe("an IPv4 or IPv6 address"),
-	reflect.TypeFor[attempt.CountryCode]():   jsonschema.Matching(`^[A-Z]{2}$`),
-	reflect.TypeFor[attempt.Action]():        jsonschema.Words(attempt.Actions()...),
-	reflect.TypeFor[attempt.Through]():       jsonschema.Words(attempt.Throughs()...),
-	reflect.TypeFor[attempt.FailureReason](): jsonschema.Words(attempt.FailureReasons()...),
-	reflect.TypeFor[attempt.CheckResult]():   jsonschema.Words(attempt.CheckResults()...),
-	reflect.TypeFor[attempt.Scalar]():        {Type: []string{"boolean", "number", "string", "null"}},
-	reflect.TypeFor[condition.Truth]():       jsonschema.Words("true", "false", "unknown"),
-	reflect.TypeFor[decide.Verdict]():        jsonschema.Words(decide.Verdicts()...),
-	reflect.TypeFor[decide.Stage]():          jsonschema.Words(decide.Stages()...),
-	reflect.TypeFor[decide.OutcomeKind]():    jsonschema.Words(decide.OutcomeKinds()...),
-	reflect.TypeFor[decide.CauseCode]():      words(decide.CauseCodes()),
-	reflect.TypeFor[decide.NoticeCode]():     words(decide.NoticeCodes()),
-	reflect.TypeFor[decide.DemandKind]():     jsonschema.Words(decide.DemandKinds()...),
-	reflect.TypeFor[consent.Outcome]():       jsonschema.Words(consent.Outcomes()...),
-	reflect.TypeFor[consent.Standing]():      jsonschema.Words(consent.Standings()...),
-	reflect.TypeFor[consent.CauseCode]():     words(consent.CauseCodes()),
-	reflect.TypeFor[readiness.Status]():      words(readiness.Statuses()),
-	reflect.TypeFor[desk.Kind]():             words(desk.Kinds()),
-	reflect.TypeFor[desk.State]():            words(desk.States()),
-	reflect.TypeFor[decide.Within]():         jsonschema.Matching(`^now$|^session$|` + span),
-	reflect.TypeFor[directory.Span]():        jsonschema.Matching(span),
-	reflect.TypeFor[directory.Level]():       jsonschema.Words(directory.Levels()...),
-	reflect.TypeFor[directory.Date]():        {Type: "string", Format: "date"},
-	reflect.TypeFor[compare.Effect]():        jsonschema.Words(compare.Effects()...),
-	reflect.TypeFor[inspect.Severity]():      jsonschema.Words(inspect.Severities()...),
-}
-
-func words[T ~string](list []T) *jsonschema.Schema {
-	var texts []string
-	for _, word := range list {
-		texts = append(texts, string(word))
-	}
-	return jsonschema.Words(texts...)
-}
+func words[T ~string](list []T) *jsonschema.Schema { return forms.Words(list) }

@@ -21,9 +21,11 @@ import (
 	"go.yaml.in/yaml/v4"
 	"pgregory.net/rapid"
 
+	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/reach"
@@ -38,8 +40,12 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/schema"
+	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
@@ -348,6 +354,29 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("consent-strays", &desk.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
-	require.Len(t, schema.Documents(), 25)
+	kept := new(store.Memory)
+	config := &door.Config{Journal: door.JournalConfig{Mode: door.JournalRequired}}
+	d, err := door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
+		return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+	}, kept, config, door.Options{Now: func() time.Time { return monday }})
+	require.NoError(t, err)
+	d.Decide(ctx, &demo.Scenes()[0].Attempt, door.Asked{Caller: "gateway"})
+	require.NoError(t, d.Close())
+	entries, err := evidence.ListOf(kept.Entries(ctx, journal.Filter{Latest: true}), 10)
+	require.NoError(t, err)
+	require.Len(t, entries.Entries, 2)
+	check("journal", entries)
+	entry, err := evidence.Find(ctx, kept, entries.Entries[0].ID)
+	require.NoError(t, err)
+	recorded, err := evidence.Read(entry)
+	require.NoError(t, err)
+	require.NoError(t, recorded.Compare(b))
+	require.Equal(t, recorded.Verdict, recorded.Today.Verdict)
+	check("journal-decision", recorded)
+	verified, err := evidence.Verify(ctx, kept, nil, "")
+	require.NoError(t, err)
+	check("journal-verification", verified)
+	check("serve-check", service.Check(ctx, "nowhere", config))
+	require.Len(t, schema.Documents(), 30)
 	require.NotEmpty(t, decide.CauseCodes())
 }

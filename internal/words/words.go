@@ -13,8 +13,10 @@ func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
-	if stem, ok := strings.CutSuffix(noun, "cy"); ok {
-		return fmt.Sprintf("%d %scies", n, stem)
+	for _, ending := range []string{"cy", "try"} {
+		if stem, ok := strings.CutSuffix(noun, ending); ok {
+			return fmt.Sprintf("%d %s%sies", n, stem, strings.TrimSuffix(ending, "y"))
+		}
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

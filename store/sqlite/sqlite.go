@@ -95,15 +95,23 @@ func Read(path string) (*Store, error) {
 	return s, nil
 }
 
-func open(path string, options url.Values) (*Store, error) {
-	at := (&url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: options.Encode()}).String()
-	db, err := sql.Open("sqlite", at)
+// connect makes a pool of connections to a file.
+func connect(path string, options url.Values) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(path), RawQuery: options.Encode()}).String())
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	writer, err := sql.Open("sqlite", at)
+	return db, nil
+}
+
+func open(path string, options url.Values) (*Store, error) {
+	db, err := connect(path, options)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), db.Close())
+		return nil, err
+	}
+	writer, err := connect(path, options)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	writer.SetMaxOpenConns(1)
 	db.SetMaxOpenConns(4)
@@ -160,8 +168,13 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 	if err := newfile.CheckFile(path); err != nil {
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, "VACUUM INTO ?", path)
-	return err
+	// A connection of its own: that of a reader may write nothing, not even a copy.
+	db, err := connect(s.path, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)"}})
+	if err != nil {
+		return err
+	}
+	_, err = db.ExecContext(ctx, "VACUUM INTO ?", path)
+	return errors.Join(err, db.Close())
 }
 
 // Close implements store.Store.

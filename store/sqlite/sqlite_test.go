@@ -56,8 +56,11 @@ func TestOneDoorHasAFile(t *testing.T) {
 	})
 	t.Run("a copy is whole", func(t *testing.T) {
 		copied := filepath.Join(t.TempDir(), "copy.db")
-		require.NoError(t, s.Backup(t.Context(), copied))
-		require.ErrorContains(t, s.Backup(t.Context(), copied), "exists already")
+		reader, err := sqlite.Read(path)
+		require.NoError(t, err)
+		defer reader.Close()
+		require.NoError(t, reader.Backup(t.Context(), copied))
+		require.ErrorContains(t, reader.Backup(t.Context(), copied), "exists already")
 		other := open(t, copied)
 		head, err := other.Head(t.Context())
 		require.NoError(t, err)

@@ -1,0 +1,114 @@
+package render
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/evidence"
+	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// Journal lists entries. From are the flags that name the store which they are of.
+func (p *Page) Journal(list *evidence.List, from ...string) {
+	if len(list.Entries) == 0 {
+		p.line("No entry matches.")
+		return
+	}
+	p.line("%s", p.bold.Render(words.Count(len(list.Entries), "entry")+", the latest first; times are UTC"))
+	p.line("")
+	const column = 21
+	for _, e := range list.Entries {
+		what := strings.ReplaceAll(e.Kind.String(), "_", " ")
+		if e.Kind == journal.Decision {
+			what = strings.ToUpper(strings.ReplaceAll(e.Verdict, "_", " "))
+		}
+		subject := e.Account
+		if e.App != "" {
+			subject += " at " + e.App
+		}
+		if e.IP != "" {
+			subject += " from " + e.IP
+		}
+		p.line("%s", strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), p.bold.Render(pad(what, 11)), subject), " "))
+		p.hang(strings.Repeat(" ", column), column, e.Text)
+		p.line("%s%s", strings.Repeat(" ", column), p.dim.Render(e.ID))
+	}
+	p.line("")
+	if list.More {
+		p.line("There are more; --most N lists more of them, and --account, --kind, --verdict, --from and --to fewer.")
+	}
+	for _, e := range list.Entries {
+		if e.Kind == journal.Decision {
+			p.commands("Next", append(terminal.Command("briskwarden journal show --book %s", p.folder), append(from, e.ID)...))
+			return
+		}
+	}
+}
+
+// JournalDecision explains a decision of the journal.
+func (p *Page) JournalDecision(d *evidence.Decision) {
+	r := &rehearse.Report{Decision: d.Decision, Rehearsal: rehearse.Rehearsal{Attempt: d.Attempt, ToDo: d.ToPerson.Repairs}}
+	if offer := d.ToPerson.Offer; len(offer) > 0 {
+		r.Rehearsal.ToDo = append(slices.Clone(r.Rehearsal.ToDo), "Prove "+words.List(offer, "or")+".")
+	}
+	p.Rehearsal(r, time.UTC)
+	p.line("")
+	p.labelled("Decided", d.At.Format("Mon 2006-01-02 15:04:05 MST")+" for "+d.Caller+", by the book "+evidence.ShortDigest(d.JudgedBy.Book))
+	for _, text := range d.Degraded {
+		p.labelled("Degraded", text)
+	}
+	var from []string
+	for _, fact := range slices.Sorted(maps.Keys(d.From)) {
+		from = append(from, fact+" from "+d.From[fact])
+	}
+	p.labelled("Facts", strings.Join(from, ", "))
+	switch t := d.Today; {
+	case t == nil:
+		p.labelled("Today", "name a book with --book, and it is asked about the same attempt")
+	case t.Same:
+		p.labelled("Today", "the book is the one that decided, and says "+rehearse.Words(t.Verdict))
+	default:
+		said := "the book would say " + rehearse.Words(t.Verdict)
+		if len(t.Causes) > 0 {
+			said += ": " + t.Causes[0].Text
+		}
+		p.labelled("Today", said)
+	}
+}
+
+// JournalVerified tells what came of verifying a journal.
+func (p *Page) JournalVerified(v *evidence.Verification) {
+	if v.Wrong != "" {
+		p.line("%s  %s", p.grave.Render("NOT AS IT WAS"), v.Wrong)
+		return
+	}
+	p.line("%s  %s, each as it was recorded, and none is missing", p.good.Render("SOUND"), words.Count(int(v.Size), "entry"))
+	p.line("")
+	p.labelled("Root", v.Root)
+	if v.Pruned > 0 {
+		p.labelled("Pruned", words.Count(int(v.Pruned), "entry")+" with the hash alone")
+	}
+	if v.Covered == nil {
+		p.labelled("Covered", "none was given: that somebody rewrote all of it only one shows that was kept elsewhere")
+		return
+	}
+	p.labelled("Covered", fmt.Sprintf("%s: the first %s are as they were then", v.Origin, words.Count(int(*v.Covered), "entry")))
+}
+
+// JournalKey tells where a new pair of keys is.
+func (p *Page) JournalKey(public, private string) {
+	p.line("%s", p.bold.Render("A key pair to sign checkpoints with"))
+	p.line("")
+	p.labelled("Private", private+": anyone who has it can sign; only the door reads it.")
+	p.labelled("Public", private+".pub: "+public)
+	p.line("")
+	p.line("%s", p.bold.Render("For the configuration:"))
+	p.line("")
+	p.line("journal: {key: %s, checkpoint: door.checkpoint}", private)
+}
