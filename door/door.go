@@ -307,3 +307,7 @@ func (r *Reloaded) appendJSON(text []byte) []byte {
 	}
 	return append(text, '}')
 }
+
+// Forget drops what is remembered of the store, so that it is read again. A door does so by itself
+// where others may have changed it; it is for a program that changes the store's rows itself.
+func (d *Door) Forget() { d.facts.forgetAll() }

@@ -32,10 +32,18 @@ import (
 
 var noon = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
+// tester is what a house asks of a test, or of a property.
+type tester interface {
+	require.TestingT
+	Helper()
+	Cleanup(func())
+	Context() context.Context
+}
+
 // house is a door under test, with what it rests on.
 type house struct {
 	*door.Door
-	t     testing.TB
+	t     tester
 	store store.Store
 	log   *bytes.Buffer
 
@@ -76,7 +84,7 @@ func configured(change func(*door.Config)) *door.Config {
 	return c
 }
 
-func newHouse(t testing.TB, s store.Store, change func(*door.Config)) *house {
+func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
 	if s == nil {
 		s = new(store.Memory)
 	}

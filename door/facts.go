@@ -51,6 +51,10 @@ func (f *facts) forget(keys []store.Key) {
 // lost drops everything, and remembers nothing until found.
 func (f *facts) lost() {
 	f.following.Store(false)
+	f.forgetAll()
+}
+
+func (f *facts) forgetAll() {
 	f.accounts.forgetAll()
 	f.devices.forgetAll()
 	f.sessions.forgetAll()

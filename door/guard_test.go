@@ -35,13 +35,13 @@ import (
 // provider is a stand-in for an identity provider: it signs tokens, and serves its keys.
 type provider struct {
 	*httptest.Server
-	t    testing.TB
+	t    tester
 	mu   sync.Mutex
 	keys map[string]*ecdsa.PrivateKey
 	asks int
 }
 
-func newProvider(t testing.TB) *provider {
+func newProvider(t tester) *provider {
 	p := &provider{t: t, keys: map[string]*ecdsa.PrivateKey{}}
 	p.rotate("first")
 	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -75,7 +75,7 @@ func (p *provider) sign(kid, kind string, claims map[string]any) string {
 	return signed(p.t, jose.SigningKey{Algorithm: jose.ES256, Key: key}, kid, kind, claims)
 }
 
-func signed(t testing.TB, key jose.SigningKey, kid, kind string, claims map[string]any) string {
+func signed(t tester, key jose.SigningKey, kid, kind string, claims map[string]any) string {
 	signer, err := jose.NewSigner(key, (&jose.SignerOptions{}).WithType(jose.ContentType(kind)).WithHeader("kid", kid))
 	require.NoError(t, err)
 	text, err := jwt.Signed(signer).Claims(claims).Serialize()

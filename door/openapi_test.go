@@ -65,7 +65,7 @@ func (d *described) operationOf(method, path string) *operation {
 }
 
 // hold holds a text against the schema of a content.
-func (d *described) hold(t testing.TB, c content, text []byte) {
+func (d *described) hold(t require.TestingT, c content, text []byte) {
 	at, _ := c["application/json"].Schema["$ref"].(string)
 	if at == "" {
 		at, _ = c["application/problem+json"].Schema["$ref"].(string)
@@ -79,7 +79,7 @@ func (d *described) hold(t testing.TB, c content, text []byte) {
 	require.NoError(t, s.Validate(value), string(text))
 }
 
-func (d *described) schema(t testing.TB, at string) *jsonschema.Schema {
+func (d *described) schema(t require.TestingT, at string) *jsonschema.Schema {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.compiled[at] == nil {
