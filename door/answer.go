@@ -64,13 +64,14 @@ func (d *Door) CheckAttempt(a *attempt.Attempt) error {
 	if err := a.Check(); err != nil {
 		return err
 	}
-	names := map[string]string{"account": a.Account, "app": a.App, "session.id": a.Session.ID, "id": a.ID}
-	if device := a.Device.Ref(); device != nil {
-		names["device.id"], _ = device.ID.Get()
+	device := ""
+	if said := a.Device.Ref(); said != nil {
+		device, _ = said.ID.Get()
 	}
-	for what, name := range names {
-		if len(name) > longestName || strings.ContainsFunc(name, unicode.IsControl) {
-			return fmt.Errorf("the `%s` of the attempt is longer than %d bytes, or has a control character", what, longestName)
+	for _, named := range [...]struct{ what, name string }{{"account", a.Account}, {"app", a.App}, {"device.id", device},
+		{"session.id", a.Session.ID}, {"id", a.ID}} {
+		if len(named.name) > longestName || strings.ContainsFunc(named.name, unicode.IsControl) {
+			return fmt.Errorf("the `%s` of the attempt is longer than %d bytes, or has a control character", named.what, longestName)
 		}
 	}
 	tolerance := time.Duration(d.config.Limits.Tolerance)

@@ -15,7 +15,7 @@ type callers struct {
 	byCertificate map[string]*knownCaller
 }
 
-// knownCaller is a caller with what it has left of its rate.
+// knownCaller is a caller with what it has left of its rate; nil sets no bound.
 type knownCaller struct {
 	*Caller
 	limit *rate.Limiter
@@ -24,7 +24,7 @@ type knownCaller struct {
 func newCallers(c *Config) (*callers, error) {
 	all := &callers{byToken: map[[sha256.Size]byte]*knownCaller{}, byCertificate: map[string]*knownCaller{}}
 	for i := range c.Callers {
-		known := &knownCaller{Caller: &c.Callers[i], limit: rate.NewLimiter(rate.Inf, 0)}
+		known := &knownCaller{Caller: &c.Callers[i]}
 		if known.Rate > 0 {
 			burst := known.Burst
 			if burst == 0 {

@@ -97,7 +97,7 @@ func (d *Door) guarded(route route) http.Handler {
 				d.writeProblem(w, r, errors.New("panic"))
 			}
 		}()
-		w.Header().Set("Cache-Control", "no-store")
+		w.Header()["Cache-Control"] = notKept
 		if id := r.Header.Get("X-Request-Id"); id != "" && len(id) <= 200 {
 			w.Header().Set("X-Request-Id", id) // as the OpenID Authorization API 1.0 has it
 		}
@@ -125,6 +125,9 @@ func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
 	case !known.may(right):
 		d.metrics.refused("not_allowed")
 		return nil, problem(http.StatusForbidden, "%s may not do this; it would need the right %s.", known.Name, right)
+	}
+	if known.limit == nil {
+		return known, nil
 	}
 	if allowed := known.limit.Reserve(); !allowed.OK() || allowed.Delay() > 0 {
 		wait := max(time.Second, allowed.Delay().Round(time.Second))
@@ -178,9 +181,12 @@ func decodeStrictly(text []byte, into any) error {
 	return nil
 }
 
+// The values of headers that each answer has. Nobody changes them.
+var notKept, isJSON = []string{"no-store"}, []string{"application/json"}
+
 // writeJSON answers with a text of JSON.
 func writeJSON(w http.ResponseWriter, status int, text []byte) error {
-	w.Header().Set("Content-Type", "application/json")
+	w.Header()["Content-Type"] = isJSON
 	w.Header().Set("Content-Length", strconv.Itoa(len(text)))
 	w.WriteHeader(status)
 	w.Write(text) // whoever went away meanwhile misses nothing

@@ -76,7 +76,7 @@ type Entry struct {
 	// Account is whom it is about, "" where it is about nobody.
 	Account string
 	// Leaf is the entry as JSON (Leaf), which is what the tree covers. It is nil where it was
-	// pruned. Hash is the hash of it as a leaf (RFC 6962 §2.1), which stays. Append sets it.
+	// pruned. Hash is the hash of it as a leaf (RFC 6962 §2.1), which stays.
 	Leaf []byte
 	Hash tlog.Hash
 }
@@ -116,7 +116,7 @@ func Make(kind Kind, id string, at time.Time, caller, account, name string, deta
 	leaf = jsontext.Text(leaf, "caller", caller)
 	leaf = jsontext.Text(leaf, "account", account)
 	leaf = append(append(jsontext.Key(leaf, name), detail...), '}')
-	return Entry{ID: id, At: at, Kind: kind, Account: account, Leaf: leaf}
+	return Entry{ID: id, At: at, Kind: kind, Account: account, Leaf: leaf, Hash: tlog.RecordHash(leaf)}
 }
 
 // Content is what the leaf of an entry says.
@@ -166,12 +166,12 @@ type Head struct {
 	Edge []tlog.Hash
 }
 
-// Append numbers entries, which come behind those of the head, and hashes their leaves. The
-// head moves behind them.
+// Append numbers entries that Make made, which come behind those of the head. The head moves behind
+// them.
 func (h *Head) Append(entries []Entry) {
 	h.Edge = slices.Clone(h.Edge) // which the caller of an older head may have
 	for i := range entries {
-		entries[i].Number, entries[i].Hash = h.Size, tlog.RecordHash(entries[i].Leaf)
+		entries[i].Number = h.Size
 		h.add(entries[i].Hash)
 	}
 }

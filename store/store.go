@@ -79,7 +79,7 @@ type Tx interface {
 	Put(Row) error
 	// Delete drops a row; dropping one that there is not is no error.
 	Delete(Key) error
-	// Append keeps entries at the end of the journal. It numbers and hashes them.
+	// Append keeps entries at the end of the journal, and numbers them.
 	Append([]journal.Entry) error
 }
 

@@ -67,7 +67,7 @@ func Open(path string) (*Store, error) {
 	} else if err := f.Close(); err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
-	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
+	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "page_size(16384)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
 		"wal_autocheckpoint(4000)"}})
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
