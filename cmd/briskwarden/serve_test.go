@@ -1,0 +1,329 @@
+package main_test
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/internal/storetest"
+)
+
+// kills is how often a door is killed under load on each store; CI kills more often.
+var kills = flag.Int("kills", 3, "how often a door is killed under load")
+
+// server is a door that runs as a process.
+type server struct {
+	t       *testing.T
+	cmd     *exec.Cmd
+	address string
+	token   string
+	log     *safeBuffer
+}
+
+// safeBuffer is written by a process and read by a test.
+type safeBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *safeBuffer) add(line string) { b.mu.Lock(); defer b.mu.Unlock(); b.b.WriteString(line + "\n") }
+
+func (b *safeBuffer) String() string { b.mu.Lock(); defer b.mu.Unlock(); return b.b.String() }
+
+// configured lays a configuration into a folder, for a caller with a token that it returns.
+func configuredDoor(t *testing.T, dir, more string) string {
+	status, out, errOut := runIn(t, dir, "serve", "token", "--for", "gateway", "--may", "decide,report,events,look,operate", "--json")
+	require.Zero(t, status, errOut)
+	var made struct{ Token, Config string }
+	require.NoError(t, json.Unmarshal([]byte(out), &made))
+	require.NotContains(t, made.Config, made.Token)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "door.yaml"), []byte("door: 1\nlisten: 127.0.0.1:0\n"+more+made.Config), 0o600))
+	return made.Token
+}
+
+// serve starts a door in a folder with a book `kestrel` and a configuration.
+func serve(t *testing.T, dir, token string) *server {
+	s := &server{t: t, token: token, log: new(safeBuffer)}
+	s.cmd = exec.Command(program, "serve", "--book", "kestrel", "--config", "door.yaml")
+	s.cmd.Dir = dir
+	said, err := s.cmd.StderrPipe()
+	require.NoError(t, err)
+	require.NoError(t, s.cmd.Start())
+	t.Cleanup(func() { s.cmd.Process.Kill() })
+	listening := make(chan string, 1)
+	go func() {
+		lines := bufio.NewScanner(said)
+		for lines.Scan() {
+			s.log.add(lines.Text())
+			var line struct{ Msg, Address string }
+			if json.Unmarshal(lines.Bytes(), &line) == nil && line.Msg == "listening" {
+				listening <- line.Address
+			}
+		}
+		close(listening)
+	}()
+	select {
+	case address, ok := <-listening:
+		require.True(t, ok, "the door did not start: %s", s.log)
+		s.address = address
+	case <-time.After(time.Minute):
+		t.Fatalf("the door does not listen: %s", s.log)
+	}
+	return s
+}
+
+var client = &http.Client{Timeout: 30 * time.Second}
+
+// ask makes a request, and returns the status (0 where there was no answer) and the body.
+func (s *server) ask(method, path, kind, body string) (int, string) {
+	r, err := http.NewRequest(method, "http://"+s.address+path, strings.NewReader(body))
+	if err != nil {
+		return 0, err.Error()
+	}
+	r.Header.Set("Authorization", "Bearer "+s.token)
+	if kind != "" {
+		r.Header.Set("Content-Type", kind)
+	}
+	answer, err := client.Do(r)
+	if err != nil {
+		return 0, err.Error()
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		return 0, err.Error()
+	}
+	return answer.StatusCode, string(text)
+}
+
+const signOn = `{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},` +
+	`"session":{"id":"s-1"},"proofs":[{"method":"password"},{"method":"push"}]}`
+
+// stop ends a door as an operator does, and waits for it.
+func (s *server) stop() {
+	require.NoError(s.t, s.cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(s.t, s.cmd.Wait(), "it ends with 0")
+}
+
+func TestServe(t *testing.T) {
+	dir := t.TempDir()
+	in(t, dir, 0, "demo", "--out", "kestrel")
+	token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\n")
+	require.Contains(t, in(t, dir, 0, "serve", "check", "--book", "kestrel"), "READY")
+	s := serve(t, dir, token)
+	status, text := s.ask("POST", "/v1/decisions", "application/json", signOn)
+	require.Equal(t, 200, status, text)
+	var decided struct {
+		ID, Verdict string
+		JudgedBy    struct{ Book string } `json:"judged_by"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(text), &decided))
+	require.Equal(t, "grant", decided.Verdict, text)
+
+	t.Run("the journal is read while it runs", func(t *testing.T) {
+		require.Contains(t, in(t, dir, 0, "journal", "list", "--verdict", "grant"), decided.ID)
+		shown := in(t, dir, 0, "journal", "show", "--book", "kestrel", decided.ID)
+		require.Contains(t, shown, "GRANT  ingrid@kestrelsound.example at mail")
+		require.Contains(t, shown, "the book is the one that decided, and says grant")
+		require.Contains(t, in(t, dir, 0, "journal", "verify"), "SOUND  2 entries")
+		require.Contains(t, in(t, dir, 2, "journal", "show", "none"), "")
+		in(t, dir, 0, "serve", "backup", "copy.db")
+		require.Contains(t, in(t, dir, 0, "journal", "verify", "--file", "copy.db"), "SOUND  2 entries")
+	})
+	t.Run("one door has the store", func(t *testing.T) {
+		_, _, errOut := runIn(t, dir, "serve", "--book", "kestrel")
+		require.Contains(t, errOut, "another door has this store open")
+	})
+	book := func() string {
+		_, text := s.ask("GET", "/readyz", "", "")
+		return text
+	}
+	t.Run("a newer book is taken when the folder changes", func(t *testing.T) {
+		was := book()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{name: newcomers}]\n"), 0o600))
+		require.Eventually(t, func() bool { return book() != was }, time.Minute, 10*time.Millisecond, s.log.String())
+		is := book()
+		require.NotContains(t, is, "refused")
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{nam: newcomers}]\n"), 0o600))
+		require.Eventually(t, func() bool { return strings.Contains(book(), "refused") }, time.Minute, 10*time.Millisecond)
+		require.Contains(t, in(t, dir, 1, "serve", "check", "--book", "kestrel"), "more.yaml:2:")
+		require.Contains(t, s.log.String(), "more.yaml:2:")
+		require.NoError(t, os.Remove(filepath.Join(dir, "kestrel", "more.yaml")))
+		require.Eventually(t, func() bool { return book() == was }, time.Minute, 10*time.Millisecond)
+		require.NoError(t, s.cmd.Process.Signal(syscall.SIGHUP))
+		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "the book is the same as before") }, time.Minute, 10*time.Millisecond)
+	})
+	t.Run("those who are slow are cut off", func(t *testing.T) {
+		conn, err := net.Dial("tcp", s.address)
+		require.NoError(t, err)
+		defer conn.Close()
+		fmt.Fprintf(conn, "POST /v1/decisions HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", token)
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
+		text, err := io.ReadAll(conn)
+		require.NoError(t, err, "the door ends it")
+		require.Contains(t, string(text), "400 Bad Request")
+	})
+	t.Run("many idle connections", func(t *testing.T) {
+		const many = 2000
+		var idle []net.Conn
+		for range many {
+			conn, err := net.Dial("tcp", s.address)
+			if err != nil {
+				break // as many as this machine lets a process have
+			}
+			idle = append(idle, conn)
+		}
+		status, _ := s.ask("POST", "/v1/decisions", "application/json", signOn)
+		require.Equal(t, 200, status)
+		for _, conn := range idle {
+			conn.Close()
+		}
+	})
+	require.NotContains(t, s.log.String(), token, "nothing in the log is a secret")
+	s.stop()
+}
+
+// provider signs events, and its keys are in a file.
+func signer(t *testing.T, path string) jose.Signer {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	set, err := json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "k", Algorithm: "ES256"}}})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, set, 0o600))
+	made, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, (&jose.SignerOptions{}).WithType("secevent+jwt").WithHeader("kid", "k"))
+	require.NoError(t, err)
+	return made
+}
+
+// TestKilled kills a door under load, again and again: nothing that it acknowledged is lost or
+// doubled, and the journal verifies.
+func TestKilled(t *testing.T) {
+	for name, where := range map[string]func(t *testing.T) string{
+		"sqlite":   func(*testing.T) string { return "store: {file: door.db}\n" },
+		"postgres": func(t *testing.T) string { return "store: {postgres: \"" + storetest.Postgres(t) + "\"}\n" },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			in(t, dir, 0, "demo", "--out", "kestrel")
+			signs := signer(t, filepath.Join(dir, "keys.json"))
+			token := configuredDoor(t, dir, where(t)+"events: [{issuer: \"https://feed.example\", audience: [door], keys: keys.json}]\n")
+			var mu sync.Mutex
+			acknowledged := map[string]string{} // what, by the kind of its entry
+			var number atomic.Int64
+			now := time.Now()
+			if *clock != "" {
+				var err error
+				now, err = time.Parse(time.RFC3339, *clock)
+				require.NoError(t, err)
+			}
+			identity := regexp.MustCompile(`^\{"id":"([0-9a-f-]+)"`)
+			for range *kills {
+				s := serve(t, dir, token)
+				var group sync.WaitGroup
+				for worker := range 6 {
+					group.Go(func() {
+						for status := 200; status != 0; {
+							n := number.Add(1)
+							var text, kind, what string
+							switch worker % 3 {
+							case 0:
+								status, text = s.ask("POST", "/v1/decisions", "application/json", strings.Replace(signOn, "s-1", fmt.Sprint("s-", n%50), 1))
+								if found := identity.FindStringSubmatch(text); status == 200 && found != nil && !strings.Contains(text, `"degraded"`) {
+									kind, what = "decision", found[1]
+								}
+							case 1:
+								device := fmt.Sprint("device-", n)
+								status, _ = s.ask("PUT", "/v1/devices/"+device+"/report", "application/json", `{"facts":{"firewall":true}}`)
+								if status == 204 {
+									kind, what = "report", device
+								}
+							case 2:
+								event := fmt.Sprint("event-", n)
+								body, err := jwt.Signed(signs).Claims(map[string]any{"iss": "https://feed.example", "aud": "door", "jti": event, "iat": now.Unix(),
+									"sub_id": map[string]string{"format": "email", "email": "ingrid@kestrelsound.example"},
+									"events": map[string]any{"https://schemas.openid.net/secevent/caep/event-type/risk-level-change": map[string]string{"current_level": "LOW"}},
+								}).Serialize()
+								if err != nil {
+									t.Error(err)
+									return
+								}
+								status, _ = s.ask("POST", "/v1/events", "application/secevent+jwt", body)
+								if status == 202 {
+									kind, what = "event", event
+								}
+							}
+							if kind != "" {
+								mu.Lock()
+								acknowledged[what] = kind
+								mu.Unlock()
+							}
+						}
+					})
+				}
+				before := number.Load()
+				require.Eventually(t, func() bool { return number.Load() > before+150 }, time.Minute, time.Millisecond, s.log.String())
+				require.NoError(t, s.cmd.Process.Kill())
+				s.cmd.Wait()
+				group.Wait()
+			}
+			require.Contains(t, in(t, dir, 0, "journal", "verify"), "SOUND")
+			counts := map[string]int{}
+			for _, kind := range []string{"decision", "report", "event"} {
+				var list struct {
+					Entries []struct{ ID, Text string }
+				}
+				document(t, dir, 0, &list, "journal", "list", "--kind", kind, "--most", "10000000", "--json")
+				for _, e := range list.Entries {
+					switch kind {
+					case "decision":
+						counts[e.ID]++
+					case "report":
+						counts[strings.Fields(e.Text)[2]]++
+					}
+				}
+			}
+			for what, kind := range acknowledged {
+				if kind != "event" {
+					require.Equal(t, 1, counts[what], "the %s %s", kind, what)
+				}
+			}
+			require.Greater(t, len(acknowledged), 100**kills)
+			s := serve(t, dir, token) // events that come again are known
+			for what, kind := range acknowledged {
+				if kind == "event" {
+					body, err := jwt.Signed(signs).Claims(map[string]any{"iss": "https://feed.example", "aud": "door", "jti": what, "iat": now.Unix(),
+						"sub_id": map[string]string{"format": "email", "email": "ingrid@kestrelsound.example"},
+						"events": map[string]any{"https://schemas.openid.net/secevent/risc/event-type/account-disabled": map[string]string{}}}).Serialize()
+					require.NoError(t, err)
+					status, text := s.ask("POST", "/v1/events", "application/secevent+jwt", body)
+					require.Equal(t, 202, status, text)
+				}
+			}
+			_, text := s.ask("POST", "/v1/decisions", "application/json", signOn)
+			require.NotContains(t, text, "account_disabled", "none of them was taken again")
+			s.stop()
+		})
+	}
+}
