@@ -1,10 +1,14 @@
 package door_test
 
 import (
+	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"path/filepath"
+	"sync"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -14,9 +18,80 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/sqlite"
 )
+
+// load opens the demo's book.
+func load(o ...briskwarden.Option) (*briskwarden.Book, error) {
+	return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+}
+
+var silent = door.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+
+func open(b *testing.B) store.Store {
+	file, err := sqlite.Open(filepath.Join(b.TempDir(), "door.db"))
+	require.NoError(b, err)
+	b.Cleanup(func() { file.Close() })
+	return file
+}
+
+// BenchmarkReview judges 10,000 open sessions again, as after a newer book, on SQLite.
+func BenchmarkReview(b *testing.B) {
+	const sessions = 10_000
+	s := open(b)
+	d, err := door.New(b.Context(), load, s, &door.Config{Store: door.StoreConfig{History: door.Complete}}, silent)
+	require.NoError(b, err)
+	defer d.Close()
+	var group sync.WaitGroup
+	for worker := range 16 {
+		group.Go(func() {
+			for i := worker; i < sessions; i += 16 {
+				a := new(attempt.Attempt)
+				if err := attempt.ParseNow([]byte(ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(), a); err != nil {
+					b.Error(err)
+				}
+				d.Decide(b.Context(), a, door.Asked{Caller: "gateway"})
+			}
+		})
+	}
+	group.Wait()
+	for b.Loop() {
+		ended, err := d.Review(b.Context())
+		require.NoError(b, err)
+		require.Zero(b, ended)
+	}
+	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N), "s/review")
+}
+
+// BenchmarkStart makes a door of 1,000 policies and a store of 100,000 accounts that the book does not
+// list, up to its first decision.
+func BenchmarkStart(b *testing.B) {
+	const accounts = 100_000
+	chance := rand.New(rand.NewPCG(1, 2))
+	files := fstest.MapFS{}
+	for name, text := range synth.Large(chance, synth.Size{Accounts: 100, Policies: 1000, Apps: 200, Networks: 100, RangesEach: 10, Speaking: 5}).Files(chance, 4) {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	s := open(b)
+	require.NoError(b, s.Update(b.Context(), func(tx store.Tx) error {
+		for i := range accounts {
+			a := &store.Account{Name: fmt.Sprintf("hand-%d@kestrelsound.example", i), Groups: []string{"group-1"}, Methods: []string{"password"}}
+			if err := store.Save(tx, a); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	for b.Loop() {
+		d, err := door.New(b.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.OpenFS(files, o...) }, s,
+			new(door.Config), silent)
+		require.NoError(b, err)
+		d.Decide(b.Context(), &attempt.Attempt{At: time.Now(), Account: "hand-7@kestrelsound.example", App: "app-1"}, door.Asked{})
+		require.NoError(b, d.Close())
+	}
+}
 
 func BenchmarkDecide(b *testing.B) {
 	for name, c := range map[string]struct {
@@ -32,14 +107,9 @@ func BenchmarkDecide(b *testing.B) {
 		b.Run(name, func(b *testing.B) {
 			var s store.Store = new(store.Memory)
 			if c.sqlite {
-				file, err := sqlite.Open(filepath.Join(b.TempDir(), "door.db"))
-				require.NoError(b, err)
-				defer file.Close()
-				s = file
+				s = open(b)
 			}
-			d, err := door.New(b.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) {
-				return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
-			}, s, &door.Config{Journal: door.JournalConfig{Mode: c.mode}}, door.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+			d, err := door.New(b.Context(), load, s, &door.Config{Journal: door.JournalConfig{Mode: c.mode}}, silent)
 			require.NoError(b, err)
 			defer d.Close()
 			body := []byte(`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","through":"browser","device":{"id":"laptop-ingrid"},` +

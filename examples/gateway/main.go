@@ -1,15 +1,17 @@
-// Gateway guards a small web page with decisions of Brisk Warden:
+// Gateway guards a small web page with decisions of Brisk Warden, in one program:
 //
 //	go run ./examples/gateway
 //
-// and then, from another terminal, the lines that it prints. A real gateway
-// would take the account and the proofs from its own session; this one believes
-// the headers X-Account, X-Device and X-Proved, so that the verdicts can be seen
-// with curl.
+// and then, from another terminal, the lines that it prints. The page is behind door.Guard, which
+// takes access tokens (RFC 9068). They come from a stand-in for an identity provider, which believes
+// whoever says what was proven; a real one would ask.
 package main
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -17,95 +19,120 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"time"
 	_ "time/tzdata"
 
-	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+
+	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
-// Guard lets a request pass to a handler where the judge grants it. The judge
-// can be replaced while requests are served.
-type Guard struct {
-	Judge atomic.Pointer[decide.Judge]
-	App   string
-	Now   func() time.Time
-	Next  http.Handler
+// issuer and audience are the iss and aud of the stand-in's tokens.
+const issuer, audience = "https://sign-on.kestrelsound.example", "https://gateway.kestrelsound.example"
+
+// provider is a stand-in for an identity provider.
+type provider struct {
+	signer jose.Signer
+	now    func() time.Time
 }
 
-// ServeHTTP judges the request. Where it is not granted the answer is a problem
-// (RFC 9457) that tells the person no more than she may know.
-func (g *Guard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	decision := g.Judge.Load().Decide(context.Background(), g.attempt(r))
-	slog.Info("decided", "account", r.Header.Get("X-Account"), "app", g.App, "verdict", decision.Verdict, "why", decision.Causes[0].Text)
-	if decision.Verdict == decide.Grant {
-		g.Next.ServeHTTP(w, r)
+// newProvider makes a provider, and writes its public key into a folder, for the door to read.
+func newProvider(dir string, now func() time.Time) (*provider, string, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, "", err
+	}
+	set, err := json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}})
+	if err != nil {
+		return nil, "", err
+	}
+	path := filepath.Join(dir, "keys.json")
+	if err := os.WriteFile(path, set, 0o600); err != nil {
+		return nil, "", err
+	}
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, (&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"))
+	return &provider{signer, now}, path, err
+}
+
+// ServeHTTP issues a token to whoever asks for one: ?account=NAME&proved=pwd,mca&device=ID.
+func (p *provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	now, asked := p.now(), r.URL.Query()
+	token, err := jwt.Signed(p.signer).Claims(map[string]any{
+		"iss": issuer, "aud": audience, "sub": asked.Get("account"), "client_id": "gateway", "jti": journal.NewID(), "sid": journal.NewID(),
+		"iat": now.Unix(), "exp": now.Add(time.Hour).Unix(), "auth_time": now.Unix(), "amr": strings.Split(asked.Get("proved"), ","),
+		"device_id": asked.Get("device"),
+	}).Serialize()
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
-	status, title := http.StatusUnauthorized, "Something is still to be proven"
-	if decision.ToPerson.Verdict == decide.Block {
-		status, title = http.StatusForbidden, "You cannot sign on like this"
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	problem := map[string]any{
-		"title":   title,
-		"status":  status,
-		"detail":  decision.ToPerson.Say,
-		"offer":   decision.ToPerson.Offer,
-		"repairs": decision.ToPerson.Repairs,
-	}
-	if err := json.NewEncoder(w).Encode(problem); err != nil {
-		slog.Error("the answer was not sent", "error", err)
-	}
-}
-
-func (g *Guard) attempt(r *http.Request) *attempt.Attempt {
-	a := &attempt.Attempt{At: g.Now(), Account: r.Header.Get("X-Account"), App: g.App, Through: attempt.Known(attempt.Browser)}
-	if remote, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
-		a.IP = attempt.Known(remote.Addr())
-	}
-	if device := r.Header.Get("X-Device"); device != "" {
-		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(device)})
-	}
-	for method := range strings.SplitSeq(r.Header.Get("X-Proved"), ",") {
-		if method = strings.TrimSpace(method); method != "" {
-			a.Proofs = append(a.Proofs, attempt.Proof{Method: method, At: a.At})
-		}
-	}
-	return a
+	fmt.Fprintln(w, token)
 }
 
 // page is what the guard protects.
 func page(w http.ResponseWriter, r *http.Request) {
-	fmt.Fprintf(w, "Welcome aboard, %s.\n", r.Header.Get("X-Account"))
+	fmt.Fprintf(w, "Welcome aboard, %s.\n", door.AccountOf(r.Context()))
+}
+
+// gateway makes the guarded page and the stand-in beside it. Requests from this machine count as
+// coming from where a forwarded header says, so that other places can be tried.
+func gateway(ctx context.Context, dir string, now func() time.Time) (http.Handler, *door.Door, error) {
+	signOn, keys, err := newProvider(dir, now)
+	if err != nil {
+		return nil, nil, err
+	}
+	local := netip.MustParseAddr("127.0.0.1")
+	config := &door.Config{
+		Store:   door.StoreConfig{History: door.Complete},
+		Tokens:  []door.TokenIssuer{{Issuer: issuer, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: []string{"gateway"}}},
+		Trusted: []directory.Range{{From: local, To: local}},
+	}
+	d, err := door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
+		return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+	}, new(store.Memory), config, door.Options{Now: now})
+	if err != nil {
+		return nil, nil, err
+	}
+	mux := http.NewServeMux()
+	mux.Handle("/sign-on", signOn)
+	mux.Handle("/", d.Guard(http.HandlerFunc(page)))
+	return mux, d, nil
 }
 
 func main() {
 	addr := flag.String("addr", "127.0.0.1:8080", "address to listen on")
 	flag.Parse()
-	book, err := demo.Open()
-	if err != nil {
-		slog.Error("the book cannot be read", "error", err)
+	if err := run(*addr); err != nil {
+		slog.Error("the gateway stopped", "error", err)
 		os.Exit(2)
 	}
-	judge, err := book.Compile()
+}
+
+func run(addr string) error {
+	dir, err := os.MkdirTemp("", "gateway")
 	if err != nil {
-		slog.Error("the book cannot be compiled", "error", err)
-		os.Exit(2)
+		return err
 	}
-	guard := &Guard{App: "crew-roster", Now: time.Now, Next: http.HandlerFunc(page)}
-	guard.Judge.Store(judge)
+	defer os.RemoveAll(dir)
+	handler, d, err := gateway(context.Background(), dir, time.Now)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
 	fmt.Printf("The crew roster is on http://%s/. Try:\n\n"+
-		"  curl -H 'X-Account: ingrid@kestrelsound.example' http://%[1]s/\n"+
-		"  curl -H 'X-Account: ingrid@kestrelsound.example' -H 'X-Proved: password' http://%[1]s/\n"+
-		"  curl -H 'X-Account: ingrid@kestrelsound.example' -H 'X-Proved: password,push' http://%[1]s/\n\n", *addr)
-	server := &http.Server{Addr: *addr, Handler: guard, ReadHeaderTimeout: 10 * time.Second}
-	if err := server.ListenAndServe(); err != nil {
-		slog.Error("the server stopped", "error", err)
-		os.Exit(2)
-	}
+		"  token=$(curl -s 'http://%[1]s/sign-on?account=ingrid@kestrelsound.example&proved=pwd')\n"+
+		"  roster=\"-H X-Forwarded-Host:crew.kestrelsound.example -H X-Forwarded-Uri:/ -H X-Forwarded-For:192.0.2.200\"\n"+
+		"  curl -i $roster -H \"Authorization: Bearer $token\" http://%[1]s/       # the challenge says what would do\n\n"+
+		"and again with proved=pwd,mca: a password and a push.\n\n", addr)
+	server := &http.Server{Addr: addr, Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
+	return server.ListenAndServe()
 }
