@@ -67,7 +67,7 @@ func Open(path string) (*Store, error) {
 	} else if err := f.Close(); err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
-	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "page_size(16384)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
+	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
 		"wal_autocheckpoint(4000)"}})
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
@@ -355,6 +355,15 @@ func (t *tx) Append(entries []journal.Entry) error {
 	return nil
 }
 
+// manyEntries is how many entries one statement writes where there are so many: the statement has its
+// cost.
+const manyEntries = 16
+
+var insertEntries = map[int]string{
+	1:           "INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)",
+	manyEntries: "INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)" + strings.Repeat(", (?, ?, ?, ?, ?, ?, ?)", manyEntries-1),
+}
+
 // flush writes the entries of the transaction and moves the head.
 func (t *tx) flush() error {
 	if len(t.entries) == 0 {
@@ -369,12 +378,20 @@ func (t *tx) flush() error {
 		return err
 	}
 	head.Append(t.entries)
-	for i := range t.entries {
-		e := &t.entries[i]
-		if _, err := t.exec("INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)", e.Number, e.ID, e.At.UnixMicro(), int64(e.Kind), e.Account,
-			e.Leaf, e.Hash[:]); err != nil {
+	for rest := t.entries; len(rest) > 0; {
+		n := 1
+		if len(rest) >= manyEntries {
+			n = manyEntries
+		}
+		args := make([]any, 0, 7*n)
+		for i := range rest[:n] {
+			e := &rest[i]
+			args = append(args, e.Number, e.ID, e.At.UnixMicro(), int64(e.Kind), e.Account, e.Leaf, e.Hash[:])
+		}
+		if _, err := t.exec(insertEntries[n], args...); err != nil {
 			return err
 		}
+		rest = rest[n:]
 	}
 	text, err := head.MarshalText()
 	if err != nil {
