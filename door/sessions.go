@@ -277,7 +277,7 @@ func (d *Door) noteEnd(b *batch, s *store.Session, app, decision, because string
 
 // serveEndSession answers DELETE /v1/sessions/{id}.
 func (d *Door) serveEndSession(w http.ResponseWriter, r *request) error {
-	found, err := d.EndSession(r.PathValue("id"), "ended by "+r.caller.Name)
+	found, err := d.EndSession(r.PathValue("id"), r.caller.Name+" ended it")
 	switch {
 	case err != nil:
 		return d.unavailable(err)

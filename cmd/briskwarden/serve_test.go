@@ -54,7 +54,7 @@ func (b *safeBuffer) String() string { b.mu.Lock(); defer b.mu.Unlock(); return 
 
 // configured lays a configuration into a folder, for a caller with a token that it returns.
 func configuredDoor(t *testing.T, dir, more string) string {
-	status, out, errOut := runIn(t, dir, "serve", "token", "--for", "gateway", "--may", "decide,report,events,look,operate", "--json")
+	status, out, errOut := runIn(t, dir, "serve", "token", "--for", "gateway", "--may", "decide,report,events,people,look,operate", "--json")
 	require.Zero(t, status, errOut)
 	var made struct{ Token, Config string }
 	require.NoError(t, json.Unmarshal([]byte(out), &made))
@@ -151,6 +151,16 @@ func TestServe(t *testing.T) {
 		require.Contains(t, in(t, dir, 2, "journal", "show", "none"), "")
 		in(t, dir, 0, "serve", "backup", "copy.db")
 		require.Contains(t, in(t, dir, 0, "journal", "verify", "--file", "copy.db"), "SOUND  2 entries")
+	})
+	t.Run("a pushed group that the book does not declare is told", func(t *testing.T) {
+		for _, name := range []string{"deck", "stowaways"} {
+			status, text := s.ask("POST", "/scim/v2/Groups", "application/scim+json",
+				`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group"],"displayName":"`+name+`"}`)
+			require.Equal(t, 201, status, text)
+		}
+		said := in(t, dir, 1, "inspect", "--book", "kestrel", "--config", "door.yaml", "--at", "2026-11-23T13:10:00Z")
+		require.Contains(t, said, "The group stowaways is pushed to the door, and the book does not declare it.")
+		require.NotContains(t, said, "The group deck is pushed")
 	})
 	t.Run("one door has the store", func(t *testing.T) {
 		_, _, errOut := runIn(t, dir, "serve", "--book", "kestrel")

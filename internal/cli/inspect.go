@@ -18,12 +18,15 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/sarif"
+	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/typed"
 )
 
 // inspectFlags are the flags of inspect.
 type inspectFlags struct {
 	at, explain, format, failOn, since string
+	// config is the configuration of a door, whose store is looked at too; "" for none.
+	config string
 }
 
 func (env *environment) inspectCommand() *cobra.Command {
@@ -52,6 +55,7 @@ func (env *environment) inspectCommand() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&flags.at, "at", "", "inspect as of this day or time, such as 2026-12-01 (now)")
+	f.StringVar(&flags.config, "config", "", "the configuration of a door: groups that are pushed to it are looked at too")
 	f.StringVar(&flags.explain, "explain", "", "explain the check, or the finding, of this name instead; `all` lists the checks")
 	f.StringVar(&flags.format, "format", "text", "text, or sarif for SARIF 2.1.0")
 	f.StringVar(
@@ -74,7 +78,7 @@ func (env *environment) explain(flags inspectFlags) error {
 	if _, ok := inspect.FindCheck(check); !ok {
 		return env.explainCheck(check)
 	}
-	report, err := env.inspectBook(env.book, flags.at)
+	report, err := env.inspectBook(env.book, flags.at, flags.config)
 	if err != nil {
 		return err
 	}
@@ -111,12 +115,12 @@ func (env *environment) inspect(flags inspectFlags) error {
 	if err := env.checkFormat(flags.format, "sarif"); err != nil {
 		return err
 	}
-	report, err := env.inspectBook(env.book, flags.at)
+	report, err := env.inspectBook(env.book, flags.at, flags.config)
 	if err != nil {
 		return err
 	}
 	if flags.since != "" {
-		older, err := env.inspectBook(flags.since, flags.at)
+		older, err := env.inspectBook(flags.since, flags.at, flags.config)
 		if err != nil {
 			return fmt.Errorf("--since: %w", err)
 		}
@@ -132,7 +136,7 @@ func (env *environment) inspect(flags inspectFlags) error {
 
 // inspectBook inspects the book in a folder. What is wrong with one that cannot
 // be read is reported too.
-func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
+func (env *environment) inspectBook(dir, at, config string) (*inspect.Report, error) {
 	b, err := env.open(dir)
 	var wrong book.Errors
 	switch {
@@ -148,6 +152,13 @@ func (env *environment) inspectBook(dir, at string) (*inspect.Report, error) {
 	facts, err := env.recorded(b, dir, moment)
 	if err != nil {
 		return nil, err
+	}
+	if config != "" {
+		pushed, err := service.PushedGroups(context.Background(), config)
+		if err != nil {
+			return nil, fmt.Errorf("--config: %w", err)
+		}
+		facts.Checks = append(inspect.Checks(), inspect.PushedGroups(pushed))
 	}
 	return inspect.InspectWith(b, moment, facts)
 }

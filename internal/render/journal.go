@@ -24,9 +24,12 @@ func (p *Page) Journal(list *evidence.List, from ...string) {
 	p.line("")
 	const column = 21
 	for _, e := range list.Entries {
-		what := strings.ReplaceAll(e.Kind.String(), "_", " ")
+		what, style := strings.ReplaceAll(e.Kind.String(), "_", " "), p.bold
 		if e.Kind == journal.Decision {
 			what = strings.ToUpper(strings.ReplaceAll(e.Verdict, "_", " "))
+			if v, err := evidence.VerdictNamed(e.Verdict); err == nil && v != nil {
+				style = p.ofVerdict(*v)
+			}
 		}
 		subject := e.Account
 		if e.App != "" {
@@ -35,7 +38,7 @@ func (p *Page) Journal(list *evidence.List, from ...string) {
 		if e.IP != "" {
 			subject += " from " + e.IP
 		}
-		p.line("%s", strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), p.bold.Render(pad(what, 11)), subject), " "))
+		p.line("%s", strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), style.Render(pad(what, 11)), subject), " "))
 		p.hang(strings.Repeat(" ", column), column, e.Text)
 		p.line("%s%s", strings.Repeat(" ", column), p.dim.Render(e.ID))
 	}

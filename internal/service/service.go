@@ -93,6 +93,26 @@ func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {
 	return nil, errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
 }
 
+// PushedGroups returns the names of the groups that were pushed to the door of a configuration.
+func PushedGroups(ctx context.Context, config string) (names []string, err error) {
+	c, err := ReadConfig(config)
+	if err != nil {
+		return nil, err
+	}
+	s, err := ReadStore(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	for row, err := range store.All(ctx, s, store.Query{Kind: store.Groups}) {
+		if err != nil {
+			return nil, err
+		}
+		names = append(names, row.Key.Key)
+	}
+	return names, nil
+}
+
 // Backup writes a copy of the store, also while a door has it.
 func Backup(ctx context.Context, c *door.Config, path string) error {
 	if c.Store.File == "" {
