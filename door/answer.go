@@ -275,6 +275,8 @@ func (d *Door) openSession(b *batch, answer *Answer) error {
 	switch {
 	case err != nil:
 		return err
+	case s != nil && s.Account != a.Account && !s.Ended.IsZero():
+		return nil // what bears the name of another's ended session must go on being refused
 	case s == nil || s.Account != a.Account:
 		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started}
 		if s.Started.IsZero() {

@@ -209,6 +209,12 @@ func TestDecisions(t *testing.T) {
 	t.Run("another's session is not hers", func(t *testing.T) {
 		body := strings.Replace(ingrid("mail", "", `,"session":{"id":"s-1"}`), "ingrid@", "oskar@", 1)
 		require.NotEqual(t, decide.Grant, h.decide(body).Verdict)
+		ended, err := h.EndSession("s-1", "she called")
+		require.NoError(t, err)
+		require.True(t, ended)
+		h.decide(strings.Replace(ingrid("mail", password+","+push, `,"session":{"id":"s-1"}`), "ingrid@", "oskar@", 1))
+		require.Equal(t, decide.SessionEnded, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Causes[0].Code,
+			"and nobody else's sign-on brings an ended one back")
 	})
 	t.Run("what is stated wins", func(t *testing.T) {
 		a := h.decide(ingrid("mail", password, `,"session":{"id":"s-1","started":"2026-11-23T13:00:00Z"},"previous":null,"failures":null`))

@@ -1,6 +1,7 @@
 package door
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -123,6 +124,29 @@ type eventProblem struct {
 	Text string `json:"description"`
 }
 
+// seenKept is how long a token is known again. An older one is refused, so that none counts twice.
+const seenKept = 30 * 24 * time.Hour
+
+// forgetSeen drops what is known of tokens that would be refused by now.
+func (d *Door) forgetSeen(ctx context.Context) error {
+	for {
+		rows, err := d.facts.store.List(ctx, store.Query{Kind: store.Seen, DueBy: d.now().Add(-seenKept - time.Hour), Limit: 1000})
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		if err := d.facts.store.Update(ctx, func(tx store.Tx) error {
+			for _, row := range rows {
+				if err := tx.Delete(row.Key); err != nil {
+					return err
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+}
+
 // mostEvent is how large a token may be, in bytes.
 const mostEvent = 64 << 10
 
@@ -176,6 +200,8 @@ func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
 		return refuse("invalid_request", "It lacks one of jti, iat and events (RFC 8417 §2.2).")
 	case len(event.ID) > longestName || attempt.IsLater(event.IssuedAt.Time(), d.now()):
 		return refuse("invalid_request", "It was issued in the future, or its jti is too long.")
+	case d.now().Sub(event.IssuedAt.Time()) > seenKept:
+		return refuse("invalid_request", "It was issued too long ago: tokens are known again for %d days.", int(seenKept.Hours()/24))
 	}
 	for kind := range event.Events {
 		if len(from.Types) > 0 && !slices.Contains(from.Types, kind) {

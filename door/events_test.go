@@ -286,6 +286,7 @@ func TestEventTokens(t *testing.T) {
 		"a key nobody knows":   {signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.keys["first"]}, "third", "secevent+jwt", with(nil)), "invalid_key"},
 		"without jti":          {sign(with(map[string]any{"jti": nil})), "invalid_request"},
 		"without events":       {sign(with(map[string]any{"events": nil})), "invalid_request"},
+		"from long ago":        {sign(with(map[string]any{"iat": noon.Add(-31 * 24 * time.Hour).Unix()})), "invalid_request"},
 		"from the future":      {sign(with(map[string]any{"iat": noon.Add(time.Hour).Unix()})), "invalid_request"},
 		"an event that is odd": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": 3}})), "invalid_request"},
 		"dated in the future": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": map[string]any{

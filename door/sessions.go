@@ -65,6 +65,9 @@ func (d *Door) reviewSessions(ctx context.Context) {
 		case r = <-d.reviews:
 		case <-tick.C:
 			r = review{due: true}
+			if err := d.forgetSeen(ctx); err != nil && ctx.Err() == nil {
+				d.log.Error("old tokens could not be forgotten", "error", err)
+			}
 		}
 		if d.reviewAll.Swap(false) {
 			r = review{because: "facts changed"}

@@ -123,7 +123,7 @@ func send(client *http.Client, r *http.Request) error {
 	if _, err := io.Copy(io.Discard, answer.Body); err != nil {
 		return err
 	}
-	if answer.StatusCode != http.StatusOK {
+	if answer.StatusCode/100 != 2 {
 		return fmt.Errorf("%s", answer.Status)
 	}
 	return nil
