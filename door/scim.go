@@ -674,7 +674,7 @@ func (x groups) members(b *batch, attributes map[string]any) ([]string, error) {
 			return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
 		}
 		if !x.d.book.Load().lists(name) {
-			if _, err := (users{x.d}).load(b, id); err != nil {
+			if _, err := users(x).load(b, id); err != nil {
 				return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
 			}
 		}
