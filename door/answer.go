@@ -135,7 +135,9 @@ func (a *Answer) write(g *gathering, from origins) {
 func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked) {
 	j := &job{change: d.effects(b, answer, g)}
 	if d.config.Journal.Mode != JournalOff {
-		j.entries = []journal.Entry{journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)}
+		j.entries = []journal.Entry{
+			journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text),
+		}
 	}
 	if j.change == nil && j.entries == nil {
 		return

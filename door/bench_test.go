@@ -49,7 +49,8 @@ func BenchmarkReview(b *testing.B) {
 		group.Go(func() {
 			for i := worker; i < sessions; i += 16 {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(), a); err != nil {
+				if err := attempt.ParseNow([]byte(ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(),
+					a); err != nil {
 					b.Error(err)
 				}
 				d.Decide(b.Context(), a, door.Asked{Caller: "gateway"})
@@ -71,7 +72,8 @@ func BenchmarkStart(b *testing.B) {
 	const accounts = 100_000
 	chance := rand.New(rand.NewPCG(1, 2))
 	files := fstest.MapFS{}
-	for name, text := range synth.Large(chance, synth.Size{Accounts: 100, Policies: 1000, Apps: 200, Networks: 100, RangesEach: 10, Speaking: 5}).Files(chance, 4) {
+	for name, text := range synth.Large(chance, synth.Size{Accounts: 100, Policies: 1000, Apps: 200, Networks: 100, RangesEach: 10,
+		Speaking: 5}).Files(chance, 4) {
 		files[name] = &fstest.MapFile{Data: []byte(text)}
 	}
 	s := open(b)
@@ -112,8 +114,10 @@ func BenchmarkDecide(b *testing.B) {
 			d, err := door.New(b.Context(), load, s, &door.Config{Journal: door.JournalConfig{Mode: c.mode}}, silent)
 			require.NoError(b, err)
 			defer d.Close()
-			body := []byte(`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","through":"browser","device":{"id":"laptop-ingrid"},` +
-				`"session":{"id":"s-9"},"proofs":` + c.proofs + `,"previous":null,"failures":null,"client":null}`)
+			body := []byte(
+				`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","through":"browser","device":{"id":"laptop-ingrid"},` +
+					`"session":{"id":"s-9"},"proofs":` + c.proofs + `,"previous":null,"failures":null,"client":null}`,
+			)
 			b.SetParallelism(32)
 			b.ReportAllocs()
 			b.RunParallel(func(pb *testing.PB) {

@@ -189,7 +189,7 @@ type TokenIssuer struct {
 	// Own are the client_ids of the organisation's own programs, which nobody lets in.
 	Own []string `book:"own_clients" doc:"client_ids of one's own programs; any other is an outside program" default:"none"`
 	// Means says which method a value of amr stands for that several methods share.
-	Means []Meaning `book:"means" doc:"which method a value of amr stands for" default:"the amr of the book's methods, where one alone bears it"`
+	Means []Meaning `book:"means" doc:"which method a value of amr stands for" default:"the method that alone bears it"`
 }
 
 // Meaning is which method an issuer means by a value of amr (RFC 8176).

@@ -89,7 +89,13 @@ func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
 		s = new(store.Memory)
 	}
 	h := &house{t: t, store: s, now: noon, book: demo.Files(), log: new(bytes.Buffer)}
-	d, err := door.New(context.Background(), h.load, s, configured(change), door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))})
+	d, err := door.New(
+		context.Background(),
+		h.load,
+		s,
+		configured(change),
+		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))},
+	)
 	require.NoError(t, err)
 	h.Door = d
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
@@ -342,9 +348,11 @@ func TestWhatTheStoreCannotSayMakesNothingMilder(t *testing.T) {
 		cause         decide.CauseCode
 		degraded      string
 	}{
-		"it cannot be read":                {reads: true, verdict: decide.Block, cause: decide.AccountUnavailable, degraded: "could not be asked about the account"},
-		"a grant cannot be recorded":       {writes: true, verdict: decide.Block, cause: decide.NotRecorded, degraded: "could not be recorded"},
-		"it stands where it may":           {writes: true, mode: door.JournalBestEffort, verdict: decide.Grant, cause: decide.DemandsMet, degraded: "could not be recorded"},
+		"it cannot be read": {reads: true, verdict: decide.Block, cause: decide.AccountUnavailable,
+			degraded: "could not be asked about the account"},
+		"a grant cannot be recorded": {writes: true, verdict: decide.Block, cause: decide.NotRecorded, degraded: "could not be recorded"},
+		"it stands where it may": {writes: true, mode: door.JournalBestEffort, verdict: decide.Grant, cause: decide.DemandsMet,
+			degraded: "could not be recorded"},
 		"nothing is recorded, as was said": {writes: true, mode: door.JournalOff, verdict: decide.Grant, cause: decide.DemandsMet},
 	} {
 		t.Run(name, func(t *testing.T) {

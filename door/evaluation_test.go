@@ -28,20 +28,25 @@ func TestEvaluation(t *testing.T) {
 		decision bool
 		has      string
 	}{
-		"granted":                {[]string{subject, action, resource, atPier}, 200, true, `"limits":`},
-		"more is asked":          {[]string{subject, action, resource, fromAway}, 200, false, `"offer":["push"]`},
-		"without a context":      {[]string{subject, action, resource}, 200, false, `"verdict":"step_up"`},
-		"nobody":                 {[]string{strings.Replace(subject, "ingrid@", "nobody@", 1), action, resource, atPier}, 200, false, "no account"},
-		"properties":             {[]string{strings.Replace(subject, `"id"`, `"properties":{"groups":["x"]},"id"`, 1), action, resource, atPier}, 200, true, `"ignored":["subject.properties"]`},
-		"as a user and app":      {[]string{strings.Replace(subject, "account", "user", 1), action, resource, atPier}, 200, true, ""},
-		"no subject":             {[]string{action, resource}, 400, false, "no subject"},
-		"no resource":            {[]string{subject, action}, 400, false, "no resource"},
-		"no action":              {[]string{subject, resource}, 400, false, "no action"},
-		"another type":           {[]string{strings.Replace(subject, "account", "robot", 1), action, resource}, 400, false, "subject.type is account"},
+		"granted":           {[]string{subject, action, resource, atPier}, 200, true, `"limits":`},
+		"more is asked":     {[]string{subject, action, resource, fromAway}, 200, false, `"offer":["push"]`},
+		"without a context": {[]string{subject, action, resource}, 200, false, `"verdict":"step_up"`},
+		"nobody": {[]string{strings.Replace(subject, "ingrid@", "nobody@", 1), action, resource, atPier}, 200, false,
+			"no account"},
+		"properties": {[]string{strings.Replace(subject, `"id"`, `"properties":{"groups":["x"]},"id"`, 1), action, resource,
+			atPier}, 200, true, `"ignored":["subject.properties"]`},
+		"as a user and app": {[]string{strings.Replace(subject, "account", "user", 1), action, resource, atPier}, 200, true, ""},
+		"no subject":        {[]string{action, resource}, 400, false, "no subject"},
+		"no resource":       {[]string{subject, action}, 400, false, "no resource"},
+		"no action":         {[]string{subject, resource}, 400, false, "no action"},
+		"another type": {[]string{strings.Replace(subject, "account", "robot", 1), action, resource}, 400, false,
+			"subject.type is account"},
 		"an action that is none": {[]string{subject, strings.Replace(action, "sign-in", "read", 1), resource}, 400, false, "not \\\"read\\\""},
-		"an account in context":  {[]string{subject, action, resource, `"context":{"account":"birk@kestrelsound.example"}`}, 400, false, "are the subject"},
-		"a context that is odd":  {[]string{subject, action, resource, `"context":{"countri":"NO"}`}, 400, false, `did you mean \"country\"`},
-		"another time":           {[]string{subject, action, resource, `"context":{"at":"2026-01-01T00:00:00Z"}`}, 400, false, "which is not now"},
+		"an account in context": {[]string{subject, action, resource, `"context":{"account":"birk@kestrelsound.example"}`}, 400, false,
+			"are the subject"},
+		"a context that is odd": {[]string{subject, action, resource, `"context":{"countri":"NO"}`}, 400, false, `did you mean \"country\"`},
+		"another time": {[]string{subject, action, resource, `"context":{"at":"2026-01-01T00:00:00Z"}`}, 400, false,
+			"which is not now"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, _, text := h.ask("POST", "/access/v1/evaluation", all, "{"+strings.Join(c.parts, ",")+"}")
@@ -75,7 +80,12 @@ func TestEvaluations(t *testing.T) {
 			if c.semantic != "" {
 				options = `,"options":{"evaluations_semantic":"` + c.semantic + `"}`
 			}
-			status, _, text := h.ask("POST", "/access/v1/evaluations", all, "{"+subject+","+action+","+atPier+`,"evaluations":[`+c.list+"]"+options+"}")
+			status, _, text := h.ask(
+				"POST",
+				"/access/v1/evaluations",
+				all,
+				"{"+subject+","+action+","+atPier+`,"evaluations":[`+c.list+"]"+options+"}",
+			)
 			require.Equal(t, c.status, status, string(text))
 			var got struct {
 				Evaluations []struct{ Decision bool }

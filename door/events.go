@@ -354,8 +354,15 @@ func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
 }
 
 // credentials are the methods of the credential types of CAEP 1.0 §3.2.
-var credentials = map[string]string{"password": "password", "x509": "certificate", "fido2-platform": "passkey", "fido2-roaming": "security-key",
-	"fido-u2f": "security-key", "phone-sms": "sms-code", "app": "push"}
+var credentials = map[string]string{
+	"password":       "password",
+	"x509":           "certificate",
+	"fido2-platform": "passkey",
+	"fido2-roaming":  "security-key",
+	"fido-u2f":       "security-key",
+	"phone-sms":      "sms-code",
+	"app":            "push",
+}
 
 func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 	a, err := d.knownAccount(b, h)
@@ -363,7 +370,8 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 		return review{}, err
 	}
 	method := credentials[h.Credential]
-	if method == "password" && (h.Change == "update" || h.Change == "create") && (a.PasswordChangedAt == nil || h.at.After(*a.PasswordChangedAt)) {
+	if method == "password" && (h.Change == "update" || h.Change == "create") &&
+		(a.PasswordChangedAt == nil || h.at.After(*a.PasswordChangedAt)) {
 		a.PasswordChangedAt = &h.at
 	}
 	if method != "" && h.Change != "update" {

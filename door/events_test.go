@@ -146,7 +146,8 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 			account: &store.Account{Methods: []string{"password", "push", "security-key"}}},
 		"a push was taken out": {kind: caep + "credential-change", subject: herself, open: true,
 			says: map[string]any{"credential_type": "app", "change_type": "revoke"}, account: &store.Account{Methods: []string{"password"}}},
-		"risk rises": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "HIGH", "risk_reason": "odd", "principal": "USER"},
+		"risk rises": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "HIGH", "risk_reason": "odd",
+			"principal": "USER"},
 			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: "odd", Since: &at}}},
 		"risk that is no level": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "SEVERE"},
 			account: &store.Account{Risk: &store.Risk{Level: directory.HighRisk, Because: "another system raised it", Since: &at}}},
@@ -155,12 +156,15 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 		"her sessions are revoked": {kind: caep + "session-revoked", subject: herself},
 		"the session is revoked": {kind: caep + "session-revoked",
 			subject: map[string]any{"format": "complex", "session": map[string]any{"format": "opaque", "id": "s-1"}}},
-		"assurance falls":      {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "decrease"}},
-		"assurance rises":      {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "increase"}, open: true},
-		"somebody else":        {kind: risc + "account-disabled", subject: map[string]any{"format": "email", "email": "oskar@kestrelsound.example"}, open: true},
-		"nobody that is known": {kind: risc + "account-disabled", subject: map[string]any{"format": "email", "email": "nobody@x.example"}, open: true},
-		"no subject":           {kind: risc + "account-disabled", open: true},
-		"another kind":         {kind: caep + "session-presented", subject: herself, open: true},
+		"assurance falls": {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "decrease"}},
+		"assurance rises": {kind: caep + "assurance-level-change", subject: herself, says: map[string]any{"change_direction": "increase"},
+			open: true},
+		"somebody else": {kind: risc + "account-disabled", subject: map[string]any{"format": "email",
+			"email": "oskar@kestrelsound.example"}, open: true},
+		"nobody that is known": {kind: risc + "account-disabled", subject: map[string]any{"format": "email", "email": "nobody@x.example"},
+			open: true},
+		"no subject":   {kind: risc + "account-disabled", open: true},
+		"another kind": {kind: caep + "session-presented", subject: herself, open: true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, r := newProvider(t), newReceiver(t)
@@ -205,7 +209,8 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
 	p, r := newProvider(t), newReceiver(t)
 	h := newHouse(t, nil, telling(t, p, r))
-	till := `{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},"session":{"id":"s-1"},"proofs":[` +
+	till := `{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},` +
+		`"session":{"id":"s-1"},"proofs":[` +
 		password + "," + push + `]}`
 	require.Equal(t, decide.Grant, h.decide(till).Verdict)
 	report := func(facts string) int {
@@ -220,7 +225,13 @@ func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
 	require.Zero(t, ended, "a newer report that is as good ends nothing")
 	h.pass(time.Minute)
 	require.Equal(t, http.StatusNoContent, report(strings.Replace(fit, `"firewall":true`, `"firewall":false`, 1)))
-	require.Eventually(t, func() bool { return len(h.session("s-1").Apps) == 0 }, 10*time.Second, time.Millisecond, "it is looked at by itself")
+	require.Eventually(
+		t,
+		func() bool { return len(h.session("s-1").Apps) == 0 },
+		10*time.Second,
+		time.Millisecond,
+		"it is looked at by itself",
+	)
 	require.Equal(t, decide.DeviceUnfit, h.decide(till).Causes[0].Code)
 	require.Equal(t, http.StatusNoContent, report(fit))
 	require.Equal(t, decide.Grant, h.decide(till).Verdict, "and repaired she is let in again")
@@ -278,12 +289,13 @@ func TestEventTokens(t *testing.T) {
 	for name, c := range map[string]struct {
 		token, code string
 	}{
-		"nonsense":             {"a.b.c", "invalid_request"},
-		"an access token":      {p.sign("first", "at+jwt", with(nil)), "invalid_request"},
-		"another issuer":       {sign(with(map[string]any{"iss": "https://other.example"})), "invalid_issuer"},
-		"another audience":     {sign(with(map[string]any{"aud": "https://other.example"})), "invalid_audience"},
-		"another's key":        {newProvider(t).sign("first", "secevent+jwt", with(nil)), "authentication_failed"},
-		"a key nobody knows":   {signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.keys["first"]}, "third", "secevent+jwt", with(nil)), "invalid_key"},
+		"nonsense":         {"a.b.c", "invalid_request"},
+		"an access token":  {p.sign("first", "at+jwt", with(nil)), "invalid_request"},
+		"another issuer":   {sign(with(map[string]any{"iss": "https://other.example"})), "invalid_issuer"},
+		"another audience": {sign(with(map[string]any{"aud": "https://other.example"})), "invalid_audience"},
+		"another's key":    {newProvider(t).sign("first", "secevent+jwt", with(nil)), "authentication_failed"},
+		"a key nobody knows": {signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.keys["first"]}, "third", "secevent+jwt", with(nil)),
+			"invalid_key"},
 		"without jti":          {sign(with(map[string]any{"jti": nil})), "invalid_request"},
 		"without events":       {sign(with(map[string]any{"events": nil})), "invalid_request"},
 		"from long ago":        {sign(with(map[string]any{"iat": noon.Add(-31 * 24 * time.Hour).Unix()})), "invalid_request"},

@@ -150,25 +150,27 @@ func TestGuardTokens(t *testing.T) {
 		token  string
 		status int
 	}{
-		"valid":                                  {sign(nil), 200},
-		"typ in full":                            {p.sign("first", "application/at+jwt", with(nil)), 200},
-		"a minute over":                          {sign(map[string]any{"exp": noon.Add(-59 * time.Second).Unix()}), 200},
-		"expired":                                {sign(map[string]any{"exp": noon.Add(-61 * time.Second).Unix()}), 401},
-		"not valid yet":                          {sign(map[string]any{"nbf": noon.Add(2 * time.Minute).Unix()}), 401},
-		"issued in the future":                   {sign(map[string]any{"iat": noon.Add(2 * time.Minute).Unix()}), 401},
-		"for another":                            {sign(map[string]any{"aud": "https://other.example"}), 401},
-		"of another issuer":                      {sign(map[string]any{"iss": "https://other.example"}), 401},
-		"without exp":                            {sign(map[string]any{"exp": nil}), 401},
-		"without jti":                            {sign(map[string]any{"jti": nil}), 401},
-		"without sub":                            {sign(map[string]any{"sub": nil}), 401},
-		"an ID token":                            {p.sign("first", "JWT", with(nil)), 401},
-		"without a signature":                    {unsigned, 401},
-		"signed with the public key as a secret": {signed(t, jose.SigningKey{Algorithm: jose.HS256, Key: secret}, "first", "at+jwt", with(nil)), 401},
-		"signed by a stranger":                   {stranger.sign("first", "at+jwt", with(nil)), 401},
-		"nonsense":                               {"a.b.c", 401},
-		"too long":                               {strings.Repeat("a", 20_000), 401},
-		"an account that does not exist":         {sign(map[string]any{"sub": "nobody@kestrelsound.example"}), 403},
-		"a changed claim":                        {strings.Replace(sign(nil), strings.Split(sign(nil), ".")[1], strings.Split(unsigned, ".")[1], 1) + "x", 401},
+		"valid":                {sign(nil), 200},
+		"typ in full":          {p.sign("first", "application/at+jwt", with(nil)), 200},
+		"a minute over":        {sign(map[string]any{"exp": noon.Add(-59 * time.Second).Unix()}), 200},
+		"expired":              {sign(map[string]any{"exp": noon.Add(-61 * time.Second).Unix()}), 401},
+		"not valid yet":        {sign(map[string]any{"nbf": noon.Add(2 * time.Minute).Unix()}), 401},
+		"issued in the future": {sign(map[string]any{"iat": noon.Add(2 * time.Minute).Unix()}), 401},
+		"for another":          {sign(map[string]any{"aud": "https://other.example"}), 401},
+		"of another issuer":    {sign(map[string]any{"iss": "https://other.example"}), 401},
+		"without exp":          {sign(map[string]any{"exp": nil}), 401},
+		"without jti":          {sign(map[string]any{"jti": nil}), 401},
+		"without sub":          {sign(map[string]any{"sub": nil}), 401},
+		"an ID token":          {p.sign("first", "JWT", with(nil)), 401},
+		"without a signature":  {unsigned, 401},
+		"signed with the public key as a secret": {signed(t, jose.SigningKey{Algorithm: jose.HS256, Key: secret}, "first", "at+jwt", with(nil)),
+			401},
+		"signed by a stranger":           {stranger.sign("first", "at+jwt", with(nil)), 401},
+		"nonsense":                       {"a.b.c", 401},
+		"too long":                       {strings.Repeat("a", 20_000), 401},
+		"an account that does not exist": {sign(map[string]any{"sub": "nobody@kestrelsound.example"}), 403},
+		"a changed claim": {strings.Replace(sign(nil), strings.Split(sign(nil), ".")[1], strings.Split(unsigned, ".")[1],
+			1) + "x", 401},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, header, text := h.guard(c.token, mail, pier, nil)
@@ -229,7 +231,8 @@ func TestGuardAsksForMore(t *testing.T) {
 		"enough at the pier":      {token(nil, "pwd"), mail, pier, 200, ""},
 		"more is asked elsewhere": {token(nil, "pwd"), mail, abroad, 401, `acr_values="[^"]*urn:kestrelsound:two-factors[^"]*".*max_age="43200"`},
 		"which was shown":         {token(nil, "pwd", "mca"), mail, abroad, 200, ""},
-		"what an issuer means":    {token(map[string]any{"sub": "torstein@kestrelsound.example", "sid": "s-8"}, "pwd", "otp"), mail, pier, 200, ""},
+		"what an issuer means": {token(map[string]any{"sub": "torstein@kestrelsound.example", "sid": "s-8"}, "pwd", "otp"), mail, pier, 200,
+			""},
 		"a host that is no app":   {token(nil, "pwd"), "https://other.kestrelsound.example/", pier, 403, ""},
 		"an app not open to her":  {token(nil, "pwd"), "https://board.kestrelsound.example/", pier, 403, ""},
 		"what servers read apart": {token(nil, "pwd"), "https://mail.kestrelsound.example/inbox/..;/admin", pier, 403, ""},
@@ -240,7 +243,11 @@ func TestGuardAsksForMore(t *testing.T) {
 			status, header, text := h.guard(c.token, c.url, c.ip, nil)
 			require.Equal(t, c.status, status, text+h.log.String())
 			if c.challenge != "" {
-				require.Regexp(t, regexp.MustCompile(`^Bearer error="insufficient_user_authentication", .*`+c.challenge), header.Get("WWW-Authenticate"))
+				require.Regexp(
+					t,
+					regexp.MustCompile(`^Bearer error="insufficient_user_authentication", .*`+c.challenge),
+					header.Get("WWW-Authenticate"),
+				)
 			}
 		})
 	}

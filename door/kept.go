@@ -51,10 +51,17 @@ func newKept[V any, P interface {
 	if err != nil {
 		panic(err) // a size below 1, which Config.Check refuses
 	}
-	return &kept[V]{rows: rows, kind: kind, timeout: time.Duration(c.Limits.Answer), following: following, seed: maphash.MakeSeed(), read: func(row store.Row) (*V, error) {
-		v := new(V)
-		return v, store.Read(row, P(v))
-	}}
+	return &kept[V]{
+		rows:      rows,
+		kind:      kind,
+		timeout:   time.Duration(c.Limits.Answer),
+		following: following,
+		seed:      maphash.MakeSeed(),
+		read: func(row store.Row) (*V, error) {
+			v := new(V)
+			return v, store.Read(row, P(v))
+		},
+	}
 }
 
 func (k *kept[V]) shard(name string) *shard {

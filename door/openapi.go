@@ -68,7 +68,10 @@ func (d *Door) openAPI() map[string]any {
 	problem := map[string]any{"description": "What is wrong, and what would be right (RFC 9457)",
 		"content": map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}}
 	for _, r := range d.allRoutes() {
-		operation := map[string]any{"summary": r.about, "operationId": strings.ToLower(r.method) + strings.NewReplacer("/", "-", "{", "", "}", "", ".", "").Replace(r.path)}
+		operation := map[string]any{
+			"summary":     r.about,
+			"operationId": strings.ToLower(r.method) + strings.NewReplacer("/", "-", "{", "", "}", "", ".", "").Replace(r.path),
+		}
 		success := map[string]any{"description": http.StatusText(r.status)}
 		if r.gives != nil {
 			success["content"] = map[string]any{"application/json": refer(r.gives)}
@@ -90,7 +93,10 @@ func (d *Door) openAPI() map[string]any {
 			parameters = append(parameters, map[string]any{"name": "id", "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
 		}
 		if r.path == "/v1/sessions" {
-			parameters = append(parameters, map[string]any{"name": "account", "in": "query", "required": true, "schema": map[string]any{"type": "string"}})
+			parameters = append(
+				parameters,
+				map[string]any{"name": "account", "in": "query", "required": true, "schema": map[string]any{"type": "string"}},
+			)
 		}
 		if parameters != nil {
 			operation["parameters"] = parameters
@@ -103,7 +109,8 @@ func (d *Door) openAPI() map[string]any {
 	return map[string]any{
 		"openapi": "3.1.0",
 		"info": map[string]any{"title": "The door of Brisk Warden", "version": "1",
-			"description": "Decisions on who may sign on to what, by a book of policies. People and groups are pushed by SCIM 2.0 at /scim/v2, which describes itself."},
+			"description": "Decisions on who may sign on to what, by a book of policies. " +
+				"People and groups are pushed by SCIM 2.0 at /scim/v2, which describes itself."},
 		"paths": paths,
 		"components": map[string]any{"schemas": schemas, "securitySchemes": map[string]any{
 			"token":       map[string]any{"type": "http", "scheme": "bearer"},

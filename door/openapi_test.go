@@ -56,7 +56,8 @@ func (h *house) describe() *described {
 func (d *described) operationOf(method, path string) *operation {
 	path, _, _ = strings.Cut(path, "?")
 	for pattern, methods := range d.Paths {
-		matches := regexp.MustCompile("^" + regexp.MustCompile(`\\\{[a-z]+\\\}`).ReplaceAllString(regexp.QuoteMeta(pattern), "[^/]+") + "$").MatchString(path)
+		matches := regexp.MustCompile("^" + regexp.MustCompile(`\\\{[a-z]+\\\}`).ReplaceAllString(regexp.QuoteMeta(pattern), "[^/]+") + "$").
+			MatchString(path)
 		if o, ok := methods[strings.ToLower(method)]; ok && matches {
 			return &o
 		}

@@ -36,8 +36,15 @@ var reloads = flag.Int("reloads", 60, "how many books are taken into force under
 func drawn(t *rapid.T) *attempt.Attempt {
 	one := func(name string, from ...string) string { return rapid.SampledFrom(from).Draw(t, name) }
 	a := &attempt.Attempt{At: noon,
-		Account: one("account", "ingrid@kestrelsound.example", "oskar@kestrelsound.example", "tide-gauge", "harbour-key", "nobody@kestrelsound.example"),
-		App:     one("app", "mail", "card-till", "crew-roster", "https://mail.kestrelsound.example/x", "shore-vpn", "none")}
+		Account: one(
+			"account",
+			"ingrid@kestrelsound.example",
+			"oskar@kestrelsound.example",
+			"tide-gauge",
+			"harbour-key",
+			"nobody@kestrelsound.example",
+		),
+		App: one("app", "mail", "card-till", "crew-roster", "https://mail.kestrelsound.example/x", "shore-vpn", "none")}
 	if ip := one("ip", "", "203.0.113.20", "192.0.2.200"); ip != "" {
 		require.NoError(t, attempt.ParsePart([]byte(`{"ip":"`+ip+`"}`), a))
 	}
@@ -80,8 +87,11 @@ func facts(t *rapid.T, s store.Store) {
 			}
 		}
 		at := noon.Add(-time.Minute)
-		return store.Save(tx, &store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at, SeenWith: []string{"oskar@kestrelsound.example"},
-			Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(rapid.Bool().Draw(t, "firewall"))}})
+		return store.Save(
+			tx,
+			&store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at, SeenWith: []string{"oskar@kestrelsound.example"},
+				Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(rapid.Bool().Draw(t, "firewall"))}},
+		)
 	}))
 }
 
@@ -117,7 +127,13 @@ func TestAnAnswerIsThatOfTheFactsThatItShows(t *testing.T) {
 			s.fail(false, false)
 			h.Forget()
 			with := h.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
-			require.False(t, without.Verdict.Compare(with.Verdict) > 0, "without the store it says %s, and with it %s", without.Verdict, with.Verdict)
+			require.False(
+				t,
+				without.Verdict.Compare(with.Verdict) > 0,
+				"without the store it says %s, and with it %s",
+				without.Verdict,
+				with.Verdict,
+			)
 		}
 	})
 }
@@ -139,8 +155,10 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 		strict[path] = &fstest.MapFile{Data: text}
 		return err
 	}))
-	strict["shut.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\npolicies:\n  - {name: shut, stage: live, who: anyone, apps: {names: [mail]}, " +
-		"when: {}, rules: [{name: all, then: block}]}\n")}
+	strict["shut.yaml"] = &fstest.MapFile{
+		Data: []byte("briskwarden: 1\npolicies:\n  - {name: shut, stage: live, who: anyone, apps: {names: [mail]}, " +
+			"when: {}, rules: [{name: all, then: block}]}\n"),
+	}
 	strict["shut.yaml"].Data = []byte(strings.Replace(string(strict["shut.yaml"].Data), "when: {}, ", "", 1))
 	delete(strict, "drills.yaml")
 	broken := fstest.MapFS{"book.yaml": &fstest.MapFile{Data: []byte("briskwarden: 2")}}
@@ -214,7 +232,10 @@ func TestTwoDoorsOnOneDatabaseAnswerAlike(t *testing.T) {
 
 func FuzzDecision(f *testing.F) {
 	f.Add(ingrid("mail", password, `,"session":{"id":"s-1"}`))
-	f.Add(`{"account":"a","app":"https://mail.kestrelsound.example/..;/","failed":[{"method":"push","reason":"refused"}],"accepted":[{"document":"x","version":1}]}`)
+	f.Add(
+		`{"account":"a","app":"https://mail.kestrelsound.example/..;/","failed":[{"method":"push","reason":"refused"}],` +
+			`"accepted":[{"document":"x","version":1}]}`,
+	)
 	h := newHouse(f, nil, nil)
 	f.Fuzz(func(t *testing.T, body string) {
 		h.t = t
@@ -237,7 +258,13 @@ func FuzzGuard(f *testing.F) {
 		for _, header := range []string{authorization, "Bearer " + good} {
 			r := httptest.NewRequest("GET", "/v1/guard", nil)
 			r.RemoteAddr = "127.0.0.1:4711"
-			r.Header = http.Header{"Authorization": {header}, "X-Forwarded-Host": {host}, "X-Forwarded-Uri": {uri}, "X-Forwarded-For": {hops}, "Cookie": {cookie}}
+			r.Header = http.Header{
+				"Authorization":    {header},
+				"X-Forwarded-Host": {host},
+				"X-Forwarded-Uri":  {uri},
+				"X-Forwarded-For":  {hops},
+				"Cookie":           {cookie},
+			}
 			w := httptest.NewRecorder()
 			h.Handler().ServeHTTP(w, r)
 			require.Contains(t, []int{200, 400, 401, 403}, w.Code, w.Body.String())

@@ -41,7 +41,10 @@ func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
 	}
 	switch {
 	case report.Facts == nil:
-		return problem(http.StatusUnprocessableEntity, "The report lacks `facts`: what the device reports, by name, such as {\"firewall\": true}.")
+		return problem(
+			http.StatusUnprocessableEntity,
+			"The report lacks `facts`: what the device reports, by name, such as {\"firewall\": true}.",
+		)
 	case len(report.Facts) > mostFacts:
 		return problem(http.StatusUnprocessableEntity, "A report has at most %d facts.", mostFacts)
 	case attempt.IsLater(report.ReportedAt, now):
@@ -67,7 +70,10 @@ func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
 			device.Platform = report.Platform
 		}
 		if d.config.Journal.Mode != JournalOff {
-			b.entries = append(b.entries, journal.Make(journal.Report, journal.NewID(), now, r.caller.Name, "", "report", report.appendJSON(nil, id)))
+			b.entries = append(
+				b.entries,
+				journal.Make(journal.Report, journal.NewID(), now, r.caller.Name, "", "report", report.appendJSON(nil, id)),
+			)
 		}
 		return nil
 	}}

@@ -38,7 +38,10 @@ func (d *Door) scimServer() (http.Handler, error) {
 		return schema.SimpleCoreAttribute(schema.SimpleStringParams(schema.StringParams{Name: name, Description: optional.NewString(about),
 			CaseExact: true}))
 	}
-	extension := schema.Schema{ID: PeopleSchema, Name: optional.NewString("Sign-on"), Description: optional.NewString("What a directory knows for sign-on"),
+	extension := schema.Schema{
+		ID:          PeopleSchema,
+		Name:        optional.NewString("Sign-on"),
+		Description: optional.NewString("What a directory knows for sign-on"),
 		Attributes: []schema.CoreAttribute{
 			text("kind", "person, service or emergency"),
 			text("joined", "day of joining, such as 2026-11-23"),
@@ -52,7 +55,8 @@ func (d *Door) scimServer() (http.Handler, error) {
 					schema.SimpleStringParams(schema.StringParams{Name: "because", Description: optional.NewString("the reason")}),
 					schema.SimpleDateTimeParams(schema.DateTimeParams{Name: "since", Description: optional.NewString("when it arose")}),
 				}}),
-		}}
+		},
+	}
 	server, err := scim.NewServer(&scim.ServerArgs{
 		ServiceProviderConfig: &scim.ServiceProviderConfig{MaxResults: d.config.Limits.Results, SupportFiltering: true, SupportPatch: true},
 		ResourceTypes: []scim.ResourceType{
@@ -95,15 +99,23 @@ func (d *Door) serveProvider(w http.ResponseWriter) {
 		Supported bool `json:"supported"`
 	}
 	text, err := json.Marshal(map[string]any{
-		"schemas":               []string{"urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"},
-		"patch":                 supported{true},
-		"bulk":                  map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
-		"filter":                map[string]any{"supported": true, "maxResults": d.config.Limits.Results},
-		"changePassword":        supported{},
-		"sort":                  supported{},
-		"etag":                  supported{true},
-		"authenticationSchemes": []map[string]any{{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token of a caller who may people", "specUri": "https://www.rfc-editor.org/info/rfc6750", "primary": true}},
-		"meta":                  map[string]string{"resourceType": "ServiceProviderConfig", "location": "/scim/v2/ServiceProviderConfig"},
+		"schemas":        []string{"urn:ietf:params:scim:schemas:core:2.0:ServiceProviderConfig"},
+		"patch":          supported{true},
+		"bulk":           map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
+		"filter":         map[string]any{"supported": true, "maxResults": d.config.Limits.Results},
+		"changePassword": supported{},
+		"sort":           supported{},
+		"etag":           supported{true},
+		"authenticationSchemes": []map[string]any{
+			{
+				"type":        "oauthbearertoken",
+				"name":        "Bearer token",
+				"description": "A token of a caller who may people",
+				"specUri":     "https://www.rfc-editor.org/info/rfc6750",
+				"primary":     true,
+			},
+		},
+		"meta": map[string]string{"resourceType": "ServiceProviderConfig", "location": "/scim/v2/ServiceProviderConfig"},
 	})
 	if err != nil {
 		panic(err) // texts and numbers
@@ -160,7 +172,10 @@ func (d *Door) push(r *http.Request, what, name, done string, change func(*batch
 		}
 		detail := jsontext.String(jsontext.Key([]byte{'{'}, "resource"), what)
 		detail = append(jsontext.String(jsontext.Key(jsontext.String(jsontext.Key(detail, "name"), name), "change"), done), '}')
-		b.entries = append(b.entries, journal.Make(journal.People, journal.NewID(), d.now(), r.Header.Get(callerHeader), account, "people", detail))
+		b.entries = append(
+			b.entries,
+			journal.Make(journal.People, journal.NewID(), d.now(), r.Header.Get(callerHeader), account, "people", detail),
+		)
 		return nil
 	}})
 	var known scimerrors.ScimError
@@ -609,7 +624,11 @@ func (x groups) Patch(r *http.Request, id string, operations []scim.PatchOperati
 }
 
 // change changes a Group and the accounts that come into it, or go.
-func (x groups) change(r *http.Request, name, done string, to func(*http.Request, *store.Group) (map[string]any, error)) (made scim.Resource, err error) {
+func (x groups) change(
+	r *http.Request,
+	name, done string,
+	to func(*http.Request, *store.Group) (map[string]any, error),
+) (made scim.Resource, err error) {
 	var moved []string
 	err = x.d.push(r, "group", name, done, func(b *batch) error {
 		g := &store.Group{Name: name}
@@ -667,7 +686,11 @@ func (x groups) members(b *batch, attributes map[string]any) ([]string, error) {
 		m, _ := one.(map[string]any)
 		id, _ := m["value"].(string)
 		if kind, _ := m["type"].(string); kind != "" && kind != "User" {
-			return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "Members are Users; the book says which groups include others.")
+			return nil, scimProblem(
+				http.StatusBadRequest,
+				scimerrors.ScimTypeInvalidValue,
+				"Members are Users; the book says which groups include others.",
+			)
 		}
 		name, err := nameOf(id)
 		if err != nil {

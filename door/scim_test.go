@@ -44,8 +44,10 @@ func patch(operations ...string) string {
 }
 
 // newHand is a User as an HR system pushes it.
-const newHand = `{"schemas":["` + userSchema + `","` + door.PeopleSchema + `","` + enterprise + `"],"userName":"sunniva@kestrelsound.example",
-	"externalId":"701984","name":{"givenName":"Sunniva","familyName":"Berg"},"active":true,"emails":[{"value":"sunniva@kestrelsound.example","type":"work"}],
+const newHand = `{"schemas":["` + userSchema + `","` + door.PeopleSchema + `","` + enterprise + `"],
+	"userName":"sunniva@kestrelsound.example",
+	"externalId":"701984","name":{"givenName":"Sunniva","familyName":"Berg"},"active":true,
+	"emails":[{"value":"sunniva@kestrelsound.example","type":"work"}],
 	"` + enterprise + `":{"department":"deck"},"` + door.PeopleSchema + `":{"joined":"2026-11-20","methods":["password"]}}`
 
 func TestPeopleArePushed(t *testing.T) {
@@ -88,10 +90,14 @@ func TestPeopleArePushed(t *testing.T) {
 		}{
 			"add":                {`{"op":"add","path":"nickName","value":"Su"}`, 200, func(u map[string]any) any { return u["nickName"] }, "Su"},
 			"add without a path": {`{"op":"add","value":{"title":"Bosun"}}`, 200, func(u map[string]any) any { return u["title"] }, "Bosun"},
-			"replace a part":     {`{"op":"replace","path":"name.familyName","value":"Dal"}`, 200, func(u map[string]any) any { return u["name"].(map[string]any)["familyName"] }, "Dal"},
-			"add to a list":      {`{"op":"add","path":"emails","value":[{"value":"s@home.example","type":"home"}]}`, 200, func(u map[string]any) any { return len(u["emails"].([]any)) }, 2},
-			"by a filter":        {`{"op":"replace","path":"emails[type eq \"work\"].value","value":"su@kestrelsound.example"}`, 200, func(u map[string]any) any { return u["emails"].([]any)[0].(map[string]any)["value"] }, "su@kestrelsound.example"},
-			"in an extension":    {`{"op":"replace","path":"` + enterprise + `:department","value":"engine"}`, 200, func(u map[string]any) any { return u[enterprise].(map[string]any)["department"] }, "engine"},
+			"replace a part": {`{"op":"replace","path":"name.familyName","value":"Dal"}`, 200,
+				func(u map[string]any) any { return u["name"].(map[string]any)["familyName"] }, "Dal"},
+			"add to a list": {`{"op":"add","path":"emails","value":[{"value":"s@home.example","type":"home"}]}`, 200,
+				func(u map[string]any) any { return len(u["emails"].([]any)) }, 2},
+			"by a filter": {`{"op":"replace","path":"emails[type eq \"work\"].value","value":"su@kestrelsound.example"}`, 200,
+				func(u map[string]any) any { return u["emails"].([]any)[0].(map[string]any)["value"] }, "su@kestrelsound.example"},
+			"in an extension": {`{"op":"replace","path":"` + enterprise + `:department","value":"engine"}`, 200,
+				func(u map[string]any) any { return u[enterprise].(map[string]any)["department"] }, "engine"},
 			"remove":             {`{"op":"remove","path":"title"}`, 200, func(u map[string]any) any { return u["title"] }, nil},
 			"a filter of nobody": {`{"op":"replace","path":"emails[type eq \"other\"].value","value":"x"}`, 400, nil, nil},
 			"a path of nothing":  {`{"op":"replace","path":"shoeSize","value":"x"}`, 400, nil, nil},

@@ -57,7 +57,10 @@ type teller struct {
 
 func newTeller(c *Config, now func() time.Time, log *slog.Logger) (*teller, error) {
 	t := &teller{config: &c.Tell, now: now, log: log, bearer: map[string]string{}, wake: make(chan struct{}, 1),
-		client: &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+		client: &http.Client{
+			Timeout:       10 * time.Second,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		}}
 	if len(c.Tell.Receivers) == 0 {
 		return t, nil
 	}

@@ -172,24 +172,39 @@ func TestServe(t *testing.T) {
 	}
 	t.Run("a newer book is taken when the folder changes", func(t *testing.T) {
 		was := book()
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{name: newcomers}]\n"), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{name: newcomers}]\n"), 0o600),
+		)
 		require.Eventually(t, func() bool { return book() != was }, time.Minute, 10*time.Millisecond, s.log.String())
 		is := book()
 		require.NotContains(t, is, "refused")
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{nam: newcomers}]\n"), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(dir, "kestrel", "more.yaml"), []byte("briskwarden: 1\ngroups: [{nam: newcomers}]\n"), 0o600),
+		)
 		require.Eventually(t, func() bool { return strings.Contains(book(), "refused") }, time.Minute, 10*time.Millisecond)
 		require.Contains(t, in(t, dir, 1, "serve", "check", "--book", "kestrel"), "more.yaml:2:")
 		require.Contains(t, s.log.String(), "more.yaml:2:")
 		require.NoError(t, os.Remove(filepath.Join(dir, "kestrel", "more.yaml")))
 		require.Eventually(t, func() bool { return book() == was }, time.Minute, 10*time.Millisecond)
 		require.NoError(t, s.cmd.Process.Signal(syscall.SIGHUP))
-		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "the book is the same as before") }, time.Minute, 10*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { return strings.Contains(s.log.String(), "the book is the same as before") },
+			time.Minute,
+			10*time.Millisecond,
+		)
 	})
 	t.Run("those who are slow are cut off", func(t *testing.T) {
 		conn, err := net.Dial("tcp", s.address)
 		require.NoError(t, err)
 		defer conn.Close()
-		fmt.Fprintf(conn, "POST /v1/decisions HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", token)
+		fmt.Fprintf(
+			conn,
+			"POST /v1/decisions HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{",
+			token,
+		)
 		require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
 		text, err := io.ReadAll(conn)
 		require.NoError(t, err, "the door ends it")
@@ -222,7 +237,10 @@ func signer(t *testing.T, path string) jose.Signer {
 	set, err := json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "k", Algorithm: "ES256"}}})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, set, 0o600))
-	made, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, (&jose.SignerOptions{}).WithType("secevent+jwt").WithHeader("kid", "k"))
+	made, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: key},
+		(&jose.SignerOptions{}).WithType("secevent+jwt").WithHeader("kid", "k"),
+	)
 	require.NoError(t, err)
 	return made
 }
@@ -273,7 +291,9 @@ func TestKilled(t *testing.T) {
 								event := fmt.Sprint("event-", n)
 								body, err := jwt.Signed(signs).Claims(map[string]any{"iss": "https://feed.example", "aud": "door", "jti": event, "iat": now.Unix(),
 									"sub_id": map[string]string{"format": "email", "email": "ingrid@kestrelsound.example"},
-									"events": map[string]any{"https://schemas.openid.net/secevent/caep/event-type/risk-level-change": map[string]string{"current_level": "LOW"}},
+									"events": map[string]any{
+										"https://schemas.openid.net/secevent/caep/event-type/risk-level-change": map[string]string{"current_level": "LOW"},
+									},
 								}).Serialize()
 								if err != nil {
 									t.Error(err)

@@ -59,7 +59,10 @@ func newProvider(dir string, now func() time.Time) (*provider, string, error) {
 	if err := os.WriteFile(path, set, 0o600); err != nil {
 		return nil, "", err
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, (&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: key},
+		(&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"),
+	)
 	return &provider{signer, now}, path, err
 }
 

@@ -12,7 +12,11 @@ import (
 )
 
 func TestGateway(t *testing.T) {
-	handler, d, err := gateway(t.Context(), t.TempDir(), func() time.Time { return time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC) })
+	handler, d, err := gateway(
+		t.Context(),
+		t.TempDir(),
+		func() time.Time { return time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC) },
+	)
 	require.NoError(t, err)
 	defer d.Close()
 	ask := func(path string, header map[string]string) *httptest.ResponseRecorder {
@@ -30,7 +34,8 @@ func TestGateway(t *testing.T) {
 		status                      int
 		says                        string
 	}{
-		"at the pier":             {"ingrid@kestrelsound.example", "pwd", "laptop-ingrid", "203.0.113.20", 200, "Welcome aboard, ingrid@kestrelsound.example.\n"},
+		"at the pier": {"ingrid@kestrelsound.example", "pwd", "laptop-ingrid", "203.0.113.20", 200,
+			"Welcome aboard, ingrid@kestrelsound.example.\n"},
 		"elsewhere more is asked": {"ingrid@kestrelsound.example", "pwd", "laptop-ingrid", "192.0.2.200", 401, "acr_values="},
 		"which is shown":          {"ingrid@kestrelsound.example", "pwd,mca", "laptop-ingrid", "192.0.2.200", 200, "Welcome aboard"},
 		"not open to him":         {"marek@gdansk-yard.example", "pwd", "", "192.0.2.200", 403, "Sign on from the yard"},

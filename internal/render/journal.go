@@ -38,7 +38,10 @@ func (p *Page) Journal(list *evidence.List, from ...string) {
 		if e.IP != "" {
 			subject += " from " + e.IP
 		}
-		p.line("%s", strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), style.Render(pad(what, 11)), subject), " "))
+		p.line(
+			"%s",
+			strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), style.Render(pad(what, 11)), subject), " "),
+		)
 		p.hang(strings.Repeat(" ", column), column, e.Text)
 		p.line("%s%s", strings.Repeat(" ", column), p.dim.Render(e.ID))
 	}

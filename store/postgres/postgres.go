@@ -278,7 +278,8 @@ func (t *tx) send() error {
 	if len(keys) > 0 {
 		batch.Queue("INSERT INTO briskwarden_facts SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[],"+
 			" $5::timestamptz[], $6::bytea[])"+
-			" ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account, device = excluded.device, due = excluded.due, value = excluded.value",
+			" ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account,"+
+			" device = excluded.device, due = excluded.due, value = excluded.value",
 			kinds, keys, accounts, devices, dues, values)
 	}
 	if batch.Len() == 0 {
@@ -306,7 +307,9 @@ func (t *tx) flush() error {
 	accounts, leaves, hashes := make([]string, n), make([][]byte, n), make([][]byte, n)
 	for i := range t.entries {
 		e := &t.entries[i]
-		numbers[i], ids[i], ats[i], kinds[i], accounts[i], leaves[i], hashes[i] = e.Number, e.ID, e.At, int16(e.Kind), e.Account, e.Leaf, e.Hash[:]
+		numbers[i], ids[i], ats[i], kinds[i], accounts[i], leaves[i], hashes[i] = e.Number, e.ID, e.At, int16(
+			e.Kind,
+		), e.Account, e.Leaf, e.Hash[:]
 	}
 	var batch pgx.Batch
 	batch.Queue("INSERT INTO briskwarden_entries SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::smallint[],"+

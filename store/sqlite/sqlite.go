@@ -338,8 +338,16 @@ func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 
 // Put implements store.Tx.
 func (t *tx) Put(row store.Row) error {
-	_, err := t.exec("INSERT INTO facts VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account, device = excluded.device,"+
-		" due = excluded.due, value = excluded.value", string(row.Kind), row.Key.Key, row.Account, row.Device, micros(row.Due), row.Value)
+	_, err := t.exec(
+		"INSERT INTO facts VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account, device = excluded.device,"+
+			" due = excluded.due, value = excluded.value",
+		string(row.Kind),
+		row.Key.Key,
+		row.Account,
+		row.Device,
+		micros(row.Due),
+		row.Value,
+	)
 	return err
 }
 

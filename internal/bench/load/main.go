@@ -53,7 +53,10 @@ func run(url, method, token, bodies, headers string, connections int, seconds, r
 			header.Set(name, strings.TrimSpace(value))
 		}
 	}
-	client := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections}}
+	client := &http.Client{
+		Timeout:   30 * time.Second,
+		Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections},
+	}
 	var mu sync.Mutex
 	var took []time.Duration
 	failed := map[string]int{}
@@ -105,7 +108,15 @@ func run(url, method, token, bodies, headers string, connections int, seconds, r
 		}
 		return took[int(share*float64(len(took)-1))].Seconds() * 1000
 	}
-	fmt.Fprintf(out, "rate %.0f p50 %.2f p99 %.2f max %.2f answered %d", float64(len(took))/time.Since(begun).Seconds(), at(.5), at(.99), at(1), len(took))
+	fmt.Fprintf(
+		out,
+		"rate %.0f p50 %.2f p99 %.2f max %.2f answered %d",
+		float64(len(took))/time.Since(begun).Seconds(),
+		at(.5),
+		at(.99),
+		at(1),
+		len(took),
+	)
 	for text, n := range failed {
 		fmt.Fprintf(out, " failed %d (%s)", n, text)
 	}

@@ -34,7 +34,10 @@ func run(path string) error {
 	if err := os.WriteFile(path, set, 0o600); err != nil {
 		return err
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: key}, (&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: key},
+		(&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"),
+	)
 	if err != nil {
 		return err
 	}
