@@ -165,10 +165,8 @@ func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
 	if err != nil {
 		return refuse("invalid_request", "It is no signed token.")
 	}
-	header := parsed.Headers[0]
-	if kind, _ := header.ExtraHeaders["typ"].(string); !strings.EqualFold(kind, "secevent+jwt") &&
-		!strings.EqualFold(kind, "application/secevent+jwt") {
-		return refuse("invalid_request", "Its typ is %q; a security event token has secevent+jwt.", kind)
+	if !isOfType(parsed, "secevent+jwt") {
+		return refuse("invalid_request", "Its typ is not secevent+jwt, which a security event token has.")
 	}
 	event := new(securityEvent)
 	if err := parsed.UnsafeClaimsWithoutVerification(event); err != nil {
@@ -179,21 +177,14 @@ func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
 		return refuse("invalid_issuer", "Nobody trusts the issuer %q here.", event.Issuer)
 	}
 	from := d.transmitters[i]
-	keys, _, err := from.keys.find(r.Context(), header.KeyID, header.Algorithm)
-	if err != nil {
+	*event = securityEvent{}
+	switch _, err := from.keys.verify(r.Context(), parsed, event); {
+	case errors.Is(err, errSignature):
+		return refuse("authentication_failed", "The signature is wrong.")
+	case err != nil:
 		return refuse("invalid_key", "No key that is known fits.")
 	}
-	*event = securityEvent{}
-	verified := false
-	for _, key := range keys {
-		if err = parsed.Claims(key.Key, event); err == nil {
-			verified = true
-			break
-		}
-	}
 	switch {
-	case !verified:
-		return refuse("authentication_failed", "The signature is wrong.")
 	case !slices.ContainsFunc(from.Audience, event.Audience.Contains):
 		return refuse("invalid_audience", "It is for %s.", strings.Join(event.Audience, ", "))
 	case event.ID == "" || event.IssuedAt == nil || len(event.Events) == 0:

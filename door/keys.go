@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
 )
 
 // algorithms are the signatures that are taken: those with a public key that cannot be confused
@@ -74,6 +75,31 @@ func (s *keySet) find(ctx context.Context, kid, algorithm string) ([]jose.JSONWe
 		return nil, 0, fmt.Errorf("no key %q for %s is known", kid, algorithm)
 	}
 	return found, s.round, nil
+}
+
+// errSignature says that no key that may have signed a token did.
+var errSignature = errors.New("its signature is wrong")
+
+// verify reads the claims of a token into values, if one of the keys signed it. It returns in which
+// round the key was known. Any error but errSignature means that there is no key to try.
+func (s *keySet) verify(ctx context.Context, token *jwt.JSONWebToken, into ...any) (round uint64, err error) {
+	header := token.Headers[0]
+	keys, round, err := s.find(ctx, header.KeyID, header.Algorithm)
+	if err != nil {
+		return 0, err
+	}
+	for _, key := range keys {
+		if token.Claims(key.Key, into...) == nil {
+			return round, nil
+		}
+	}
+	return 0, errSignature
+}
+
+// isOfType reports whether a token says that it is of a type, in short or in full (RFC 7515 §4.1.9).
+func isOfType(token *jwt.JSONWebToken, kind string) bool {
+	said, _ := token.Headers[0].ExtraHeaders["typ"].(string)
+	return strings.EqualFold(said, kind) || strings.EqualFold(said, "application/"+kind)
 }
 
 // current reports whether what was verified in a round still holds: the keys are the same.

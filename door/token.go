@@ -99,9 +99,8 @@ func (t *tokens) verify(ctx context.Context, text string) (*access, error) {
 	if err != nil {
 		return nil, fmt.Errorf("it is no signed token: %w", err)
 	}
-	header := parsed.Headers[0]
-	if kind, _ := header.ExtraHeaders["typ"].(string); !strings.EqualFold(kind, "at+jwt") && !strings.EqualFold(kind, "application/at+jwt") {
-		return nil, fmt.Errorf("its typ is %q; an access token has at+jwt (RFC 9068 §2.1)", kind)
+	if !isOfType(parsed, "at+jwt") {
+		return nil, errors.New("its typ is not at+jwt, which an access token has (RFC 9068 §2.1)")
 	}
 	var unverified jwt.Claims
 	if err := parsed.UnsafeClaimsWithoutVerification(&unverified); err != nil {
@@ -112,21 +111,10 @@ func (t *tokens) verify(ctx context.Context, text string) (*access, error) {
 		return nil, fmt.Errorf("nobody trusts its issuer %q", unverified.Issuer)
 	}
 	issuer := t.issuers[i]
-	keys, round, err := issuer.keys.find(ctx, header.KeyID, header.Algorithm)
-	if err != nil {
-		return nil, err
-	}
-	a := &access{issuer: issuer, digest: digest, round: round}
+	a := &access{issuer: issuer, digest: digest}
 	all := map[string]any{}
-	verified := false
-	for _, key := range keys {
-		if err = parsed.Claims(key.Key, a, &all); err == nil {
-			verified = true
-			break
-		}
-	}
-	if !verified {
-		return nil, fmt.Errorf("its signature is wrong: %w", err)
+	if a.round, err = issuer.keys.verify(ctx, parsed, a, &all); err != nil {
+		return nil, err
 	}
 	a.account, _ = all[issuer.Account].(string)
 	if issuer.Device != "" {
