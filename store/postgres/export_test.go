@@ -1,10 +1,31 @@
 package postgres
 
-import "context"
+import (
+	"context"
+
+	"github.com/jackc/pgx/v5"
+)
 
 // EndOthers ends all other connections to the database, as a restart of the server does.
 func (s *Store) EndOthers(ctx context.Context) error {
 	_, err := s.pool.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity"+
 		" WHERE pid <> pg_backend_pid() AND datname = current_database() AND query LIKE 'LISTEN%'")
 	return err
+}
+
+// EndAll ends all connections of the pool, as a restart of the server does.
+func (s *Store) EndAll(ctx context.Context) error {
+	other, err := pgx.ConnectConfig(ctx, s.pool.Config().ConnConfig)
+	if err != nil {
+		return err
+	}
+	defer other.Close(ctx)
+	for _, conn := range s.pool.AcquireAllIdle(ctx) {
+		pid := conn.Conn().PgConn().PID()
+		conn.Release()
+		if _, err := other.Exec(ctx, "SELECT pg_terminate_backend($1)", int32(pid)); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/internal/storetest"
+	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/postgres"
 )
@@ -88,4 +89,21 @@ func TestOthersHearOfChanges(t *testing.T) {
 	})
 	cancel()
 	watching.Wait()
+}
+
+func TestARestartOfTheServerIsSurvived(t *testing.T) {
+	s := open(t, storetest.Postgres(t))
+	write := func() error {
+		return s.Update(t.Context(), func(tx store.Tx) error {
+			return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
+		})
+	}
+	require.NoError(t, write())
+	require.NoError(t, s.EndAll(t.Context()))
+	require.Eventually(t, func() bool { return write() == nil }, 10*time.Second, time.Millisecond)
+	head, err := s.Head(t.Context())
+	require.NoError(t, err)
+	_, err = journal.Verify(s.Entries(t.Context(), journal.Filter{}), head, nil, "")
+	require.NoError(t, err)
+	require.EqualValues(t, 2, head.Size, "what failed left nothing behind")
 }

@@ -82,3 +82,32 @@ func TestWhatIsNoStore(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(kept), "Dear diary")
 }
+
+func TestAFullDiskLosesNothing(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "door.db"))
+	ctx := t.Context()
+	write := func() error {
+		return s.Update(ctx, func(tx store.Tx) error {
+			var entries []journal.Entry
+			for i := range 200 {
+				entries = append(entries, storetest.Entry(i, journal.Decision, "liv"))
+			}
+			return tx.Append(entries)
+		})
+	}
+	require.NoError(t, write())
+	require.NoError(t, s.LimitTo(ctx, 0))
+	require.ErrorContains(t, write(), "full")
+	head, err := s.Head(ctx)
+	require.NoError(t, err)
+	require.EqualValues(t, 200, head.Size, "what failed left nothing behind")
+	_, err = journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	require.NoError(t, err)
+	require.NoError(t, s.LimitTo(ctx, -1))
+	require.NoError(t, write(), "and it goes on when there is room")
+	head, err = s.Head(ctx)
+	require.NoError(t, err)
+	_, err = journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	require.NoError(t, err)
+	require.EqualValues(t, 400, head.Size)
+}
