@@ -13,10 +13,12 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -299,6 +301,43 @@ func TestGuardAsksForMore(t *testing.T) {
 		require.Equal(t, 403, status, text)
 		require.Contains(t, text, "Sign on again.")
 	})
+}
+
+// TestAClientFollowsTheChallenge signs on again as RFC 9470 §4 has it: with the acr_values and max_age
+// of the challenge, at a provider that asks for what they say.
+func TestAClientFollowsTheChallenge(t *testing.T) {
+	p := newProvider(t)
+	h := newHouse(t, nil, guarded(p))
+	signOn := func(query string) string {
+		asked, err := url.ParseQuery(query)
+		require.NoError(t, err)
+		c := claims(h.clock(), "pwd")
+		c["auth_time"], c["sid"] = h.clock().Unix(), "s-"+query
+		if slices.Contains(strings.Fields(asked.Get("acr_values")), "urn:kestrelsound:two-factors") {
+			c["amr"], c["acr"] = []string{"pwd", "mca"}, "urn:kestrelsound:two-factors"
+		}
+		return p.sign("first", "at+jwt", c)
+	}
+	token := signOn("")
+	status, header, _ := h.guard(token, mail, abroad, nil)
+	require.Equal(t, 401, status)
+	parameters := url.Values{}
+	for _, found := range regexp.MustCompile(`(\w+)="([^"]*)"`).FindAllStringSubmatch(header.Get("WWW-Authenticate"), -1) {
+		parameters.Set(found[1], found[2])
+	}
+	require.Equal(t, "insufficient_user_authentication", parameters.Get("error"))
+	parameters.Del("error")
+	parameters.Del("error_description")
+	status, _, text := h.guard(signOn(parameters.Encode()), mail, abroad, nil)
+	require.Equal(t, 200, status, text)
+	h.pass(13 * time.Hour)
+	status, header, _ = h.guard(signOn(parameters.Encode()), mail, abroad, nil)
+	require.Equal(t, 200, status, "what was just proven is fresh")
+	old := claims(h.clock(), "pwd", "mca")
+	old["auth_time"], old["sid"] = h.clock().Add(-13*time.Hour).Unix(), "s-old"
+	status, header, _ = h.guard(p.sign("first", "at+jwt", old), mail, abroad, nil)
+	require.Equal(t, 401, status, "and what was proven thirteen hours ago is not")
+	require.Contains(t, header.Get("WWW-Authenticate"), `max_age="43200"`)
 }
 
 func TestGuardAsMiddleware(t *testing.T) {

@@ -1,0 +1,174 @@
+package service_test
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"io"
+	"log/slog"
+	"math/big"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/internal/service"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// authority issues certificates into files of a folder.
+type authority struct {
+	dir  string
+	cert *x509.Certificate
+	key  *ecdsa.PrivateKey
+}
+
+// issue writes NAME.crt and NAME.key, signed by the authority, or by itself where there is none.
+func (a *authority) issue(t *testing.T, name string, isCA bool) *authority {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	made := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name, "localhost"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: isCA, BasicConstraintsValid: true,
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	by, signs := made, key
+	if a.cert != nil {
+		by, signs = a.cert, a.key
+	}
+	der, err := x509.CreateCertificate(rand.Reader, made, by, key.Public(), signs)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	for ending, block := range map[string]*pem.Block{".crt": {Type: "CERTIFICATE", Bytes: der}, ".key": {Type: "PRIVATE KEY", Bytes: private}} {
+		require.NoError(t, os.WriteFile(filepath.Join(a.dir, name+ending), pem.EncodeToMemory(block), 0o600))
+	}
+	cert, err := x509.ParseCertificate(der)
+	require.NoError(t, err)
+	return &authority{a.dir, cert, key}
+}
+
+const book = `briskwarden: 1
+apps: [{name: mail}]
+accounts: [{name: liv, methods: [password]}]
+policies: [{name: all, stage: live, who: anyone, apps: every, rules: [{name: r, then: grant}]}]
+drills: [{name: liv-reads-mail, expect: grant, attempt: {account: liv, app: mail, at: 2026-11-23T13:10:00Z, proofs: [{method: password}]}}]
+`
+
+// laid lays out a folder with a book, certificates and a configuration.
+func laid(t *testing.T) string {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "book"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "book", "book.yaml"), []byte(book), 0o600))
+	ca := (&authority{dir: dir}).issue(t, "ca", true)
+	ca.issue(t, "door.example", false)
+	ca.issue(t, "gateway.example", false)
+	ca.issue(t, "stranger.example", false)
+	private, public, err := journal.NewKey("ferries.example/door")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "j.key"), []byte(private), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "j.pub"), []byte(public), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "door.yaml"), []byte(`door: 1
+listen: 127.0.0.1:0
+certificate: door.example.crt
+key: door.example.key
+client_ca: ca.crt
+store: {file: door.db}
+journal: {key: j.key, checkpoint: door.checkpoint}
+callers: [{name: gateway, certificate: gateway.example, may: [decide, look]}]
+`), 0o600))
+	return dir
+}
+
+func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
+	dir := laid(t)
+	config, err := service.ReadConfig(filepath.Join(dir, "door.yaml"))
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	at, ended := make(chan string, 1), make(chan error, 1)
+	s := &service.Service{Dir: filepath.Join(dir, "book"), Config: config, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Listening: func(address string) { at <- address }}
+	go func() { ended <- s.Run(ctx) }()
+	var address string
+	select {
+	case address = <-at:
+	case err := <-ended:
+		t.Fatal(err)
+	}
+	roots := x509.NewCertPool()
+	authority, err := os.ReadFile(filepath.Join(dir, "ca.crt"))
+	require.NoError(t, err)
+	require.True(t, roots.AppendCertsFromPEM(authority))
+	ask := func(who string) int {
+		settled := &tls.Config{RootCAs: roots, ServerName: "door.example"}
+		if who != "" {
+			pair, err := tls.LoadX509KeyPair(filepath.Join(dir, who+".crt"), filepath.Join(dir, who+".key"))
+			require.NoError(t, err)
+			settled.Certificates = []tls.Certificate{pair}
+		}
+		client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: settled}}
+		answer, err := client.Post("https://"+address+"/v1/decisions", "application/json",
+			strings.NewReader(`{"account":"liv","app":"mail","proofs":[{"method":"password"}]}`))
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		return answer.StatusCode
+	}
+	require.Equal(t, http.StatusOK, ask("gateway.example"))
+	require.Equal(t, http.StatusUnauthorized, ask("stranger.example"))
+	require.Equal(t, http.StatusUnauthorized, ask(""))
+	stop()
+	require.NoError(t, <-ended)
+
+	checkpoint, err := os.ReadFile(filepath.Join(dir, "door.checkpoint"))
+	require.NoError(t, err, "a checkpoint is written at the end")
+	public, err := os.ReadFile(filepath.Join(dir, "j.pub"))
+	require.NoError(t, err)
+	kept, err := service.ReadStore(t.Context(), config)
+	require.NoError(t, err)
+	defer kept.Close()
+	head, err := kept.Head(t.Context())
+	require.NoError(t, err)
+	found, err := journal.Verify(kept.Entries(t.Context(), journal.Filter{}), head, checkpoint, string(public))
+	require.NoError(t, err)
+	require.EqualValues(t, 2, *found.Covered, "the book, and the decision")
+}
+
+func TestCheck(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil func(dir string) error
+		want  string
+	}{
+		"nothing wrong": {func(string) error { return nil }, ""},
+		"a book with an error": {func(dir string) error {
+			return os.WriteFile(filepath.Join(dir, "book", "more.yaml"), []byte("briskwarden: 1\nap: 1\n"), 0o600)
+		}, "more.yaml:2:1"},
+		"a drill that fails": {func(dir string) error {
+			return os.WriteFile(filepath.Join(dir, "book", "book.yaml"), []byte(strings.Replace(book, "expect: grant", "expect: block", 1)), 0o600)
+		}, "the drill liv-reads-mail fails: wanted block, got grant"},
+		"no certificate": {func(dir string) error { return os.Remove(filepath.Join(dir, "door.example.crt")) }, "certificate and key:"},
+		"no authority":   {func(dir string) error { return os.WriteFile(filepath.Join(dir, "ca.crt"), []byte("none"), 0o600) }, "has no certificate in PEM"},
+		"no key":         {func(dir string) error { return os.WriteFile(filepath.Join(dir, "j.key"), []byte("none"), 0o600) }, "journal.key:"},
+		"a store that is none": {func(dir string) error {
+			return os.WriteFile(filepath.Join(dir, "door.db"), []byte(strings.Repeat("no database ", 100)), 0o600)
+		}, "not a database"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := laid(t)
+			require.NoError(t, c.spoil(dir))
+			config, err := service.ReadConfig(filepath.Join(dir, "door.yaml"))
+			require.NoError(t, err)
+			found := service.Check(t.Context(), filepath.Join(dir, "book"), config)
+			require.Contains(t, strings.Join(found.Wrong, "\n"), c.want)
+			require.Equal(t, c.want == "", len(found.Wrong) == 0, "%v", found.Wrong)
+		})
+	}
+}
