@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-jose/go-jose/v4/jwt"
@@ -31,6 +32,8 @@ type access struct {
 	account, device string
 
 	issuer *trustedIssuer
+	// proven is what methods said last, and by which book.
+	proven atomic.Pointer[provenBy]
 	digest [sha256.Size]byte
 	round  uint64
 }
@@ -154,6 +157,22 @@ func (t *tokens) checkTimes(a *access) error {
 	return nil
 }
 
+// provenBy are the methods that a token proves by the catalogue of a book.
+type provenBy struct {
+	book    *inForce
+	methods []string
+}
+
+// methodsBy is methods, made once for a book. Nobody changes the list.
+func (a *access) methodsBy(b *inForce) []string {
+	if p := a.proven.Load(); p != nil && p.book == b {
+		return p.methods
+	}
+	p := &provenBy{b, a.methods(b)}
+	a.proven.Store(p)
+	return p.methods
+}
+
 // methods returns the methods that the amr of a token says were proven, by the catalogue of a
 // book. A value that several methods share proves none of them, unless the configuration says
 // which the issuer means: which one it was nobody knows. Of two methods whose values the token
@@ -188,7 +207,7 @@ func (a *access) attempt(b *inForce, now time.Time, app string) *attempt.Attempt
 	made := &attempt.Attempt{At: now, Account: a.account, App: app, Session: attempt.Session{ID: a.SID}}
 	if started := a.AuthTime.Time(); a.AuthTime > 0 {
 		made.Session.Started = started
-		for _, method := range a.methods(b) {
+		for _, method := range a.methodsBy(b) {
 			made.Session.Proofs = append(made.Session.Proofs, attempt.Proof{Method: method, At: started})
 		}
 	}

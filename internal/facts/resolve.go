@@ -53,6 +53,9 @@ func parseHostPattern(text string) (hostPattern, error) {
 // normalHost puts a host into the form in which hosts are compared: ASCII
 // (RFC 5891), lower case, without the dot of the root.
 func normalHost(host string) (string, error) {
+	if isPlainHost(host) {
+		return host, nil
+	}
 	ascii, err := idna.Lookup.ToASCII(strings.TrimSuffix(host, "."))
 	if err != nil {
 		return "", err
@@ -61,6 +64,31 @@ func normalHost(host string) (string, error) {
 		return "", fmt.Errorf("a host cannot be empty")
 	}
 	return strings.ToLower(ascii), nil
+}
+
+// isPlainHost reports whether a host surely stands in the form in which hosts are compared: labels of
+// lower case letters, digits and hyphens (RFC 1123 §2.1), none of them encoded. It spares most hosts
+// the tables of IDNA.
+func isPlainHost(host string) bool {
+	const longestHost, longestLabel = 253, 63
+	if len(host) > longestHost {
+		return false
+	}
+	start := 0
+	for i := 0; i <= len(host); i++ {
+		if i < len(host) && host[i] != '.' {
+			if c := host[i]; !('a' <= c && c <= 'z' || '0' <= c && c <= '9' || c == '-') {
+				return false
+			}
+			continue
+		}
+		label := host[start:i]
+		start = i + 1
+		if label == "" || len(label) > longestLabel || label[0] == '-' || label[len(label)-1] == '-' || len(label) > 3 && label[2:4] == "--" {
+			return false
+		}
+	}
+	return true
 }
 
 // normalPath decodes what need not be encoded and removes . and .. parts (RFC

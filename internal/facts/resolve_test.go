@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
@@ -155,4 +156,17 @@ func TestAWiderShareOnlyAddsAccounts(t *testing.T) {
 		last = count
 	}
 	require.Equal(t, len(accounts), last)
+}
+
+func TestAPlainHostIsWhatIDNAMakesOfIt(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		host := rapid.StringMatching(`[a-zA-Z0-9.ü-]{0,12}|([a-z0-9-]{1,5}\.){1,3}[a-z0-9-]{1,3}|xn--[a-z0-9]{1,6}|[a-z]{60,66}\.example`).Draw(t, "host")
+		plain, ascii, err := facts.PlainHost(host)
+		if plain {
+			require.NoError(t, err, host)
+			require.Equal(t, ascii, host)
+		}
+	})
+	plain, _, _ := facts.PlainHost("till-2.kestrelsound.example")
+	require.True(t, plain)
 }
