@@ -39,7 +39,7 @@ type Config struct {
 // Transmitter sends security event tokens (RFC 8417) by push (RFC 8935).
 type Transmitter struct {
 	Issuer   string   `book:"issuer,required" doc:"the iss of its tokens"`
-	Audience []string `book:"audience,required" doc:"values of aud, one of which a token must bear"`
+	Audience []string `book:"audience,required" doc:"values of aud; a token must bear one of them"`
 	Keys     string   `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
 	// Types narrow what it may say.
 	Types []string `book:"types" doc:"event types that it may tell of, whole URIs" default:"all that are known"`
@@ -180,7 +180,7 @@ type Bounds struct {
 // TokenIssuer issues access tokens (RFC 9068).
 type TokenIssuer struct {
 	Issuer   string         `book:"issuer,required" doc:"the iss of its tokens"`
-	Audience []string       `book:"audience,required" doc:"values of aud, one of which a token must bear"`
+	Audience []string       `book:"audience,required" doc:"values of aud; a token must bear one of them"`
 	Keys     string         `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
 	Account  string         `book:"account" doc:"the claim that names the account" default:"sub"`
 	Device   string         `book:"device" doc:"the claim that names the device, where the issuer has verified it" default:"none"`

@@ -225,7 +225,7 @@ func writeJSON(w http.ResponseWriter, status int, text []byte) error {
 	w.Header()["Content-Type"] = isJSON
 	w.Header().Set("Content-Length", strconv.Itoa(len(text)))
 	w.WriteHeader(status)
-	w.Write(text) // whoever went away meanwhile misses nothing
+	w.Write(text) // a client that went away misses nothing
 	return nil
 }
 

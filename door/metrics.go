@@ -23,7 +23,7 @@ type metrics struct {
 	degraded  prometheus.Counter
 	again     prometheus.Counter
 
-	// rules has the counters of decisions by what decided them, of which there are mostRules.
+	// rules has the counters of decisions by what decided them, mostRules at most.
 	rules sync.Map // of ruled to prometheus.Counter
 	mu    sync.Mutex
 	count int

@@ -32,8 +32,8 @@ func (p *Problem) with(name, value string) *Problem {
 	return p
 }
 
-// write answers a request with a problem. Any other error is one of the door's own, of which
-// nothing is told but that it is there.
+// write answers a request with a problem. Any other error is one of the door's own, and
+// nothing is told of it but that it is there.
 func (d *Door) writeProblem(w http.ResponseWriter, r *http.Request, err error) {
 	var p *Problem
 	if !errors.As(err, &p) {
@@ -49,5 +49,5 @@ func (d *Door) writeProblem(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
-	w.Write(append(text, '\n')) // whoever went away meanwhile misses nothing
+	w.Write(append(text, '\n')) // a client that went away misses nothing
 }

@@ -69,8 +69,8 @@ func (r *recorder) start(j *job) {
 	}
 }
 
-// do hands in a job and waits for it: at most for two transactions, that which is being written
-// and its own, each of which the timeout bounds.
+// do hands in a job and waits for it: at most for two transactions, the one that is being written
+// and its own. The timeout bounds each.
 func (r *recorder) do(j *job) error {
 	r.start(j)
 	return <-j.result

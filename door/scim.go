@@ -121,7 +121,7 @@ func (d *Door) serveProvider(w http.ResponseWriter) {
 		panic(err) // texts and numbers
 	}
 	w.Header().Set("Content-Type", "application/scim+json")
-	w.Write(text) // whoever went away meanwhile misses nothing
+	w.Write(text) // a client that went away misses nothing
 }
 
 // A resource has its name as its ID, in base64url: names of accounts and groups are what policies

@@ -4,7 +4,7 @@
 //
 // and then, from another terminal, the lines that it prints. The page is behind door.Guard, which
 // takes access tokens (RFC 9068). They come from a stand-in for an identity provider, which believes
-// whoever says what was proven; a real one would ask.
+// what it is told was proven; a real one would ask.
 package main
 
 import (
@@ -66,7 +66,7 @@ func newProvider(dir string, now func() time.Time) (*provider, string, error) {
 	return &provider{signer, now}, path, err
 }
 
-// ServeHTTP issues a token to whoever asks for one: ?account=NAME&proved=pwd,mca&device=ID.
+// ServeHTTP issues a token to anyone who asks for one: ?account=NAME&proved=pwd,mca&device=ID.
 func (p *provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	now, asked := p.now(), r.URL.Query()
 	token, err := jwt.Signed(p.signer).Claims(map[string]any{

@@ -31,7 +31,7 @@ func main() {
 		}
 		w.Header().Set("Content-Type", "application/json")
 		w.Header().Set("Content-Length", strconv.Itoa(len(answer)))
-		w.Write(answer) // whoever went away meanwhile misses nothing
+		w.Write(answer) // a client that went away misses nothing
 	})
 	http.HandleFunc("GET /v1/guard", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) })
 	if err := http.ListenAndServe(*listen, nil); err != nil {
