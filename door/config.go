@@ -65,8 +65,9 @@ type StoreConfig struct {
 	File     string  `book:"file" doc:"a SQLite file, for a door that runs alone"`
 	Postgres string  `book:"postgres" doc:"address of a PostgreSQL database, for several doors; the password may stand in PGPASSFILE"`
 	History  History `book:"history" doc:"complete where an account without a record never signed on; else partial" default:"partial"`
-	// Cached is how many accounts, devices and sessions are remembered, each.
-	Cached int `book:"cached" doc:"how many accounts, devices and sessions are remembered" default:"100000"`
+	// Cached is how many accounts, devices and sessions are remembered, each. All three of one person
+	// take some 6 kB.
+	Cached int `book:"cached" doc:"how many accounts, devices and sessions are remembered, each" default:"20000"`
 }
 
 // History says whether the store knows of all that happened. The zero History is Partial.
@@ -231,7 +232,7 @@ func (c *Config) fill() {
 		c.Listen = "127.0.0.1:7443"
 	}
 	if c.Store.Cached == 0 {
-		c.Store.Cached = 100_000
+		c.Store.Cached = 20_000
 	}
 	set(&c.Journal.Every, "10m")
 	set(&c.Limits.Tolerance, "5m")

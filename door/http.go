@@ -280,7 +280,7 @@ func (d *Door) serveSession(w http.ResponseWriter, r *request) error {
 	case found.value == nil:
 		return problem(http.StatusNotFound, "There is no open session of that id.")
 	}
-	return writeJSON(w, http.StatusOK, found.text)
+	return writeJSON(w, http.StatusOK, store.RowOf(found.value).Value)
 }
 
 // serveHealth answers GET /healthz: the program runs.

@@ -292,3 +292,43 @@ func FuzzEvent(f *testing.F) {
 		require.Contains(t, []int{202, 400}, status, text)
 	})
 }
+
+// slow is a store whose transactions wait until they are let go on.
+type slow struct {
+	store.Memory
+	let chan struct{}
+}
+
+func (s *slow) Update(ctx context.Context, change func(store.Tx) error) error {
+	<-s.let
+	return s.Memory.Update(context.WithoutCancel(ctx), change)
+}
+
+func TestWhatNobodyWaitsForIsBounded(t *testing.T) {
+	s := &slow{let: make(chan struct{})}
+	h := newHouse(t, s, func(c *door.Config) { c.Journal.Mode = door.JournalOff })
+	var answered atomic.Int64
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			for range 2000 {
+				a := new(attempt.Attempt)
+				if err := attempt.ParseNow([]byte(ingrid("mail", password, "")), noon, a); err != nil {
+					t.Error(err)
+				}
+				h.Decide(context.Background(), a, door.Asked{})
+				answered.Add(1)
+			}
+		})
+	}
+	still := int64(-1)
+	require.Eventually(t, func() bool {
+		before := still
+		still = answered.Load()
+		return still > 0 && still == before // nothing moves any more
+	}, time.Minute, 200*time.Millisecond)
+	require.Less(t, still, int64(4000), "those who hand in more than is written wait")
+	close(s.let)
+	group.Wait()
+	require.EqualValues(t, 8000, answered.Load())
+}

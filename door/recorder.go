@@ -52,27 +52,41 @@ func newRecorder(f *facts, timeout time.Duration, recorded func(time.Duration, i
 	return r
 }
 
-// start hands in a job and does not wait. Its result comes on the channel of the job, once.
+// mostWaiting is how many jobs may wait that nobody waits for. Beyond it those who hand in more wait
+// with them, so that a store that is slower than its door is no queue without end.
+const mostWaiting = 4 * mostTogether
+
+// start hands in a job that nobody needs to wait for, and waits only where too many do.
 func (r *recorder) start(j *job) {
+	if r.add(j) > mostWaiting {
+		<-j.result
+	}
+}
+
+// add adds a job to those that wait, and returns how many there are. Its result comes on the channel
+// of the job, once.
+func (r *recorder) add(j *job) int {
 	j.result = make(chan error, 1)
 	r.mu.Lock()
 	if r.closed {
 		r.mu.Unlock()
 		j.result <- errStopped
-		return
+		return 0
 	}
 	r.waiting = append(r.waiting, j)
+	n := len(r.waiting)
 	r.mu.Unlock()
 	select {
 	case r.wake <- struct{}{}:
 	default:
 	}
+	return n
 }
 
 // do hands in a job and waits for it: at most for two transactions, the one that is being written
 // and its own. The timeout bounds each.
 func (r *recorder) do(j *job) error {
-	r.start(j)
+	r.add(j)
 	return <-j.result
 }
 
@@ -308,7 +322,7 @@ func (b *batch) remember() {
 		b.facts.devices.set(id, remembered[store.Device]{d, b.texts[store.Key{Kind: store.Devices, Key: id}]})
 	}
 	for id, s := range b.sessions {
-		b.facts.sessions.set(id, remembered[store.Session]{s, b.texts[store.Key{Kind: store.Sessions, Key: id}]})
+		b.facts.sessions.set(id, remembered[store.Session]{value: s})
 	}
 }
 

@@ -1,5 +1,5 @@
 // Package forms has the JSON Schemas of the core's types that are written in a form of their own,
-// for whoever publishes the schema of a document with them.
+// for a package that publishes the schema of a document with them.
 package forms
 
 import (
