@@ -331,7 +331,7 @@ func TestAClientFollowsTheChallenge(t *testing.T) {
 	status, _, text := h.guard(signOn(parameters.Encode()), mail, abroad, nil)
 	require.Equal(t, 200, status, text)
 	h.pass(13 * time.Hour)
-	status, header, _ = h.guard(signOn(parameters.Encode()), mail, abroad, nil)
+	status, _, _ = h.guard(signOn(parameters.Encode()), mail, abroad, nil)
 	require.Equal(t, 200, status, "what was just proven is fresh")
 	old := claims(h.clock(), "pwd", "mca")
 	old["auth_time"], old["sid"] = h.clock().Add(-13*time.Hour).Unix(), "s-old"
