@@ -348,6 +348,8 @@ func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {
 		o := new(store.Outgoing)
 		return err == nil && len(rows) == 2 && store.Read(rows[0], o) == nil && o.Tries > 0
 	}, 10*time.Second, time.Millisecond)
+	_, _, metrics := h.ask("GET", "/metrics", all, nil)
+	require.Contains(t, string(metrics), "briskwarden_events_untold 2")
 	require.NoError(t, h.Close())
 	require.Empty(t, r.taken())
 

@@ -1,12 +1,16 @@
 package door
 
 import (
+	"context"
+	"math"
 	"net/http"
 	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // metrics count what a door does, in the form that Prometheus reads.
@@ -68,10 +72,22 @@ func newMetrics(d *Door) *metrics {
 		}
 		return 0
 	}))
-	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "briskwarden", Name: "facts_cached",
-		Help: "Rows of the store that are remembered."}, func() float64 {
+	gauge := func(name, help string, value func() float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Namespace: "briskwarden", Name: name, Help: help}, value))
+	}
+	gauge("facts_cached", "Rows of the store that are remembered.", func() float64 {
 		return float64(d.facts.accounts.rows.Len() + d.facts.devices.rows.Len() + d.facts.sessions.rows.Len())
-	}))
+	})
+	gauge("store_jobs_waiting", "What waits to be written.", func() float64 { return float64(d.recorder.length()) })
+	gauge("events_untold", "Security events that receivers have not taken yet; not a number where the store cannot be asked.", func() float64 {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Duration(d.config.Limits.Answer))
+		defer cancel()
+		rows, err := d.facts.store.List(ctx, store.Query{Kind: store.Outbox})
+		if err != nil {
+			return math.NaN()
+		}
+		return float64(len(rows))
+	})
 	return m
 }
 

@@ -83,6 +83,13 @@ func (r *recorder) add(j *job) int {
 	return n
 }
 
+// length is how many jobs wait.
+func (r *recorder) length() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.waiting)
+}
+
 // do hands in a job and waits for it: at most for two transactions, the one that is being written
 // and its own. The timeout bounds each.
 func (r *recorder) do(j *job) error {
