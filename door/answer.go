@@ -26,7 +26,7 @@ type Answer struct {
 	*decide.Decision
 	// Attempt is the attempt as it was judged, with what the store knew.
 	Attempt *attempt.Attempt
-	// App is the name of the app, "" where the book has none such.
+	// App is the name of the app, "" where the book has no such app.
 	App string
 	// Degraded says what the decision lacked because something failed. It is empty else.
 	Degraded []string

@@ -411,7 +411,7 @@ func (u users) change(r *http.Request, id, done string, to func(*store.Account) 
 	return made, err
 }
 
-// Delete implements scim.ResourceHandler. Whoever left may not sign on, also where the book lists
+// Delete implements scim.ResourceHandler. A person who left may not sign on, also where the book lists
 // the account still.
 func (u users) Delete(r *http.Request, id string) error {
 	name, err := nameOf(id)

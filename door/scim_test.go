@@ -142,7 +142,7 @@ func TestPeopleArePushed(t *testing.T) {
 		require.Equal(t, http.StatusNoContent, status)
 		require.Empty(t, h.account("sunniva@kestrelsound.example").Groups)
 	})
-	t.Run("whoever left may not sign on", func(t *testing.T) {
+	t.Run("a person who left may not sign on", func(t *testing.T) {
 		h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":false}`))
 		require.Equal(t, decide.AccountDisabled, h.decide(signsOn).Causes[0].Code)
 		status, _, _ := h.scimAsk("DELETE", "/Users/"+id, "")

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -83,12 +82,6 @@ func (env *environment) serveCheckCommand(flags *doorFlags) *cobra.Command {
 	}
 }
 
-// newToken is what serve token prints.
-type newToken struct {
-	Token  string `json:"token"`
-	Config string `json:"config"`
-}
-
 func (env *environment) serveTokenCommand() *cobra.Command {
 	var name string
 	var may []string
@@ -103,18 +96,10 @@ func (env *environment) serveTokenCommand() *cobra.Command {
 			if name == "" || len(may) == 0 {
 				return fmt.Errorf("say who gets it and what it lets do: --for NAME --may %s", strings.Join(door.Rights(), ","))
 			}
-			for _, word := range may {
-				var right door.Right
-				if err := right.UnmarshalText([]byte(word)); err != nil {
-					return fmt.Errorf("--may: %w", err)
-				}
-			}
-			random := make([]byte, 32)
-			if _, err := rand.Read(random); err != nil {
+			made, err := service.NewToken(name, may)
+			if err != nil {
 				return err
 			}
-			token, digest := door.NewToken(random)
-			made := newToken{token, fmt.Sprintf("callers:\n  - {name: %s, token: \"%s\", may: [%s]}\n", name, digest, strings.Join(may, ", "))}
 			return env.show(made, func(p *render.Page) { p.ServeToken(made.Token, made.Config) })
 		},
 	}

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -20,6 +21,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
@@ -91,6 +93,31 @@ func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {
 		return postgres.Open(ctx, c.Store.Postgres)
 	}
 	return nil, errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
+}
+
+// Token is a token for a caller, with the lines of a configuration that let its bearer in.
+type Token struct {
+	Token  string `json:"token" doc:"the token, which nobody can read again"`
+	Config string `json:"config" doc:"the lines for the configuration, which have its digest alone"`
+}
+
+// NewToken makes a token for a caller of a name, who may do what the words of the rights say.
+func NewToken(name string, may []string) (*Token, error) {
+	if err := directory.CheckName(name); err != nil {
+		return nil, fmt.Errorf("--for: %w", err)
+	}
+	for _, word := range may {
+		if err := new(door.Right).UnmarshalText([]byte(word)); err != nil {
+			return nil, fmt.Errorf("--may: %w", err)
+		}
+	}
+	random := make([]byte, 32)
+	if _, err := rand.Read(random); err != nil {
+		return nil, err
+	}
+	token, digest := door.NewToken(random)
+	line := fmt.Sprintf("callers:\n  - {name: %q, token: %q, may: [%s]}\n", name, digest, strings.Join(may, ", "))
+	return &Token{token, line}, nil
 }
 
 // PushedGroups returns the names of the groups that were pushed to the door of a configuration.

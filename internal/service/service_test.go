@@ -21,6 +21,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/journal"
 )
@@ -36,7 +37,8 @@ type authority struct {
 func (a *authority) issue(t *testing.T, name string, isCA bool) *authority {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	made := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name, "localhost"},
+	made := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()),
+		Subject: pkix.Name{CommonName: name}, DNSNames: []string{name, "localhost"},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: isCA, BasicConstraintsValid: true,
 		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
@@ -48,7 +50,8 @@ func (a *authority) issue(t *testing.T, name string, isCA bool) *authority {
 	require.NoError(t, err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	for ending, block := range map[string]*pem.Block{".crt": {Type: "CERTIFICATE", Bytes: der}, ".key": {Type: "PRIVATE KEY", Bytes: private}} {
+	for ending, block := range map[string]*pem.Block{".crt": {Type: "CERTIFICATE", Bytes: der},
+		".key": {Type: "PRIVATE KEY", Bytes: private}} {
 		require.NoError(t, os.WriteFile(filepath.Join(a.dir, name+ending), pem.EncodeToMemory(block), 0o600))
 	}
 	cert, err := x509.ParseCertificate(der)
@@ -155,8 +158,9 @@ func TestCheck(t *testing.T) {
 			return os.WriteFile(filepath.Join(dir, "book", "book.yaml"), []byte(strings.Replace(book, "expect: grant", "expect: block", 1)), 0o600)
 		}, "the drill liv-reads-mail fails: wanted block, got grant"},
 		"no certificate": {func(dir string) error { return os.Remove(filepath.Join(dir, "door.example.crt")) }, "certificate and key:"},
-		"no authority":   {func(dir string) error { return os.WriteFile(filepath.Join(dir, "ca.crt"), []byte("none"), 0o600) }, "has no certificate in PEM"},
-		"no key":         {func(dir string) error { return os.WriteFile(filepath.Join(dir, "j.key"), []byte("none"), 0o600) }, "journal.key:"},
+		"no authority": {func(dir string) error { return os.WriteFile(filepath.Join(dir, "ca.crt"), []byte("none"), 0o600) },
+			"has no certificate in PEM"},
+		"no key": {func(dir string) error { return os.WriteFile(filepath.Join(dir, "j.key"), []byte("none"), 0o600) }, "journal.key:"},
 		"a store that is none": {func(dir string) error {
 			return os.WriteFile(filepath.Join(dir, "door.db"), []byte(strings.Repeat("no database ", 100)), 0o600)
 		}, "not a database"},
@@ -171,4 +175,17 @@ func TestCheck(t *testing.T) {
 			require.Equal(t, c.want == "", len(found.Wrong) == 0, "%v", found.Wrong)
 		})
 	}
+}
+
+func TestNewTokenPrintsAConfiguration(t *testing.T) {
+	made, err := service.NewToken("gateway:#\"2", []string{"decide", "look"})
+	require.NoError(t, err)
+	c, err := door.ReadConfig("door.yaml", []byte("door: 1\n"+made.Config))
+	require.NoError(t, err)
+	require.Equal(t, "gateway:#\"2", c.Callers[0].Name)
+	require.Equal(t, door.TokenDigest(made.Token), c.Callers[0].Token)
+	_, err = service.NewToken("two words", []string{"decide"})
+	require.ErrorContains(t, err, "--for")
+	_, err = service.NewToken("gateway", []string{"decides"})
+	require.ErrorContains(t, err, `did you mean "decide"?`)
 }
