@@ -246,28 +246,15 @@ func acceptedNow(a *attempt.Attempt, g *gathering) []attempt.Acceptance {
 	return list
 }
 
-// noteDevice notes that an account signed on from a device. The row is written only where that
-// is news.
+// noteDevice notes that an account signed on from a device, and asked to be remembered on it.
 func noteDevice(b *batch, id, account string, remember []attempt.Remembered) error {
-	if known, ok := b.facts.devices.rows.Peek(id); ok && known.value != nil && !b.facts.store.IsShared() && b.devices[id] == nil {
-		copied := *known.value
-		news := copied.See(account)
+	return b.changeDevice(id, func(d *store.Device) bool {
+		news := d.See(account)
 		for _, r := range remember {
-			news = copied.Remember(r) || news
+			news = d.Remember(r) || news
 		}
-		if !news {
-			return nil
-		}
-	}
-	device, err := b.device(id)
-	if err != nil {
-		return err
-	}
-	device.See(account)
-	for _, r := range remember {
-		device.Remember(r)
-	}
-	return nil
+		return news
+	})
 }
 
 // openSession keeps the session of a granted attempt, with what was proven in it.

@@ -248,22 +248,32 @@ func (b *batch) account(name string) (*store.Account, error) {
 }
 
 // device is account for a device.
-func (b *batch) device(id string) (*store.Device, error) {
-	if d := b.devices[id]; d != nil {
-		return d, nil
-	}
-	d, err := fetch(b, b.facts.devices, id)
-	if err != nil {
-		return nil, err
+func (b *batch) device(id string) (device *store.Device, err error) {
+	err = b.changeDevice(id, func(d *store.Device) bool { device = d; return true })
+	return device, err
+}
+
+// changeDevice changes the record of a device, a new one where there is none. It is written only where
+// change says that something is other than it was.
+func (b *batch) changeDevice(id string, change func(*store.Device) bool) error {
+	d := b.devices[id]
+	if d == nil {
+		var err error
+		if d, err = fetch(b, b.facts.devices, id); err != nil {
+			return err
+		}
 	}
 	if d == nil {
 		d = &store.Device{ID: id}
+	}
+	if !change(d) {
+		return nil
 	}
 	if b.devices == nil {
 		b.devices = map[string]*store.Device{}
 	}
 	b.devices[id] = d
-	return d, nil
+	return nil
 }
 
 // session returns an open session to be changed, nil where there is none.
