@@ -23,10 +23,11 @@ type draft struct {
 	// hearing were the shadows live.
 	assurances, silenced []int32
 	// turns are the moments at which the verdict may change, windows those that were looked at
-	// for them, and granted the sets of open windows with which it was granted.
-	turns   []turn
-	windows []int32
-	granted []uint64
+	// for them, and granted the sets of open windows with which it was granted. mergedTurns is room
+	// for the next turns.
+	turns, mergedTurns []turn
+	windows            []int32
+	granted            []uint64
 
 	// text holds the causes, each to its end in causes, and then the reasons.
 	text    []byte

@@ -114,13 +114,25 @@ func (e *evaluation) turns(now, end time.Time) []turn {
 	for i := range e.judge.rollouts {
 		add(e.judge.rollouts[i].deadline(e.Profile, e.Attempt.At))
 	}
+	slices.SortFunc(w.turns, func(a, b turn) int { return a.at.Compare(b.at) })
 	for i, window := range w.windows {
-		for _, t := range e.judge.directory.WindowTurns(int(window), now, end) {
-			w.turns = append(w.turns, turn{t, i})
+		w.merge(e.judge.directory.WindowTurns(int(window), now, end), i)
+	}
+	return w.turns
+}
+
+// merge adds the turns of a window, which are in order, to those that there are, which are too.
+func (d *draft) merge(times []time.Time, window int) {
+	before := d.turns
+	merged := slices.Grow(d.mergedTurns[:0], len(before)+len(times))
+	for len(before) > 0 || len(times) > 0 {
+		if len(times) == 0 || len(before) > 0 && !times[0].Before(before[0].at) {
+			merged, before = append(merged, before[0]), before[1:]
+		} else {
+			merged, times = append(merged, turn{times[0], window}), times[1:]
 		}
 	}
-	slices.SortFunc(w.turns, func(a, b turn) int { return a.at.Compare(b.at) })
-	return w.turns
+	d.turns, d.mergedTurns = merged, d.turns
 }
 
 // timelyTests collects the tests in conditions that depend on the time.

@@ -32,6 +32,8 @@ type Answer struct {
 	Degraded []string
 
 	text *[]byte
+	// attempt is where the attempt begins and ends in the text.
+	attempt [2]int
 }
 
 // MarshalJSON returns the wire form.
@@ -126,8 +128,11 @@ func (a *Answer) write(g *gathering, from origins) {
 	text = a.Decision.AppendJSON(text)
 	copy(text[first:], text[first+1:]) // the brace with which the decision begins
 	text = text[:len(text)-2]          // and the one with which it ends
-	text = g.appendJSON(jsontext.Key(text, "facts"), a.Attempt, from)
-	*a.text = append(text, '}')
+	text = jsontext.Key(append(jsontext.Key(text, "facts"), '{'), "attempt")
+	a.attempt[0] = len(text)
+	text = a.Attempt.AppendJSON(text)
+	a.attempt[1] = len(text)
+	*a.text = append(g.appendJSON(text, from), '}', '}')
 }
 
 // keep records the decision and notes its effects. A grant that has to be recorded waits until
@@ -200,6 +205,10 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering) func(*batch) er
 			where.Country = attempt.Known(w.Country)
 		}
 	}
+	var judged json.RawMessage // by itself, for the text is written over before the session is kept
+	if granted && a.Session.ID != "" {
+		judged = bytes.Clone((*answer.text)[answer.attempt[0]:answer.attempt[1]])
+	}
 	return func(batch *batch) error {
 		account, err := batch.account(a.Account)
 		if err != nil {
@@ -222,8 +231,8 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering) func(*batch) er
 				return err
 			}
 		}
-		if granted && a.Session.ID != "" {
-			return d.openSession(batch, answer)
+		if judged != nil {
+			return d.openSession(batch, answer, judged)
 		}
 		return nil
 	}
@@ -257,8 +266,9 @@ func noteDevice(b *batch, id, account string, remember []attempt.Remembered) err
 	})
 }
 
-// openSession keeps the session of a granted attempt, with what was proven in it.
-func (d *Door) openSession(b *batch, answer *Answer) error {
+// openSession keeps the session of a granted attempt, whose JSON it takes, with what was proven in
+// it.
+func (d *Door) openSession(b *batch, answer *Answer, judged json.RawMessage) error {
 	a := answer.Attempt
 	s, err := b.session(a.Session.ID)
 	switch {
@@ -277,7 +287,7 @@ func (d *Door) openSession(b *batch, answer *Answer) error {
 	if dev := a.Device.Ref(); dev != nil {
 		s.Device, _ = dev.ID.Get()
 	}
-	granted := store.Granted{App: answer.App, At: a.At, Attempt: json.RawMessage(a.AppendJSON(nil)), Decision: answer.ID,
+	granted := store.Granted{App: answer.App, At: a.At, Attempt: judged, Decision: answer.ID,
 		Ends: answer.Limits.Until}
 	if lasts := time.Duration(answer.Limits.Lasts); lasts > 0 {
 		if ends := s.Started.Add(lasts); granted.Ends.IsZero() || ends.Before(granted.Ends) {

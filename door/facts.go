@@ -307,6 +307,9 @@ func (g *gathering) hasEnded(a *attempt.Attempt) bool {
 
 // degraded lists what a decision lacked because the store could not be asked.
 func (g *gathering) degraded() []string {
+	if g.accountLost == nil && g.deviceLost == nil && g.sessionLost == nil {
+		return nil
+	}
 	var list []string
 	for what, err := range map[string]error{"account": g.accountLost, "device": g.deviceLost, "session": g.sessionLost} {
 		if err != nil {
@@ -317,10 +320,9 @@ func (g *gathering) degraded() []string {
 	return list
 }
 
-// appendJSON appends the facts of a decision: the attempt as it was judged, what the store knew
-// of its account and device, and where each fact came from.
-func (g *gathering) appendJSON(text []byte, a *attempt.Attempt, from origins) []byte {
-	text = a.AppendJSON(jsontext.Key(append(text, '{'), "attempt"))
+// appendJSON appends what the store knew of the account and the device of a decision, and where each
+// of its facts came from, to an object.
+func (g *gathering) appendJSON(text []byte, from origins) []byte {
 	if g.account.value != nil && g.account.value.States() {
 		text = append(jsontext.Key(text, "account"), g.account.text...)
 	}
@@ -331,5 +333,5 @@ func (g *gathering) appendJSON(text []byte, a *attempt.Attempt, from origins) []
 	for _, o := range from {
 		text = jsontext.String(append(jsontext.String(jsontext.Next(text), o.fact), ':'), o.from)
 	}
-	return append(text, '}', '}')
+	return append(text, '}')
 }

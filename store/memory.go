@@ -48,23 +48,23 @@ func (m *Memory) List(_ context.Context, q Query) ([]Row, error) {
 func (m *Memory) list(q Query) []Row {
 	var rows []Row
 	for _, row := range m.rows[q.Kind] {
-		if q.matches(&row) {
+		if q.Matches(&row) {
 			row.Value = bytes.Clone(row.Value)
 			rows = append(rows, row)
 		}
 	}
-	return q.inOrder(rows)
+	return q.InOrder(rows)
 }
 
-// matches reports whether a row is one that the query leaves, as far as it does not count.
-func (q *Query) matches(r *Row) bool {
+// Matches reports whether a row is one that the query leaves, as far as it does not count.
+func (q *Query) Matches(r *Row) bool {
 	return r.Kind == q.Kind && r.Key.Key > q.After && (q.Account == "" || r.Account == q.Account) &&
 		(q.Device == "" || r.Device == q.Device) &&
 		(q.DueBy.IsZero() || !r.Due.IsZero() && !r.Due.After(q.DueBy))
 }
 
-// inOrder returns the first of some rows.
-func (q *Query) inOrder(rows []Row) []Row {
+// InOrder sorts rows, and returns the first of them where the query has a limit.
+func (q *Query) InOrder(rows []Row) []Row {
 	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Key.Key, b.Key.Key) })
 	if q.Limit > 0 && len(rows) > q.Limit {
 		return rows[:q.Limit]
@@ -129,11 +129,11 @@ func (t *memoryTx) List(_ context.Context, q Query) ([]Row, error) {
 	whole.Limit = 0
 	rows := slices.DeleteFunc(t.m.list(whole), func(r Row) bool { _, changed := t.changed[r.Key]; return changed })
 	for _, row := range t.changed {
-		if row != nil && q.matches(row) {
+		if row != nil && q.Matches(row) {
 			rows = append(rows, *row)
 		}
 	}
-	return q.inOrder(rows), nil
+	return q.InOrder(rows), nil
 }
 
 // Put implements Tx.

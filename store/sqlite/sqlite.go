@@ -2,18 +2,16 @@
 package sqlite
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
-	"iter"
 	"net/url"
 	"os"
-	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/mod/sumdb/tlog"
 	_ "modernc.org/sqlite" // the driver, which needs no C
 
 	"github.com/briskwarden/briskwarden/internal/newfile"
@@ -24,9 +22,15 @@ import (
 // application marks the file as one of ours (PRAGMA application_id): "BWst" as a number.
 const application = 0x42577374
 
+// migration brings a file from one form to the next: what its text says, and then what it moves.
+type migration struct {
+	text string
+	move func(*sql.Tx) error
+}
+
 // migrations make the tables; PRAGMA user_version is how many of them a file has had. A new
 // form of the file adds one, and none is changed once it has landed.
-var migrations = []string{`
+var migrations = []migration{{text: `
 CREATE TABLE facts (kind TEXT NOT NULL, key TEXT NOT NULL, account TEXT NOT NULL, device TEXT NOT NULL, due INTEGER, value BLOB NOT NULL,
 	PRIMARY KEY (kind, key)) STRICT, WITHOUT ROWID;
 CREATE INDEX facts_by_account ON facts (account, kind) WHERE kind IN ('session', 'outgoing');
@@ -42,17 +46,38 @@ INSERT INTO head VALUES (1, '0');
 CREATE TRIGGER entries_stay BEFORE UPDATE OF number, id, at, kind, account, hash ON entries
 	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
 CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
-`}
+`}, {text: `
+CREATE TABLE groups (first INTEGER PRIMARY KEY, size INTEGER NOT NULL, kinds INTEGER NOT NULL, since INTEGER NOT NULL, until INTEGER NOT NULL,
+	heads BLOB NOT NULL, leaves BLOB) STRICT;
+CREATE INDEX groups_by_since ON groups (since);
+CREATE TRIGGER groups_stay BEFORE UPDATE OF first, size, kinds, since, until, heads ON groups
+	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
+CREATE TRIGGER groups_remain BEFORE DELETE ON groups BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
+ALTER TABLE head ADD COLUMN widest INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE changes (number INTEGER PRIMARY KEY, rows BLOB NOT NULL) STRICT;
+CREATE TABLE runs (number INTEGER PRIMARY KEY, level INTEGER NOT NULL, beyond INTEGER NOT NULL, last_id TEXT NOT NULL, ready INTEGER NOT NULL) STRICT;
+CREATE TABLE buckets (number INTEGER PRIMARY KEY, seeks BLOB NOT NULL) STRICT;
+`, move: groupEntries}}
 
 // Store is a store.Store in one file.
 type Store struct {
 	// db reads; writer writes, one transaction at a time.
 	db, writer *sql.DB
+	lock       *os.File
+	path       string
+
+	// mu is held while a transaction writes. What follows belongs to its holder.
 	mu         sync.Mutex
 	conn       *sql.Conn
 	statements map[string]*sql.Stmt
-	lock       *os.File
-	path       string
+	head       journal.Head
+	tail       tail
+	// unsure says that a transaction may have been kept or not, so that what is in memory has to be
+	// read again.
+	unsure bool
+
+	pending pending
+	indexer indexer
 }
 
 // Open opens the file for a door, and makes it where it is missing. One door at a time can have
@@ -68,12 +93,15 @@ func Open(path string) (*Store, error) {
 		return nil, errors.Join(err, lock.Close())
 	}
 	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
-		"wal_autocheckpoint(4000)"}})
+		"wal_autocheckpoint(500)"}})
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
 	s.lock = lock
 	if err := s.migrate(); err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
+	}
+	if err := s.begin(); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
 	}
 	return s, nil
@@ -89,7 +117,15 @@ func Read(path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.version(); err != nil {
+	version, err := s.version()
+	if err == nil && version < len(migrations) {
+		err = fmt.Errorf("the file is of an older version of this program (form %d, and this one reads %d): start a door on it once, "+
+			"which brings it to the newest", version, len(migrations))
+	}
+	if err == nil {
+		err = s.pending.load(context.Background(), s.db)
+	}
+	if err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
 	}
 	return s, nil
@@ -115,7 +151,7 @@ func open(path string, options url.Values) (*Store, error) {
 	}
 	writer.SetMaxOpenConns(1)
 	db.SetMaxOpenConns(4)
-	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}}, nil
+	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}, indexer: indexer{inRun: usualRun}}, nil
 }
 
 // version reads how many migrations the file has had.
@@ -151,7 +187,13 @@ func (s *Store) migrate() error {
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec(migrations[version] + fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d;", version+1, application))
+		_, err = tx.Exec(migrations[version].text)
+		if move := migrations[version].move; err == nil && move != nil {
+			err = move(tx)
+		}
+		if err == nil {
+			_, err = tx.Exec(fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d;", version+1, application))
+		}
 		if err != nil {
 			return errors.Join(err, tx.Rollback())
 		}
@@ -177,11 +219,59 @@ func (s *Store) Backup(ctx context.Context, path string) error {
 	return errors.Join(err, db.Close())
 }
 
+// begin reads what a door needs in memory, and starts what works behind it.
+func (s *Store) begin() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	ctx := context.Background()
+	if err := s.connect(ctx); err != nil {
+		return err
+	}
+	if err := s.sweepRuns(ctx); err != nil {
+		return err
+	}
+	if err := s.restore(ctx); err != nil {
+		return err
+	}
+	s.indexer.start(s)
+	return nil
+}
+
+// connect takes the connection that writes.
+func (s *Store) connect(ctx context.Context) (err error) {
+	if s.conn == nil {
+		s.conn, err = s.writer.Conn(context.WithoutCancel(ctx))
+	}
+	return err
+}
+
+// restore reads what is kept in memory from the file.
+func (s *Store) restore(ctx context.Context) error {
+	s.unsure = true
+	var err error
+	if s.head, err = readHead(ctx, s.conn); err != nil {
+		return err
+	}
+	if err := s.pending.load(ctx, s.conn); err != nil {
+		return err
+	}
+	if err := s.loadTail(ctx); err != nil {
+		return err
+	}
+	s.unsure = false
+	return nil
+}
+
 // Close implements store.Store.
 func (s *Store) Close() error {
+	s.indexer.stop()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
+	if s.conn != nil {
+		// What is pending is safe where it is. In its place it spares the next opening the work.
+		errs = append(errs, s.transact(context.Background(), func(t *tx) error { return t.settle(s.pending.length()) }))
+	}
 	for _, statement := range s.statements {
 		errs = append(errs, statement.Close())
 	}
@@ -229,12 +319,15 @@ const getRow = "SELECT " + columns + " FROM facts WHERE kind = ? AND key = ?"
 
 // Get implements store.Reader.
 func (s *Store) Get(ctx context.Context, key store.Key) (store.Row, error) {
+	if row, found := s.pending.find(key); found {
+		return rowOrNone(row)
+	}
 	return scanRow(s.db.QueryRowContext(ctx, getRow, string(key.Kind), key.Key).Scan)
 }
 
 // List implements store.Reader.
 func (s *Store) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	return list(ctx, s.db, q)
+	return overlaid(ctx, s.db, q, s.pending.of(q.Kind))
 }
 
 func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error) {
@@ -269,30 +362,54 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 }
 
 // Update implements store.Store.
-func (s *Store) Update(ctx context.Context, change func(store.Tx) error) (err error) {
+func (s *Store) Update(ctx context.Context, change func(store.Tx) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.conn == nil {
-		if s.conn, err = s.writer.Conn(context.WithoutCancel(ctx)); err != nil {
+	if err := s.connect(ctx); err != nil {
+		return err
+	}
+	if s.unsure {
+		if err := s.restore(ctx); err != nil {
 			return err
 		}
 	}
-	t := &tx{s: s, ctx: ctx}
+	if err := s.indexer.broken(&s.tail); err != nil {
+		return err
+	}
+	return s.transact(ctx, func(t *tx) error {
+		if err := change(t); err != nil {
+			return err
+		}
+		return t.keep()
+	})
+}
+
+// transact runs a transaction on the connection that writes, whose lock is held.
+func (s *Store) transact(ctx context.Context, work func(*tx) error) error {
+	t := &tx{s: s, ctx: ctx, changed: map[store.Key]*store.Row{}}
 	if _, err := t.exec("BEGIN IMMEDIATE"); err != nil {
 		return err
 	}
-	err = change(t)
+	err := work(t)
 	if err == nil {
-		err = t.flush()
-	}
-	if err == nil {
-		_, err = t.exec("COMMIT")
+		if _, err = t.exec("COMMIT"); err != nil {
+			s.unsure = true
+		}
 	}
 	if err != nil {
 		t.ctx = context.WithoutCancel(ctx)
 		_, undone := t.exec("ROLLBACK")
 		return errors.Join(err, undone)
 	}
+	s.pending.kept(t.settled, t.change, t.changed, t.size)
+	if len(t.entries) > 0 {
+		s.head = t.head
+		s.tail.add(t.entries)
+	}
+	if t.afterwards != nil {
+		t.afterwards()
+	}
+	s.indexer.wake(&s.tail)
 	return nil
 }
 
@@ -300,7 +417,17 @@ func (s *Store) Update(ctx context.Context, change func(store.Tx) error) (err er
 type tx struct {
 	s       *Store
 	ctx     context.Context
+	changed map[store.Key]*store.Row
 	entries []journal.Entry
+	// head is the end of the journal behind the entries, where there are any.
+	head journal.Head
+	// change numbers what was changed, and size is how many bytes of it are kept; 0 where nothing was.
+	change int64
+	size   int
+	// afterwards is done once the transaction was kept.
+	afterwards func()
+	// settled is how many rows that were pending went to their place.
+	settled int
 }
 
 func (t *tx) prepare(query string) (*sql.Stmt, error) {
@@ -324,6 +451,12 @@ func (t *tx) exec(query string, args ...any) (sql.Result, error) {
 
 // Get implements store.Reader.
 func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
+	if row, changed := t.changed[key]; changed {
+		return rowOrNone(row)
+	}
+	if row, found := t.s.pending.find(key); found {
+		return rowOrNone(row)
+	}
 	statement, err := t.prepare(getRow)
 	if err != nil {
 		return store.Row{}, err
@@ -333,28 +466,29 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 
 // List implements store.Reader.
 func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	return list(ctx, t.s.conn, q)
+	changed := t.s.pending.of(q.Kind)
+	for key, row := range t.changed {
+		if key.Kind == q.Kind {
+			changed[key.Key] = row
+		}
+	}
+	return overlaid(ctx, t.s.conn, q, changed)
 }
 
 // Put implements store.Tx.
 func (t *tx) Put(row store.Row) error {
-	_, err := t.exec(
-		"INSERT INTO facts VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account, device = excluded.device,"+
-			" due = excluded.due, value = excluded.value",
-		string(row.Kind),
-		row.Key.Key,
-		row.Account,
-		row.Device,
-		micros(row.Due),
-		row.Value,
-	)
-	return err
+	row.Value = bytes.Clone(row.Value)
+	if !row.Due.IsZero() {
+		row.Due = time.UnixMicro(row.Due.UnixMicro()).UTC() // as exact as the file has it
+	}
+	t.changed[row.Key] = &row
+	return nil
 }
 
 // Delete implements store.Tx.
 func (t *tx) Delete(key store.Key) error {
-	_, err := t.exec("DELETE FROM facts WHERE kind = ? AND key = ?", string(key.Kind), key.Key)
-	return err
+	t.changed[key] = nil
+	return nil
 }
 
 // Append implements store.Tx.
@@ -363,130 +497,15 @@ func (t *tx) Append(entries []journal.Entry) error {
 	return nil
 }
 
-// manyEntries is how many entries one statement writes where there are so many: the statement has its
-// cost.
-const manyEntries = 16
-
-var insertEntries = map[int]string{
-	1:           "INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)",
-	manyEntries: "INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?)" + strings.Repeat(", (?, ?, ?, ?, ?, ?, ?)", manyEntries-1),
-}
-
-// flush writes the entries of the transaction and moves the head.
-func (t *tx) flush() error {
-	if len(t.entries) == 0 {
-		return nil
-	}
-	statement, err := t.prepare("SELECT head FROM head")
-	if err != nil {
+// keep keeps the entries and the changes of the transaction.
+func (t *tx) keep() error {
+	if err := t.appendEntries(); err != nil {
 		return err
 	}
-	head, err := scanHead(statement.QueryRowContext(t.ctx))
-	if err != nil {
+	if err := t.keepChanges(); err != nil {
 		return err
 	}
-	head.Append(t.entries)
-	for rest := t.entries; len(rest) > 0; {
-		n := 1
-		if len(rest) >= manyEntries {
-			n = manyEntries
-		}
-		args := make([]any, 0, 7*n)
-		for i := range rest[:n] {
-			e := &rest[i]
-			args = append(args, e.Number, e.ID, e.At.UnixMicro(), int64(e.Kind), e.Account, e.Leaf, e.Hash[:])
-		}
-		if _, err := t.exec(insertEntries[n], args...); err != nil {
-			return err
-		}
-		rest = rest[n:]
-	}
-	text, err := head.MarshalText()
-	if err != nil {
-		return err
-	}
-	_, err = t.exec("UPDATE head SET head = ?", string(text))
-	return err
-}
-
-func scanHead(row *sql.Row) (head journal.Head, err error) {
-	var text string
-	if err := row.Scan(&text); err != nil {
-		return head, err
-	}
-	return head, head.UnmarshalText([]byte(text))
-}
-
-// Head implements store.Store.
-func (s *Store) Head(ctx context.Context) (journal.Head, error) {
-	return scanHead(s.db.QueryRowContext(ctx, "SELECT head FROM head"))
-}
-
-const entryColumns = "number, id, at, kind, account, leaf, hash"
-
-func scanEntry(scan func(...any) error) (journal.Entry, error) {
-	var e journal.Entry
-	var at int64
-	var hash []byte
-	err := scan(&e.Number, &e.ID, &at, &e.Kind, &e.Account, &e.Leaf, &hash)
-	if err == nil && len(hash) != tlog.HashSize {
-		err = fmt.Errorf("entry %d has no hash", e.Number)
-	}
-	if errors.Is(err, sql.ErrNoRows) {
-		err = store.ErrNotFound
-	}
-	if err != nil {
-		return e, err
-	}
-	e.At, e.Hash = time.UnixMicro(at).UTC(), tlog.Hash(hash)
-	return e, nil
-}
-
-// Entry implements store.Store.
-func (s *Store) Entry(ctx context.Context, id string) (journal.Entry, error) {
-	return scanEntry(s.db.QueryRowContext(ctx, "SELECT "+entryColumns+" FROM entries WHERE id = ?", id).Scan)
-}
-
-// Entries implements store.Store.
-func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
-	where, args := []string{"number >= ?"}, []any{f.After}
-	add := func(text string, arg any) { where, args = append(where, text), append(args, arg) }
-	if f.Kind != 0 {
-		add("kind = ?", int64(f.Kind))
-	}
-	if f.Account != "" {
-		add("account = ?", f.Account)
-		where = append(where, "account <> ''") // which lets the partial index serve
-	}
-	if !f.From.IsZero() {
-		add("at >= ?", f.From.UnixMicro())
-	}
-	if !f.To.IsZero() {
-		add("at < ?", f.To.UnixMicro())
-	}
-	text := "SELECT " + entryColumns + " FROM entries WHERE " + strings.Join(where, " AND ") + " ORDER BY number"
-	if f.Latest {
-		text += " DESC"
-	}
-	if f.Limit > 0 {
-		text, args = text+" LIMIT ?", append(args, f.Limit)
-	}
-	return func(yield func(journal.Entry, error) bool) {
-		rows, err := s.db.QueryContext(ctx, text, args...)
-		if err != nil {
-			yield(journal.Entry{}, err)
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			if e, err := scanEntry(rows.Scan); !yield(e, err) || err != nil {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(journal.Entry{}, err)
-		}
-	}
+	return t.settle(t.s.pending.over(len(t.changed)))
 }
 
 // IsShared implements store.Store.
