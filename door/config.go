@@ -34,6 +34,7 @@ type Config struct {
 	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`
 	Events      []Transmitter     `book:"events" doc:"who may tell of what they noticed, by security event tokens"`
 	Tell        Telling           `book:"tell" doc:"who is told of sessions that end early"`
+	Consent     ConsentConfig     `book:"consent" doc:"what outside programs may have" default:"no outside program is answered"`
 }
 
 // Transmitter sends security event tokens (RFC 8417) by push (RFC 8935).
@@ -58,6 +59,12 @@ type Receiver struct {
 	URL      string `book:"url,required" doc:"where tokens are pushed to"`
 	Audience string `book:"audience,required" doc:"the aud of its tokens"`
 	Bearer   string `book:"bearer" doc:"file with the bearer token that the receiver wants" default:"none"`
+}
+
+// ConsentConfig says where acts on consent are kept.
+type ConsentConfig struct {
+	// Record is the file that the commands of consent use too, also while the door has it.
+	Record string `book:"record" doc:"the file of the record, as the commands of consent have it"`
 }
 
 // StoreConfig says where facts and the journal are kept.

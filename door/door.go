@@ -13,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
@@ -36,6 +37,9 @@ type Door struct {
 	teller   *teller
 	// transmitters may send events.
 	transmitters []*transmitter
+	// consents keeps acts on consent, nil where there are none, and acted says that there may be new ones.
+	consents desk.Store
+	acted    chan struct{}
 	// reviews are reasons to look at open sessions again; reviewAll says that there were too many.
 	reviews   chan review
 	reviewAll atomic.Bool
@@ -61,6 +65,9 @@ type Options struct {
 	Now func() time.Time
 	// Log is told of what happens; nil is slog.Default().
 	Log *slog.Logger
+	// Consent is where acts on consent are kept. It is the caller's, who closes it after Close. With
+	// nil no outside program is answered.
+	Consent desk.Store
 }
 
 // inForce is a book with what the door looks up in it.
@@ -69,7 +76,9 @@ type inForce struct {
 	// asked are those of its accounts that say when they were asked to enrol.
 	asked   map[string]bool
 	devices map[string]*directory.Device
-	since   time.Time
+	// desk answers outside programs by the same book, nil where none are answered.
+	desk  *desk.Desk
+	since time.Time
 }
 
 // lists reports whether the book has an account.
@@ -123,7 +132,8 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c)}
+	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
+		consents: o.Consent, acted: make(chan struct{}, 1)}
 	var err error
 	if d.callers, err = newCallers(c); err != nil {
 		return nil, err
@@ -160,6 +170,9 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	}
 	d.running.Go(func() { d.reviewSessions(background) })
 	d.running.Go(func() { d.teller.run(background, s) })
+	if d.consents != nil && c.Journal.Mode != JournalOff {
+		d.running.Go(func() { d.followConsent(background) })
+	}
 	return d, nil
 }
 
@@ -221,6 +234,13 @@ func (d *Door) open() (b *inForce, why []string, err error) {
 	}
 	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
+	if d.consents != nil {
+		judge, err := source.CompileConsent(opened.Judge())
+		if err != nil {
+			return nil, []string{err.Error()}, nil
+		}
+		b.desk = desk.New(judge, d.consents)
+	}
 	for i := range source.Devices {
 		b.devices[source.Devices[i].Name] = &source.Devices[i]
 	}

@@ -21,6 +21,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
@@ -85,6 +86,11 @@ func configured(change func(*door.Config)) *door.Config {
 }
 
 func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
+	return newHouseWith(t, s, nil, change)
+}
+
+// newHouseWith is newHouse with a record of consent.
+func newHouseWith(t tester, s store.Store, consents desk.Store, change func(*door.Config)) *house {
 	if s == nil {
 		s = new(store.Memory)
 	}
@@ -94,12 +100,29 @@ func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
 		h.load,
 		s,
 		configured(change),
-		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))},
+		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil)), Consent: consents},
 	)
 	require.NoError(t, err)
 	h.Door = d
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return h
+}
+
+// edited returns the demo's book with a text in place of another.
+func edited(t require.TestingT, old, new string) fstest.MapFS {
+	files := fstest.MapFS{}
+	found := false
+	require.NoError(t, fs.WalkDir(demo.Files(), ".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := fs.ReadFile(demo.Files(), path)
+		found = found || bytes.Contains(text, []byte(old))
+		files[path] = &fstest.MapFile{Data: bytes.ReplaceAll(text, []byte(old), []byte(new))}
+		return err
+	}))
+	require.True(t, found, old)
+	return files
 }
 
 // ask makes a request and returns the status, the header and the body, which it holds against the
@@ -377,29 +400,14 @@ func TestWhatTheStoreCannotSayMakesNothingMilder(t *testing.T) {
 func TestReload(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	was := h.Book().Digest()
-	edit := func(old, new string) fs.FS {
-		files := fstest.MapFS{}
-		found := false
-		require.NoError(t, fs.WalkDir(demo.Files(), ".", func(path string, entry fs.DirEntry, err error) error {
-			if err != nil || entry.IsDir() {
-				return err
-			}
-			text, err := fs.ReadFile(demo.Files(), path)
-			found = found || bytes.Contains(text, []byte(old))
-			files[path] = &fstest.MapFile{Data: bytes.ReplaceAll(text, []byte(old), []byte(new))}
-			return err
-		}))
-		require.True(t, found, old)
-		return files
-	}
-	drilled := edit("stage: live", "stage: live").(fstest.MapFS)
+	drilled := edited(t, "stage: live", "stage: live")
 	drilled["more.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\ndrills:\n  - {name: nobody-reads-mail, expect: block, attempt: " +
 		ingrid("mail", password, `,"at":"2026-11-23T13:10:00Z"`) + "}\n")}
 	for name, c := range map[string]struct {
 		files fs.FS
 		why   string
 	}{
-		"it cannot be read": {edit("stage: live", "stage: alive"), `"alive" is not`},
+		"it cannot be read": {edited(t, "stage: live", "stage: alive"), `"alive" is not`},
 		"a drill fails":     {drilled, "the drill nobody-reads-mail fails: wanted block, got grant"},
 		"there is no book":  {fstest.MapFS{}, "holds no book"},
 	} {
@@ -424,7 +432,7 @@ func TestReload(t *testing.T) {
 		require.Len(t, h.entries(), before)
 	})
 	t.Run("a newer one", func(t *testing.T) {
-		h.read(edit("hosts: [mail.kestrelsound.example]", "hosts: [post.kestrelsound.example]"))
+		h.read(edited(t, "hosts: [mail.kestrelsound.example]", "hosts: [post.kestrelsound.example]"))
 		r := h.Reload()
 		require.True(t, r.Taken, r.Why)
 		require.Equal(t, r.Book, h.decide(ingrid("https://post.kestrelsound.example/", password, "")).JudgedBy.Book)

@@ -42,9 +42,11 @@ const (
 	People
 	// SessionEnd: a session was ended before its time.
 	SessionEnd
+	// Consent: somebody did something about what an outside program may have.
+	Consent
 )
 
-var kinds = []string{"decision", "reload", "report", "event", "people", "session_end"}
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent"}
 
 // Kinds returns the words for the kinds of entry.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -133,6 +135,7 @@ type Content struct {
 	Event   json.RawMessage `json:"event,omitempty" doc:"what another system noticed"`
 	People  json.RawMessage `json:"people,omitempty" doc:"an account or a group that was changed"`
 	Session json.RawMessage `json:"session,omitempty" doc:"a session that was ended"`
+	Consent json.RawMessage `json:"consent,omitempty" doc:"an act on what an outside program may have"`
 }
 
 // Content reads the leaf. The error says that it was pruned, or is no entry.

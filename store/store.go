@@ -34,6 +34,7 @@ const (
 	Sessions Kind = "session"  // Session
 	Outbox   Kind = "outgoing" // Outgoing
 	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
+	Followed Kind = "followed" // Following
 )
 
 // Key names a row.

@@ -267,3 +267,13 @@ func (d *Device) Supplied(book *directory.Device) *directory.Device {
 	}
 	return &joined
 }
+
+// Following is how far another record is in the journal.
+type Following struct {
+	// Record names it: consent.
+	Record string `json:"record" doc:"the record"`
+	// Acts is how many of its acts are in the journal.
+	Acts int64 `json:"acts" doc:"how many of its acts are in the journal"`
+}
+
+func (f *Following) row() Row { return Row{Key: Key{Followed, f.Record}} }

@@ -123,3 +123,8 @@ func (s *SeenToken) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(text, "jti"), s.JTI)
 	return append(jsontext.Time(jsontext.Key(text, "at"), s.At), '}')
 }
+
+func (f *Following) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "record"), f.Record)
+	return append(strconv.AppendInt(jsontext.Key(text, "acts"), f.Acts, 10), '}')
+}

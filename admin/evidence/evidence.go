@@ -12,6 +12,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/journal"
@@ -129,6 +130,10 @@ func lineOf(e *journal.Entry) (Line, error) {
 			line.Text += " at " + r.App
 		}
 		line.Text += ": " + r.Because
+	case journal.Consent:
+		var act desk.Act
+		err = json.Unmarshal(c.Consent, &act)
+		line.Text = act.Sentence()
 	}
 	return line, err
 }

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -82,6 +83,48 @@ type Act struct {
 
 	// text is what was kept, which an older program may have written in another form.
 	text string
+}
+
+// did are the kinds of act in words.
+var did = map[Kind]string{
+	Asked:          "asked for",
+	Granted:        "let in",
+	Approved:       "approved",
+	Refused:        "refused",
+	Barred:         "barred",
+	BarLifted:      "lifted the bar of",
+	Withdrawn:      "took back from",
+	ClientImported: "took over",
+	GrantImported:  "took over the grant of",
+}
+
+// Sentence says in words what was done, without when.
+func (a *Act) Sentence() string {
+	text := fmt.Sprintf("%s %s %s", a.By, did[a.Kind], a.Client)
+	if len(a.Scopes) > 0 {
+		text += ": " + strings.Join(a.Scopes, ", ")
+	}
+	switch {
+	case a.Account != "" && a.Account != a.By:
+		text += " for " + a.Account
+	case a.Group != "":
+		text += " for members of " + a.Group
+	case a.Kind == Approved:
+		text += " for everyone"
+	}
+	if a.RedirectURI != "" && a.Kind == Approved {
+		text += ", answered at " + a.RedirectURI
+	}
+	if a.Request != 0 {
+		text += fmt.Sprintf(" (request %d)", a.Request)
+	}
+	if a.Overruled {
+		text += ", overruled"
+	}
+	if a.Because != "" {
+		text += ". " + a.Because
+	}
+	return text
 }
 
 // write puts the act into the form in which it is kept. It refuses one that would not be

@@ -165,6 +165,30 @@ func holdsAll(scopes, wanted []string) bool {
 	})
 }
 
+// ActsAfter returns the acts behind one of that number, at most so many of them, as they stand: it
+// verifies nothing but that each stands in its place.
+func (d *Desk) ActsAfter(ctx context.Context, number int64, most int) (acts []Act, err error) {
+	err = d.store.view(ctx, func(l ledger) error {
+		h, err := l.head()
+		if err != nil {
+			return err
+		}
+		for n := number + 1; n <= h.size && len(acts) < most; n++ {
+			text, err := l.act(n)
+			if err != nil {
+				return err
+			}
+			a, err := parseAct(text, n)
+			if err != nil {
+				return err
+			}
+			acts = append(acts, a)
+		}
+		return nil
+	})
+	return acts, err
+}
+
 func (d *Desk) scheme() consent.Scheme { return d.judge.Scheme() }
 
 // Zone is the time zone of the book.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
@@ -40,6 +41,9 @@ var types = jsonschema.Types{
 	reflect.TypeFor[directory.Level]():       jsonschema.Words(directory.Levels()...),
 	reflect.TypeFor[directory.Date]():        {Type: "string", Format: "date"},
 	reflect.TypeFor[directory.Kind]():        jsonschema.Words(directory.Kinds()...),
+	reflect.TypeFor[consent.Outcome]():       jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[consent.Standing]():      jsonschema.Words(consent.Standings()...),
+	reflect.TypeFor[consent.CauseCode]():     Words(consent.CauseCodes()),
 	reflect.TypeFor[json.RawMessage]():       {},
 }
 

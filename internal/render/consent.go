@@ -304,45 +304,8 @@ func (p *Page) ConsentKey(private, public, key string) {
 	p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key %s", p.folder, private))
 }
 
-// did are the kinds of act in words.
-var did = map[desk.Kind]string{
-	desk.Asked:          "asked for",
-	desk.Granted:        "let in",
-	desk.Approved:       "approved",
-	desk.Refused:        "refused",
-	desk.Barred:         "barred",
-	desk.BarLifted:      "lifted the bar of",
-	desk.Withdrawn:      "took back from",
-	desk.ClientImported: "took over",
-	desk.GrantImported:  "took over the grant of",
-}
-
 func (p *Page) acts(acts []desk.Act, zone *time.Location) {
 	for _, a := range acts {
-		text := fmt.Sprintf("%s %s %s", a.By, did[a.Kind], a.Client)
-		if len(a.Scopes) > 0 {
-			text += ": " + strings.Join(a.Scopes, ", ")
-		}
-		switch {
-		case a.Account != "" && a.Account != a.By:
-			text += " for " + a.Account
-		case a.Group != "":
-			text += " for members of " + a.Group
-		case a.Kind == desk.Approved:
-			text += " for everyone"
-		}
-		if a.RedirectURI != "" && a.Kind == desk.Approved {
-			text += ", answered at " + a.RedirectURI
-		}
-		if a.Request != 0 {
-			text += fmt.Sprintf(" (request %d)", a.Request)
-		}
-		if a.Overruled {
-			text += ", overruled"
-		}
-		if a.Because != "" {
-			text += ". " + a.Because
-		}
-		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.In(zone).Format("2006-01-02 15:04")), 24, text)
+		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.In(zone).Format("2006-01-02 15:04")), 24, a.Sentence())
 	}
 }

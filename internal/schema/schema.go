@@ -93,14 +93,11 @@ func of[T any](title string) func() []byte {
 // types are those that are written in a form of their own: those of the core, and those of what an
 // administrator does.
 var types = forms.With(jsonschema.Types{
-	reflect.TypeFor[consent.Outcome]():   jsonschema.Words(consent.Outcomes()...),
-	reflect.TypeFor[consent.Standing]():  jsonschema.Words(consent.Standings()...),
-	reflect.TypeFor[consent.CauseCode](): words(consent.CauseCodes()),
-	reflect.TypeFor[readiness.Status]():  words(readiness.Statuses()),
-	reflect.TypeFor[desk.Kind]():         words(desk.Kinds()),
-	reflect.TypeFor[desk.State]():        words(desk.States()),
-	reflect.TypeFor[compare.Effect]():    jsonschema.Words(compare.Effects()...),
-	reflect.TypeFor[inspect.Severity]():  jsonschema.Words(inspect.Severities()...),
+	reflect.TypeFor[readiness.Status](): words(readiness.Statuses()),
+	reflect.TypeFor[desk.Kind]():        words(desk.Kinds()),
+	reflect.TypeFor[desk.State]():       words(desk.States()),
+	reflect.TypeFor[compare.Effect]():   jsonschema.Words(compare.Effects()...),
+	reflect.TypeFor[inspect.Severity](): jsonschema.Words(inspect.Severities()...),
 })
 
 func words[T ~string](list []T) *jsonschema.Schema { return forms.Words(list) }

@@ -21,6 +21,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
@@ -45,7 +46,8 @@ func ReadConfig(path string) (*door.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key}
+	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
+		&c.Consent.Record}
 	for i := range c.Tell.Receivers {
 		files = append(files, &c.Tell.Receivers[i].Bearer)
 	}
@@ -216,8 +218,15 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		return fmt.Errorf("the store cannot be opened: %w", err)
 	}
 	defer func() { err = errors.Join(err, kept.Close()) }()
+	var consents desk.Store
+	if s.Config.Consent.Record != "" {
+		if consents, err = desk.OpenFile(s.Config.Consent.Record); err != nil {
+			return fmt.Errorf("the record of consent cannot be opened: %w", err)
+		}
+		defer func() { err = errors.Join(err, consents.Close()) }()
+	}
 	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
-	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log})
+	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log, Consent: consents})
 	if err != nil {
 		return err
 	}
@@ -372,6 +381,17 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 			wrong(fmt.Errorf("journal.key: %w", err))
 		}
 	}
+	if c.Consent.Record != "" {
+		if _, err := os.Stat(c.Consent.Record); err == nil { // else it is made when the door starts
+			record, err := desk.ReadFile(c.Consent.Record)
+			if err == nil {
+				err = record.Close()
+			}
+			if err != nil {
+				wrong(fmt.Errorf("consent.record: %w", err))
+			}
+		}
+	}
 	for _, caller := range c.Callers {
 		may := ""
 		for i, right := range caller.May {
@@ -389,9 +409,11 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 			break // it is made when the door starts
 		}
 		s, err := sqlite.Read(c.Store.File)
-		wrong(err)
-		if err == nil {
+		switch {
+		case err == nil:
 			wrong(s.Close())
+		case !errors.Is(err, sqlite.ErrOlder): // which is brought to the newest when the door starts
+			wrong(err)
 		}
 	case c.Store.Postgres != "":
 		found.Store = "a PostgreSQL database"

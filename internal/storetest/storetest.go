@@ -159,6 +159,7 @@ func values(t *testing.T, s store.Store) {
 			Because: "it was revoked", Next: at},
 		&store.Outgoing{ID: "1", To: "idp", Session: "s-9", Token: "e30", Tries: 2, Next: at},
 		&store.SeenToken{Issuer: "https://feed.example", JTI: "j", At: at},
+		&store.Following{Record: "consent", Acts: 17},
 	}
 	require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
 		for _, v := range list {
@@ -184,6 +185,8 @@ func values(t *testing.T, s store.Store) {
 				got[true] = &store.Outgoing{ID: v.ID}
 			case *store.SeenToken:
 				got[true] = &store.SeenToken{Issuer: v.Issuer, JTI: v.JTI}
+			case *store.Following:
+				got[true] = &store.Following{Record: v.Record}
 			}
 			require.NoError(t, store.Load(ctx, s, got[true]))
 			require.Equal(t, want, got[true])

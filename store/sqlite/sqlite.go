@@ -107,8 +107,12 @@ func Open(path string) (*Store, error) {
 	return s, nil
 }
 
-// Read opens the file to be looked at, also while a door has it. What is written to it is an
-// error.
+// ErrOlder is returned by Read for a file that Open would bring to a newer form.
+var ErrOlder = errors.New("the file is of an older version of this program")
+
+// Read opens the file to be looked at, also while a door has it. It shows rows as they were then,
+// and entries as they are. What is written to it is an error, and so is a file that a door has not
+// brought to the newest form (ErrOlder).
 func Read(path string) (*Store, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fmt.Errorf("there is no store %s", path)
@@ -119,8 +123,8 @@ func Read(path string) (*Store, error) {
 	}
 	version, err := s.version()
 	if err == nil && version < len(migrations) {
-		err = fmt.Errorf("the file is of an older version of this program (form %d, and this one reads %d): start a door on it once, "+
-			"which brings it to the newest", version, len(migrations))
+		err = fmt.Errorf("%w (form %d, and this one reads %d): start a door on it once, which brings it to the newest", ErrOlder, version,
+			len(migrations))
 	}
 	if err == nil {
 		err = s.pending.load(context.Background(), s.db)
