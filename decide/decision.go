@@ -363,6 +363,8 @@ type SignalTrace struct {
 type Notice struct {
 	Code NoticeCode `json:"code" doc:"the kind of notice"`
 	Text string     `json:"text" doc:"the notice in a sentence"`
+	// Name is the rollout or the exemption that it is about, "" where it is about none.
+	Name string `json:"name,omitzero" doc:"the rollout or the exemption that it is about"`
 	// Until and DaysLeft are for what is due: the moment, and the days begun until
 	// then.
 	Until    time.Time `json:"until,omitzero" doc:"the moment until which something is due"`

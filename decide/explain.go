@@ -341,8 +341,9 @@ func (e *evaluation) noteEasing(d *Decision) {
 			continue // nobody is told before it opens
 		}
 		days := int((due.deadline.Sub(e.Moment) + 24*time.Hour - 1) / (24 * time.Hour))
-		n := Notice{EnrolmentDue, fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "),
-			words.Count(days, "day"), due.deadline.In(e.judge.directory.Zone).Format("2006-01-02 15:04")), due.deadline, days}
+		n := Notice{Code: EnrolmentDue, Name: r.Name, Until: due.deadline, DaysLeft: days,
+			Text: fmt.Sprintf("%s: enrol %s within %s, before %s.", r.Name, strings.Join(r.Methods, " or "), words.Count(days, "day"),
+				due.deadline.In(e.judge.directory.Zone).Format("2006-01-02 15:04"))}
 		if !slices.Contains(d.Notices, n) {
 			d.Notices = append(d.Notices, n)
 		}
@@ -359,7 +360,7 @@ func (e *evaluation) noteEasing(d *Decision) {
 			if x.Until != nil {
 				until = ", until " + x.Until.String()
 			}
-			d.Notices = append(d.Notices, Notice{Code: Exempted, Text: fmt.Sprintf("%s is excused from %s by %s%s: %s",
+			d.Notices = append(d.Notices, Notice{Code: Exempted, Name: x.Name, Text: fmt.Sprintf("%s is excused from %s by %s%s: %s",
 				e.Attempt.Account, strings.Join(x.From, ", "), x.Name, until, x.Because)})
 		}
 	}

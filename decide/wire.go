@@ -119,7 +119,7 @@ func appendSignal(text []byte, s *SignalTrace) []byte {
 
 func appendNotice(text []byte, n *Notice) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "code"), string(n.Code))
-	text = jsontext.String(jsontext.Key(text, "text"), n.Text)
+	text = jsontext.Text(jsontext.String(jsontext.Key(text, "text"), n.Text), "name", n.Name)
 	if !n.Until.IsZero() {
 		text = jsontext.Time(jsontext.Key(text, "until"), n.Until)
 	}

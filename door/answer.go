@@ -13,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -28,6 +29,8 @@ type Answer struct {
 	Attempt *attempt.Attempt
 	// App is the name of the app, "" where the book has no such app.
 	App string
+	// Country is where the attempt came from, as it was judged; "" where that is not known.
+	Country attempt.CountryCode
 	// Degraded says what the decision lacked because something failed. It is empty else.
 	Degraded []string
 
@@ -105,10 +108,12 @@ func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked)
 		answer.BlockEnded(g.session.value.Because)
 	}
 	answer.App = b.appNamed(a.App)
+	where := b.Judge().Whereabouts(ctx, a)
+	answer.Country = where.Country
 	answer.ID = journal.NewID()
 	answer.write(g, from)
 	if !asked.unrecorded {
-		d.keep(b, answer, g, from, asked)
+		d.keep(b, answer, g, from, asked, where)
 	}
 	d.metrics.decided(answer, time.Since(begun))
 	return answer
@@ -128,7 +133,9 @@ func (a *Answer) write(g *gathering, from origins) {
 	text = a.Decision.AppendJSON(text)
 	copy(text[first:], text[first+1:]) // the brace with which the decision begins
 	text = text[:len(text)-2]          // and the one with which it ends
-	text = jsontext.Key(append(jsontext.Key(text, "facts"), '{'), "attempt")
+	text = append(jsontext.Key(text, "facts"), '{')
+	text = jsontext.Text(jsontext.Text(text, "app", a.App), "country", string(a.Country))
+	text = jsontext.Key(text, "attempt")
 	a.attempt[0] = len(text)
 	text = a.Attempt.AppendJSON(text)
 	a.attempt[1] = len(text)
@@ -137,12 +144,12 @@ func (a *Answer) write(g *gathering, from origins) {
 
 // keep records the decision and notes its effects. A grant that has to be recorded waits until
 // it is, and is none where it cannot be.
-func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked) {
-	j := &job{change: d.effects(b, answer, g)}
+func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, where directory.Whereabouts) {
+	j := &job{change: d.effects(b, answer, g, where)}
 	if d.config.Journal.Mode != JournalOff {
-		j.entries = []journal.Entry{
-			journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text),
-		}
+		e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
+		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(nil)
+		j.entries = []journal.Entry{e}
 	}
 	if j.change == nil && j.entries == nil {
 		return
@@ -167,7 +174,7 @@ func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, aske
 var errStopped = errors.New("the door is closing")
 
 // effects returns what a decision changes of what is known, nil where it changes nothing.
-func (d *Door) effects(b *inForce, answer *Answer, g *gathering) func(*batch) error {
+func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.Whereabouts) func(*batch) error {
 	switch answer.Causes[0].Code {
 	case decide.NoBook, decide.AttemptInvalid, decide.AccountUnavailable, decide.AccountUnknown:
 		return nil // nothing is kept of names that somebody made up
@@ -199,10 +206,9 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering) func(*batch) er
 	}
 	var where *attempt.Previous
 	if granted {
-		w := b.Judge().Whereabouts(context.Background(), a)
-		where = &attempt.Previous{At: a.At, Location: w.Location}
-		if w.Country != "" {
-			where.Country = attempt.Known(w.Country)
+		where = &attempt.Previous{At: a.At, Location: from.Location}
+		if from.Country != "" {
+			where.Country = attempt.Known(from.Country)
 		}
 	}
 	var judged json.RawMessage // by itself, for the text is written over before the session is kept

@@ -6,6 +6,7 @@
 package journal
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -44,9 +45,11 @@ const (
 	SessionEnd
 	// Consent: somebody did something about what an outside program may have.
 	Consent
+	// Pruned: what older entries said was taken out.
+	Pruned
 )
 
-var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent"}
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned"}
 
 // Kinds returns the words for the kinds of entry.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -81,7 +84,13 @@ type Entry struct {
 	// pruned. Hash is the hash of it as a leaf (RFC 6962 §2.1), which stays.
 	Leaf []byte
 	Hash tlog.Hash
+	// Brief is that of a decision, as Brief.AppendBinary writes it; nil of other entries, and of what
+	// was recorded before there were briefs. ReadBrief reads it.
+	Brief []byte
 }
+
+// Prune takes out what the entry says, and whom it is about. Its hash stays.
+func (e *Entry) Prune() { e.Leaf, e.Brief, e.Account = nil, nil, "" }
 
 // NewID returns a new name for an entry. Names made later sort behind earlier ones. They are no
 // secrets: their randomness keeps several doors from making the same.
@@ -136,6 +145,7 @@ type Content struct {
 	People  json.RawMessage `json:"people,omitempty" doc:"an account or a group that was changed"`
 	Session json.RawMessage `json:"session,omitempty" doc:"a session that was ended"`
 	Consent json.RawMessage `json:"consent,omitempty" doc:"an act on what an outside program may have"`
+	Pruned  json.RawMessage `json:"pruned,omitempty" doc:"what was taken out of older entries"`
 }
 
 // Content reads the leaf. The error says that it was pruned, or is no entry.
@@ -252,12 +262,17 @@ type Filter struct {
 	After  int64
 	Limit  int
 	Latest bool
+	// Match leaves the entries for which it returns true; nil leaves all. It sees them without their
+	// leaves, and must not keep them.
+	Match func(*Entry) bool
+	// Bare returns entries without their leaves, which are most of a journal.
+	Bare bool
 }
 
 // Matches reports whether an entry is one that the filter leaves, as far as it does not count.
 func (f *Filter) Matches(e *Entry) bool {
 	return e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) && (f.Account == "" || e.Account == f.Account) &&
-		(f.From.IsZero() || !e.At.Before(f.From)) && (f.To.IsZero() || e.At.Before(f.To))
+		(f.From.IsZero() || !e.At.Before(f.From)) && (f.To.IsZero() || e.At.Before(f.To)) && (f.Match == nil || f.Match(e))
 }
 
 // Verified is what Verify found of a record that is sound.
@@ -339,6 +354,15 @@ func (e *Entry) agrees() error {
 		return err
 	case c.ID != e.ID || c.Kind != e.Kind || c.Account != e.Account || !c.At.Equal(e.At):
 		return fmt.Errorf("entry %d is found as %s of %s and says that it is %s of %s", e.Number, e.ID, e.Account, c.ID, c.Account)
+	case e.Brief == nil:
+		return nil
+	}
+	brief, err := e.briefOfLeaf()
+	if err != nil {
+		return fmt.Errorf("entry %d has a brief and cannot be read: %w", e.Number, err)
+	}
+	if again, _ := brief.AppendBinary(nil); !bytes.Equal(again, e.Brief) {
+		return fmt.Errorf("the brief of entry %d (%s) is not what the entry says", e.Number, e.ID)
 	}
 	return nil
 }

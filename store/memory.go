@@ -8,6 +8,7 @@ import (
 	"iter"
 	"slices"
 	"sync"
+	"time"
 
 	"github.com/briskwarden/briskwarden/journal"
 )
@@ -93,6 +94,12 @@ func (m *Memory) Update(ctx context.Context, change func(Tx) error) error {
 		}
 		m.rows[key.Kind][key.Key] = *row
 	}
+	if len(tx.pruned) > 0 {
+		m.entries = slices.Clone(m.entries) // which others look through
+		for _, i := range tx.pruned {
+			m.entries[i].Prune()
+		}
+	}
 	m.head.Append(tx.entries)
 	if m.byID == nil {
 		m.byID = map[string]int{}
@@ -109,6 +116,8 @@ type memoryTx struct {
 	m       *Memory
 	changed map[Key]*Row
 	entries []journal.Entry
+	// pruned are the places of entries.
+	pruned []int
 }
 
 // Get implements Reader.
@@ -160,6 +169,18 @@ func (t *memoryTx) Append(entries []journal.Entry) error {
 	return nil
 }
 
+// Prune implements Tx.
+func (t *memoryTx) Prune(before time.Time, most int) (int, error) {
+	pruned := 0
+	for i := range t.m.entries {
+		if e := &t.m.entries[i]; pruned < most && e.Leaf != nil && e.At.Before(before) && !slices.Contains(t.pruned, i) {
+			t.pruned = append(t.pruned, i)
+			pruned++
+		}
+	}
+	return pruned, nil
+}
+
 // Entries implements Store.
 func (m *Memory) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	m.mu.RLock()
@@ -174,6 +195,9 @@ func (m *Memory) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.
 		for _, e := range all {
 			if !f.Matches(&e) {
 				continue
+			}
+			if f.Bare {
+				e.Leaf = nil
 			}
 			if told++; !yield(e, nil) || told == f.Limit {
 				return

@@ -82,6 +82,10 @@ type Tx interface {
 	Delete(Key) error
 	// Append keeps entries at the end of the journal, and numbers them.
 	Append([]journal.Entry) error
+	// Prune takes out what entries before a moment say, of some `most` at a time: their leaves, their
+	// briefs and whom they are about. Their hashes stay, so that the journal can be verified. It returns
+	// how many it took, 0 where none are left.
+	Prune(before time.Time, most int) (pruned int, err error)
 }
 
 // Store keeps rows and a journal. Its methods are safe for concurrent use. All errors but

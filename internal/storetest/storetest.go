@@ -281,6 +281,7 @@ func entries(t *testing.T, s store.Store) {
 	require.Zero(t, head.Size)
 	list := []journal.Entry{Entry(0, journal.Reload, ""), Entry(1, journal.Decision, "liv"), Entry(2, journal.Decision, "oskar"),
 		Entry(3, journal.Event, "liv"), Entry(4, journal.Decision, "liv")}
+	list[1].Brief, list[4].Brief = []byte("brief"), []byte("brief")
 	for _, some := range [][]journal.Entry{list[:1], list[1:4], list[4:]} {
 		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(some) }))
 	}
@@ -294,22 +295,62 @@ func entries(t *testing.T, s store.Store) {
 		"a time":     {journal.Filter{From: at.Add(time.Second), To: at.Add(3 * time.Second)}, []int64{1, 2}},
 		"a page":     {journal.Filter{After: 2, Limit: 2}, []int64{2, 3}},
 		"the latest": {journal.Filter{Account: "liv", Latest: true, Limit: 2}, []int64{4, 3}},
+		"a brief":    {journal.Filter{Match: func(e *journal.Entry) bool { return string(e.Brief) == "brief" }, Limit: 1}, []int64{1}},
+		"nothing":    {journal.Filter{Match: func(*journal.Entry) bool { return false }}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var numbers []int64
 			for _, e := range collect(t, s.Entries(ctx, c.f)) {
 				numbers = append(numbers, e.Number)
 				require.Equal(t, list[e.Number].Leaf, e.Leaf)
+				require.Equal(t, string(list[e.Number].Brief), string(e.Brief))
 				require.True(t, list[e.Number].At.Equal(e.At))
 			}
 			require.Equal(t, c.want, numbers)
+			c.f.Bare = true
+			for i, e := range collect(t, s.Entries(ctx, c.f)) {
+				require.Equal(t, c.want[i], e.Number)
+				require.Nil(t, e.Leaf)
+			}
 		})
 	}
 	head, err = s.Head(ctx)
 	require.NoError(t, err)
-	found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	unbriefed := func(yield func(journal.Entry, error) bool) { // the briefs of this test are none
+		for e, err := range s.Entries(ctx, journal.Filter{}) {
+			e.Brief = nil
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
+	found, err := journal.Verify(unbriefed, head, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 5, found.Size)
+
+	t.Run("what older entries say is pruned, and the rest verifies", func(t *testing.T) {
+		all := 0
+		for n := 1; n > 0; all += n {
+			require.NoError(t, s.Update(ctx, func(tx store.Tx) (err error) {
+				n, err = tx.Prune(at.Add(3*time.Second), 1000)
+				return err
+			}))
+		}
+		require.Equal(t, 3, all)
+		pruned := collect(t, s.Entries(ctx, journal.Filter{}))
+		for _, e := range pruned[:3] {
+			require.Nil(t, e.Leaf)
+			require.Nil(t, e.Brief)
+			require.Empty(t, e.Account)
+			require.Equal(t, list[e.Number].Hash, e.Hash)
+			require.Equal(t, list[e.Number].ID, e.ID)
+		}
+		require.Equal(t, list[3].Leaf, pruned[3].Leaf)
+		require.Len(t, collect(t, s.Entries(ctx, journal.Filter{Account: "liv"})), 2)
+		found, err := journal.Verify(unbriefed, head, nil, "")
+		require.NoError(t, err)
+		require.EqualValues(t, 3, found.Pruned)
+	})
 }
 
 func concurrent(t *testing.T, s store.Store) {

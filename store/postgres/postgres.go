@@ -42,6 +42,18 @@ CREATE FUNCTION briskwarden_entry_stays() RETURNS trigger LANGUAGE plpgsql AS $$
 END $$;
 CREATE TRIGGER briskwarden_entries_stay BEFORE UPDATE OR DELETE ON briskwarden_entries
 	FOR EACH ROW EXECUTE FUNCTION briskwarden_entry_stays();
+`, `
+ALTER TABLE briskwarden_entries ADD COLUMN brief bytea;
+DROP INDEX briskwarden_entries_by_at;
+CREATE INDEX briskwarden_entries_by_at ON briskwarden_entries (at, number);
+CREATE INDEX briskwarden_entries_unpruned ON briskwarden_entries (at) WHERE leaf IS NOT NULL;
+CREATE OR REPLACE FUNCTION briskwarden_entry_stays() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+	IF TG_OP = 'DELETE' OR (NEW.number, NEW.id, NEW.at, NEW.kind, NEW.hash) IS DISTINCT FROM (OLD.number, OLD.id, OLD.at, OLD.kind, OLD.hash)
+		OR NEW.leaf IS NOT NULL OR NEW.brief IS NOT NULL OR NEW.account <> '' THEN
+		RAISE EXCEPTION 'entries are never changed, and pruned whole';
+	END IF;
+	RETURN NEW;
+END $$;
 `}
 
 const (
@@ -304,18 +316,24 @@ func (t *tx) flush() error {
 	}
 	n := len(t.entries)
 	numbers, ids, ats, kinds := make([]int64, n), make([]string, n), make([]time.Time, n), make([]int16, n)
-	accounts, leaves, hashes := make([]string, n), make([][]byte, n), make([][]byte, n)
+	accounts, leaves, hashes, briefs := make([]string, n), make([][]byte, n), make([][]byte, n), make([][]byte, n)
 	for i := range t.entries {
 		e := &t.entries[i]
-		numbers[i], ids[i], ats[i], kinds[i], accounts[i], leaves[i], hashes[i] = e.Number, e.ID, e.At, int16(
-			e.Kind,
-		), e.Account, e.Leaf, e.Hash[:]
+		numbers[i], ids[i], ats[i], kinds[i], accounts[i] = e.Number, e.ID, e.At, int16(e.Kind), e.Account
+		leaves[i], hashes[i], briefs[i] = e.Leaf, e.Hash[:], e.Brief
 	}
 	var batch pgx.Batch
 	batch.Queue("INSERT INTO briskwarden_entries SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::smallint[],"+
-		" $5::text[], $6::bytea[], $7::bytea[])", numbers, ids, ats, kinds, accounts, leaves, hashes)
+		" $5::text[], $6::bytea[], $7::bytea[], $8::bytea[])", numbers, ids, ats, kinds, accounts, leaves, hashes, briefs)
 	batch.Queue("UPDATE briskwarden_head SET head = $1", string(text))
 	return t.tx.SendBatch(t.ctx, &batch).Close()
+}
+
+// Prune implements store.Tx.
+func (t *tx) Prune(before time.Time, most int) (pruned int, err error) {
+	done, err := t.tx.Exec(t.ctx, "UPDATE briskwarden_entries SET leaf = NULL, brief = NULL, account = '' WHERE number IN"+
+		" (SELECT number FROM briskwarden_entries WHERE at < $1 AND leaf IS NOT NULL ORDER BY at LIMIT $2)", before, most)
+	return int(done.RowsAffected()), err
 }
 
 // longestNotice is how long a notification may be, in bytes (PostgreSQL: shorter than 8000).
@@ -450,13 +468,13 @@ func (s *Store) Head(ctx context.Context) (journal.Head, error) {
 	return scanHead(s.pool.QueryRow(ctx, "SELECT head FROM briskwarden_head"))
 }
 
-const entryColumns = "number, id, at, kind, account, leaf, hash"
+const entryColumns, bareColumns = "number, id, at, kind, account, leaf, hash, brief", "number, id, at, kind, account, NULL, hash, brief"
 
 func scanEntry(row pgx.Row) (journal.Entry, error) {
 	var e journal.Entry
 	var kind int16
 	var hash []byte
-	err := row.Scan(&e.Number, &e.ID, &e.At, &kind, &e.Account, &e.Leaf, &hash)
+	err := row.Scan(&e.Number, &e.ID, &e.At, &kind, &e.Account, &e.Leaf, &hash, &e.Brief)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
 		return e, store.ErrNotFound
@@ -490,11 +508,17 @@ func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal
 	if !f.To.IsZero() {
 		c.add("at < ?", f.To)
 	}
-	text := "SELECT " + entryColumns + " FROM briskwarden_entries" + c.where() + " ORDER BY number"
+	columns := entryColumns
+	if f.Bare || f.Match != nil {
+		columns = bareColumns // those that match get theirs one by one
+	}
+	text := "SELECT " + columns + " FROM briskwarden_entries" + c.where() + " ORDER BY number"
 	if f.Latest {
 		text += " DESC"
 	}
-	text += limit(f.Limit)
+	if f.Match == nil {
+		text += limit(f.Limit)
+	}
 	return func(yield func(journal.Entry, error) bool) {
 		rows, err := s.pool.Query(ctx, text, c.args...)
 		if err != nil {
@@ -502,8 +526,17 @@ func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal
 			return
 		}
 		defer rows.Close()
+		told := 0
 		for rows.Next() {
-			if e, err := scanEntry(rows); !yield(e, err) || err != nil {
+			e, err := scanEntry(rows)
+			switch {
+			case err != nil || f.Match == nil:
+			case !f.Match(&e):
+				continue
+			case !f.Bare:
+				err = s.pool.QueryRow(ctx, "SELECT leaf FROM briskwarden_entries WHERE number = $1", e.Number).Scan(&e.Leaf)
+			}
+			if told++; !yield(e, err) || err != nil || told == f.Limit {
 				return
 			}
 		}

@@ -39,13 +39,9 @@ func unpack(packed []byte) ([]byte, error) {
 	return text, nil
 }
 
-// headsForm is the first byte of heads. A new form of them has another.
-const headsForm = 1
-
-// encodeHeads writes what entries are found by.
+// encodeHeads writes what entries are found and counted by, packed.
 func encodeHeads(entries []journal.Entry) []byte {
-	heads := make([]byte, 1, 96*len(entries))
-	heads[0] = headsForm
+	heads := make([]byte, 0, 256*len(entries))
 	before := int64(0)
 	for i := range entries {
 		e := &entries[i]
@@ -59,15 +55,17 @@ func encodeHeads(entries []journal.Entry) []byte {
 		}
 		heads = append(binary.AppendUvarint(heads, uint64(len(e.Account))), e.Account...)
 		heads = append(heads, e.Hash[:]...)
+		heads = append(binary.AppendUvarint(heads, uint64(len(e.Brief))), e.Brief...)
 	}
-	return heads
+	return pack(heads)
 }
 
-func decodeHeads(first int64, heads []byte) ([]journal.Entry, error) {
-	from := reader{text: heads}
-	if from.byte() != headsForm {
-		return nil, errBroken
+func decodeHeads(first int64, packed []byte) ([]journal.Entry, error) {
+	heads, err := unpack(packed)
+	if err != nil {
+		return nil, err
 	}
+	from := reader{text: heads}
 	var entries []journal.Entry
 	at := int64(0)
 	for len(from.text) > 0 && !from.broken {
@@ -82,6 +80,9 @@ func decodeHeads(first int64, heads []byte) ([]journal.Entry, error) {
 		}
 		e.Account = string(from.field())
 		copy(e.Hash[:], from.bytes(tlog.HashSize))
+		if brief := from.field(); len(brief) > 0 {
+			e.Brief = slices.Clip(brief)
+		}
 		entries = append(entries, e)
 	}
 	if from.broken {
@@ -165,6 +166,63 @@ func (t *tx) appendEntries() error {
 	}
 	_, err = t.exec("UPDATE head SET head = ?, widest = max(widest, ?)", string(text), widest)
 	return err
+}
+
+// Prune implements store.Tx.
+func (t *tx) Prune(before time.Time, most int) (int, error) {
+	const from = "SELECT first, heads, leaves FROM groups WHERE leaves IS NOT NULL AND since < ?1"
+	pruned, err := t.pruneGroups(before, from+" AND until < ?1 ORDER BY since LIMIT ?2", max(1, most/mostInGroup))
+	if err != nil || pruned > 0 {
+		return pruned, err
+	}
+	return t.pruneGroups(before, from) // what is left stands in the few groups that have later entries too
+}
+
+// pruneGroups prunes entries of the groups that a query finds.
+func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned int, err error) {
+	rows, err := t.s.conn.QueryContext(t.ctx, query, append([]any{before.UnixMicro()}, more...)...)
+	if err != nil {
+		return 0, err
+	}
+	var groups [][]journal.Entry
+	for rows.Next() {
+		var first int64
+		var heads, leaves sql.RawBytes
+		if err := rows.Scan(&first, &heads, &leaves); err != nil {
+			return 0, errors.Join(err, rows.Close())
+		}
+		entries, err := decodeHeads(first, heads)
+		if err == nil {
+			err = addLeaves(entries, leaves)
+		}
+		if err != nil {
+			return 0, errors.Join(err, rows.Close())
+		}
+		older := 0
+		for i := range entries {
+			if e := &entries[i]; e.Leaf != nil && e.At.Before(before) {
+				e.Prune()
+				older++
+			}
+		}
+		if older > 0 {
+			pruned += older
+			groups = append(groups, entries)
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return 0, err
+	}
+	for _, entries := range groups {
+		var leaves any
+		if slices.ContainsFunc(entries, func(e journal.Entry) bool { return e.Leaf != nil }) {
+			leaves = encodeLeaves(entries)
+		}
+		if _, err := t.exec("UPDATE groups SET heads = ?, leaves = ? WHERE first = ?", encodeHeads(entries), leaves, entries[0].Number); err != nil {
+			return 0, err
+		}
+	}
+	return pruned, nil
 }
 
 // groupEntries moves entries from the form in which each was a row of its own.
@@ -370,8 +428,10 @@ func (v view) entries(f journal.Filter, yield func(journal.Entry) bool) error {
 		if !slices.ContainsFunc(entries, func(e journal.Entry) bool { return f.Matches(&e) }) {
 			return nil
 		}
-		if err := addLeaves(entries, leaves); err != nil {
-			return err
+		if !f.Bare {
+			if err := addLeaves(entries, leaves); err != nil {
+				return err
+			}
 		}
 		if f.Latest {
 			slices.Reverse(entries)
@@ -381,13 +441,14 @@ func (v view) entries(f journal.Filter, yield func(journal.Entry) bool) error {
 				continue
 			}
 			entries[i].Leaf = bytes.Clone(entries[i].Leaf) // so that one of them keeps no group in memory
+			entries[i].Brief = bytes.Clone(entries[i].Brief)
 			if told++; !yield(entries[i]) || told == f.Limit {
 				return errEnough
 			}
 		}
 		return nil
 	}
-	s := stretch{from, to, kinds, f.Latest, true}
+	s := stretch{from, to, kinds, f.Latest, !f.Bare}
 	if f.Account == "" {
 		return ignoreEnough(v.walk(s, visit))
 	}
