@@ -101,6 +101,8 @@ type JournalConfig struct {
 	Key        string         `book:"key" doc:"file with the private key for checkpoints, of briskwarden journal key" default:"no checkpoints"`
 	Checkpoint string         `book:"checkpoint" doc:"file to which checkpoints are written"`
 	Every      directory.Span `book:"every" doc:"how often a checkpoint is written" default:"10m"`
+	// Keep is how long entries say anything. Their hashes stay.
+	Keep directory.Span `book:"keep" doc:"how long entries are kept, such as 400d; after that their hashes alone are" default:"for ever"`
 }
 
 // JournalMode says what becomes of a decision that cannot be recorded. The zero JournalMode is

@@ -170,6 +170,9 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	}
 	d.running.Go(func() { d.reviewSessions(background) })
 	d.running.Go(func() { d.teller.run(background, s) })
+	if c.Journal.Keep > 0 && c.Journal.Mode != JournalOff {
+		d.running.Go(func() { d.pruneJournal(background) })
+	}
 	if d.consents != nil && c.Journal.Mode != JournalOff {
 		d.running.Go(func() { d.followConsent(background) })
 	}

@@ -160,6 +160,14 @@ func (e *Entry) Content() (*Content, error) {
 	return c, nil
 }
 
+// Pruning is what an entry of the kind Pruned says.
+type Pruning struct {
+	Before time.Time `json:"before" doc:"entries before this say nothing any more"`
+	By     string    `json:"by,omitzero" doc:"who took it out"`
+	// Entries is how many there were.
+	Entries int64 `json:"entries" doc:"how many entries there were"`
+}
+
 // Outline is what a list of entries shows of a decision.
 type Outline struct {
 	Verdict decide.Verdict `json:"verdict"`

@@ -161,6 +161,8 @@ type kept struct {
 	at      place
 	attempt attempt.Attempt
 	was, is decide.Verdict
+	// asking is what it was judged with.
+	asking context.Context
 }
 
 // place is an account at an app, by their numbers in the older book; there may be
@@ -203,10 +205,10 @@ func answerable(b *decide.Brief) bool {
 	return b.Verdict == decide.Grant || b.Verdict == decide.StepUp && !b.MustEnrol
 }
 
-func (t *tally) see(number int64, before, after *attempt.Attempt) {
+func (t *tally) see(ctx context.Context, number int64, before, after *attempt.Attempt) {
 	was, is := &t.briefs[0], &t.briefs[1]
-	t.judges[0].Brief(context.Background(), before, was)
-	t.judges[1].Brief(context.Background(), after, is)
+	t.judges[0].Brief(ctx, before, was)
+	t.judges[1].Brief(ctx, after, is)
 	t.moves[was.Verdict][is.Verdict]++
 	t.period.Include(after.At)
 	if replay.IsStranger(was) && replay.IsStranger(is) {
@@ -223,18 +225,18 @@ func (t *tally) see(number int64, before, after *attempt.Attempt) {
 		if can { // also by an attempt that was stopped before
 			a.is++
 		} else {
-			t.keep(lockedOut, kept{number, at, *after, was.Verdict, is.Verdict}, mostCandidates)
+			t.keep(lockedOut, kept{number, at, *after, was.Verdict, is.Verdict, ctx}, mostCandidates)
 		}
 		t.accesses[at] = a
 	}
-	t.note(number, after, could, was.Verdict, is)
+	t.note(ctx, number, after, could, was.Verdict, is)
 }
 
 // note notes what happens to an attempt.
-func (t *tally) note(number int64, a *attempt.Attempt, could bool, was decide.Verdict, is *decide.Brief) {
+func (t *tally) note(ctx context.Context, number int64, a *attempt.Attempt, could bool, was decide.Verdict, is *decide.Brief) {
 	happens := func(what happening) {
 		t.counts[what][a.Account]++
-		t.keep(what, kept{number, place{}, *a, was, is.Verdict}, mostExamples)
+		t.keep(what, kept{number, place{}, *a, was, is.Verdict, ctx}, mostExamples)
 	}
 	switch v := is.Verdict; {
 	case was == decide.Block && v != decide.Block:
@@ -317,6 +319,10 @@ func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o repl
 		}
 		judges = append(judges, judge)
 	}
+	judges, err := o.Judges(judges)
+	if err != nil {
+		return err
+	}
 	var workers [][]*tally
 	visitor := func() replay.Visit {
 		var own []*tally
@@ -324,9 +330,9 @@ func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o repl
 			own = append(own, newTally(judges[0], is))
 		}
 		workers = append(workers, own)
-		return func(number int64, filled []*attempt.Attempt) {
+		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			for i, t := range own {
-				t.see(number, filled[0], filled[i+1])
+				t.see(ctx, number, filled[0], filled[i+1])
 			}
 		}
 	}
@@ -413,7 +419,7 @@ func (t *tally) affected(counts []AccountCount, examples []kept) Affected {
 	a.Most = a.Most[:min(mostAccounts, len(a.Most))]
 	for _, k := range examples[:min(mostExamples, len(examples))] {
 		e := Example{Attempt: &k.attempt, Was: k.was, Is: k.is, Why: []string{}}
-		for _, c := range t.judges[1].Outline(context.Background(), &k.attempt).Causes {
+		for _, c := range t.judges[1].Outline(k.asking, &k.attempt).Causes {
 			e.Why = append(e.Why, c.Text)
 		}
 		a.Examples = append(a.Examples, e)

@@ -7,40 +7,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
-
-// Line is an entry in a list.
-type Line struct {
-	Number  int64        `json:"number" doc:"its place in the journal, from 0 on"`
-	ID      string       `json:"id" doc:"its name"`
-	At      time.Time    `json:"at" doc:"when it was recorded"`
-	Kind    journal.Kind `json:"kind" doc:"what it records"`
-	Account string       `json:"account,omitzero" doc:"whom it is about"`
-	Caller  string       `json:"caller,omitzero" doc:"who asked for it"`
-	// App, IP and Verdict are of decisions.
-	App     string `json:"app,omitzero" doc:"of a decision, the app"`
-	IP      string `json:"ip,omitzero" doc:"of a decision, the address"`
-	Verdict string `json:"verdict,omitzero" doc:"of a decision, the verdict"`
-	// Text says what happened, in a sentence.
-	Text string `json:"text" doc:"what happened"`
-}
-
-// List are entries of a journal.
-type List struct {
-	Entries []Line `json:"entries" doc:"the entries, the latest first"`
-	// More says that there are others that the filter leaves.
-	More bool `json:"more" doc:"true where there are more that match"`
-}
 
 // answer is what is read of a decision.
 type answer struct {
@@ -48,94 +23,9 @@ type answer struct {
 	decide.Decision
 	Degraded []string `json:"degraded"`
 	Facts    struct {
-		Attempt json.RawMessage   `json:"attempt"`
-		Account *store.Account    `json:"account"`
-		Device  *store.Device     `json:"device"`
-		From    map[string]string `json:"from"`
+		replay.Recorded
+		From map[string]string `json:"from"`
 	} `json:"facts"`
-}
-
-// ListOf makes a list of at most so many entries.
-func ListOf(entries iter.Seq2[journal.Entry, error], most int) (*List, error) {
-	list := &List{Entries: []Line{}}
-	for e, err := range entries {
-		if err != nil {
-			return nil, err
-		}
-		if len(list.Entries) == most {
-			list.More = true
-			break
-		}
-		line, err := lineOf(&e)
-		if err != nil {
-			return nil, err
-		}
-		list.Entries = append(list.Entries, line)
-	}
-	return list, nil
-}
-
-func lineOf(e *journal.Entry) (Line, error) {
-	line := Line{Number: e.Number, ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account}
-	if e.Leaf == nil {
-		line.Text = "pruned: its hash is kept"
-		return line, nil
-	}
-	c, err := e.Content()
-	if err != nil {
-		return line, err
-	}
-	line.Caller = c.Caller
-	switch e.Kind {
-	case journal.Decision:
-		var o journal.Outline
-		if err := json.Unmarshal(c.Answer, &o); err != nil {
-			return line, err
-		}
-		line.App, line.IP, line.Verdict = o.Facts.Attempt.App, o.Facts.Attempt.IP, o.Verdict.String()
-		if len(o.Causes) > 0 {
-			line.Text = o.Causes[0].Text
-		}
-	case journal.Reload:
-		var r struct {
-			Taken bool
-			Book  string
-			Why   []string
-		}
-		err = json.Unmarshal(c.Reload, &r)
-		line.Text = "the book " + ShortDigest(r.Book) + " is in force"
-		if !r.Taken {
-			line.Text = "a book was refused"
-			if len(r.Why) > 0 {
-				line.Text += ": " + r.Why[0]
-			}
-		}
-	case journal.Report:
-		var r struct{ Device string }
-		err = json.Unmarshal(c.Report, &r)
-		line.Text = "the device " + r.Device + " reported"
-	case journal.Event:
-		var r struct{ Issuer, Type, Result string }
-		err = json.Unmarshal(c.Event, &r)
-		line.Text = fmt.Sprintf("%s of %s: %s", r.Type, r.Issuer, r.Result)
-	case journal.People:
-		var r struct{ Resource, Name, Change string }
-		err = json.Unmarshal(c.People, &r)
-		line.Text = fmt.Sprintf("the %s %s was %s", r.Resource, r.Name, r.Change)
-	case journal.SessionEnd:
-		var r struct{ ID, App, Because string }
-		err = json.Unmarshal(c.Session, &r)
-		line.Text = "the session " + r.ID + " ended"
-		if r.App != "" {
-			line.Text += " at " + r.App
-		}
-		line.Text += ": " + r.Because
-	case journal.Consent:
-		var act desk.Act
-		err = json.Unmarshal(c.Consent, &act)
-		line.Text = act.Sentence()
-	}
-	return line, err
 }
 
 // ShortDigest is as much of a digest as a reader needs to tell two apart.
@@ -160,8 +50,7 @@ type Decision struct {
 	// given.
 	Today *Today `json:"today,omitempty" doc:"what today's book says of the same attempt"`
 
-	account *store.Account
-	device  *store.Device
+	recorded replay.Recorded
 }
 
 // Today is what another book says of the same attempt.
@@ -186,54 +75,24 @@ func Read(e *journal.Entry) (*Decision, error) {
 		return nil, fmt.Errorf("the decision %s cannot be read: %w", e.ID, err)
 	}
 	d := &Decision{ID: e.ID, At: e.At, Caller: c.Caller, Decision: &read.Decision, Degraded: read.Degraded, Attempt: new(attempt.Attempt),
-		From: read.Facts.From, account: read.Facts.Account, device: read.Facts.Device}
+		From: read.Facts.From, recorded: read.Facts.Recorded}
 	if err := attempt.ParsePart(read.Facts.Attempt, d.Attempt); err != nil {
 		return nil, err
 	}
 	return d, nil
 }
 
-// Account implements directory.Accounts: what the store knew when it was decided.
-func (d *Decision) Account(_ context.Context, name string) (directory.Account, error) {
-	if d.account == nil || d.account.Name != name || !d.account.States() {
-		return directory.Account{}, directory.ErrNotFound
-	}
-	return d.account.Entry(), nil
-}
-
-// Compare judges the same attempt with the same facts by a book, and notes what it says. Devices of
-// which the store knew more than the book are judged with what it knew.
+// Compare judges the same attempt with the same facts by a book, and notes what it says.
 func (d *Decision) Compare(b *book.Book) error {
 	rules := b.Rulebook()
-	rules.Accounts = d
-	rules.Devices = devices{d, rules.Directory.Devices}
+	replay.Supply(&rules)
 	judge, err := decide.Compile(rules)
 	if err != nil {
 		return err
 	}
-	again := judge.Outline(context.Background(), d.Attempt)
+	again := judge.Outline(d.recorded.With(context.Background()), d.Attempt)
 	d.Today = &Today{Book: b.Digest, Same: b.Digest == d.JudgedBy.Book, Verdict: again.Verdict, Causes: again.Causes}
 	return nil
-}
-
-// devices supplies the device as the store knew it.
-type devices struct {
-	d    *Decision
-	book []directory.Device
-}
-
-// Device implements directory.Devices.
-func (s devices) Device(_ context.Context, id string) (directory.Device, error) {
-	kept := s.d.device
-	if kept == nil || kept.ID != id {
-		return directory.Device{}, directory.ErrNotFound
-	}
-	for _, of := range s.book {
-		if of.Name == id {
-			return *kept.Supplied(&of), nil
-		}
-	}
-	return directory.Device{}, directory.ErrNotFound
 }
 
 // errNoDecision is the error for an ID that the journal does not have.
@@ -246,43 +105,6 @@ func Find(ctx context.Context, s store.Store, id string) (*journal.Entry, error)
 		return nil, errNoDecision
 	}
 	return &e, err
-}
-
-// VerdictNamed reads a verdict to filter by; nil for "".
-func VerdictNamed(text string) (*decide.Verdict, error) {
-	if text == "" {
-		return nil, nil
-	}
-	v := new(decide.Verdict)
-	return v, v.UnmarshalText([]byte(text))
-}
-
-// Of leaves of some entries the decisions with a verdict; all where it is nil.
-func Of(entries iter.Seq2[journal.Entry, error], verdict *decide.Verdict) iter.Seq2[journal.Entry, error] {
-	if verdict == nil {
-		return entries
-	}
-	return func(yield func(journal.Entry, error) bool) {
-		for e, err := range entries {
-			if err == nil {
-				if e.Kind != journal.Decision || e.Leaf == nil {
-					continue
-				}
-				var o journal.Outline
-				c, wrong := e.Content()
-				if wrong == nil {
-					wrong = json.Unmarshal(c.Answer, &o)
-				}
-				if wrong == nil && o.Verdict != *verdict {
-					continue
-				}
-				err = wrong
-			}
-			if !yield(e, err) {
-				return
-			}
-		}
-	}
 }
 
 // Verification is what came of verifying a journal.

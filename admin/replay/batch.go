@@ -35,9 +35,11 @@ type batch struct {
 	// history they are.
 	lanes   [][]attempt.Attempt
 	numbers []int64
-	filled  []*attempt.Attempt
-	bad     []badLine
-	skipped int64
+	// recorded is what a journal says of each attempt, nil where it is of none.
+	recorded []*Recorded
+	filled   []*attempt.Attempt
+	bad      []badLine
+	skipped  int64
 }
 
 // badLine is a line that could not be read, with its text as far as it was kept.
@@ -66,6 +68,7 @@ func newBatch(number int64, source string, start, first int64) *batch {
 		overlong: b.overlong[:0],
 		lanes:    b.lanes,
 		numbers:  b.numbers[:0],
+		recorded: b.recorded[:0],
 		filled:   b.filled,
 		bad:      b.bad[:0],
 	}
@@ -91,6 +94,7 @@ func (b *batch) line(i int) []byte {
 func (b *batch) next() *attempt.Attempt {
 	lane := &b.lanes[0]
 	*lane = slices.Grow(*lane, 1)[:len(*lane)+1]
+	b.recorded = append(b.recorded, nil)
 	return &(*lane)[len(*lane)-1]
 }
 
@@ -98,7 +102,7 @@ func (b *batch) next() *attempt.Attempt {
 func (b *batch) takeBack() {
 	last := len(b.lanes[0]) - 1
 	b.lanes[0][last] = attempt.Attempt{}
-	b.lanes[0] = b.lanes[0][:last]
+	b.lanes[0], b.recorded = b.lanes[0][:last], b.recorded[:last]
 }
 
 // spread copies the attempts into so many lanes.

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -17,10 +18,12 @@ import (
 type decoder struct {
 	judges []*decide.Judge
 	known  ocsf.Known
+	// recorded says that what a journal says may come.
+	recorded bool
 }
 
-func newDecoder(judges []*decide.Judge) *decoder {
-	d := &decoder{judges: judges}
+func newDecoder(judges []*decide.Judge, o *Options) *decoder {
+	d := &decoder{judges: judges, recorded: o.Recorded}
 	some := func(has func(j *decide.Judge, name string) bool) func(string) bool {
 		return func(name string) bool {
 			return slices.ContainsFunc(judges, func(j *decide.Judge) bool { return has(j, name) })
@@ -57,28 +60,44 @@ func (d *decoder) decode(b *batch) {
 			b.took(i, line, nil, true, fmt.Errorf("the line is longer than %d bytes", longestLine))
 		case len(text) == 0:
 		default:
-			is, err := d.parse(text, events, b.next())
+			a := b.next()
+			is, recorded, err := d.parse(text, events, a)
+			b.recorded[len(b.recorded)-1] = recorded
 			b.took(i, line, text, is, err)
 		}
 	}
 }
 
-// parse reads an attempt, or an event. It returns false for an event that is in
-// order and no attempt.
-func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, error) {
+// parse reads an attempt, an event, or an entry of a journal. It returns false for what is in order
+// and no attempt.
+func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, *Recorded, error) {
+	if isEntry(text) {
+		if !d.recorded {
+			return true, nil, errRecorded
+		}
+		recorded, err := parseEntry(text, a)
+		return recorded != nil || err != nil, recorded, err
+	}
 	if !events {
 		err := attempt.ParseInto(text, a)
 		if err == nil || !ocsf.IsEvent(text) {
-			return true, err
+			return true, nil, err
 		}
 		*a = attempt.Attempt{}
 	}
 	if ocsf.IsEvent(text) {
-		if is, err := ocsf.Parse(text, d.known, a); !errors.Is(err, ocsf.ErrNoEvent) {
-			return is, err
+		if is, facts, err := ocsf.ParseRecorded(text, d.known, a); !errors.Is(err, ocsf.ErrNoEvent) {
+			if err != nil || facts == nil {
+				return is, nil, err
+			}
+			if !d.recorded {
+				return true, nil, errRecorded
+			}
+			recorded := new(Recorded)
+			return is, recorded, json.Unmarshal(facts, recorded)
 		}
 	}
-	return true, attempt.ParseInto(text, a)
+	return true, nil, attempt.ParseInto(text, a)
 }
 
 // took notes what became of the attempt that room was made for last.

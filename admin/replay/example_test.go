@@ -67,7 +67,7 @@ func ExampleWalk() {
 		return io.NopCloser(strings.NewReader(fmt.Sprintf(line, 0) + fmt.Sprintf(line, 5))), nil
 	}}
 	visitor := func() replay.Visit {
-		return func(number int64, filled []*attempt.Attempt) {
+		return func(_ context.Context, number int64, filled []*attempt.Attempt) {
 			before, known := filled[0].Previous.Get()
 			fmt.Println(number, known, before.At.Format("15:04"))
 		}

@@ -58,18 +58,23 @@ type Listed struct {
 // history came to else as Run does, in the list's Basis.
 func ListOf(ctx context.Context, judge *decide.Judge, sources []Source, o Options, f Filter) (*List, error) {
 	list := &List{Listed: []Listed{}}
+	judges, err := o.Judges([]*decide.Judge{judge})
+	if err != nil {
+		return list, err
+	}
+	judge = judges[0]
 	var mu sync.Mutex
 	var attempts, strangers int64
 	var period Period
 	visitor := func() Visit {
 		var brief decide.Brief
-		return func(number int64, filled []*attempt.Attempt) {
+		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
-			judge.Brief(context.Background(), a, &brief)
+			judge.Brief(ctx, a, &brief)
 			picked := f.picks(a, &brief)
 			var one Listed
 			if picked {
-				one = f.listed(judge, a, &brief)
+				one = f.listed(ctx, judge, a, &brief)
 				one.number = number
 			}
 			mu.Lock()
@@ -84,7 +89,7 @@ func ListOf(ctx context.Context, judge *decide.Judge, sources []Source, o Option
 			}
 		}
 	}
-	reading, err := Walk(ctx, []*decide.Judge{judge}, sources, o, visitor)
+	reading, err := Walk(ctx, judges, sources, o, visitor)
 	list.Basis = reading.Basis(attempts, strangers, period, o)
 	list.cut()
 	return list, err
@@ -120,7 +125,7 @@ func (f *Filter) cause(b *decide.Brief) int {
 	})
 }
 
-func (f *Filter) listed(judge *decide.Judge, a *attempt.Attempt, b *decide.Brief) Listed {
+func (f *Filter) listed(ctx context.Context, judge *decide.Judge, a *attempt.Attempt, b *decide.Brief) Listed {
 	one := Listed{At: a.At, Account: strings.Clone(a.Account), App: b.App, Action: a.Action, Country: string(b.Country),
 		Proved: []string{}, Verdict: b.Verdict, Why: []string{}}
 	if one.App == "" {
@@ -141,7 +146,7 @@ func (f *Filter) listed(judge *decide.Judge, a *attempt.Attempt, b *decide.Brief
 	if i := max(0, f.cause(b)); i < len(b.Causes) {
 		one.Policy, one.Rule = b.Causes[i].Policy, b.Causes[i].Rule
 	}
-	for _, c := range judge.Outline(context.Background(), a).Causes {
+	for _, c := range judge.Outline(ctx, a).Causes {
 		one.Why = append(one.Why, c.Text)
 	}
 	return one

@@ -1,6 +1,6 @@
 // Package replay judges a recorded history, as long as it may be, in flat memory:
-// attempts as JSON, one a line; OCSF authentication events, one a line; or tables
-// in CSV.
+// attempts as JSON, one a line; OCSF authentication events, one a line; entries of a door's journal;
+// or tables in CSV.
 package replay
 
 import (
@@ -32,6 +32,10 @@ type Options struct {
 	// Progress is called now and then, by many goroutines, with how many attempts
 	// were judged since the last call; nil is not called.
 	Progress func(attempts int64)
+	// Recorded says that the history may hold what a door's journal says (MayBeRecorded): entries, as
+	// JSON lines, or events that were written of them. They are judged as they were recorded, with what
+	// the store of the door knew.
+	Recorded bool
 	// Columns are set where the sources are tables in CSV (RFC 4180) with a header:
 	// for each key of an attempt that is named otherwise in the header, its column.
 	Columns Columns
@@ -189,11 +193,18 @@ type BadLine struct {
 // anything can be concluded from the report, its Basis says.
 func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) (*Report, error) {
 	reports, err := Each(ctx, []*decide.Judge{judge}, sources, o)
+	if reports == nil {
+		return nil, err
+	}
 	return reports[0], err
 }
 
 // Each replays a history once for each judge, and reads it only once.
 func Each(ctx context.Context, judges []*decide.Judge, sources []Source, o Options) ([]*Report, error) {
+	judges, err := o.Judges(judges)
+	if err != nil {
+		return nil, err
+	}
 	var workers [][]*tally
 	visitor := func() Visit {
 		tallies := make([]*tally, len(judges))
@@ -201,9 +212,9 @@ func Each(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 			tallies[i] = newTally(judge)
 		}
 		workers = append(workers, tallies)
-		return func(_ int64, filled []*attempt.Attempt) {
+		return func(ctx context.Context, _ int64, filled []*attempt.Attempt) {
 			for i, a := range filled {
-				tallies[i].judgeOne(a)
+				tallies[i].judgeOne(ctx, a)
 			}
 		}
 	}

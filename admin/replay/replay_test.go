@@ -337,7 +337,7 @@ func TestFillingIn(t *testing.T) {
 		}
 		filled := make([]attempt.Attempt, len(history))
 		visitor := func() replay.Visit {
-			return func(number int64, each []*attempt.Attempt) { filled[number] = *each[0] }
+			return func(_ context.Context, number int64, each []*attempt.Attempt) { filled[number] = *each[0] }
 		}
 		_, err := replay.Walk(
 			context.Background(),
@@ -448,7 +448,7 @@ func TestColumns(t *testing.T) {
 	_, judge := synth.Open(rand.New(rand.NewPCG(1, 1)), 2)
 	visited := 0
 	visitor := func() replay.Visit {
-		return func(_ int64, filled []*attempt.Attempt) {
+		return func(_ context.Context, _ int64, filled []*attempt.Attempt) {
 			visited++
 			for key, c := range cells {
 				require.Equal(t, c.want, c.saw(filled[0]), key)

@@ -54,9 +54,9 @@ func newTally(judge *decide.Judge) *tally {
 		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
 }
 
-func (t *tally) judgeOne(a *attempt.Attempt) {
+func (t *tally) judgeOne(ctx context.Context, a *attempt.Attempt) {
 	e, d := t.directory, &t.brief
-	t.judge.Brief(context.Background(), a, d)
+	t.judge.Brief(ctx, a, d)
 	v := d.Verdict
 	t.verdicts.Add(v, 1)
 	t.shadow.Add(d.WithShadow, 1)

@@ -14,9 +14,10 @@ import (
 
 // Visit looks at one attempt of a history. Filled holds it once for each judge,
 // filled in from what the history knows by that judge's book; what it points to
-// must not be kept, but an attempt may be copied. Number counts the lines of the
+// must not be kept, but an attempt may be copied. The judges are asked with ctx, in which is what a
+// journal says of the attempt (Supply). Number counts the lines of the
 // history, so that what many goroutines visit can be put in order.
-type Visit func(number int64, filled []*attempt.Attempt)
+type Visit func(ctx context.Context, number int64, filled []*attempt.Attempt)
 
 // Reading is what a history holds beside its attempts.
 type Reading struct {
@@ -65,7 +66,7 @@ func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 		defer close(read)
 		failed = readAll(ctx, sources, o, read)
 	}()
-	inParallel(workers, read, decoded, newDecoder(judges).decode)
+	inParallel(workers, read, decoded, newDecoder(judges, &o).decode)
 	reading := &Reading{Bad: []BadLine{}}
 	go func() {
 		defer close(filled)
@@ -77,7 +78,11 @@ func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Optio
 		wait.Go(func() {
 			for b := range filled {
 				for i := range b.lanes[0] {
-					visit(b.numbers[i], b.at(i))
+					asking := context.Background()
+					if r := b.recorded[i]; r != nil {
+						asking = r.With(asking)
+					}
+					visit(asking, b.numbers[i], b.at(i))
 				}
 				if o.Progress != nil {
 					o.Progress(int64(len(b.lanes[0])))
@@ -130,7 +135,7 @@ func fillInOrder(judges []*decide.Judge, o Options, reading *Reading, from <-cha
 			b.spread(len(judges))
 			for lane, p := range pasts {
 				for i := range b.lanes[lane] {
-					p.see(&b.lanes[lane][i], !o.AsRecorded)
+					p.see(&b.lanes[lane][i], !o.AsRecorded && b.recorded[i] == nil)
 				}
 			}
 			to <- b

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
 )
 
 // The class, its category and the activity that the attempts of a sign-on are.
@@ -46,6 +47,18 @@ type event struct {
 	Device      *device      `json:"device,omitempty"`
 	AuthFactors []factor     `json:"auth_factors,omitempty"`
 	Session     *session     `json:"session,omitempty"`
+	// The rest is of a decision that was recorded.
+	Status       string    `json:"status,omitempty"`
+	StatusDetail string    `json:"status_detail,omitempty"`
+	Message      string    `json:"message,omitempty"`
+	Unmapped     *unmapped `json:"unmapped,omitempty"`
+}
+
+// unmapped is what OCSF has no place for.
+type unmapped struct {
+	// Facts are those of a decision of this program's door: the attempt as it was judged, and what was
+	// known of its account and its device.
+	Facts json.RawMessage `json:"briskwarden_facts,omitempty"`
 }
 
 type metadata struct {
@@ -127,6 +140,8 @@ type session struct {
 const (
 	success = 1
 	failure = 2
+	// otherStatus is of what neither succeeded nor failed.
+	otherStatus = 99
 )
 
 // otherFactor is the factor_type_id of one that OCSF has no number for.
@@ -166,6 +181,33 @@ func IsEvent(text []byte) bool { return bytes.Contains(text, []byte(`"class_uid"
 // ErrNoEvent is the error of Parse on JSON that is no event of any class.
 var ErrNoEvent = errors.New("not an OCSF event: it has no class_uid")
 
+// ParseRecorded is Parse for events that Decided may have written. It returns the facts that it wrote
+// into one, which say what the event has no place for, and nil for any other event.
+func ParseRecorded(text []byte, known Known, a *attempt.Attempt) (is bool, facts json.RawMessage, err error) {
+	var e event
+	if err := json.Unmarshal(text, &e); err != nil {
+		return false, nil, fmt.Errorf("not an OCSF event: %w", err)
+	}
+	if is, err = e.read(known, a); err != nil || !is || e.Unmapped == nil || e.Unmapped.Facts == nil {
+		return is, nil, err
+	}
+	var recorded struct {
+		Attempt json.RawMessage `json:"attempt"`
+	}
+	if err := json.Unmarshal(e.Unmapped.Facts, &recorded); err != nil {
+		return false, nil, err
+	}
+	whole := attempt.Attempt{}
+	if err := attempt.ParsePart(recorded.Attempt, &whole); err != nil {
+		return false, nil, fmt.Errorf("unmapped.briskwarden_facts: %w", err)
+	}
+	if whole.ID == "" {
+		whole.ID = a.ID
+	}
+	*a = whole
+	return true, e.Unmapped.Facts, a.Check()
+}
+
 // Parse reads an event into a, which must be empty. It returns false for an event
 // that is in order and no sign-in, such as a log-off, or of another class. The
 // factors of an event that succeeded are proofs, those of one that failed are
@@ -176,6 +218,10 @@ func Parse(text []byte, known Known, a *attempt.Attempt) (bool, error) {
 	if err := json.Unmarshal(text, &e); err != nil {
 		return false, fmt.Errorf("not an OCSF event: %w", err)
 	}
+	return e.read(known, a)
+}
+
+func (e *event) read(known Known, a *attempt.Attempt) (bool, error) {
 	switch {
 	case e.ClassUID == 0:
 		return false, ErrNoEvent
@@ -307,10 +353,38 @@ func (f factor) method() string {
 	return factors[f.FactorTypeID]
 }
 
+// Decided writes a sign-in with what was decided on it: its name, the verdict and why, in a sentence, and
+// the facts that the decision rests on. A grant is an event that succeeded, a block one that failed, and
+// a step-up neither. ParseRecorded reads it back whole.
+func Decided(a *attempt.Attempt, id string, verdict decide.Verdict, because string, facts json.RawMessage) ([]byte, error) {
+	e, err := eventOf(a)
+	if err != nil {
+		return nil, err
+	}
+	e.Metadata.UID, e.StatusID, e.Status, e.StatusDetail = id, otherStatus, verdict.String(), because
+	switch verdict {
+	case decide.Grant:
+		e.StatusID = success
+	case decide.Block:
+		e.StatusID = failure
+	}
+	e.Message = fmt.Sprintf("%s at %s: %s", a.Account, a.App, strings.ReplaceAll(verdict.String(), "_", " "))
+	e.Unmapped = &unmapped{facts}
+	return json.Marshal(e)
+}
+
 // Event writes a sign-in as an event; what OCSF has no place for is left out. One
 // in which a proof failed is an event that failed.
 func Event(a *attempt.Attempt) ([]byte, error) {
-	e := event{ClassUID: classUID, ClassName: className, CategoryUID: categoryUID, TypeUID: classUID*100 + logon, ActivityID: logon,
+	e, err := eventOf(a)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(e)
+}
+
+func eventOf(a *attempt.Attempt) (*event, error) {
+	e := &event{ClassUID: classUID, ClassName: className, CategoryUID: categoryUID, TypeUID: classUID*100 + logon, ActivityID: logon,
 		SeverityID: 1, StatusID: success, Time: a.At.UnixMilli(), TimeDT: a.At,
 		Metadata: metadata{Version: version, UID: a.ID, Product: product{"Brisk Warden", "Brisk Warden"}}, Cloud: &cloud{"none"},
 		User: user{Name: a.Account}, Service: &named{Name: a.App}}
@@ -344,7 +418,7 @@ func Event(a *attempt.Attempt) ([]byte, error) {
 			e.Session.CreatedTime = a.Session.Started.UnixMilli()
 		}
 	}
-	return json.Marshal(e)
+	return e, nil
 }
 
 func factorOf(method string) factor {

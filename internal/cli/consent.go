@@ -432,11 +432,8 @@ func (env *environment) consentKey(flags *consentFlags) error {
 
 // confirmed asks a person at a terminal whether to do what the text says. A
 // script says --yes.
-func (env *environment) confirmed(flags *consentFlags, text string) error {
-	if flags.as == "" {
-		return errors.New("say who acts: --as ACCOUNT")
-	}
-	if flags.yes {
+func (env *environment) confirmed(yes bool, text string) error {
+	if yes {
 		return nil
 	}
 	in, isFile := env.in.(*os.File)
@@ -461,7 +458,10 @@ func (env *environment) act(
 	text string,
 	do func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error),
 ) error {
-	if err := env.confirmed(flags, text); err != nil {
+	if flags.as == "" {
+		return errors.New("say who acts: --as ACCOUNT")
+	}
+	if err := env.confirmed(flags.yes, text); err != nil {
 		return err
 	}
 	return env.withDesk(flags, false, func(ctx context.Context, d *desk.Desk, at time.Time) error {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"context"
@@ -22,6 +23,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/internal/newfile"
+	"github.com/briskwarden/briskwarden/internal/service"
 )
 
 // historyFlags say where a history is and how it is read.
@@ -30,6 +32,9 @@ type historyFlags struct {
 	columns map[string]string
 	aside   string
 	options replay.Options
+	// in is standard input, once it was looked at, and stores are the files that are stores of a door.
+	in     *bufio.Reader
+	stores map[string]bool
 	// examples is a folder that must not be there yet, "" where none is to be made.
 	examples string
 }
@@ -49,7 +54,7 @@ var table = regexp.MustCompile(`(?i)\.csv(\.gz|\.zst)?$`)
 
 // prepare finds how many bytes there are to read, -1 where nobody knows, and
 // whether they are tables.
-func (f *historyFlags) prepare() (size int64, err error) {
+func (f *historyFlags) prepare(in io.Reader) (size int64, err error) {
 	tables := 0
 	for _, name := range f.files {
 		if table.MatchString(name) {
@@ -57,6 +62,9 @@ func (f *historyFlags) prepare() (size int64, err error) {
 		}
 		if name == "-" {
 			size = -1
+			f.in = bufio.NewReaderSize(in, peeked)
+			beginning, _ := f.in.Peek(peeked) // what cannot be read is told when it is read
+			f.options.Recorded = f.options.Recorded || replay.MayBeRecorded(beginning)
 			continue
 		}
 		about, err := os.Stat(name)
@@ -72,6 +80,11 @@ func (f *historyFlags) prepare() (size int64, err error) {
 		case size >= 0:
 			size += about.Size()
 		}
+		if err == nil && about.Mode().IsRegular() {
+			if err := f.begins(name); err != nil {
+				return 0, err
+			}
+		}
 	}
 	switch {
 	case f.columns != nil:
@@ -82,6 +95,37 @@ func (f *historyFlags) prepare() (size int64, err error) {
 		return 0, errors.New("CSV and JSON cannot be read together; replay them one after the other")
 	}
 	return size, nil
+}
+
+// peeked is how much of a file is looked at to see what it is: more than one line of a journal.
+const peeked = 256 << 10
+
+// packed tells from the name of a file that it is compressed, so that what it holds is not seen.
+var packed = regexp.MustCompile(`(?i)\.(gz|zst)$`)
+
+// begins looks at the beginning of a file: whether it is a door's store, or lines of a journal.
+func (f *historyFlags) begins(name string) error {
+	file, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	beginning := make([]byte, peeked)
+	n, err := io.ReadFull(file, beginning)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	if err := errors.Join(err, file.Close()); err != nil {
+		return err
+	}
+	beginning = beginning[:n]
+	if bytes.HasPrefix(beginning, []byte("SQLite format 3\x00")) {
+		if f.stores == nil {
+			f.stores = map[string]bool{}
+		}
+		f.stores[name] = true
+	}
+	f.options.Recorded = f.options.Recorded || f.stores[name] || packed.MatchString(name) || replay.MayBeRecorded(beginning)
+	return nil
 }
 
 // check refuses what can be known to be wrong before anything is read.
@@ -116,7 +160,7 @@ func (env *environment) readHistory(
 	if err := f.check(); err != nil {
 		return err
 	}
-	size, err := f.prepare()
+	size, err := f.prepare(env.in)
 	if err != nil {
 		return err
 	}
@@ -129,7 +173,10 @@ func (env *environment) readHistory(
 	for _, name := range f.files {
 		sources = append(sources, replay.Source{Name: name, Open: func() (io.ReadCloser, error) {
 			if name == "-" {
-				return io.NopCloser(io.TeeReader(env.in, bar)), nil
+				return io.NopCloser(io.TeeReader(f.in, bar)), nil
+			}
+			if f.stores[name] {
+				return service.Lines(name)
 			}
 			file, err := os.Open(name)
 			return struct {

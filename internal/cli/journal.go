@@ -4,15 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/admin/evidence"
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
+	"github.com/briskwarden/briskwarden/internal/typed"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -39,7 +45,8 @@ func (env *environment) journalCommand() *cobra.Command {
 	}
 	flags.add(cmd)
 	cmd.PersistentFlags().StringVar(&flags.file, "file", "", "a store in a SQLite file, in place of that of --config")
-	cmd.AddCommand(env.journalListCommand(flags), env.journalShowCommand(flags), env.journalVerifyCommand(flags), env.journalKeyCommand())
+	cmd.AddCommand(env.journalListCommand(flags), env.journalShowCommand(flags), env.journalVerifyCommand(flags),
+		env.journalPruneCommand(flags), env.journalKeyCommand())
 	return cmd
 }
 
@@ -51,15 +58,20 @@ func (f *journalFlags) names() []string {
 	return []string{"--config", f.config}
 }
 
+// doorConfig returns the configuration that names the store.
+func (f *journalFlags) doorConfig() (*door.Config, error) {
+	if f.file != "" {
+		return &door.Config{Store: door.StoreConfig{File: f.file}}, nil
+	}
+	return service.ReadConfig(f.config)
+}
+
 // withStore calls do with the store that the flags name.
 func (f *journalFlags) withStore(do func(ctx context.Context, s store.Store) error) error {
 	ctx := context.Background()
-	config := &door.Config{Store: door.StoreConfig{File: f.file}}
-	if f.file == "" {
-		var err error
-		if config, err = service.ReadConfig(f.config); err != nil {
-			return err
-		}
+	config, err := f.doorConfig()
+	if err != nil {
+		return err
 	}
 	s, err := service.ReadStore(ctx, config)
 	if err != nil {
@@ -68,70 +80,155 @@ func (f *journalFlags) withStore(do func(ctx context.Context, s store.Store) err
 	return errors.Join(do(ctx, s), s.Close())
 }
 
+// listFlags are those of journal list.
+type listFlags struct {
+	historyFlags
+	stretchFlags
+	evidence.Filter
+	kind, country string
+	verdicts      []string
+	ranges        []string
+	format        string
+	most          int
+}
+
 func (env *environment) journalListCommand(flags *journalFlags) *cobra.Command {
-	var filter journal.Filter
-	var kind, from, to, verdict string
-	most := 50
+	list := &listFlags{}
 	cmd := &cobra.Command{
 		Use:   "list",
 		Short: "List entries, the latest first",
-		Long:  "journal list lists what was recorded, the latest first. Filters add up.",
-		Example: "  briskwarden journal list --config door.yaml --verdict block\n" +
-			"  briskwarden journal list --config door.yaml --kind session_end --from 2026-11-23T00:00:00Z",
+		Long: "journal list lists what was recorded, the latest first. Filters add up. With --history it lists the attempts\n" +
+			"of a history as the book of --book judges them.\n\n" +
+			"As jsonl each entry is written whole, as it was recorded; as ocsf the sign-ins are, as authentication events\n" +
+			"(class 3002). replay reads both back.",
+		Example: "  briskwarden journal list --config door.yaml --verdict block --last 7d\n" +
+			"  briskwarden journal list --config door.yaml --country BR --ip 198.51.100.0/24 --format csv > brazil.csv\n" +
+			"  briskwarden journal list --book kestrel --history month.jsonl.zst --policy card-till",
 		Args: noArguments,
-		RunE: func(*cobra.Command, []string) error {
-			if kind != "" {
-				if err := filter.Kind.UnmarshalText([]byte(kind)); err != nil {
-					return fmt.Errorf("--kind: %w", err)
-				}
-			}
-			for flag, text := range map[string]string{"--from": from, "--to": to} {
-				if text == "" {
-					continue
-				}
-				moment, err := time.Parse(time.RFC3339, text)
-				if err != nil {
-					return fmt.Errorf("%s: %q is no time such as 2026-11-23T13:10:00Z", flag, text)
-				}
-				if flag == "--from" {
-					filter.From = moment
-				} else {
-					filter.To = moment
-				}
-			}
-			if most < 1 {
-				return errors.New("--most is at least 1")
-			}
-			wanted, err := evidence.VerdictNamed(verdict)
-			if err != nil {
-				return fmt.Errorf("--verdict: %w", err)
-			}
-			filter.Latest = true
-			return flags.withStore(func(ctx context.Context, s store.Store) error {
-				list, err := evidence.ListOf(evidence.Of(s.Entries(ctx, filter), wanted), most)
-				if err != nil {
-					return err
-				}
-				return env.show(list, func(p *render.Page) { p.Journal(list, flags.names()...) })
-			})
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return env.journalList(flags, list, cmd) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&filter.Account, "account", "", "those about this account")
-	f.StringVar(&kind, "kind", "", "decision, reload, report, event, people or session_end")
-	f.StringVar(&verdict, "verdict", "", "decisions with this verdict: grant, step_up or block")
-	f.StringVar(&from, "from", "", "those since this time, such as 2026-11-23T00:00:00Z")
-	f.StringVar(&to, "to", "", "those before this time")
-	f.IntVar(&most, "most", most, "how many are listed at most")
+	f.StringVar(&list.Account, "account", "", "those about this account")
+	f.StringVar(&list.kind, "kind", "", "those of a kind: "+strings.Join(journal.Kinds(), ", "))
+	f.StringSliceVar(&list.verdicts, "verdict", nil, "decisions with one of these verdicts: "+strings.Join(decide.Verdicts(), ", "))
+	f.StringVar(&list.App, "app", "", "decisions on this app")
+	f.StringVar(&list.Policy, "policy", "", "decisions that this policy is behind")
+	f.StringVar(&list.Rule, "rule", "", "decisions that a rule of this name is behind")
+	f.StringVar(&list.country, "country", "", "decisions on what came from this country, as it was judged")
+	f.StringSliceVar(&list.ranges, "ip", nil, "decisions on what came from one of these addresses or ranges")
+	list.stretchFlags.addTo(f)
+	f.StringVar(&list.format, "format", "text", "text, csv, jsonl for JSON, one entry a line, or ocsf")
+	f.IntVar(&list.most, "most", 50, "how many are listed at most; all where it is left out and the format is jsonl or ocsf")
+	f.StringSliceVar(&list.files, "history", nil, "files of attempts, in place of a journal")
+	list.historyFlags.addTo(cmd)
 	return cmd
 }
 
+// read reads the filter.
+func (f *listFlags) read(zone *time.Location, now time.Time) (err error) {
+	if f.kind != "" {
+		if err := f.Kind.UnmarshalText([]byte(f.kind)); err != nil {
+			return fmt.Errorf("--kind: %w", err)
+		}
+	}
+	for _, word := range f.verdicts {
+		var v decide.Verdict
+		if err := v.UnmarshalText([]byte(word)); err != nil {
+			return fmt.Errorf("--verdict: %w", err)
+		}
+		f.Verdicts = append(f.Verdicts, v)
+	}
+	if f.country != "" {
+		if err := f.Country.UnmarshalText([]byte(f.country)); err != nil {
+			return fmt.Errorf("--country: %w", err)
+		}
+	}
+	for _, text := range f.ranges {
+		r, err := directory.ParseRange(text)
+		if err != nil {
+			return fmt.Errorf("--ip: %w", err)
+		}
+		f.Ranges = append(f.Ranges, r)
+	}
+	if f.From, f.To, err = f.stretch(zone, now); err != nil {
+		return err
+	}
+	switch {
+	case f.most < 1:
+		return errors.New("--most is at least 1")
+	case !slices.Contains([]string{"text", "csv", "jsonl", "ocsf"}, f.format):
+		return fmt.Errorf("--format: %q is not text, csv, jsonl or ocsf", f.format)
+	}
+	return nil
+}
+
+func (env *environment) journalList(flags *journalFlags, list *listFlags, cmd *cobra.Command) error {
+	if len(list.files) > 0 {
+		return env.historyList(list)
+	}
+	if err := list.read(time.UTC, env.now()); err != nil {
+		return err
+	}
+	all := 0
+	if cmd.Flags().Changed("most") {
+		all = list.most
+	}
+	return flags.withStore(func(ctx context.Context, s store.Store) error {
+		entries := s.Entries(ctx, list.Of())
+		switch list.format {
+		case "jsonl":
+			return evidence.WriteLines(env.gated(), list.Matching(entries), all)
+		case "ocsf":
+			return evidence.WriteOCSF(env.gated(), list.Matching(entries), all)
+		}
+		found, err := list.ListOf(entries, list.most)
+		if err != nil {
+			return err
+		}
+		if list.format == "csv" {
+			return found.WriteCSV(env.gated())
+		}
+		return env.show(found, func(p *render.Page) { p.Journal(found, time.UTC, flags.names()...) })
+	})
+}
+
+// historyList lists a history as a book judges it.
+func (env *environment) historyList(list *listFlags) error {
+	b, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	if err := list.read(b.Settings.Zone, env.now()); err != nil {
+		return err
+	}
+	if list.format != "text" && list.format != "csv" {
+		return errors.New("--format: a history is listed as text or csv; jsonl and ocsf are those of a journal")
+	}
+	if err := checkNames(b, list.App, list.Policy); err != nil {
+		return err
+	}
+	var found *evidence.HistoryList
+	return env.readHistory(&list.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+		if found, err = list.ListHistory(ctx, judge, sources, o, list.most); found == nil {
+			return nil, err
+		}
+		return &found.Basis, err
+	}, func() error {
+		if list.format == "csv" {
+			return found.WriteCSV(env.gated())
+		}
+		return env.show(found, func(p *render.Page) { p.Journal(&found.List, b.Settings.Zone, "--history", strings.Join(list.files, ",")) })
+	})
+}
+
 func (env *environment) journalShowCommand(flags *journalFlags) *cobra.Command {
-	return &cobra.Command{
+	history := &historyFlags{}
+	cmd := &cobra.Command{
 		Use:   "show ID",
 		Short: "Explain one decision, and tell what today's book would say",
 		Long: "journal show explains a decision as rehearse does: with the attempt as it was judged, where each fact came\n" +
-			"from, and every policy. Where --book holds a book, it is asked about the same attempt with the same facts.",
+			"from, and every policy. Where --book holds a book, it is asked about the same attempt with the same facts.\n" +
+			"With --history it explains what the book says of the attempt of that id.",
 		Example: "  briskwarden journal show --config door.yaml --book kestrel 019aafc2-5e0c-7b6e-9d3e-6a2f4c1b8e77",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
@@ -140,6 +237,9 @@ func (env *environment) journalShowCommand(flags *journalFlags) *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(history.files) > 0 {
+				return env.historyShow(history, args[0])
+			}
 			return flags.withStore(func(ctx context.Context, s store.Store) error {
 				e, err := evidence.Find(ctx, s, args[0])
 				if err != nil {
@@ -162,6 +262,65 @@ func (env *environment) journalShowCommand(flags *journalFlags) *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringSliceVar(&history.files, "history", nil, "files of attempts, in place of a journal")
+	history.addTo(cmd)
+	return cmd
+}
+
+// historyShow explains an attempt of a history.
+func (env *environment) historyShow(flags *historyFlags, id string) error {
+	_, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	var found *evidence.Decision
+	return env.readHistory(flags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+		if found, err = evidence.FindInHistory(ctx, judge, sources, o, id); err != nil {
+			return nil, err
+		}
+		return new(replay.Basis), nil
+	}, func() error { return env.show(found, func(p *render.Page) { p.JournalDecision(found) }) })
+}
+
+func (env *environment) journalPruneCommand(flags *journalFlags) *cobra.Command {
+	var before, by string
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "prune",
+		Short: "Take out what old entries say, and keep their hashes",
+		Long: "journal prune takes out what entries before a moment say, and whom they are about. Their hashes stay, so that\n" +
+			"journal verify still finds every later entry as it was. That it was done is an entry itself. While a door\n" +
+			"runs on a SQLite file it prunes itself: say journal: {keep: 400d} in its configuration.",
+		Example: "  briskwarden journal prune --config door.yaml --before 2025-11-01 --as ragna@kestrelsound.example",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			if before == "" || by == "" {
+				return errors.New("say what goes and who wants it: --before 2025-11-01 --as ragna@kestrelsound.example")
+			}
+			moment, err := typed.ParseTime(before, time.UTC, env.now())
+			if err != nil {
+				return fmt.Errorf("--before: %w", err)
+			}
+			config, err := flags.doorConfig()
+			if err != nil {
+				return err
+			}
+			text := fmt.Sprintf("What was recorded before %s is taken out of the journal, and cannot be read again.", moment.Format("2006-01-02 15:04 MST"))
+			if err := env.confirmed(yes, text); err != nil {
+				return err
+			}
+			entries, err := service.Prune(context.Background(), config, moment, by, env.now())
+			if err != nil {
+				return err
+			}
+			done := &journal.Pruning{Before: moment.UTC(), By: by, Entries: entries}
+			return env.show(done, func(p *render.Page) { p.JournalPruned(done) })
+		},
+	}
+	cmd.Flags().StringVar(&before, "before", "", "entries before this time, such as 2025-11-01 (UTC)")
+	cmd.Flags().StringVar(&by, "as", "", "who wants it")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask for confirmation")
+	return cmd
 }
 
 func (env *environment) journalVerifyCommand(flags *journalFlags) *cobra.Command {

@@ -102,12 +102,12 @@ func (f *replayFlags) listing() (bool, error) {
 	return true, nil
 }
 
-// checkFilter refuses names that the book does not have: a list of nothing would reassure.
-func checkFilter(b *book.Book, f *replay.Filter) error {
+// checkNames refuses an app or a policy that the book does not have: a list of nothing would reassure.
+func checkNames(b *book.Book, app, policy string) error {
 	for _, x := range []struct {
 		flag, name string
 		known      []string
-	}{{"app", f.App, fromBook["app"](b)}, {"policy", f.Policy, fromBook["policy"](b)}} {
+	}{{"app", app, fromBook["app"](b)}, {"policy", policy, fromBook["policy"](b)}} {
 		if x.name != "" && !slices.Contains(x.known, x.name) {
 			return fmt.Errorf("--%s: the book has no %[1]s %q%s", x.flag, x.name, nearest.DidYouMean(x.name, x.known))
 		}
@@ -120,7 +120,7 @@ func (env *environment) replayList(flags replayFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := checkFilter(b, &flags.filter); err != nil {
+	if err := checkNames(b, flags.filter.App, flags.filter.Policy); err != nil {
 		return err
 	}
 	var list *replay.List

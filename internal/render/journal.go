@@ -9,48 +9,53 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
-// Journal lists entries. From are the flags that name the store which they are of.
-func (p *Page) Journal(list *evidence.List, from ...string) {
+// Journal lists entries, with times in a zone. From are the flags that name where they are from.
+func (p *Page) Journal(list *evidence.List, zone *time.Location, from ...string) {
 	if len(list.Entries) == 0 {
 		p.line("No entry matches.")
 		return
 	}
-	p.line("%s", p.bold.Render(words.Count(len(list.Entries), "entry")+", the latest first; times are UTC"))
+	p.line("%s", p.bold.Render(words.Count(len(list.Entries), "entry")+", the latest first; times are "+zone.String()))
 	p.line("")
 	const column = 21
 	for _, e := range list.Entries {
 		what, style := strings.ReplaceAll(e.Kind.String(), "_", " "), p.bold
-		if e.Kind == journal.Decision {
+		if e.Verdict != "" {
 			what = strings.ToUpper(strings.ReplaceAll(e.Verdict, "_", " "))
-			if v, err := evidence.VerdictNamed(e.Verdict); err == nil && v != nil {
-				style = p.ofVerdict(*v)
+			var v decide.Verdict
+			if err := v.UnmarshalText([]byte(e.Verdict)); err == nil {
+				style = p.ofVerdict(v)
 			}
 		}
 		subject := e.Account
 		if e.App != "" {
 			subject += " at " + e.App
 		}
-		if e.IP != "" {
-			subject += " from " + e.IP
+		if e.IP.IsValid() {
+			subject += " from " + e.IP.String()
+		}
+		if e.Country != "" {
+			subject += " in " + e.Country
 		}
 		p.line(
 			"%s",
-			strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.UTC().Format("2006-01-02 15:04:05"), style.Render(pad(what, 11)), subject), " "),
+			strings.TrimRight(fmt.Sprintf("%s  %s  %s", e.At.In(zone).Format("2006-01-02 15:04:05"), style.Render(pad(what, 11)), subject), " "),
 		)
 		p.hang(strings.Repeat(" ", column), column, e.Text)
 		p.line("%s%s", strings.Repeat(" ", column), p.dim.Render(e.ID))
 	}
 	p.line("")
 	if list.More {
-		p.line("There are more; --most N lists more of them, and --account, --kind, --verdict, --from and --to fewer.")
+		p.line("There are more; --most N lists more of them, and filters such as --account, --verdict and --last list fewer.")
 	}
 	for _, e := range list.Entries {
-		if e.Kind == journal.Decision {
+		if e.Verdict != "" {
 			p.commands("Next", append(terminal.Command("briskwarden journal show --book %s", p.folder), append(from, e.ID)...))
 			return
 		}
@@ -64,6 +69,9 @@ func (p *Page) JournalDecision(d *evidence.Decision) {
 		r.Rehearsal.ToDo = append(slices.Clone(r.Rehearsal.ToDo), "Prove "+words.List(offer, "or")+".")
 	}
 	p.Rehearsal(r, time.UTC)
+	if d.From == nil {
+		return // of a history, where nobody has decided yet
+	}
 	p.line("")
 	p.labelled("Decided", d.At.Format("Mon 2006-01-02 15:04:05 MST")+" for "+d.Caller+", by the book "+evidence.ShortDigest(d.JudgedBy.Book))
 	for _, text := range d.Degraded {
@@ -105,6 +113,16 @@ func (p *Page) JournalVerified(v *evidence.Verification) {
 		return
 	}
 	p.labelled("Covered", fmt.Sprintf("%s: the first %s are as they were then", v.Origin, words.Count(int(*v.Covered), "entry")))
+}
+
+// JournalPruned tells what was taken out.
+func (p *Page) JournalPruned(done *journal.Pruning) {
+	if done.Entries == 0 {
+		p.line("Nothing was recorded before %s that is still there.", done.Before.Format("2006-01-02 15:04 MST"))
+		return
+	}
+	p.line("%s", p.bold.Render(words.Count(int(done.Entries), "entry")+" before "+done.Before.Format("2006-01-02 15:04 MST")+
+		" say nothing any more; their hashes stay"))
 }
 
 // JournalKey tells where a new pair of keys is.

@@ -362,7 +362,8 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	d.Decide(ctx, &demo.Scenes()[0].Attempt, door.Asked{Caller: "gateway"})
 	require.NoError(t, d.Close())
-	entries, err := evidence.ListOf(kept.Entries(ctx, journal.Filter{Latest: true}), 10)
+	all := &evidence.Filter{}
+	entries, err := all.ListOf(kept.Entries(ctx, all.Of()), 10)
 	require.NoError(t, err)
 	require.Len(t, entries.Entries, 2)
 	check("journal", entries)
@@ -376,7 +377,14 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	verified, err := evidence.Verify(ctx, kept, nil, "")
 	require.NoError(t, err)
 	check("journal-verification", verified)
+	judged, err := all.ListHistory(ctx, judge, []replay.Source{{Name: "history.jsonl", Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader(`{"at":"2026-11-23T13:10:00Z","account":"ingrid@kestrelsound.example","app":"mail"}`)), nil
+	}}}, replay.Options{}, 10)
+	require.NoError(t, err)
+	require.Len(t, judged.Entries, 1)
+	check("journal-history", judged)
+	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})
 	check("serve-check", service.Check(ctx, "nowhere", config))
-	require.Len(t, schema.Documents(), 30)
+	require.Len(t, schema.Documents(), 32)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -3,12 +3,14 @@
 package service
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -140,6 +142,57 @@ func PushedGroups(ctx context.Context, config string) (names []string, err error
 		names = append(names, row.Key.Key)
 	}
 	return names, nil
+}
+
+// Prune takes out what entries of the journal before a moment say. A store in a SQLite file must not be
+// open for a door.
+func Prune(ctx context.Context, c *door.Config, before time.Time, by string, at time.Time) (entries int64, err error) {
+	if c.Store.File == "" && c.Store.Postgres == "" {
+		return 0, errors.New("the configuration keeps its store in memory, so there is no journal to prune")
+	}
+	if c.Store.File != "" {
+		if _, err := os.Stat(c.Store.File); err != nil {
+			return 0, fmt.Errorf("there is no store %s", c.Store.File)
+		}
+	}
+	s, err := OpenStore(ctx, c)
+	if err != nil {
+		return 0, fmt.Errorf("%w; while a door runs it prunes itself: say journal: {keep: 400d} in its configuration", err)
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	return store.Prune(ctx, s, before, by, at)
+}
+
+// Lines opens the journal of a store in a SQLite file to be read as JSON lines, each an entry as it was
+// recorded; those that were pruned are left out.
+func Lines(path string) (io.ReadCloser, error) {
+	s, err := sqlite.Read(path)
+	if err != nil {
+		return nil, err
+	}
+	from, to := io.Pipe()
+	go func() {
+		err := writeLines(to, s)
+		to.CloseWithError(errors.Join(err, s.Close())) // nil ends it
+	}()
+	return from, nil
+}
+
+func writeLines(to io.Writer, s store.Store) error {
+	buffered := bufio.NewWriterSize(to, 64<<10)
+	for e, err := range s.Entries(context.Background(), journal.Filter{}) {
+		if err != nil {
+			return err
+		}
+		if e.Leaf == nil {
+			continue
+		}
+		buffered.Write(e.Leaf) // its error is that of Flush
+		if err := buffered.WriteByte('\n'); err != nil {
+			return err
+		}
+	}
+	return buffered.Flush()
 }
 
 // Backup writes a copy of the store, also while a door has it.
