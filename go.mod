@@ -3,6 +3,7 @@ module github.com/briskwarden/briskwarden
 go 1.26.8
 
 require (
+	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/charmbracelet/x/ansi v0.8.0
 	github.com/elimity-com/scim v0.0.0-20260728105928-2641426a1539

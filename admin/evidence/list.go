@@ -30,8 +30,9 @@ type Filter struct {
 	Kind     journal.Kind
 	Account  string
 	// The rest is about decisions. App is the name of an app, or what was asked for; Policy and Rule are
-	// behind the verdict; Country is where it came from, as it was judged.
+	// behind the verdict, and Cause is its code; Country is where it came from, as it was judged.
 	App, Policy, Rule string
+	Cause             decide.CauseCode
 	Country           attempt.CountryCode
 	Verdicts          []decide.Verdict
 	// Ranges hold the address.
@@ -40,7 +41,7 @@ type Filter struct {
 
 // aboutDecisions reports whether only decisions can match.
 func (f *Filter) aboutDecisions() bool {
-	return f.App+f.Policy+f.Rule+string(f.Country) != "" || len(f.Verdicts) > 0 || len(f.Ranges) > 0
+	return f.App+f.Policy+f.Rule+string(f.Cause)+string(f.Country) != "" || len(f.Verdicts) > 0 || len(f.Ranges) > 0
 }
 
 // Of returns what a store is asked for, the latest entries first.
@@ -64,14 +65,14 @@ func (f *Filter) Of() journal.Filter {
 func (f *Filter) matches(b *journal.Brief) bool {
 	return (f.App == "" || f.App == b.App) && (f.Country == "" || string(f.Country) == b.Country) &&
 		(len(f.Verdicts) == 0 || slices.Contains(f.Verdicts, b.Verdict)) &&
-		(f.Policy+f.Rule == "" || f.cause(b) >= 0) &&
+		(f.Policy+f.Rule+string(f.Cause) == "" || f.cause(b) >= 0) &&
 		(len(f.Ranges) == 0 || b.IP.IsValid() && slices.ContainsFunc(f.Ranges, func(r directory.Range) bool { return r.Contains(b.IP) }))
 }
 
 // cause returns which of the causes is the first that the filter names, -1 where none is.
 func (f *Filter) cause(b *journal.Brief) int {
 	return slices.IndexFunc(b.Causes, func(c journal.BriefCause) bool {
-		return (f.Policy == "" || f.Policy == c.Policy) && (f.Rule == "" || f.Rule == c.Rule)
+		return (f.Policy == "" || f.Policy == c.Policy) && (f.Rule == "" || f.Rule == c.Rule) && (f.Cause == "" || f.Cause == c.Code)
 	})
 }
 

@@ -107,10 +107,13 @@ func TestViews(t *testing.T) {
 		"compare-history": {1, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--fail-on", "loosened,locked-out"}},
 		"compare-markdown": {1, []string{"compare", "kestrel", "next", "--history", "history.jsonl", "--fail-on", "locked-out", "--format",
 			"markdown"}},
-		"demo":          {0, []string{"demo"}},
-		"readiness":     {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
-		"readiness-csv": {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
-		"schema":        {0, []string{"schema"}},
+		"demo":            {0, []string{"demo"}},
+		"readiness":       {1, []string{"readiness", "--book", "kestrel", "--at", monday, "--on", "2026-12-12"}},
+		"readiness-csv":   {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
+		"report":          {0, []string{"report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday}},
+		"report-markdown": {0, []string{"report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday, "--format", "markdown"}},
+		"journal-list":    {0, []string{"journal", "list", "--book", "kestrel", "--history", "history.jsonl", "--policy", "card-till", "--most", "3"}},
+		"schema":          {0, []string{"schema"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			out := in(t, dir, c.status, c.args...)
@@ -423,4 +426,37 @@ func TestColours(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestTheCommandsOfAReportWork runs what the report says is behind its numbers.
+func TestTheCommandsOfAReportWork(t *testing.T) {
+	dir := work(t)
+	history(t, dir)
+	var made struct {
+		Troubles, Rules, Stopped, Addresses []struct{ Text, Command string }
+		Rollouts                            []struct{ Command string }
+		Next                                []struct{ Command string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(in(t, dir, 0, "report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday, "--json")), &made))
+	commands := map[string]bool{}
+	for _, list := range [][]struct{ Text, Command string }{made.Troubles, made.Rules, made.Stopped, made.Addresses} {
+		for _, x := range list {
+			commands[x.Command] = true
+		}
+	}
+	require.Greater(t, len(commands), 10)
+	for command := range commands {
+		words := strings.Fields(command)
+		require.Equal(t, []string{"briskwarden", "journal", "list"}, words[:3])
+		out := in(t, dir, 0, append(words[1:], "--most", "1")...)
+		require.Contains(t, out, "1 entry", command)
+	}
+	t.Run("the demo's page", func(t *testing.T) {
+		require.Contains(t, in(t, dir, 0, "demo", "--report", "month.html"), "8 things look wrong")
+		page, err := os.ReadFile(filepath.Join(dir, "month.html"))
+		require.NoError(t, err)
+		require.True(t, strings.HasPrefix(string(page), "<!DOCTYPE html>"))
+		_, _, errOut := runIn(t, dir, "demo", "--report", "month.html")
+		require.Contains(t, errOut, "exists already")
+	})
 }

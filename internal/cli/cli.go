@@ -120,7 +120,7 @@ func (env *environment) root() *cobra.Command {
 		}},
 		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
 		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
-		{"Run it:", []*cobra.Command{env.serveCommand(), env.journalCommand()}},
+		{"Run it:", []*cobra.Command{env.serveCommand(), env.journalCommand(), env.reportCommand()}},
 		{"Outside programs:", []*cobra.Command{env.consentCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.title, Title: group.title})
@@ -276,7 +276,11 @@ func (env *environment) gated() io.Writer { return terminal.Gate(env.out) }
 // printJSON writes v, indented.
 func (env *environment) printJSON(v any) error {
 	env.answered = true
-	encoder := json.NewEncoder(env.gated())
+	return env.writeJSON(env.gated(), v)
+}
+
+func (env *environment) writeJSON(w io.Writer, v any) error {
+	encoder := json.NewEncoder(w)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,6 +19,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
@@ -25,10 +28,11 @@ import (
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 func (env *environment) demoCommand() *cobra.Command {
-	var out string
+	var out, page string
 	var faulty, proposed, history, events bool
 	var step int
 	cmd := &cobra.Command{
@@ -40,17 +44,23 @@ func (env *environment) demoCommand() *cobra.Command {
 			"into a folder for you to change; it never overwrites anything. With --faulty it shows a copy of the\n" +
 			"book with six mistakes in it, of the kind that people make, and what inspect says of each; with\n" +
 			"--proposed --out it lays out a copy with two changes, to be compared. With --history it prints a\n" +
-			"month of attempts with six troubles in it, one a line, for replay; with --ocsf too, as events.",
+			"month of attempts with six troubles in it, one a line, for replay; with --ocsf too, as events.\n" +
+			"With --report it writes what came of that month into a page for a browser.",
 		Example: "  briskwarden demo\n  briskwarden demo --step 4\n  briskwarden demo --out kestrel\n  briskwarden demo --faulty --out " +
 			"kestrel-faulty\n" +
 			"  briskwarden demo --proposed --out kestrel-next\n" +
-			"  briskwarden demo --history | briskwarden replay --book kestrel -",
+			"  briskwarden demo --history | briskwarden replay --book kestrel -\n" +
+			"  briskwarden demo --report month.html",
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if cmd.Flags().Changed("book") {
 				return errors.New("demo has its own book; leave --book out, or use rehearse")
 			}
 			switch {
+			case page != "" && (history || faulty || proposed || events || cmd.Flags().Changed("out")):
+				return errors.New("--report goes by itself: it writes what came of the demo's month")
+			case page != "":
+				return env.reportDemo(page)
 			case history && (faulty || proposed || out != ""):
 				return errors.New("--history goes with --ocsf and with nothing else; it prints attempts")
 			case history:
@@ -80,7 +90,37 @@ func (env *environment) demoCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&proposed, "proposed", false, "lay out a copy of the book with two changes that somebody proposes")
 	cmd.Flags().BoolVar(&history, "history", false, "print a month of attempts as JSON, one a line")
 	cmd.Flags().BoolVar(&events, "ocsf", false, "print the month as OCSF authentication events")
+	cmd.Flags().StringVar(&page, "report", "", "write a report on the month into this new file, as HTML or by its ending")
 	return cmd
+}
+
+// reportDemo writes a report on the demo's month, as of the day after it.
+func (env *environment) reportDemo(path string) error {
+	b, err := demo.Open()
+	if err != nil {
+		return err
+	}
+	month := replay.Source{Name: "month.jsonl", Open: func() (io.ReadCloser, error) {
+		var text bytes.Buffer
+		return io.NopCloser(&text), writeHistory(&text, false)
+	}}
+	flags := &reportFlags{out: path}
+	if flags.format, err = flags.formatOf("html"); err != nil {
+		return err
+	}
+	made, err := report.OfHistory(context.Background(), b, []replay.Source{month}, replay.Options{}, report.Options{
+		At:     demo.Scenes()[0].Attempt.At,
+		Source: report.Source{Book: "kestrel", Flags: terminal.Command("--book kestrel --history month.jsonl")},
+	})
+	if err != nil {
+		return err
+	}
+	if err := env.writeReport(made, flags); err != nil || env.json {
+		return err
+	}
+	p := render.NewPage(env.out, env.book)
+	p.DemoReported()
+	return p.Err()
 }
 
 // writeHistory writes the demo's month, as replay reads it.
@@ -119,11 +159,11 @@ func (env *environment) showFaulty() error {
 	if err != nil {
 		return err
 	}
-	report, err := inspect.Inspect(b, env.now())
+	found, err := inspect.Inspect(b, env.now())
 	if err != nil {
 		return err
 	}
-	return env.show(report, func(p *render.Page) { p.DemoFaulty(demo.Faults(), report) })
+	return env.show(found, func(p *render.Page) { p.DemoFaulty(demo.Faults(), found) })
 }
 
 // rehearseScenes rehearses the six attempts.

@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
@@ -86,6 +87,7 @@ type listFlags struct {
 	stretchFlags
 	evidence.Filter
 	kind, country string
+	cause         string
 	verdicts      []string
 	ranges        []string
 	format        string
@@ -114,6 +116,7 @@ func (env *environment) journalListCommand(flags *journalFlags) *cobra.Command {
 	f.StringVar(&list.App, "app", "", "decisions on this app")
 	f.StringVar(&list.Policy, "policy", "", "decisions that this policy is behind")
 	f.StringVar(&list.Rule, "rule", "", "decisions that a rule of this name is behind")
+	f.StringVar(&list.cause, "cause", "", "decisions with this code among their causes, such as app_not_open")
 	f.StringVar(&list.country, "country", "", "decisions on what came from this country, as it was judged")
 	f.StringSliceVar(&list.ranges, "ip", nil, "decisions on what came from one of these addresses or ranges")
 	list.stretchFlags.addTo(f)
@@ -142,6 +145,16 @@ func (f *listFlags) read(zone *time.Location, now time.Time) (err error) {
 		if err := f.Country.UnmarshalText([]byte(f.country)); err != nil {
 			return fmt.Errorf("--country: %w", err)
 		}
+	}
+	if f.cause != "" {
+		var codes []string
+		for _, code := range decide.CauseCodes() {
+			codes = append(codes, string(code))
+		}
+		if !slices.Contains(codes, f.cause) {
+			return fmt.Errorf("--cause: there is no cause %q%s", f.cause, nearest.DidYouMean(f.cause, codes))
+		}
+		f.Cause = decide.CauseCode(f.cause)
 	}
 	for _, text := range f.ranges {
 		r, err := directory.ParseRange(text)
@@ -217,7 +230,9 @@ func (env *environment) historyList(list *listFlags) error {
 		if list.format == "csv" {
 			return found.WriteCSV(env.gated())
 		}
-		return env.show(found, func(p *render.Page) { p.Journal(&found.List, b.Settings.Zone, "--history", strings.Join(list.files, ",")) })
+		return env.show(found, func(p *render.Page) {
+			p.Journal(&found.List, b.Settings.Zone, "--history", strings.Join(list.files, ","))
+		})
 	})
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/admin/start"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
@@ -70,6 +71,7 @@ func Documents() []Document {
 		{"journal-pruning", "what journal prune --json prints", of[journal.Pruning]("What was taken out of a journal")},
 		{"journal-decision", "what journal show --json prints", of[evidence.Decision]("A decision of a journal")},
 		{"journal-verification", "what journal verify --json prints", of[evidence.Verification]("What came of verifying a journal")},
+		{"report", "what report --json prints", of[report.Report]("What came of a stretch of time")},
 		{"serve-check", "what serve check --json prints", of[service.Checked]("What would keep a door from starting")},
 		{"explanation", "what explain --json prints", of[explain.Report]("Words of the language of books")},
 		{"started", "what start --json prints", of[start.Report]("A new book")},

@@ -32,6 +32,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
 	"github.com/briskwarden/briskwarden/admin/replay"
+	sums "github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/admin/start"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
@@ -383,8 +384,11 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, judged.Entries, 1)
 	check("journal-history", judged)
+	summed, err := sums.OfJournal(b, kept.Entries(ctx, journal.Filter{}), nil, sums.Options{At: monday})
+	require.NoError(t, err)
+	check("report", summed)
 	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})
 	check("serve-check", service.Check(ctx, "nowhere", config))
-	require.Len(t, schema.Documents(), 32)
+	require.Len(t, schema.Documents(), 33)
 	require.NotEmpty(t, decide.CauseCodes())
 }

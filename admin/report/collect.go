@@ -1,0 +1,406 @@
+package report
+
+import (
+	"cmp"
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// collector counts decisions. It holds a few hundred bytes for each account, and nothing for each
+// decision.
+type collector struct {
+	zone   *time.Location
+	period replay.Period
+
+	verdicts, shadow replay.Counts
+	hours            [24]replay.Counts
+	days             numbered[replay.Counts]
+	apps, countries  map[string]*replay.Counts
+	rules            map[[2]string]*ruleTally
+	methods          map[string]*methodTally
+	signals          map[string]*signalTally
+	excused          map[string]*useTally
+	eased            map[string]*numbered[map[int32]bool] // by rollout and day, the accounts
+	addresses        map[netip.Addr]*addressTally
+	people           map[string]*person
+	names            []string // of people, by their numbers
+	signIns          []RiskySignIn
+
+	// today is the day that was looked up last.
+	today   struct{ from, to time.Time }
+	dayNow  int
+	grants  int64
+	cameBac int64
+}
+
+// numbered are values by day, counted from the first day that was seen.
+type numbered[V any] struct {
+	first  int
+	values []V
+}
+
+// at returns the value of a day.
+func (n *numbered[V]) at(day int) *V {
+	switch {
+	case len(n.values) == 0:
+		n.first, n.values = day, make([]V, 1)
+	case day < n.first:
+		n.values = append(make([]V, n.first-day), n.values...)
+		n.first = day
+	case day-n.first >= len(n.values):
+		n.values = append(n.values, make([]V, day-n.first-len(n.values)+1)...)
+	}
+	return &n.values[day-n.first]
+}
+
+type ruleTally struct {
+	replay.RuleCount
+	number   int32
+	accounts int
+}
+
+type methodTally struct {
+	times    int64
+	accounts int
+	number   int32
+}
+
+type signalTally struct {
+	times, granted int64
+	accounts       int
+	number         int32
+}
+
+type useTally struct {
+	times int64
+	last  time.Time
+}
+
+// mostAddresses is how many addresses are followed, and mostOfAddress how many accounts of each are told
+// apart.
+const mostAddresses, mostOfAddress = 200_000, 200
+
+type addressTally struct {
+	granted, stopped int64
+	// accounts counts how often each was stopped, between first and last.
+	accounts    map[int32]int32
+	first, last time.Time
+}
+
+// isSprayed reports whether somebody seems to try many accounts from an address: several were stopped,
+// and few were let in. From an office many are let in.
+func (a *addressTally) isSprayed() bool {
+	return len(a.accounts) >= fewestSprayed && 2*a.granted < a.stopped
+}
+
+// person is what is kept of an account.
+type person struct {
+	number int32
+	counts replay.Counts
+	// prompts has for each day one more than the step-ups of it, 0 where there were no attempts.
+	prompts numbered[uint16]
+	// byRule counts by rule how often it was stopped.
+	byRule []struct{ rule, times int32 }
+	// methods and signals are the numbers of those that were seen.
+	methods, signals []int32
+	stops            []stop
+	// firstStop and lastStop are when it was stopped, and grant is when it was let in last.
+	firstStop, lastStop, grant time.Time
+	// risk has the risky attempts by their address.
+	risk []riskTally
+}
+
+// riskTally is what is kept of the risky attempts of an account from an address.
+type riskTally struct {
+	from              netip.Addr
+	level             directory.Level
+	signals           []int32
+	attempts, granted int64
+	first, last       time.Time
+}
+
+// mostRiskyFrom is how many addresses of risky attempts are told apart for an account; the others are
+// counted together.
+const mostRiskyFrom = 16
+
+// join adds what came from another address.
+func (r *riskTally) join(other *riskTally) {
+	if r.attempts == 0 {
+		r.first, r.last = other.first, other.last
+	}
+	r.level = max(r.level, other.level)
+	for _, s := range other.signals {
+		if !slices.Contains(r.signals, s) {
+			r.signals = append(r.signals, s)
+		}
+	}
+	r.attempts += other.attempts
+	r.granted += other.granted
+	r.first, r.last = earlier(r.first, other.first), later(r.last, other.last)
+}
+
+// stop is when somebody was stopped at an app.
+type stop struct {
+	app string
+	at  time.Time
+}
+
+// comeback is how soon after being stopped a grant is no first try.
+const comeback = 10 * time.Minute
+
+func newCollector(zone *time.Location) *collector {
+	return &collector{zone: zone, apps: map[string]*replay.Counts{}, countries: map[string]*replay.Counts{}, rules: map[[2]string]*ruleTally{},
+		methods: map[string]*methodTally{}, signals: map[string]*signalTally{}, excused: map[string]*useTally{},
+		eased: map[string]*numbered[map[int32]bool]{}, addresses: map[netip.Addr]*addressTally{}, people: map[string]*person{}}
+}
+
+// dayOf returns the number of the day of a moment: days since 1970 of its date in the zone.
+func (c *collector) dayOf(at time.Time) int {
+	if !at.Before(c.today.from) && at.Before(c.today.to) {
+		return c.dayNow
+	}
+	year, month, day := at.In(c.zone).Date()
+	c.dayNow = int(time.Date(year, month, day, 0, 0, 0, 0, time.UTC).Unix() / (24 * 60 * 60))
+	// Around the hour of the moment no date begins or ends but at its borders.
+	hour := at.Truncate(time.Hour)
+	if a, b := hour.In(c.zone), hour.Add(time.Hour-time.Nanosecond).In(c.zone); a.Day() == b.Day() {
+		c.today.from, c.today.to = hour, hour.Add(time.Hour)
+	}
+	return c.dayNow
+}
+
+// dateOf is the day of a number.
+func dateOf(day int) string { return time.Unix(int64(day)*24*60*60, 0).UTC().Format(time.DateOnly) }
+
+func in[K comparable, V any](m map[K]*V, key K) *V {
+	v := m[key]
+	if v == nil {
+		v = new(V)
+		m[key] = v
+	}
+	return v
+}
+
+// see counts a decision.
+func (c *collector) see(at time.Time, account string, b *journal.Brief) {
+	day, v := c.dayOf(at), b.Verdict
+	c.period.Include(at)
+	c.verdicts.Add(v, 1)
+	c.shadow.Add(b.WithShadow, 1)
+	c.hours[at.In(c.zone).Hour()].Add(v, 1)
+	c.days.at(day).Add(v, 1)
+	in(c.apps, b.App).Add(v, 1)
+	in(c.countries, cmp.Or(b.Country, "not known")).Add(v, 1)
+	p := c.people[account]
+	if p == nil {
+		p = &person{number: int32(len(c.names))}
+		c.people[account], c.names = p, append(c.names, account)
+	}
+	p.counts.Add(v, 1)
+	prompts := p.prompts.at(day)
+	*prompts = max(*prompts, 1)
+	if v == decide.StepUp && *prompts < math.MaxUint16 {
+		*prompts++
+	}
+	c.seeWords(p, b)
+	for _, name := range b.Excused {
+		use := in(c.excused, name)
+		use.times++
+		use.last = later(use.last, at)
+	}
+	for _, name := range b.Due {
+		if v != decide.Grant {
+			continue
+		}
+		accounts := in(c.eased, name).at(day)
+		if *accounts == nil {
+			*accounts = map[int32]bool{}
+		}
+		(*accounts)[p.number] = true
+	}
+	from := c.addressOf(b.IP)
+	if v == decide.Grant {
+		from.granted++
+		c.granted(p, at, b.App)
+	} else {
+		from.stop(p, at)
+		c.stopped(p, at, b)
+	}
+	c.seeRisk(p, at, account, b)
+}
+
+// seeWords counts methods and signals.
+func (c *collector) seeWords(p *person, b *journal.Brief) {
+	for _, name := range b.Proved {
+		m := in(c.methods, name)
+		if m.times++; m.times == 1 {
+			m.number = int32(len(c.methods) - 1)
+		}
+		if !slices.Contains(p.methods, m.number) {
+			p.methods = append(p.methods, m.number)
+			m.accounts++
+		}
+	}
+	for _, name := range b.Signals {
+		s := in(c.signals, name)
+		if s.times++; s.times == 1 {
+			s.number = int32(len(c.signals) - 1)
+		}
+		if b.Verdict == decide.Grant {
+			s.granted++
+		}
+		if !slices.Contains(p.signals, s.number) {
+			p.signals = append(p.signals, s.number)
+			s.accounts++
+		}
+	}
+}
+
+// granted notes a grant, and whether it was one at the first try.
+func (c *collector) granted(p *person, at time.Time, app string) {
+	c.grants++
+	p.grant = later(p.grant, at)
+	p.stops = slices.DeleteFunc(p.stops, func(s stop) bool {
+		if s.app != app {
+			return false
+		}
+		if since := at.Sub(s.at); since >= 0 && since <= comeback {
+			c.cameBac++
+		}
+		return true
+	})
+}
+
+// stopped notes that an attempt was not granted.
+func (c *collector) stopped(p *person, at time.Time, b *journal.Brief) {
+	if p.firstStop.IsZero() {
+		p.firstStop = at
+	}
+	p.firstStop, p.lastStop = earlier(p.firstStop, at), later(p.lastStop, at)
+	if i := slices.IndexFunc(p.stops, func(s stop) bool { return s.app == b.App }); i >= 0 {
+		p.stops[i].at = at
+	} else if len(p.stops) < 8 {
+		p.stops = append(p.stops, stop{b.App, at})
+	}
+	for i := range b.Causes {
+		cause := &b.Causes[i]
+		name := cause.Rule
+		if cause.Policy == "" {
+			name = string(cause.Code)
+		}
+		r := in(c.rules, [2]string{cause.Policy, name})
+		if r.Rule == "" {
+			r.Policy, r.Rule, r.number = cause.Policy, name, int32(len(c.rules)-1)
+		}
+		if b.Verdict == decide.StepUp {
+			r.Asked++
+		} else {
+			r.Blocks++
+		}
+		j := slices.IndexFunc(p.byRule, func(x struct{ rule, times int32 }) bool { return x.rule == r.number })
+		if j < 0 {
+			r.accounts++
+			j, p.byRule = len(p.byRule), append(p.byRule, struct{ rule, times int32 }{rule: r.number})
+		}
+		p.byRule[j].times++
+	}
+}
+
+// addressOf returns what is kept of an address; where it is not followed, what nobody looks at.
+func (c *collector) addressOf(ip netip.Addr) *addressTally {
+	a := c.addresses[ip]
+	switch {
+	case a != nil:
+	case !ip.IsValid() || len(c.addresses) >= mostAddresses:
+		a = new(addressTally)
+	default:
+		a = new(addressTally)
+		c.addresses[ip] = a
+	}
+	return a
+}
+
+// stop notes that an attempt from the address was not granted.
+func (a *addressTally) stop(p *person, at time.Time) {
+	if a.stopped++; a.stopped == 1 {
+		a.first, a.accounts = at, map[int32]int32{}
+	}
+	a.first, a.last = earlier(a.first, at), later(a.last, at)
+	if _, told := a.accounts[p.number]; told || len(a.accounts) < mostOfAddress {
+		a.accounts[p.number]++
+	}
+}
+
+// risky is the level from which an attempt is risky.
+const risky = directory.MediumRisk
+
+// mostSignIns is how many risky sign-ins are told.
+const mostSignIns = 100
+
+func (c *collector) seeRisk(p *person, at time.Time, account string, b *journal.Brief) {
+	if b.Level < risky {
+		return
+	}
+	from := b.IP
+	i := slices.IndexFunc(p.risk, func(r riskTally) bool { return r.from == from })
+	if i < 0 && len(p.risk) == mostRiskyFrom {
+		i = mostRiskyFrom - 1
+	}
+	if i < 0 {
+		i, p.risk = len(p.risk), append(p.risk, riskTally{from: from})
+	}
+	now := riskTally{level: b.Level, attempts: 1, first: at, last: at}
+	if b.Verdict == decide.Grant {
+		now.granted = 1
+	}
+	for _, name := range b.Signals {
+		now.signals = append(now.signals, c.signals[name].number)
+	}
+	p.risk[i].join(&now)
+	one := RiskySignIn{At: at, Account: account, App: b.App, Country: b.Country, Level: b.Level, Score: b.Score,
+		Signals: slices.Clone(b.Signals), Verdict: b.Verdict.String()}
+	if b.IP.IsValid() {
+		one.IP = b.IP.String()
+	}
+	if c.signIns = append(c.signIns, one); len(c.signIns) >= 4*mostSignIns {
+		c.cutSignIns()
+	}
+}
+
+// cutSignIns leaves the gravest: by their score, those that were granted before others, the latest first.
+func (c *collector) cutSignIns() {
+	granted := decide.Grant.String()
+	slices.SortFunc(c.signIns, func(a, b RiskySignIn) int {
+		first := 0
+		if (a.Verdict == granted) != (b.Verdict == granted) {
+			first = 1
+			if a.Verdict == granted {
+				first = -1
+			}
+		}
+		return cmp.Or(cmp.Compare(b.Score, a.Score), first, b.At.Compare(a.At), strings.Compare(a.Account, b.Account), strings.Compare(a.App, b.App))
+	})
+	c.signIns = c.signIns[:min(len(c.signIns), mostSignIns)]
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}

@@ -1,0 +1,288 @@
+package report
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/readiness"
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// Source says where the decisions of a report are from, for the commands that show what is behind a
+// number.
+type Source struct {
+	// Book is the folder of the book.
+	Book string
+	// Flags name the journal or the history: --config door.yaml.
+	Flags []string
+}
+
+// with returns a command with the book.
+func (s *Source) with(command string) string {
+	return strings.Join(append(append(terminal.Command("briskwarden"), strings.Fields(command)...), terminal.Command("--book %s", s.Book)...), " ")
+}
+
+// filter is what a command lists.
+type filter struct {
+	account, policy, rule, cause, ip, verdicts string
+	from, to                                   time.Time
+}
+
+// command returns the command that lists the decisions behind a number.
+func (r *Report) command(f filter) string {
+	words := append(terminal.Command("briskwarden journal list"), r.source.Flags...)
+	for _, x := range []struct{ flag, value string }{{"--account", f.account}, {"--policy", f.policy}, {"--rule", f.rule}, {"--cause", f.cause},
+		{"--ip", f.ip},
+		{"--verdict", f.verdicts}} {
+		if x.value != "" {
+			words = append(words, terminal.Command(x.flag+" %s", x.value)...)
+		}
+	}
+	from, to := f.from, f.to
+	if from.IsZero() {
+		from, to = r.From, r.To
+	}
+	if !from.IsZero() {
+		words = append(words, terminal.Command("--from %s", from.In(r.zone).Format(time.RFC3339))...)
+	}
+	if !to.IsZero() {
+		words = append(words, terminal.Command("--to %s", to.In(r.zone).Format(time.RFC3339))...)
+	}
+	return strings.Join(words, " ")
+}
+
+// Options say what a report is of.
+type Options struct {
+	// From is included, To is not; what is zero does not bound.
+	From, To time.Time
+	// At is the moment as of which enrolment, exemptions and the score are told.
+	At     time.Time
+	Source Source
+	// Known returns what is known of an account: whether it is a machine, and when its password was
+	// changed. Nil asks the book.
+	Known func(account string) (directory.Account, bool)
+	// Programs are the outside programs of the record of consent, where there is one.
+	Programs []desk.Entry
+}
+
+// OfJournal reports on the decisions of a journal. Entries are those that a store returned for Asks;
+// standing are its accounts with a standing risk. The book tells who is enrolled, and what is exempted.
+func OfJournal(b *book.Book, entries iter.Seq2[journal.Entry, error], standing []*store.Account, o Options) (*Report, error) {
+	judge, err := b.Compile()
+	if err != nil {
+		return nil, err
+	}
+	c := newCollector(b.Settings.Zone)
+	brief, said := new(journal.Brief), journal.Words{}
+	for e, err := range entries {
+		switch {
+		case err != nil:
+			return nil, err
+		case e.Kind != journal.Decision:
+			continue
+		case e.Brief != nil:
+			if err := said.Read(e.Brief, brief); err != nil {
+				return nil, fmt.Errorf("entry %d: %w", e.Number, err)
+			}
+		case e.Leaf == nil:
+			continue // it was pruned
+		default: // it was recorded before there were briefs
+			if brief, err = e.ReadBrief(); err != nil {
+				return nil, fmt.Errorf("entry %d: %w", e.Number, err)
+			}
+		}
+		c.see(e.At, e.Account, brief)
+	}
+	r := newReport(b, o)
+	for _, a := range standing {
+		r.stands(a)
+	}
+	return r, r.finish(b, judge, c, o)
+}
+
+// Asks returns what a store is asked for. Entries that were recorded before there were briefs are read
+// whole.
+func (o *Options) Asks() journal.Filter {
+	return journal.Filter{From: o.From, To: o.To, Kind: journal.Decision, Bare: true}
+}
+
+// OfHistory judges a history by a book, as replay does, and reports on what comes of it.
+func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro replay.Options, o Options) (*Report, error) {
+	judge, err := b.Compile()
+	if err != nil {
+		return nil, err
+	}
+	judges, err := ro.Judges([]*decide.Judge{judge})
+	if err != nil {
+		return nil, err
+	}
+	c := newCollector(b.Settings.Zone)
+	var mu sync.Mutex
+	attempts, strangers := int64(0), int64(0)
+	var waiting []seen // until their turn comes
+	reading, failed := replay.Walk(ctx, judges, sources, ro, func() replay.Visit {
+		var short decide.Brief
+		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
+			a := filled[0]
+			if !o.From.IsZero() && a.At.Before(o.From) || !o.To.IsZero() && !a.At.Before(o.To) {
+				return
+			}
+			judges[0].Brief(ctx, a, &short)
+			brief := journal.BriefOf(judges[0].Outline(ctx, a), a, short.App, short.Country)
+			own(brief)
+			one := seen{number, a.At, strings.Clone(a.Account), brief}
+			mu.Lock()
+			defer mu.Unlock()
+			attempts++
+			if replay.IsStranger(&short) {
+				strangers++
+			}
+			if waiting = append(waiting, one); len(waiting) >= 2*mostWaiting {
+				c.take(&waiting, mostWaiting)
+			}
+		}
+	})
+	c.take(&waiting, 0)
+	r := newReport(b, o)
+	basis := reading.Basis(attempts, strangers, c.period, ro)
+	r.Basis = &basis
+	for i := range b.Accounts {
+		if a := &b.Accounts[i]; a.AccountRisk != nil {
+			r.Standing = append(r.Standing, Standing{a.Name, a.AccountRisk.Level, a.AccountRisk.Because, a.AccountRisk.Since,
+				a.RiskAt(o.At) < a.AccountRisk.Level})
+		}
+	}
+	if err := r.finish(b, judge, c, o); err != nil {
+		return nil, err
+	}
+	return r, failed
+}
+
+// seen is an attempt that was judged by one of several goroutines.
+type seen struct {
+	number  int64
+	at      time.Time
+	account string
+	brief   *journal.Brief
+}
+
+// mostWaiting is how many attempts wait for those before them: more than goroutines can be apart.
+const mostWaiting = 64 << 10
+
+// take counts attempts in the order of the history, and leaves the last ones.
+func (c *collector) take(waiting *[]seen, leave int) {
+	slices.SortFunc(*waiting, func(a, b seen) int { return int(a.number - b.number) })
+	n := max(0, len(*waiting)-leave)
+	for _, s := range (*waiting)[:n] {
+		c.see(s.at, s.account, s.brief)
+	}
+	*waiting = slices.Delete(*waiting, 0, n)
+}
+
+// own gives a brief texts of its own: those of an attempt are written over by the next.
+func own(b *journal.Brief) {
+	for _, text := range []*string{&b.App, &b.Country, &b.Device} {
+		*text = strings.Clone(*text)
+	}
+	for i := range b.Proved {
+		b.Proved[i] = strings.Clone(b.Proved[i])
+	}
+}
+
+// knownTo returns what a book knows of an account.
+func knownTo(b *book.Book) func(string) (directory.Account, bool) {
+	accounts := make(map[string]*directory.Account, len(b.Accounts))
+	for i := range b.Accounts {
+		accounts[b.Accounts[i].Name] = &b.Accounts[i]
+	}
+	return func(name string) (directory.Account, bool) {
+		if a := accounts[name]; a != nil {
+			return *a, true
+		}
+		return directory.Account{}, false
+	}
+}
+
+func newReport(b *book.Book, o Options) *Report {
+	return &Report{Book: b.Digest, Zone: b.Settings.Zone.String(), Made: o.At, From: o.From, To: o.To, Standing: []Standing{},
+		zone: b.Settings.Zone, source: o.Source}
+}
+
+// stands notes the standing risk of an account of the store.
+func (r *Report) stands(a *store.Account) {
+	if a.Risk == nil {
+		return
+	}
+	entry := a.Entry()
+	r.Standing = append(r.Standing, Standing{a.Name, a.Risk.Level, a.Risk.Because, a.Risk.Since, entry.RiskAt(r.Made) < a.Risk.Level})
+}
+
+// finish fills in what the book says, and what follows from the whole.
+func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Options) error {
+	c.sum(r)
+	ready, err := readiness.Of(judge, "", nil, o.At)
+	if err != nil {
+		return err
+	}
+	r.Rollouts = []Rollout{}
+	for _, x := range ready.Rollouts {
+		rollout := Rollout{Name: x.Name, Enforced: x.Enforced, DaysLeft: daysTo(x.Enforced, o.At, r.zone), Counts: x.Counts, Groups: x.Groups,
+			Left: x.Accounts, Eased: []DayCount{}, Command: r.source.with("readiness " + x.Name)}
+		if eased := c.eased[x.Name]; eased != nil {
+			for i, accounts := range eased.values {
+				rollout.Eased = append(rollout.Eased, DayCount{dateOf(eased.first + i), len(accounts)})
+			}
+		}
+		r.Rollouts = append(r.Rollouts, rollout)
+	}
+	r.Exemptions = []Exemption{}
+	for i := range b.Exemptions {
+		x := &b.Exemptions[i]
+		e := Exemption{Name: x.Name, From: x.From, Because: x.Because, Until: x.Until}
+		e.Ended = x.Until != nil && daysTo(*x.Until, o.At, r.zone) < 0
+		if use := c.excused[x.Name]; use != nil {
+			e.Times, e.Last = use.times, use.last
+		}
+		r.Exemptions = append(r.Exemptions, e)
+	}
+	if o.Known == nil {
+		o.Known = knownTo(b)
+	}
+	for i := range r.RiskyAccounts {
+		a := &r.RiskyAccounts[i]
+		known, ok := o.Known(a.Account)
+		if !ok {
+			continue
+		}
+		changed := known.PasswordChangedAt
+		a.PutRight = changed != nil && changed.After(a.Last)
+		if a.own != nil {
+			a.own.PutRight, a.own.machine = a.PutRight, known.Kind == directory.Service
+		}
+	}
+	r.Programs = append([]desk.Entry{}, o.Programs...)
+	found, err := inspect.Inspect(b, o.At)
+	if err != nil {
+		return err
+	}
+	r.Score = scoreOf(found)
+	r.findTroubles()
+	r.steps(o.At)
+	r.Plots = r.plots()
+	r.sentences()
+	return nil
+}

@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/admin/report"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/newfile"
+	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// reportFlags are those of report.
+type reportFlags struct {
+	journalFlags
+	historyFlags
+	stretchFlags
+	at, format, out string
+}
+
+// reportFormats are the formats of a report, by the endings of files that have them.
+var reportFormats = map[string]string{".html": "html", ".htm": "html", ".md": "markdown", ".json": "json", ".txt": "text"}
+
+func (env *environment) reportCommand() *cobra.Command {
+	flags := &reportFlags{}
+	cmd := &cobra.Command{
+		Use:   "report",
+		Short: "Sum up a stretch of time: who was stopped, what looks wrong, what to do first",
+		Long: "report counts what the door decided, or with --history what the book says of a history, and begins with what\n" +
+			"happened, what is wrong and what to do first. Each number has the command that shows what is behind it.\n\n" +
+			"As HTML it is one page with its plots, which needs no network and no scripts: to be read, mailed or printed.",
+		Example: "  briskwarden report --book kestrel --config door.yaml --last 7d\n" +
+			"  briskwarden report --book kestrel --config door.yaml --from 2026-10-01 --to 2026-11-01 --out october.html\n" +
+			"  briskwarden report --book kestrel --history month.jsonl --format markdown",
+		Args: noArguments,
+		RunE: func(*cobra.Command, []string) error { return env.report(flags) },
+	}
+	flags.journalFlags.add(cmd)
+	f := cmd.Flags()
+	f.StringVar(&flags.file, "file", "", "a store in a SQLite file, in place of that of --config")
+	f.StringSliceVar(&flags.files, "history", nil, "files of attempts, in place of a journal")
+	flags.stretchFlags.addTo(f)
+	f.StringVar(&flags.at, "at", "", "the moment as of which enrolment, exemptions and the score are told (now)")
+	f.StringVar(&flags.format, "format", "", "text, html, markdown or json (by the ending of --out, else text)")
+	f.StringVar(&flags.out, "out", "", "the new file that it is written to, in place of standard output")
+	flags.historyFlags.addTo(cmd)
+	return cmd
+}
+
+func (env *environment) report(flags *reportFlags) error {
+	usual := "text"
+	if env.json {
+		usual = "json"
+		if flags.format != "" && flags.format != "json" {
+			return errors.New("give --json or --format, and one of them only")
+		}
+	}
+	var err error
+	if flags.format, err = flags.formatOf(usual); err != nil {
+		return err
+	}
+	b, err := env.open(env.book)
+	if err != nil {
+		return err
+	}
+	o, err := flags.options(env, b)
+	if err != nil {
+		return err
+	}
+	var made *report.Report
+	if len(flags.files) > 0 {
+		return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (*replay.Basis, error) {
+			if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
+				return nil, err
+			}
+			return made.Basis, err
+		}, func() error { return env.writeReport(made, flags) })
+	}
+	err = flags.withStore(func(ctx context.Context, s store.Store) error {
+		standing, err := standing(ctx, s)
+		if err != nil {
+			return err
+		}
+		o.Known = func(name string) (directory.Account, bool) {
+			a := &store.Account{Name: name}
+			if err := store.Load(ctx, s, a); err != nil || !a.States() {
+				i := slices.IndexFunc(b.Accounts, func(a directory.Account) bool { return a.Name == name })
+				if i < 0 {
+					return directory.Account{}, false
+				}
+				return b.Accounts[i], true
+			}
+			return a.Entry(), true
+		}
+		made, err = report.OfJournal(b, s.Entries(ctx, o.Asks()), standing, o)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return env.writeReport(made, flags)
+}
+
+// formatOf returns the format to be written, once it is known that it can be.
+func (f *reportFlags) formatOf(usual string) (string, error) {
+	if f.out != "" {
+		if err := newfile.CheckFile(f.out); err != nil {
+			return "", err
+		}
+	}
+	format := cmp.Or(f.format, reportFormats[strings.ToLower(filepath.Ext(f.out))], usual)
+	if !slices.Contains([]string{"text", "html", "markdown", "json"}, format) {
+		return "", fmt.Errorf("--format: %q is not text, html, markdown or json", format)
+	}
+	return format, nil
+}
+
+// options says what the report is of.
+func (f *reportFlags) options(env *environment, b *book.Book) (o report.Options, err error) {
+	if o.At, err = env.moment(b, f.at); err != nil {
+		return o, err
+	}
+	if o.From, o.To, err = f.stretch(b.Settings.Zone, env.now()); err != nil {
+		return o, err
+	}
+	o.Source = report.Source{Book: env.book}
+	if len(f.files) > 0 {
+		o.Source.Flags = append(terminal.Command("--book %s", env.book), terminal.Command("--history %s", strings.Join(f.files, ","))...)
+	} else {
+		names := f.names()
+		o.Source.Flags = terminal.Command(names[0]+" %s", names[1])
+	}
+	o.Programs, err = env.programs(b, o.At)
+	return o, err
+}
+
+// programs returns the register of the record of consent in the book's folder, where there is one.
+func (env *environment) programs(b *book.Book, at time.Time) ([]desk.Entry, error) {
+	path := filepath.Join(env.book, recordName)
+	if _, err := os.Stat(path); err != nil {
+		return nil, nil
+	}
+	_, consents, err := b.CompileBoth()
+	if err != nil {
+		return nil, err
+	}
+	record, err := desk.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := desk.New(consents, record).Register(context.Background(), at)
+	return entries, errors.Join(err, record.Close())
+}
+
+// standing returns the accounts of a store that have a standing risk.
+func standing(ctx context.Context, s store.Store) ([]*store.Account, error) {
+	var found []*store.Account
+	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Contains(row.Value, []byte(`"account_risk"`)) {
+			continue
+		}
+		a := new(store.Account)
+		if err := store.Read(row, a); err != nil {
+			return nil, err
+		}
+		if a.Risk != nil {
+			found = append(found, a)
+		}
+	}
+	return found, nil
+}
+
+// writeReport writes a report in the format of the flags.
+func (env *environment) writeReport(r *report.Report, flags *reportFlags) error {
+	if flags.out == "" {
+		return env.writeFormat(env.gated(), r, flags.format)
+	}
+	var text bytes.Buffer
+	if err := env.writeFormat(terminal.Gate(&text), r, flags.format); err != nil {
+		return err
+	}
+	if err := newfile.Write(flags.out, text.Bytes(), newfile.Private); err != nil {
+		return fmt.Errorf("--out: %w", err)
+	}
+	page := render.NewPage(env.out, env.book)
+	page.ReportWritten(r, flags.out)
+	return page.Err()
+}
+
+func (env *environment) writeFormat(w io.Writer, r *report.Report, format string) error {
+	switch format {
+	case "html":
+		return r.WriteHTML(w)
+	case "markdown":
+		return r.WriteMarkdown(w)
+	case "json":
+		return env.writeJSON(w, r)
+	}
+	page := render.NewPage(w, env.book)
+	page.Report(r)
+	return page.Err()
+}
