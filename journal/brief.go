@@ -84,15 +84,13 @@ func BriefOf(d *decide.Decision, a *attempt.Attempt, app string, country attempt
 // briefForm is the first byte of a brief. A new form has another.
 const briefForm = 1
 
-// AppendBinary appends the brief as it is kept. It implements encoding.BinaryAppender, and its error is
-// nil.
+// AppendBinary appends the brief as it is kept: first what is each attempt's own, and then what many
+// have alike. It implements encoding.BinaryAppender, and its error is nil.
 func (b *Brief) AppendBinary(to []byte) ([]byte, error) {
-	to = append(to, briefForm, byte(b.Verdict), byte(b.WithShadow), byte(b.Action), byte(b.Level))
-	to = binary.AppendVarint(to, int64(b.Score))
-	for _, text := range [...]string{b.App, b.Country, b.Device} {
-		to = appendText(to, text)
-	}
-	to = appendText(to, b.IP.AsSlice())
+	to = binary.AppendVarint(append(to, briefForm), int64(b.Score))
+	to = appendText(appendText(to, b.Device), b.IP.AsSlice())
+	to = append(to, byte(b.Verdict), byte(b.WithShadow), byte(b.Action), byte(b.Level))
+	to = appendText(appendText(to, b.App), b.Country)
 	to = binary.AppendUvarint(to, uint64(len(b.Causes)))
 	for i := range b.Causes {
 		c := &b.Causes[i]
@@ -113,82 +111,126 @@ func appendText[T string | []byte](to []byte, text T) []byte {
 
 var errBrief = errors.New("that is no brief of a decision")
 
+// briefReader reads a brief. After a fault all that it reads is empty.
+type briefReader struct {
+	text   []byte
+	broken bool
+}
+
+func (r *briefReader) uvarint() uint64 {
+	v, n := binary.Uvarint(r.text)
+	if n <= 0 {
+		r.text, r.broken = nil, true
+		return 0
+	}
+	r.text = r.text[n:]
+	return v
+}
+
+func (r *briefReader) field() []byte {
+	n := r.uvarint()
+	if n > uint64(len(r.text)) {
+		r.text, r.broken = nil, true
+		return nil
+	}
+	f := r.text[:n]
+	r.text = r.text[n:]
+	return f
+}
+
+func (r *briefReader) byte() byte {
+	if len(r.text) == 0 {
+		r.broken = true
+		return 0
+	}
+	b := r.text[0]
+	r.text = r.text[1:]
+	return b
+}
+
+func (r *briefReader) list() (list []string) {
+	for n := r.uvarint(); n > 0 && !r.broken; n-- {
+		list = append(list, string(r.field()))
+	}
+	return list
+}
+
+// readOwn reads what is the attempt's own, and returns the name of its device.
+func (r *briefReader) readOwn(b *Brief) (device []byte) {
+	if r.byte() != briefForm {
+		r.broken = true
+		return nil
+	}
+	score, n := binary.Varint(r.text)
+	if n <= 0 {
+		r.broken = true
+		return nil
+	}
+	r.text, b.Score = r.text[n:], int(score)
+	device = r.field()
+	b.IP = netip.Addr{}
+	if ip := r.field(); len(ip) > 0 {
+		var ok bool
+		b.IP, ok = netip.AddrFromSlice(ip)
+		r.broken = r.broken || !ok
+	}
+	return device
+}
+
+// readAlike reads what many attempts have alike.
+func (r *briefReader) readAlike(b *Brief) {
+	b.Verdict, b.WithShadow, b.Action, b.Level = decide.Verdict(r.byte()), decide.Verdict(r.byte()), attempt.Action(r.byte()), directory.Level(r.byte())
+	b.App, b.Country = string(r.field()), string(r.field())
+	b.Causes = nil
+	for n := r.uvarint(); n > 0 && !r.broken; n-- {
+		b.Causes = append(b.Causes, BriefCause{decide.CauseCode(r.field()), string(r.field()), string(r.field())})
+	}
+	b.Proved, b.Signals, b.Due, b.Excused = r.list(), r.list(), r.list(), r.list()
+	r.broken = r.broken || len(r.text) > 0
+}
+
 // UnmarshalBinary reads what AppendBinary wrote. It implements encoding.BinaryUnmarshaler.
 func (b *Brief) UnmarshalBinary(text []byte) error {
-	return b.read(text, func(s []byte) string { return string(s) })
-}
-
-// Words keeps one copy of each text, for briefs that are read by the million: they say the same few
-// things. It is used by one goroutine.
-type Words map[string]string
-
-// Read is UnmarshalBinary with words that were read before. It reuses the lists of the brief.
-func (w Words) Read(text []byte, b *Brief) error {
-	return b.read(text, func(s []byte) string {
-		if known, ok := w[string(s)]; ok {
-			return known
-		}
-		known := string(s)
-		w[known] = known
-		return known
-	})
-}
-
-func (b *Brief) read(text []byte, word func([]byte) string) error {
-	broken := false
-	uvarint := func() uint64 {
-		v, n := binary.Uvarint(text)
-		if n <= 0 {
-			broken, text = true, nil
-			return 0
-		}
-		text = text[n:]
-		return v
-	}
-	field := func() []byte {
-		n := uvarint()
-		if n > uint64(len(text)) {
-			broken, text = true, nil
-			return nil
-		}
-		f := text[:n]
-		text = text[n:]
-		return f
-	}
-	list := func(into []string) []string {
-		into = into[:0]
-		for n := uvarint(); n > 0 && !broken; n-- {
-			into = append(into, word(field()))
-		}
-		return into
-	}
-	if len(text) < 5 || text[0] != briefForm {
+	r := briefReader{text: text}
+	b.Device = string(r.readOwn(b))
+	r.readAlike(b)
+	if r.broken {
 		return errBrief
 	}
-	b.Verdict, b.WithShadow, b.Action, b.Level = decide.Verdict(text[1]), decide.Verdict(text[2]), attempt.Action(text[3]), directory.Level(text[4])
-	text = text[5:]
-	score, n := binary.Varint(text)
-	if n <= 0 {
+	return nil
+}
+
+// Briefs reads briefs by the million: what was read before of those that are alike is used again. The
+// zero Briefs is ready. It is used by one goroutine.
+type Briefs struct{ alike map[string]*Brief }
+
+// mostAlike is how many are kept: somebody may invent as many names of apps as she likes.
+const mostAlike = 50_000
+
+// Read reads what AppendBinary wrote, but for the device. Nobody changes the lists of the brief.
+func (s *Briefs) Read(text []byte, b *Brief) error {
+	r := briefReader{text: text}
+	r.readOwn(b)
+	if r.broken {
 		return errBrief
 	}
-	text = text[n:]
-	b.Score = int(score)
-	b.App, b.Country, b.Device = word(field()), word(field()), word(field())
-	b.IP = netip.Addr{}
-	if ip := field(); len(ip) > 0 {
-		var ok bool
-		if b.IP, ok = netip.AddrFromSlice(ip); !ok {
+	known := s.alike[string(r.text)]
+	if known == nil {
+		key := string(r.text)
+		known = new(Brief)
+		if r.readAlike(known); r.broken {
 			return errBrief
 		}
+		if s.alike == nil {
+			s.alike = map[string]*Brief{}
+		}
+		if len(s.alike) < mostAlike {
+			s.alike[key] = known
+		}
 	}
-	b.Causes = b.Causes[:0]
-	for n := uvarint(); n > 0 && !broken; n-- {
-		b.Causes = append(b.Causes, BriefCause{decide.CauseCode(word(field())), word(field()), word(field())})
-	}
-	b.Proved, b.Signals, b.Due, b.Excused = list(b.Proved), list(b.Signals), list(b.Due), list(b.Excused)
-	if broken || len(text) > 0 {
-		return errBrief
-	}
+	score, ip := b.Score, b.IP
+	*b = *known
+	b.Score, b.IP = score, ip
 	return nil
 }
 

@@ -273,7 +273,9 @@ type Filter struct {
 	// Match leaves the entries for which it returns true; nil leaves all. It sees them without their
 	// leaves, and must not keep them.
 	Match func(*Entry) bool
-	// Bare returns entries without their leaves, which are most of a journal.
+	// Bare returns entries without their leaves, which are most of a journal. A store may leave out
+	// their IDs too, and an account that is kept may hold the memory of many: clone it. It is for who
+	// counts millions.
 	Bare bool
 }
 

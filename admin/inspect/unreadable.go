@@ -1,6 +1,8 @@
 package inspect
 
 import (
+	"slices"
+
 	"github.com/briskwarden/briskwarden/book"
 )
 
@@ -10,9 +12,10 @@ var errorInBook = Check{Name: "error-in-book", Topic: "the book itself", Severit
 		"checks are made when they are gone.",
 	WayOut: "Correct the place; the message says what would be right."}
 
-// FindCheck returns the check of that name, and false where there is none.
+// FindCheck returns the check of that name, and false where there is none. Those that need more than a
+// book are found too, to be explained.
 func FindCheck(name string) (Check, bool) {
-	for _, c := range append(Checks(), errorInBook) {
+	for _, c := range slices.Concat(Checks(), []Check{errorInBook, PushedGroups(nil)}, new(Use).allChecks()) {
 		if c.Name == name {
 			return c, true
 		}

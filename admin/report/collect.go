@@ -2,6 +2,7 @@ package report
 
 import (
 	"cmp"
+	"hash/maphash"
 	"math"
 	"net/netip"
 	"slices"
@@ -23,22 +24,72 @@ type collector struct {
 	verdicts, shadow replay.Counts
 	hours            [24]replay.Counts
 	days             numbered[replay.Counts]
-	apps, countries  map[string]*replay.Counts
-	rules            map[[2]string]*ruleTally
-	methods          map[string]*methodTally
-	signals          map[string]*signalTally
-	excused          map[string]*useTally
-	eased            map[string]*numbered[map[int32]bool] // by rollout and day, the accounts
+	apps, countries  tallies[string, replay.Counts]
+	rules            tallies[[2]string, ruleTally]
+	methods          tallies[string, methodTally]
+	signals          tallies[string, signalTally]
+	excused          tallies[string, useTally]
+	eased            tallies[string, numbered[map[int32]bool]] // by rollout and day, the accounts
 	addresses        map[netip.Addr]*addressTally
 	people           map[string]*person
-	names            []string // of people, by their numbers
 	signIns          []RiskySignIn
+	seed             maphash.Seed
+	// firstNumber is that of the first account: collectors that are joined number theirs apart.
+	firstNumber int32
 
 	// today is the day that was looked up last.
-	today   struct{ from, to time.Time }
-	dayNow  int
-	grants  int64
-	cameBac int64
+	today  struct{ from, to time.Time }
+	dayNow int
+	// cameBack counts grants soon after a stop.
+	cameBack int64
+}
+
+// tallies are values by their keys. Those that were asked for last are found first, for what is counted
+// by the million has few keys, most of the time the same.
+type tallies[K comparable, V any] struct {
+	recent [4]struct {
+		key   K
+		value *V
+	}
+	next int
+	all  map[K]*V
+}
+
+// others is what apps are counted as that the book does not have, once there are too many, and
+// unknownAccounts what accounts are that nobody knows.
+const others, unknownAccounts = "others", "accounts that nobody knows"
+
+// mostKeys is how many keys atMost tells apart.
+const mostKeys = 10_000
+
+// atMost is at, but once there are very many keys new ones share one value.
+func (t *tallies[K, V]) atMost(key, shared K) *V {
+	if len(t.all) >= mostKeys {
+		if _, told := t.all[key]; !told {
+			key = shared
+		}
+	}
+	return t.at(key)
+}
+
+// at returns the value of a key.
+func (t *tallies[K, V]) at(key K) *V {
+	for i := range t.recent {
+		if r := &t.recent[i]; r.value != nil && r.key == key {
+			return r.value
+		}
+	}
+	v := t.all[key]
+	if v == nil {
+		if t.all == nil {
+			t.all = map[K]*V{}
+		}
+		v = new(V)
+		t.all[key] = v
+	}
+	t.recent[t.next%len(t.recent)].key, t.recent[t.next%len(t.recent)].value = key, v
+	t.next++
+	return v
 }
 
 // numbered are values by day, counted from the first day that was seen.
@@ -63,20 +114,17 @@ func (n *numbered[V]) at(day int) *V {
 
 type ruleTally struct {
 	replay.RuleCount
-	number   int32
 	accounts int
 }
 
 type methodTally struct {
 	times    int64
 	accounts int
-	number   int32
 }
 
 type signalTally struct {
 	times, granted int64
 	accounts       int
-	number         int32
 }
 
 type useTally struct {
@@ -90,7 +138,7 @@ const mostAddresses, mostOfAddress = 200_000, 200
 
 type addressTally struct {
 	granted, stopped int64
-	// accounts counts how often each was stopped, between first and last.
+	// accounts counts how often each was stopped, between first and last, while not most were let in.
 	accounts    map[int32]int32
 	first, last time.Time
 }
@@ -108,9 +156,9 @@ type person struct {
 	// prompts has for each day one more than the step-ups of it, 0 where there were no attempts.
 	prompts numbered[uint16]
 	// byRule counts by rule how often it was stopped.
-	byRule []struct{ rule, times int32 }
-	// methods and signals are the numbers of those that were seen.
-	methods, signals []int32
+	byRule []stopsBy
+	// methods and signals are those that were seen.
+	methods, signals []string
 	stops            []stop
 	// firstStop and lastStop are when it was stopped, and grant is when it was let in last.
 	firstStop, lastStop, grant time.Time
@@ -122,7 +170,7 @@ type person struct {
 type riskTally struct {
 	from              netip.Addr
 	level             directory.Level
-	signals           []int32
+	signals           []string
 	attempts, granted int64
 	first, last       time.Time
 }
@@ -147,6 +195,12 @@ func (r *riskTally) join(other *riskTally) {
 	r.first, r.last = earlier(r.first, other.first), later(r.last, other.last)
 }
 
+// stopsBy is how often a rule stopped somebody.
+type stopsBy struct {
+	policy, rule string
+	times        int32
+}
+
 // stop is when somebody was stopped at an app.
 type stop struct {
 	app string
@@ -157,9 +211,7 @@ type stop struct {
 const comeback = 10 * time.Minute
 
 func newCollector(zone *time.Location) *collector {
-	return &collector{zone: zone, apps: map[string]*replay.Counts{}, countries: map[string]*replay.Counts{}, rules: map[[2]string]*ruleTally{},
-		methods: map[string]*methodTally{}, signals: map[string]*signalTally{}, excused: map[string]*useTally{},
-		eased: map[string]*numbered[map[int32]bool]{}, addresses: map[netip.Addr]*addressTally{}, people: map[string]*person{}}
+	return &collector{zone: zone, seed: maphash.MakeSeed(), addresses: map[netip.Addr]*addressTally{}, people: map[string]*person{}}
 }
 
 // dayOf returns the number of the day of a moment: days since 1970 of its date in the zone.
@@ -180,15 +232,6 @@ func (c *collector) dayOf(at time.Time) int {
 // dateOf is the day of a number.
 func dateOf(day int) string { return time.Unix(int64(day)*24*60*60, 0).UTC().Format(time.DateOnly) }
 
-func in[K comparable, V any](m map[K]*V, key K) *V {
-	v := m[key]
-	if v == nil {
-		v = new(V)
-		m[key] = v
-	}
-	return v
-}
-
 // see counts a decision.
 func (c *collector) see(at time.Time, account string, b *journal.Brief) {
 	day, v := c.dayOf(at), b.Verdict
@@ -197,12 +240,18 @@ func (c *collector) see(at time.Time, account string, b *journal.Brief) {
 	c.shadow.Add(b.WithShadow, 1)
 	c.hours[at.In(c.zone).Hour()].Add(v, 1)
 	c.days.at(day).Add(v, 1)
-	in(c.apps, b.App).Add(v, 1)
-	in(c.countries, cmp.Or(b.Country, "not known")).Add(v, 1)
+	c.apps.atMost(b.App, others).Add(v, 1)
+	c.countries.at(cmp.Or(b.Country, "not known")).Add(v, 1)
+	number := int32(0)
+	if len(b.Causes) > 0 && b.Causes[0].Code == decide.AccountUnknown {
+		// Somebody may invent millions of names. They are told apart by a hash, where they come from.
+		number = -1 - int32(maphash.String(c.seed, account)>>33)
+		account = unknownAccounts
+	}
 	p := c.people[account]
 	if p == nil {
-		p = &person{number: int32(len(c.names))}
-		c.people[account], c.names = p, append(c.names, account)
+		p = &person{number: c.firstNumber + int32(len(c.people))}
+		c.people[strings.Clone(account)] = p
 	}
 	p.counts.Add(v, 1)
 	prompts := p.prompts.at(day)
@@ -212,7 +261,7 @@ func (c *collector) see(at time.Time, account string, b *journal.Brief) {
 	}
 	c.seeWords(p, b)
 	for _, name := range b.Excused {
-		use := in(c.excused, name)
+		use := c.excused.at(name)
 		use.times++
 		use.last = later(use.last, at)
 	}
@@ -220,18 +269,21 @@ func (c *collector) see(at time.Time, account string, b *journal.Brief) {
 		if v != decide.Grant {
 			continue
 		}
-		accounts := in(c.eased, name).at(day)
+		accounts := c.eased.at(name).at(day)
 		if *accounts == nil {
 			*accounts = map[int32]bool{}
 		}
 		(*accounts)[p.number] = true
+	}
+	if number == 0 {
+		number = p.number
 	}
 	from := c.addressOf(b.IP)
 	if v == decide.Grant {
 		from.granted++
 		c.granted(p, at, b.App)
 	} else {
-		from.stop(p, at)
+		from.stop(number, at)
 		c.stopped(p, at, b)
 	}
 	c.seeRisk(p, at, account, b)
@@ -240,25 +292,21 @@ func (c *collector) see(at time.Time, account string, b *journal.Brief) {
 // seeWords counts methods and signals.
 func (c *collector) seeWords(p *person, b *journal.Brief) {
 	for _, name := range b.Proved {
-		m := in(c.methods, name)
-		if m.times++; m.times == 1 {
-			m.number = int32(len(c.methods) - 1)
-		}
-		if !slices.Contains(p.methods, m.number) {
-			p.methods = append(p.methods, m.number)
+		m := c.methods.at(name)
+		m.times++
+		if !slices.Contains(p.methods, name) {
+			p.methods = append(p.methods, name)
 			m.accounts++
 		}
 	}
 	for _, name := range b.Signals {
-		s := in(c.signals, name)
-		if s.times++; s.times == 1 {
-			s.number = int32(len(c.signals) - 1)
-		}
+		s := c.signals.at(name)
+		s.times++
 		if b.Verdict == decide.Grant {
 			s.granted++
 		}
-		if !slices.Contains(p.signals, s.number) {
-			p.signals = append(p.signals, s.number)
+		if !slices.Contains(p.signals, name) {
+			p.signals = append(p.signals, name)
 			s.accounts++
 		}
 	}
@@ -266,14 +314,16 @@ func (c *collector) seeWords(p *person, b *journal.Brief) {
 
 // granted notes a grant, and whether it was one at the first try.
 func (c *collector) granted(p *person, at time.Time, app string) {
-	c.grants++
 	p.grant = later(p.grant, at)
+	if len(p.stops) == 0 {
+		return
+	}
 	p.stops = slices.DeleteFunc(p.stops, func(s stop) bool {
 		if s.app != app {
 			return false
 		}
 		if since := at.Sub(s.at); since >= 0 && since <= comeback {
-			c.cameBac++
+			c.cameBack++
 		}
 		return true
 	})
@@ -296,19 +346,17 @@ func (c *collector) stopped(p *person, at time.Time, b *journal.Brief) {
 		if cause.Policy == "" {
 			name = string(cause.Code)
 		}
-		r := in(c.rules, [2]string{cause.Policy, name})
-		if r.Rule == "" {
-			r.Policy, r.Rule, r.number = cause.Policy, name, int32(len(c.rules)-1)
-		}
+		r := c.rules.at([2]string{cause.Policy, name})
+		r.Policy, r.Rule = cause.Policy, name
 		if b.Verdict == decide.StepUp {
 			r.Asked++
 		} else {
 			r.Blocks++
 		}
-		j := slices.IndexFunc(p.byRule, func(x struct{ rule, times int32 }) bool { return x.rule == r.number })
+		j := slices.IndexFunc(p.byRule, func(x stopsBy) bool { return x.policy == cause.Policy && x.rule == name })
 		if j < 0 {
 			r.accounts++
-			j, p.byRule = len(p.byRule), append(p.byRule, struct{ rule, times int32 }{rule: r.number})
+			j, p.byRule = len(p.byRule), append(p.byRule, stopsBy{policy: cause.Policy, rule: name})
 		}
 		p.byRule[j].times++
 	}
@@ -328,14 +376,20 @@ func (c *collector) addressOf(ip netip.Addr) *addressTally {
 	return a
 }
 
-// stop notes that an attempt from the address was not granted.
-func (a *addressTally) stop(p *person, at time.Time) {
-	if a.stopped++; a.stopped == 1 {
+// stop notes that an attempt from the address was not granted. Of an office, from where most are let in,
+// it does not follow whose it was.
+func (a *addressTally) stop(account int32, at time.Time) {
+	a.stopped++
+	const doubtful = 20
+	if 2*a.granted > a.stopped+doubtful {
+		return
+	}
+	if a.accounts == nil {
 		a.first, a.accounts = at, map[int32]int32{}
 	}
 	a.first, a.last = earlier(a.first, at), later(a.last, at)
-	if _, told := a.accounts[p.number]; told || len(a.accounts) < mostOfAddress {
-		a.accounts[p.number]++
+	if _, told := a.accounts[account]; told || len(a.accounts) < mostOfAddress {
+		a.accounts[account]++
 	}
 }
 
@@ -361,11 +415,9 @@ func (c *collector) seeRisk(p *person, at time.Time, account string, b *journal.
 	if b.Verdict == decide.Grant {
 		now.granted = 1
 	}
-	for _, name := range b.Signals {
-		now.signals = append(now.signals, c.signals[name].number)
-	}
+	now.signals = b.Signals
 	p.risk[i].join(&now)
-	one := RiskySignIn{At: at, Account: account, App: b.App, Country: b.Country, Level: b.Level, Score: b.Score,
+	one := RiskySignIn{At: at, Account: strings.Clone(account), App: b.App, Country: b.Country, Level: b.Level, Score: b.Score,
 		Signals: slices.Clone(b.Signals), Verdict: b.Verdict.String()}
 	if b.IP.IsValid() {
 		one.IP = b.IP.String()

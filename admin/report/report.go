@@ -45,7 +45,7 @@ type Report struct {
 
 	Countries []replay.NamedCount `json:"countries" doc:"by country, as far as it is known"`
 	Methods   []Method            `json:"methods" doc:"how often each method was proven"`
-	Addresses []Address           `json:"addresses" doc:"addresses from which several accounts were stopped"`
+	Addresses []Address           `json:"addresses" doc:"addresses from which several accounts were stopped, and few let in"`
 
 	RiskyAccounts []RiskyAccount `json:"risky_accounts" doc:"accounts with risky sign-ins, the gravest first"`
 	RiskySignIns  []RiskySignIn  `json:"risky_sign_ins" doc:"risky sign-ins, the gravest first"`
@@ -116,7 +116,7 @@ type Method struct {
 	Accounts int    `json:"accounts" doc:"by how many accounts"`
 }
 
-// Address is one from which several accounts were stopped.
+// Address is one from which several accounts were stopped, and few let in.
 type Address struct {
 	IP       string    `json:"ip" doc:"the address"`
 	Stopped  int64     `json:"stopped" doc:"how many attempts were stopped"`

@@ -164,7 +164,7 @@ func (r *Report) stoppedSection() Section {
 		rule.Policy, rule.Rule = x.Policy, x.Rule
 		people.add(x.Command, x.Account, number(x.Counts.Block), number(x.Counts.StepUp), number(x.Counts.Grant), rule.name(), r.at(x.Granted))
 	}
-	addresses := Table{Title: "Addresses from which several accounts were stopped", Columns: columns("Address", "#Stopped", "#Granted", "#Accounts", "First", "Last")}
+	addresses := Table{Title: "Addresses from which many accounts were tried", Columns: columns("Address", "#Stopped", "#Granted", "#Accounts", "First", "Last")}
 	for i := range r.Addresses {
 		x := &r.Addresses[i]
 		addresses.add(x.Command, x.IP, number(x.Stopped), number(x.Granted), number(x.Accounts), r.at(x.First), r.at(x.Last))

@@ -87,31 +87,38 @@ func OfJournal(b *book.Book, entries iter.Seq2[journal.Entry, error], standing [
 		return nil, err
 	}
 	c := newCollector(b.Settings.Zone)
-	brief, said := new(journal.Brief), journal.Words{}
-	for e, err := range entries {
-		switch {
-		case err != nil:
-			return nil, err
-		case e.Kind != journal.Decision:
-			continue
-		case e.Brief != nil:
-			if err := said.Read(e.Brief, brief); err != nil {
-				return nil, fmt.Errorf("entry %d: %w", e.Number, err)
-			}
-		case e.Leaf == nil:
-			continue // it was pruned
-		default: // it was recorded before there were briefs
-			if brief, err = e.ReadBrief(); err != nil {
-				return nil, fmt.Errorf("entry %d: %w", e.Number, err)
-			}
-		}
-		c.see(e.At, e.Account, brief)
+	if err := c.counted(entries); err != nil {
+		return nil, err
 	}
 	r := newReport(b, o)
 	for _, a := range standing {
 		r.stands(a)
 	}
 	return r, r.finish(b, judge, c, o)
+}
+
+// countAll counts the decisions that come on a channel.
+func (c *collector) countAll(batches <-chan []journal.Entry) (failed error) {
+	said := journal.Briefs{}
+	kept := new(journal.Brief)
+	for entries := range batches {
+		for i := range entries {
+			e := &entries[i]
+			brief, err := kept, error(nil)
+			if e.Brief != nil {
+				err = said.Read(e.Brief, brief)
+			} else { // it was recorded before there were briefs
+				brief, err = e.ReadBrief()
+			}
+			if err != nil && failed == nil {
+				failed = fmt.Errorf("entry %d: %w", e.Number, err)
+			}
+			if failed == nil {
+				c.see(e.At, e.Account, brief)
+			}
+		}
+	}
+	return failed
 }
 
 // Asks returns what a store is asked for. Entries that were recorded before there were briefs are read
@@ -242,7 +249,7 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 	for _, x := range ready.Rollouts {
 		rollout := Rollout{Name: x.Name, Enforced: x.Enforced, DaysLeft: daysTo(x.Enforced, o.At, r.zone), Counts: x.Counts, Groups: x.Groups,
 			Left: x.Accounts, Eased: []DayCount{}, Command: r.source.with("readiness " + x.Name)}
-		if eased := c.eased[x.Name]; eased != nil {
+		if eased := c.eased.all[x.Name]; eased != nil {
 			for i, accounts := range eased.values {
 				rollout.Eased = append(rollout.Eased, DayCount{dateOf(eased.first + i), len(accounts)})
 			}
@@ -254,7 +261,7 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 		x := &b.Exemptions[i]
 		e := Exemption{Name: x.Name, From: x.From, Because: x.Because, Until: x.Until}
 		e.Ended = x.Until != nil && daysTo(*x.Until, o.At, r.zone) < 0
-		if use := c.excused[x.Name]; use != nil {
+		if use := c.excused.all[x.Name]; use != nil {
 			e.Times, e.Last = use.times, use.last
 		}
 		r.Exemptions = append(r.Exemptions, e)

@@ -29,11 +29,9 @@ func (c *collector) sum(r *Report) {
 	for i, counts := range c.days.values {
 		r.Days = append(r.Days, Day{dateOf(c.days.first + i), counts})
 	}
-	r.Apps, r.Countries = named(c.apps), named(c.countries)
-	rules := make([]*ruleTally, len(c.rules)) // by their numbers
+	r.Apps, r.Countries = named(c.apps.all), named(c.countries.all)
 	r.Rules = []Rule{}
-	for _, tally := range c.rules {
-		rules[tally.number] = tally
+	for _, tally := range c.rules.all {
 		f := filter{policy: tally.Policy, rule: tally.Rule}
 		if tally.Policy == "" {
 			f = filter{cause: tally.Rule}
@@ -45,7 +43,7 @@ func (c *collector) sum(r *Report) {
 	})
 	r.Rules = r.Rules[:min(mostRules, len(r.Rules))]
 	c.sumWords(r)
-	c.sumPeople(r, rules)
+	c.sumPeople(r)
 	c.sumRisk(r)
 	c.sumWork(r)
 }
@@ -63,18 +61,19 @@ func named(counts map[string]*replay.Counts) []replay.NamedCount {
 
 func (c *collector) sumWords(r *Report) {
 	r.Methods, r.Detections = []Method{}, []Detection{}
-	for _, name := range slices.Sorted(maps.Keys(c.methods)) {
-		r.Methods = append(r.Methods, Method{name, c.methods[name].times, c.methods[name].accounts})
+	for _, name := range slices.Sorted(maps.Keys(c.methods.all)) {
+		m := c.methods.all[name]
+		r.Methods = append(r.Methods, Method{name, m.times, m.accounts})
 	}
 	slices.SortStableFunc(r.Methods, func(a, b Method) int { return cmp.Compare(b.Times, a.Times) })
-	for _, name := range slices.Sorted(maps.Keys(c.signals)) {
-		s := c.signals[name]
+	for _, name := range slices.Sorted(maps.Keys(c.signals.all)) {
+		s := c.signals.all[name]
 		r.Detections = append(r.Detections, Detection{name, s.times, s.accounts, s.granted})
 	}
 	slices.SortStableFunc(r.Detections, func(a, b Detection) int { return cmp.Compare(b.Times, a.Times) })
 }
 
-func (c *collector) sumPeople(r *Report, rules []*ruleTally) {
+func (c *collector) sumPeople(r *Report) {
 	r.Stopped = []Person{}
 	sprayed := map[int32]int64{}
 	for _, a := range c.addresses {
@@ -88,12 +87,11 @@ func (c *collector) sumPeople(r *Report, rules []*ruleTally) {
 		if p.counts.Block == 0 {
 			continue
 		}
-		one := Person{Account: name, Counts: p.counts, own: p.counts.Block + p.counts.StepUp - sprayed[p.number], First: p.firstStop, Last: p.lastStop, Granted: p.grant,
-			Command: r.command(filter{account: name, verdicts: "block,step_up"})}
+		one := Person{Account: name, Counts: p.counts, own: p.counts.Block + p.counts.StepUp - sprayed[p.number], First: p.firstStop, Last: p.lastStop, Granted: p.grant}
 		most := int32(0)
 		for _, x := range p.byRule {
-			if t := rules[x.rule]; t.Blocks > 0 && (x.times > most || x.times == most && t.Rule < one.Rule) {
-				most, one.Policy, one.Rule = x.times, t.Policy, t.Rule
+			if c.rules.at([2]string{x.policy, x.rule}).Blocks > 0 && (x.times > most || x.times == most && x.rule < one.Rule) {
+				most, one.Policy, one.Rule = x.times, x.policy, x.rule
 			}
 		}
 		r.Stopped = append(r.Stopped, one)
@@ -102,25 +100,27 @@ func (c *collector) sumPeople(r *Report, rules []*ruleTally) {
 		return cmp.Or(cmp.Compare(b.Counts.Block, a.Counts.Block), strings.Compare(a.Account, b.Account))
 	})
 	r.Stopped = r.Stopped[:min(mostPeople, len(r.Stopped))]
+	for i := range r.Stopped {
+		r.Stopped[i].Command = r.command(filter{account: r.Stopped[i].Account, verdicts: "block,step_up"})
+	}
 	r.Addresses = []Address{}
 	for ip, a := range c.addresses {
-		if len(a.accounts) >= fewestSprayed {
-			r.Addresses = append(r.Addresses, Address{ip.String(), a.stopped, a.granted, len(a.accounts), a.first, a.last,
-				r.command(filter{ip: ip.String(), verdicts: "block,step_up"})})
+		if a.isSprayed() {
+			r.Addresses = append(r.Addresses, Address{IP: ip.String(), Stopped: a.stopped, Granted: a.granted, Accounts: len(a.accounts),
+				First: a.first, Last: a.last})
 		}
 	}
 	slices.SortFunc(r.Addresses, func(a, b Address) int {
 		return cmp.Or(cmp.Compare(b.Accounts, a.Accounts), cmp.Compare(b.Stopped, a.Stopped), strings.Compare(a.IP, b.IP))
 	})
 	r.Addresses = r.Addresses[:min(mostNamed, len(r.Addresses))]
+	for i := range r.Addresses {
+		r.Addresses[i].Command = r.command(filter{ip: r.Addresses[i].IP, verdicts: "block,step_up"})
+	}
 }
 
 func (c *collector) sumRisk(r *Report) {
 	r.RiskyAccounts = []RiskyAccount{}
-	signals := make([]string, len(c.signals))
-	for name, s := range c.signals {
-		signals[s.number] = name
-	}
 	for name, p := range c.people {
 		if len(p.risk) == 0 {
 			continue
@@ -133,13 +133,8 @@ func (c *collector) sumRisk(r *Report) {
 			}
 		}
 		told := func(t *riskTally) *RiskyAccount {
-			one := &RiskyAccount{Account: name, Level: t.level, Signals: []string{}, Attempts: t.attempts, Granted: t.granted, Since: t.first, Last: t.last,
-				Command: r.command(filter{account: name}), letIn: p.grant}
-			for _, n := range t.signals {
-				one.Signals = append(one.Signals, signals[n])
-			}
-			slices.Sort(one.Signals)
-			return one
+			return &RiskyAccount{Account: name, Level: t.level, Signals: slices.Sorted(slices.Values(t.signals)), Attempts: t.attempts,
+				Granted: t.granted, Since: t.first, Last: t.last, letIn: p.grant}
 		}
 		one := told(&all)
 		if own.attempts > 0 {
@@ -151,6 +146,13 @@ func (c *collector) sumRisk(r *Report) {
 		return cmp.Or(cmp.Compare(b.Level, a.Level), cmp.Compare(b.Granted, a.Granted), cmp.Compare(b.Attempts, a.Attempts), strings.Compare(a.Account, b.Account))
 	})
 	r.RiskyAccounts = r.RiskyAccounts[:min(mostRisky, len(r.RiskyAccounts))]
+	for i := range r.RiskyAccounts {
+		a := &r.RiskyAccounts[i]
+		a.Command = r.command(filter{account: a.Account})
+		if a.own != nil {
+			a.own.Command = a.Command
+		}
+	}
 	c.cutSignIns()
 	r.RiskySignIns = append([]RiskySignIn{}, c.signIns...)
 }
@@ -158,7 +160,7 @@ func (c *collector) sumRisk(r *Report) {
 // sumWork sums up how often people were asked, and whether they got in.
 func (c *collector) sumWork(r *Report) {
 	w := &r.Work
-	w.Grants, w.CameBack, w.FirstTry = c.verdicts.Grant, c.cameBac, c.verdicts.Grant-c.cameBac
+	w.Grants, w.CameBack, w.FirstTry = c.verdicts.Grant, c.cameBack, c.verdicts.Grant-c.cameBack
 	var spread []int64 // how many person-days have so many prompts
 	total := int64(0)
 	w.Asked = []Asked{}

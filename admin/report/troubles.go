@@ -31,9 +31,6 @@ func (r *Report) findTroubles() {
 	}
 	for i := range r.Addresses {
 		a := &r.Addresses[i]
-		if 2*a.Granted >= a.Stopped {
-			continue
-		}
 		add(700+a.Accounts, a.First, a.Last, a.Command, "see whether any of those accounts was let in from there, and make the address a network that is blocked.",
 			"From %s %s of %s were stopped within %s: somebody may be trying passwords.", a.IP, words.Count(int(a.Stopped), "attempt"),
 			words.Count(a.Accounts, "account"), about(a.Last.Sub(a.First)))

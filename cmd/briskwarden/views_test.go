@@ -84,6 +84,7 @@ func TestViews(t *testing.T) {
 		"start":            {0, []string{"start", "--book", "harbour", "--zone", "Europe/Oslo"}},
 		"start-people":     {1, []string{"start", "--book", "yard", "--people", "people.csv", "--administrator", "liv@kestrelsound.example"}},
 		"inspect":          {1, []string{"inspect", "--book", "kestrel", "--at", monday}},
+		"inspect-history":  {1, []string{"inspect", "--book", "kestrel", "--history", "history.jsonl", "--at", monday}},
 		"inspect-faulty":   {1, []string{"inspect", "--book", "faulty", "--at", monday, "--since", "kestrel"}},
 		"inspect-explain":  {0, []string{"inspect", "--explain", "except-in-one-place"}},
 		"inspect-checks":   {0, []string{"inspect", "--explain", "all"}},

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -27,6 +28,9 @@ type inspectFlags struct {
 	at, explain, format, failOn, since string
 	// config is the configuration of a door, whose store is looked at too; "" for none.
 	config string
+	historyFlags
+	// use is what the history shows, nil where none was given.
+	use *inspect.Use
 }
 
 func (env *environment) inspectCommand() *cobra.Command {
@@ -44,11 +48,15 @@ func (env *environment) inspectCommand() *cobra.Command {
 			"  briskwarden inspect --explain open-enrolment\n" +
 			"  briskwarden inspect --book kestrel --explain open-enrolment:own-account/from-elsewhere\n" +
 			"  briskwarden inspect --book kestrel --since last-month/kestrel\n" +
+			"  briskwarden inspect --book kestrel --history door.db\n" +
 			"  briskwarden inspect --book kestrel --format sarif > kestrel.sarif",
 		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error {
 			if flags.explain != "" {
 				return env.explain(flags)
+			}
+			if len(flags.files) > 0 {
+				return env.inspectWithHistory(flags)
 			}
 			return env.inspect(flags)
 		},
@@ -65,6 +73,8 @@ func (env *environment) inspectCommand() *cobra.Command {
 		"the least severity that makes the exit status 1: "+strings.Join(inspect.Severities(), ", "),
 	)
 	f.StringVar(&flags.since, "since", "", "tell how the score moved against the older book in this folder")
+	f.StringSliceVar(&flags.files, "history", nil, "look at what this history, or a door's store, shows of the book's use too")
+	flags.historyFlags.addTo(cmd)
 	env.peopleFlag(f)
 	return cmd
 }
@@ -78,7 +88,7 @@ func (env *environment) explain(flags inspectFlags) error {
 	if _, ok := inspect.FindCheck(check); !ok {
 		return env.explainCheck(check)
 	}
-	report, err := env.inspectBook(env.book, flags.at, flags.config)
+	report, err := env.inspectBook(env.book, flags)
 	if err != nil {
 		return err
 	}
@@ -107,6 +117,25 @@ func (env *environment) explainCheck(name string) error {
 	return env.show(check, func(p *render.Page) { p.Check(check) })
 }
 
+// inspectWithHistory inspects a book with what a history shows of its use.
+func (env *environment) inspectWithHistory(flags inspectFlags) error {
+	b, err := env.open(env.book)
+	if err != nil {
+		return err
+	}
+	return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
+		if flags.use, err = inspect.UseOf(ctx, b, sources, o); flags.use == nil {
+			return nil, err
+		}
+		return &flags.use.Basis, err
+	}, func() error {
+		if !flags.use.IsEnough() {
+			fmt.Fprintln(env.err, "The history is too short to say what nobody does: that takes a week and 200 attempts.")
+		}
+		return env.inspect(flags)
+	})
+}
+
 func (env *environment) inspect(flags inspectFlags) error {
 	var least inspect.Severity
 	if err := least.UnmarshalText([]byte(flags.failOn)); err != nil {
@@ -115,12 +144,12 @@ func (env *environment) inspect(flags inspectFlags) error {
 	if err := env.checkFormat(flags.format, "sarif"); err != nil {
 		return err
 	}
-	report, err := env.inspectBook(env.book, flags.at, flags.config)
+	report, err := env.inspectBook(env.book, flags)
 	if err != nil {
 		return err
 	}
 	if flags.since != "" {
-		older, err := env.inspectBook(flags.since, flags.at, flags.config)
+		older, err := env.inspectBook(flags.since, inspectFlags{at: flags.at, config: flags.config, use: flags.use})
 		if err != nil {
 			return fmt.Errorf("--since: %w", err)
 		}
@@ -136,7 +165,7 @@ func (env *environment) inspect(flags inspectFlags) error {
 
 // inspectBook inspects the book in a folder. What is wrong with one that cannot
 // be read is reported too.
-func (env *environment) inspectBook(dir, at, config string) (*inspect.Report, error) {
+func (env *environment) inspectBook(dir string, flags inspectFlags) (*inspect.Report, error) {
 	b, err := env.open(dir)
 	var wrong book.Errors
 	switch {
@@ -145,7 +174,7 @@ func (env *environment) inspectBook(dir, at, config string) (*inspect.Report, er
 	case err != nil:
 		return nil, err
 	}
-	moment, err := env.moment(b, at)
+	moment, err := env.moment(b, flags.at)
 	if err != nil {
 		return nil, err
 	}
@@ -153,12 +182,16 @@ func (env *environment) inspectBook(dir, at, config string) (*inspect.Report, er
 	if err != nil {
 		return nil, err
 	}
-	if config != "" {
-		pushed, err := service.PushedGroups(context.Background(), config)
+	facts.Checks = inspect.Checks()
+	if flags.config != "" {
+		pushed, err := service.PushedGroups(context.Background(), flags.config)
 		if err != nil {
 			return nil, fmt.Errorf("--config: %w", err)
 		}
-		facts.Checks = append(inspect.Checks(), inspect.PushedGroups(pushed))
+		facts.Checks = append(facts.Checks, inspect.PushedGroups(pushed))
+	}
+	if flags.use != nil {
+		facts.Checks = append(facts.Checks, flags.use.Checks()...)
 	}
 	return inspect.InspectWith(b, moment, facts)
 }

@@ -70,7 +70,7 @@ func (env *environment) start(request start.Request, file string) error {
 	if err != nil {
 		return err
 	}
-	report, err := env.inspectBook(env.book, "", "")
+	report, err := env.inspectBook(env.book, inspectFlags{})
 	if err != nil {
 		return err
 	}

@@ -60,25 +60,35 @@ func encodeHeads(entries []journal.Entry) []byte {
 	return pack(heads)
 }
 
-func decodeHeads(first int64, packed []byte) ([]journal.Entry, error) {
+func decodeHeads(first int64, size int, packed []byte, bare bool) ([]journal.Entry, error) {
 	heads, err := unpack(packed)
 	if err != nil {
 		return nil, err
 	}
 	from := reader{text: heads}
-	var entries []journal.Entry
+	shared := ""
+	if bare {
+		shared = string(heads) // so that accounts are no memory of their own
+	}
+	entries := make([]journal.Entry, 0, size)
 	at := int64(0)
 	for len(from.text) > 0 && !from.broken {
 		e := journal.Entry{Number: first + int64(len(entries))}
 		at += from.varint()
 		e.At, e.Kind = time.UnixMicro(at).UTC(), journal.Kind(from.byte())
 		if n := from.uvarint(); n == 0 {
-			id, _ := uuid.FromBytes(from.bytes(16)) // what is missing is seen below
-			e.ID = id.String()
+			if id, err := uuid.FromBytes(from.bytes(16)); err == nil && !bare { // what is missing is seen below
+				e.ID = id.String()
+			}
 		} else {
 			e.ID = string(from.bytes(n))
 		}
-		e.Account = string(from.field())
+		if account := from.field(); bare {
+			end := len(heads) - len(from.text)
+			e.Account = shared[end-len(account) : end]
+		} else {
+			e.Account = string(account)
+		}
 		copy(e.Hash[:], from.bytes(tlog.HashSize))
 		if brief := from.field(); len(brief) > 0 {
 			e.Brief = slices.Clip(brief)
@@ -170,7 +180,7 @@ func (t *tx) appendEntries() error {
 
 // Prune implements store.Tx.
 func (t *tx) Prune(before time.Time, most int) (int, error) {
-	const from = "SELECT first, heads, leaves FROM groups WHERE leaves IS NOT NULL AND since < ?1"
+	const from = "SELECT first, size, heads, leaves FROM groups WHERE leaves IS NOT NULL AND since < ?1"
 	pruned, err := t.pruneGroups(before, from+" AND until < ?1 ORDER BY since LIMIT ?2", max(1, most/mostInGroup))
 	if err != nil || pruned > 0 {
 		return pruned, err
@@ -187,11 +197,12 @@ func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned in
 	var groups [][]journal.Entry
 	for rows.Next() {
 		var first int64
+		var size int
 		var heads, leaves sql.RawBytes
-		if err := rows.Scan(&first, &heads, &leaves); err != nil {
+		if err := rows.Scan(&first, &size, &heads, &leaves); err != nil {
 			return 0, errors.Join(err, rows.Close())
 		}
-		entries, err := decodeHeads(first, heads)
+		entries, err := decodeHeads(first, min(size, mostInGroup), heads, false)
 		if err == nil {
 			err = addLeaves(entries, leaves)
 		}
@@ -330,13 +341,15 @@ type stretch struct {
 	latest bool
 	// leaves reads the leaves too, which are most of a group.
 	leaves bool
+	// bare leaves out IDs.
+	bare bool
 }
 
 // walk calls visit for the groups of a stretch, each with its entries and its packed leaves.
 func (v view) walk(s stretch, visit func(entries []journal.Entry, leaves []byte) error) error {
-	columns, order := "first, heads, NULL", "ASC"
+	columns, order := "first, size, heads, NULL", "ASC"
 	if s.leaves {
-		columns = "first, heads, leaves"
+		columns = "first, size, heads, leaves"
 	}
 	if s.latest {
 		order = "DESC"
@@ -350,11 +363,12 @@ func (v view) walk(s stretch, visit func(entries []journal.Entry, leaves []byte)
 	defer rows.Close()
 	for rows.Next() {
 		var first int64
+		var size int
 		var heads, leaves sql.RawBytes
-		if err := rows.Scan(&first, &heads, &leaves); err != nil {
+		if err := rows.Scan(&first, &size, &heads, &leaves); err != nil {
 			return err
 		}
-		entries, err := decodeHeads(first, heads)
+		entries, err := decodeHeads(first, min(size, mostInGroup), heads, s.bare)
 		if err != nil {
 			return err
 		}
@@ -440,15 +454,17 @@ func (v view) entries(f journal.Filter, yield func(journal.Entry) bool) error {
 			if !f.Matches(&entries[i]) {
 				continue
 			}
-			entries[i].Leaf = bytes.Clone(entries[i].Leaf) // so that one of them keeps no group in memory
-			entries[i].Brief = bytes.Clone(entries[i].Brief)
+			if !f.Bare {
+				entries[i].Leaf = bytes.Clone(entries[i].Leaf) // so that one of them keeps no group in memory
+				entries[i].Brief = bytes.Clone(entries[i].Brief)
+			}
 			if told++; !yield(entries[i]) || told == f.Limit {
 				return errEnough
 			}
 		}
 		return nil
 	}
-	s := stretch{from, to, kinds, f.Latest, !f.Bare}
+	s := stretch{from: from, to: to, kinds: kinds, latest: f.Latest, leaves: !f.Bare, bare: f.Bare && f.Match == nil}
 	if f.Account == "" {
 		return ignoreEnough(v.walk(s, visit))
 	}

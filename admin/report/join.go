@@ -1,0 +1,125 @@
+package report
+
+import (
+	"hash/maphash"
+	"iter"
+	"maps"
+	"runtime"
+	"sync"
+
+	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// A journal is counted by several goroutines, each for accounts of its own, so that what is known of an
+// account is known to one of them. At the end what they counted is added up.
+
+// betweenCounters is how many entries go from the one that reads to one that counts at a time.
+const betweenCounters = 2048
+
+// counted counts the decisions among some entries.
+func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
+	workers := runtime.GOMAXPROCS(0)
+	seed := maphash.MakeSeed()
+	collectors, failed := make([]*collector, workers), make([]error, workers)
+	channels, batches := make([]chan []journal.Entry, workers), make([][]journal.Entry, workers)
+	var group sync.WaitGroup
+	for i := range workers {
+		collectors[i], channels[i] = newCollector(c.zone), make(chan []journal.Entry, 4)
+		collectors[i].firstNumber = int32(i) << 26 // more accounts than memory holds
+		group.Go(func() { failed[i] = collectors[i].countAll(channels[i]) })
+	}
+	var unread error
+	for e, err := range entries {
+		if unread = err; err != nil {
+			break
+		}
+		if e.Kind != journal.Decision || e.Brief == nil && e.Leaf == nil { // the latter was pruned
+			continue
+		}
+		i := int(maphash.String(seed, e.Account) % uint64(workers))
+		if batches[i] = append(batches[i], e); len(batches[i]) == betweenCounters {
+			channels[i] <- batches[i]
+			batches[i] = make([]journal.Entry, 0, betweenCounters)
+		}
+	}
+	for i := range workers {
+		channels[i] <- batches[i]
+		close(channels[i])
+	}
+	group.Wait()
+	if unread != nil {
+		return unread
+	}
+	for i := range workers {
+		if failed[i] != nil {
+			return failed[i]
+		}
+		c.join(collectors[i])
+	}
+	return nil
+}
+
+// join adds what another collector counted, which has other accounts.
+func (c *collector) join(o *collector) {
+	add := func(into *replay.Counts, from replay.Counts) {
+		into.Grant, into.StepUp, into.Block = into.Grant+from.Grant, into.StepUp+from.StepUp, into.Block+from.Block
+	}
+	c.period.Join(o.period)
+	add(&c.verdicts, o.verdicts)
+	add(&c.shadow, o.shadow)
+	for i := range o.hours {
+		add(&c.hours[i], o.hours[i])
+	}
+	for i, counts := range o.days.values {
+		add(c.days.at(o.days.first+i), counts)
+	}
+	for name, counts := range o.apps.all {
+		add(c.apps.at(name), *counts)
+	}
+	for name, counts := range o.countries.all {
+		add(c.countries.at(name), *counts)
+	}
+	for name, r := range o.rules.all {
+		into := c.rules.at(name)
+		into.Policy, into.Rule = r.Policy, r.Rule
+		into.Asked, into.Blocks, into.accounts = into.Asked+r.Asked, into.Blocks+r.Blocks, into.accounts+r.accounts
+	}
+	for name, m := range o.methods.all {
+		into := c.methods.at(name)
+		into.times, into.accounts = into.times+m.times, into.accounts+m.accounts
+	}
+	for name, s := range o.signals.all {
+		into := c.signals.at(name)
+		into.times, into.granted, into.accounts = into.times+s.times, into.granted+s.granted, into.accounts+s.accounts
+	}
+	for name, use := range o.excused.all {
+		into := c.excused.at(name)
+		into.times, into.last = into.times+use.times, later(into.last, use.last)
+	}
+	for name, eased := range o.eased.all {
+		for i, accounts := range eased.values {
+			into := c.eased.at(name).at(eased.first + i)
+			if *into == nil {
+				*into = map[int32]bool{}
+			}
+			maps.Copy(*into, accounts)
+		}
+	}
+	for ip, a := range o.addresses {
+		into := c.addressOf(ip)
+		into.granted += a.granted
+		into.stopped += a.stopped
+		if a.accounts == nil {
+			continue
+		}
+		if into.accounts == nil {
+			into.first, into.last, into.accounts = a.first, a.last, map[int32]int32{}
+		}
+		into.first, into.last = earlier(into.first, a.first), later(into.last, a.last)
+		maps.Copy(into.accounts, a.accounts)
+	}
+	maps.Copy(c.people, o.people)
+	c.signIns = append(c.signIns, o.signIns...)
+	c.cameBack += o.cameBack
+}
