@@ -51,6 +51,9 @@ func (c *callers) of(r *http.Request) *knownCaller {
 	if token, ok := bearer(r); ok {
 		return c.byToken[sha256.Sum256([]byte(token))]
 	}
+	if _, token, ok := r.BasicAuth(); ok && isWatch(r) { // a browser has no other way (RFC 7617)
+		return c.byToken[sha256.Sum256([]byte(token))]
+	}
 	if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {
 		return nil
 	}

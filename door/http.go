@@ -116,6 +116,9 @@ func (d *Door) allRoutes() []route {
 			found[actionName]{},
 			200,
 		},
+		{"GET", "/watch", MayLook, d.serveWatch, "Read a report on the journal, as a page", nil, nil, 200},
+		{"GET", "/watch/decisions", MayLook, d.serveWatchList, "List decisions, as a page", nil, nil, 200},
+		{"GET", "/watch/decisions/{id}", MayLook, d.serveWatchDecision, "Explain a decision, as a page", nil, nil, 200},
 		{"GET", "/healthz", 0, d.serveHealth, "Whether the program runs", nil, map[string]bool{}, 200},
 		{"GET", "/readyz", 0, d.serveReady, "Whether decisions rest on all that they should", nil, Readiness{}, 200},
 		{"GET", "/metrics", MayOperate, d.serveMetrics, "Metrics, as Prometheus reads them", nil, nil, 200},
@@ -159,7 +162,7 @@ func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
 	case known == nil:
 		d.metrics.refused("unknown")
 		return nil, problem(http.StatusUnauthorized, "Say who calls: with a bearer token or a client certificate that the configuration lists.").
-			with("WWW-Authenticate", "Bearer")
+			with("WWW-Authenticate", challengeOf(r))
 	case !known.may(right):
 		d.metrics.refused("not_allowed")
 		return nil, problem(http.StatusForbidden, "%s may not do this; it would need the right %s.", known.Name, right)
@@ -175,6 +178,20 @@ func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
 			with("Retry-After", strconv.Itoa(int(wait/time.Second)))
 	}
 	return known, nil
+}
+
+// isWatch reports whether a request is for a page that people look at.
+func isWatch(r *http.Request) bool {
+	return r.URL.Path == "/watch" || strings.HasPrefix(r.URL.Path, "/watch/")
+}
+
+// challengeOf says how a caller shows who it is: at pages for people as a browser asks them, else with a
+// bearer token.
+func challengeOf(r *http.Request) string {
+	if isWatch(r) {
+		return `Basic realm="The watch: any name, and a token as the password", charset="UTF-8"`
+	}
+	return "Bearer"
 }
 
 // body reads the JSON of a request, of at most so many bytes.

@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
@@ -37,6 +38,54 @@ type Filter struct {
 	Verdicts          []decide.Verdict
 	// Ranges hold the address.
 	Ranges []directory.Range
+}
+
+// Words are a filter as it is written: the flags of journal list, or a query.
+type Words struct {
+	Kind, Cause, Country string
+	Verdicts, Ranges     []string
+}
+
+// Take reads words into the filter. Each error begins with the name of what is wrong.
+func (f *Filter) Take(w *Words) error {
+	if w.Kind != "" {
+		if err := f.Kind.UnmarshalText([]byte(w.Kind)); err != nil {
+			return fmt.Errorf("kind: %w", err)
+		}
+	}
+	for _, word := range w.Verdicts {
+		var v decide.Verdict
+		if err := v.UnmarshalText([]byte(word)); err != nil {
+			return fmt.Errorf("verdict: %w", err)
+		}
+		f.Verdicts = append(f.Verdicts, v)
+	}
+	if w.Country != "" {
+		if err := f.Country.UnmarshalText([]byte(w.Country)); err != nil {
+			return fmt.Errorf("country: %w", err)
+		}
+		if !f.Country.IsAssigned() {
+			return fmt.Errorf("country: %q is no assigned ISO 3166-1 code, so nobody comes from there", w.Country)
+		}
+	}
+	if w.Cause != "" {
+		var codes []string
+		for _, code := range decide.CauseCodes() {
+			codes = append(codes, string(code))
+		}
+		if !slices.Contains(codes, w.Cause) {
+			return fmt.Errorf("cause: there is no cause %q%s", w.Cause, nearest.DidYouMean(w.Cause, codes))
+		}
+		f.Cause = decide.CauseCode(w.Cause)
+	}
+	for _, text := range w.Ranges {
+		r, err := directory.ParseRange(text)
+		if err != nil {
+			return fmt.Errorf("ip: %w", err)
+		}
+		f.Ranges = append(f.Ranges, r)
+	}
+	return nil
 }
 
 // aboutDecisions reports whether only decisions can match.

@@ -2,6 +2,7 @@ package report_test
 
 import (
 	"bytes"
+	"context"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -69,6 +70,8 @@ func TestThePageInABrowser(t *testing.T) {
 	allocated, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	defer cancel()
 	ctx, cancel := chromedp.NewContext(allocated)
+	defer cancel()
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	for name, c := range map[string]struct {
 		width, height int64

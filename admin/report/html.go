@@ -14,7 +14,14 @@ import (
 //go:embed page.html
 var pageText string
 
+//go:embed style.css
+var style string
+
+// Style is the style sheet of the page, for other pages that are shown beside it.
+func Style() string { return style }
+
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
+	"style": func() template.CSS { return template.CSS(style) },
 	"drawn": func(p *Plot) template.HTML { return template.HTML(p.draw()) }, // draw escapes all that it is given
 	"class": func(p *Plot, n int) string {
 		if p.Name == "rules" {
@@ -29,7 +36,12 @@ type paged struct {
 	*Report
 	Stretch  string
 	Sections []pagedSection
+	// Stretches are links to reports on other stretches of time, where the page is a live one.
+	Stretches []Link
 }
+
+// Link is a link of a page.
+type Link struct{ Name, Link string }
 
 type pagedSection struct {
 	Section
@@ -55,8 +67,13 @@ func (r *Report) paged() paged {
 	return p
 }
 
-// WriteHTML writes the report as one page that needs no network and no scripts.
-func (r *Report) WriteHTML(w io.Writer) error { return page.Execute(w, r.paged()) }
+// WriteHTML writes the report as one page that needs no network and no scripts. A live page gets links to
+// other stretches of time.
+func (r *Report) WriteHTML(w io.Writer, stretches ...Link) error {
+	p := r.paged()
+	p.Stretches = stretches
+	return page.Execute(w, p)
+}
 
 // WriteMarkdown writes the report as CommonMark with the tables of GitHub Flavored Markdown.
 func (r *Report) WriteMarkdown(w io.Writer) error {

@@ -58,6 +58,14 @@ type Row struct {
 	Command string
 }
 
+// Link is the page of what is behind it, "" where a command shows it.
+func (r Row) Link() string {
+	if strings.HasPrefix(r.Command, "/") {
+		return r.Command
+	}
+	return ""
+}
+
 func columns(heads ...string) []Column {
 	list := make([]Column, len(heads))
 	for i, head := range heads {
@@ -109,7 +117,7 @@ func (r *Report) troublesSection() Section {
 	t := Table{Columns: columns("What", "When", "What to do")}
 	for i := range r.Troubles {
 		x := &r.Troubles[i]
-		t.add(x.Command, x.Text, r.stretchOf(x.Since, x.Last), capital(x.Do))
+		t.add(x.Command, x.Text, r.stretchOf(x.Since, x.Last), words.Capital(x.Do))
 	}
 	s.Tables = []Table{t}
 	return s

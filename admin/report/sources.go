@@ -1,9 +1,11 @@
 package report
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"iter"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -29,6 +31,9 @@ type Source struct {
 	Book string
 	// Flags name the journal or the history: --config door.yaml.
 	Flags []string
+	// List is the path of a page that lists decisions by the flags of journal list as a query, such as
+	// /watch/decisions. Where it is given, the report links there and names no commands of journal list.
+	List string
 }
 
 // with returns a command with the book.
@@ -44,23 +49,26 @@ type filter struct {
 
 // command returns the command that lists the decisions behind a number.
 func (r *Report) command(f filter) string {
-	words := append(terminal.Command("briskwarden journal list"), r.source.Flags...)
-	for _, x := range []struct{ flag, value string }{{"--account", f.account}, {"--policy", f.policy}, {"--rule", f.rule}, {"--cause", f.cause},
-		{"--ip", f.ip},
-		{"--verdict", f.verdicts}} {
-		if x.value != "" {
-			words = append(words, terminal.Command(x.flag+" %s", x.value)...)
-		}
-	}
 	from, to := f.from, f.to
 	if from.IsZero() {
 		from, to = r.From, r.To
 	}
-	if !from.IsZero() {
-		words = append(words, terminal.Command("--from %s", from.In(r.zone).Format(time.RFC3339))...)
+	moment := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return t.In(r.zone).Format(time.RFC3339)
 	}
-	if !to.IsZero() {
-		words = append(words, terminal.Command("--to %s", to.In(r.zone).Format(time.RFC3339))...)
+	words, query := append(terminal.Command("briskwarden journal list"), r.source.Flags...), url.Values{}
+	for _, x := range []struct{ flag, value string }{{"account", f.account}, {"policy", f.policy}, {"rule", f.rule}, {"cause", f.cause},
+		{"ip", f.ip}, {"verdict", f.verdicts}, {"from", moment(from)}, {"to", moment(to)}} {
+		if x.value != "" {
+			words = append(words, terminal.Command("--"+x.flag+" %s", x.value)...)
+			query.Set(x.flag, x.value)
+		}
+	}
+	if r.source.List != "" {
+		return r.source.List + "?" + query.Encode()
 	}
 	return strings.Join(words, " ")
 }
@@ -208,6 +216,27 @@ func own(b *journal.Brief) {
 	for i := range b.Proved {
 		b.Proved[i] = strings.Clone(b.Proved[i])
 	}
+}
+
+// Standings returns the accounts of a store that have a standing risk. It reads all accounts.
+func Standings(ctx context.Context, s store.Reader) ([]*store.Account, error) {
+	var found []*store.Account
+	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Contains(row.Value, []byte(`"account_risk"`)) {
+			continue
+		}
+		a := new(store.Account)
+		if err := store.Read(row, a); err != nil {
+			return nil, err
+		}
+		if a.Risk != nil {
+			found = append(found, a)
+		}
+	}
+	return found, nil
 }
 
 // knownTo returns what a book knows of an account.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -101,7 +102,11 @@ func (c *collector) sumPeople(r *Report) {
 	})
 	r.Stopped = r.Stopped[:min(mostPeople, len(r.Stopped))]
 	for i := range r.Stopped {
-		r.Stopped[i].Command = r.command(filter{account: r.Stopped[i].Account, verdicts: "block,step_up"})
+		f := filter{account: r.Stopped[i].Account, verdicts: "block,step_up"}
+		if f.account == unknownAccounts {
+			f = filter{cause: string(decide.AccountUnknown)}
+		}
+		r.Stopped[i].Command = r.command(f)
 	}
 	r.Addresses = []Address{}
 	for ip, a := range c.addresses {

@@ -117,7 +117,7 @@ func (r *Report) steps(at time.Time) {
 	}
 	const most = 6
 	for _, t := range r.Troubles[:min(most, len(r.Troubles))] {
-		add(t.Command, "%s %s", t.Text, capital(t.Do))
+		add(t.Command, "%s %s", t.Text, words.Capital(t.Do))
 	}
 	for i := range r.Rollouts {
 		if x := &r.Rollouts[i]; x.Counts.LockedOut > 0 && x.DaysLeft >= 0 {
@@ -153,13 +153,6 @@ func (r *Report) steps(at time.Time) {
 		}
 		add(r.source.with("inspect"), "The book reaches %d of %d points; most brings %s.", r.Score.Reached, r.Score.Possible, words.List(names, "and"))
 	}
-}
-
-func capital(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToUpper(text[:1]) + text[1:]
 }
 
 // daysTo returns how many days there are until a day, below 0 where it is past.

@@ -13,9 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
-	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
@@ -86,12 +84,9 @@ type listFlags struct {
 	historyFlags
 	stretchFlags
 	evidence.Filter
-	kind, country string
-	cause         string
-	verdicts      []string
-	ranges        []string
-	format        string
-	most          int
+	words  evidence.Words
+	format string
+	most   int
 }
 
 func (env *environment) journalListCommand(flags *journalFlags) *cobra.Command {
@@ -111,14 +106,14 @@ func (env *environment) journalListCommand(flags *journalFlags) *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&list.Account, "account", "", "those about this account")
-	f.StringVar(&list.kind, "kind", "", "those of a kind: "+strings.Join(journal.Kinds(), ", "))
-	f.StringSliceVar(&list.verdicts, "verdict", nil, "decisions with one of these verdicts: "+strings.Join(decide.Verdicts(), ", "))
+	f.StringVar(&list.words.Kind, "kind", "", "those of a kind: "+strings.Join(journal.Kinds(), ", "))
+	f.StringSliceVar(&list.words.Verdicts, "verdict", nil, "decisions with one of these verdicts: "+strings.Join(decide.Verdicts(), ", "))
 	f.StringVar(&list.App, "app", "", "decisions on this app")
 	f.StringVar(&list.Policy, "policy", "", "decisions that this policy is behind")
 	f.StringVar(&list.Rule, "rule", "", "decisions that a rule of this name is behind")
-	f.StringVar(&list.cause, "cause", "", "decisions with this code among their causes, such as app_not_open")
-	f.StringVar(&list.country, "country", "", "decisions on what came from this country, as it was judged")
-	f.StringSliceVar(&list.ranges, "ip", nil, "decisions on what came from one of these addresses or ranges")
+	f.StringVar(&list.words.Cause, "cause", "", "decisions with this code among their causes, such as app_not_open")
+	f.StringVar(&list.words.Country, "country", "", "decisions on what came from this country, as it was judged")
+	f.StringSliceVar(&list.words.Ranges, "ip", nil, "decisions on what came from one of these addresses or ranges")
 	list.stretchFlags.addTo(f)
 	f.StringVar(&list.format, "format", "text", "text, csv, jsonl for JSON, one entry a line, or ocsf")
 	f.IntVar(&list.most, "most", 50, "how many are listed at most; all where it is left out and the format is jsonl or ocsf")
@@ -129,39 +124,8 @@ func (env *environment) journalListCommand(flags *journalFlags) *cobra.Command {
 
 // read reads the filter.
 func (f *listFlags) read(zone *time.Location, now time.Time) (err error) {
-	if f.kind != "" {
-		if err := f.Kind.UnmarshalText([]byte(f.kind)); err != nil {
-			return fmt.Errorf("--kind: %w", err)
-		}
-	}
-	for _, word := range f.verdicts {
-		var v decide.Verdict
-		if err := v.UnmarshalText([]byte(word)); err != nil {
-			return fmt.Errorf("--verdict: %w", err)
-		}
-		f.Verdicts = append(f.Verdicts, v)
-	}
-	if f.country != "" {
-		if err := f.Country.UnmarshalText([]byte(f.country)); err != nil {
-			return fmt.Errorf("--country: %w", err)
-		}
-	}
-	if f.cause != "" {
-		var codes []string
-		for _, code := range decide.CauseCodes() {
-			codes = append(codes, string(code))
-		}
-		if !slices.Contains(codes, f.cause) {
-			return fmt.Errorf("--cause: there is no cause %q%s", f.cause, nearest.DidYouMean(f.cause, codes))
-		}
-		f.Cause = decide.CauseCode(f.cause)
-	}
-	for _, text := range f.ranges {
-		r, err := directory.ParseRange(text)
-		if err != nil {
-			return fmt.Errorf("--ip: %w", err)
-		}
-		f.Ranges = append(f.Ranges, r)
+	if err := f.Take(&f.words); err != nil {
+		return fmt.Errorf("--%w", err)
 	}
 	if f.From, f.To, err = f.stretch(zone, now); err != nil {
 		return err

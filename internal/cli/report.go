@@ -93,7 +93,7 @@ func (env *environment) report(flags *reportFlags) error {
 		}, func() error { return env.writeReport(made, flags) })
 	}
 	err = flags.withStore(func(ctx context.Context, s store.Store) error {
-		standing, err := standing(ctx, s)
+		standing, err := report.Standings(ctx, s)
 		if err != nil {
 			return err
 		}
@@ -166,27 +166,6 @@ func (env *environment) programs(b *book.Book, at time.Time) ([]desk.Entry, erro
 	}
 	entries, err := desk.New(consents, record).Register(context.Background(), at)
 	return entries, errors.Join(err, record.Close())
-}
-
-// standing returns the accounts of a store that have a standing risk.
-func standing(ctx context.Context, s store.Store) ([]*store.Account, error) {
-	var found []*store.Account
-	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
-		if err != nil {
-			return nil, err
-		}
-		if !bytes.Contains(row.Value, []byte(`"account_risk"`)) {
-			continue
-		}
-		a := new(store.Account)
-		if err := store.Read(row, a); err != nil {
-			return nil, err
-		}
-		if a.Risk != nil {
-			found = append(found, a)
-		}
-	}
-	return found, nil
 }
 
 // writeReport writes a report in the format of the flags.

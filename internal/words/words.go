@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Count is a number with its noun, which takes an s where there are several: "1
@@ -64,4 +66,13 @@ func Cell(text string) string {
 		return "'" + text
 	}
 	return text
+}
+
+// Capital is a text that begins a sentence.
+func Capital(text string) string {
+	first, size := utf8.DecodeRuneInString(text)
+	if size == 0 {
+		return text
+	}
+	return string(unicode.ToUpper(first)) + text[size:]
 }

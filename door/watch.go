@@ -1,0 +1,218 @@
+package door
+
+import (
+	"bytes"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/evidence"
+	"github.com/briskwarden/briskwarden/admin/report"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+//go:embed watch.html
+var watchText string
+
+var watchPages = template.Must(template.New("watch").Funcs(template.FuncMap{
+	"style": func() template.CSS { return template.CSS(report.Style()) },
+}).Parse(watchText))
+
+// watchHeaders keep a page from running or loading anything: what it shows others have named.
+var watchHeaders = func() http.Header {
+	style := sha256.Sum256([]byte(report.Style()))
+	return http.Header{
+		"Content-Type": {"text/html; charset=utf-8"},
+		"Content-Security-Policy": {"default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(style[:]) +
+			"'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"},
+		"X-Content-Type-Options": {"nosniff"},
+		"Referrer-Policy":        {"no-referrer"},
+	}
+}()
+
+// writePage answers with a page, once all of it has been made.
+func writePage(w http.ResponseWriter, make func(*bytes.Buffer) error) error {
+	var page bytes.Buffer
+	if err := make(&page); err != nil {
+		return err
+	}
+	maps.Copy(w.Header(), watchHeaders)
+	w.Write(page.Bytes()) // a browser that went away misses nothing
+	return nil
+}
+
+// stretches are those that the live report offers; the first is shown where none is asked for.
+var stretches = []report.Link{{Name: "7 days", Link: "/watch?last=7d"}, {Name: "1 day", Link: "/watch?last=1d"},
+	{Name: "30 days", Link: "/watch?last=30d"}}
+
+// serveWatch answers GET /watch: a report on the journal until now.
+func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
+	b := d.book.Load()
+	from, to, err := stretchOf(r.URL.Query(), b.Source().Settings.Zone, d.now())
+	if err != nil {
+		return err
+	}
+	if from.IsZero() && to.IsZero() {
+		from = d.now().AddDate(0, 0, -7)
+	}
+	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: "BOOK"},
+		Known: func(name string) (directory.Account, bool) {
+			known, err := d.facts.accounts.get(r.Context(), d.facts.store, name)
+			if err == nil && known.value != nil && known.value.States() {
+				return known.value.Entry(), true
+			}
+			i := slices.IndexFunc(b.Source().Accounts, func(a directory.Account) bool { return a.Name == name })
+			if i < 0 {
+				return directory.Account{}, false
+			}
+			return b.Source().Accounts[i], true
+		}}
+	standing, err := report.Standings(r.Context(), d.facts.store)
+	if err != nil {
+		return d.unavailable(err)
+	}
+	if b.desk != nil {
+		if o.Programs, err = b.desk.Register(r.Context(), d.now()); err != nil {
+			return d.unavailable(err)
+		}
+	}
+	made, err := report.OfJournal(b.Source(), d.facts.store.Entries(r.Context(), o.Asks()), standing, o)
+	if err != nil {
+		return d.unavailable(err)
+	}
+	return writePage(w, func(page *bytes.Buffer) error { return made.WriteHTML(page, stretches...) })
+}
+
+// stretchOf reads the stretch of a query: last, or from and to.
+func stretchOf(q url.Values, zone *time.Location, now time.Time) (from, to time.Time, err error) {
+	if last := q.Get("last"); last != "" {
+		var span directory.Span
+		if err := span.UnmarshalText([]byte(last)); err != nil {
+			return from, to, problem(http.StatusBadRequest, "last: %s.", err)
+		}
+		return now.Add(-time.Duration(span)), to, nil
+	}
+	for name, into := range map[string]*time.Time{"from": &from, "to": &to} {
+		text := q.Get(name)
+		if text == "" {
+			continue
+		}
+		if *into, err = time.Parse(time.RFC3339, text); err == nil {
+			continue
+		}
+		if *into, err = time.ParseInLocation(time.DateOnly, text, zone); err != nil {
+			return from, to, problem(http.StatusBadRequest, "%s: %q is no time such as 2026-11-23 or 2026-11-23T13:10:00Z.", name, text)
+		}
+	}
+	return from, to, nil
+}
+
+// mostWatched is how many decisions a page lists.
+const mostWatched = 200
+
+// serveWatchList answers GET /watch/decisions: decisions by the filters of journal list.
+func (d *Door) serveWatchList(w http.ResponseWriter, r *request) error {
+	q := r.URL.Query()
+	f := &evidence.Filter{Kind: journal.Decision, Account: q.Get("account"), App: q.Get("app"), Policy: q.Get("policy"), Rule: q.Get("rule")}
+	asked := &evidence.Words{Cause: q.Get("cause"), Country: q.Get("country")}
+	for name, into := range map[string]*[]string{"verdict": &asked.Verdicts, "ip": &asked.Ranges} {
+		if text := q.Get(name); text != "" {
+			*into = strings.Split(text, ",")
+		}
+	}
+	if err := f.Take(asked); err != nil {
+		return problem(http.StatusBadRequest, "%s.", err)
+	}
+	zone := d.book.Load().Source().Settings.Zone
+	var err error
+	if f.From, f.To, err = stretchOf(q, zone, d.now()); err != nil {
+		return err
+	}
+	list, err := f.ListOf(d.facts.store.Entries(r.Context(), f.Of()), mostWatched)
+	if err != nil {
+		return d.unavailable(err)
+	}
+	said := words.Count(len(list.Entries), "decision") + ", the latest first; times are " + zone.String() + "."
+	if list.More {
+		said = fmt.Sprintf("The latest %d decisions; there are more. Times are %s.", mostWatched, zone)
+	}
+	for i := range list.Entries {
+		e := &list.Entries[i]
+		e.At, e.Verdict = e.At.In(zone), strings.ReplaceAll(e.Verdict, "_", " ")
+	}
+	title := "Decisions"
+	for _, name := range []string{"account", "app", "policy", "rule", "cause", "verdict", "country", "ip", "from", "to", "last"} {
+		if text := q.Get(name); text != "" {
+			title += ", " + name + " " + text
+		}
+	}
+	return writePage(w, func(page *bytes.Buffer) error {
+		return watchPages.ExecuteTemplate(page, "list", map[string]any{"Title": title, "Said": said, "Entries": list.Entries})
+	})
+}
+
+// serveWatchDecision answers GET /watch/decisions/{id}: one decision, explained as rehearse does.
+func (d *Door) serveWatchDecision(w http.ResponseWriter, r *request) error {
+	e, err := d.facts.store.Entry(r.Context(), r.PathValue("id"))
+	switch {
+	case errors.Is(err, store.ErrNotFound) || err == nil && e.Kind != journal.Decision:
+		return problem(http.StatusNotFound, "The journal has no decision of that id.")
+	case err != nil:
+		return d.unavailable(err)
+	case e.Leaf == nil:
+		return problem(http.StatusGone, "The decision was pruned from the journal; its hash is kept.")
+	}
+	decision, err := evidence.Read(&e)
+	if err != nil {
+		return err
+	}
+	b := d.book.Load()
+	if err := decision.Compare(b.Source()); err != nil {
+		return err
+	}
+	zone := b.Source().Settings.Zone
+	said := strings.ReplaceAll(decision.Verdict.String(), "_", " ")
+	data := map[string]any{
+		"Title":    fmt.Sprintf("%s: %s at %s", strings.ToUpper(said), decision.Attempt.Account, decision.Attempt.App),
+		"Headline": fmt.Sprintf("Decided %s (%s).", decision.At.In(zone).Format("Mon 2006-01-02 15:04:05"), zone),
+		"D":        decision,
+		"Shadow":   strings.ReplaceAll(decision.WithShadow.Verdict.String(), "_", " "),
+		"Today":    "The book in force is the one that decided.",
+	}
+	if t := decision.Today; !t.Same {
+		today := "The book in force would say " + strings.ReplaceAll(t.Verdict.String(), "_", " ") + "."
+		if len(t.Causes) > 0 {
+			today += " " + t.Causes[0].Text
+		}
+		data["Today"] = today
+	}
+	todo := slices.Clone(decision.ToPerson.Repairs)
+	if offer := decision.ToPerson.Offer; len(offer) > 0 {
+		todo = append(todo, "Prove "+words.List(offer, "or")+".")
+	}
+	data["ToDo"] = todo
+	var facts []string
+	for _, fact := range slices.Sorted(maps.Keys(decision.From)) {
+		facts = append(facts, words.Capital(fact)+" from "+decision.From[fact])
+	}
+	data["Facts"] = facts
+	text, err := json.MarshalIndent(decision.Attempt, "", "  ")
+	if err != nil {
+		return err
+	}
+	data["Attempt"] = string(text)
+	return writePage(w, func(page *bytes.Buffer) error { return watchPages.ExecuteTemplate(page, "decision", data) })
+}

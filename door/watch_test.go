@@ -1,0 +1,150 @@
+package door_test
+
+import (
+	"context"
+	"encoding/base64"
+	"html"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/door"
+)
+
+// look asks for a page as a browser does, with a token as the password.
+func (h *house) look(path, token string) (int, http.Header, string) {
+	r := httptest.NewRequest("GET", path, nil)
+	if token != "" {
+		r.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte("ragna:"+token)))
+	}
+	w := httptest.NewRecorder()
+	h.Handler().ServeHTTP(w, r)
+	return w.Code, w.Header(), w.Body.String()
+}
+
+// watched is a door that has decided on the demo's scenes.
+func watched(t *testing.T) *house {
+	h := newHouse(t, nil, nil)
+	for _, scene := range demo.Scenes() {
+		a := scene.Attempt
+		a.At = h.clock()
+		h.Decide(t.Context(), &a, door.Asked{Caller: "gateway"})
+		h.pass(time.Second)
+	}
+	h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: `<b onmouseover="x">&'`, App: "mail"}, door.Asked{Caller: "gateway"})
+	h.pass(time.Second)
+	return h
+}
+
+func TestTheWatch(t *testing.T) {
+	h := watched(t)
+	t.Run("only those who may look", func(t *testing.T) {
+		for token, want := range map[string]int{"": 401, "bw_wrong": 401, idle: 403, all: 200} {
+			status, header, _ := h.look("/watch", token)
+			require.Equal(t, want, status, token)
+			if want == 401 {
+				require.Contains(t, header.Get("WWW-Authenticate"), "Basic")
+			}
+		}
+		status, _, _ := h.look("/v1/sessions?account=x", all)
+		require.Equal(t, 401, status, "a browser's password counts at the pages alone")
+	})
+	links := map[string]bool{"/watch": true}
+	follow := func(path string) string {
+		status, header, page := h.look(path, all)
+		require.Equal(t, 200, status, path+page)
+		require.Contains(t, header.Get("Content-Security-Policy"), "default-src 'none'")
+		require.Equal(t, "no-store", header.Get("Cache-Control"))
+		require.Empty(t, regexp.MustCompile(`<b[ >]|<script`).FindString(page))
+		for _, found := range regexp.MustCompile(`href="(/[^"]*)"`).FindAllStringSubmatch(page, -1) {
+			if link := html.UnescapeString(found[1]); !links[link] {
+				links[link] = false
+			}
+		}
+		return page
+	}
+	page := follow("/watch")
+	require.Contains(t, page, "7 attempts by")
+	require.Contains(t, page, "/watch/decisions?")
+	t.Run("each link leads to decisions, and those to each of them", func(t *testing.T) {
+		for rest := true; rest; {
+			rest = false
+			for link, done := range links {
+				if done {
+					continue
+				}
+				links[link], rest = true, true
+				page := follow(link)
+				if strings.HasPrefix(link, "/watch/decisions?") {
+					require.Contains(t, page, "<td class=\"when\">", link)
+				}
+			}
+		}
+		require.Greater(t, len(links), 10)
+	})
+	t.Run("a decision reads like a rehearsal", func(t *testing.T) {
+		page := ""
+		for link := range links {
+			if strings.HasPrefix(link, "/watch/decisions/") {
+				if page = follow(link); strings.Contains(page, "BLOCK: ingrid@kestrelsound.example at card-till") {
+					break
+				}
+			}
+		}
+		for _, text := range []string{"<h2>Why</h2>", "Risk: ", "Were the shadow policies live: ", "The book in force is the one that decided.", "fleet-baseline", "Account from "} {
+			require.Contains(t, page, text)
+		}
+	})
+	t.Run("what cannot be read is said", func(t *testing.T) {
+		for path, says := range map[string]string{"/watch?last=soon": "last:", "/watch?from=monday": "from:", "/watch/decisions?verdict=maybe": "verdict:",
+			"/watch/decisions?ip=300": "ip:", "/watch/decisions?country=UK": "country:", "/watch/decisions?cause=app_not_opne": "app_not_open"} {
+			status, _, text := h.look(path, all)
+			require.Equal(t, 400, status, path)
+			require.Contains(t, text, says)
+		}
+		status, _, _ := h.look("/watch/decisions/none", all)
+		require.Equal(t, 404, status)
+	})
+	t.Run("in a browser", func(t *testing.T) {
+		browser, err := exec.LookPath("chromium")
+		if err != nil {
+			if os.Getenv("CI") != "" {
+				t.Fatal("there is no chromium, which scripts/test installs in CI")
+			}
+			t.Skip("there is no chromium")
+		}
+		server := httptest.NewServer(h.Handler())
+		defer server.Close()
+		allocated, cancel := chromedp.NewExecAllocator(t.Context(),
+			append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.NoSandbox, chromedp.WSURLReadTimeout(time.Minute))...)
+		defer cancel()
+		ctx, cancel := chromedp.NewContext(allocated)
+		defer cancel()
+		ctx, cancel = context.WithTimeout(ctx, time.Minute)
+		defer cancel()
+		at := strings.Replace(server.URL, "http://", "http://ragna:"+all+"@", 1)
+		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/watch")))
+		said, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector('.sentences p').textContent + getComputedStyle(document.querySelector('th')).fontWeight`))
+		require.NoError(t, err)
+		require.Contains(t, said, "7 attempts by")
+		require.True(t, strings.HasSuffix(said, "600"), "the style sheet is let through: %s", said)
+		for _, link := range []string{`a[href^="/watch/decisions?"]`, `td.when a`} {
+			to, err := chromedp.Run(ctx, chromedp.Evaluate[string]("document.querySelector('"+link+"').getAttribute('href')"))
+			require.NoError(t, err)
+			require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(at+to)))
+		}
+		title, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.title`))
+		require.NoError(t, err)
+		require.Contains(t, title, " at ")
+	})
+}
