@@ -148,7 +148,7 @@ func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, aske
 	j := &job{change: d.effects(b, answer, g, where)}
 	if d.config.Journal.Mode != JournalOff {
 		e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
-		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(nil)
+		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(make([]byte, 0, 256))
 		j.entries = []journal.Entry{e}
 	}
 	if j.change == nil && j.entries == nil {
