@@ -45,7 +45,11 @@ func TestOutsidePrograms(t *testing.T) {
 		}
 		return changed
 	}
-	mail := with(with(with(tide, "client", "voyage-log"), "scopes", []string{"mail.read"}), "redirect_uri", "https://app.fjordscribe.example/answer")
+	mail := with(
+		with(with(tide, "client", "voyage-log"), "scopes", []string{"mail.read"}),
+		"redirect_uri",
+		"https://app.fjordscribe.example/answer",
+	)
 	for name, c := range map[string]struct {
 		ask     any
 		status  int

@@ -30,7 +30,10 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			Risk: &store.Risk{Level: directory.HighRisk, Because: "strange-sign-ins", Since: &risky}}); err != nil {
 			return err
 		}
-		return store.Save(tx, &store.Device{ID: "till-04", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}, ReportedAt: &risky})
+		return store.Save(
+			tx,
+			&store.Device{ID: "till-04", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}, ReportedAt: &risky},
+		)
 	}))
 	verdicts := map[string]decide.Verdict{}
 	causes := map[string]string{}
@@ -63,7 +66,13 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			var text bytes.Buffer
 			require.NoError(t, write(&text))
 			sources := []replay.Source{{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}}
-			found, err := (&evidence.Filter{}).ListHistory(t.Context(), judge, sources, replay.Options{Recorded: replay.MayBeRecorded(text.Bytes())}, 1000)
+			found, err := (&evidence.Filter{}).ListHistory(
+				t.Context(),
+				judge,
+				sources,
+				replay.Options{Recorded: replay.MayBeRecorded(text.Bytes())},
+				1000,
+			)
 			require.NoError(t, err)
 			require.Empty(t, found.Bad)
 			require.Len(t, found.Entries, len(verdicts))
@@ -95,9 +104,14 @@ func TestTheJournalIsAHistory(t *testing.T) {
 				require.NoError(t, err)
 				require.NotEmpty(t, list.Entries)
 				for _, l := range list.Entries {
-					require.True(t, (len(f.Verdicts) == 0 || l.Verdict != "grant") && (f.App == "" || l.App == "mail") && (f.Policy == "" || l.Policy == "card-till") &&
-						(f.Ranges == nil || office.Contains(l.IP)) && (f.Country == "" || l.Country == "NO") && (f.Account == "" || l.Account == f.Account) &&
-						(f.From.IsZero() || !l.At.Before(f.From) && l.At.Before(f.To)), "%+v", l)
+					require.True(
+						t,
+						(len(f.Verdicts) == 0 || l.Verdict != "grant") && (f.App == "" || l.App == "mail") && (f.Policy == "" || l.Policy == "card-till") &&
+							(f.Ranges == nil || office.Contains(l.IP)) && (f.Country == "" || l.Country == "NO") && (f.Account == "" || l.Account == f.Account) &&
+							(f.From.IsZero() || !l.At.Before(f.From) && l.At.Before(f.To)),
+						"%+v",
+						l,
+					)
 				}
 			})
 		}

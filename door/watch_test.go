@@ -125,8 +125,14 @@ func TestTheWatch(t *testing.T) {
 		}
 		server := httptest.NewServer(h.Handler())
 		defer server.Close()
-		allocated, cancel := chromedp.NewExecAllocator(t.Context(),
-			append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.NoSandbox, chromedp.WSURLReadTimeout(time.Minute))...)
+		allocated, cancel := chromedp.NewExecAllocator(
+			t.Context(),
+			append(
+				chromedp.DefaultExecAllocatorOptions[:],
+				chromedp.ExecPath(browser),
+				chromedp.NoSandbox,
+				chromedp.WSURLReadTimeout(time.Minute),
+			)...)
 		defer cancel()
 		ctx, cancel := chromedp.NewContext(allocated)
 		defer cancel()
@@ -134,7 +140,12 @@ func TestTheWatch(t *testing.T) {
 		defer cancel()
 		at := strings.Replace(server.URL, "http://", "http://ragna:"+all+"@", 1)
 		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/watch")))
-		said, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector('.sentences p').textContent + getComputedStyle(document.querySelector('th')).fontWeight`))
+		said, err := chromedp.Run(
+			ctx,
+			chromedp.Evaluate[string](
+				`document.querySelector('.sentences p').textContent + getComputedStyle(document.querySelector('th')).fontWeight`,
+			),
+		)
 		require.NoError(t, err)
 		require.Contains(t, said, "7 attempts by")
 		require.True(t, strings.HasSuffix(said, "600"), "the style sheet is let through: %s", said)

@@ -179,7 +179,15 @@ func (r *briefReader) readOwn(b *Brief) (device []byte) {
 
 // readAlike reads what many attempts have alike.
 func (r *briefReader) readAlike(b *Brief) {
-	b.Verdict, b.WithShadow, b.Action, b.Level = decide.Verdict(r.byte()), decide.Verdict(r.byte()), attempt.Action(r.byte()), directory.Level(r.byte())
+	b.Verdict, b.WithShadow, b.Action, b.Level = decide.Verdict(
+		r.byte(),
+	), decide.Verdict(
+		r.byte(),
+	), attempt.Action(
+		r.byte(),
+	), directory.Level(
+		r.byte(),
+	)
 	b.App, b.Country = string(r.field()), string(r.field())
 	b.Causes = nil
 	for n := r.uvarint(); n > 0 && !r.broken; n-- {

@@ -23,7 +23,13 @@ type HistoryList struct {
 // ListHistory judges a history and lists at most so many of the attempts that the filter leaves, the
 // latest first, as if a door had decided on them. Numbers are those of the lines, from 0 on, and name
 // attempts that have no ID.
-func (f *Filter) ListHistory(ctx context.Context, judge *decide.Judge, sources []replay.Source, o replay.Options, most int) (*HistoryList, error) {
+func (f *Filter) ListHistory(
+	ctx context.Context,
+	judge *decide.Judge,
+	sources []replay.Source,
+	o replay.Options,
+	most int,
+) (*HistoryList, error) {
 	found := &HistoryList{List: List{Entries: []Line{}}}
 	var mu sync.Mutex
 	var attempts, strangers int64

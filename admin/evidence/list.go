@@ -293,16 +293,22 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 // WriteCSV writes the list as a table (RFC 4180), in UTC.
 func (l *List) WriteCSV(w io.Writer) error {
 	table := csv.NewWriter(w)
-	rows := [][]string{{"number", "id", "at", "kind", "account", "caller", "app", "ip", "country", "device", "proved", "verdict", "policy", "rule",
-		"risk", "signals", "text"}}
+	rows := [][]string{
+		{"number", "id", "at", "kind", "account", "caller", "app", "ip", "country", "device", "proved", "verdict", "policy", "rule",
+			"risk", "signals", "text"},
+	}
 	for i := range l.Entries {
 		e := &l.Entries[i]
 		ip := ""
 		if e.IP.IsValid() {
 			ip = e.IP.String()
 		}
-		rows = append(rows, []string{strconv.FormatInt(e.Number, 10), e.ID, e.At.UTC().Format(time.RFC3339Nano), e.Kind.String(), e.Account, e.Caller,
-			e.App, ip, e.Country, e.Device, strings.Join(e.Proved, ";"), e.Verdict, e.Policy, e.Rule, e.Level, strings.Join(e.Signals, ";"), e.Text})
+		rows = append(
+			rows,
+			[]string{strconv.FormatInt(e.Number, 10), e.ID, e.At.UTC().Format(time.RFC3339Nano), e.Kind.String(), e.Account, e.Caller,
+				e.App, ip, e.Country, e.Device, strings.Join(e.Proved, ";"), e.Verdict, e.Policy, e.Rule, e.Level,
+				strings.Join(e.Signals, ";"), e.Text},
+		)
 	}
 	for _, row := range rows {
 		for i := range row {

@@ -147,7 +147,11 @@ func (u *Use) IsEnough() bool {
 
 // over says over how long was looked.
 func (u *Use) over() string {
-	return fmt.Sprintf("in %s over %s", words.Count(int(u.Basis.Attempts), "attempt"), words.Count(int(u.Basis.Last.Sub(u.Basis.First)/(24*time.Hour))+1, "day"))
+	return fmt.Sprintf(
+		"in %s over %s",
+		words.Count(int(u.Basis.Attempts), "attempt"),
+		words.Count(int(u.Basis.Last.Sub(u.Basis.First)/(24*time.Hour))+1, "day"),
+	)
 }
 
 // topicUse is the topic of what only use shows.
@@ -270,7 +274,14 @@ func (u *Use) unusedMethods(p *Pass) {
 	}
 	for _, method := range slices.Sorted(maps.Keys(enrolled)) {
 		if u.proven[method] == 0 {
-			p.Report(method, p.Book.Where("setting", "zone"), "%s enrolled %s, and nobody proved it %s.", words.Count(enrolled[method], "account"), method, u.over())
+			p.Report(
+				method,
+				p.Book.Where("setting", "zone"),
+				"%s enrolled %s, and nobody proved it %s.",
+				words.Count(enrolled[method], "account"),
+				method,
+				u.over(),
+			)
 		}
 	}
 }

@@ -54,7 +54,9 @@ func used(lines ...string) []replay.Source {
 			}
 		}
 	}
-	return []replay.Source{{Name: "history.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}}
+	return []replay.Source{
+		{Name: "history.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }},
+	}
 }
 
 func TestWhatOnlyUseShows(t *testing.T) {
@@ -99,8 +101,10 @@ func TestWhatOnlyUseShows(t *testing.T) {
 		})
 	}
 	t.Run("a shadow that would stop somebody is not ready", func(t *testing.T) {
-		strict, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: bytes.Replace([]byte(usedBook), []byte("{name: all, then: {require: [once]}}"),
-			[]byte("{name: all, then: block}"), 1)}})
+		strict, err := book.OpenFS(
+			fstest.MapFS{"book.yaml": {Data: bytes.Replace([]byte(usedBook), []byte("{name: all, then: {require: [once]}}"),
+				[]byte("{name: all, then: block}"), 1)}},
+		)
 		require.NoError(t, err)
 		use, err := inspect.UseOf(t.Context(), strict, used(sound...), replay.Options{})
 		require.NoError(t, err)

@@ -66,7 +66,12 @@ func TestThePageInABrowser(t *testing.T) {
 	require.NoError(t, r.WriteHTML(&page))
 	path := filepath.Join(t.TempDir(), "month.html")
 	require.NoError(t, os.WriteFile(path, page.Bytes(), 0o600))
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.NoSandbox, chromedp.WSURLReadTimeout(time.Minute))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(browser),
+		chromedp.NoSandbox,
+		chromedp.WSURLReadTimeout(time.Minute),
+	)
 	allocated, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	defer cancel()
 	ctx, cancel := chromedp.NewContext(allocated)

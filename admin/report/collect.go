@@ -438,7 +438,13 @@ func (c *collector) cutSignIns() {
 				first = -1
 			}
 		}
-		return cmp.Or(cmp.Compare(b.Score, a.Score), first, b.At.Compare(a.At), strings.Compare(a.Account, b.Account), strings.Compare(a.App, b.App))
+		return cmp.Or(
+			cmp.Compare(b.Score, a.Score),
+			first,
+			b.At.Compare(a.At),
+			strings.Compare(a.Account, b.Account),
+			strings.Compare(a.App, b.App),
+		)
 	})
 	c.signIns = c.signIns[:min(len(c.signIns), mostSignIns)]
 }

@@ -37,7 +37,9 @@ func source(t require.TestingT, attempts []*attempt.Attempt) []replay.Source {
 		require.NoError(t, err)
 		text.Write(append(line, '\n'))
 	}
-	return []replay.Source{{Name: "history.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}}
+	return []replay.Source{
+		{Name: "history.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }},
+	}
 }
 
 func ofDemo(t *testing.T) (*book.Book, *report.Report) {
@@ -137,7 +139,8 @@ func TestPlotsShowTheirNumbers(t *testing.T) {
 	_, r := ofDemo(t)
 	var page bytes.Buffer
 	require.NoError(t, r.WriteHTML(&page))
-	drawn := regexp.MustCompile(`(?s)aria-label="([^"]*); the numbers are in the table below">(<svg.*?</svg>)`).FindAllStringSubmatch(page.String(), -1)
+	drawn := regexp.MustCompile(`(?s)aria-label="([^"]*); the numbers are in the table below">(<svg.*?</svg>)`).
+		FindAllStringSubmatch(page.String(), -1)
 	require.Len(t, drawn, len(r.Plots))
 	require.GreaterOrEqual(t, len(drawn), 4)
 	for i, p := range r.Plots {

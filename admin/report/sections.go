@@ -134,11 +134,16 @@ func counted(title, head string, counts []replay.NamedCount) Table {
 func (r *Report) decisionsSection() Section {
 	all := r.Verdicts.All()
 	s := Section{ID: "decisions", Short: "Decided", Heading: "What was decided", Plots: []string{"days", "hours"}}
-	s.Lines = []string{fmt.Sprintf("%s: %d granted (%s), %d asked for more (%s), %d blocked (%s).", words.Count(int(all), "attempt"), r.Verdicts.Grant,
-		percent(r.Verdicts.Grant, all), r.Verdicts.StepUp, percent(r.Verdicts.StepUp, all), r.Verdicts.Block, percent(r.Verdicts.Block, all))}
+	s.Lines = []string{
+		fmt.Sprintf("%s: %d granted (%s), %d asked for more (%s), %d blocked (%s).", words.Count(int(all), "attempt"), r.Verdicts.Grant,
+			percent(r.Verdicts.Grant, all), r.Verdicts.StepUp, percent(r.Verdicts.StepUp, all), r.Verdicts.Block, percent(r.Verdicts.Block, all)),
+	}
 	if r.Shadow != r.Verdicts {
-		s.Lines = append(s.Lines, fmt.Sprintf("Were the shadow policies live: %d granted, %d asked for more, %d blocked.", r.Shadow.Grant, r.Shadow.StepUp,
-			r.Shadow.Block))
+		s.Lines = append(
+			s.Lines,
+			fmt.Sprintf("Were the shadow policies live: %d granted, %d asked for more, %d blocked.", r.Shadow.Grant, r.Shadow.StepUp,
+				r.Shadow.Block),
+		)
 	}
 	days := Table{Title: "By day", Columns: columns("Day", "#Granted", "#Asked", "#Blocked")}
 	for _, d := range r.Days {
@@ -172,7 +177,10 @@ func (r *Report) stoppedSection() Section {
 		rule.Policy, rule.Rule = x.Policy, x.Rule
 		people.add(x.Command, x.Account, number(x.Counts.Block), number(x.Counts.StepUp), number(x.Counts.Grant), rule.name(), r.at(x.Granted))
 	}
-	addresses := Table{Title: "Addresses from which many accounts were tried", Columns: columns("Address", "#Stopped", "#Granted", "#Accounts", "First", "Last")}
+	addresses := Table{
+		Title:   "Addresses from which many accounts were tried",
+		Columns: columns("Address", "#Stopped", "#Granted", "#Accounts", "First", "Last"),
+	}
 	for i := range r.Addresses {
 		x := &r.Addresses[i]
 		addresses.add(x.Command, x.IP, number(x.Stopped), number(x.Granted), number(x.Accounts), r.at(x.First), r.at(x.Last))
@@ -190,11 +198,23 @@ func yesNo(yes bool) string {
 
 func (r *Report) riskSection() Section {
 	s := Section{ID: "risk", Short: "Risk", Heading: "What looks risky"}
-	accounts := Table{Title: "Accounts", Columns: columns("Account", "Level", "Noticed", "#Attempts", "#Granted", "Since", "Last", "Put right")}
+	accounts := Table{
+		Title:   "Accounts",
+		Columns: columns("Account", "Level", "Noticed", "#Attempts", "#Granted", "Since", "Last", "Put right"),
+	}
 	for i := range r.RiskyAccounts {
 		x := &r.RiskyAccounts[i]
-		accounts.add(x.Command, x.Account, x.Level.String(), strings.Join(x.Signals, ", "), number(x.Attempts), number(x.Granted), r.at(x.Since), r.at(x.Last),
-			yesNo(x.PutRight))
+		accounts.add(
+			x.Command,
+			x.Account,
+			x.Level.String(),
+			strings.Join(x.Signals, ", "),
+			number(x.Attempts),
+			number(x.Granted),
+			r.at(x.Since),
+			r.at(x.Last),
+			yesNo(x.PutRight),
+		)
 	}
 	standing := Table{Title: "Accounts with a standing risk", Columns: columns("Account", "Level", "Because", "Since", "Put right")}
 	for i := range r.Standing {
@@ -210,11 +230,23 @@ func (r *Report) riskSection() Section {
 		noticed.add("", x.Signal, number(x.Times), number(x.Accounts), number(x.Granted))
 	}
 	const most = 20
-	signIns := Table{Title: "Sign-ins, the gravest first", Columns: columns("When", "Account", "App", "From", "Level", "#Score", "Noticed", "Verdict")}
+	signIns := Table{
+		Title:   "Sign-ins, the gravest first",
+		Columns: columns("When", "Account", "App", "From", "Level", "#Score", "Noticed", "Verdict"),
+	}
 	for i := range r.RiskySignIns[:min(most, len(r.RiskySignIns))] {
 		x := &r.RiskySignIns[i]
-		signIns.add("", r.at(x.At), x.Account, x.App, strings.TrimSpace(x.IP+" "+x.Country), x.Level.String(), number(x.Score), strings.Join(x.Signals, ", "),
-			strings.ReplaceAll(x.Verdict, "_", " "))
+		signIns.add(
+			"",
+			r.at(x.At),
+			x.Account,
+			x.App,
+			strings.TrimSpace(x.IP+" "+x.Country),
+			x.Level.String(),
+			number(x.Score),
+			strings.Join(x.Signals, ", "),
+			strings.ReplaceAll(x.Verdict, "_", " "),
+		)
 	}
 	s.Tables = []Table{accounts, standing, noticed, signIns}
 	if len(r.RiskyAccounts)+len(r.Standing)+len(r.Detections) == 0 {
@@ -227,8 +259,14 @@ func (r *Report) workSection() Section {
 	w := &r.Work
 	s := Section{ID: "work", Short: "Work", Heading: "Whether people can work"}
 	s.Lines = []string{
-		fmt.Sprintf("On %s with attempts an account was asked for more %.2f times on average: %d at the median, at most %d on 95 of 100, %d at the worst.",
-			words.Count(int(w.PersonDays), "day"), w.Prompts.Mean, w.Prompts.Median, w.Prompts.P95, w.Prompts.Worst),
+		fmt.Sprintf(
+			"On %s with attempts an account was asked for more %.2f times on average: %d at the median, at most %d on 95 of 100, %d at the worst.",
+			words.Count(int(w.PersonDays), "day"),
+			w.Prompts.Mean,
+			w.Prompts.Median,
+			w.Prompts.P95,
+			w.Prompts.Worst,
+		),
 		fmt.Sprintf("Of %s %s came at the first try; before %d the account had been stopped at the same app within ten minutes.",
 			words.Count(int(w.Grants), "grant"), percent(w.FirstTry, w.Grants), w.CameBack),
 	}
@@ -252,12 +290,35 @@ func (r *Report) rolloutSection() Section {
 		if x.DaysLeft < 0 {
 			when = fmt.Sprintf("%s has been demanded since %s", x.Name, x.Enforced)
 		}
-		s.Lines = append(s.Lines, fmt.Sprintf("%s: of %s %d are ready, %d have one method only, %d text messages only, %d nothing and time left, and %d would be locked out.",
-			when, words.Count(x.Counts.People, "person"), x.Counts.Ready, x.Counts.Single, x.Counts.Weak, x.Counts.InGrace, x.Counts.LockedOut))
-		groups := Table{Title: x.Name + ", by group", Columns: columns("Group", "#People", "#Ready", "#One method", "#Messages only", "#In grace", "#Locked out")}
+		s.Lines = append(
+			s.Lines,
+			fmt.Sprintf(
+				"%s: of %s %d are ready, %d have one method only, %d text messages only, %d nothing and time left, and %d would be locked out.",
+				when,
+				words.Count(x.Counts.People, "person"),
+				x.Counts.Ready,
+				x.Counts.Single,
+				x.Counts.Weak,
+				x.Counts.InGrace,
+				x.Counts.LockedOut,
+			),
+		)
+		groups := Table{
+			Title:   x.Name + ", by group",
+			Columns: columns("Group", "#People", "#Ready", "#One method", "#Messages only", "#In grace", "#Locked out"),
+		}
 		for _, g := range x.Groups {
 			c := g.Counts
-			groups.add(x.Command, g.Name, number(c.People), number(c.Ready), number(c.Single), number(c.Weak), number(c.InGrace), number(c.LockedOut))
+			groups.add(
+				x.Command,
+				g.Name,
+				number(c.People),
+				number(c.Ready),
+				number(c.Single),
+				number(c.Weak),
+				number(c.InGrace),
+				number(c.LockedOut),
+			)
 		}
 		days := Table{Title: x.Name + ", let in by day though not enrolled", Columns: columns("Day", "#Accounts")}
 		for _, d := range x.Eased {
@@ -295,7 +356,15 @@ func (r *Report) programSection() Section {
 	t := Table{Columns: columns("Program", "Standing", "Danger", "#Accounts", "#Waiting", "Has")}
 	for i := range r.Programs {
 		x := &r.Programs[i]
-		t.add("", x.Client, x.Standing.String(), fmt.Sprintf("%s, %d", x.Grade.Level, x.Grade.Danger), number(x.Users), number(x.Waiting), strings.Join(x.Scopes, ", "))
+		t.add(
+			"",
+			x.Client,
+			x.Standing.String(),
+			fmt.Sprintf("%s, %d", x.Grade.Level, x.Grade.Danger),
+			number(x.Users),
+			number(x.Waiting),
+			strings.Join(x.Scopes, ", "),
+		)
 	}
 	s.Tables = []Table{t}
 	if len(r.Programs) == 0 {

@@ -38,7 +38,10 @@ type Source struct {
 
 // with returns a command with the book.
 func (s *Source) with(command string) string {
-	return strings.Join(append(append(terminal.Command("briskwarden"), strings.Fields(command)...), terminal.Command("--book %s", s.Book)...), " ")
+	return strings.Join(
+		append(append(terminal.Command("briskwarden"), strings.Fields(command)...), terminal.Command("--book %s", s.Book)...),
+		" ",
+	)
 }
 
 // filter is what a command lists.

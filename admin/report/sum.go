@@ -88,7 +88,14 @@ func (c *collector) sumPeople(r *Report) {
 		if p.counts.Block == 0 {
 			continue
 		}
-		one := Person{Account: name, Counts: p.counts, own: p.counts.Block + p.counts.StepUp - sprayed[p.number], First: p.firstStop, Last: p.lastStop, Granted: p.grant}
+		one := Person{
+			Account: name,
+			Counts:  p.counts,
+			own:     p.counts.Block + p.counts.StepUp - sprayed[p.number],
+			First:   p.firstStop,
+			Last:    p.lastStop,
+			Granted: p.grant,
+		}
 		most := int32(0)
 		for _, x := range p.byRule {
 			if c.rules.at([2]string{x.policy, x.rule}).Blocks > 0 && (x.times > most || x.times == most && x.rule < one.Rule) {
@@ -148,7 +155,12 @@ func (c *collector) sumRisk(r *Report) {
 		r.RiskyAccounts = append(r.RiskyAccounts, *one)
 	}
 	slices.SortFunc(r.RiskyAccounts, func(a, b RiskyAccount) int {
-		return cmp.Or(cmp.Compare(b.Level, a.Level), cmp.Compare(b.Granted, a.Granted), cmp.Compare(b.Attempts, a.Attempts), strings.Compare(a.Account, b.Account))
+		return cmp.Or(
+			cmp.Compare(b.Level, a.Level),
+			cmp.Compare(b.Granted, a.Granted),
+			cmp.Compare(b.Attempts, a.Attempts),
+			strings.Compare(a.Account, b.Account),
+		)
 	})
 	r.RiskyAccounts = r.RiskyAccounts[:min(mostRisky, len(r.RiskyAccounts))]
 	for i := range r.RiskyAccounts {
@@ -198,8 +210,12 @@ func (c *collector) sumWork(r *Report) {
 	if w.PersonDays == 0 {
 		return
 	}
-	w.Prompts = Spread{Mean: float64(total) / float64(w.PersonDays), Median: quantile(spread, w.PersonDays, 50), P95: quantile(spread, w.PersonDays, 95),
-		Worst: len(spread) - 1}
+	w.Prompts = Spread{
+		Mean:   float64(total) / float64(w.PersonDays),
+		Median: quantile(spread, w.PersonDays, 50),
+		P95:    quantile(spread, w.PersonDays, 95),
+		Worst:  len(spread) - 1,
+	}
 }
 
 // quantile returns the least number that so many of a hundred do not exceed (the nearest rank).
@@ -248,7 +264,11 @@ func (r *Report) plots() []Plot {
 	}
 	plots = append(plots, rules)
 	for _, rollout := range r.Rollouts {
-		p := Plot{Name: "rollout-" + rollout.Name, Title: "Let in by day though not enrolled: " + rollout.Name, Series: []Series{{Name: "accounts"}}}
+		p := Plot{
+			Name:   "rollout-" + rollout.Name,
+			Title:  "Let in by day though not enrolled: " + rollout.Name,
+			Series: []Series{{Name: "accounts"}},
+		}
 		for _, d := range rollout.Eased {
 			p.Labels, p.Series[0].Values = append(p.Labels, d.Date), append(p.Series[0].Values, int64(d.Count))
 		}
@@ -284,7 +304,8 @@ func (r *Report) sentences() {
 	} else {
 		r.Happened = fmt.Sprintf("%s by %s from %s to %s: %s granted, %s asked for more, %s blocked.",
 			words.Count(int(all), "attempt"), words.Count(r.Accounts, "account"), r.First.In(r.zone).Format("2 January"),
-			r.Last.In(r.zone).Format("2 January 2006"), percent(r.Verdicts.Grant, all), percent(r.Verdicts.StepUp, all), percent(r.Verdicts.Block, all))
+			r.Last.In(r.zone).Format("2 January 2006"), percent(r.Verdicts.Grant, all), percent(r.Verdicts.StepUp, all),
+			percent(r.Verdicts.Block, all))
 		switch n := len(r.Troubles); n {
 		case 0:
 			r.Wrong = "Nothing looks wrong by what this report looks at; what nobody attempted it cannot see."

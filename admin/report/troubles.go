@@ -22,7 +22,10 @@ const (
 func (r *Report) findTroubles() {
 	r.Troubles = []Trouble{}
 	add := func(weight int, since, last time.Time, command, do, format string, args ...any) {
-		r.Troubles = append(r.Troubles, Trouble{Text: fmt.Sprintf(format, args...), Do: do, Since: since, Last: last, Command: command, weight: weight})
+		r.Troubles = append(
+			r.Troubles,
+			Trouble{Text: fmt.Sprintf(format, args...), Do: do, Since: since, Last: last, Command: command, weight: weight},
+		)
 	}
 	for i := range r.RiskyAccounts {
 		if a := r.RiskyAccounts[i].own; a != nil {
@@ -31,9 +34,18 @@ func (r *Report) findTroubles() {
 	}
 	for i := range r.Addresses {
 		a := &r.Addresses[i]
-		add(700+a.Accounts, a.First, a.Last, a.Command, "see whether any of those accounts was let in from there, and make the address a network that is blocked.",
-			"From %s %s of %s were stopped within %s: somebody may be trying passwords.", a.IP, words.Count(int(a.Stopped), "attempt"),
-			words.Count(a.Accounts, "account"), about(a.Last.Sub(a.First)))
+		add(
+			700+a.Accounts,
+			a.First,
+			a.Last,
+			a.Command,
+			"see whether any of those accounts was let in from there, and make the address a network that is blocked.",
+			"From %s %s of %s were stopped within %s: somebody may be trying passwords.",
+			a.IP,
+			words.Count(int(a.Stopped), "attempt"),
+			words.Count(a.Accounts, "account"),
+			about(a.Last.Sub(a.First)),
+		)
 	}
 	for i := range r.Stopped {
 		p := &r.Stopped[i]
@@ -43,16 +55,35 @@ func (r *Report) findTroubles() {
 		rule := Rule{}
 		rule.Policy, rule.Rule = p.Policy, p.Rule
 		if p.Granted.After(p.Last) {
-			add(200+int(min(p.Counts.Block, 90)), p.First, p.Last, p.Command, "see whether the rule means them; else tell them when and how it works.",
-				"%s was stopped %d times, most by %s.", p.Account, p.Counts.Block, rule.name())
+			add(
+				200+int(min(p.Counts.Block, 90)),
+				p.First,
+				p.Last,
+				p.Command,
+				"see whether the rule means them; else tell them when and how it works.",
+				"%s was stopped %d times, most by %s.",
+				p.Account,
+				p.Counts.Block,
+				rule.name(),
+			)
 			continue
 		}
 		since := "and was not let in once"
 		if !p.Granted.IsZero() {
 			since = "and was not let in since " + p.Granted.In(r.zone).Format("2 January 15:04")
 		}
-		add(600+int(min(p.Counts.Block, 90)), p.First, p.Last, p.Command, "find out whether they can work: "+p.Account+" gets no further by trying again.",
-			"%s was stopped %d times, most by %s, %s.", p.Account, p.Counts.Block, rule.name(), since)
+		add(
+			600+int(min(p.Counts.Block, 90)),
+			p.First,
+			p.Last,
+			p.Command,
+			"find out whether they can work: "+p.Account+" gets no further by trying again.",
+			"%s was stopped %d times, most by %s, %s.",
+			p.Account,
+			p.Counts.Block,
+			rule.name(),
+			since,
+		)
 	}
 	if len(r.Work.Asked) > 0 && r.Work.Asked[0].Prompts >= manyPrompts {
 		a := &r.Work.Asked[0]
@@ -85,8 +116,19 @@ func (r *Report) addRisky(a *RiskyAccount, add func(int, time.Time, time.Time, s
 	if a.machine {
 		do = "see whether the key or certificate of " + a.Account + " still holds, and renew it; if somebody else has it, bar it."
 	}
-	add(weight, a.Since, a.Last, a.Command, do, "%s: %s with the risk %s (%s), %s.", a.Account, words.Count(int(a.Attempts), "sign-in"), a.Level,
-		strings.Join(a.Signals, ", "), did)
+	add(
+		weight,
+		a.Since,
+		a.Last,
+		a.Command,
+		do,
+		"%s: %s with the risk %s (%s), %s.",
+		a.Account,
+		words.Count(int(a.Attempts), "sign-in"),
+		a.Level,
+		strings.Join(a.Signals, ", "),
+		did,
+	)
 }
 
 func (r *Report) isRisky(account string) bool {
@@ -151,14 +193,22 @@ func (r *Report) steps(at time.Time) {
 		for _, open := range r.Score.Brings[:min(3, len(r.Score.Brings))] {
 			names = append(names, open.Check)
 		}
-		add(r.source.with("inspect"), "The book reaches %d of %d points; most brings %s.", r.Score.Reached, r.Score.Possible, words.List(names, "and"))
+		add(
+			r.source.with("inspect"),
+			"The book reaches %d of %d points; most brings %s.",
+			r.Score.Reached,
+			r.Score.Possible,
+			words.List(names, "and"),
+		)
 	}
 }
 
 // daysTo returns how many days there are until a day, below 0 where it is past.
 func daysTo(day directory.Date, at time.Time, zone *time.Location) int {
 	year, month, today := at.In(zone).Date()
-	return int(time.Date(day.Year, day.Month, day.Day, 0, 0, 0, 0, time.UTC).Sub(time.Date(year, month, today, 0, 0, 0, 0, time.UTC)).Hours() / 24)
+	return int(
+		time.Date(day.Year, day.Month, day.Day, 0, 0, 0, 0, time.UTC).Sub(time.Date(year, month, today, 0, 0, 0, 0, time.UTC)).Hours() / 24,
+	)
 }
 
 // mostBrings is how many checks of inspect are told.

@@ -23,7 +23,11 @@ import (
 	"github.com/briskwarden/briskwarden/store/sqlite"
 )
 
-var attempts = flag.Int("attempts", 100_000, "how many attempts the long history of BenchmarkLongReplay has, and the journal of BenchmarkLongJournal")
+var attempts = flag.Int(
+	"attempts",
+	100_000,
+	"how many attempts the long history of BenchmarkLongReplay has, and the journal of BenchmarkLongJournal",
+)
 
 // BenchmarkLongReplay replays a long history by a large book as a whole process, and
 // compares two books by it. It reports the rate, and the most memory that the process
@@ -82,8 +86,10 @@ func BenchmarkLongJournal(b *testing.B) {
 			v := verdicts[chance.IntN(len(verdicts))]
 			rule := chance.IntN(len(rules))
 			brief := journal.Brief{Verdict: v, WithShadow: v, App: apps[chance.IntN(len(apps))], Country: "NO", Device: "laptop",
-				IP:     netip.AddrFrom4([4]byte{203, 0, byte(chance.IntN(64)), byte(chance.IntN(256))}),
-				Causes: []journal.BriefCause{{Code: decide.DemandsMet, Policy: "fleet-baseline", Rule: rules[rule]}}, Proved: []string{"password", "push"}}
+				IP: netip.AddrFrom4([4]byte{203, 0, byte(chance.IntN(64)), byte(chance.IntN(256))}),
+				Causes: []journal.BriefCause{
+					{Code: decide.DemandsMet, Policy: "fleet-baseline", Rule: rules[rule]},
+				}, Proved: []string{"password", "push"}}
 			e := journal.Make(journal.Decision, journal.NewID(), at, "gateway", account, "answer",
 				fmt.Appendf(nil, `{"verdict":%q,"facts":{"attempt":{"account":%q,"app":%q}}}`, v, account, brief.App))
 			e.Brief, _ = brief.AppendBinary(nil)

@@ -438,7 +438,10 @@ func TestTheCommandsOfAReportWork(t *testing.T) {
 		Rollouts                            []struct{ Command string }
 		Next                                []struct{ Command string }
 	}
-	require.NoError(t, json.Unmarshal([]byte(in(t, dir, 0, "report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday, "--json")), &made))
+	require.NoError(
+		t,
+		json.Unmarshal([]byte(in(t, dir, 0, "report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday, "--json")), &made),
+	)
 	commands := map[string]bool{}
 	for _, list := range [][]struct{ Text, Command string }{made.Troubles, made.Rules, made.Stopped, made.Addresses} {
 		for _, x := range list {

@@ -284,7 +284,10 @@ func (env *environment) journalPruneCommand(flags *journalFlags) *cobra.Command 
 			if err != nil {
 				return err
 			}
-			text := fmt.Sprintf("What was recorded before %s is taken out of the journal, and cannot be read again.", moment.Format("2006-01-02 15:04 MST"))
+			text := fmt.Sprintf(
+				"What was recorded before %s is taken out of the journal, and cannot be read again.",
+				moment.Format("2006-01-02 15:04 MST"),
+			)
 			if err := env.confirmed(yes, text); err != nil {
 				return err
 			}

@@ -232,8 +232,11 @@ func (p *Page) ConsentHolders(client string, grants []desk.Grant, zone *time.Loc
 	}
 	if len(grants) > 0 {
 		p.line("")
-		p.commands("Next", terminal.Command("briskwarden consent withdraw --book %s --account %s --client %s --resource %s --as REVIEWER --because WHY",
-			p.folder, grants[0].Account, client, grants[0].Resource.String()))
+		p.commands(
+			"Next",
+			terminal.Command("briskwarden consent withdraw --book %s --account %s --client %s --resource %s --as REVIEWER --because WHY",
+				p.folder, grants[0].Account, client, grants[0].Resource.String()),
+		)
 	}
 }
 

@@ -67,7 +67,11 @@ func Documents() []Document {
 		{"consent-key", "what consent key --json prints", of[desk.PublicKey]("The public key of a new pair")},
 		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
 		{"journal", "what journal list --json prints", of[evidence.List]("Entries of a journal")},
-		{"journal-history", "what journal list --history --json prints", of[evidence.HistoryList]("Attempts of a history, as a book judges them")},
+		{
+			"journal-history",
+			"what journal list --history --json prints",
+			of[evidence.HistoryList]("Attempts of a history, as a book judges them"),
+		},
 		{"journal-pruning", "what journal prune --json prints", of[journal.Pruning]("What was taken out of a journal")},
 		{"journal-decision", "what journal show --json prints", of[evidence.Decision]("A decision of a journal")},
 		{"journal-verification", "what journal verify --json prints", of[evidence.Verification]("What came of verifying a journal")},

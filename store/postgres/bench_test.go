@@ -22,7 +22,10 @@ func BenchmarkHeard(b *testing.B) {
 	require.NoError(b, err)
 	defer other.Close()
 	heard, found := make(chan []store.Key, 8), make(chan bool, 8)
-	go other.Watch(b.Context(), store.Watcher{Changed: func(keys []store.Key) { heard <- keys }, Lost: func() {}, Found: func() { found <- true }})
+	go other.Watch(
+		b.Context(),
+		store.Watcher{Changed: func(keys []store.Key) { heard <- keys }, Lost: func() {}, Found: func() { found <- true }},
+	)
 	<-found
 	for i := 0; b.Loop(); i++ {
 		account := &store.Account{Name: fmt.Sprint("account-", i)}

@@ -229,7 +229,8 @@ func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned in
 		if slices.ContainsFunc(entries, func(e journal.Entry) bool { return e.Leaf != nil }) {
 			leaves = encodeLeaves(entries)
 		}
-		if _, err := t.exec("UPDATE groups SET heads = ?, leaves = ? WHERE first = ?", encodeHeads(entries), leaves, entries[0].Number); err != nil {
+		_, err := t.exec("UPDATE groups SET heads = ?, leaves = ? WHERE first = ?", encodeHeads(entries), leaves, entries[0].Number)
+		if err != nil {
 			return 0, err
 		}
 	}

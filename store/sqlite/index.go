@@ -95,7 +95,8 @@ func (v view) lookUp(key uint64) (numbers []int64, indexed int64, err error) {
 	for _, r := range runs {
 		indexed = max(indexed, r.beyond)
 		var text []byte
-		err := v.from.QueryRowContext(v.ctx, "SELECT seeks FROM buckets WHERE number = ?", bucketNumber(r.number, bucketOf(key, r.level))).Scan(&text)
+		err := v.from.QueryRowContext(v.ctx, "SELECT seeks FROM buckets WHERE number = ?", bucketNumber(r.number, bucketOf(key, r.level))).
+			Scan(&text)
 		if errors.Is(err, sql.ErrNoRows) {
 			continue // an empty one
 		}

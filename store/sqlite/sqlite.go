@@ -47,18 +47,20 @@ CREATE TRIGGER entries_stay BEFORE UPDATE OF number, id, at, kind, account, hash
 	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
 CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
 `}, {text: `
-CREATE TABLE groups (first INTEGER PRIMARY KEY, size INTEGER NOT NULL, kinds INTEGER NOT NULL, since INTEGER NOT NULL, until INTEGER NOT NULL,
-	heads BLOB NOT NULL, leaves BLOB) STRICT;
+CREATE TABLE groups (first INTEGER PRIMARY KEY, size INTEGER NOT NULL, kinds INTEGER NOT NULL, since INTEGER NOT NULL,
+	until INTEGER NOT NULL, heads BLOB NOT NULL, leaves BLOB) STRICT;
 CREATE INDEX groups_by_since ON groups (since);
 CREATE INDEX groups_unpruned ON groups (since) WHERE leaves IS NOT NULL;
 CREATE TRIGGER groups_stay BEFORE UPDATE OF first, size, kinds, since, until ON groups
 	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
-CREATE TRIGGER groups_shrink BEFORE UPDATE OF heads, leaves ON groups WHEN length(coalesce(NEW.leaves, '')) >= length(coalesce(OLD.leaves, ''))
+CREATE TRIGGER groups_shrink BEFORE UPDATE OF heads, leaves ON groups
+	WHEN length(coalesce(NEW.leaves, '')) >= length(coalesce(OLD.leaves, ''))
 	BEGIN SELECT RAISE(ABORT, 'entries are never changed but to be pruned'); END;
 CREATE TRIGGER groups_remain BEFORE DELETE ON groups BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
 ALTER TABLE head ADD COLUMN widest INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE changes (number INTEGER PRIMARY KEY, rows BLOB NOT NULL) STRICT;
-CREATE TABLE runs (number INTEGER PRIMARY KEY, level INTEGER NOT NULL, beyond INTEGER NOT NULL, last_id TEXT NOT NULL, ready INTEGER NOT NULL) STRICT;
+CREATE TABLE runs (number INTEGER PRIMARY KEY, level INTEGER NOT NULL, beyond INTEGER NOT NULL, last_id TEXT NOT NULL,
+	ready INTEGER NOT NULL) STRICT;
 CREATE TABLE buckets (number INTEGER PRIMARY KEY, seeks BLOB NOT NULL) STRICT;
 `, move: groupEntries}}
 
