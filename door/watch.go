@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
+	"iter"
 	"maps"
 	"net/http"
 	"net/url"
@@ -89,7 +90,9 @@ func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
 			return d.unavailable(err)
 		}
 	}
-	made, err := report.OfJournal(b.Source(), d.facts.store.Entries(r.Context(), o.Asks()), standing, o)
+	made, err := report.OfJournal(b.Source(), func(f journal.Filter) iter.Seq2[journal.Entry, error] {
+		return d.facts.store.Entries(r.Context(), f)
+	}, standing, o)
 	if err != nil {
 		return d.unavailable(err)
 	}

@@ -3,7 +3,9 @@ package door_test
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"html"
+	"iter"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -16,9 +18,12 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // look asks for a page as a browser does, with a token as the password.
@@ -158,4 +163,53 @@ func TestTheWatch(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, title, " at ")
 	})
+}
+
+// TestAReportOnAJournal: decisions of before there were briefs, and those of accounts that nobody knows,
+// are all counted, and those that were pruned are not.
+func TestAReportOnAJournal(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	for i := range 40 {
+		h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: fmt.Sprint("nobody-", i), App: "mail", IP: demo.Scenes()[0].Attempt.IP},
+			door.Asked{Caller: "gateway"})
+		h.pass(time.Second)
+		h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: "oskar@kestrelsound.example", App: "mail"}, door.Asked{Caller: "gateway"})
+		h.pass(time.Second)
+	}
+	b, err := h.load()
+	require.NoError(t, err)
+	for name, change := range map[string]func(*journal.Entry){
+		"as it is":              func(*journal.Entry) {},
+		"before briefs":         func(e *journal.Entry) { e.Brief = nil },
+		"in part before briefs": func(e *journal.Entry) { e.Brief = map[bool][]byte{true: nil, false: e.Brief}[e.Number < 30] },
+	} {
+		t.Run(name, func(t *testing.T) {
+			kept := new(store.Memory)
+			var entries []journal.Entry
+			for e, err := range h.store.Entries(t.Context(), journal.Filter{}) {
+				require.NoError(t, err)
+				change(&e)
+				entries = append(entries, e)
+			}
+			require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error { return tx.Append(entries) }))
+			summed := func() *report.Report {
+				r, err := report.OfJournal(b.Source(), func(f journal.Filter) iter.Seq2[journal.Entry, error] { return kept.Entries(t.Context(), f) },
+					nil, report.Options{At: h.clock()})
+				require.NoError(t, err)
+				return r
+			}
+			r := summed()
+			require.EqualValues(t, 80, r.Verdicts.All())
+			require.Equal(t, 2, r.Accounts)
+			require.Len(t, r.Stopped, 1)
+			require.EqualValues(t, 40, r.Stopped[0].Counts.Block, "those that nobody knows are one, whoever counts them")
+			for _, rule := range r.Rules {
+				require.Equal(t, 1, rule.Accounts, rule.Rule)
+			}
+			require.Equal(t, 40, r.Addresses[0].Accounts, "and are told apart where they come from")
+			_, err := store.Prune(t.Context(), kept, noon.Add(20*time.Second), "ragna", h.clock())
+			require.NoError(t, err)
+			require.EqualValues(t, 60, summed().Verdicts.All())
+		})
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"maps"
 	"runtime"
+	"slices"
 	"sync"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
@@ -17,7 +18,44 @@ import (
 // betweenCounters is how many entries go from the one that reads to one that counts at a time.
 const betweenCounters = 2048
 
-// counted counts the decisions among some entries.
+// Entries returns the entries of a journal that a filter leaves, in order, as a store does.
+type Entries func(journal.Filter) iter.Seq2[journal.Entry, error]
+
+// isOld reports whether a decision was recorded before there were briefs, and not pruned, so that it has
+// to be read whole.
+func isOld(e *journal.Entry) bool {
+	return e.Kind == journal.Decision && e.Brief == nil && e.Account != ""
+}
+
+// whole returns the decisions that a filter leaves without their leaves, but those that are to be read
+// whole with them. They stand before all others.
+func (entries Entries) whole(f journal.Filter) iter.Seq2[journal.Entry, error] {
+	return func(yield func(journal.Entry, error) bool) {
+		f.Bare = true
+		read := false
+		for e, err := range entries(f) {
+			if err != nil || !isOld(&e) {
+				if !yield(e, err) {
+					return
+				}
+				continue
+			}
+			if read {
+				continue
+			}
+			read = true
+			old := f
+			old.Bare, old.Match = false, isOld
+			for e, err := range entries(old) {
+				if !yield(e, err) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// counted counts the decisions that a filter leaves.
 func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 	workers := runtime.GOMAXPROCS(0)
 	seed := maphash.MakeSeed()
@@ -58,6 +96,51 @@ func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 		c.join(collectors[i])
 	}
 	return nil
+}
+
+// joinUnknown adds what another collector knows of the accounts that nobody knows, which are one to all
+// collectors.
+func (c *collector) joinUnknown(p, o *person) {
+	p.counts.Grant, p.counts.StepUp, p.counts.Block = p.counts.Grant+o.counts.Grant, p.counts.StepUp+o.counts.StepUp,
+		p.counts.Block+o.counts.Block
+	for i, n := range o.prompts.values {
+		if n > 0 {
+			into := p.prompts.at(o.prompts.first + i)
+			*into = max(*into, 1) + n - 1
+		}
+	}
+	for _, by := range o.byRule {
+		i := slices.IndexFunc(p.byRule, func(x stopsBy) bool { return x.policy == by.policy && x.rule == by.rule })
+		if i < 0 {
+			p.byRule = append(p.byRule, by)
+			continue
+		}
+		p.byRule[i].times += by.times
+		c.rules.at([2]string{by.policy, by.rule}).accounts--
+	}
+	for _, name := range o.methods {
+		if slices.Contains(p.methods, name) {
+			c.methods.at(name).accounts--
+		} else {
+			p.methods = append(p.methods, name)
+		}
+	}
+	for _, name := range o.signals {
+		if slices.Contains(p.signals, name) {
+			c.signals.at(name).accounts--
+		} else {
+			p.signals = append(p.signals, name)
+		}
+	}
+	for i := range o.risk {
+		j := slices.IndexFunc(p.risk, func(r riskTally) bool { return r.from == o.risk[i].from })
+		if j < 0 {
+			p.risk = append(p.risk, o.risk[i])
+		} else {
+			p.risk[j].join(&o.risk[i])
+		}
+	}
+	p.firstStop, p.lastStop, p.grant = earlier(p.firstStop, o.firstStop), later(p.lastStop, o.lastStop), later(p.grant, o.grant)
 }
 
 // join adds what another collector counted, which has other accounts.
@@ -118,6 +201,10 @@ func (c *collector) join(o *collector) {
 		}
 		into.first, into.last = earlier(into.first, a.first), later(into.last, a.last)
 		maps.Copy(into.accounts, a.accounts)
+	}
+	if mine, theirs := c.people[unknownAccounts], o.people[unknownAccounts]; mine != nil && theirs != nil {
+		c.joinUnknown(mine, theirs)
+		o.people[unknownAccounts] = mine
 	}
 	maps.Copy(c.people, o.people)
 	c.signIns = append(c.signIns, o.signIns...)

@@ -7,6 +7,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"iter"
 	"math"
 	"math/rand/v2"
 	"regexp"
@@ -110,7 +111,9 @@ func TestTheDemosTroublesAreToldFirst(t *testing.T) {
 
 func TestWhatIsNotKnownReassuresNobody(t *testing.T) {
 	b, _ := ofDemo(t)
-	none, err := report.OfJournal(b, func(func(journal.Entry, error) bool) {}, nil, report.Options{At: monday})
+	none, err := report.OfJournal(b, func(journal.Filter) iter.Seq2[journal.Entry, error] {
+		return func(func(journal.Entry, error) bool) {}
+	}, nil, report.Options{At: monday})
 	require.NoError(t, err)
 	require.Contains(t, none.Happened, "nothing can be concluded")
 	require.Contains(t, none.Wrong, "cannot be said")

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"iter"
 	"net/url"
 	"slices"
 	"strings"
@@ -90,15 +89,17 @@ type Options struct {
 	Programs []desk.Entry
 }
 
-// OfJournal reports on the decisions of a journal. Entries are those that a store returned for Asks;
-// standing are its accounts with a standing risk. The book tells who is enrolled, and what is exempted.
-func OfJournal(b *book.Book, entries iter.Seq2[journal.Entry, error], standing []*store.Account, o Options) (*Report, error) {
+// OfJournal reports on the decisions of a journal. Standing are the accounts of its store with a standing
+// risk. The book tells who is enrolled, and what is exempted. Decisions that were recorded before there
+// were briefs are read whole, which takes longer; those that were pruned are not counted.
+func OfJournal(b *book.Book, entries Entries, standing []*store.Account, o Options) (*Report, error) {
 	judge, err := b.Compile()
 	if err != nil {
 		return nil, err
 	}
 	c := newCollector(b.Settings.Zone)
-	if err := c.counted(entries); err != nil {
+	asked := journal.Filter{From: o.From, To: o.To, Kind: journal.Decision}
+	if err := c.counted(entries.whole(asked)); err != nil {
 		return nil, err
 	}
 	r := newReport(b, o)
@@ -130,12 +131,6 @@ func (c *collector) countAll(batches <-chan []journal.Entry) (failed error) {
 		}
 	}
 	return failed
-}
-
-// Asks returns what a store is asked for. Entries that were recorded before there were briefs are read
-// whole.
-func (o *Options) Asks() journal.Filter {
-	return journal.Filter{From: o.From, To: o.To, Kind: journal.Decision, Bare: true}
 }
 
 // OfHistory judges a history by a book, as replay does, and reports on what comes of it.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,6 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -108,7 +110,7 @@ func (env *environment) report(flags *reportFlags) error {
 			}
 			return a.Entry(), true
 		}
-		made, err = report.OfJournal(b, s.Entries(ctx, o.Asks()), standing, o)
+		made, err = report.OfJournal(b, func(f journal.Filter) iter.Seq2[journal.Entry, error] { return s.Entries(ctx, f) }, standing, o)
 		return err
 	})
 	if err != nil {

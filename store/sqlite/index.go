@@ -223,10 +223,11 @@ type indexer struct {
 }
 
 func (x *indexer) start(s *Store) {
-	x.wakes, x.done = make(chan struct{}, 1), make(chan struct{})
+	wakes, done := make(chan struct{}, 1), make(chan struct{})
+	x.wakes, x.done = wakes, done
 	go func() {
-		defer close(x.done)
-		for range x.wakes {
+		defer close(done)
+		for range wakes {
 			err := s.index(context.Background())
 			x.mu.Lock()
 			x.err = err
@@ -257,11 +258,15 @@ func (x *indexer) broken(l *tail) error {
 	return x.err
 }
 
-func (x *indexer) stop() {
-	if x.wakes != nil {
-		close(x.wakes)
-		<-x.done
-		x.wakes = nil
+// stopIndexing waits until what is being indexed is done, and begins no more.
+func (s *Store) stopIndexing() {
+	s.mu.Lock()
+	wakes, done := s.indexer.wakes, s.indexer.done
+	s.indexer.wakes = nil
+	s.mu.Unlock()
+	if wakes != nil {
+		close(wakes)
+		<-done
 	}
 }
 

@@ -273,7 +273,7 @@ func (s *Store) restore(ctx context.Context) error {
 
 // Close implements store.Store.
 func (s *Store) Close() error {
-	s.indexer.stop()
+	s.stopIndexing()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
