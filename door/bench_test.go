@@ -87,8 +87,13 @@ func BenchmarkStart(b *testing.B) {
 		return nil
 	}))
 	for b.Loop() {
-		d, err := door.New(b.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.OpenFS(files, o...) }, s,
-			new(door.Config), silent)
+		d, err := door.New(
+			b.Context(),
+			func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.OpenFS(files, o...) },
+			s,
+			new(door.Config),
+			silent,
+		)
 		require.NoError(b, err)
 		d.Decide(b.Context(), &attempt.Attempt{At: time.Now(), Account: "hand-7@kestrelsound.example", App: "app-1"}, door.Asked{})
 		require.NoError(b, d.Close())

@@ -78,7 +78,7 @@ const (
 	mostActs     = 256
 )
 
-// followConsent takes each act on consent into the journal once, whoever did it.
+// followConsent takes each act on consent into the journal once, the commands' too.
 func (d *Door) followConsent(ctx context.Context) {
 	every := time.NewTicker(consentEvery)
 	defer every.Stop()

@@ -449,7 +449,11 @@ func TestAccountsOfTheStore(t *testing.T) {
 	require.Equal(t, "store", a.Facts.From["account"])
 	require.Contains(t, string(a.Facts.Account), "seen elsewhere")
 	require.NotEqual(t, decide.Grant, a.Verdict)
-	require.Equal(t, decide.AccountDisabled, h.decide(strings.Replace(ingrid("mail", password, ""), "ingrid@", "oskar@", 1)).Causes[0].Code)
+	require.Equal(
+		t,
+		decide.AccountDisabled,
+		h.decide(strings.Replace(ingrid("mail", password, ""), "ingrid@", "oskar@", 1)).Causes[0].Code,
+	)
 }
 
 // lint holds metrics against what Prometheus reads and advises.

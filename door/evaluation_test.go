@@ -99,7 +99,12 @@ func TestEvaluations(t *testing.T) {
 		})
 	}
 	t.Run("none is one", func(t *testing.T) {
-		status, _, text := h.ask("POST", "/access/v1/evaluations", all, "{"+strings.Join([]string{subject, action, resource, atPier}, ",")+"}")
+		status, _, text := h.ask(
+			"POST",
+			"/access/v1/evaluations",
+			all,
+			"{"+strings.Join([]string{subject, action, resource, atPier}, ",")+"}",
+		)
 		require.Equal(t, 200, status)
 		require.True(t, strings.HasPrefix(string(text), `{"decision":true`), string(text))
 	})

@@ -65,7 +65,9 @@ func TestTheJournalIsAHistory(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var text bytes.Buffer
 			require.NoError(t, write(&text))
-			sources := []replay.Source{{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}}
+			sources := []replay.Source{
+				{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }},
+			}
 			found, err := (&evidence.Filter{}).ListHistory(
 				t.Context(),
 				judge,

@@ -72,7 +72,11 @@ func facts(t *rapid.T, s store.Store) {
 				a.Disabled = true
 			case 2:
 				since := noon.Add(-time.Hour)
-				a.Risk = &store.Risk{Level: directory.Level(rapid.IntRange(0, 3).Draw(t, "level")), Because: directory.LeakedPassword, Since: &since}
+				a.Risk = &store.Risk{
+					Level:   directory.Level(rapid.IntRange(0, 3).Draw(t, "level")),
+					Because: directory.LeakedPassword,
+					Since:   &since,
+				}
 			case 3:
 				a.Previous = &attempt.Previous{At: noon.Add(-time.Hour), Country: attempt.Known(attempt.CountryCode("BR"))}
 				a.Methods = []string{"password"}

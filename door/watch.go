@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
-	"iter"
 	"maps"
 	"net/http"
 	"net/url"
@@ -69,30 +68,13 @@ func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
 	if from.IsZero() && to.IsZero() {
 		from = d.now().AddDate(0, 0, -7)
 	}
-	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: "BOOK"},
-		Known: func(name string) (directory.Account, bool) {
-			known, err := d.facts.accounts.get(r.Context(), d.facts.store, name)
-			if err == nil && known.value != nil && known.value.States() {
-				return known.value.Entry(), true
-			}
-			i := slices.IndexFunc(b.Source().Accounts, func(a directory.Account) bool { return a.Name == name })
-			if i < 0 {
-				return directory.Account{}, false
-			}
-			return b.Source().Accounts[i], true
-		}}
-	standing, err := report.Standings(r.Context(), d.facts.store)
-	if err != nil {
-		return d.unavailable(err)
-	}
+	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: "BOOK"}}
 	if b.desk != nil {
 		if o.Programs, err = b.desk.Register(r.Context(), d.now()); err != nil {
 			return d.unavailable(err)
 		}
 	}
-	made, err := report.OfJournal(b.Source(), func(f journal.Filter) iter.Seq2[journal.Entry, error] {
-		return d.facts.store.Entries(r.Context(), f)
-	}, standing, o)
+	made, err := report.OfJournal(r.Context(), b.Source(), d.facts.store, o)
 	if err != nil {
 		return d.unavailable(err)
 	}
@@ -129,7 +111,13 @@ const mostWatched = 200
 // serveWatchList answers GET /watch/decisions: decisions by the filters of journal list.
 func (d *Door) serveWatchList(w http.ResponseWriter, r *request) error {
 	q := r.URL.Query()
-	f := &evidence.Filter{Kind: journal.Decision, Account: q.Get("account"), App: q.Get("app"), Policy: q.Get("policy"), Rule: q.Get("rule")}
+	f := &evidence.Filter{
+		Kind:    journal.Decision,
+		Account: q.Get("account"),
+		App:     q.Get("app"),
+		Policy:  q.Get("policy"),
+		Rule:    q.Get("rule"),
+	}
 	asked := &evidence.Words{Cause: q.Get("cause"), Country: q.Get("country")}
 	for name, into := range map[string]*[]string{"verdict": &asked.Verdicts, "ip": &asked.Ranges} {
 		if text := q.Get(name); text != "" {
@@ -202,11 +190,7 @@ func (d *Door) serveWatchDecision(w http.ResponseWriter, r *request) error {
 		}
 		data["Today"] = today
 	}
-	todo := slices.Clone(decision.ToPerson.Repairs)
-	if offer := decision.ToPerson.Offer; len(offer) > 0 {
-		todo = append(todo, "Prove "+words.List(offer, "or")+".")
-	}
-	data["ToDo"] = todo
+	data["ToDo"] = decision.ToDo()
 	var facts []string
 	for _, fact := range slices.Sorted(maps.Keys(decision.From)) {
 		facts = append(facts, words.Capital(fact)+" from "+decision.From[fact])

@@ -1,15 +1,11 @@
 package door_test
 
 import (
-	"context"
 	"encoding/base64"
 	"fmt"
 	"html"
-	"iter"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"os/exec"
 	"regexp"
 	"strings"
 	"testing"
@@ -22,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/browsertest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -121,28 +118,9 @@ func TestTheWatch(t *testing.T) {
 		require.Equal(t, 404, status)
 	})
 	t.Run("in a browser", func(t *testing.T) {
-		browser, err := exec.LookPath("chromium")
-		if err != nil {
-			if os.Getenv("CI") != "" {
-				t.Fatal("there is no chromium, which scripts/test installs in CI")
-			}
-			t.Skip("there is no chromium")
-		}
+		ctx := browsertest.Open(t)
 		server := httptest.NewServer(h.Handler())
 		defer server.Close()
-		allocated, cancel := chromedp.NewExecAllocator(
-			t.Context(),
-			append(
-				chromedp.DefaultExecAllocatorOptions[:],
-				chromedp.ExecPath(browser),
-				chromedp.NoSandbox,
-				chromedp.WSURLReadTimeout(time.Minute),
-			)...)
-		defer cancel()
-		ctx, cancel := chromedp.NewContext(allocated)
-		defer cancel()
-		ctx, cancel = context.WithTimeout(ctx, time.Minute)
-		defer cancel()
 		at := strings.Replace(server.URL, "http://", "http://ragna:"+all+"@", 1)
 		require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(at+"/watch")))
 		said, err := chromedp.Run(
@@ -170,10 +148,17 @@ func TestTheWatch(t *testing.T) {
 func TestAReportOnAJournal(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	for i := range 40 {
-		h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: fmt.Sprint("nobody-", i), App: "mail", IP: demo.Scenes()[0].Attempt.IP},
-			door.Asked{Caller: "gateway"})
+		h.Decide(
+			t.Context(),
+			&attempt.Attempt{At: h.clock(), Account: fmt.Sprint("nobody-", i), App: "mail", IP: demo.Scenes()[0].Attempt.IP},
+			door.Asked{Caller: "gateway"},
+		)
 		h.pass(time.Second)
-		h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: "oskar@kestrelsound.example", App: "mail"}, door.Asked{Caller: "gateway"})
+		h.Decide(
+			t.Context(),
+			&attempt.Attempt{At: h.clock(), Account: "oskar@kestrelsound.example", App: "mail"},
+			door.Asked{Caller: "gateway"},
+		)
 		h.pass(time.Second)
 	}
 	b, err := h.load()
@@ -193,8 +178,7 @@ func TestAReportOnAJournal(t *testing.T) {
 			}
 			require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error { return tx.Append(entries) }))
 			summed := func() *report.Report {
-				r, err := report.OfJournal(b.Source(), func(f journal.Filter) iter.Seq2[journal.Entry, error] { return kept.Entries(t.Context(), f) },
-					nil, report.Options{At: h.clock()})
+				r, err := report.OfJournal(t.Context(), b.Source(), kept, report.Options{At: h.clock()})
 				require.NoError(t, err)
 				return r
 			}
@@ -202,7 +186,7 @@ func TestAReportOnAJournal(t *testing.T) {
 			require.EqualValues(t, 80, r.Verdicts.All())
 			require.Equal(t, 2, r.Accounts)
 			require.Len(t, r.Stopped, 1)
-			require.EqualValues(t, 40, r.Stopped[0].Counts.Block, "those that nobody knows are one, whoever counts them")
+			require.EqualValues(t, 40, r.Stopped[0].Counts.Block, "those that nobody knows are one, to all who count")
 			for _, rule := range r.Rules {
 				require.Equal(t, 1, rule.Accounts, rule.Rule)
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/packed"
 )
 
 // Brief is what lists and reports show of a decision. It is kept beside the entry, so that millions
@@ -88,91 +89,48 @@ const briefForm = 1
 // have alike. It implements encoding.BinaryAppender, and its error is nil.
 func (b *Brief) AppendBinary(to []byte) ([]byte, error) {
 	to = binary.AppendVarint(append(to, briefForm), int64(b.Score))
-	to = appendText(appendText(to, b.Device), b.IP.AsSlice())
+	to = packed.Append(packed.Append(to, b.Device), b.IP.AsSlice())
 	to = append(to, byte(b.Verdict), byte(b.WithShadow), byte(b.Action), byte(b.Level))
-	to = appendText(appendText(to, b.App), b.Country)
+	to = packed.Append(packed.Append(to, b.App), b.Country)
 	to = binary.AppendUvarint(to, uint64(len(b.Causes)))
 	for i := range b.Causes {
 		c := &b.Causes[i]
-		to = appendText(appendText(appendText(to, string(c.Code)), c.Policy), c.Rule)
+		to = packed.Append(packed.Append(packed.Append(to, string(c.Code)), c.Policy), c.Rule)
 	}
 	for _, list := range [...][]string{b.Proved, b.Signals, b.Due, b.Excused} {
 		to = binary.AppendUvarint(to, uint64(len(list)))
 		for _, text := range list {
-			to = appendText(to, text)
+			to = packed.Append(to, text)
 		}
 	}
 	return to, nil
 }
 
-func appendText[T string | []byte](to []byte, text T) []byte {
-	return append(binary.AppendUvarint(to, uint64(len(text))), text...)
-}
-
 var errBrief = errors.New("that is no brief of a decision")
 
-// briefReader reads a brief. After a fault all that it reads is empty.
-type briefReader struct {
-	text   []byte
-	broken bool
-}
-
-func (r *briefReader) uvarint() uint64 {
-	v, n := binary.Uvarint(r.text)
-	if n <= 0 {
-		r.text, r.broken = nil, true
-		return 0
-	}
-	r.text = r.text[n:]
-	return v
-}
-
-func (r *briefReader) field() []byte {
-	n := r.uvarint()
-	if n > uint64(len(r.text)) {
-		r.text, r.broken = nil, true
-		return nil
-	}
-	f := r.text[:n]
-	r.text = r.text[n:]
-	return f
-}
-
-func (r *briefReader) byte() byte {
-	if len(r.text) == 0 {
-		r.broken = true
-		return 0
-	}
-	b := r.text[0]
-	r.text = r.text[1:]
-	return b
-}
+// briefReader reads a brief.
+type briefReader struct{ packed.Reader }
 
 func (r *briefReader) list() (list []string) {
-	for n := r.uvarint(); n > 0 && !r.broken; n-- {
-		list = append(list, string(r.field()))
+	for n := r.Uvarint(); n > 0 && !r.Broken; n-- {
+		list = append(list, string(r.Field()))
 	}
 	return list
 }
 
 // readOwn reads what is the attempt's own, and returns the name of its device.
 func (r *briefReader) readOwn(b *Brief) (device []byte) {
-	if r.byte() != briefForm {
-		r.broken = true
+	if r.Byte() != briefForm {
+		r.Broken = true
 		return nil
 	}
-	score, n := binary.Varint(r.text)
-	if n <= 0 {
-		r.broken = true
-		return nil
-	}
-	r.text, b.Score = r.text[n:], int(score)
-	device = r.field()
+	b.Score = int(r.Varint())
+	device = r.Field()
 	b.IP = netip.Addr{}
-	if ip := r.field(); len(ip) > 0 {
+	if ip := r.Field(); len(ip) > 0 {
 		var ok bool
 		b.IP, ok = netip.AddrFromSlice(ip)
-		r.broken = r.broken || !ok
+		r.Broken = r.Broken || !ok
 	}
 	return device
 }
@@ -180,29 +138,29 @@ func (r *briefReader) readOwn(b *Brief) (device []byte) {
 // readAlike reads what many attempts have alike.
 func (r *briefReader) readAlike(b *Brief) {
 	b.Verdict, b.WithShadow, b.Action, b.Level = decide.Verdict(
-		r.byte(),
+		r.Byte(),
 	), decide.Verdict(
-		r.byte(),
+		r.Byte(),
 	), attempt.Action(
-		r.byte(),
+		r.Byte(),
 	), directory.Level(
-		r.byte(),
+		r.Byte(),
 	)
-	b.App, b.Country = string(r.field()), string(r.field())
+	b.App, b.Country = string(r.Field()), string(r.Field())
 	b.Causes = nil
-	for n := r.uvarint(); n > 0 && !r.broken; n-- {
-		b.Causes = append(b.Causes, BriefCause{decide.CauseCode(r.field()), string(r.field()), string(r.field())})
+	for n := r.Uvarint(); n > 0 && !r.Broken; n-- {
+		b.Causes = append(b.Causes, BriefCause{decide.CauseCode(r.Field()), string(r.Field()), string(r.Field())})
 	}
 	b.Proved, b.Signals, b.Due, b.Excused = r.list(), r.list(), r.list(), r.list()
-	r.broken = r.broken || len(r.text) > 0
+	r.Broken = r.Broken || len(r.Text) > 0
 }
 
 // UnmarshalBinary reads what AppendBinary wrote. It implements encoding.BinaryUnmarshaler.
 func (b *Brief) UnmarshalBinary(text []byte) error {
-	r := briefReader{text: text}
+	r := briefReader{packed.Reader{Text: text}}
 	b.Device = string(r.readOwn(b))
 	r.readAlike(b)
-	if r.broken {
+	if r.Broken {
 		return errBrief
 	}
 	return nil
@@ -217,16 +175,16 @@ const mostAlike = 50_000
 
 // Read reads what AppendBinary wrote, but for the device. Nobody changes the lists of the brief.
 func (s *Briefs) Read(text []byte, b *Brief) error {
-	r := briefReader{text: text}
+	r := briefReader{packed.Reader{Text: text}}
 	r.readOwn(b)
-	if r.broken {
+	if r.Broken {
 		return errBrief
 	}
-	known := s.alike[string(r.text)]
+	known := s.alike[string(r.Text)]
 	if known == nil {
-		key := string(r.text)
+		key := string(r.Text)
 		known = new(Brief)
-		if r.readAlike(known); r.broken {
+		if r.readAlike(known); r.Broken {
 			return errBrief
 		}
 		if s.alike == nil {

@@ -7,12 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -51,6 +53,15 @@ type Decision struct {
 	Today *Today `json:"today,omitempty" doc:"what today's book says of the same attempt"`
 
 	recorded replay.Recorded
+}
+
+// ToDo lists what would help the person: what is to be repaired, and what is to be proven.
+func (d *Decision) ToDo() []string {
+	todo := slices.Clone(d.ToPerson.Repairs)
+	if offer := d.ToPerson.Offer; len(offer) > 0 {
+		todo = append(todo, "Prove "+words.List(offer, "or")+".")
+	}
+	return todo
 }
 
 // Today is what another book says of the same attempt.

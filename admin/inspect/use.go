@@ -172,7 +172,7 @@ func (u *Use) Checks() []Check {
 func (u *Use) allChecks() []Check {
 	return []Check{
 		{"asked-too-often", topicUse, Warning, "somebody is asked so often that they stop reading",
-			"Whoever approves ten times a day approves the eleventh, which is somebody else's.",
+			"A person who approves ten times a day approves the eleventh, which is somebody else's.",
 			"Let a proof last longer (`within`), remember the device, or ask for less from known places.", u.askedTooOften},
 		{"unused-exemption", topicUse, Note, "an exemption that nobody used",
 			"Whom it excuses is asked for less, if they ever come; nobody would miss it.",
@@ -184,7 +184,7 @@ func (u *Use) allChecks() []Check {
 			"A range may be mistyped, or no longer one's own: then somebody else's addresses count as trusted.",
 			"Compare it with what the provider says; take it out where it has gone.", u.unusedNetworks},
 		{"unopened-app", topicUse, Note, "an app that a group is given and never opened",
-			"What nobody needs is a way in for whoever gets hold of one of its accounts.",
+			"What nobody needs is a way in for anyone who gets hold of one of its accounts.",
 			"Take the group out of `open_to`, once its members were asked.", u.unopenedApps},
 		{"unused-method", topicUse, Note, "a method that people have enrolled and nobody uses",
 			"It is another way in, and nobody would notice that it was lost.",

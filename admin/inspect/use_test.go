@@ -108,7 +108,11 @@ func TestWhatOnlyUseShows(t *testing.T) {
 		require.NoError(t, err)
 		use, err := inspect.UseOf(t.Context(), strict, used(sound...), replay.Options{})
 		require.NoError(t, err)
-		found, err := inspect.InspectWith(strict, time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC), inspect.Options{Checks: use.Checks()})
+		found, err := inspect.InspectWith(
+			strict,
+			time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC),
+			inspect.Options{Checks: use.Checks()},
+		)
 		require.NoError(t, err)
 		require.Empty(t, found.Findings)
 	})

@@ -86,7 +86,8 @@ func (c *Counts) Add(v decide.Verdict, n int64) {
 	}
 }
 
-func (c *Counts) join(d Counts) {
+// Join adds what was counted elsewhere.
+func (c *Counts) Join(d Counts) {
 	c.Grant, c.StepUp, c.Block = c.Grant+d.Grant, c.StepUp+d.StepUp, c.Block+d.Block
 }
 
@@ -106,6 +107,11 @@ type RuleCount struct {
 	Rule   string `json:"rule" doc:"the rule, or the code of the cause where no rule was the reason"`
 	Asked  int64  `json:"asked" doc:"how often it asked for more"`
 	Blocks int64  `json:"blocks" doc:"how often it blocked, or what it asked for could not be met"`
+}
+
+// Compare puts the rule that asked and blocked more first.
+func (r RuleCount) Compare(o RuleCount) int {
+	return cmp.Or(cmp.Compare(o.Asked+o.Blocks, r.Asked+r.Blocks), strings.Compare(r.Policy, o.Policy), strings.Compare(r.Rule, o.Rule))
 }
 
 // Period is the stretch of time that attempts lie in.
@@ -166,9 +172,7 @@ func (t RuleTally) Sorted() []RuleCount {
 	for _, r := range t {
 		rules = append(rules, *r)
 	}
-	slices.SortFunc(rules, func(a, b RuleCount) int {
-		return cmp.Or(cmp.Compare(b.Asked+b.Blocks, a.Asked+a.Blocks), strings.Compare(a.Policy, b.Policy), strings.Compare(a.Rule, b.Rule))
-	})
+	slices.SortFunc(rules, RuleCount.Compare)
 	return rules
 }
 

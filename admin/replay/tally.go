@@ -87,22 +87,22 @@ func (t *tally) judgeOne(ctx context.Context, a *attempt.Attempt) {
 
 // join adds what another goroutine counted.
 func (t *tally) join(u *tally) {
-	t.verdicts.join(u.verdicts)
-	t.shadow.join(u.shadow)
+	t.verdicts.Join(u.verdicts)
+	t.shadow.Join(u.shadow)
 	for i := range t.apps {
-		t.apps[i].join(u.apps[i])
+		t.apps[i].Join(u.apps[i])
 	}
 	for i := range t.groups {
-		t.groups[i].join(u.groups[i])
+		t.groups[i].Join(u.groups[i])
 	}
 	for i := range t.accounts {
-		t.accounts[i].join(u.accounts[i])
+		t.accounts[i].Join(u.accounts[i])
 	}
 	for i := range t.hours {
-		t.hours[i].join(u.hours[i])
+		t.hours[i].Join(u.hours[i])
 	}
 	for i := range t.countries {
-		t.countries[i].join(u.countries[i])
+		t.countries[i].Join(u.countries[i])
 	}
 	t.rules.Join(u.rules)
 	t.period.Join(u.period)
@@ -132,11 +132,11 @@ func (t *tally) sum(personDays int64) *Report {
 			r.Countries = append(r.Countries, NamedCount{codeName(i), c})
 		}
 	}
-	sortCounts(r.Countries, Counts.All)
+	SortCounts(r.Countries, Counts.All)
 	blocked := func(c Counts) int64 { return c.Block }
 	r.Stopped = named(t.accounts, len(e.Accounts), func(i int) string { return e.Accounts[i].Name })
 	r.Stopped = slices.DeleteFunc(r.Stopped, func(c NamedCount) bool { return c.Counts.Block == 0 })
-	sortCounts(r.Stopped, blocked)
+	SortCounts(r.Stopped, blocked)
 	r.Stopped = r.Stopped[:min(mostStopped, len(r.Stopped))]
 	r.Rules = t.rules.Sorted()
 	r.Prompts = Prompts(t.verdicts, personDays)
@@ -157,11 +157,12 @@ func named(counts []Counts, names int, nameOf func(int) string) []NamedCount {
 		}
 		list = append(list, NamedCount{name, c})
 	}
-	sortCounts(list, Counts.All)
+	SortCounts(list, Counts.All)
 	return list
 }
 
-func sortCounts(list []NamedCount, by func(Counts) int64) {
+// SortCounts sorts by a number of each, the greatest first.
+func SortCounts(list []NamedCount, by func(Counts) int64) {
 	slices.SortFunc(list, func(a, b NamedCount) int {
 		return cmp.Or(cmp.Compare(by(b.Counts), by(a.Counts)), strings.Compare(a.Name, b.Name))
 	})

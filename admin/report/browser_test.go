@@ -2,16 +2,15 @@ package report_test
 
 import (
 	"bytes"
-	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/internal/browsertest"
 )
 
 // measure is run in the page. Contrasts are those of WCAG 2.2 §1.4.3: at least 4.5 for text, 3 for large
@@ -54,30 +53,12 @@ type measured struct {
 
 // TestThePageInABrowser measures the page in Chromium, on a screen and on a phone, in light and dark.
 func TestThePageInABrowser(t *testing.T) {
-	browser, err := exec.LookPath("chromium")
-	if err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("there is no chromium, which scripts/test installs in CI")
-		}
-		t.Skip("there is no chromium")
-	}
+	ctx := browsertest.Open(t)
 	_, r := ofDemo(t)
 	var page bytes.Buffer
 	require.NoError(t, r.WriteHTML(&page))
 	path := filepath.Join(t.TempDir(), "month.html")
 	require.NoError(t, os.WriteFile(path, page.Bytes(), 0o600))
-	options := append(
-		chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath(browser),
-		chromedp.NoSandbox,
-		chromedp.WSURLReadTimeout(time.Minute),
-	)
-	allocated, cancel := chromedp.NewExecAllocator(t.Context(), options...)
-	defer cancel()
-	ctx, cancel := chromedp.NewContext(allocated)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
 	for name, c := range map[string]struct {
 		width, height int64
 		scheme        string

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"context"
 	"hash/maphash"
 	"iter"
 	"maps"
@@ -8,8 +9,8 @@ import (
 	"slices"
 	"sync"
 
-	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // A journal is counted by several goroutines, each for accounts of its own, so that what is known of an
@@ -18,22 +19,19 @@ import (
 // betweenCounters is how many entries go from the one that reads to one that counts at a time.
 const betweenCounters = 2048
 
-// Entries returns the entries of a journal that a filter leaves, in order, as a store does.
-type Entries func(journal.Filter) iter.Seq2[journal.Entry, error]
-
 // isOld reports whether a decision was recorded before there were briefs, and not pruned, so that it has
 // to be read whole.
 func isOld(e *journal.Entry) bool {
 	return e.Kind == journal.Decision && e.Brief == nil && e.Account != ""
 }
 
-// whole returns the decisions that a filter leaves without their leaves, but those that are to be read
+// whole returns the decisions of a store that a filter leaves, without their leaves, but those that are to be read
 // whole with them. They stand before all others.
-func (entries Entries) whole(f journal.Filter) iter.Seq2[journal.Entry, error] {
+func whole(ctx context.Context, s store.Store, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) {
 		f.Bare = true
 		read := false
-		for e, err := range entries(f) {
+		for e, err := range s.Entries(ctx, f) {
 			if err != nil || !isOld(&e) {
 				if !yield(e, err) {
 					return
@@ -46,7 +44,7 @@ func (entries Entries) whole(f journal.Filter) iter.Seq2[journal.Entry, error] {
 			read = true
 			old := f
 			old.Bare, old.Match = false, isOld
-			for e, err := range entries(old) {
+			for e, err := range s.Entries(ctx, old) {
 				if !yield(e, err) {
 					return
 				}
@@ -101,8 +99,7 @@ func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 // joinUnknown adds what another collector knows of the accounts that nobody knows, which are one to all
 // collectors.
 func (c *collector) joinUnknown(p, o *person) {
-	p.counts.Grant, p.counts.StepUp, p.counts.Block = p.counts.Grant+o.counts.Grant, p.counts.StepUp+o.counts.StepUp,
-		p.counts.Block+o.counts.Block
+	p.counts.Join(o.counts)
 	for i, n := range o.prompts.values {
 		if n > 0 {
 			into := p.prompts.at(o.prompts.first + i)
@@ -145,23 +142,20 @@ func (c *collector) joinUnknown(p, o *person) {
 
 // join adds what another collector counted, which has other accounts.
 func (c *collector) join(o *collector) {
-	add := func(into *replay.Counts, from replay.Counts) {
-		into.Grant, into.StepUp, into.Block = into.Grant+from.Grant, into.StepUp+from.StepUp, into.Block+from.Block
-	}
 	c.period.Join(o.period)
-	add(&c.verdicts, o.verdicts)
-	add(&c.shadow, o.shadow)
+	c.verdicts.Join(o.verdicts)
+	c.shadow.Join(o.shadow)
 	for i := range o.hours {
-		add(&c.hours[i], o.hours[i])
+		c.hours[i].Join(o.hours[i])
 	}
 	for i, counts := range o.days.values {
-		add(c.days.at(o.days.first+i), counts)
+		c.days.at(o.days.first + i).Join(counts)
 	}
 	for name, counts := range o.apps.all {
-		add(c.apps.at(name), *counts)
+		c.apps.at(name).Join(*counts)
 	}
 	for name, counts := range o.countries.all {
-		add(c.countries.at(name), *counts)
+		c.countries.at(name).Join(*counts)
 	}
 	for name, r := range o.rules.all {
 		into := c.rules.at(name)

@@ -7,7 +7,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
-	"iter"
 	"math"
 	"math/rand/v2"
 	"regexp"
@@ -25,7 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
-	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
@@ -86,7 +85,7 @@ func TestTheNumbersAreThoseOfReplay(t *testing.T) {
 		}
 		days := replay.Counts{}
 		for _, d := range r.Days {
-			days.Grant, days.StepUp, days.Block = days.Grant+d.Counts.Grant, days.StepUp+d.Counts.StepUp, days.Block+d.Counts.Block
+			days.Join(d.Counts)
 		}
 		require.Equal(t, r.Verdicts, days)
 	})
@@ -111,9 +110,7 @@ func TestTheDemosTroublesAreToldFirst(t *testing.T) {
 
 func TestWhatIsNotKnownReassuresNobody(t *testing.T) {
 	b, _ := ofDemo(t)
-	none, err := report.OfJournal(b, func(journal.Filter) iter.Seq2[journal.Entry, error] {
-		return func(func(journal.Entry, error) bool) {}
-	}, nil, report.Options{At: monday})
+	none, err := report.OfJournal(t.Context(), b, new(store.Memory), report.Options{At: monday})
 	require.NoError(t, err)
 	require.Contains(t, none.Happened, "nothing can be concluded")
 	require.Contains(t, none.Wrong, "cannot be said")

@@ -135,8 +135,19 @@ func (r *Report) decisionsSection() Section {
 	all := r.Verdicts.All()
 	s := Section{ID: "decisions", Short: "Decided", Heading: "What was decided", Plots: []string{"days", "hours"}}
 	s.Lines = []string{
-		fmt.Sprintf("%s: %d granted (%s), %d asked for more (%s), %d blocked (%s).", words.Count(int(all), "attempt"), r.Verdicts.Grant,
-			percent(r.Verdicts.Grant, all), r.Verdicts.StepUp, percent(r.Verdicts.StepUp, all), r.Verdicts.Block, percent(r.Verdicts.Block, all)),
+		fmt.Sprintf(
+			"%s: %d granted (%s), %d asked for more (%s), %d blocked (%s).",
+			words.Count(int(all), "attempt"),
+			r.Verdicts.Grant,
+			percent(
+				r.Verdicts.Grant,
+				all,
+			),
+			r.Verdicts.StepUp,
+			percent(r.Verdicts.StepUp, all),
+			r.Verdicts.Block,
+			percent(r.Verdicts.Block, all),
+		),
 	}
 	if r.Shadow != r.Verdicts {
 		s.Lines = append(
@@ -175,7 +186,15 @@ func (r *Report) stoppedSection() Section {
 		x := &r.Stopped[i]
 		rule := Rule{}
 		rule.Policy, rule.Rule = x.Policy, x.Rule
-		people.add(x.Command, x.Account, number(x.Counts.Block), number(x.Counts.StepUp), number(x.Counts.Grant), rule.name(), r.at(x.Granted))
+		people.add(
+			x.Command,
+			x.Account,
+			number(x.Counts.Block),
+			number(x.Counts.StepUp),
+			number(x.Counts.Grant),
+			rule.name(),
+			r.at(x.Granted),
+		)
 	}
 	addresses := Table{
 		Title:   "Addresses from which many accounts were tried",

@@ -3,6 +3,7 @@ package report
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -79,34 +80,41 @@ func (r *Report) command(f filter) string {
 type Options struct {
 	// From is included, To is not; what is zero does not bound.
 	From, To time.Time
-	// At is the moment as of which enrolment, exemptions and the score are told.
+	// At is the moment for which enrolment, exemptions and the score are told.
 	At     time.Time
 	Source Source
-	// Known returns what is known of an account: whether it is a machine, and when its password was
-	// changed. Nil asks the book.
-	Known func(account string) (directory.Account, bool)
 	// Programs are the outside programs of the record of consent, where there is one.
 	Programs []desk.Entry
 }
 
-// OfJournal reports on the decisions of a journal. Standing are the accounts of its store with a standing
-// risk. The book tells who is enrolled, and what is exempted. Decisions that were recorded before there
-// were briefs are read whole, which takes longer; those that were pruned are not counted.
-func OfJournal(b *book.Book, entries Entries, standing []*store.Account, o Options) (*Report, error) {
+// OfJournal reports on the decisions of a store's journal, and on its accounts with a standing risk. The
+// book tells who is enrolled, and what is exempted. Decisions that were recorded before there were briefs
+// are read whole, which takes longer; those that were pruned are not counted.
+func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Report, error) {
 	judge, err := b.Compile()
 	if err != nil {
 		return nil, err
 	}
 	c := newCollector(b.Settings.Zone)
 	asked := journal.Filter{From: o.From, To: o.To, Kind: journal.Decision}
-	if err := c.counted(entries.whole(asked)); err != nil {
+	if err := c.counted(whole(ctx, s, asked)); err != nil {
 		return nil, err
 	}
 	r := newReport(b, o)
-	for _, a := range standing {
-		r.stands(a)
+	if err := r.addStanding(ctx, s); err != nil {
+		return nil, err
 	}
-	return r, r.finish(b, judge, c, o)
+	inBook := knownTo(b)
+	return r, r.finish(b, judge, c, o, func(name string) (directory.Account, error) {
+		a := &store.Account{Name: name}
+		switch err := store.Load(ctx, s, a); {
+		case errors.Is(err, store.ErrNotFound) || err == nil && !a.States():
+			return inBook(name)
+		case err != nil:
+			return directory.Account{}, err
+		}
+		return a.Entry(), nil
+	})
 }
 
 // countAll counts the decisions that come on a channel.
@@ -179,7 +187,7 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 				a.RiskAt(o.At) < a.AccountRisk.Level})
 		}
 	}
-	if err := r.finish(b, judge, c, o); err != nil {
+	if err := r.finish(b, judge, c, o, knownTo(b)); err != nil {
 		return nil, err
 	}
 	return r, failed
@@ -216,38 +224,35 @@ func own(b *journal.Brief) {
 	}
 }
 
-// Standings returns the accounts of a store that have a standing risk. It reads all accounts.
-func Standings(ctx context.Context, s store.Reader) ([]*store.Account, error) {
-	var found []*store.Account
+// addStanding notes the accounts of a store that have a standing risk. It reads all accounts.
+func (r *Report) addStanding(ctx context.Context, s store.Reader) error {
 	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !bytes.Contains(row.Value, []byte(`"account_risk"`)) {
 			continue
 		}
 		a := new(store.Account)
 		if err := store.Read(row, a); err != nil {
-			return nil, err
+			return err
 		}
-		if a.Risk != nil {
-			found = append(found, a)
-		}
+		r.stands(a)
 	}
-	return found, nil
+	return nil
 }
 
 // knownTo returns what a book knows of an account.
-func knownTo(b *book.Book) func(string) (directory.Account, bool) {
+func knownTo(b *book.Book) func(string) (directory.Account, error) {
 	accounts := make(map[string]*directory.Account, len(b.Accounts))
 	for i := range b.Accounts {
 		accounts[b.Accounts[i].Name] = &b.Accounts[i]
 	}
-	return func(name string) (directory.Account, bool) {
+	return func(name string) (directory.Account, error) {
 		if a := accounts[name]; a != nil {
-			return *a, true
+			return *a, nil
 		}
-		return directory.Account{}, false
+		return directory.Account{}, directory.ErrNotFound
 	}
 }
 
@@ -265,8 +270,9 @@ func (r *Report) stands(a *store.Account) {
 	r.Standing = append(r.Standing, Standing{a.Name, a.Risk.Level, a.Risk.Because, a.Risk.Since, entry.RiskAt(r.Made) < a.Risk.Level})
 }
 
-// finish fills in what the book says, and what follows from the whole.
-func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Options) error {
+// finish fills in what the book says, what is known of risky accounts, and what follows from the whole.
+func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Options,
+	knownAs func(account string) (directory.Account, error)) error {
 	c.sum(r)
 	ready, err := readiness.Of(judge, "", nil, o.At)
 	if err != nil {
@@ -293,14 +299,14 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 		}
 		r.Exemptions = append(r.Exemptions, e)
 	}
-	if o.Known == nil {
-		o.Known = knownTo(b)
-	}
 	for i := range r.RiskyAccounts {
 		a := &r.RiskyAccounts[i]
-		known, ok := o.Known(a.Account)
-		if !ok {
+		known, err := knownAs(a.Account)
+		switch {
+		case errors.Is(err, directory.ErrNotFound):
 			continue
+		case err != nil:
+			return err
 		}
 		changed := known.PasswordChangedAt
 		a.PutRight = changed != nil && changed.After(a.Last)

@@ -39,9 +39,7 @@ func (c *collector) sum(r *Report) {
 		}
 		r.Rules = append(r.Rules, Rule{tally.RuleCount, tally.accounts, r.command(f)})
 	}
-	slices.SortFunc(r.Rules, func(a, b Rule) int {
-		return cmp.Or(cmp.Compare(b.Asked+b.Blocks, a.Asked+a.Blocks), strings.Compare(a.Policy, b.Policy), strings.Compare(a.Rule, b.Rule))
-	})
+	slices.SortFunc(r.Rules, func(a, b Rule) int { return a.Compare(b.RuleCount) })
 	r.Rules = r.Rules[:min(mostRules, len(r.Rules))]
 	c.sumWords(r)
 	c.sumPeople(r)
@@ -54,9 +52,7 @@ func named(counts map[string]*replay.Counts) []replay.NamedCount {
 	for name, c := range counts {
 		list = append(list, replay.NamedCount{Name: name, Counts: *c})
 	}
-	slices.SortFunc(list, func(a, b replay.NamedCount) int {
-		return cmp.Or(cmp.Compare(b.Counts.All(), a.Counts.All()), strings.Compare(a.Name, b.Name))
-	})
+	replay.SortCounts(list, replay.Counts.All)
 	return list[:min(mostNamed, len(list))]
 }
 
@@ -255,7 +251,10 @@ func (r *Report) plots() []Plot {
 	for hour := range r.Hours {
 		hours = append(hours, fmt.Sprintf("%02d", hour))
 	}
-	plots := []Plot{byVerdict("days", "Decisions by day", days, byDay), byVerdict("hours", "Decisions by hour of the day", hours, r.Hours[:])}
+	plots := []Plot{
+		byVerdict("days", "Decisions by day", days, byDay),
+		byVerdict("hours", "Decisions by hour of the day", hours, r.Hours[:]),
+	}
 	rules := Plot{Name: "rules", Title: "What stopped or asked most", Series: []Series{{Name: "asked for more"}, {Name: "blocked"}}}
 	for _, rule := range r.Rules[:min(10, len(r.Rules))] {
 		rules.Labels = append(rules.Labels, rule.name())

@@ -89,7 +89,7 @@ func (r *Report) findTroubles() {
 		a := &r.Work.Asked[0]
 		day, _ := time.ParseInLocation(time.DateOnly, a.Date, r.zone) // it was written so
 		add(150, day, day, a.Command, "see which rule asks, and whether a longer `within` or a remembered device would do.",
-			"%s was asked for more %d times on %s: whoever is asked so often stops reading.", a.Account, a.Prompts, a.Date)
+			"%s was asked for more %d times on %s: a person who is asked so often stops reading.", a.Account, a.Prompts, a.Date)
 	}
 	slices.SortStableFunc(r.Troubles, func(a, b Trouble) int {
 		return cmp.Or(cmp.Compare(b.weight, a.weight), strings.Compare(a.Text, b.Text))

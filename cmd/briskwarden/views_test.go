@@ -113,8 +113,9 @@ func TestViews(t *testing.T) {
 		"readiness-csv":   {0, []string{"readiness", "--book", "kestrel", "--at", monday, "--format", "csv"}},
 		"report":          {0, []string{"report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday}},
 		"report-markdown": {0, []string{"report", "--book", "kestrel", "--history", "history.jsonl", "--at", monday, "--format", "markdown"}},
-		"journal-list":    {0, []string{"journal", "list", "--book", "kestrel", "--history", "history.jsonl", "--policy", "card-till", "--most", "3"}},
-		"schema":          {0, []string{"schema"}},
+		"journal-list": {0, []string{"journal", "list", "--book", "kestrel", "--history", "history.jsonl", "--policy", "card-till",
+			"--most", "3"}},
+		"schema": {0, []string{"schema"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			out := in(t, dir, c.status, c.args...)

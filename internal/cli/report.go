@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -21,11 +20,9 @@ import (
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/desk"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/terminal"
-	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -59,7 +56,7 @@ func (env *environment) reportCommand() *cobra.Command {
 	f.StringVar(&flags.file, "file", "", "a store in a SQLite file, in place of that of --config")
 	f.StringSliceVar(&flags.files, "history", nil, "files of attempts, in place of a journal")
 	flags.stretchFlags.addTo(f)
-	f.StringVar(&flags.at, "at", "", "the moment as of which enrolment, exemptions and the score are told (now)")
+	f.StringVar(&flags.at, "at", "", "the moment for which enrolment, exemptions and the score are told (now)")
 	f.StringVar(&flags.format, "format", "", "text, html, markdown or json (by the ending of --out, else text)")
 	f.StringVar(&flags.out, "out", "", "the new file that it is written to, in place of standard output")
 	flags.historyFlags.addTo(cmd)
@@ -98,22 +95,7 @@ func (env *environment) report(flags *reportFlags) error {
 	// A long journal leaves much behind and keeps little: to sweep less often spares a tenth of the time.
 	defer debug.SetGCPercent(debug.SetGCPercent(150))
 	err = flags.withStore(func(ctx context.Context, s store.Store) error {
-		standing, err := report.Standings(ctx, s)
-		if err != nil {
-			return err
-		}
-		o.Known = func(name string) (directory.Account, bool) {
-			a := &store.Account{Name: name}
-			if err := store.Load(ctx, s, a); err != nil || !a.States() {
-				i := slices.IndexFunc(b.Accounts, func(a directory.Account) bool { return a.Name == name })
-				if i < 0 {
-					return directory.Account{}, false
-				}
-				return b.Accounts[i], true
-			}
-			return a.Entry(), true
-		}
-		made, err = report.OfJournal(b, func(f journal.Filter) iter.Seq2[journal.Entry, error] { return s.Entries(ctx, f) }, standing, o)
+		made, err = report.OfJournal(ctx, b, s, o)
 		return err
 	})
 	if err != nil {

@@ -99,7 +99,7 @@ func Time(text []byte, value time.Time) []byte {
 	if year := value.Year(); value.Location() != time.UTC || year < 0 || year > 9999 {
 		return append(value.AppendFormat(text, time.RFC3339Nano), '"')
 	}
-	// What a door writes is UTC, of which there are ten moments in each decision.
+	// What a door writes is UTC, and each decision has some ten moments.
 	year, month, day := value.Date()
 	hour, minute, second := value.Clock()
 	text = append(digits(digits(text, year/100), year%100), '-')

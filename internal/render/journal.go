@@ -64,10 +64,7 @@ func (p *Page) Journal(list *evidence.List, zone *time.Location, from ...string)
 
 // JournalDecision explains a decision of the journal.
 func (p *Page) JournalDecision(d *evidence.Decision) {
-	r := &rehearse.Report{Decision: d.Decision, Rehearsal: rehearse.Rehearsal{Attempt: d.Attempt, ToDo: d.ToPerson.Repairs}}
-	if offer := d.ToPerson.Offer; len(offer) > 0 {
-		r.Rehearsal.ToDo = append(slices.Clone(r.Rehearsal.ToDo), "Prove "+words.List(offer, "or")+".")
-	}
+	r := &rehearse.Report{Decision: d.Decision, Rehearsal: rehearse.Rehearsal{Attempt: d.Attempt, ToDo: d.ToDo()}}
 	p.Rehearsal(r, time.UTC)
 	if d.From == nil {
 		return // of a history, where nobody has decided yet

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"iter"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -385,12 +384,7 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, judged.Entries, 1)
 	check("journal-history", judged)
-	summed, err := sums.OfJournal(
-		b,
-		func(f journal.Filter) iter.Seq2[journal.Entry, error] { return kept.Entries(ctx, f) },
-		nil,
-		sums.Options{At: monday},
-	)
+	summed, err := sums.OfJournal(ctx, b, kept, sums.Options{At: monday})
 	require.NoError(t, err)
 	check("report", summed)
 	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/s2"
 	"golang.org/x/mod/sumdb/tlog"
 
+	"github.com/briskwarden/briskwarden/internal/packed"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -31,8 +32,8 @@ const mostInGroup = 256
 // third more.
 func pack(text []byte) []byte { return s2.Encode(nil, text) }
 
-func unpack(packed []byte) ([]byte, error) {
-	text, err := s2.Decode(nil, packed)
+func unpack(small []byte) ([]byte, error) {
+	text, err := s2.Decode(nil, small)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", errBroken, err)
 	}
@@ -51,51 +52,51 @@ func encodeHeads(entries []journal.Entry) []byte {
 		if id, err := uuid.Parse(e.ID); err == nil && id.String() == e.ID {
 			heads = append(append(heads, 0), id[:]...)
 		} else {
-			heads = append(binary.AppendUvarint(heads, uint64(len(e.ID))), e.ID...)
+			heads = packed.Append(heads, e.ID)
 		}
-		heads = append(binary.AppendUvarint(heads, uint64(len(e.Account))), e.Account...)
+		heads = packed.Append(heads, e.Account)
 		heads = append(heads, e.Hash[:]...)
-		heads = append(binary.AppendUvarint(heads, uint64(len(e.Brief))), e.Brief...)
+		heads = packed.Append(heads, e.Brief)
 	}
 	return pack(heads)
 }
 
-func decodeHeads(first int64, size int, packed []byte, bare bool) ([]journal.Entry, error) {
-	heads, err := unpack(packed)
+func decodeHeads(first int64, size int, small []byte, bare bool) ([]journal.Entry, error) {
+	heads, err := unpack(small)
 	if err != nil {
 		return nil, err
 	}
-	from := reader{text: heads}
+	from := packed.Reader{Text: heads}
 	shared := ""
 	if bare {
 		shared = string(heads) // so that accounts are no memory of their own
 	}
 	entries := make([]journal.Entry, 0, size)
 	at := int64(0)
-	for len(from.text) > 0 && !from.broken {
+	for len(from.Text) > 0 && !from.Broken {
 		e := journal.Entry{Number: first + int64(len(entries))}
-		at += from.varint()
-		e.At, e.Kind = time.UnixMicro(at).UTC(), journal.Kind(from.byte())
-		if n := from.uvarint(); n == 0 {
-			if id, err := uuid.FromBytes(from.bytes(16)); err == nil && !bare { // what is missing is seen below
+		at += from.Varint()
+		e.At, e.Kind = time.UnixMicro(at).UTC(), journal.Kind(from.Byte())
+		if n := from.Uvarint(); n == 0 {
+			if id, err := uuid.FromBytes(from.Bytes(16)); err == nil && !bare { // what is missing is seen below
 				e.ID = id.String()
 			}
 		} else {
-			e.ID = string(from.bytes(n))
+			e.ID = string(from.Bytes(n))
 		}
-		if account := from.field(); bare {
-			end := len(heads) - len(from.text)
+		if account := from.Field(); bare {
+			end := len(heads) - len(from.Text)
 			e.Account = shared[end-len(account) : end]
 		} else {
 			e.Account = string(account)
 		}
-		copy(e.Hash[:], from.bytes(tlog.HashSize))
-		if brief := from.field(); len(brief) > 0 {
+		copy(e.Hash[:], from.Bytes(tlog.HashSize))
+		if brief := from.Field(); len(brief) > 0 {
 			e.Brief = slices.Clip(brief)
 		}
 		entries = append(entries, e)
 	}
-	if from.broken {
+	if from.Broken {
 		return nil, errBroken
 	}
 	return entries, nil
@@ -119,21 +120,21 @@ func encodeLeaves(entries []journal.Entry) []byte {
 }
 
 // addLeaves gives entries their leaves. Those of a group without any were pruned.
-func addLeaves(entries []journal.Entry, packed []byte) error {
-	if packed == nil {
+func addLeaves(entries []journal.Entry, small []byte) error {
+	if small == nil {
 		return nil
 	}
-	text, err := unpack(packed)
+	text, err := unpack(small)
 	if err != nil {
 		return err
 	}
-	from := reader{text: text}
+	from := packed.Reader{Text: text}
 	for i := range entries {
-		if n := from.uvarint(); n > 0 {
-			entries[i].Leaf = slices.Clip(from.bytes(n - 1))
+		if n := from.Uvarint(); n > 0 {
+			entries[i].Leaf = slices.Clip(from.Bytes(n - 1))
 		}
 	}
-	if from.broken || len(from.text) > 0 {
+	if from.Broken || len(from.Text) > 0 {
 		return errBroken
 	}
 	return nil

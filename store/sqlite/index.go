@@ -29,7 +29,7 @@ const (
 	// lowestBits is how many buckets a run of the lowest level has, as a power of two. One of the next
 	// level has fanOut times as many.
 	lowestBits = 5
-	// highest is the highest level, of which there may be any number of runs.
+	// highest is the highest level. There may be any number of its runs.
 	highest = 4
 	// bucketBits is where the number of a bucket ends and that of its run begins.
 	bucketBits = 24

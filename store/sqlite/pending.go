@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/briskwarden/briskwarden/internal/packed"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -196,11 +197,11 @@ func (p *pending) load(ctx context.Context, from querier) error {
 	p.rows, p.order, p.records, p.bytes, p.next = nil, nil, nil, 0, 1
 	for rows.Next() {
 		var number int64
-		var packed []byte
-		if err := rows.Scan(&number, &packed); err != nil {
+		var kept []byte
+		if err := rows.Scan(&number, &kept); err != nil {
 			return err
 		}
-		text, err := unpack(packed)
+		text, err := unpack(kept)
 		if err != nil {
 			return err
 		}
@@ -288,7 +289,7 @@ func overlaid(ctx context.Context, from querier, q store.Query, changed map[stri
 // what it is found by and its value.
 func encodeChanges(changed map[store.Key]*store.Row) []byte {
 	var text []byte
-	put := func(s string) { text = append(binary.AppendUvarint(text, uint64(len(s))), s...) }
+	put := func(s string) { text = packed.Append(text, s) }
 	for key, row := range changed {
 		put(string(key.Kind))
 		put(key.Key)
@@ -313,61 +314,22 @@ var errBroken = errors.New("the file is damaged: a record in it cannot be read")
 
 func decodeChanges(text []byte) (map[store.Key]*store.Row, error) {
 	changed := map[store.Key]*store.Row{}
-	from := reader{text: text}
-	for len(from.text) > 0 && !from.broken {
-		key := store.Key{Kind: store.Kind(from.field()), Key: string(from.field())}
-		if from.byte() == 0 {
+	from := packed.Reader{Text: text}
+	for len(from.Text) > 0 && !from.Broken {
+		key := store.Key{Kind: store.Kind(from.Field()), Key: string(from.Field())}
+		if from.Byte() == 0 {
 			changed[key] = nil
 			continue
 		}
-		row := &store.Row{Key: key, Account: string(from.field()), Device: string(from.field())}
-		if due := from.varint(); due != 0 {
+		row := &store.Row{Key: key, Account: string(from.Field()), Device: string(from.Field())}
+		if due := from.Varint(); due != 0 {
 			row.Due = time.UnixMicro(due).UTC()
 		}
-		row.Value = bytes.Clone(from.field())
+		row.Value = bytes.Clone(from.Field())
 		changed[key] = row
 	}
-	if from.broken {
+	if from.Broken {
 		return nil, errBroken
 	}
 	return changed, nil
-}
-
-// reader reads what was packed. After a fault all that it reads is zero.
-type reader struct {
-	text   []byte
-	broken bool
-}
-
-func (r *reader) bytes(n uint64) []byte {
-	if n > uint64(len(r.text)) {
-		r.text, r.broken = nil, true
-		return nil
-	}
-	field := r.text[:n]
-	r.text = r.text[n:]
-	return field
-}
-
-func (r *reader) byte() byte {
-	if b := r.bytes(1); b != nil {
-		return b[0]
-	}
-	return 0
-}
-
-func (r *reader) field() []byte { return r.bytes(r.uvarint()) }
-
-func (r *reader) uvarint() uint64 {
-	v, n := binary.Uvarint(r.text)
-	r.bytes(uint64(max(n, 0)))
-	r.broken = r.broken || n <= 0
-	return v
-}
-
-func (r *reader) varint() int64 {
-	v, n := binary.Varint(r.text)
-	r.bytes(uint64(max(n, 0)))
-	r.broken = r.broken || n <= 0
-	return v
 }
