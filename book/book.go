@@ -27,6 +27,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // MaxFileSize is how large one file of a book may be, in bytes.
@@ -75,6 +76,7 @@ type Sections struct {
 	Clients    []consent.Client    `book:"clients" of:"client" doc:"outside programs"`
 	Consent    consent.Scheme      `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
 	Drills     []Drill             `book:"drills" of:"drill" doc:"attempts and requests with the decision expected of them"`
+	Watch      watch.Scheme        `book:"watch" doc:"who hears what of the decisions that are made"`
 	Accepted   []Acceptance        `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }
 
@@ -315,6 +317,10 @@ func (b *Book) Rulebook() decide.Rulebook {
 
 // rulebook returns what the sections say of decisions.
 func (b *Sections) rulebook() decide.Rulebook {
+	var watched []condition.Node
+	for i := range b.Watch.Alerts {
+		watched = append(watched, b.Watch.Alerts[i].When)
+	}
 	return decide.Rulebook{
 		Directory: directory.Contents{
 			Outside: b.Settings.Directory == Outside, ShareKey: b.Settings.ShareKey,
@@ -327,6 +333,7 @@ func (b *Sections) rulebook() decide.Rulebook {
 		Policies:   b.Policies,
 		Exemptions: b.Exemptions,
 		Rollouts:   b.Rollouts,
+		Watched:    watched,
 	}
 }
 

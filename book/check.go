@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // resolve reports each reference to what the book does not define, and says so where it
@@ -80,6 +81,7 @@ func (r *reader) check() {
 		r.add(at, "%s", p.Text)
 	})
 	r.checkConsent()
+	r.checkWatch()
 	for i := range r.sections.Drills {
 		d := &r.sections.Drills[i]
 		if r.broken[definition{"drill", d.Name}] {
@@ -88,6 +90,40 @@ func (r *reader) check() {
 		if err := d.Check(); err != nil {
 			r.add(d.At, "drill %s: %v", d.Name, err)
 		}
+	}
+}
+
+// checkWatch checks what is told of decisions, and that the rules that alerts name are there.
+func (r *reader) checkWatch() {
+	scheme := &r.sections.Watch
+	scheme.Check(func(p watch.Problem) {
+		at := r.definitions[definition{p.What, p.Name}]
+		if p.What == "watch" {
+			at = r.definitions[definition{"setting", "watch.at_most"}]
+		}
+		if !r.broken[definition{p.What, p.Name}] {
+			r.add(at, "%s", p.Text)
+		}
+	})
+	var rules []string
+	for i := range r.sections.Policies {
+		for k := range r.sections.Policies[i].Rules {
+			rules = append(rules, r.sections.Policies[i].Name+"/"+r.sections.Policies[i].Rules[k].Name)
+		}
+	}
+	for i := range scheme.Alerts {
+		condition.Walk(scheme.Alerts[i].When, func(n condition.Node) bool {
+			t, ok := n.(*condition.Test)
+			if !ok || t.Key != watch.KeyRules || r.unread != "" {
+				return true
+			}
+			for _, rule := range t.Values {
+				if !slices.Contains(rules, rule) {
+					r.add(t.At, "there is no rule %q%s", rule, nearest.DidYouMean(rule, rules))
+				}
+			}
+			return true
+		})
 	}
 }
 

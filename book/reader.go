@@ -24,6 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/pieces"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // mostUnfolded is how many values aliases may stand for, all together. It stops
@@ -289,7 +290,8 @@ func subjects(words string) condition.Subject {
 	var s condition.Subject
 	for word := range strings.SplitSeq(words, ",") {
 		s |= map[string]condition.Subject{"account": condition.AboutAccount, "app": condition.AboutApp,
-			"attempt": condition.AboutAttempt, "risk": condition.AboutRisk, "consent": condition.AboutConsent}[word]
+			"attempt": condition.AboutAttempt, "risk": condition.AboutRisk, "consent": condition.AboutConsent,
+			"decision": condition.AboutDecision}[word]
 	}
 	return s
 }
@@ -380,6 +382,7 @@ var (
 	requestType   = reflect.TypeFor[*consent.Request]()
 	consentType   = reflect.TypeFor[consent.Scheme]()
 	levelsType    = reflect.TypeFor[risk.Levels]()
+	watchType     = reflect.TypeFor[watch.Scheme]()
 	momentType    = reflect.TypeFor[time.Time]()
 	scalarType    = reflect.TypeFor[attempt.Scalar]()
 	minimumType   = reflect.TypeFor[directory.Minimum]()
@@ -483,6 +486,14 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 	case t == consentType:
 		r.define("setting", "consent", r.at(n))
 		r.mapping(n, into, "consent", nil)
+	case t == watchType:
+		// Its sections may stand in several files, and what else it says once.
+		r.mapping(n, into, "watch", func(key, _ *yaml.Node) bool {
+			if f := formOf(t); f.byKey[key.Value] > 0 && f.fields[f.byKey[key.Value]].of == "" {
+				r.define("setting", "watch."+key.Value, r.at(key))
+			}
+			return false
+		})
 	case t == levelsType:
 		r.define("setting", "risk.levels", r.at(n))
 		into.Set(reflect.ValueOf(risk.DefaultLevels))

@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/jsonschema"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // Schema returns the JSON Schema (draft 2020-12) of one file of a book, as JSON.
@@ -52,6 +53,8 @@ var texts = map[reflect.Type]*jsonschema.Schema{
 	reflect.TypeFor[risk.Detector]():        jsonschema.Words(risk.Detectors()...),
 	reflect.TypeFor[consent.Standing]():     jsonschema.Words(consent.Standings()...),
 	reflect.TypeFor[consent.Outcome]():      jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[watch.By]():             jsonschema.Words(watch.Bys()...),
+	reflect.TypeFor[watch.Every]():          jsonschema.Words(watch.Everies()...),
 	reflect.TypeFor[attempt.Action]():       jsonschema.Words(attempt.Actions()...),
 	reflect.TypeFor[attempt.CountryCode]():  jsonschema.Matching(`^[A-Z]{2}$`),
 	scalarType:                              {Type: []string{"boolean", "number", "string", "null"}},
@@ -142,8 +145,8 @@ func (w *schemaWriter) value(t reflect.Type, f *field) *jsonschema.Schema {
 		return oneOrMore(item, 0)
 	case t.Kind() == reflect.Struct:
 		name := strings.ToLower(t.Name())
-		if pkg := path.Base(t.PkgPath()); pkg == "consent" {
-			name = pkg + "_" + name // a rule of consent is another than one of a policy
+		if pkg := path.Base(t.PkgPath()); pkg == "consent" || pkg == "watch" {
+			name = pkg + "_" + name // a rule of consent is another than one of a policy, and a scheme than one of risk
 		}
 		return w.define(name, func() *jsonschema.Schema { return w.object(t) })
 	}
@@ -178,7 +181,7 @@ func (w *schemaWriter) condition(about condition.Subject) *jsonschema.Schema {
 		subject condition.Subject
 		word    string
 	}{{condition.AboutAccount, "_account"}, {condition.AboutApp, "_app"}, {condition.AboutAttempt, "_attempt"}, {condition.AboutRisk, "_risk"},
-		{condition.AboutConsent, "_consent"}} {
+		{condition.AboutConsent, "_consent"}, {condition.AboutDecision, "_decision"}} {
 		if about&s.subject != 0 {
 			name += s.word
 		}

@@ -133,13 +133,19 @@ func (d *Definition) lacks() string {
 // Definition returns what is said of the key. The key must be valid.
 func (k Key) Definition() *Definition { return &definitions[k] }
 
-// Keys returns all keys, those about accounts first.
+// Keys returns all keys, those about accounts first, and those that are about decisions alone last.
 func Keys() []Key {
 	keys := make([]Key, len(definitions)-1)
 	for i := range keys {
 		keys[i] = Key(i + 1)
 	}
-	slices.SortStableFunc(keys, func(a, b Key) int { return int(a.About()) - int(b.About()) })
+	rank := func(k Key) int {
+		if about := k.About() &^ AboutDecision; about != 0 {
+			return int(about)
+		}
+		return int(AboutDecision)
+	}
+	slices.SortStableFunc(keys, func(a, b Key) int { return rank(a) - rank(b) })
 	return keys
 }
 

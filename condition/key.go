@@ -17,6 +17,8 @@ const (
 	AboutRisk
 	// AboutConsent is what a client asks for, one scope at a time.
 	AboutConsent
+	// AboutDecision is what is kept of a decision that was made: what an alert may ask for.
+	AboutDecision
 )
 
 // Shape is the form of a key's value.

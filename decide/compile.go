@@ -280,6 +280,9 @@ func (book *Rulebook) eachCondition(visit func(condition.Node) bool) {
 	for i := range book.Directory.Methods {
 		condition.Walk(book.Directory.Methods[i].BarredFor, visit)
 	}
+	for _, n := range book.Watched {
+		condition.Walk(n, visit)
+	}
 }
 
 // literals collects the ranges that conditions name without a network.

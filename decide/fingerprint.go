@@ -26,7 +26,7 @@ func fingerprint(book *Rulebook) string {
 	w := fingerprinter{bufio.NewWriterSize(sum, 1<<16)}
 	w.accounts(book.Directory.Accounts)
 	rest := *book
-	rest.Digest, rest.Directory.Accounts = "", nil
+	rest.Digest, rest.Directory.Accounts, rest.Watched = "", nil, nil
 	w.value(reflect.ValueOf(rest))
 	_ = w.Flush() // a hash takes whatever is written
 	return "sha256:" + hex.EncodeToString(sum.Sum(nil))

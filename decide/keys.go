@@ -27,6 +27,19 @@ func evaluating[T any](of func(e *evaluation, t *condition.Test) T) func(any, *c
 	}
 }
 
+// orJudged is a Holds for decisions that were made and kept too, of which judged answers.
+func orJudged(holds func(any, *condition.Test) condition.Truth,
+	judged func(made facts.Judged, t *condition.Test) bool) func(any, *condition.Test) condition.Truth {
+	return func(given any, t *condition.Test) condition.Truth {
+		if f, ok := given.(*facts.Facts); ok {
+			if made, ok := f.Beyond.(facts.Judged); ok {
+				return condition.Of(judged(made, t))
+			}
+		}
+		return holds(given, t)
+	}
+}
+
 // bindBy makes the Bind of a definition from a function on the judge's names.
 func bindBy(
 	bind func(j *Judge, value string) (condition.Binding, error),
@@ -36,7 +49,7 @@ func bindBy(
 		switch {
 		case !ok:
 			return condition.Binding{}, fmt.Errorf("the key %s has no meaning here", t.Key)
-		case t.Key.About() == condition.AboutRisk && v.judge.model == nil:
+		case t.Key.About()&condition.AboutRisk != 0 && v.judge.model == nil:
 			return condition.Binding{}, fmt.Errorf("what adds to the score cannot ask for it: %s", t.Key)
 		}
 		return bind(v.judge, value)
@@ -47,7 +60,7 @@ func is(negated bool) string { return condition.Either(negated, "is", "is not") 
 
 // The keys about the risk of an attempt, and about what was proven.
 var (
-	KeySignals = condition.Define(condition.Definition{Name: "signals", About: condition.AboutRisk, Names: "signal", Doc: "a signal holds",
+	KeySignals = condition.Define(condition.Definition{Name: "signals", About: condition.AboutRisk | condition.AboutDecision, Names: "signal", Doc: "a signal holds",
 		Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,
 		Bind: bindBy(func(j *Judge, value string) (condition.Binding, error) {
 			i := slices.IndexFunc(j.model.Signals, func(s risk.Signal) bool { return s.Name == value })
@@ -56,25 +69,28 @@ var (
 			}
 			return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
 		}),
-		Holds: evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
+		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
 			e.score()
 			holds := condition.False
 			for _, n := range t.Numbers() {
 				holds = max(holds, e.signals[n])
 			}
 			return holds
-		}),
+		}), func(made facts.Judged, t *condition.Test) bool { return slices.ContainsFunc(t.Values, made.Noticed) }),
 		Saw: evaluating((*evaluation).sawSignals),
 		Says: func(t *condition.Test, negated bool) string {
 			return "the signal " + t.Wants() + " " + condition.Either(negated, "is noticed", "is not noticed")
 		},
 	})
 
-	KeyRiskAtLeast = condition.Define(condition.Definition{Name: "risk_at_least", About: condition.AboutRisk, Shape: condition.Level,
+	KeyRiskAtLeast = condition.Define(condition.Definition{Name: "risk_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Level,
 		Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel, Fact: condition.OfScore,
 		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return facts.LevelBinding(value) }),
-		Holds: evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
+		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
 			return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
+		}), func(made facts.Judged, t *condition.Test) bool {
+			_, level := made.Risk()
+			return int64(level) >= t.Limit()
 		}),
 		Saw: evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
 		Says: func(t *condition.Test, negated bool) string {
@@ -82,15 +98,19 @@ var (
 		},
 	})
 
-	KeyScoreAtLeast = condition.Define(condition.Definition{Name: "score_at_least", About: condition.AboutRisk, Shape: condition.Number,
+	KeyScoreAtLeast = condition.Define(condition.Definition{Name: "score_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Number,
 		Doc: "the score, from 1 to 100", Meaning: condition.MeansScore, Fact: condition.OfScore,
 		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) {
 			score, err := facts.Percent(value)
 			return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
 		}),
-		Holds: evaluating(func(e *evaluation, t *condition.Test) condition.Truth { return e.scoreReaches(int(t.Limit())) }),
-		Saw:   evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
-		Says:  func(t *condition.Test, negated bool) string { return "the score " + is(negated) + " " + t.Wants() },
+		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth { return e.scoreReaches(int(t.Limit())) }),
+			func(made facts.Judged, t *condition.Test) bool {
+				score, _ := made.Risk()
+				return score >= int(t.Limit())
+			}),
+		Saw:  evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
+		Says: func(t *condition.Test, negated bool) string { return "the score " + is(negated) + " " + t.Wants() },
 	})
 
 	KeyProved = condition.Define(condition.Definition{Name: "proved", About: condition.AboutAttempt, Names: "assurance",

@@ -35,6 +35,10 @@ type Rulebook struct {
 	Policies   []Policy
 	Exemptions []Exemption
 	Rollouts   []Rollout
+	// Watched are conditions on decisions that were made, such as those of watch.Alert. They have no
+	// effect on decisions and no part in the digest of the rules; the ranges and accounts that they name
+	// are known when they are bound.
+	Watched []condition.Node
 	// Accounts and Devices supply accounts and devices while decisions are made;
 	// nil leaves it at those of the Directory.
 	Accounts directory.Accounts

@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/watch/post"
 )
 
 // Config is the configuration of a door, as a YAML file says it. The zero Config has no
@@ -34,6 +35,7 @@ type Config struct {
 	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`
 	Events      []Transmitter     `book:"events" doc:"who may tell of what they noticed, by security event tokens"`
 	Tell        Telling           `book:"tell" doc:"who is told of sessions that end early"`
+	Watch       WatchConfig       `book:"watch" doc:"how alerts and digests go out" default:"they do not"`
 	Consent     ConsentConfig     `book:"consent" doc:"what outside programs may have" default:"no outside program is answered"`
 }
 
@@ -65,6 +67,19 @@ type Receiver struct {
 type ConsentConfig struct {
 	// Record is the file that the commands of consent use too, also while the door has it.
 	Record string `book:"record" doc:"the file of the record, as the commands of consent have it"`
+}
+
+// WatchConfig says how alerts and digests of the book's section watch go out.
+type WatchConfig struct {
+	Door  string      `book:"door" doc:"the URL at which the pages of this door are reached, for links in letters" default:"letters name commands"`
+	Mail  post.Server `book:"mail" doc:"the server that takes mail" default:"no mail is sent"`
+	Hooks []HookKey   `book:"hooks" doc:"the keys that sign what web hooks are told"`
+}
+
+// HookKey signs what the web hook of a recipient is told (HTTP message signatures, RFC 9421, with HMAC).
+type HookKey struct {
+	Recipient string `book:"recipient,required" doc:"the recipient, as the book names them"`
+	Key       string `book:"key,required" doc:"file with the key, which the recipient has too: 32 bytes or more"`
 }
 
 // StoreConfig says where facts and the journal are kept.
@@ -292,6 +307,7 @@ func (c *Config) Check() error {
 		wrong("limits: batch, results and store.cached are at least 1")
 	}
 	c.checkCallers(wrong)
+	c.checkWatch(wrong)
 	c.checkEvents(wrong)
 	for _, t := range c.Tokens {
 		if u, err := url.Parse(t.Issuer); err != nil || u.Scheme == "" {
@@ -366,6 +382,24 @@ func (c *Config) checkCallers(wrong func(string, ...any)) {
 		if caller.Rate < 0 || caller.Burst < 0 {
 			wrong("callers: rate and burst of %s are not below 0", caller.Name)
 		}
+	}
+}
+
+func (c *Config) checkWatch(wrong func(string, ...any)) {
+	if c.Watch.Mail != (post.Server{}) {
+		if err := c.Watch.Mail.Check(); err != nil {
+			wrong("watch.mail: %w", err)
+		}
+	}
+	if u, err := url.Parse(c.Watch.Door); c.Watch.Door != "" && (err != nil || u.Host == "" || u.RawQuery != "") {
+		wrong("watch: door is a URL such as https://door.kestrel.example, not %q", c.Watch.Door)
+	}
+	names := map[string]bool{}
+	for _, h := range c.Watch.Hooks {
+		if names[h.Recipient] {
+			wrong("watch.hooks: %q stands twice", h.Recipient)
+		}
+		names[h.Recipient] = true
 	}
 }
 

@@ -1,6 +1,7 @@
 package door
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/watch/lookout"
 )
 
 // Door decides by a book in force, on facts that live in a store. It is safe for concurrent use.
@@ -35,11 +37,15 @@ type Door struct {
 	tokens   *tokens
 	guard    *guard
 	teller   *teller
+	poster   *poster
 	// transmitters may send events.
 	transmitters []*transmitter
 	// consents keeps acts on consent, nil where there are none, and acted says that there may be new ones.
 	consents desk.Store
 	acted    chan struct{}
+	// bookName and commands name the book and the journal to an administrator at a terminal.
+	bookName string
+	commands []string
 	// reviews are reasons to look at open sessions again; reviewAll says that there were too many.
 	reviews   chan review
 	reviewAll atomic.Bool
@@ -68,6 +74,10 @@ type Options struct {
 	// Consent is where acts on consent are kept. It is the caller's, who closes it after Close. With
 	// nil no outside program is answered.
 	Consent desk.Store
+	// Book is the folder of the book, and Journal the flags of journal list that find the journal, as an
+	// administrator at a terminal would write them. Pages and letters name them in commands.
+	Book    string
+	Journal []string
 }
 
 // inForce is a book with what the door looks up in it.
@@ -76,6 +86,8 @@ type inForce struct {
 	// asked are those of its accounts that say when they were asked to enrol.
 	asked   map[string]bool
 	devices map[string]*directory.Device
+	// lookout says who hears of decisions. It is used by one goroutine.
+	lookout *lookout.Lookout
 	// desk answers outside programs by the same book, nil where none are answered.
 	desk  *desk.Desk
 	since time.Time
@@ -133,14 +145,17 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		o.Log = slog.Default()
 	}
 	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
-		consents: o.Consent, acted: make(chan struct{}, 1)}
+		consents: o.Consent, acted: make(chan struct{}, 1), bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal}
 	var err error
 	if d.callers, err = newCallers(c); err != nil {
 		return nil, err
 	}
 	d.metrics = newMetrics(d)
 	d.tokens, d.guard = newTokens(c, o.Now), newGuard()
-	if d.teller, err = newTeller(c, o.Now, o.Log); err != nil {
+	if d.teller, err = newTeller(c, s, o.Now, o.Log); err != nil {
+		return nil, err
+	}
+	if d.poster, err = newPoster(d, s); err != nil {
 		return nil, err
 	}
 	for i := range c.Events {
@@ -169,7 +184,13 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		return nil, errors.Join(err, d.Close())
 	}
 	d.running.Go(func() { d.reviewSessions(background) })
-	d.running.Go(func() { d.teller.run(background, s) })
+	if len(c.Tell.Receivers) > 0 {
+		d.running.Go(func() { d.teller.outbox.run(background) })
+	}
+	if c.Journal.Mode != JournalOff {
+		d.running.Go(func() { d.watchDecisions(background) })
+		d.running.Go(func() { d.poster.outbox.run(background) })
+	}
 	if c.Journal.Keep > 0 && c.Journal.Mode != JournalOff {
 		d.running.Go(func() { d.pruneJournal(background) })
 	}
@@ -237,6 +258,9 @@ func (d *Door) open() (b *inForce, why []string, err error) {
 	}
 	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
+	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
+		return nil, []string{err.Error()}, nil
+	}
 	if d.consents != nil {
 		judge, err := source.CompileConsent(opened.Judge())
 		if err != nil {
@@ -309,6 +333,9 @@ func (d *Door) noteReload(r *Reloaded) {
 		return
 	case r.Taken:
 		d.log.Info("a book is in force", "book", r.Book)
+		for _, why := range d.config.Unreached(&d.book.Load().Source().Watch) {
+			d.log.Warn(why)
+		}
 	default:
 		d.log.Error("a book was refused; the one before goes on", "why", words.UpTo(5, r.Why))
 	}

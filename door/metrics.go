@@ -24,6 +24,7 @@ type metrics struct {
 	together  prometheus.Histogram
 	reloads   *prometheus.CounterVec
 	events    *prometheus.CounterVec
+	letters   *prometheus.CounterVec
 	degraded  prometheus.Counter
 	again     prometheus.Counter
 
@@ -59,6 +60,7 @@ func newMetrics(d *Door) *metrics {
 	m.writing = histogram("store_write_seconds", "Time that a transaction took.", prometheus.ExponentialBuckets(.0002, 2, 14))
 	m.together = histogram("store_write_jobs", "How much was written in one transaction.", prometheus.ExponentialBuckets(1, 2, 10))
 	m.reloads = counter("reloads_total", "Books that were to be taken into force.", "result")
+	m.letters = counter("letters_total", "Letters of the watch that were tried, by what became of the try: sent, not_taken or given_up.", "result")
 	m.events = counter("events_total", "Security events that were handed in, by what became of them.", "result")
 	m.degraded = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "decisions_degraded_total",
 		Help: "Decisions that lacked something because something failed."})
@@ -79,15 +81,19 @@ func newMetrics(d *Door) *metrics {
 		return float64(d.facts.accounts.rows.Len() + d.facts.devices.rows.Len() + d.facts.sessions.rows.Len())
 	})
 	gauge("store_jobs_waiting", "What waits to be written.", func() float64 { return float64(d.recorder.length()) })
-	gauge("events_untold", "Security events that receivers have not taken yet; not a number where the store cannot be asked.", func() float64 {
-		ctx, cancel := context.WithTimeout(context.Background(), time.Duration(d.config.Limits.Answer))
-		defer cancel()
-		rows, err := d.facts.store.List(ctx, store.Query{Kind: store.Outbox})
-		if err != nil {
-			return math.NaN()
-		}
-		return float64(len(rows))
-	})
+	waiting := func(name, help string, kind store.Kind) {
+		gauge(name, help+"; not a number where the store cannot be asked.", func() float64 {
+			ctx, cancel := context.WithTimeout(context.Background(), time.Duration(d.config.Limits.Answer))
+			defer cancel()
+			rows, err := d.facts.store.List(ctx, store.Query{Kind: kind})
+			if err != nil {
+				return math.NaN()
+			}
+			return float64(len(rows))
+		})
+	}
+	waiting("events_untold", "Security events that receivers have not taken yet", store.Outbox)
+	waiting("letters_unsent", "Letters of the watch that were not taken yet", store.Letters)
 	return m
 }
 

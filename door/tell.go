@@ -50,16 +50,21 @@ type teller struct {
 	public jose.JSONWebKeySet
 	bearer map[string]string
 	client *http.Client
-	wake   chan struct{}
-	now    func() time.Time
-	log    *slog.Logger
+	outbox outbox
 }
 
-func newTeller(c *Config, now func() time.Time, log *slog.Logger) (*teller, error) {
-	t := &teller{config: &c.Tell, now: now, log: log, bearer: map[string]string{}, wake: make(chan struct{}, 1),
-		client: &http.Client{
-			Timeout:       10 * time.Second,
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+func newTeller(c *Config, s store.Store, now func() time.Time, log *slog.Logger) (*teller, error) {
+	t := &teller{config: &c.Tell, bearer: map[string]string{}, client: &http.Client{
+		Timeout:       10 * time.Second,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}
+	t.outbox = outbox{kind: store.Outbox, store: s, deliver: t.deliver, wake: make(chan struct{}, 1), now: now, log: log,
+		line: func(o *store.Outgoing) string { return o.To + "\n" + o.Session },
+		done: func(o *store.Outgoing, err error, _ bool) {
+			if err != nil {
+				log.Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session, "tries", o.Tries,
+					"error", err)
+			}
 		}}
 	if len(c.Tell.Receivers) == 0 {
 		return t, nil
@@ -146,10 +151,7 @@ func (t *teller) tell(b *batch, s *store.Session, app, because string, at time.T
 			return err
 		}
 	}
-	select {
-	case t.wake <- struct{}{}:
-	default:
-	}
+	t.outbox.ring()
 	return nil
 }
 
@@ -159,95 +161,6 @@ func subjectOf(account string) map[string]string {
 		return map[string]string{"format": "email", "email": account}
 	}
 	return map[string]string{"format": "opaque", "id": account}
-}
-
-// lease is how long a door has to push a token before another door, or itself after a crash, may
-// try again.
-const lease = 30 * time.Second
-
-// longestWait is how long at most lies between two tries.
-const longestWait = 5 * time.Minute
-
-// run pushes what is in the outbox until the context ends.
-func (t *teller) run(ctx context.Context, s store.Store) {
-	if len(t.config.Receivers) == 0 {
-		return
-	}
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		if err := t.push(ctx, s); err != nil && ctx.Err() == nil {
-			t.log.Error("what is to be told could not be read", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.wake:
-		case <-tick.C:
-		}
-	}
-}
-
-// push pushes all that is due, the oldest first. What is about one session goes to a receiver in
-// order: while the first of it is not taken, the others wait.
-func (t *teller) push(ctx context.Context, s store.Store) error {
-	type line struct{ to, session string }
-	waits := map[line]bool{}
-	for row, err := range store.All(ctx, s, store.Query{Kind: store.Outbox}) {
-		if err != nil {
-			return err
-		}
-		o := new(store.Outgoing)
-		if err := store.Read(row, o); err != nil {
-			return err
-		}
-		in := line{o.To, o.Session}
-		if waits[in] {
-			continue
-		}
-		if o.Next.After(t.now()) || !t.claim(ctx, s, o) || !t.send(ctx, s, o) {
-			waits[in] = true
-		}
-	}
-	return nil
-}
-
-// claim takes something to be pushed, so that no other door pushes it meanwhile.
-func (t *teller) claim(ctx context.Context, s store.Store, o *store.Outgoing) bool {
-	claimed := false
-	err := s.Update(ctx, func(tx store.Tx) error {
-		now := &store.Outgoing{ID: o.ID}
-		switch err := store.Load(ctx, tx, now); {
-		case errors.Is(err, store.ErrNotFound):
-			return nil
-		case err != nil:
-			return err
-		case now.Next.After(t.now()):
-			return nil
-		}
-		claimed = true
-		now.Next, now.Tries = t.now().Add(lease), now.Tries+1
-		*o = *now
-		return store.Save(tx, now)
-	})
-	return err == nil && claimed
-}
-
-// send pushes a token, and reports whether it was taken. Where it was not it is tried again later.
-func (t *teller) send(ctx context.Context, s store.Store, o *store.Outgoing) bool {
-	err := t.deliver(ctx, o)
-	kept := s.Update(ctx, func(tx store.Tx) error {
-		if err == nil {
-			return store.Drop(tx, o)
-		}
-		o.Next = t.now().Add(min(longestWait, time.Second<<min(o.Tries, 10)))
-		return store.Save(tx, o)
-	})
-	if err != nil {
-		t.log.Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session, "tries", o.Tries,
-			"error", err)
-	}
-	return err == nil && kept == nil
 }
 
 func (t *teller) deliver(ctx context.Context, o *store.Outgoing) error {

@@ -68,7 +68,7 @@ func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
 	if from.IsZero() && to.IsZero() {
 		from = d.now().AddDate(0, 0, -7)
 	}
-	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: "BOOK"}}
+	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: d.bookName}}
 	if b.desk != nil {
 		if o.Programs, err = b.desk.Register(r.Context(), d.now()); err != nil {
 			return d.unavailable(err)

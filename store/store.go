@@ -35,6 +35,8 @@ const (
 	Outbox   Kind = "outgoing" // Outgoing
 	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
 	Followed Kind = "followed" // Following
+	Letters  Kind = "letter"   // Outgoing
+	Watch    Kind = "watch"    // Watched
 )
 
 // Key names a row.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -201,17 +202,24 @@ func (s *Session) row() Row {
 
 // Outgoing is something that is to be sent until it is taken.
 type Outgoing struct {
+	// Kind is Outbox or Letters; the zero Kind is Outbox.
+	Kind Kind `json:"-"`
 	// ID sorts behind those made before it.
 	ID string `json:"id" doc:"its name"`
 	// To is the receiver of it, and Session what it is about: those of one session are sent in order.
-	To      string    `json:"to" doc:"the receiver"`
-	Session string    `json:"session" doc:"the session that it is about"`
-	Token   string    `json:"token" doc:"the signed security event token"`
-	Tries   int       `json:"tries" doc:"how often it was tried"`
-	Next    time.Time `json:"next" doc:"when it is tried again"`
+	To      string `json:"to" doc:"the receiver"`
+	Session string `json:"session" doc:"the session that it is about"`
+	Token   string `json:"token,omitzero" doc:"the signed security event token"`
+	// By is how a letter goes: mail or hook.
+	By     string          `json:"by,omitzero" doc:"of a letter, how it goes: mail or hook"`
+	Letter json.RawMessage `json:"letter,omitempty" doc:"a letter of the watch, as package watch/letter has it"`
+	Tries  int             `json:"tries" doc:"how often it was tried"`
+	Next   time.Time       `json:"next" doc:"when it is tried again"`
 }
 
-func (o *Outgoing) row() Row { return Row{Key: Key{Outbox, o.ID}, Account: o.To, Due: o.Next} }
+func (o *Outgoing) row() Row {
+	return Row{Key: Key{cmp.Or(o.Kind, Outbox), o.ID}, Account: o.To, Due: o.Next}
+}
 
 // SeenToken is a security event token that was taken.
 type SeenToken struct {
@@ -277,3 +285,14 @@ type Following struct {
 }
 
 func (f *Following) row() Row { return Row{Key: Key{Followed, f.Record}} }
+
+// Watched is how far the watch is in the journal, and what it remembers.
+type Watched struct {
+	// Next is the number of the first entry that it has not seen.
+	Next int64 `json:"next" doc:"the first entry that it has not seen"`
+	// Busy is until when a door makes a digest.
+	Busy  time.Time       `json:"busy,omitzero" doc:"until when a door makes a digest"`
+	State json.RawMessage `json:"state" doc:"what it remembers, as package watch has it"`
+}
+
+func (w *Watched) row() Row { return Row{Key: Key{Watch, "watch"}} }

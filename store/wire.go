@@ -113,7 +113,10 @@ func (o *Outgoing) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "id"), o.ID)
 	text = jsontext.String(jsontext.Key(text, "to"), o.To)
 	text = jsontext.String(jsontext.Key(text, "session"), o.Session)
-	text = jsontext.String(jsontext.Key(text, "token"), o.Token)
+	text = jsontext.Text(jsontext.Text(text, "token", o.Token), "by", o.By)
+	if o.Letter != nil {
+		text = append(jsontext.Key(text, "letter"), o.Letter...)
+	}
 	text = jsontext.Int(jsontext.Key(text, "tries"), o.Tries)
 	return append(jsontext.Time(jsontext.Key(text, "next"), o.Next), '}')
 }
@@ -127,4 +130,10 @@ func (s *SeenToken) appendJSON(text []byte) []byte {
 func (f *Following) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "record"), f.Record)
 	return append(strconv.AppendInt(jsontext.Key(text, "acts"), f.Acts, 10), '}')
+}
+
+func (w *Watched) appendJSON(text []byte) []byte {
+	text = strconv.AppendInt(jsontext.Key(append(text, '{'), "next"), w.Next, 10)
+	text = appendTime(text, "busy", w.Busy)
+	return append(append(jsontext.Key(text, "state"), w.State...), '}')
 }

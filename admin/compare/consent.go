@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // clientFacts are the clients without their places.
@@ -208,6 +209,39 @@ func (d *differ) compareRest() {
 			func(x *book.Import) (string, *condition.Position) { return x.Name, &x.At },
 		)
 	})
+	d.about("watch", "", d.compareWatch)
+}
+
+// saidAlert is what an alert says, wherever its parts stand.
+type saidAlert struct {
+	watch.Alert
+	when string
+}
+
+func saidAlerts(s *watch.Scheme) []saidAlert {
+	var list []saidAlert
+	for _, a := range s.Alerts {
+		said := saidAlert{a, condition.Text(a.When)}
+		said.When = nil
+		list = append(list, said)
+	}
+	return list
+}
+
+// compareWatch tells what is other about who hears what.
+func (d *differ) compareWatch() {
+	was, is := &d.old.book.Watch, &d.new.book.Watch
+	noteList(d, "recipient", was.Recipients, is.Recipients, func(x *watch.Recipient) (string, *condition.Position) {
+		return x.Name, new(condition.Position)
+	})
+	noteList(d, "alert", saidAlerts(was), saidAlerts(is), func(x *saidAlert) (string, *condition.Position) { return x.Name, &x.At })
+	noteList(d, "digest", was.Digests, is.Digests, func(x *watch.Digest) (string, *condition.Position) { return x.Name, &x.At })
+	if was.Quiet != is.Quiet {
+		d.note(Neither, "quiet: it was %s, and is %s.", cmp.Or(was.Quiet, "no window"), cmp.Or(is.Quiet, "no window"))
+	}
+	if was.LettersAnHour() != is.LettersAnHour() {
+		d.note(Neither, "at_most: it was %d, and is %d.", was.LettersAnHour(), is.LettersAnHour())
+	}
 }
 
 // noteList tells what is new, gone or other in a list without an effect. Where an item

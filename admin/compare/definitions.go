@@ -77,11 +77,11 @@ func (d *differ) named(t *condition.Test) []definition {
 		add(key.Names, t.Values...)
 		networks(func(n directory.Network) bool { return n.Country != "" })
 	case condition.MeansDefinitions:
-		if key.About != condition.AboutRisk {
+		if key.About&condition.AboutRisk == 0 {
 			add(key.Names, t.Values...)
 		}
 	}
-	if t.Key.About() == condition.AboutRisk {
+	if t.Key.About()&condition.AboutRisk != 0 {
 		add("risk", "")
 		networks(func(n directory.Network) bool { return n.Anonymous || n.Country != "" })
 		list = append(list, d.namedBySignals()...)

@@ -32,8 +32,7 @@ func (f *Filter) ListHistory(
 ) (*HistoryList, error) {
 	found := &HistoryList{List: List{Entries: []Line{}}}
 	var mu sync.Mutex
-	var attempts, strangers int64
-	var period replay.Period
+	var counted replay.Counter
 	reading, err := judged(ctx, judge, sources, o, func(judge *decide.Judge) replay.Visit {
 		var brief decide.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
@@ -48,11 +47,7 @@ func (f *Filter) ListHistory(
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			attempts++
-			if replay.IsStranger(&brief) {
-				strangers++
-			}
-			period.Include(a.At)
+			counted.Count(a, &brief)
 			if line != nil {
 				if found.Entries = append(found.Entries, *line); len(found.Entries) >= 4*most {
 					found.cut(most)
@@ -64,7 +59,7 @@ func (f *Filter) ListHistory(
 		return nil, err
 	}
 	found.cut(most)
-	found.Basis = reading.Basis(attempts, strangers, period, o)
+	found.Basis = counted.Basis(reading, o)
 	return found, err
 }
 

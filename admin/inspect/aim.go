@@ -341,6 +341,7 @@ func unusedDefinition(in *Pass) {
 			u.note("method", slices.Concat(p.AnyOf, p.Fallback)...)
 		}
 	}
+	u.note("window", b.Watch.Quiet)
 	for _, a := range b.Accounts {
 		u.note("method", a.Methods...)
 	}
@@ -411,6 +412,9 @@ func (in *Pass) eachCondition(visit func(condition.Node)) {
 	}
 	for _, r := range b.Rollouts {
 		visit(r.Who)
+	}
+	for i := range b.Watch.Alerts {
+		visit(b.Watch.Alerts[i].When)
 	}
 	visit(b.Consent.Reviewers)
 	for _, r := range b.Consent.Rules {

@@ -187,6 +187,7 @@ func Checks() []Check {
 		placeholderChecks,
 		riskChecks,
 		consentChecks,
+		watchChecks,
 		upkeepChecks,
 	)
 }

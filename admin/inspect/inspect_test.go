@@ -37,6 +37,7 @@ methods: {text: {kind: possession, amr: [sms]}}
 regions: {home: [NO, SE, PL]}
 windows: {day: {from: "05:00", to: "23:00"}}
 postures: {fit: {fresh: 24h, checks: [{fact: firewall, is: true}]}}
+watch: {recipients: {duty: {mail: [duty@x.example]}}, alerts: [{name: blocked, when: {verdicts: [block]}, to: [duty]}], digests: [{name: daily, every: day, to: [duty]}]}
 risk: {signals: [{name: listed, points: 50}, {name: refused, detect: proof-refused, points: 40}]}
 assurances:
   password-once: {prove: [{any_of: [password], within: session}]}
@@ -367,6 +368,15 @@ var faults = map[string][]fault{
 		{"zone: Europe/Oslo",
 			"zone: Europe/Oslo, otherwise: grant",
 			"`otherwise: grant` lets in"},
+	},
+	"told-to-nobody": {
+		{"when: {verdicts: [block]}, to: [duty]", "when: {verdicts: [block]}", "The alert blocked names nobody in `to`."},
+		{"every: day, to: [duty]", "every: day", "The digest daily names nobody in `to`."},
+		{"duty: {mail: [duty@x.example]}", "duty: {}", "The alert blocked goes to duty, without a mail address or a web hook."},
+		{"duty: {mail: [duty@x.example]}", "duty: {hook: \"https://x.example/warden\"}", ""},
+	},
+	"recipient-without-letters": {
+		{"duty: {mail: [duty@x.example]}", "duty: {mail: [duty@x.example]}, office: {mail: [o@x.example]}", "No alert and no digest goes to office."},
 	},
 	"unused-definition": {
 		{"regions: {home: [NO, SE, PL]}",

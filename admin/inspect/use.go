@@ -18,6 +18,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/watch/lookout"
+	"github.com/briskwarden/briskwarden/watch/trial"
 )
 
 // Use is what a history shows of a book: which rules spoke, which exemptions excused somebody, where
@@ -42,6 +44,8 @@ type Use struct {
 	proven map[string]int64
 	// prompts counts step-ups by account and day.
 	prompts map[accountDay]int
+	// rang says how often each alert would have rung.
+	rang map[string]int64
 }
 
 type accountDay struct {
@@ -61,26 +65,34 @@ func UseOf(ctx context.Context, b *book.Book, sources []replay.Source, o replay.
 		return nil, err
 	}
 	u := &Use{spoke: map[[2]string]int64{}, applied: map[string]int64{}, changed: map[string]int64{}, excused: map[string]int64{},
-		from: map[string]int64{}, tried: map[[2]string]bool{}, proven: map[string]int64{}, prompts: map[accountDay]int{}}
-	var attempts, strangers int64
-	var period replay.Period
+		from: map[string]int64{}, tried: map[[2]string]bool{}, proven: map[string]int64{}, prompts: map[accountDay]int{},
+		rang: map[string]int64{}}
+	watcher, err := lookout.New(judge, &b.Watch)
+	if err != nil {
+		return nil, err
+	}
+	watched := trial.New(watcher)
+	ordered := replay.InOrder{Take: func(j *replay.Judged) {
+		watched.Take(ctx, lookout.Decision{Number: j.Number, At: j.At, Account: j.Account, Brief: j.Brief})
+	}}
+	var counted replay.Counter
 	reading, failed := replay.Walk(ctx, judges, sources, o, func() replay.Visit {
 		var brief decide.Brief
-		return func(ctx context.Context, _ int64, filled []*attempt.Attempt) {
+		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
-			judges[0].Brief(ctx, a, &brief)
+			ordered.Add(replay.JudgedBy(ctx, judges[0], number, a, &brief))
+			counted.Count(a, &brief)
 			d := judges[0].Decide(ctx, a)
 			u.mu.Lock()
 			defer u.mu.Unlock()
-			attempts++
-			if replay.IsStranger(&brief) {
-				strangers++
-			}
-			period.Include(a.At)
 			u.see(b, judge, a, d, brief.App)
 		}
 	})
-	u.Basis = reading.Basis(attempts, strangers, period, o)
+	ordered.Flush()
+	for i := range b.Watch.Alerts {
+		u.rang[b.Watch.Alerts[i].Name] = watched.Rings(b.Watch.Alerts[i].Name)
+	}
+	u.Basis = counted.Basis(reading, o)
 	return u, failed
 }
 
@@ -163,17 +175,20 @@ const topicUse = "use"
 func (u *Use) Checks() []Check {
 	all := u.allChecks()
 	if !u.IsEnough() {
-		return all[:1]
+		return all[:2]
 	}
 	return all
 }
 
-// allChecks returns the checks, that for which a short history does first.
+// allChecks returns the checks, those for which a short history does first.
 func (u *Use) allChecks() []Check {
 	return []Check{
 		{"asked-too-often", topicUse, Warning, "somebody is asked so often that they stop reading",
 			"A person who approves ten times a day approves the eleventh, which is somebody else's.",
 			"Let a proof last longer (`within`), remember the device, or ask for less from known places.", u.askedTooOften},
+		{"alert-rings-too-often", topicUse, Warning, "an alert that rings so often that nobody would listen",
+			"Whoever gets a letter every few hours stops reading them, and the one that matters is among them.",
+			"Raise `at_least`, count by account or address (`by`), or say more in `when`; or make it a digest.", u.noisyAlerts},
 		{"unused-exemption", topicUse, Note, "an exemption that nobody used",
 			"Whom it excuses is asked for less, if they ever come; nobody would miss it.",
 			"Take it out, or leave it to its end.", u.unusedExemptions},
@@ -192,6 +207,19 @@ func (u *Use) allChecks() []Check {
 		{"shadow-is-ready", topicUse, Note, "a shadow policy that would change nothing",
 			"It has spoken often and would have stopped nobody: it can go live.",
 			"Set its stage to live, or widen `live_for`.", u.readyShadows},
+	}
+}
+
+// tooManyRings is how often an alert rings in 30 days before nobody listens.
+const tooManyRings = 100
+
+func (u *Use) noisyAlerts(p *Pass) {
+	days := max(1, u.Basis.Last.Sub(u.Basis.First).Hours()/24)
+	for i := range p.Book.Watch.Alerts {
+		a := &p.Book.Watch.Alerts[i]
+		if n := u.rang[a.Name]; float64(n)*30/max(30, days) > tooManyRings {
+			p.Report(a.Name, a.At, "The alert %s would have rung %s %s.", a.Name, words.Count(int(n), "time"), u.over())
+		}
 	}
 }
 

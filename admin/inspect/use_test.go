@@ -31,6 +31,7 @@ policies:
      {name: yard, when: {networks: [yard]}, then: {require: [twice]}}, {name: elsewhere, then: block}]}
   - {name: harbour-key, stage: live, who: {kinds: [emergency]}, apps: every, rules: [{name: key, then: {require: [once]}}]}
   - {name: next, stage: shadow, who: {kinds: [person]}, apps: {names: [till]}, rules: [{name: all, then: {require: [once]}}]}
+watch: {recipients: {duty: {mail: [duty@x.example]}}, alerts: [{name: blocked, when: {verdicts: [block]}, to: [duty]}]}
 exemptions:
   - {name: lame-hand, who: {accounts: [liv]}, from: [twice], instead: [once], because: So., until: 2027-03-31}
 `
@@ -85,7 +86,9 @@ func TestWhatOnlyUseShows(t *testing.T) {
 		"no member of office":  {[]string{liv, liv, liv, "liv till " + rio + " password 1", atYard}, []string{"unopened-app:mail/office", "shadow-is-ready:next"}},
 		"nobody proves a push": {[]string{"liv mail " + pier + " password 3", oskar, far, atYard, tills}, []string{"unused-method:push", "shadow-is-ready:next"}},
 		"somebody is asked":    {append([]string{"oskar mail " + pier + " none 9"}, sound...), []string{"asked-too-often:oskar", "shadow-is-ready:next"}},
-		"nobody at the till":   {[]string{liv, oskar, "oskar mail " + rio + " password 1", "liv mail " + yard + " password 1"}, []string{"unused-rule:next/all"}},
+		"an alert rings often": {append([]string{"oskar mail " + rio + " password 4"}, sound...), []string{"alert-rings-too-often:blocked",
+			"shadow-is-ready:next"}},
+		"nobody at the till": {[]string{liv, oskar, "oskar mail " + rio + " password 1", "liv mail " + yard + " password 1"}, []string{"unused-rule:next/all"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			use, err := inspect.UseOf(t.Context(), b, used(c.history...), replay.Options{})
@@ -121,7 +124,7 @@ func TestWhatOnlyUseShows(t *testing.T) {
 			use, err := inspect.UseOf(t.Context(), b, used(history...), replay.Options{})
 			require.NoError(t, err)
 			require.False(t, use.IsEnough())
-			require.Len(t, use.Checks(), 1)
+			require.Len(t, use.Checks(), 2)
 		}
 	})
 }

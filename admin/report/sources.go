@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
@@ -152,9 +150,8 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 		return nil, err
 	}
 	c := newCollector(b.Settings.Zone)
-	var mu sync.Mutex
-	attempts, strangers := int64(0), int64(0)
-	var waiting []seen // until their turn comes
+	var counted replay.Counter
+	ordered := replay.InOrder{Take: func(j *replay.Judged) { c.see(j.At, j.Account, j.Brief) }}
 	reading, failed := replay.Walk(ctx, judges, sources, ro, func() replay.Visit {
 		var short decide.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
@@ -162,24 +159,13 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 			if !o.From.IsZero() && a.At.Before(o.From) || !o.To.IsZero() && !a.At.Before(o.To) {
 				return
 			}
-			judges[0].Brief(ctx, a, &short)
-			brief := journal.BriefOf(judges[0].Outline(ctx, a), a, short.App, short.Country)
-			own(brief)
-			one := seen{number, a.At, strings.Clone(a.Account), brief}
-			mu.Lock()
-			defer mu.Unlock()
-			attempts++
-			if replay.IsStranger(&short) {
-				strangers++
-			}
-			if waiting = append(waiting, one); len(waiting) >= 2*mostWaiting {
-				c.take(&waiting, mostWaiting)
-			}
+			ordered.Add(replay.JudgedBy(ctx, judges[0], number, a, &short))
+			counted.Count(a, &short)
 		}
 	})
-	c.take(&waiting, 0)
+	ordered.Flush()
 	r := newReport(b, o)
-	basis := reading.Basis(attempts, strangers, c.period, ro)
+	basis := counted.Basis(reading, ro)
 	r.Basis = &basis
 	for i := range b.Accounts {
 		if a := &b.Accounts[i]; a.AccountRisk != nil {
@@ -191,37 +177,6 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 		return nil, err
 	}
 	return r, failed
-}
-
-// seen is an attempt that was judged by one of several goroutines.
-type seen struct {
-	number  int64
-	at      time.Time
-	account string
-	brief   *journal.Brief
-}
-
-// mostWaiting is how many attempts wait for those before them: more than goroutines can be apart.
-const mostWaiting = 64 << 10
-
-// take counts attempts in the order of the history, and leaves the last ones.
-func (c *collector) take(waiting *[]seen, leave int) {
-	slices.SortFunc(*waiting, func(a, b seen) int { return int(a.number - b.number) })
-	n := max(0, len(*waiting)-leave)
-	for _, s := range (*waiting)[:n] {
-		c.see(s.at, s.account, s.brief)
-	}
-	*waiting = slices.Delete(*waiting, 0, n)
-}
-
-// own gives a brief texts of its own: those of an attempt are written over by the next.
-func own(b *journal.Brief) {
-	for _, text := range []*string{&b.App, &b.Country, &b.Device} {
-		*text = strings.Clone(*text)
-	}
-	for i := range b.Proved {
-		b.Proved[i] = strings.Clone(b.Proved[i])
-	}
 }
 
 // addStanding notes the accounts of a store that have a standing risk. It reads all accounts.

@@ -301,10 +301,14 @@ func (r *Report) sentences() {
 		r.Wrong = "Whether anything is wrong cannot be said."
 		r.Do = "Widen the stretch with --from or --last, or see whether the door is asked at all."
 	} else {
-		r.Happened = fmt.Sprintf("%s by %s from %s to %s: %s granted, %s asked for more, %s blocked.",
-			words.Count(int(all), "attempt"), words.Count(r.Accounts, "account"), r.First.In(r.zone).Format("2 January"),
-			r.Last.In(r.zone).Format("2 January 2006"), percent(r.Verdicts.Grant, all), percent(r.Verdicts.StepUp, all),
-			percent(r.Verdicts.Block, all))
+		first, last := r.First.In(r.zone).Format("2 January"), r.Last.In(r.zone).Format("2 January 2006")
+		days := "from " + first + " to " + last
+		if r.First.In(r.zone).Format(time.DateOnly) == r.Last.In(r.zone).Format(time.DateOnly) {
+			days = "on " + last
+		}
+		r.Happened = fmt.Sprintf("%s by %s %s: %s granted, %s asked for more, %s blocked.",
+			words.Count(int(all), "attempt"), words.Count(r.Accounts, "account"), days, percent(r.Verdicts.Grant, all),
+			percent(r.Verdicts.StepUp, all), percent(r.Verdicts.Block, all))
 		switch n := len(r.Troubles); n {
 		case 0:
 			r.Wrong = "Nothing looks wrong by what this report looks at; what nobody attempted it cannot see."

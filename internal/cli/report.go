@@ -31,7 +31,7 @@ type reportFlags struct {
 	journalFlags
 	historyFlags
 	stretchFlags
-	at, format, out string
+	at, format, out, mail string
 }
 
 // reportFormats are the formats of a report, by the endings of files that have them.
@@ -47,7 +47,8 @@ func (env *environment) reportCommand() *cobra.Command {
 			"As HTML it is one page with its plots, which needs no network and no scripts: to be read, mailed or printed.",
 		Example: "  briskwarden report --book kestrel --config door.yaml --last 7d\n" +
 			"  briskwarden report --book kestrel --config door.yaml --from 2026-10-01 --to 2026-11-01 --out october.html\n" +
-			"  briskwarden report --book kestrel --history month.jsonl --format markdown",
+			"  briskwarden report --book kestrel --history month.jsonl --format markdown\n" +
+			"  briskwarden report --book kestrel --history month.jsonl --as-mail monday --at 2026-11-23",
 		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error { return env.report(flags) },
 	}
@@ -59,6 +60,7 @@ func (env *environment) reportCommand() *cobra.Command {
 	f.StringVar(&flags.at, "at", "", "the moment for which enrolment, exemptions and the score are told (now)")
 	f.StringVar(&flags.format, "format", "", "text, html, markdown or json (by the ending of --out, else text)")
 	f.StringVar(&flags.out, "out", "", "the new file that it is written to, in place of standard output")
+	f.StringVar(&flags.mail, "as-mail", "", "show the mail of this digest or alert of the book, as it would be sent")
 	flags.historyFlags.addTo(cmd)
 	return cmd
 }
@@ -83,25 +85,21 @@ func (env *environment) report(flags *reportFlags) error {
 	if err != nil {
 		return err
 	}
-	var made *report.Report
-	if len(flags.files) > 0 {
-		return env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (*replay.Basis, error) {
-			if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
-				return nil, err
-			}
-			return made.Basis, err
-		}, func() error { return env.writeReport(made, flags) })
+	if flags.mail != "" {
+		return env.asMail(flags, b, o)
 	}
+	var made *report.Report
 	// A long journal leaves much behind and keeps little: to sweep less often spares a tenth of the time.
 	defer debug.SetGCPercent(debug.SetGCPercent(150))
-	err = flags.withStore(func(ctx context.Context, s store.Store) error {
+	return env.overEither(flags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (basis *replay.Basis, err error) {
+		if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
+			return nil, err
+		}
+		return made.Basis, err
+	}, func(ctx context.Context, s store.Store) (err error) {
 		made, err = report.OfJournal(ctx, b, s, o)
 		return err
-	})
-	if err != nil {
-		return err
-	}
-	return env.writeReport(made, flags)
+	}, func() error { return env.writeReport(made, flags) })
 }
 
 // formatOf returns the format to be written, once it is known that it can be.

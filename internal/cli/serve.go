@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 // doorFlags are those that the commands about the door share.
@@ -56,7 +57,7 @@ func (env *environment) serve(flags *doorFlags) error {
 	reload := make(chan os.Signal, 1)
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)
-	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload,
+	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload, Journal: terminal.Command("--config %s", flags.config),
 		Log: slog.New(slog.NewJSONHandler(env.err, nil))}
 	return s.Run(ctx)
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Facts are what the keys of conditions look at. A fact that is left out is unknown.
@@ -66,6 +67,15 @@ func (f *Facts) FindDevice() *DeviceView {
 type CountryFacts interface {
 	CountryHolds(t *condition.Test) condition.Truth
 	CountrySaw(t *condition.Test) string
+}
+
+// Judged answers the tests on risk by what a decision came to, where it is not worked out again. It is
+// what Facts.Beyond may be.
+type Judged interface {
+	// Noticed reports whether a signal held.
+	Noticed(signal string) bool
+	// Risk returns the score and its level.
+	Risk() (score int, level directory.Level)
 }
 
 // FactsOf are the facts of one account at one moment.

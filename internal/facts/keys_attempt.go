@@ -11,7 +11,8 @@ func stated[T interface {
 	~uint8
 	String() string
 }](d condition.Definition, parse func(word string) (T, error), of func(a *attempt.Attempt) (word T, known bool)) condition.Definition {
-	d.About, d.Meaning, d.Fact = condition.AboutAttempt, condition.MeansWords, condition.OfOneValue
+	d.About |= condition.AboutAttempt
+	d.Meaning, d.Fact = condition.MeansWords, condition.OfOneValue
 	d.Bind = bindWord(parse)
 	find := func(facts any) (word T, known bool) {
 		if f := seen(facts); f.Attempt != nil {
@@ -36,7 +37,7 @@ func stated[T interface {
 
 // The keys about what is attempted, and how.
 var (
-	KeyActions = condition.Define(stated(condition.Definition{Name: "actions", Words: attempt.Actions(),
+	KeyActions = condition.Define(stated(condition.Definition{Name: "actions", About: condition.AboutDecision, Words: attempt.Actions(),
 		Doc:  "what is attempted: sign-in, enrol, change-password, recover or consent",
 		Says: func(t *condition.Test, negated bool) string { return "the action " + is(negated) + " " + t.Wants() },
 	}, func(word string) (action attempt.Action, err error) {

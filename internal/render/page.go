@@ -86,7 +86,7 @@ func (p *Page) ofVerdict(v decide.Verdict) lipgloss.Style {
 
 // hang writes a text behind a lead, wrapped so that the text keeps its column.
 func (p *Page) hang(lead string, column int, text string) {
-	for i, l := range wrap(text, max(20, p.width-column-1)) {
+	for i, l := range terminal.Wrap(text, max(20, p.width-column-1)) {
 		if i > 0 {
 			lead = ""
 		}
@@ -110,24 +110,6 @@ const labelColumn = 10
 // pad fills a cell up to a width.
 func pad(text string, width int) string {
 	return text + strings.Repeat(" ", max(0, width-ansi.StringWidth(text)))
-}
-
-// wrap breaks a text at spaces only: a name or an option with a hyphen in it
-// stays whole, so that it can be copied.
-func wrap(text string, width int) []string {
-	var lines []string
-	line := ""
-	for _, word := range strings.Fields(text) {
-		if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
-			lines = append(lines, line)
-			line = ""
-		}
-		if line != "" {
-			line += " "
-		}
-		line += word
-	}
-	return append(lines, line)
 }
 
 // commands writes commands behind a label, ready for copying, on the page's book

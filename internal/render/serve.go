@@ -33,6 +33,13 @@ func (p *Page) ServeChecked(c *service.Checked, config string) {
 		}
 		p.labelled(label, caller)
 	}
+	for i, text := range c.Unreached {
+		label := ""
+		if i == 0 {
+			label = "Untold"
+		}
+		p.labelled(label, text)
+	}
 	if len(c.Wrong) == 0 {
 		drills := "the book has none; drills keep a mistake from being taken into force"
 		if c.Drills > 0 {

@@ -49,7 +49,10 @@ func ReadConfig(path string) (*door.Config, error) {
 		return nil, err
 	}
 	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
-		&c.Consent.Record}
+		&c.Consent.Record, &c.Watch.Mail.Authorities, &c.Watch.Mail.Password}
+	for i := range c.Watch.Hooks {
+		files = append(files, &c.Watch.Hooks[i].Key)
+	}
 	for i := range c.Tell.Receivers {
 		files = append(files, &c.Tell.Receivers[i].Bearer)
 	}
@@ -241,6 +244,8 @@ type Service struct {
 	Log *slog.Logger
 	// Reload asks for the book to be read again, whenever something comes on it; nil never does.
 	Reload <-chan os.Signal
+	// Journal are the flags of journal list that find the journal, as an administrator would write them.
+	Journal []string
 	// Listening is told the address once requests are taken; nil needs not to know.
 	Listening func(address string)
 }
@@ -279,7 +284,7 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		defer func() { err = errors.Join(err, consents.Close()) }()
 	}
 	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
-	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log, Consent: consents})
+	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log, Consent: consents, Book: s.Dir, Journal: s.Journal})
 	if err != nil {
 		return err
 	}
@@ -398,7 +403,9 @@ type Checked struct {
 	// Callers are who may call, and what each may do.
 	Callers []string `json:"callers" doc:"who may call, and what each may do"`
 	Listen  string   `json:"listen" doc:"where it listens"`
-	Store   string   `json:"store" doc:"where facts and the journal are kept"`
+	// Unreached says who of the book's section watch would be told nothing.
+	Unreached []string `json:"unreached,omitempty" doc:"who of the book's section watch would be told nothing, and why"`
+	Store     string   `json:"store" doc:"where facts and the journal are kept"`
 }
 
 // Check looks at what a door would start with, and starts nothing: the book and its drills, the
@@ -422,9 +429,11 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		failed, err := door.Drills(opened)
 		wrong(err)
 		found.Wrong = append(found.Wrong, failed...)
+		found.Unreached = c.Unreached(&opened.Source().Watch)
 	}
 	_, err = tlsConfig(c)
 	wrong(err)
+	wrong(c.Watch.CheckFiles())
 	if c.Journal.Key != "" {
 		key, err := wholefile.ReadPath(c.Journal.Key, mostConfig)
 		if err == nil {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // Gate returns a writer through which all text goes to a terminal. What a terminal would
@@ -96,4 +98,22 @@ func Command(format string, args ...any) []string {
 		}
 	}
 	return words
+}
+
+// Wrap breaks a text into lines of at most that width, at spaces only: a name or an option with a hyphen
+// in it stays whole, so that it can be copied.
+func Wrap(text string, width int) []string {
+	var lines []string
+	line := ""
+	for word := range strings.FieldsSeq(text) {
+		if line != "" && ansi.StringWidth(line)+1+ansi.StringWidth(word) > width {
+			lines = append(lines, line)
+			line = ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += word
+	}
+	return append(lines, line)
 }

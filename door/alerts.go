@@ -1,0 +1,382 @@
+package door
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/report"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
+	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/watch"
+	"github.com/briskwarden/briskwarden/watch/letter"
+	"github.com/briskwarden/briskwarden/watch/lookout"
+	"github.com/briskwarden/briskwarden/watch/post"
+)
+
+// How letters go, as store.Outgoing.By has it.
+const (
+	byMail = "mail"
+	byHook = "hook"
+)
+
+// poster sends the letters of the watch.
+type poster struct {
+	door   *Door
+	mailer *post.Mailer
+	hooks  *post.Hooks
+	keys   map[string][]byte
+	outbox outbox
+}
+
+// letterLasts is how long a letter is tried. Then it is given up, which the log says.
+const letterLasts = 48 * time.Hour
+
+func newPoster(d *Door, s store.Store) (*poster, error) {
+	p := &poster{door: d, hooks: post.NewHooks(d.now)}
+	var err error
+	if p.mailer, p.keys, err = d.config.Watch.open(); err != nil {
+		return nil, err
+	}
+	p.outbox = outbox{kind: store.Letters, store: s, deliver: p.deliver, wake: make(chan struct{}, 1), now: d.now, log: d.log,
+		line:  func(o *store.Outgoing) string { return o.ID },
+		given: func(o *store.Outgoing, now time.Time) bool { return now.Sub(writtenAt(o)) > letterLasts },
+		done:  p.note}
+	return p, nil
+}
+
+// open reads the files that the configuration names. There is no mailer where it names no server.
+func (c *WatchConfig) open() (mailer *post.Mailer, keys map[string][]byte, err error) {
+	if c.Mail.Address != "" {
+		if mailer, err = post.NewMailer(c.Mail); err != nil {
+			return nil, nil, fmt.Errorf("watch.mail: %w", err)
+		}
+	}
+	keys = map[string][]byte{}
+	for _, h := range c.Hooks {
+		key, err := wholefile.ReadPath(h.Key, mostKey)
+		if err != nil {
+			return nil, nil, fmt.Errorf("watch.hooks: %s: %w", h.Recipient, err)
+		}
+		if key = bytes.TrimSpace(key); len(key) < shortestKey {
+			return nil, nil, fmt.Errorf("watch.hooks: %s: the key in %s has %d bytes; it takes %d, such as `openssl rand -base64 32` makes",
+				h.Recipient, h.Key, len(key), shortestKey)
+		}
+		keys[h.Recipient] = key
+	}
+	return mailer, keys, nil
+}
+
+// CheckFiles reports what is wrong with the files that the configuration names. It connects to nobody.
+func (c *WatchConfig) CheckFiles() error {
+	_, _, err := c.open()
+	return err
+}
+
+// mostKey is how many bytes the file with a key may have.
+const mostKey = 1 << 20
+
+// shortestKey is how many bytes the key of a web hook has at least: as many as its signature.
+const shortestKey = 32
+
+func writtenAt(o *store.Outgoing) time.Time {
+	var l letter.Letter
+	if json.Unmarshal(o.Letter, &l) != nil {
+		return time.Time{} // it cannot be sent, and is given up
+	}
+	return l.At
+}
+
+// note says what became of a try.
+func (p *poster) note(o *store.Outgoing, err error, givenUp bool) {
+	result := "sent"
+	switch {
+	case givenUp:
+		result = "given_up"
+		p.door.log.Error("a letter was given up; nobody was told", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
+	case err != nil:
+		result = "not_taken"
+		p.door.log.Warn("a letter was not taken; it is sent again", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
+	}
+	p.door.metrics.letters.WithLabelValues(result).Inc()
+}
+
+// deliver sends a letter to where the book in force says that its recipient is.
+func (p *poster) deliver(ctx context.Context, o *store.Outgoing) error {
+	l := new(letter.Letter)
+	if err := json.Unmarshal(o.Letter, l); err != nil {
+		return err
+	}
+	l.ID = o.ID
+	recipients := p.door.book.Load().Source().Watch.Recipients
+	i := slices.IndexFunc(recipients, func(r watch.Recipient) bool { return r.Name == o.To })
+	if i < 0 {
+		return errors.New("the book has no such recipient any more")
+	}
+	r := &recipients[i]
+	switch {
+	case o.By == byMail && len(r.Mail) == 0 || o.By == byHook && r.Hook == "":
+		return fmt.Errorf("the book no longer says where %s gets it", r.Name)
+	case o.By == byMail && p.mailer == nil:
+		return errNoMail
+	case o.By == byMail:
+		return p.mailer.Send(ctx, r.Mail, l)
+	case p.keys[r.Name] == nil:
+		return errNoKey
+	}
+	return p.hooks.Send(ctx, r.Hook, r.Name, p.keys[r.Name], l)
+}
+
+var (
+	errNoMail = errors.New("the configuration names no mail server: watch.mail")
+	errNoKey  = errors.New("the configuration has no key that signs what this recipient is told: watch.hooks")
+)
+
+// Unreached says which recipients of a scheme a door with this configuration cannot tell anything, and
+// why; nil where it reaches all.
+func (c *Config) Unreached(scheme *watch.Scheme) (list []string) {
+	if c.Journal.Mode == JournalOff && len(scheme.Alerts)+len(scheme.Digests) > 0 {
+		list = append(list, "Nobody is told of alerts or digests: they rest on the journal, and journal.mode is off.")
+	}
+	for i := range scheme.Recipients {
+		r := &scheme.Recipients[i]
+		if len(r.Mail) > 0 && c.Watch.Mail.Address == "" {
+			list = append(list, fmt.Sprintf("%s gets no mail: %s.", words.Capital(r.Name), errNoMail))
+		}
+		if r.Hook != "" && !slices.ContainsFunc(c.Watch.Hooks, func(h HookKey) bool { return h.Recipient == r.Name }) {
+			list = append(list, fmt.Sprintf("The web hook of %s is told nothing: %s.", r.Name, errNoKey))
+		}
+	}
+	return list
+}
+
+// watchEvery is how often it is looked whether there is something to tell.
+const watchEvery = time.Second
+
+// afterFailure is how long the watch waits where it could not look.
+const afterFailure = 30 * time.Second
+
+// watchDecisions tells who is to hear of decisions, until the context ends.
+func (d *Door) watchDecisions(ctx context.Context) {
+	wait := time.NewTimer(watchEvery)
+	defer wait.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-wait.C:
+		}
+		next := watchEvery
+		switch more, err := d.lookOnce(ctx); {
+		case more:
+			next = 0
+		case err != nil && ctx.Err() == nil:
+			d.log.Error("the watch could not look at what was decided; it looks again", "error", err)
+			next = afterFailure
+		}
+		wait.Reset(next)
+	}
+}
+
+// watchedTogether is how many entries the watch looks at before it keeps how far it is, and keepEvery how
+// many it may see again after a crash where nothing rang.
+const (
+	watchedTogether = 5000
+	keepEvery       = 2000
+)
+
+var errOther = errors.New("another door was first")
+
+// lookOnce takes in what was decided since it looked last, and hands what is to be told to the outbox. What
+// was seen and what is to be told are kept in one step, so that each is told once, whatever stops the door.
+// It reports whether there is more to take in.
+func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
+	b := d.book.Load()
+	scheme := &b.Source().Watch
+	was := new(store.Watched)
+	row, err := d.facts.store.Get(ctx, store.Key{Kind: store.Watch, Key: "watch"})
+	fresh := errors.Is(err, store.ErrNotFound)
+	switch {
+	case err != nil && !fresh:
+		return false, err
+	case len(scheme.Alerts)+len(scheme.Digests) == 0:
+		if !fresh { // where there is something to watch again, it begins then
+			return false, d.facts.store.Update(ctx, func(tx store.Tx) error { return store.Drop(tx, was) })
+		}
+		return false, nil
+	case !fresh:
+		if err := store.Read(row, was); err != nil {
+			return false, err
+		}
+	}
+	head, err := d.facts.store.Head(ctx)
+	if err != nil {
+		return false, err
+	}
+	state := new(lookout.State)
+	if fresh {
+		was.Next = head.Size
+	} else if err := json.Unmarshal(was.State, state); err != nil {
+		return false, fmt.Errorf("what the watch remembers cannot be read: %w", err)
+	}
+	now, next, full := d.now(), was.Next, false
+	if next < head.Size {
+		if next, full, err = d.takeIn(ctx, b.lookout, state, next); err != nil {
+			return false, err
+		}
+	}
+	posts := b.lookout.Tell(state, now)
+	if slices.ContainsFunc(posts, func(p lookout.Post) bool { return p.Digest != "" }) {
+		if was.Busy.After(now) {
+			return false, nil // another door makes it
+		}
+		was.Busy = now.Add(longestDigest)
+		if err := d.keepWatched(ctx, row, fresh, was, nil); err != nil {
+			return false, ignored(err, errOther)
+		}
+		row, fresh = store.RowOf(was), false
+	}
+	letters, err := d.word(ctx, b, posts, now)
+	if err != nil {
+		return false, err
+	}
+	remembered, err := json.Marshal(state)
+	if err != nil {
+		return false, err
+	}
+	if !fresh && len(letters) == 0 && next-was.Next < keepEvery && bytes.Equal(remembered, was.State) {
+		return false, nil
+	}
+	kept := &store.Watched{Next: next, State: remembered}
+	if err := d.keepWatched(ctx, row, fresh, kept, letters); err != nil {
+		return false, ignored(err, errOther)
+	}
+	if len(letters) > 0 {
+		d.poster.outbox.ring()
+	}
+	return full, nil
+}
+
+// longestDigest is how long a door may take for its digests before another tries.
+const longestDigest = 2 * time.Minute
+
+// ignored returns an error, but for one.
+func ignored(err, but error) error {
+	if errors.Is(err, but) {
+		return nil
+	}
+	return err
+}
+
+// keepWatched keeps how far the watch is, with the letters, unless another door was first.
+func (d *Door) keepWatched(ctx context.Context, was store.Row, fresh bool, w *store.Watched, letters []*store.Outgoing) error {
+	if w.State == nil {
+		w.State = []byte("{}")
+	}
+	return d.facts.store.Update(ctx, func(tx store.Tx) error {
+		now, err := tx.Get(ctx, store.RowOf(w).Key)
+		switch {
+		case errors.Is(err, store.ErrNotFound) != fresh:
+			return errOther
+		case err != nil && !fresh:
+			return err
+		case !fresh && !bytes.Equal(now.Value, was.Value):
+			return errOther
+		}
+		for _, l := range letters {
+			if err := store.Save(tx, l); err != nil {
+				return err
+			}
+		}
+		return store.Save(tx, w)
+	})
+}
+
+// takeIn shows the lookout the decisions from an entry on. It returns the number behind the last that it
+// read, and whether there may be more.
+func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.State, from int64) (next int64, full bool, err error) {
+	next = from
+	briefs := journal.Briefs{}
+	var decisions []lookout.Decision
+	for e, err := range d.facts.store.Entries(ctx, journal.Filter{After: from, Limit: watchedTogether, Bare: true}) {
+		if err != nil {
+			return from, false, err
+		}
+		next = e.Number + 1
+		if e.Kind != journal.Decision || e.Brief == nil {
+			continue
+		}
+		brief := new(journal.Brief)
+		if err := briefs.Read(e.Brief, brief); err != nil {
+			return from, false, fmt.Errorf("entry %d: %w", e.Number, err)
+		}
+		decisions = append(decisions, lookout.Decision{Number: e.Number, At: e.At, Account: strings.Clone(e.Account), Brief: brief})
+	}
+	w.Take(ctx, state, decisions)
+	return next, next-from == watchedTogether, nil
+}
+
+// word makes letters of what is to be told: one for each way that a recipient has.
+func (d *Door) word(ctx context.Context, b *inForce, posts []lookout.Post, now time.Time) (letters []*store.Outgoing, err error) {
+	scheme := &b.Source().Watch
+	o := letter.Options{Zone: b.Source().Settings.Zone, Door: strings.TrimSuffix(d.config.Watch.Door, "/"), Commands: d.commands}
+	reports := map[[2]time.Time]*report.Report{}
+	for i := range posts {
+		p := &posts[i]
+		var l *letter.Letter
+		if p.Digest == "" {
+			l = letter.OfRings(p, scheme, now, o)
+		} else {
+			at := [2]time.Time{p.From, p.Until}
+			if reports[at] == nil {
+				if reports[at], err = d.digest(ctx, b, p); err != nil {
+					return nil, err
+				}
+			}
+			l = letter.OfDigest(p, reports[at], now, o)
+		}
+		to := slices.IndexFunc(scheme.Recipients, func(r watch.Recipient) bool { return r.Name == p.To })
+		if to < 0 {
+			d.log.Error("a letter has no recipient any more; nobody was told", "recipient", p.To, "subject", l.Subject)
+			continue
+		}
+		for _, way := range []struct {
+			by   string
+			goes bool
+		}{{byMail, len(scheme.Recipients[to].Mail) > 0}, {byHook, scheme.Recipients[to].Hook != ""}} {
+			if !way.goes {
+				continue
+			}
+			l.ID = journal.NewID()
+			text, err := json.Marshal(l)
+			if err != nil {
+				return nil, err
+			}
+			letters = append(letters, &store.Outgoing{Kind: store.Letters, ID: l.ID, To: p.To, By: way.by, Letter: text, Next: now})
+		}
+	}
+	return letters, nil
+}
+
+// digest makes the report that a digest sums up.
+func (d *Door) digest(ctx context.Context, b *inForce, p *lookout.Post) (*report.Report, error) {
+	source := report.Source{Book: d.bookName, Flags: d.commands}
+	if d.config.Watch.Door != "" {
+		source.List = "/watch/decisions"
+	}
+	o := report.Options{From: p.From, To: p.Until, At: p.Until, Source: source}
+	if b.desk != nil {
+		var err error
+		if o.Programs, err = b.desk.Register(ctx, p.Until); err != nil {
+			return nil, err
+		}
+	}
+	return report.OfJournal(ctx, b.Source(), d.facts.store, o)
+}

@@ -1,0 +1,149 @@
+package watch
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/nearest"
+)
+
+// decided completes the definition of a key about what was decided. Of returns the words of the decision
+// that the values of a test are compared with.
+func decided(d condition.Definition, of func(kept Kept) []string) condition.Definition {
+	d.About, d.Fact = condition.AboutDecision, condition.OfManyValues
+	if d.Meaning == 0 {
+		d.Meaning = condition.MeansWords
+	}
+	d.Bind = func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+		if d.Check != nil {
+			return condition.Binding{Words: value}, d.Check(value)
+		}
+		if len(d.Words) > 0 && !slices.Contains(d.Words, value) {
+			return condition.Binding{}, fmt.Errorf("%q is no value of %s%s", value, d.Name, nearest.DidYouMean(value, d.Words))
+		}
+		return condition.Binding{Words: value}, nil
+	}
+	d.Holds = func(given any, t *condition.Test) condition.Truth {
+		m := keptIn(given)
+		if m == nil {
+			return condition.Unknown
+		}
+		return condition.Of(slices.ContainsFunc(of(m), func(word string) bool { return slices.Contains(t.Values, word) }))
+	}
+	d.Saw = func(given any, _ *condition.Test) string {
+		m := keptIn(given)
+		if m == nil {
+			return ""
+		}
+		if saw := of(m); len(saw) > 0 {
+			return strings.Join(saw, ", ")
+		}
+		return "none"
+	}
+	return d
+}
+
+// Kept is what is kept of a decision that was made, as the keys of this package look at it. The facts of a
+// condition have it as facts.Facts.Beyond.
+type Kept interface {
+	// Verdicts returns the verdict, and what it would have been were the shadow policies live.
+	Verdicts() (was, withShadow decide.Verdict)
+	// Causes visits the causes; policy and rule are "" where no rule is behind one.
+	Causes(visit func(code decide.CauseCode, policy, rule string))
+	// Excused returns the exemptions that took demands away, and LetIn the rollouts that let in somebody
+	// who is not enrolled.
+	Excused() []string
+	LetIn() []string
+}
+
+// keptIn returns the decision that facts are of, nil where they are of none.
+func keptIn(given any) Kept {
+	if f, ok := given.(*facts.Facts); ok {
+		k, _ := f.Beyond.(Kept)
+		return k
+	}
+	return nil
+}
+
+// causes returns a word of each cause that has it.
+func causes(k Kept, word func(code decide.CauseCode, policy, rule string) string) (words []string) {
+	k.Causes(func(code decide.CauseCode, policy, rule string) {
+		if w := word(code, policy, rule); w != "" {
+			words = append(words, w)
+		}
+	})
+	return words
+}
+
+// says is a sentence that a test on a decision holds, or that it does not.
+func says(what string) func(t *condition.Test, negated bool) string {
+	return func(t *condition.Test, negated bool) string {
+		return what + condition.Either(negated, " is ", " is not ") + t.Wants()
+	}
+}
+
+func causeCodes() []string {
+	var codes []string
+	for _, c := range decide.CauseCodes() {
+		codes = append(codes, string(c))
+	}
+	return codes
+}
+
+// The keys about what was decided. They stand in alerts alone.
+var (
+	KeyVerdicts = condition.Define(decided(condition.Definition{Name: "verdicts", Words: decide.Verdicts(),
+		Doc: "in an alert: the verdict was block, step_up or grant", Says: says("the verdict")},
+		func(k Kept) []string {
+			was, _ := k.Verdicts()
+			return []string{was.String()}
+		}))
+
+	KeyShadowVerdicts = condition.Define(decided(condition.Definition{Name: "shadow_verdicts", Words: decide.Verdicts(),
+		Doc: "in an alert: what the verdict would have been were the shadow policies live", Says: says("the verdict with shadow policies")},
+		func(k Kept) []string {
+			_, withShadow := k.Verdicts()
+			return []string{withShadow.String()}
+		}))
+
+	KeyCauses = condition.Define(decided(condition.Definition{Name: "causes", Words: causeCodes(),
+		Doc: "in an alert: the decision has a cause of that code", Says: says("a cause")},
+		func(k Kept) []string {
+			return causes(k, func(code decide.CauseCode, _, _ string) string { return string(code) })
+		}))
+
+	KeyPolicies = condition.Define(decided(condition.Definition{Name: "policies", Names: "policy", Meaning: condition.MeansDefinitions,
+		Doc: "in an alert: a policy is behind the verdict", Says: says("the policy behind it")},
+		func(k Kept) []string {
+			return causes(k, func(_ decide.CauseCode, policy, _ string) string { return policy })
+		}))
+
+	KeyRules = condition.Define(decided(condition.Definition{Name: "rules",
+		Doc: "in an alert: a rule is behind the verdict, written as policy/rule",
+		Check: func(value string) error {
+			if policy, rule, ok := strings.Cut(value, "/"); !ok || policy == "" || rule == "" {
+				return fmt.Errorf("a rule is written as policy/rule, not %q", value)
+			}
+			return nil
+		}, Says: says("the rule behind it")},
+		func(k Kept) []string {
+			return causes(k, func(_ decide.CauseCode, policy, rule string) string {
+				if rule == "" {
+					return ""
+				}
+				return policy + "/" + rule
+			})
+		}))
+
+	KeyExcusedBy = condition.Define(decided(condition.Definition{Name: "excused_by", Names: "exemption", Meaning: condition.MeansDefinitions,
+		Doc: "in an alert: an exemption took demands away", Says: says("the exemption that excused them")},
+		Kept.Excused))
+
+	KeyLetInBy = condition.Define(decided(condition.Definition{Name: "let_in_by", Names: "rollout", Meaning: condition.MeansDefinitions,
+		Doc: "in an alert: a rollout lets them in for some days yet though they are not enrolled", Says: says("the rollout that let them in")},
+		Kept.LetIn))
+)
