@@ -489,7 +489,8 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 	case t == watchType:
 		// Its sections may stand in several files, and what else it says once.
 		r.mapping(n, into, "watch", func(key, _ *yaml.Node) bool {
-			if f := formOf(t); f.byKey[key.Value] > 0 && f.fields[f.byKey[key.Value]].of == "" {
+			f := formOf(t)
+			if i, known := f.byKey[key.Value]; known && f.fields[i].of == "" {
 				r.define("setting", "watch."+key.Value, r.at(key))
 			}
 			return false

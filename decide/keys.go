@@ -60,58 +60,64 @@ func is(negated bool) string { return condition.Either(negated, "is", "is not") 
 
 // The keys about the risk of an attempt, and about what was proven.
 var (
-	KeySignals = condition.Define(condition.Definition{Name: "signals", About: condition.AboutRisk | condition.AboutDecision, Names: "signal", Doc: "a signal holds",
-		Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,
-		Bind: bindBy(func(j *Judge, value string) (condition.Binding, error) {
-			i := slices.IndexFunc(j.model.Signals, func(s risk.Signal) bool { return s.Name == value })
-			if i < 0 {
-				return condition.Binding{}, fmt.Errorf("signal %q is not defined", value)
-			}
-			return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
-		}),
-		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
-			e.score()
-			holds := condition.False
-			for _, n := range t.Numbers() {
-				holds = max(holds, e.signals[n])
-			}
-			return holds
-		}), func(made facts.Judged, t *condition.Test) bool { return slices.ContainsFunc(t.Values, made.Noticed) }),
-		Saw: evaluating((*evaluation).sawSignals),
-		Says: func(t *condition.Test, negated bool) string {
-			return "the signal " + t.Wants() + " " + condition.Either(negated, "is noticed", "is not noticed")
-		},
-	})
-
-	KeyRiskAtLeast = condition.Define(condition.Definition{Name: "risk_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Level,
-		Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel, Fact: condition.OfScore,
-		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return facts.LevelBinding(value) }),
-		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
-			return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
-		}), func(made facts.Judged, t *condition.Test) bool {
-			_, level := made.Risk()
-			return int64(level) >= t.Limit()
-		}),
-		Saw: evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
-		Says: func(t *condition.Test, negated bool) string {
-			return "the risk of the sign-on " + is(negated) + " " + t.Wants()
-		},
-	})
-
-	KeyScoreAtLeast = condition.Define(condition.Definition{Name: "score_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Number,
-		Doc: "the score, from 1 to 100", Meaning: condition.MeansScore, Fact: condition.OfScore,
-		Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) {
-			score, err := facts.Percent(value)
-			return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
-		}),
-		Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth { return e.scoreReaches(int(t.Limit())) }),
-			func(made facts.Judged, t *condition.Test) bool {
-				score, _ := made.Risk()
-				return score >= int(t.Limit())
+	KeySignals = condition.Define(
+		condition.Definition{Name: "signals", About: condition.AboutRisk | condition.AboutDecision, Names: "signal", Doc: "a signal holds",
+			Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,
+			Bind: bindBy(func(j *Judge, value string) (condition.Binding, error) {
+				i := slices.IndexFunc(j.model.Signals, func(s risk.Signal) bool { return s.Name == value })
+				if i < 0 {
+					return condition.Binding{}, fmt.Errorf("signal %q is not defined", value)
+				}
+				return condition.Binding{Numbers: []int32{int32(i)}, Words: value}, nil
 			}),
-		Saw:  evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
-		Says: func(t *condition.Test, negated bool) string { return "the score " + is(negated) + " " + t.Wants() },
-	})
+			Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
+				e.score()
+				holds := condition.False
+				for _, n := range t.Numbers() {
+					holds = max(holds, e.signals[n])
+				}
+				return holds
+			}), func(made facts.Judged, t *condition.Test) bool { return slices.ContainsFunc(t.Values, made.Noticed) }),
+			Saw: evaluating((*evaluation).sawSignals),
+			Says: func(t *condition.Test, negated bool) string {
+				return "the signal " + t.Wants() + " " + condition.Either(negated, "is noticed", "is not noticed")
+			},
+		},
+	)
+
+	KeyRiskAtLeast = condition.Define(
+		condition.Definition{Name: "risk_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Level,
+			Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel, Fact: condition.OfScore,
+			Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return facts.LevelBinding(value) }),
+			Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
+				return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
+			}), func(made facts.Judged, t *condition.Test) bool {
+				_, level := made.Risk()
+				return int64(level) >= t.Limit()
+			}),
+			Saw: evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
+			Says: func(t *condition.Test, negated bool) string {
+				return "the risk of the sign-on " + is(negated) + " " + t.Wants()
+			},
+		},
+	)
+
+	KeyScoreAtLeast = condition.Define(
+		condition.Definition{Name: "score_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Number,
+			Doc: "the score, from 1 to 100", Meaning: condition.MeansScore, Fact: condition.OfScore,
+			Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) {
+				score, err := facts.Percent(value)
+				return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
+			}),
+			Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth { return e.scoreReaches(int(t.Limit())) }),
+				func(made facts.Judged, t *condition.Test) bool {
+					score, _ := made.Risk()
+					return score >= int(t.Limit())
+				}),
+			Saw:  evaluating(func(e *evaluation, _ *condition.Test) string { return e.sawRisk() }),
+			Says: func(t *condition.Test, negated bool) string { return "the score " + is(negated) + " " + t.Wants() },
+		},
+	)
 
 	KeyProved = condition.Define(condition.Definition{Name: "proved", About: condition.AboutAttempt, Names: "assurance",
 		Doc: "the session meets an assurance already", Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,

@@ -157,15 +157,12 @@ func (c *Config) Unreached(scheme *watch.Scheme) (list []string) {
 	return list
 }
 
-// watchEvery is how often it is looked whether there is something to tell.
-const watchEvery = time.Second
-
 // afterFailure is how long the watch waits where it could not look.
 const afterFailure = 30 * time.Second
 
 // watchDecisions tells who is to hear of decisions, until the context ends.
 func (d *Door) watchDecisions(ctx context.Context) {
-	wait := time.NewTimer(watchEvery)
+	wait := time.NewTimer(d.watchEvery)
 	defer wait.Stop()
 	for {
 		select {
@@ -173,7 +170,7 @@ func (d *Door) watchDecisions(ctx context.Context) {
 			return
 		case <-wait.C:
 		}
-		next := watchEvery
+		next := d.watchEvery
 		switch more, err := d.lookOnce(ctx); {
 		case more:
 			next = 0
@@ -198,6 +195,8 @@ var errOther = errors.New("another door was first")
 // was seen and what is to be told are kept in one step, so that each is told once, whatever stops the door.
 // It reports whether there is more to take in.
 func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
+	d.looking.Lock()
+	defer d.looking.Unlock()
 	b := d.book.Load()
 	scheme := &b.Source().Watch
 	was := new(store.Watched)

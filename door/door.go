@@ -46,6 +46,9 @@ type Door struct {
 	// bookName and commands name the book and the journal to an administrator at a terminal.
 	bookName string
 	commands []string
+	// looking lets one at a time look whether there is something to tell, every watchEvery.
+	looking    sync.Mutex
+	watchEvery time.Duration
 	// reviews are reasons to look at open sessions again; reviewAll says that there were too many.
 	reviews   chan review
 	reviewAll atomic.Bool
@@ -78,6 +81,8 @@ type Options struct {
 	// administrator at a terminal would write them. Pages and letters name them in commands.
 	Book    string
 	Journal []string
+	// WatchEvery is how often it is looked whether there is something to tell; 0 is every second.
+	WatchEvery time.Duration
 }
 
 // inForce is a book with what the door looks up in it.
@@ -145,7 +150,8 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		o.Log = slog.Default()
 	}
 	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
-		consents: o.Consent, acted: make(chan struct{}, 1), bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal}
+		consents: o.Consent, acted: make(chan struct{}, 1), bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal,
+		watchEvery: cmp.Or(o.WatchEvery, time.Second)}
 	var err error
 	if d.callers, err = newCallers(c); err != nil {
 		return nil, err

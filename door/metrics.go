@@ -60,7 +60,11 @@ func newMetrics(d *Door) *metrics {
 	m.writing = histogram("store_write_seconds", "Time that a transaction took.", prometheus.ExponentialBuckets(.0002, 2, 14))
 	m.together = histogram("store_write_jobs", "How much was written in one transaction.", prometheus.ExponentialBuckets(1, 2, 10))
 	m.reloads = counter("reloads_total", "Books that were to be taken into force.", "result")
-	m.letters = counter("letters_total", "Letters of the watch that were tried, by what became of the try: sent, not_taken or given_up.", "result")
+	m.letters = counter(
+		"letters_total",
+		"Letters of the watch that were tried, by what became of the try: sent, not_taken or given_up.",
+		"result",
+	)
 	m.events = counter("events_total", "Security events that were handed in, by what became of them.", "result")
 	m.degraded = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "decisions_degraded_total",
 		Help: "Decisions that lacked something because something failed."})

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,9 +12,9 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// decided completes the definition of a key about what was decided. Of returns the words of the decision
-// that the values of a test are compared with.
-func decided(d condition.Definition, of func(kept Kept) []string) condition.Definition {
+// decided completes the definition of a key about what was decided. Visit goes through the words of the
+// decision that the values of a test are compared with.
+func decided(d condition.Definition, visit func(k Kept, word func(string))) condition.Definition {
 	d.About, d.Fact = condition.AboutDecision, condition.OfManyValues
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
@@ -32,17 +33,18 @@ func decided(d condition.Definition, of func(kept Kept) []string) condition.Defi
 		if m == nil {
 			return condition.Unknown
 		}
-		return condition.Of(slices.ContainsFunc(of(m), func(word string) bool { return slices.Contains(t.Values, word) }))
+		found := false
+		visit(m, func(word string) { found = found || slices.Contains(t.Values, word) })
+		return condition.Of(found)
 	}
 	d.Saw = func(given any, _ *condition.Test) string {
 		m := keptIn(given)
 		if m == nil {
 			return ""
 		}
-		if saw := of(m); len(saw) > 0 {
-			return strings.Join(saw, ", ")
-		}
-		return "none"
+		var saw []string
+		visit(m, func(word string) { saw = append(saw, word) })
+		return cmp.Or(strings.Join(saw, ", "), "none")
 	}
 	return d
 }
@@ -69,14 +71,10 @@ func keptIn(given any) Kept {
 	return nil
 }
 
-// causes returns a word of each cause that has it.
-func causes(k Kept, word func(code decide.CauseCode, policy, rule string) string) (words []string) {
-	k.Causes(func(code decide.CauseCode, policy, rule string) {
-		if w := word(code, policy, rule); w != "" {
-			words = append(words, w)
-		}
-	})
-	return words
+func each(words []string, word func(string)) {
+	for _, w := range words {
+		word(w)
+	}
 }
 
 // says is a sentence that a test on a decision holds, or that it does not.
@@ -98,28 +96,32 @@ func causeCodes() []string {
 var (
 	KeyVerdicts = condition.Define(decided(condition.Definition{Name: "verdicts", Words: decide.Verdicts(),
 		Doc: "in an alert: the verdict was block, step_up or grant", Says: says("the verdict")},
-		func(k Kept) []string {
+		func(k Kept, word func(string)) {
 			was, _ := k.Verdicts()
-			return []string{was.String()}
+			word(was.String())
 		}))
 
 	KeyShadowVerdicts = condition.Define(decided(condition.Definition{Name: "shadow_verdicts", Words: decide.Verdicts(),
 		Doc: "in an alert: what the verdict would have been were the shadow policies live", Says: says("the verdict with shadow policies")},
-		func(k Kept) []string {
+		func(k Kept, word func(string)) {
 			_, withShadow := k.Verdicts()
-			return []string{withShadow.String()}
+			word(withShadow.String())
 		}))
 
 	KeyCauses = condition.Define(decided(condition.Definition{Name: "causes", Words: causeCodes(),
 		Doc: "in an alert: the decision has a cause of that code", Says: says("a cause")},
-		func(k Kept) []string {
-			return causes(k, func(code decide.CauseCode, _, _ string) string { return string(code) })
+		func(k Kept, word func(string)) {
+			k.Causes(func(code decide.CauseCode, _, _ string) { word(string(code)) })
 		}))
 
 	KeyPolicies = condition.Define(decided(condition.Definition{Name: "policies", Names: "policy", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: a policy is behind the verdict", Says: says("the policy behind it")},
-		func(k Kept) []string {
-			return causes(k, func(_ decide.CauseCode, policy, _ string) string { return policy })
+		func(k Kept, word func(string)) {
+			k.Causes(func(_ decide.CauseCode, policy, _ string) {
+				if policy != "" {
+					word(policy)
+				}
+			})
 		}))
 
 	KeyRules = condition.Define(decided(condition.Definition{Name: "rules",
@@ -130,20 +132,19 @@ var (
 			}
 			return nil
 		}, Says: says("the rule behind it")},
-		func(k Kept) []string {
-			return causes(k, func(_ decide.CauseCode, policy, rule string) string {
-				if rule == "" {
-					return ""
+		func(k Kept, word func(string)) {
+			k.Causes(func(_ decide.CauseCode, policy, rule string) {
+				if rule != "" {
+					word(policy + "/" + rule)
 				}
-				return policy + "/" + rule
 			})
 		}))
 
 	KeyExcusedBy = condition.Define(decided(condition.Definition{Name: "excused_by", Names: "exemption", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: an exemption took demands away", Says: says("the exemption that excused them")},
-		Kept.Excused))
+		func(k Kept, word func(string)) { each(k.Excused(), word) }))
 
 	KeyLetInBy = condition.Define(decided(condition.Definition{Name: "let_in_by", Names: "rollout", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: a rollout lets them in for some days yet though they are not enrolled", Says: says("the rollout that let them in")},
-		Kept.LetIn))
+		func(k Kept, word func(string)) { each(k.LetIn(), word) }))
 )

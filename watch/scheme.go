@@ -15,13 +15,13 @@ import (
 
 // Scheme is the section `watch` of a book. The zero Scheme tells nobody anything.
 type Scheme struct {
-	Recipients []Recipient `book:"recipients" of:"recipient" doc:"who hears of alerts and digests"`
-	Alerts     []Alert     `book:"alerts" of:"alert" doc:"what is told at once"`
-	Digests    []Digest    `book:"digests" of:"digest" doc:"what is told every day or week"`
 	// Quiet is a window of the book in which alerts wait, but for urgent ones.
 	Quiet string `book:"quiet" ref:"window" doc:"a window in which alerts wait until it ends, but for urgent ones" default:"no alert waits"`
 	// AtMost bounds how many letters about alerts one recipient gets in an hour.
-	AtMost int `book:"at_most" doc:"letters about alerts that one recipient gets in an hour; the rest is summed up in one" default:"6"`
+	AtMost     int         `book:"at_most" doc:"letters about alerts that one recipient gets in an hour; the rest is summed up in one" default:"6"`
+	Recipients []Recipient `book:"recipients" of:"recipient" doc:"who hears of alerts and digests"`
+	Alerts     []Alert     `book:"alerts" of:"alert" doc:"what is told at once"`
+	Digests    []Digest    `book:"digests" of:"digest" doc:"what is told every day or week"`
 }
 
 // Recipient is somebody who hears of alerts and digests, by mail, by a web hook, or by both.
@@ -40,7 +40,7 @@ type Alert struct {
 	About string             `book:"about" doc:"what it means that it rings, in a sentence"`
 	// When is a condition on what was decided. What is not known counts as if it held: an alert that
 	// is silent reassures.
-	When condition.Node `book:"when,required" about:"account,app,decision" doc:"which decisions count; one of that nobody knows counts"`
+	When condition.Node `book:"when,required" about:"account,app,decision" doc:"which decisions count; one counts too where nobody knows"`
 	// AtLeast is how many such decisions it takes, 0 meaning 1.
 	AtLeast int `book:"at_least" doc:"how many of them it takes" default:"1"`
 	// Within is how long they may lie apart. For so long it does not ring again for the same.

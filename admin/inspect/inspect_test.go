@@ -376,7 +376,11 @@ var faults = map[string][]fault{
 		{"duty: {mail: [duty@x.example]}", "duty: {hook: \"https://x.example/warden\"}", ""},
 	},
 	"recipient-without-letters": {
-		{"duty: {mail: [duty@x.example]}", "duty: {mail: [duty@x.example]}, office: {mail: [o@x.example]}", "No alert and no digest goes to office."},
+		{
+			"duty: {mail: [duty@x.example]}",
+			"duty: {mail: [duty@x.example]}, office: {mail: [o@x.example]}",
+			"No alert and no digest goes to office.",
+		},
 	},
 	"unused-definition": {
 		{"regions: {home: [NO, SE, PL]}",

@@ -52,7 +52,9 @@ func (env *environment) asMail(flags *reportFlags, b *book.Book, o report.Option
 
 func (env *environment) digestAsMail(flags *reportFlags, b *book.Book, d *watch.Digest, o report.Options) error {
 	if !o.From.IsZero() || !o.To.IsZero() {
-		return errors.New("a digest has a stretch of its own, the day or the week before it is due; --at says which, in place of --from, --to and --last")
+		return errors.New(
+			"a digest has a stretch of its own, the day or the week before it is due; --at says which, in place of --from, --to and --last",
+		)
 	}
 	zone := b.Settings.Zone
 	due := d.LatestDue(o.At, zone)

@@ -106,26 +106,28 @@ var (
 		},
 	)
 
-	KeyCountries = condition.Define(condition.Definition{Name: "countries", About: condition.AboutAttempt | condition.AboutDecision, Names: "region",
-		Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
-		Meaning: condition.MeansCountries, Fact: condition.OfAddress, Literal: isCountry,
-		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			return v.bindCountries(value)
-		}),
-		Holds: func(facts any, t *condition.Test) condition.Truth {
-			if f := seen(facts); f.Countries != nil {
-				return f.Countries.CountryHolds(t)
-			}
-			return condition.Unknown
+	KeyCountries = condition.Define(
+		condition.Definition{Name: "countries", About: condition.AboutAttempt | condition.AboutDecision, Names: "region",
+			Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
+			Meaning: condition.MeansCountries, Fact: condition.OfAddress, Literal: isCountry,
+			Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+				return v.bindCountries(value)
+			}),
+			Holds: func(facts any, t *condition.Test) condition.Truth {
+				if f := seen(facts); f.Countries != nil {
+					return f.Countries.CountryHolds(t)
+				}
+				return condition.Unknown
+			},
+			Saw: func(facts any, t *condition.Test) string {
+				if f := seen(facts); f.Countries != nil {
+					return f.Countries.CountrySaw(t)
+				}
+				return ""
+			},
+			Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
 		},
-		Saw: func(facts any, t *condition.Test) string {
-			if f := seen(facts); f.Countries != nil {
-				return f.Countries.CountrySaw(t)
-			}
-			return ""
-		},
-		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " in " + t.Wants() },
-	})
+	)
 )
 
 // versionOf returns the version of IP of an address, of one that carries another that

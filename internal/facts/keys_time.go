@@ -4,8 +4,13 @@ import "github.com/briskwarden/briskwarden/condition"
 
 // KeyDuring is the key about the time.
 var KeyDuring = condition.Define(
-	condition.Definition{Name: "during", About: condition.AboutAttempt | condition.AboutDecision, Names: "window", Doc: "the time lies in a window",
-		Meaning: condition.MeansDefinitions, Fact: condition.OfMoment,
+	condition.Definition{
+		Name:    "during",
+		About:   condition.AboutAttempt | condition.AboutDecision,
+		Names:   "window",
+		Doc:     "the time lies in a window",
+		Meaning: condition.MeansDefinitions,
+		Fact:    condition.OfMoment,
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 			b, err := one("window", value, v.windowNumber)
 			if err == nil {

@@ -30,6 +30,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/watch/letter"
 )
 
 // Document is something that has a schema.
@@ -75,6 +76,7 @@ func Documents() []Document {
 		{"journal-pruning", "what journal prune --json prints", of[journal.Pruning]("What was taken out of a journal")},
 		{"journal-decision", "what journal show --json prints", of[evidence.Decision]("A decision of a journal")},
 		{"journal-verification", "what journal verify --json prints", of[evidence.Verification]("What came of verifying a journal")},
+		{"letter", "what a web hook of the watch is told", of[letter.Letter]("What an alert or a digest tells")},
 		{"report", "what report --json prints", of[report.Report]("What came of a stretch of time")},
 		{"serve-check", "what serve check --json prints", of[service.Checked]("What would keep a door from starting")},
 		{"explanation", "what explain --json prints", of[explain.Report]("Words of the language of books")},

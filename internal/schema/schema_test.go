@@ -47,6 +47,8 @@ import (
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/watch/letter"
+	"github.com/briskwarden/briskwarden/watch/lookout"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
@@ -387,8 +389,13 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	summed, err := sums.OfJournal(ctx, b, kept, sums.Options{At: monday})
 	require.NoError(t, err)
 	check("report", summed)
+	digest := letter.OfDigest(&lookout.Post{To: "duty", Digest: "monday", From: monday.AddDate(0, 0, -7), Until: monday}, summed, monday,
+		letter.Options{Zone: b.Settings.Zone})
+	check("letter", json.RawMessage(digest.Hook()))
+	rang := &lookout.Post{To: "duty", Rings: []lookout.Ring{{Alert: "a", Count: 1, Accounts: 1, Latest: []lookout.Noted{{Account: "liv"}}}}}
+	check("letter", json.RawMessage(letter.OfRings(rang, &b.Watch, monday, letter.Options{Zone: b.Settings.Zone}).Hook()))
 	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})
 	check("serve-check", service.Check(ctx, "nowhere", config))
-	require.Len(t, schema.Documents(), 33)
+	require.Len(t, schema.Documents(), 34)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -284,7 +284,13 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		defer func() { err = errors.Join(err, consents.Close()) }()
 	}
 	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
-	d, err := door.New(ctx, Loader(s.Dir), kept, s.Config, door.Options{Now: s.Now, Log: s.Log, Consent: consents, Book: s.Dir, Journal: s.Journal})
+	d, err := door.New(
+		ctx,
+		Loader(s.Dir),
+		kept,
+		s.Config,
+		door.Options{Now: s.Now, Log: s.Log, Consent: consents, Book: s.Dir, Journal: s.Journal},
+	)
 	if err != nil {
 		return err
 	}

@@ -242,7 +242,7 @@ func OfDigest(p *lookout.Post, r *report.Report, at time.Time, o Options) *Lette
 		subject = p.Digest + ": nothing was decided"
 		d.Happened = "Nothing was decided from " + stretch + "."
 		d.Wrong = "That may be as it should be, or the door was not asked."
-		d.Do = "See whether people signed on meanwhile; if so, whoever asks the door did not."
+		d.Do = "See whether people signed on meanwhile. If they did, their sign-ons do not come to the door."
 	case len(r.Troubles) > 0:
 		subject = fmt.Sprintf("%s: %s, %s to look at", p.Digest, words.Count(int(all), "attempt"), words.Count(len(r.Troubles), "thing"))
 	default:

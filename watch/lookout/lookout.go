@@ -91,7 +91,12 @@ func (w *Lookout) check(node condition.Node) (wrong error) {
 	for _, x := range w.judge.Rollouts() {
 		rollouts[x.Name] = true
 	}
-	names := map[condition.Key]map[string]bool{watch.KeyPolicies: policies, watch.KeyRules: rules, watch.KeyExcusedBy: exemptions, watch.KeyLetInBy: rollouts}
+	names := map[condition.Key]map[string]bool{
+		watch.KeyPolicies:  policies,
+		watch.KeyRules:     rules,
+		watch.KeyExcusedBy: exemptions,
+		watch.KeyLetInBy:   rollouts,
+	}
 	condition.Walk(node, func(n condition.Node) bool {
 		t, ok := n.(*condition.Test)
 		if !ok || wrong != nil {

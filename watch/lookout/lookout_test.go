@@ -58,8 +58,12 @@ func made(t require.TestingT, text string) lookout.Decision {
 	fields := strings.Fields(text)
 	after, err := time.ParseDuration(fields[0])
 	require.NoError(t, err)
-	d := lookout.Decision{At: noon.Add(after), Account: "liv", Brief: &journal.Brief{Verdict: decide.Block, WithShadow: decide.Block, App: "mail",
-		Country: "NO", IP: netip.MustParseAddr("203.0.113.9"), Causes: []journal.BriefCause{{Code: decide.RuleBlocks, Policy: "base", Rule: "far"}}}}
+	d := lookout.Decision{
+		At:      noon.Add(after),
+		Account: "liv",
+		Brief: &journal.Brief{Verdict: decide.Block, WithShadow: decide.Block, App: "mail",
+			Country: "NO", IP: netip.MustParseAddr("203.0.113.9"), Causes: []journal.BriefCause{{Code: decide.RuleBlocks, Policy: "base", Rule: "far"}}},
+	}
 	for _, field := range fields[1:] {
 		what, value, _ := strings.Cut(field, "=")
 		switch what {
@@ -364,6 +368,11 @@ func TestSchemesThatAreWrong(t *testing.T) {
 		"b.yaml": {Data: []byte("briskwarden: 1\nwatch: {alerts: [{name: a, when: {verdicts: [block]}, to: [duty]}], quiet: night}\n")},
 	})
 	require.NoError(t, err, "its sections may stand in several files")
-	_, err = book.OpenFS(fstest.MapFS{"a.yaml": {Data: []byte(world + "watch: {at_most: 3}\n")}, "b.yaml": {Data: []byte("briskwarden: 1\nwatch: {at_most: 4}\n")}})
+	_, err = book.OpenFS(
+		fstest.MapFS{
+			"a.yaml": {Data: []byte(world + "watch: {at_most: 3}\n")},
+			"b.yaml": {Data: []byte("briskwarden: 1\nwatch: {at_most: 4}\n")},
+		},
+	)
 	require.ErrorContains(t, err, "at_most")
 }

@@ -102,7 +102,11 @@ func NewMailer(s Server) (*Mailer, error) {
 	}
 	host, port, _ := net.SplitHostPort(s.Address)
 	number, _ := strconv.Atoi(port)
-	m := &Mailer{server: s, host: host, options: []gomail.Option{gomail.WithPort(number), gomail.WithTimeout(longestMail), gomail.WithoutNoop()}}
+	m := &Mailer{
+		server:  s,
+		host:    host,
+		options: []gomail.Option{gomail.WithPort(number), gomail.WithTimeout(longestMail), gomail.WithoutNoop()},
+	}
 	secure := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if s.Authorities != "" {
 		text, err := wholefile.ReadPath(s.Authorities, mostFile)
