@@ -3,6 +3,7 @@ package door
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/drill"
+	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -59,7 +61,9 @@ type Door struct {
 	last      atomic.Pointer[Reloaded]
 	cancel    context.CancelFunc
 	running   sync.WaitGroup
-	closing   atomic.Bool
+	// inspecting are inspections of books that go on.
+	inspecting sync.WaitGroup
+	closing    atomic.Bool
 }
 
 // Loader opens the book that is to be in force, with the options of the door: it supplies
@@ -235,6 +239,7 @@ func (d *Door) Close() error {
 	d.cancel()
 	d.recorder.close()
 	d.running.Wait()
+	d.inspecting.Wait()
 	return nil
 }
 
@@ -351,6 +356,30 @@ func (d *Door) noteReload(r *Reloaded) {
 	e := journal.Make(journal.Reload, journal.NewID(), r.At, "", "", "reload", r.appendJSON(nil))
 	if err := d.recorder.do(&job{entries: []journal.Entry{e}}); err != nil {
 		d.log.Error("a reload was not recorded", "error", err)
+	}
+	if b := d.book.Load(); r.Taken {
+		d.inspecting.Go(func() { d.inspect(b) }) // which takes its time
+	}
+}
+
+// inspect records what inspect says of a book that was taken into force, so that a report shows how that moves.
+func (d *Door) inspect(b *inForce) {
+	found, err := inspect.Inspect(b.Source(), d.now())
+	if err != nil {
+		d.log.Error("the book could not be inspected", "book", b.Digest(), "error", err)
+		return
+	}
+	said := journal.Inspected{Book: b.Digest(), Reached: found.Score.Reached, Possible: found.Score.Possible, Open: []string{}}
+	for i := range found.Score.Open {
+		said.Open = append(said.Open, found.Score.Open[i].Check)
+	}
+	text, err := json.Marshal(said)
+	if err != nil {
+		panic(err) // it is numbers and texts
+	}
+	e := journal.Make(journal.Inspection, journal.NewID(), d.now(), "", "", "inspection", text)
+	if err := d.recorder.do(&job{entries: []journal.Entry{e}}); err != nil && !errors.Is(err, errStopped) {
+		d.log.Error("what inspect says of the book was not recorded", "error", err)
 	}
 }
 

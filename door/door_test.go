@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden"
+	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
@@ -186,7 +188,12 @@ func ingrid(app, proofs, more string) string {
 
 const password, push = `{"method":"password"}`, `{"method":"push"}`
 
+// entries returns the journal, but for inspections, which come when they are done.
 func (h *house) entries() []journal.Entry {
+	return slices.DeleteFunc(h.allEntries(), func(e journal.Entry) bool { return e.Kind == journal.Inspection })
+}
+
+func (h *house) allEntries() []journal.Entry {
 	var list []journal.Entry
 	for e, err := range h.store.Entries(context.Background(), journal.Filter{}) {
 		require.NoError(h.t, err)
@@ -262,12 +269,13 @@ func TestDecisions(t *testing.T) {
 		require.ErrorIs(t, store.Load(t.Context(), h.store, &store.Account{Name: "nobody@kestrelsound.example"}), store.ErrNotFound)
 	})
 	t.Run("every decision is an entry", func(t *testing.T) {
+		h.WaitForInspection()
 		entries := h.entries()
 		head, err := h.store.Head(t.Context())
 		require.NoError(t, err)
 		_, err = journal.Verify(h.store.Entries(t.Context(), journal.Filter{}), head, nil, "")
 		require.NoError(t, err)
-		require.EqualValues(t, len(entries), head.Size)
+		require.EqualValues(t, len(h.allEntries()), head.Size)
 		require.Equal(t, first.ID, entries[1].ID)
 		c, err := entries[1].Content()
 		require.NoError(t, err)
@@ -436,6 +444,23 @@ func TestReload(t *testing.T) {
 		r := h.Reload()
 		require.True(t, r.Taken, r.Why)
 		require.Equal(t, r.Book, h.decide(ingrid("https://post.kestrelsound.example/", password, "")).JudgedBy.Book)
+	})
+	t.Run("what inspect says of each book is kept", func(t *testing.T) {
+		h.read(edited(t, "to: [duty]", "to: []"))
+		last := h.Reload()
+		require.True(t, last.Taken, last.Why)
+		h.WaitForInspection()
+		source := h.Book().Source()
+		made, err := report.OfJournal(t.Context(), source, h.store, report.Options{At: noon})
+		require.NoError(t, err)
+		require.Len(t, made.Score.Moved, 3)
+		worst := slices.MinFunc(made.Score.Moved, func(a, b report.ScoreAt) int { return a.Reached - b.Reached })
+		require.Equal(t, last.Book, worst.Book)
+		require.Equal(t, worst.Reached, made.Score.Reached)
+		require.Contains(t, made.Next[len(made.Next)-1].Text, "told-to-nobody")
+		plot := made.Plots[slices.IndexFunc(made.Plots, func(p report.Plot) bool { return p.Name == "score" })]
+		require.Len(t, plot.Labels, 3)
+		require.Contains(t, plot.Series[0].Values, int64(worst.Reached))
 	})
 }
 

@@ -11,5 +11,8 @@ func (d *Door) LookOnce(ctx context.Context) error {
 	}
 }
 
+// WaitForInspection waits until what inspect says of the book in force is recorded.
+func (d *Door) WaitForInspection() { d.inspecting.Wait() }
+
 // SendLetters sends the letters that are due.
 func (d *Door) SendLetters(ctx context.Context) error { return d.poster.outbox.push(ctx) }

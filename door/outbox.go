@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/briskwarden/briskwarden/store"
@@ -23,6 +24,8 @@ type outbox struct {
 	wake chan struct{}
 	now  func() time.Time
 	log  *slog.Logger
+	// pushing lets one at a time push.
+	pushing sync.Mutex
 }
 
 // lease is how long a door has to send something before another door, or itself after a crash, may
@@ -60,6 +63,8 @@ func (o *outbox) run(ctx context.Context) {
 // push sends all that is due, the oldest first. What is of one line goes in order: while the first of it
 // is not taken, the others wait.
 func (o *outbox) push(ctx context.Context) error {
+	o.pushing.Lock()
+	defer o.pushing.Unlock()
 	waits := map[string]bool{}
 	for row, err := range store.All(ctx, o.store, store.Query{Kind: o.kind}) {
 		if err != nil {

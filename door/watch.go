@@ -18,6 +18,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/report"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
@@ -37,7 +38,7 @@ var watchHeaders = func() http.Header {
 	return http.Header{
 		"Content-Type": {"text/html; charset=utf-8"},
 		"Content-Security-Policy": {"default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(style[:]) +
-			"'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"},
+			"'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"},
 		"X-Content-Type-Options": {"nosniff"},
 		"Referrer-Policy":        {"no-referrer"},
 	}
@@ -145,14 +146,41 @@ func (d *Door) serveWatchList(w http.ResponseWriter, r *request) error {
 		e.At, e.Verdict = e.At.In(zone), strings.ReplaceAll(e.Verdict, "_", " ")
 	}
 	title := "Decisions"
-	for _, name := range []string{"account", "app", "policy", "rule", "cause", "verdict", "country", "ip", "from", "to", "last"} {
-		if text := q.Get(name); text != "" {
-			title += ", " + name + " " + text
+	fields := filterFields()
+	for i := range fields {
+		f := &fields[i]
+		if f.Value = q.Get(f.Name); f.Value != "" {
+			title += ", " + f.Name + " " + f.Value
+		}
+		if f.Choices != nil && f.Value != "" && !slices.Contains(f.Choices, f.Value) {
+			f.Choices = append(f.Choices, f.Value) // several, with commas between
 		}
 	}
 	return writePage(w, func(page *bytes.Buffer) error {
-		return watchPages.ExecuteTemplate(page, "list", map[string]any{"Title": title, "Said": said, "Entries": list.Entries})
+		return watchPages.ExecuteTemplate(page, "list", map[string]any{"Title": title, "Said": said, "Entries": list.Entries, "Fields": fields})
 	})
+}
+
+// filterField is a field of the form that narrows decisions.
+type filterField struct {
+	Name, Label, Value string
+	// Hint is an example of what may stand in it.
+	Hint string
+	// Choices are all that it may be, nil where anything may stand in it.
+	Choices []string
+}
+
+func filterFields() []filterField {
+	var causes []string
+	for _, code := range decide.CauseCodes() {
+		causes = append(causes, string(code))
+	}
+	return []filterField{
+		{Name: "account", Label: "Account"}, {Name: "app", Label: "App"}, {Name: "verdict", Label: "Verdict", Choices: decide.Verdicts()},
+		{Name: "policy", Label: "Policy"}, {Name: "rule", Label: "Rule"}, {Name: "cause", Label: "Cause", Choices: causes},
+		{Name: "ip", Label: "Address or range"}, {Name: "country", Label: "Country"},
+		{Name: "from", Label: "From", Hint: "2026-11-23"}, {Name: "to", Label: "Before", Hint: "2026-11-24"}, {Name: "last", Label: "Or the last", Hint: "7d"},
+	}
 }
 
 // serveWatchDecision answers GET /watch/decisions/{id}: one decision, explained as rehearse does.

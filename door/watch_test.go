@@ -140,6 +140,16 @@ func TestTheWatch(t *testing.T) {
 		title, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.title`))
 		require.NoError(t, err)
 		require.Contains(t, title, " at ")
+		// The form narrows what is listed, and says by what.
+		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(at+"/watch/decisions"), chromedp.SendKeys(`input[name="account"]`, "ingrid@kestrelsound.example"),
+			chromedp.SetValue(`select[name="verdict"]`, "block"), chromedp.Click("form button"),
+			chromedp.WaitVisible(`input[name="account"][value^="ingrid"]`)))
+		listed, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.title + [...document.querySelectorAll('tbody tr')].map(
+			r => ' ' + r.children[1].textContent + ':' + r.children[2].textContent).filter((x, i, all) => all.indexOf(x) == i)`))
+		require.NoError(t, err)
+		require.Equal(t, "Decisions, account ingrid@kestrelsound.example, verdict block block:ingrid@kestrelsound.example", listed)
+		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(at+"/watch?last=7d"), chromedp.Click("form button"),
+			chromedp.WaitVisible(`input[name="from"][value="2026-11-16"]`)))
 	})
 }
 

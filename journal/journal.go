@@ -47,9 +47,11 @@ const (
 	Consent
 	// Pruned: what older entries said was taken out.
 	Pruned
+	// Inspection: a book that was taken into force was inspected.
+	Inspection
 )
 
-var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned"}
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection"}
 
 // Kinds returns the words for the kinds of entry.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -146,6 +148,8 @@ type Content struct {
 	Session json.RawMessage `json:"session,omitempty" doc:"a session that was ended"`
 	Consent json.RawMessage `json:"consent,omitempty" doc:"an act on what an outside program may have"`
 	Pruned  json.RawMessage `json:"pruned,omitempty" doc:"what was taken out of older entries"`
+	// Inspection is what inspect said of a book.
+	Inspection json.RawMessage `json:"inspection,omitempty" doc:"what inspect said of a book that was taken into force"`
 }
 
 // Content reads the leaf. The error says that it was pruned, or is no entry.
@@ -166,6 +170,15 @@ type Pruning struct {
 	By     string    `json:"by,omitzero" doc:"who took it out"`
 	// Entries is how many there were.
 	Entries int64 `json:"entries" doc:"how many entries there were"`
+}
+
+// Inspected is what an entry of the kind Inspection says.
+type Inspected struct {
+	Book     string `json:"book" doc:"the digest of the book"`
+	Reached  int    `json:"reached" doc:"points of inspect that it reaches"`
+	Possible int    `json:"possible" doc:"points that there are"`
+	// Open are the checks that cost points, those that bring most first.
+	Open []string `json:"open" doc:"the checks that cost points, those that bring most first"`
 }
 
 // Outline is what a list of entries shows of a decision.

@@ -286,6 +286,10 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		var p journal.Pruning
 		err = json.Unmarshal(c.Pruned, &p)
 		text = fmt.Sprintf("what was recorded before %s was taken out", p.Before.Format("2006-01-02 15:04:05"))
+	case journal.Inspection:
+		var i journal.Inspected
+		err = json.Unmarshal(c.Inspection, &i)
+		text = fmt.Sprintf("the book %s reaches %d of %d points of inspect", ShortDigest(i.Book), i.Reached, i.Possible)
 	}
 	return text, err
 }

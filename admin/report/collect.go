@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -42,6 +43,8 @@ type collector struct {
 	dayNow int
 	// cameBack counts grants soon after a stop.
 	cameBack int64
+	// inspections are the numbers of entries that say what inspect said of a book.
+	inspections []int64
 }
 
 // tallies are values by their keys. Those that were asked for last are found first, for what is counted
@@ -461,4 +464,36 @@ func earlier(a, b time.Time) time.Time {
 		return b
 	}
 	return a
+}
+
+// enrolment counts for each day those who have enrolled a method of a rollout. Who has one now had it from
+// the day after the last on which they were let in without.
+func (c *collector) enrolment(rollout readiness.Rollout, days []Day) []DayCount {
+	enrolled, lacks := 0, map[string]bool{}
+	for i := range rollout.Accounts {
+		if a := &rollout.Accounts[i]; len(a.Has) == 0 {
+			lacks[a.Name] = true
+		}
+	}
+	enrolled = rollout.Counts.People - len(lacks)
+	last := map[int32]int{} // by account, the day on which it was let in without for the last time
+	if eased := c.eased.all[rollout.Name]; eased != nil {
+		for i, accounts := range eased.values {
+			for account := range accounts {
+				last[account] = eased.first + i
+			}
+		}
+	}
+	later := map[string]int{} // by day, how many are enrolled now and were let in without for the last time
+	for name, p := range c.people {
+		if day, was := last[p.number]; was && !lacks[name] {
+			later[dateOf(day)]++
+		}
+	}
+	counts := make([]DayCount, len(days))
+	for i := len(days) - 1; i >= 0; i-- {
+		enrolled -= later[days[i].Date]
+		counts[i] = DayCount{days[i].Date, max(0, enrolled)}
+	}
+	return counts
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -36,6 +37,8 @@ type paged struct {
 	*Report
 	Stretch  string
 	Sections []pagedSection
+	// FromDay and ToDay are the stretch as the fields of a form have it, "" for an end that is open.
+	FromDay, ToDay string
 	// Stretches are links to reports on other stretches of time, where the page is a live one.
 	Stretches []Link
 }
@@ -51,7 +54,10 @@ type pagedSection struct {
 func (r *Report) paged() paged {
 	p := paged{Report: r, Stretch: "No decisions"}
 	if !r.First.IsZero() {
-		p.Stretch = r.First.In(r.zone).Format("2 January 2006") + " to " + r.Last.In(r.zone).Format("2 January 2006")
+		first, last := r.First.In(r.zone).Format("2 January 2006"), r.Last.In(r.zone).Format("2 January 2006")
+		if p.Stretch = first; last != first {
+			p.Stretch += " to " + last
+		}
 	}
 	for _, s := range r.Sections() {
 		section := pagedSection{Section: s}
@@ -72,6 +78,14 @@ func (r *Report) paged() paged {
 func (r *Report) WriteHTML(w io.Writer, stretches ...Link) error {
 	p := r.paged()
 	p.Stretches = stretches
+	for _, x := range []struct {
+		at   time.Time
+		into *string
+	}{{r.From, &p.FromDay}, {r.To, &p.ToDay}} {
+		if !x.at.IsZero() {
+			*x.into = x.at.In(r.zone).Format(time.DateOnly)
+		}
+	}
 	return page.Execute(w, p)
 }
 

@@ -70,6 +70,9 @@ func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 		if unread = err; err != nil {
 			break
 		}
+		if e.Kind == journal.Inspection {
+			c.inspections = append(c.inspections, e.Number)
+		}
 		if e.Kind != journal.Decision || e.Brief == nil && e.Leaf == nil { // the latter was pruned
 			continue
 		}

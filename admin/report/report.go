@@ -216,6 +216,9 @@ type Rollout struct {
 	DaysLeft int               `json:"days_left" doc:"days until then; below 0 where it is past"`
 	Counts   readiness.Counts  `json:"counts" doc:"how many stand how"`
 	Groups   []readiness.Group `json:"groups" doc:"the same by group"`
+	// Enrolled counts for each day those who have enrolled: an account counts from the day on after the
+	// last on which it was let in without.
+	Enrolled []DayCount `json:"enrolled" doc:"by day, accounts that have enrolled, as far as sign-ins show"`
 	// Eased counts for each day the accounts that it let in though they are not enrolled.
 	Eased []DayCount `json:"eased" doc:"by day, accounts that were let in though they are not enrolled"`
 	// Left are those who are not ready, the worst first.
@@ -240,11 +243,21 @@ type Exemption struct {
 	Ended   bool            `json:"ended" doc:"true where its last day is past"`
 }
 
-// Score is that of inspect, now.
+// Score is that of inspect, now and as it moved.
 type Score struct {
 	Reached  int                `json:"reached" doc:"points reached"`
 	Possible int                `json:"possible" doc:"points possible"`
 	Brings   []inspect.OpenItem `json:"brings" doc:"what brings most"`
+	// Moved is what it was for each book that a door took into force, in order; none for a history.
+	Moved []ScoreAt `json:"moved" doc:"what it was for each book that a door took into force"`
+}
+
+// ScoreAt is the score of a book that was taken into force.
+type ScoreAt struct {
+	At       time.Time `json:"at" doc:"when it was inspected"`
+	Book     string    `json:"book" doc:"digest of the book"`
+	Reached  int       `json:"reached" doc:"points reached"`
+	Possible int       `json:"possible" doc:"points possible"`
 }
 
 // Step is something to do.

@@ -10,9 +10,11 @@ import (
 	"math"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -22,8 +24,10 @@ import (
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
+	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -226,4 +230,43 @@ func TestThePage(t *testing.T) {
 		}
 		require.Contains(t, marked.String(), "| card-till / shut | "+strconv.Itoa(10)+" |")
 	})
+}
+
+// TestEnrolmentByDay: who is let in without on some days, and has a method now, enrolled in between.
+func TestEnrolmentByDay(t *testing.T) {
+	b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+assurances: {two: {prove: [{any_of: [push], within: session}]}}
+accounts: [{name: liv, groups: [crew], methods: [push]}, {name: ada, groups: [crew], methods: [push]}, {name: eli, groups: [crew]}, {name: oskar}]
+groups: [{name: crew}]
+apps: [{name: mail}]
+policies: [{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [two]}}]}]
+rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two], opens: 2026-11-01, ask_by: 2026-11-20, enforced: 2026-12-01}]
+`)}})
+	require.NoError(t, err)
+	kept := new(store.Memory)
+	begin := time.Date(2026, time.November, 10, 12, 0, 0, 0, time.UTC)
+	require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error {
+		var entries []journal.Entry
+		for day, without := range []string{"liv ada eli", "liv eli", "", "liv", ""} {
+			for _, account := range []string{"liv", "ada", "eli", "oskar"} {
+				brief := &journal.Brief{Verdict: decide.Grant, App: "mail"}
+				if slices.Contains(strings.Fields(without), account) {
+					brief.Due = []string{"second"}
+				}
+				e := journal.Make(journal.Decision, journal.NewID(), begin.AddDate(0, 0, day), "gateway", account, "answer", []byte("{}"))
+				e.Brief, _ = brief.AppendBinary(nil)
+				entries = append(entries, e)
+			}
+		}
+		return tx.Append(entries)
+	}))
+	r, err := report.OfJournal(t.Context(), b, kept, report.Options{At: begin.AddDate(0, 0, 5)})
+	require.NoError(t, err)
+	var enrolled []int
+	for _, d := range r.Rollouts[0].Enrolled {
+		enrolled = append(enrolled, d.Count)
+	}
+	require.Equal(t, []int{0, 1, 1, 1, 2}, enrolled, "ada from the second day on, liv on the fifth, eli not yet")
+	plot := r.Plots[slices.IndexFunc(r.Plots, func(p report.Plot) bool { return p.Name == "enrolment-second" })]
+	require.Equal(t, []report.Series{{Name: "enrolled", Values: []int64{0, 1, 1, 1, 2}}, {Name: "not enrolled", Values: []int64{3, 2, 2, 2, 1}}}, plot.Series)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -339,11 +340,16 @@ func (r *Report) rolloutSection() Section {
 				number(c.LockedOut),
 			)
 		}
-		days := Table{Title: x.Name + ", let in by day though not enrolled", Columns: columns("Day", "#Accounts")}
+		eased := map[string]int{}
 		for _, d := range x.Eased {
-			days.add("", d.Date, number(d.Count))
+			eased[d.Date] = d.Count
 		}
-		s.Plots = append(s.Plots, "rollout-"+x.Name)
+		s.Lines = append(s.Lines, "By day: an account counts as enrolled from the day after the last on which it was let in without.")
+		days := Table{Title: x.Name + ", by day", Columns: columns("Day", "#Enrolled", "#Not yet", "#Let in without")}
+		for _, d := range x.Enrolled {
+			days.add("", d.Date, number(d.Count), number(x.Counts.People-d.Count), number(eased[d.Date]))
+		}
+		s.Plots = append(s.Plots, "enrolment-"+x.Name, "rollout-"+x.Name)
 		s.Tables = append(s.Tables, groups, days)
 	}
 	return s
@@ -396,11 +402,23 @@ func (r *Report) nextSection() Section {
 	s := Section{ID: "next", Short: "Next", Heading: "What to do next"}
 	if r.Score != nil {
 		s.Lines = append(s.Lines, fmt.Sprintf("The book reaches %d of %d points of inspect.", r.Score.Reached, r.Score.Possible))
+		if len(r.Score.Moved) > 0 {
+			s.Plots = append(s.Plots, "score")
+		}
 	}
 	t := Table{Columns: columns("What")}
 	for _, step := range r.Next {
 		t.add(step.Command, step.Text)
 	}
 	s.Tables = []Table{t}
+	if r.Score != nil {
+		moved := Table{Title: "Points by book in force", Columns: columns("When", "Book", "#Reached", "#Possible")}
+		for _, at := range r.Score.Moved {
+			moved.add("", r.at(at.At), evidence.ShortDigest(at.Book), number(at.Reached), number(at.Possible))
+		}
+		if len(r.Score.Moved) > 0 {
+			s.Tables = append(s.Tables, moved)
+		}
+	}
 	return s
 }

@@ -3,6 +3,7 @@ package report
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -94,11 +95,14 @@ func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Re
 		return nil, err
 	}
 	c := newCollector(b.Settings.Zone)
-	asked := journal.Filter{From: o.From, To: o.To, Kind: journal.Decision}
+	asked := journal.Filter{From: o.From, To: o.To}
 	if err := c.counted(whole(ctx, s, asked)); err != nil {
 		return nil, err
 	}
 	r := newReport(b, o)
+	if err := r.addScores(ctx, s, c.inspections); err != nil {
+		return nil, err
+	}
 	if err := r.addStanding(ctx, s); err != nil {
 		return nil, err
 	}
@@ -179,6 +183,30 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 	return r, failed
 }
 
+// addScores notes what inspect said of the books that were taken into force.
+func (r *Report) addScores(ctx context.Context, s store.Store, numbers []int64) error {
+	for _, number := range numbers {
+		for e, err := range s.Entries(ctx, journal.Filter{After: number, Limit: 1}) {
+			if err != nil {
+				return err
+			}
+			if e.Leaf == nil {
+				continue // it was pruned
+			}
+			var said journal.Inspected
+			c, err := e.Content()
+			if err == nil {
+				err = json.Unmarshal(c.Inspection, &said)
+			}
+			if err != nil {
+				return fmt.Errorf("entry %d: %w", number, err)
+			}
+			r.Score.Moved = append(r.Score.Moved, ScoreAt{e.At, said.Book, said.Reached, said.Possible})
+		}
+	}
+	return nil
+}
+
 // addStanding notes the accounts of a store that have a standing risk. It reads all accounts.
 func (r *Report) addStanding(ctx context.Context, s store.Reader) error {
 	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
@@ -213,7 +241,8 @@ func knownTo(b *book.Book) func(string) (directory.Account, error) {
 
 func newReport(b *book.Book, o Options) *Report {
 	return &Report{Book: b.Digest, Zone: b.Settings.Zone.String(), Made: o.At, From: o.From, To: o.To, Standing: []Standing{},
-		zone: b.Settings.Zone, source: o.Source}
+		Score: &Score{Moved: []ScoreAt{}},
+		zone:  b.Settings.Zone, source: o.Source}
 }
 
 // stands notes the standing risk of an account of the store.
@@ -242,6 +271,7 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 				rollout.Eased = append(rollout.Eased, DayCount{dateOf(eased.first + i), len(accounts)})
 			}
 		}
+		rollout.Enrolled = c.enrolment(x, r.Days)
 		r.Rollouts = append(r.Rollouts, rollout)
 	}
 	r.Exemptions = []Exemption{}
@@ -274,7 +304,9 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 	if err != nil {
 		return err
 	}
+	moved := r.Score.Moved
 	r.Score = scoreOf(found)
+	r.Score.Moved = moved
 	r.findTroubles()
 	r.steps(o.At)
 	r.Plots = r.plots()

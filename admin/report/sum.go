@@ -262,6 +262,25 @@ func (r *Report) plots() []Plot {
 		rules.Series[1].Values = append(rules.Series[1].Values, rule.Blocks)
 	}
 	plots = append(plots, rules)
+	if r.Score != nil && len(r.Score.Moved) > 0 {
+		p := Plot{Name: "score", Title: "Points of inspect, by book in force", Series: []Series{{Name: "reached"}, {Name: "open"}}}
+		for _, at := range r.Score.Moved {
+			p.Labels = append(p.Labels, at.At.In(r.zone).Format("2006-01-02 15:04"))
+			p.Series[0].Values = append(p.Series[0].Values, int64(at.Reached))
+			p.Series[1].Values = append(p.Series[1].Values, int64(at.Possible-at.Reached))
+		}
+		plots = append(plots, p)
+	}
+	for _, rollout := range r.Rollouts {
+		p := Plot{Name: "enrolment-" + rollout.Name, Title: "Enrolled by day: " + rollout.Name,
+			Series: []Series{{Name: "enrolled"}, {Name: "not enrolled"}}}
+		for _, d := range rollout.Enrolled {
+			p.Labels = append(p.Labels, d.Date)
+			p.Series[0].Values = append(p.Series[0].Values, int64(d.Count))
+			p.Series[1].Values = append(p.Series[1].Values, int64(rollout.Counts.People-d.Count))
+		}
+		plots = append(plots, p)
+	}
 	for _, rollout := range r.Rollouts {
 		p := Plot{
 			Name:   "rollout-" + rollout.Name,
