@@ -221,6 +221,13 @@ type Vocabulary interface {
 	Bind(t *Test, value string) (Binding, error)
 }
 
+// Answering is a Vocabulary whose tests are answered by somebody else than their definitions.
+type Answering interface {
+	Vocabulary
+	// Answer returns what answers a bound test of a key.
+	Answer(d *Definition) func(facts any, t *Test) Truth
+}
+
 // Bind returns a copy of the tree whose tests carry the vocabulary's numbers.
 // A nil node binds to a condition that always holds. The error names the test
 // that could not be bound, with its position.
@@ -243,6 +250,9 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		}
 		d := n.Key.Definition()
 		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, holds: d.Holds, about: d.About}
+		if a, ok := names.(Answering); ok {
+			t.holds = a.Answer(d)
+		}
 		for i, value := range n.Values {
 			b, err := names.Bind(n, value)
 			if err != nil {

@@ -30,7 +30,11 @@ type Judge struct {
 	accounts    directory.Accounts
 	devices     directory.Devices
 	reports     Reports
-	model       *weigh.Model
+	// asking says that tests are answered by the one who asks the judge, where the context is an inside.Asker.
+	asking bool
+	// postureTests ask of each posture whether the device passes it, where the judge is asking.
+	postureTests []*condition.Test
+	model        *weigh.Model
 	// policies are in order of name, so that no other order can matter.
 	policies []policy
 	// blank is what every trace begins as: the names and stages of the policies.
@@ -142,7 +146,10 @@ type rollout struct {
 
 // Compile makes a Judge from a rulebook. The error is directory.Problems, all that
 // Check reports, or names a condition that cannot be bound.
-func Compile(book Rulebook) (*Judge, error) {
+func Compile(book Rulebook) (*Judge, error) { return compile(book, false) }
+
+// compile is Compile, also for a judge whose tests are answered by those who ask it.
+func compile(book Rulebook, asking bool) (*Judge, error) {
 	digest := fingerprint(&book) // before what follows from others is filled in
 	contents, mentioned := book.Directory, facts.Mentioned{Literals: literals(book)}
 	contents.Outside = contents.Outside || book.Accounts != nil
@@ -168,6 +175,7 @@ func Compile(book Rulebook) (*Judge, error) {
 		accounts:        book.Accounts,
 		devices:         book.Devices,
 		reports:         book.Reports,
+		asking:          asking,
 		assuranceNumber: make(map[string]int32),
 	}
 	j.deskPass, _ = known.FindMethod(directory.DeskPass)
@@ -220,6 +228,16 @@ func Compile(book Rulebook) (*Judge, error) {
 		if slices.Contains(m.Traits, directory.OutOfBand) {
 			j.outOfBand = j.outOfBand.Add(i)
 		}
+	}
+	for i := range known.Postures {
+		if !asking {
+			break
+		}
+		bound, err := condition.Bind(&condition.Test{Key: facts.KeyPosture, Values: []string{known.Postures[i].Name}}, j.vocabulary("posture"))
+		if err != nil {
+			return nil, err
+		}
+		j.postureTests = append(j.postureTests, bound.(*condition.Test))
 	}
 	j.index = newIndex(j)
 	j.chooseOpeners()
@@ -327,6 +345,21 @@ func (j *Judge) vocabulary(owner string) vocabulary {
 // Bind implements condition.Vocabulary.
 func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
 	return t.Key.Definition().Bind(v, t, value)
+}
+
+// Answer implements condition.Answering.
+func (v vocabulary) Answer(d *condition.Definition) func(any, *condition.Test) condition.Truth {
+	if !v.judge.asking {
+		return d.Holds
+	}
+	return func(given any, t *condition.Test) condition.Truth {
+		if f, ok := given.(*facts.Facts); ok {
+			if e, ok := f.Beyond.(*evaluation); ok && e.asks != nil {
+				return e.asks.Answer(t, func() condition.Truth { return d.Holds(given, t) })
+			}
+		}
+		return d.Holds(given, t)
+	}
 }
 
 func (j *Judge) compileAssurances(assurances []Assurance) error {

@@ -334,6 +334,13 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 		}
 		return !e.eases(n.assurance, d) && (inChoice || e.Attempt.Action != attempt.Enrol)
 	case DemandPosture:
+		if e.asks != nil {
+			// How a device stands changes what is asked where another way may be taken in its place.
+			if inChoice && e.Attempt.Action == attempt.Enrol && e.judge.postureTests[d.posture].Holds(&e.Facts) == condition.False {
+				n.state = impossible
+			}
+			return true
+		}
 		switch e.FindDevice().Assess(&e.judge.directory.Postures[d.posture]) {
 		case facts.Fit:
 			n.state = met
@@ -599,5 +606,8 @@ func (r *rollout) deadline(account *facts.Profile, at time.Time) time.Time {
 // riskBelowMedium reports whether both the attempt's risk and the account's surely
 // are below medium.
 func (e *evaluation) riskBelowMedium() bool {
+	if e.asks != nil {
+		return e.asks.BelowMedium() && e.Profile.Account().RiskAt(e.Attempt.At) < directory.MediumRisk
+	}
 	return e.score().High < e.judge.model.Levels.Medium && e.Profile.Account().RiskAt(e.Attempt.At) < directory.MediumRisk
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/weigh"
 )
 
@@ -26,6 +27,8 @@ type evaluation struct {
 	facts.Facts
 	judge   *Judge
 	context context.Context
+	// asks answers tests in their place, nil for an attempt that is judged.
+	asks inside.Asker
 	// wrong is what keeps the attempt from being judged at all.
 	wrong error
 	// unavailable is why nobody could find out about the account.
@@ -182,6 +185,9 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 	e.hearings, e.spoken, e.outcomes, e.causes = e.hearings[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
 	e.weighed, e.limits = false, limits{}
 	e.clearNeeds()
+	if j.asking {
+		e.asks, _ = ctx.(inside.Asker)
+	}
 	e.wrong = a.Check()
 	if e.wrong != nil {
 		e.PlaceFound, e.DeviceFound, e.gathered = true, true, true

@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"context"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -15,6 +16,7 @@ type insides struct{ *Judge }
 
 func init() {
 	inside.Open = func(judge any) inside.Judge { return insides{judge.(*Judge)} }
+	inside.CompileAsking = func(rulebook any) (any, error) { return compile(rulebook.(Rulebook), true) }
 }
 
 // Directory implements inside.Judge.
@@ -23,6 +25,14 @@ func (j insides) Directory() *facts.Directory { return j.directory }
 // Bind implements inside.Judge.
 func (j insides) Bind(owner string, node condition.Node) (condition.Node, error) {
 	return condition.Bind(node, j.vocabulary(owner))
+}
+
+// Holds implements inside.Judge.
+func (j insides) Holds(a *attempt.Attempt, t *condition.Test) condition.Truth {
+	e := j.begin(context.Background(), a)
+	holds := t.Key.Definition().Holds(&e.Facts, t)
+	j.end(e)
+	return holds
 }
 
 // Deadline implements inside.Judge.

@@ -5,8 +5,10 @@
 package inside
 
 import (
+	"context"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
@@ -37,9 +39,25 @@ type Judge interface {
 	// Bind binds a condition to the judge's names. Owner is the name of the policy for which
 	// shares are drawn.
 	Bind(owner string, node condition.Node) (condition.Node, error)
+	// Holds answers a bound test on an attempt, as a decision on it would.
+	Holds(a *attempt.Attempt, t *condition.Test) condition.Truth
 	// MethodNames returns the names of a set of methods, sorted.
 	MethodNames(set facts.MethodSet) []string
 }
+
+// Asker answers the tests of a judge that CompileAsking made, in place of an attempt. The judge finds it as
+// the context that it is given.
+type Asker interface {
+	context.Context
+	// Answer answers a bound test. Held is what it comes to on the attempt that the judge was given.
+	Answer(t *condition.Test, held func() condition.Truth) condition.Truth
+	// BelowMedium answers whether the risk of the attempt is surely below medium.
+	BelowMedium() bool
+}
+
+// CompileAsking is set by package decide. It is given a decide.Rulebook, and returns a *decide.Judge whose
+// tests are answered by an Asker where one is its context.
+var CompileAsking func(rulebook any) (judge any, err error)
 
 // Open is set by package decide. It is given a *decide.Judge.
 var Open func(judge any) Judge

@@ -1,0 +1,256 @@
+package decide
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// Terms are what a book asks in given circumstances, whatever was shown: nobody gets in, or those who meet
+// all clauses do. Where a fact is missing they are the strictest that are possible.
+type Terms struct {
+	// Refused is why no policy was asked, "" where policies were. It is a block.
+	Refused CauseCode
+	// Block says that nobody gets in.
+	Block bool
+	// Sources are the rules that have a part in it, nothing standing for the book's own outcome.
+	Sources []Source
+
+	judge   *Judge
+	clauses []clause
+}
+
+// clause is met where one of its ways is met whole. A way is a list of demands by number, or anyProof.
+type clause [][]int32
+
+// mostCombined is how many combinations of ways are looked at, to find out whether terms imply others.
+// Beyond it they do not.
+const mostCombined = 1024
+
+// Terms returns what the book asks in the circumstances of an attempt. Where proofs are among them,
+// demands that they meet are part of the terms all the same.
+func (j *Judge) Terms(ctx context.Context, a *attempt.Attempt) Terms {
+	e := j.begin(ctx, a)
+	t := e.terms()
+	j.end(e)
+	return t
+}
+
+// TermsWhere is Terms with the truth of a condition in the same circumstances, which is bound to the judge's
+// names; nil always holds. Where it is False the terms are not worked out.
+func (j *Judge) TermsWhere(ctx context.Context, a *attempt.Attempt, where condition.Node) (condition.Truth, Terms) {
+	e := j.begin(ctx, a)
+	defer j.end(e)
+	holds := condition.Eval(where, &e.Facts)
+	if holds == condition.False {
+		return holds, Terms{judge: j}
+	}
+	return holds, e.terms()
+}
+
+func (e *evaluation) terms() Terms {
+	t := Terms{judge: e.judge}
+	if t.Refused = e.refusal(); t.Refused != "" {
+		t.Block = true
+		return t
+	}
+	e.hear(inForce)
+	e.join(false)
+	e.weigh()
+	for i := range e.outcomes {
+		if s := e.source(e.outcomes[i].policy, e.outcomes[i].rule); !slices.Contains(t.Sources, s) {
+			t.Sources = append(t.Sources, s)
+		}
+	}
+	if t.Block = len(e.outcomes) == 0 || e.blocks(); t.Block {
+		return t
+	}
+	for i := range e.needs {
+		n := &e.needs[i]
+		c := clause{{n.demand}}
+		if n.demand == oneOf {
+			c = nil
+			for _, w := range e.ways[n.firstWay:n.lastWay] {
+				way := []int32{}
+				for k := w.first; k < w.last; k++ {
+					way = append(way, e.wayNeeds[k].demand)
+				}
+				slices.Sort(way)
+				c = append(c, slices.Compact(way))
+			}
+			slices.SortFunc(c, slices.Compare)
+			c = slices.CompactFunc(c, slices.Equal)
+		}
+		t.clauses = append(t.clauses, c)
+	}
+	byWays := func(a, b clause) int { return slices.CompareFunc(a, b, slices.Compare) }
+	slices.SortFunc(t.clauses, byWays)
+	t.clauses = slices.CompactFunc(t.clauses, func(a, b clause) bool { return byWays(a, b) == 0 })
+	return t
+}
+
+// Same reports whether two terms of one judge ask for the same, by the same rules or by others.
+func (t *Terms) Same(o *Terms) bool {
+	return t.Block == o.Block && slices.EqualFunc(t.clauses, o.clauses, func(a, b clause) bool { return slices.EqualFunc(a, b, slices.Equal) })
+}
+
+// Imply reports whether all who meet the terms meet an assurance: nobody gets in without it. An assurance
+// that the book does not have is not met.
+func (t *Terms) Imply(assurance string) bool {
+	if t.Block {
+		return true
+	}
+	n, known := t.judge.assuranceNumber[assurance]
+	return known && t.judge.imply(t.clauses, clause{t.judge.assurances[n].demands})
+}
+
+// MetBy reports whether all who meet some assurances meet the terms. Nothing meets a block.
+func (t *Terms) MetBy(assurances []string) bool {
+	if t.Block {
+		return false
+	}
+	var shown []clause
+	for _, name := range assurances {
+		n, known := t.judge.assuranceNumber[name]
+		if !known {
+			return false
+		}
+		shown = append(shown, clause{t.judge.assurances[n].demands})
+	}
+	for _, c := range t.clauses {
+		if !t.judge.imply(shown, c) {
+			return false
+		}
+	}
+	return true
+}
+
+// AsStrictAs reports whether all who meet the terms meet other ones of the same judge.
+func (t *Terms) AsStrictAs(o *Terms) bool {
+	if t.Block || o.Block {
+		return t.Block
+	}
+	for _, c := range o.clauses {
+		if !t.judge.imply(t.clauses, c) {
+			return false
+		}
+	}
+	return true
+}
+
+// imply reports whether those who meet all of some clauses meet another one: whichever ways they took.
+func (j *Judge) imply(clauses []clause, other clause) bool {
+	combinations := 1
+	for _, c := range clauses {
+		if combinations *= max(1, len(c)); combinations > mostCombined {
+			return false
+		}
+	}
+	for n := range combinations {
+		var shown []int32
+		for _, c := range clauses {
+			if len(c) > 0 {
+				shown = append(shown, c[n%len(c)]...)
+				n /= len(c)
+			}
+		}
+		if !slices.ContainsFunc(other, func(way []int32) bool { return j.meetAll(shown, way) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// meetAll reports whether demands that are met mean that others are.
+func (j *Judge) meetAll(shown, asked []int32) bool {
+	for _, a := range asked {
+		if !slices.ContainsFunc(shown, func(s int32) bool { return j.demandImplies(s, a) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// demandImplies reports whether meeting one demand meets another.
+func (j *Judge) demandImplies(one, other int32) bool {
+	switch {
+	case one == other:
+		return true
+	case one < 0:
+		return false
+	case other == anyProof:
+		return j.demands[one].kind == DemandMethod
+	case other < 0:
+		return false
+	}
+	x, y := &j.demands[one], &j.demands[other]
+	if x.kind != y.kind {
+		return false
+	}
+	switch x.kind {
+	case DemandMethod:
+		recent := y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within
+		fallback := x.fallback&^y.methods == 0 || x.methods == y.methods && x.fallback&^y.fallback == 0
+		return x.methods&^y.methods == 0 && fallback && recent && (x.remember == 0 || x.remember <= y.remember)
+	case DemandEnrol:
+		return x.methods&^y.methods == 0
+	case DemandAccept:
+		return x.name == y.name && x.version >= y.version && (y.every == 0 || x.every > 0 && x.every <= y.every)
+	}
+	return false
+}
+
+// String is the terms in words: "block", or all that is asked for.
+func (t *Terms) String() string {
+	switch {
+	case t.Refused != "":
+		return "block (" + strings.ReplaceAll(string(t.Refused), "_", " ") + ")"
+	case t.Block:
+		return "block"
+	case len(t.clauses) == 0:
+		return "nothing"
+	}
+	var all []string
+	for _, c := range t.clauses {
+		var ways []string
+		for _, way := range c {
+			var demands []string
+			for _, d := range way {
+				demands = append(demands, t.judge.demandWords(d))
+			}
+			ways = append(ways, cmp.Or(words.List(demands, "and"), "nothing"))
+		}
+		text := strings.Join(ways, ", or ")
+		if len(ways) > 1 {
+			text = "either " + text
+		}
+		all = append(all, text)
+	}
+	return strings.Join(all, "; ")
+}
+
+// demandWords is a demand in words.
+func (j *Judge) demandWords(number int32) string {
+	if number < 0 {
+		return "any proof"
+	}
+	d := &j.demands[number]
+	w := Demand{Kind: d.kind, AnyOf: j.appendMethodNames(nil, d.methods)}
+	switch d.kind {
+	case DemandMethod:
+		w.Within = &d.within
+	case DemandPosture:
+		w.Posture = d.name
+	case DemandAccept:
+		w.Document, w.Version = d.name, d.version
+	case DemandExternal:
+		w.External = d.name
+	}
+	return fmt.Sprint(w)
+}

@@ -1,0 +1,548 @@
+package explore
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+)
+
+// The dimensions.
+const (
+	place = iota
+	device
+	through
+	dimensions
+	// concrete tests are on what an attempt of the explorer has: its account, app, action and moment. Free
+	// ones are answered either way, on the risk and on what was proven, and whether that can come about is
+	// found out where it matters.
+	concrete
+	free
+)
+
+// dimensionOf returns what a test looks at.
+func dimensionOf(k condition.Key) int {
+	switch k {
+	case facts.KeyNetworks, facts.KeyOurNetwork, facts.KeyAddressKinds, facts.KeyCountries:
+		return place
+	case facts.KeyPlatforms, facts.KeyDevice, facts.KeyDeviceTags, facts.KeyPosture:
+		return device
+	case facts.KeyThrough:
+		return through
+	case decide.KeySignals, decide.KeyRiskAtLeast, decide.KeyScoreAtLeast, decide.KeyProved:
+		return free
+	}
+	return concrete
+}
+
+// setting is one way in which something of an attempt may be.
+type setting struct {
+	name  string
+	apply func(a *attempt.Attempt)
+}
+
+// plain is an attempt of which nothing is known but what every attempt has.
+func (s *Space) plain() *attempt.Attempt {
+	return &attempt.Attempt{At: s.from, Account: plainAccount, App: "any"}
+}
+
+// plainAccount stands for any account in what is looked at apart from accounts.
+const plainAccount = "anybody"
+
+// cut returns the dimensions, with all that tests of the book tell apart in them.
+func (s *Space) cut(tests []test) (all [dimensions]*dimension) {
+	all[place] = s.distinctAtoms(place, tests, s.places(tests))
+	all[device] = s.distinctAtoms(device, tests, s.devices(tests))
+	throughs := []setting{{"", func(*attempt.Attempt) {}}}
+	for _, word := range attempt.Throughs() {
+		var t attempt.Through
+		if t.UnmarshalText([]byte(word)) == nil {
+			throughs = append(throughs, setting{word, func(a *attempt.Attempt) { a.Through = attempt.Known(t) }})
+		}
+	}
+	all[through] = s.distinctAtoms(through, tests, throughs)
+	return all
+}
+
+// distinctSettings leaves one of devices that no test tells apart, and that are told nothing else of.
+func (s *Space) distinctSettings(tests []test, settings []setting) []setting {
+	var asked []*condition.Test
+	for _, t := range tests {
+		if dimensionOf(t.Key) == device {
+			asked = append(asked, t.Test)
+		}
+	}
+	seen := map[string]bool{}
+	return slices.DeleteFunc(settings, func(x setting) bool {
+		a := s.plain()
+		x.apply(a)
+		d, has := a.Device.Get()
+		key := fmt.Sprint(has, d.ID, d.Platform, d.Known, d.Managed, d.Shared, d.Owner, d.Facts)
+		for _, t := range asked {
+			key += s.in.Holds(a, t).String()
+		}
+		was := seen[key]
+		seen[key] = true
+		return was
+	})
+}
+
+// distinctAtoms makes a dimension of settings: of those that no test tells apart the first.
+func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimension {
+	d := &dimension{known: map[string]*vectors{}}
+	var asked []*condition.Test
+	for _, t := range tests {
+		if dimensionOf(t.Key) == of {
+			asked = append(asked, t.Test)
+		}
+	}
+	anonymous := of == place && slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.AnonymousNetwork })
+	seen := map[string]bool{}
+	for _, setting := range settings {
+		a := s.plain()
+		setting.apply(a)
+		key := make([]byte, 0, len(asked)+1)
+		for _, t := range asked {
+			key = append(key, byte('0'+s.in.Holds(a, t)))
+		}
+		if anonymous {
+			key = append(key, s.anonymity(a))
+		}
+		if of == device { // what is noticed of a device that was not seen before
+			if d := a.Device.Ref(); d != nil {
+				known, told := d.Known.Get()
+				key = fmt.Appendf(key, "%t%t", known, told)
+			}
+		}
+		if !seen[string(key)] {
+			seen[string(key)] = true
+			d.atoms = append(d.atoms, setting)
+		}
+	}
+	return d
+}
+
+func (s *Space) anonymity(a *attempt.Attempt) byte {
+	ip, ok := a.IP.Get()
+	if !ok {
+		return '?'
+	}
+	if p := s.directory.Place(ip); p != nil && p.Anonymous {
+		return 'a'
+	}
+	return 'n'
+}
+
+// places returns addresses at the borders of all ranges, each with a country of each kind stated, with none,
+// and no address at all.
+func (s *Space) places(tests []test) []setting {
+	var addresses []netip.Addr
+	add := func(a netip.Addr) {
+		if a.IsValid() {
+			addresses = append(addresses, a)
+		}
+	}
+	// What lies in no range comes first: an address of each family for documentation (RFC 5737, RFC 3849).
+	for _, text := range []string{"192.0.2.1", "198.51.100.1", "203.0.113.1", "100.64.0.1", "2001:db8:ffff::1"} {
+		add(netip.MustParseAddr(text))
+	}
+	ranges := slices.Clone(s.directory.Literals)
+	for i := range s.directory.Networks {
+		ranges = append(ranges, s.directory.Networks[i].Ranges...)
+	}
+	for _, r := range ranges {
+		add(r.From)
+		add(r.To)
+		add(r.From.Prev())
+		add(r.To.Next())
+	}
+	// Of addresses in the same networks, whose country and fame are the same, one is enough.
+	seen := map[string]bool{}
+	addresses = slices.DeleteFunc(addresses, func(a netip.Addr) bool {
+		p := s.directory.Place(a)
+		key := fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, directory.Plain(a).Is4(), s.judge.Whereabouts(context.Background(), located(a)).Country)
+		was := seen[key]
+		seen[key] = true
+		return was
+	})
+	countries := s.countries(tests)
+	settings := []setting{{"", func(*attempt.Attempt) {}}}
+	for _, c := range countries {
+		settings = append(settings, setting{string(c), func(a *attempt.Attempt) { a.Country = attempt.Known(c) }})
+	}
+	for _, ip := range addresses {
+		at := func(a *attempt.Attempt) { a.IP = attempt.Known(ip) }
+		settings = append(settings, setting{ip.String(), at})
+		for _, c := range countries {
+			settings = append(settings, setting{ip.String() + " " + string(c), func(a *attempt.Attempt) {
+				at(a)
+				a.Country = attempt.Known(c)
+			}})
+		}
+	}
+	return settings
+}
+
+func located(ip netip.Addr) *attempt.Attempt { return &attempt.Attempt{IP: attempt.Known(ip)} }
+
+// countries returns a country of each kind that tests tell apart.
+func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
+	var asked []*condition.Test
+	for _, t := range tests {
+		if t.Key == facts.KeyCountries {
+			asked = append(asked, t.Test)
+		}
+	}
+	seen := map[string]bool{}
+	for n := range 26 * 26 {
+		code := attempt.CountryCode([]byte{byte('A' + n/26), byte('A' + n%26)})
+		if !code.IsAssigned() {
+			continue
+		}
+		key := ""
+		for _, t := range asked {
+			key += facts.CountryHolds(code, t).String()
+		}
+		if !seen[key] {
+			seen[key] = true
+			list = append(list, code)
+		}
+	}
+	return list
+}
+
+// mostFactSets bounds how the postures of a book are combined.
+const mostFactSets = 2000
+
+// devices returns devices with each of what tests ask for, as an attempt may state it: what a registered
+// device is, an attempt may say of any.
+func (s *Space) devices(tests []test) []setting {
+	var platforms, tags []string
+	traits := map[string]bool{}
+	postures := map[int32]bool{}
+	for _, t := range tests {
+		switch t.Key {
+		case facts.KeyPlatforms:
+			platforms = append(platforms, t.Values...)
+		case facts.KeyDeviceTags:
+			tags = append(tags, t.Values...)
+		case facts.KeyDevice:
+			for _, value := range t.Values {
+				traits[value] = true
+			}
+		case facts.KeyPosture:
+			for _, n := range t.Numbers() {
+				postures[n] = true
+			}
+		}
+	}
+	if slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.NewDevice }) {
+		traits["known"] = true
+	}
+	settings := []setting{{"", func(*attempt.Attempt) {}}, {"a device", on(func(d *attempt.Device) { d.ID = attempt.Known("a-device") })}}
+	combine := func(ways []setting) {
+		var combined []setting
+		for _, base := range settings {
+			combined = append(combined, base)
+			if base.name == "" {
+				continue // without a device there is nothing to say of one
+			}
+			for _, way := range ways {
+				combined = append(combined, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
+			}
+		}
+		settings = s.distinctSettings(tests, combined)
+	}
+	for _, x := range []struct {
+		trait string
+		set   func(d *attempt.Device, is bool)
+	}{
+		{"managed", func(d *attempt.Device, is bool) { d.Managed = attempt.Known(is) }},
+		{"shared", func(d *attempt.Device, is bool) { d.Shared = attempt.Known(is) }},
+		{"known", func(d *attempt.Device, is bool) { d.Known = attempt.Known(is) }},
+	} {
+		if traits[x.trait] {
+			combine([]setting{{x.trait, on(func(d *attempt.Device) { x.set(d, true) })}, {"not " + x.trait, on(func(d *attempt.Device) { x.set(d, false) })}})
+		}
+	}
+	if traits["own"] {
+		combine([]setting{
+			{"own", func(a *attempt.Attempt) { on(func(d *attempt.Device) { d.Owner = attempt.Known(a.Account) })(a) }},
+			{"somebody else's", on(func(d *attempt.Device) { d.Owner = attempt.Known("somebody-else") })},
+		})
+	}
+	if len(tags) > 0 {
+		slices.Sort(tags)
+		ways := []setting{{"no tag", on(func(d *attempt.Device) { d.Tags = []string{} })}}
+		for _, set := range subsets(slices.Compact(tags)) {
+			ways = append(ways, setting{"tagged " + strings.Join(set, " "), on(func(d *attempt.Device) { d.Tags = set })})
+		}
+		combine(ways)
+	}
+	for _, n := range s.sortedPostures(postures) {
+		for _, c := range s.directory.Postures[n].Checks {
+			if c.AtLeast != nil {
+				for platform := range c.AtLeast.ByPlatform {
+					platforms = append(platforms, platform)
+				}
+			}
+		}
+	}
+	if len(platforms) > 0 {
+		slices.Sort(platforms)
+		var ways []setting
+		for _, name := range append(slices.Compact(platforms), "another") {
+			ways = append(ways, setting{name, on(func(d *attempt.Device) { d.Platform = attempt.Known(name) })})
+		}
+		combine(ways)
+	}
+	for _, n := range s.sortedPostures(postures) {
+		p := &s.directory.Postures[n]
+		ways := []setting{{"fit for " + p.Name, func(a *attempt.Attempt) { report(a, p, -1) }}}
+		for i := range p.Checks {
+			ways = append(ways, setting{"unfit for " + p.Name, func(a *attempt.Attempt) { report(a, p, i) }})
+		}
+		if len(settings)*(len(ways)+1) < mostFactSets*20 {
+			combine(ways)
+		}
+	}
+	return settings
+}
+
+func (s *Space) sortedPostures(set map[int32]bool) (list []int32) {
+	for n := range s.directory.Postures {
+		if set[int32(n)] {
+			list = append(list, int32(n))
+		}
+	}
+	return list
+}
+
+// mostTags is how many tags are combined; of more, each is looked at alone, and all of them together.
+const mostTags = 5
+
+// subsets returns the sets that can be made of words, without the empty one.
+func subsets(words []string) (sets [][]string) {
+	if len(words) > mostTags {
+		for _, w := range words {
+			sets = append(sets, []string{w})
+		}
+		return append(sets, words)
+	}
+	for n := 1; n < 1<<len(words); n++ {
+		var set []string
+		for i, w := range words {
+			if n&(1<<i) != 0 {
+				set = append(set, w)
+			}
+		}
+		sets = append(sets, set)
+	}
+	return sets
+}
+
+// on says something of the device of an attempt, which has one.
+func on(say func(d *attempt.Device)) func(a *attempt.Attempt) {
+	return func(a *attempt.Attempt) {
+		d, _ := a.Device.Get()
+		say(&d)
+		a.Device = attempt.Known(d)
+	}
+}
+
+// report has the device report what passes a posture, but for one check, by its number.
+func report(a *attempt.Attempt, p *directory.Posture, fails int) {
+	on(func(d *attempt.Device) {
+		reported := map[string]attempt.Scalar{}
+		for name, value := range d.Facts {
+			reported[name] = value
+		}
+		platform, _ := d.Platform.Get()
+		for i := range p.Checks {
+			reported[p.Checks[i].Fact] = passing(&p.Checks[i], platform, i != fails)
+		}
+		d.Facts, d.ReportedAt = reported, attempt.Known(a.At)
+	})(a)
+}
+
+// passing returns a value that passes a check, or that does not.
+func passing(c *directory.Check, platform string, passes bool) attempt.Scalar {
+	if !passes {
+		switch {
+		case c.Is != nil && c.Is.Kind() == attempt.Bool:
+			return attempt.BoolScalar(!c.Is.Reads("true"))
+		case c.AtMost != nil:
+			return attempt.NumberScalar(*c.AtMost + 1)
+		case c.AtLeast != nil:
+			return attempt.NumberScalar(0)
+		}
+		return attempt.TextScalar("something else")
+	}
+	switch {
+	case c.Is != nil:
+		return *c.Is
+	case c.AtMost != nil:
+		return attempt.NumberScalar(*c.AtMost)
+	case len(c.In) > 0:
+		return c.In[0]
+	case c.AtLeast != nil && c.AtLeast.All != "":
+		return attempt.TextScalar(c.AtLeast.All)
+	case c.AtLeast != nil:
+		return attempt.TextScalar(c.AtLeast.ByPlatform[platform])
+	}
+	return attempt.Scalar{}
+}
+
+// riskSettings are ways to bring about a score: signals that are told, what went before, and what failed.
+func (s *Space) riskSettings() []setting {
+	var told []string
+	var dormant, within time.Duration
+	failures, speed := 0, 0.0
+	detected := map[risk.Detector]bool{}
+	signals := s.asking.Risk().Signals
+	for i := range signals {
+		x := &signals[i]
+		detected[x.Detect] = true
+		switch {
+		case x.When != nil:
+		case x.Detect == risk.NoDetector:
+			told = append(told, x.Name)
+		case x.Detect == risk.Dormant:
+			dormant = max(dormant, time.Duration(x.After))
+		case x.Detect == risk.FailedBurst:
+			failures, within = max(failures, x.Failures), time.Duration(x.Within)
+		case x.Detect == risk.Travel:
+			speed = max(speed, x.FasterThan)
+		}
+	}
+	settings := []setting{{"nothing odd", func(a *attempt.Attempt) {
+		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.Known([]time.Time{})
+	}}}
+	combine := func(ways []setting) {
+		var combined []setting
+		for _, base := range settings {
+			combined = append(combined, base)
+			for _, way := range ways {
+				combined = append(combined, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
+			}
+		}
+		settings = combined
+	}
+	if len(told) > 0 {
+		var ways []setting
+		for _, set := range subsets(told) {
+			ways = append(ways, setting{strings.Join(set, " "), func(a *attempt.Attempt) { a.Signals = set }})
+		}
+		combine(ways)
+	}
+	if detected[risk.FailedBurst] {
+		combine([]setting{{"many failures", func(a *attempt.Attempt) {
+			a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At.Add(-min(within, time.Minute))}, failures))
+		}}, {"failures unknown", func(a *attempt.Attempt) { a.Failures = attempt.Fact[[]time.Time]{} }}})
+	}
+	if detected[risk.ProofRefused] {
+		combine([]setting{{"a proof refused", func(a *attempt.Attempt) {
+			a.Failed = []attempt.Failure{{Method: s.directory.Methods()[0].Name, Reason: attempt.Refused}}
+		}}})
+	}
+	if detected[risk.Travel] || detected[risk.CountryChange] || detected[risk.Dormant] {
+		combine(s.previous(dormant, speed))
+	}
+	return settings
+}
+
+// previous are sign-ins before: just now or long ago, from the same country and place, from others, or from
+// nobody knows where.
+func (s *Space) previous(dormant time.Duration, _ float64) (ways []setting) {
+	ways = append(ways, setting{"nothing known of before", func(a *attempt.Attempt) { a.Previous = attempt.Fact[attempt.Previous]{} }})
+	here, far := attempt.Location{}, attempt.Location{Lat: 0, Lon: 180}
+	for _, ago := range []time.Duration{0, time.Minute, max(dormant, 30*24*time.Hour)} {
+		for _, country := range []string{"same", "other", ""} {
+			for _, where := range []string{"same", "far", ""} {
+				ways = append(ways, setting{fmt.Sprint("before ", ago, country, where), func(a *attempt.Attempt) {
+					p := attempt.Previous{}
+					if ago > 0 {
+						p.At = a.At.Add(-ago)
+					}
+					now := s.judge.Whereabouts(context.Background(), a).Country
+					switch country {
+					case "same":
+						if now != "" {
+							p.Country = attempt.Known(now)
+						}
+					case "other":
+						p.Country = attempt.Known(anotherThan(now))
+					}
+					if where != "" {
+						a.Location = attempt.Known(here)
+						p.Location = attempt.Known(here)
+					}
+					if where == "far" {
+						p.Location = attempt.Known(far)
+					}
+					a.Previous = attempt.Known(p)
+				}})
+			}
+		}
+	}
+	return ways
+}
+
+func anotherThan(c attempt.CountryCode) attempt.CountryCode {
+	if c == "NO" {
+		return "SE"
+	}
+	return "NO"
+}
+
+// proofSettings are what may have been proven before: nothing, and what meets each set of the assurances that
+// tests ask about.
+func (s *Space) proofSettings(tests []test) []setting {
+	settings := []setting{{"nothing proven", func(*attempt.Attempt) {}}}
+	var names []string
+	for _, t := range tests {
+		if t.Key == decide.KeyProved {
+			names = append(names, t.Values...)
+		}
+	}
+	slices.Sort(names)
+	if names = slices.Compact(names); len(names) == 0 {
+		return settings
+	}
+	for _, set := range subsets(names) {
+		for choice := range 3 {
+			settings = append(settings, setting{"proven " + strings.Join(set, " "), func(a *attempt.Attempt) { s.prove(a, set, choice) }})
+		}
+	}
+	return settings
+}
+
+// prove has an attempt prove all that assurances ask to be proven, by the method of that number of those that
+// would do.
+func (s *Space) prove(a *attempt.Attempt, assurances []string, choice int) {
+	for _, name := range assurances {
+		assurance := s.judge.FindAssurance(name)
+		if assurance == nil {
+			continue
+		}
+		for _, p := range assurance.Prove {
+			preferred, fallback := s.in.Methods(p.AnyOf, p.Traits, p.Fallback)
+			methods := s.in.MethodNames(preferred)
+			if len(methods) == 0 {
+				methods = s.in.MethodNames(fallback)
+			}
+			if len(methods) > 0 {
+				a.Proofs = append(a.Proofs, attempt.Proof{Method: methods[choice%len(methods)]})
+			}
+		}
+	}
+}

@@ -1,0 +1,463 @@
+package explore
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
+)
+
+// Cell is circumstances in which a book has the same terms.
+type Cell struct {
+	// Where is the truth of the condition that the walk was narrowed by. It is not False.
+	Where condition.Truth
+	Terms decide.Terms
+	// Account and App stand for all of their kind, of which there are Accounts and Apps. At is the earliest
+	// moment of a kind.
+	Account        string
+	Accounts, Apps int
+	App            string
+	Action         attempt.Action
+	At             time.Time
+
+	path *path
+}
+
+// Stats say how much was looked at.
+type Stats struct {
+	// Cells is how many cells there were, and Kinds how many kinds of account, app, action and moment.
+	Cells, Kinds int64
+}
+
+// Walk visits each cell in which a condition of the space, bound, holds or may hold. Visit is called by
+// several goroutines; the walk ends where it returns false, or the context ends. It reports whether it went
+// through all.
+//
+// Accounts are those that the book lists. Whoever it does not list, and an app that it does not have, is
+// refused whatever the policies say, and is not visited.
+func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell) bool) (Stats, bool) {
+	var cells, kinds atomic.Int64
+	var stopped atomic.Bool
+	jobs := make(chan []int)
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for apps := range jobs {
+				for kind := range s.kinds(apps[0], where) {
+					if stopped.Load() || ctx.Err() != nil {
+						stopped.Store(true)
+						break
+					}
+					kinds.Add(1)
+					kind.Apps = len(apps)
+					s.split(kind, where, func(c *Cell) bool {
+						cells.Add(1)
+						if !visit(c) {
+							stopped.Store(true)
+						}
+						return !stopped.Load()
+					})
+				}
+			}
+		})
+	}
+	for _, apps := range s.appKinds(where) {
+		jobs <- apps
+	}
+	close(jobs)
+	group.Wait()
+	return Stats{cells.Load(), kinds.Load()}, !stopped.Load()
+}
+
+// appKinds returns the apps that nothing tells apart, by number.
+func (s *Space) appKinds(where condition.Node) [][]int {
+	var kinds [][]int
+	byKey := map[string]int{}
+	var asked []test
+	for _, t := range testsOf(nil, "guarantee", where) {
+		if t.isOn(condition.AboutApp) {
+			asked = append(asked, t)
+		}
+	}
+	for _, t := range s.commonTests(nil) {
+		if t.isOn(condition.AboutApp) {
+			asked = append(asked, t)
+		}
+	}
+	for i := range s.policies {
+		for _, t := range s.policyTests(nil, i) {
+			if t.isOn(condition.AboutApp) {
+				asked = append(asked, t)
+			}
+		}
+	}
+	asked = distinct(asked)
+	for i := range s.directory.Apps {
+		app := &s.directory.Apps[i]
+		if condition.Eval(where, s.factsOfApp(i)) == condition.False {
+			continue
+		}
+		key := fmt.Sprint(s.aimed[i], app.OpenTo, app.Public, app.Limits)
+		for _, t := range asked {
+			key += t.Key.Definition().Holds(s.directory.FactsOfApp(i), t.Test).String()
+		}
+		n, known := byKey[key]
+		if !known {
+			n = len(kinds)
+			byKey[key], kinds = n, append(kinds, nil)
+		}
+		kinds[n] = append(kinds[n], i)
+	}
+	return kinds
+}
+
+// factsOfApp are facts of an app of which all else is unknown.
+func (s *Space) factsOfApp(app int) *facts.Facts { return s.directory.FactsOfApp(app) }
+
+// kinds returns the kinds of account, action and moment that are told apart at an app.
+func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool) {
+	tests := testsOf(nil, "guarantee", where)
+	for _, i := range s.aimed[app] {
+		tests = s.policyTests(tests, i)
+	}
+	tests = distinct(s.commonTests(tests))
+	var onAccounts, onTime []test
+	for _, t := range tests {
+		switch {
+		case t.isOn(condition.AboutAccount):
+			onAccounts = append(onAccounts, t)
+		case t.Key == facts.KeyDuring:
+			onTime = append(onTime, t)
+		}
+	}
+	return func(yield func(*Cell) bool) {
+		for _, class := range s.accountKinds(app, onAccounts) {
+			for _, at := range s.momentKinds(app, class.profile, onTime, onAccounts) {
+				for action := attempt.SignIn; action <= attempt.Consent; action++ {
+					c := &Cell{Account: class.profile.Name(), Accounts: class.count, App: s.directory.Apps[app].Name, Action: action, At: at}
+					if !yield(c) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// accountKind is accounts that nothing tells apart.
+type accountKind struct {
+	profile *facts.Profile
+	count   int
+}
+
+// accountKinds returns the kinds of account at an app, each with one of them.
+func (s *Space) accountKinds(app int, tests []test) []*accountKind {
+	var kinds []*accountKind
+	byKey := map[string]*accountKind{}
+	var key []byte
+	for i := range s.directory.Accounts {
+		p := s.directory.Profile(i)
+		f := facts.Facts{Directory: s.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from}
+		key = key[:0]
+		for _, t := range tests {
+			key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
+		}
+		key = s.appendStanding(key, p, app)
+		kind := byKey[string(key)]
+		if kind == nil {
+			kind = &accountKind{profile: p}
+			byKey[string(key)] = kind
+			kinds = append(kinds, kind)
+		}
+		kind.count++
+	}
+	return kinds
+}
+
+// appendStanding appends what terms depend on beside the tests on an account.
+func (s *Space) appendStanding(key []byte, p *facts.Profile, app int) []byte {
+	a := p.Account()
+	key = append(key, ' ', byte('0'+p.Kind()))
+	key = strconv.AppendBool(key, p.Disabled())
+	key = strconv.AppendBool(key, s.directory.IsOpenTo(app, p))
+	key = fmt.Appendf(key, " %x %x %x %x", p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred())
+	if a.Joined != nil {
+		key = append(append(key, " j"...), a.Joined.String()...)
+	}
+	if a.AskedAt != nil {
+		key = a.AskedAt.AppendFormat(append(key, " a"...), time.RFC3339)
+	}
+	if a.AccountRisk != nil {
+		key = fmt.Append(append(key, " r"...), a.AccountRisk.Level, a.AccountRisk.Since, a.PasswordChangedAt)
+	}
+	return key
+}
+
+// momentKinds returns moments of each kind that is told apart, the earliest of each.
+func (s *Space) momentKinds(app int, p *facts.Profile, onTime, onAccounts []test) []time.Time {
+	moments := s.moments
+	var own []time.Time
+	for i := range s.rollouts {
+		own = append(own, s.in.Deadline(i, p, s.from))
+	}
+	for _, t := range onAccounts {
+		if t.Key == facts.KeyJoinedWithin {
+			if end, known := p.JoinedUntil(directory.Span(t.Limit()), s.from); known {
+				own = append(own, end)
+			}
+		}
+	}
+	for _, t := range own {
+		if t.After(s.from) && t.Before(s.to) {
+			moments = append(slices.Clip(moments), t)
+		}
+	}
+	slices.SortFunc(moments, time.Time.Compare)
+	var kinds []time.Time
+	seen := map[string]bool{}
+	var key []byte
+	for _, at := range moments {
+		key = key[:0]
+		f := facts.Facts{Directory: s.directory, HasProfile: true, Profile: p, Moment: at, At: at}
+		for _, t := range onTime {
+			key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
+		}
+		for _, t := range onAccounts {
+			if t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast {
+				key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
+			}
+		}
+		for _, i := range s.aimed[app] {
+			key = strconv.AppendBool(key, s.in.InForceAt(i, at))
+		}
+		for i := range s.exemptions {
+			u := s.exemptions[i].Until
+			key = strconv.AppendBool(key, u != nil && u.Before(directory.DateOf(at.In(s.directory.Zone))))
+		}
+		for i := range s.rollouts {
+			key = strconv.AppendBool(key, at.Before(s.in.Deadline(i, p, at)))
+		}
+		if !seen[string(key)] {
+			seen[string(key)] = true
+			kinds = append(kinds, at)
+		}
+	}
+	return kinds
+}
+
+// path is one way to answer the tests of a judge. It implements inside.Asker.
+type path struct {
+	context.Context
+	space *Space
+	sets  [dimensions]bits
+	// free are the answers to free tests, by their IDs.
+	free map[string]freeAnswer
+	// low and high bound what is known of the score: at least low, and below high; -1 and 101 bound
+	// nothing. unsure is a bar that it may or may not reach.
+	low, high int
+	choices   []choice
+	next      int
+}
+
+type freeAnswer struct {
+	test  *condition.Test
+	truth condition.Truth
+}
+
+// choice is a test that was answered in one of several ways.
+type choice struct {
+	options []condition.Truth
+	taken   int
+}
+
+// choose answers with one of several truths: the one of this run.
+func (p *path) choose(options []condition.Truth) condition.Truth {
+	if len(options) == 1 {
+		return options[0]
+	}
+	if p.next == len(p.choices) {
+		p.choices = append(p.choices, choice{options: options})
+	}
+	c := &p.choices[p.next]
+	p.next++
+	return c.options[c.taken]
+}
+
+// again prepares for the next run, false where there is none.
+func (p *path) again() bool {
+	p.choices = p.choices[:p.next]
+	for n := len(p.choices) - 1; n >= 0; n-- {
+		if c := &p.choices[n]; c.taken+1 < len(c.options) {
+			c.taken++
+			p.choices = p.choices[:n+1]
+			return true
+		}
+	}
+	return false
+}
+
+// begin forgets what an earlier run narrowed.
+func (p *path) begin() {
+	for i, d := range p.space.dimensions {
+		p.sets[i] = newBits(len(d.atoms), true)
+	}
+	p.free, p.next, p.low, p.high = map[string]freeAnswer{}, 0, -1, 101
+}
+
+// Answer implements inside.Asker.
+func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.Truth {
+	of := dimensionOf(t.Key)
+	switch of {
+	case concrete:
+		return held()
+	case free:
+		return p.answerFree(t)
+	}
+	v := p.space.dimensions[of].of(p.space, t)
+	var options []condition.Truth
+	for truth := range v {
+		if p.sets[of].meets(v[truth]) {
+			options = append(options, condition.Truth(truth))
+		}
+	}
+	truth := p.choose(options)
+	p.sets[of].narrow(v[truth])
+	return truth
+}
+
+// anyTruth are all answers.
+var anyTruth = []condition.Truth{condition.False, condition.Unknown, condition.True}
+
+// answerFree answers a test on the risk, or on what was proven.
+func (p *path) answerFree(t *condition.Test) condition.Truth {
+	id := condition.Text(t)
+	if known, was := p.free[id]; was {
+		return known.truth
+	}
+	var truth condition.Truth
+	switch t.Key {
+	case decide.KeyRiskAtLeast:
+		truth = p.reaches(p.space.asking.Risk().Levels.From(directory.Level(t.Limit())))
+	case decide.KeyScoreAtLeast:
+		truth = p.reaches(int(t.Limit()))
+	default:
+		truth = p.choose(anyTruth)
+	}
+	p.free[id] = freeAnswer{t, truth}
+	return truth
+}
+
+// reaches answers whether the score reaches a bar: so that a higher bar is not reached where a lower one is
+// not.
+func (p *path) reaches(bar int) condition.Truth {
+	var options []condition.Truth
+	switch {
+	case p.low >= bar:
+		return condition.True
+	case p.high <= bar:
+		return condition.False
+	default:
+		options = anyTruth
+	}
+	truth := p.choose(options)
+	switch truth {
+	case condition.True:
+		p.low = max(p.low, bar)
+	case condition.False:
+		p.high = min(p.high, bar)
+	}
+	return truth
+}
+
+// BelowMedium implements inside.Asker.
+func (p *path) BelowMedium() bool {
+	return p.reaches(p.space.asking.Risk().Levels.Medium) == condition.False
+}
+
+// split visits the cells of a kind of account, app, action and moment.
+func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {
+	p := &path{Context: context.Background(), space: s}
+	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
+	for more := true; more; more = p.again() {
+		p.begin()
+		holds, terms := s.asking.TermsWhere(p, a, where)
+		if holds == condition.False {
+			continue
+		}
+		c := *kind
+		c.Where, c.Terms, c.path = holds, terms, p
+		if !visit(&c) {
+			return
+		}
+	}
+}
+
+// mostTried is how many atoms of a dimension are tried to show what a cell claims.
+const mostTried = 3
+
+// Witness returns an attempt out of the cell on which the judge itself comes to what is wanted: the truth of
+// the condition, bound to the names of the judge, and the terms. It returns nil where none does: such
+// circumstances cannot come about. It is called while the cell is visited.
+func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide.Terms) bool) *attempt.Attempt {
+	s, ctx := c.path.space, context.Background()
+	risks, proofs := s.risks[:1], s.proofs[:1]
+	for _, f := range c.path.free {
+		if f.test.Key == decide.KeyProved {
+			proofs = s.proofs
+		} else {
+			risks = s.risks
+		}
+	}
+	if c.path.low >= 0 || c.path.high <= risk100 {
+		risks = s.risks
+	}
+	d := &s.dimensions
+	matches := func(a *attempt.Attempt, proved bool) bool {
+		for _, f := range c.path.free {
+			if (f.test.Key == decide.KeyProved) == proved && s.in.Holds(a, f.test) != f.truth {
+				return false
+			}
+		}
+		return true
+	}
+	for _, pl := range c.path.sets[place].first(mostTried) {
+		for _, dv := range c.path.sets[device].first(mostTried) {
+			for _, th := range c.path.sets[through].first(1) {
+				made := func(sets ...setting) *attempt.Attempt {
+					a := &attempt.Attempt{At: c.At, Account: c.Account, App: c.App, Action: c.Action}
+					d[place].atoms[pl].apply(a)
+					d[device].atoms[dv].apply(a)
+					d[through].atoms[th].apply(a)
+					for _, set := range sets {
+						set.apply(a)
+					}
+					return a
+				}
+				for _, proof := range proofs {
+					if !matches(made(proof), true) {
+						continue
+					}
+					for _, risk := range risks {
+						if a := made(risk, proof); matches(a, false) && wanted(s.judge.TermsWhere(ctx, a, where)) {
+							return a
+						}
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// risk100 is the highest score.
+const risk100 = 100
