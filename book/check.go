@@ -80,6 +80,12 @@ func (r *reader) check() {
 		}
 		r.add(at, "%s", p.Text)
 	})
+	for i := range r.sections.Guarantees {
+		g := &r.sections.Guarantees[i]
+		if err := g.Check(); err != nil && !r.broken[definition{"guarantee", g.Name}] {
+			r.add(g.At, "guarantee %s: %v", g.Name, err)
+		}
+	}
 	r.checkConsent()
 	r.checkWatch()
 	for i := range r.sections.Drills {

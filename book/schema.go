@@ -53,6 +53,7 @@ var texts = map[reflect.Type]*jsonschema.Schema{
 	reflect.TypeFor[risk.Detector]():        jsonschema.Words(risk.Detectors()...),
 	reflect.TypeFor[consent.Standing]():     jsonschema.Words(consent.Standings()...),
 	reflect.TypeFor[consent.Outcome]():      jsonschema.Words(consent.Outcomes()...),
+	reflect.TypeFor[Always]():               jsonschema.Words(alwaysWords...),
 	reflect.TypeFor[watch.By]():             jsonschema.Words(watch.Bys()...),
 	reflect.TypeFor[watch.Every]():          jsonschema.Words(watch.Everies()...),
 	reflect.TypeFor[attempt.Action]():       jsonschema.Words(attempt.Actions()...),

@@ -35,7 +35,7 @@ type Rulebook struct {
 	Policies   []Policy
 	Exemptions []Exemption
 	Rollouts   []Rollout
-	// Watched are conditions on decisions that were made, such as those of watch.Alert. They have no
+	// Watched are more conditions, such as those of alerts and guarantees. They have no
 	// effect on decisions and no part in the digest of the rules; the ranges and accounts that they name
 	// are known when they are bound.
 	Watched []condition.Node

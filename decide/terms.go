@@ -217,7 +217,11 @@ func (t *Terms) String() string {
 		return "nothing"
 	}
 	var all []string
-	for _, c := range t.clauses {
+	for i, c := range t.clauses {
+		rest := slices.Delete(slices.Clone(t.clauses), i, i+1)
+		if t.judge.imply(rest, c) && !slices.ContainsFunc(t.clauses[:i], func(o clause) bool { return t.judge.imply([]clause{c}, o) }) {
+			continue // what is said besides says it too
+		}
 		var ways []string
 		for _, way := range c {
 			var demands []string

@@ -16,6 +16,7 @@ import (
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/drill"
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -172,7 +173,7 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		d.transmitters = append(d.transmitters, &transmitter{&c.Events[i], newKeySet(c.Events[i].Keys, keysRefresh, o.Now)})
 	}
 	d.reviews = make(chan review, mostReviews)
-	b, why, err := d.open()
+	b, why, err := d.open(aheadAtStart)
 	switch {
 	case err != nil:
 		return nil, err
@@ -258,13 +259,16 @@ type Reloaded struct {
 }
 
 // open opens a book and reports what keeps it from being taken into force: what is wrong with
-// its files, and drills that fail.
-func (d *Door) open() (b *inForce, why []string, err error) {
+// its files, drills that fail, and guarantees that do not hold for so long from now on.
+func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 	opened, err := d.load(briskwarden.WithAccounts(d.facts), briskwarden.WithDevices(d.facts))
 	if err != nil {
 		return nil, []string{err.Error()}, nil
 	}
 	if why, err := Drills(opened); err != nil || len(why) > 0 {
+		return nil, why, err
+	}
+	if why, err := Guarantees(opened, d.now(), ahead); err != nil || len(why) > 0 {
 		return nil, why, err
 	}
 	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
@@ -308,6 +312,46 @@ func Drills(b *briskwarden.Book) (failed []string, err error) {
 	return failed, nil
 }
 
+// A door that starts looks at what holds today, so that it starts again whatever ends in a year; a newer book
+// is held against all that is to come (0 is the horizon of prove).
+const aheadAtStart, aheadAtReload = 24 * time.Hour, 0
+
+// longestProof is how long the guarantees of a book may take to be proven before it is taken into force.
+const longestProof = time.Minute
+
+// Guarantees tells whether the guarantees of a book hold from a moment on for so long, on the book alone, and
+// says of each that is not proven why. One that is about no circumstances keeps no book from being taken: its
+// time may be over, which `prove` tells.
+func Guarantees(b *briskwarden.Book, from time.Time, ahead time.Duration) (failed []string, err error) {
+	if len(b.Source().Guarantees) == 0 {
+		return nil, nil
+	}
+	judge, err := b.Source().Compile()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), longestProof)
+	defer cancel()
+	r, err := prove.Prove(ctx, b.Source(), judge, prove.Options{From: from, For: ahead})
+	if err != nil {
+		return nil, err
+	}
+	for i := range r.Results {
+		x := &r.Results[i]
+		if x.State == prove.Proven || x.Empty {
+			continue
+		}
+		text := fmt.Sprintf("%s: the guarantee %s is not proven: %s %s.", x.At, x.Name, x.State, x.Claim)
+		if x.Attempt != nil {
+			text = fmt.Sprintf("%s: the guarantee %s fails for %s. %s", x.At, x.Name, x.Shown(r.Zone), x.Why)
+		} else if x.Why != "" {
+			text += " " + x.Why
+		}
+		failed = append(failed, text)
+	}
+	return failed, nil
+}
+
 // Reload opens the book again and takes it into force, in one step for decisions and consent,
 // if it has no errors and its drills pass. Else the one before goes on, and Reloaded says why.
 // Either way the journal says what came of it.
@@ -315,7 +359,7 @@ func (d *Door) Reload() *Reloaded {
 	d.reloading.Lock()
 	defer d.reloading.Unlock()
 	now := d.now()
-	b, why, err := d.open()
+	b, why, err := d.open(aheadAtReload)
 	if err != nil {
 		why = []string{err.Error()}
 	}

@@ -210,6 +210,26 @@ func (d *differ) compareRest() {
 		)
 	})
 	d.about("watch", "", d.compareWatch)
+	d.about("guarantees", "", func() {
+		noteList(d, "guarantee", saidGuarantees(d.old.book), saidGuarantees(d.new.book), func(x *saidGuarantee) (string, *condition.Position) {
+			return x.Name, &x.At
+		})
+	})
+}
+
+// saidGuarantee is what a guarantee says, wherever its parts stand.
+type saidGuarantee struct {
+	book.Guarantee
+	where string
+}
+
+func saidGuarantees(b *book.Book) (list []saidGuarantee) {
+	for _, g := range b.Guarantees {
+		said := saidGuarantee{g, condition.Text(g.Where)}
+		said.Where = nil
+		list = append(list, said)
+	}
+	return list
 }
 
 // saidAlert is what an alert says, wherever its parts stand.

@@ -342,6 +342,9 @@ func unusedDefinition(in *Pass) {
 		}
 	}
 	u.note("window", b.Watch.Quiet)
+	for _, g := range b.Guarantees {
+		u.note("assurance", slices.Concat(g.NeverWithout, g.Enough, g.AtMost)...)
+	}
 	for _, a := range b.Accounts {
 		u.note("method", a.Methods...)
 	}
@@ -415,6 +418,9 @@ func (in *Pass) eachCondition(visit func(condition.Node)) {
 	}
 	for i := range b.Watch.Alerts {
 		visit(b.Watch.Alerts[i].When)
+	}
+	for i := range b.Guarantees {
+		visit(b.Guarantees[i].Where)
 	}
 	visit(b.Consent.Reviewers)
 	for _, r := range b.Consent.Rules {

@@ -118,7 +118,7 @@ func (env *environment) root() *cobra.Command {
 		{"Write a book:", []*cobra.Command{
 			env.startCommand(), env.inspectCommand(), env.describeCommand(), env.explainCommand(), env.schemaCommand(),
 		}},
-		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand()}},
+		{"Predict what it does:", []*cobra.Command{env.rehearseCommand(), env.reachCommand(), env.drillCommand(), env.proveCommand()}},
 		{"Change it:", []*cobra.Command{env.replayCommand(), env.compareCommand(), env.readinessCommand()}},
 		{"Run it:", []*cobra.Command{env.serveCommand(), env.journalCommand(), env.reportCommand()}},
 		{"Outside programs:", []*cobra.Command{env.consentCommand()}},

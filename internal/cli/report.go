@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -89,8 +88,6 @@ func (env *environment) report(flags *reportFlags) error {
 		return env.asMail(flags, b, o)
 	}
 	var made *report.Report
-	// A long journal leaves much behind and keeps little: to sweep less often spares a tenth of the time.
-	defer debug.SetGCPercent(debug.SetGCPercent(150))
 	return env.overEither(flags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (basis *replay.Basis, err error) {
 		if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
 			return nil, err

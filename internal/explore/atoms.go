@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -86,7 +87,7 @@ func (s *Space) distinctSettings(tests []test, settings []setting) []setting {
 		a := s.plain()
 		x.apply(a)
 		d, has := a.Device.Get()
-		key := fmt.Sprint(has, d.ID, d.Platform, d.Known, d.Managed, d.Shared, d.Owner, d.Facts)
+		key := fmt.Sprint(has, d.ID, d.Platform, d.Known, d.Managed, d.Shared, d.Owner)
 		for _, t := range asked {
 			key += s.in.Holds(a, t).String()
 		}
@@ -110,7 +111,7 @@ func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimensi
 	for _, setting := range settings {
 		a := s.plain()
 		setting.apply(a)
-		key := make([]byte, 0, len(asked)+1)
+		key := make([]byte, 0, len(asked)+8)
 		for _, t := range asked {
 			key = append(key, byte('0'+s.in.Holds(a, t)))
 		}
@@ -120,14 +121,20 @@ func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimensi
 		if of == device { // what is noticed of a device that was not seen before
 			if d := a.Device.Ref(); d != nil {
 				known, told := d.Known.Get()
-				key = fmt.Appendf(key, "%t%t", known, told)
+				key = strconv.AppendBool(strconv.AppendBool(key, known), told)
 			}
 		}
 		if !seen[string(key)] {
 			seen[string(key)] = true
 			d.atoms = append(d.atoms, setting)
+			kind := ""
+			if of == place {
+				kind = fmt.Sprint(s.anonymity(a), s.judge.Whereabouts(context.Background(), a).Country == "")
+			}
+			d.kinds = append(d.kinds, kind)
 		}
 	}
+	d.all = newBits(len(d.atoms), true)
 	return d
 }
 
@@ -248,7 +255,8 @@ func (s *Space) devices(tests []test) []setting {
 	if slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.NewDevice }) {
 		traits["known"] = true
 	}
-	settings := []setting{{"", func(*attempt.Attempt) {}}, {"a device", on(func(d *attempt.Device) { d.ID = attempt.Known("a-device") })}}
+	settings := []setting{{"", func(*attempt.Attempt) {}}, {"a device", on(func(d *attempt.Device) { d.ID = attempt.Known("a-device") })},
+		{"a device without an identity", on(func(*attempt.Device) {})}}
 	combine := func(ways []setting) {
 		var combined []setting
 		for _, base := range settings {
@@ -260,7 +268,7 @@ func (s *Space) devices(tests []test) []setting {
 				combined = append(combined, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
 			}
 		}
-		settings = s.distinctSettings(tests, combined)
+		settings = combined
 	}
 	for _, x := range []struct {
 		trait string
@@ -297,6 +305,7 @@ func (s *Space) devices(tests []test) []setting {
 			}
 		}
 	}
+	settings = s.distinctSettings(tests, settings) // there are few until postures come
 	if len(platforms) > 0 {
 		slices.Sort(platforms)
 		var ways []setting
@@ -449,6 +458,10 @@ func (s *Space) riskSettings() []setting {
 			a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At.Add(-min(within, time.Minute))}, failures))
 		}}, {"failures unknown", func(a *attempt.Attempt) { a.Failures = attempt.Fact[[]time.Time]{} }}})
 	}
+	if detected[risk.NewDevice] {
+		combine([]setting{{"a device seen before", on(func(d *attempt.Device) { d.Known = attempt.Known(true) })},
+			{"a device not seen before", on(func(d *attempt.Device) { d.Known = attempt.Known(false) })}})
+	}
 	if detected[risk.ProofRefused] {
 		combine([]setting{{"a proof refused", func(a *attempt.Attempt) {
 			a.Failed = []attempt.Failure{{Method: s.directory.Methods()[0].Name, Reason: attempt.Refused}}
@@ -526,8 +539,8 @@ func (s *Space) proofSettings(tests []test) []setting {
 	return settings
 }
 
-// prove has an attempt prove all that assurances ask to be proven, by the method of that number of those that
-// would do.
+// prove has an attempt show all that assurances ask for, as far as an attempt can: methods by the one of that
+// number of those that would do.
 func (s *Space) prove(a *attempt.Attempt, assurances []string, choice int) {
 	for _, name := range assurances {
 		assurance := s.judge.FindAssurance(name)
@@ -542,6 +555,32 @@ func (s *Space) prove(a *attempt.Attempt, assurances []string, choice int) {
 			}
 			if len(methods) > 0 {
 				a.Proofs = append(a.Proofs, attempt.Proof{Method: methods[choice%len(methods)]})
+			}
+		}
+		if n, ok := s.directory.FindPosture(assurance.Posture); ok {
+			on(func(d *attempt.Device) {
+				if id, known := d.ID.Get(); !known || id == "" {
+					d.ID = attempt.Known("a-device")
+				}
+			})(a)
+			report(a, &s.directory.Postures[n], -1)
+		}
+		if doc := assurance.Accept; doc != nil {
+			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: doc.Document, Version: doc.Version, At: a.At})
+		}
+		if assurance.External != "" {
+			if a.External == nil {
+				a.External = map[string]attempt.CheckResult{}
+			}
+			a.External[assurance.External] = attempt.CheckPassed
+		}
+		if assurance.Consent {
+			a.Client = attempt.None[attempt.ClientAsk]()
+		}
+		if assurance.ChangePassword {
+			// The password was changed in this session, where it was changed at all.
+			if p, ok := s.directory.Find(a.Account); ok && p.Account().PasswordChangedAt != nil {
+				a.Session.Started = p.Account().PasswordChangedAt.Add(-time.Minute)
 			}
 		}
 	}

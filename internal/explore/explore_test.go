@@ -26,7 +26,7 @@ func TestEachAttemptIsInACell(t *testing.T) {
 	if testing.Short() {
 		t.Skip("many books are explored")
 	}
-	for seed := range uint64(300) {
+	for seed := range uint64(100) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			chance := rand.New(rand.NewPCG(seed, 15))
@@ -73,7 +73,7 @@ func TestEachAttemptIsInACell(t *testing.T) {
 				found[key] = true
 				mu.Unlock()
 				if !seen {
-					a := c.Witness(real, func(_ condition.Truth, terms decide.Terms) bool { return terms.Same(&c.Terms) })
+					a, _ := c.Witness(real, func(_ condition.Truth, terms decide.Terms) bool { return terms.Same(&c.Terms) })
 					if a != nil {
 						again := judge.Terms(context.Background(), a)
 						require.Equal(t, c.Terms.String(), again.String())

@@ -40,6 +40,8 @@ type Space struct {
 	moments []time.Time
 	// risks and proofs are what brings about a score, and what was proven before.
 	risks, proofs []setting
+	// ids are those of free tests.
+	ids sync.Map // of *condition.Test to string
 }
 
 // Horizon is how far ahead circumstances are looked at where nobody says.
@@ -88,6 +90,16 @@ func idOf(owner string, t *condition.Test) string {
 		return owner + ": " + condition.Text(t)
 	}
 	return condition.Text(t)
+}
+
+// idOfFree names what a free test asks.
+func (s *Space) idOfFree(t *condition.Test) string {
+	if id, ok := s.ids.Load(t); ok {
+		return id.(string)
+	}
+	id := condition.Text(t)
+	s.ids.Store(t, id)
+	return id
 }
 
 // testsOf appends the tests of conditions.
@@ -243,10 +255,12 @@ func (b bits) narrow(o bits) {
 	}
 }
 
-// first returns some of the set, at most so many.
-func (b bits) first(most int) (list []int) {
-	for i := 0; i < len(b)*64 && len(list) < most; i++ {
-		if b.has(i) {
+// first returns some atoms of a set, at most so many of each kind.
+func (d *dimension) first(b bits, most int) (list []int) {
+	seen := map[string]int{}
+	for i := range d.atoms {
+		if b.has(i) && seen[d.kinds[i]] < most {
+			seen[d.kinds[i]]++
 			list = append(list, i)
 		}
 	}
@@ -260,17 +274,27 @@ type vectors [3]bits
 // apart.
 type dimension struct {
 	atoms []setting
-	mu    sync.RWMutex
-	known map[string]*vectors
+	// kinds tell atoms apart by what detectors see of them, which no test asks.
+	kinds []string
+	// all is the set of all atoms.
+	all bits
+	// byTest has the vectors of tests that were asked, and known those of what tests ask: many ask the same.
+	byTest sync.Map // of *condition.Test to *vectors
+	mu     sync.RWMutex
+	known  map[string]*vectors
 }
 
 // of returns the atoms by the truth of a test. It asks the judge's own definition of the test about each.
 func (d *dimension) of(s *Space, t *condition.Test) *vectors {
+	if v, ok := d.byTest.Load(t); ok {
+		return v.(*vectors)
+	}
 	id := condition.Text(t)
 	d.mu.RLock()
 	v := d.known[id]
 	d.mu.RUnlock()
 	if v != nil {
+		d.byTest.Store(t, v)
 		return v
 	}
 	v = &vectors{newBits(len(d.atoms), false), newBits(len(d.atoms), false), newBits(len(d.atoms), false)}

@@ -3,6 +3,7 @@ package explore
 import (
 	"context"
 	"fmt"
+	"math"
 	"runtime"
 	"slices"
 	"strconv"
@@ -29,8 +30,16 @@ type Cell struct {
 	App            string
 	Action         attempt.Action
 	At             time.Time
+	// Order is the number of its kind of app: cells of a lower one come first.
+	Order int
 
 	path *path
+}
+
+// IsFree reports whether the cell rests on what is looked at where it matters alone: a score, or what was
+// proven. Then that it has no witness says that it cannot come about; else it is a fault of the explorer.
+func (c *Cell) IsFree() bool {
+	return len(c.path.free) > 0 || c.path.low >= 0 || c.path.high <= risk100
 }
 
 // Stats say how much was looked at.
@@ -40,43 +49,45 @@ type Stats struct {
 }
 
 // Walk visits each cell in which a condition of the space, bound, holds or may hold. Visit is called by
-// several goroutines; the walk ends where it returns false, or the context ends. It reports whether it went
-// through all.
+// several goroutines, with the cells of one kind of app in order. Where it returns false the walk goes on with
+// earlier kinds of app alone, so that the last that was visited so is the first of all. It reports whether it
+// went through all, as far as nothing was told to end it: it did not where the context ended.
 //
 // Accounts are those that the book lists. Whoever it does not list, and an app that it does not have, is
 // refused whatever the policies say, and is not visited.
 func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell) bool) (Stats, bool) {
-	var cells, kinds atomic.Int64
-	var stopped atomic.Bool
-	jobs := make(chan []int)
+	var cells, kinds, last atomic.Int64
+	last.Store(math.MaxInt64)
+	jobs := make(chan int)
+	appKinds := s.appKinds(where)
 	var group sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
-			for apps := range jobs {
-				for kind := range s.kinds(apps[0], where) {
-					if stopped.Load() || ctx.Err() != nil {
-						stopped.Store(true)
+			for n := range jobs {
+				for kind := range s.kinds(appKinds[n][0], where) {
+					if last.Load() <= int64(n) || ctx.Err() != nil {
 						break
 					}
 					kinds.Add(1)
-					kind.Apps = len(apps)
+					kind.Apps, kind.Order = len(appKinds[n]), n
 					s.split(kind, where, func(c *Cell) bool {
 						cells.Add(1)
-						if !visit(c) {
-							stopped.Store(true)
+						if ctx.Err() == nil && !visit(c) {
+							for was := last.Load(); was > int64(n) && !last.CompareAndSwap(was, int64(n)); was = last.Load() {
+							}
 						}
-						return !stopped.Load()
+						return last.Load() > int64(n) && ctx.Err() == nil
 					})
 				}
 			}
 		})
 	}
-	for _, apps := range s.appKinds(where) {
-		jobs <- apps
+	for n := range appKinds {
+		jobs <- n
 	}
 	close(jobs)
 	group.Wait()
-	return Stats{cells.Load(), kinds.Load()}, !stopped.Load()
+	return Stats{cells.Load(), kinds.Load()}, ctx.Err() == nil
 }
 
 // appKinds returns the apps that nothing tells apart, by number.
@@ -141,8 +152,9 @@ func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool
 		}
 	}
 	return func(yield func(*Cell) bool) {
+		dated := s.datedAt(app, onTime)
 		for _, class := range s.accountKinds(app, onAccounts) {
-			for _, at := range s.momentKinds(app, class.profile, onTime, onAccounts) {
+			for _, at := range s.momentKinds(dated, class.profile, onAccounts) {
 				for action := attempt.SignIn; action <= attempt.Consent; action++ {
 					c := &Cell{Account: class.profile.Name(), Accounts: class.count, App: s.directory.Apps[app].Name, Action: action, At: at}
 					if !yield(c) {
@@ -203,39 +215,22 @@ func (s *Space) appendStanding(key []byte, p *facts.Profile, app int) []byte {
 	return key
 }
 
-// momentKinds returns moments of each kind that is told apart, the earliest of each.
-func (s *Space) momentKinds(app int, p *facts.Profile, onTime, onAccounts []test) []time.Time {
-	moments := s.moments
-	var own []time.Time
-	for i := range s.rollouts {
-		own = append(own, s.in.Deadline(i, p, s.from))
-	}
-	for _, t := range onAccounts {
-		if t.Key == facts.KeyJoinedWithin {
-			if end, known := p.JoinedUntil(directory.Span(t.Limit()), s.from); known {
-				own = append(own, end)
-			}
-		}
-	}
-	for _, t := range own {
-		if t.After(s.from) && t.Before(s.to) {
-			moments = append(slices.Clip(moments), t)
-		}
-	}
-	slices.SortFunc(moments, time.Time.Compare)
-	var kinds []time.Time
-	seen := map[string]bool{}
+// moment is a moment with what is dated at an app then, as a number.
+type moment struct {
+	at   time.Time
+	kind int
+}
+
+// datedAt returns the moments at which what is dated changes at an app, for whichever account.
+func (s *Space) datedAt(app int, onTime []test) []moment {
+	var list []moment
+	kinds := map[string]int{}
 	var key []byte
-	for _, at := range moments {
+	for _, at := range s.moments {
 		key = key[:0]
-		f := facts.Facts{Directory: s.directory, HasProfile: true, Profile: p, Moment: at, At: at}
+		f := facts.Facts{Directory: s.directory, Moment: at, At: at}
 		for _, t := range onTime {
 			key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
-		}
-		for _, t := range onAccounts {
-			if t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast {
-				key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
-			}
 		}
 		for _, i := range s.aimed[app] {
 			key = strconv.AppendBool(key, s.in.InForceAt(i, at))
@@ -244,12 +239,71 @@ func (s *Space) momentKinds(app int, p *facts.Profile, onTime, onAccounts []test
 			u := s.exemptions[i].Until
 			key = strconv.AppendBool(key, u != nil && u.Before(directory.DateOf(at.In(s.directory.Zone))))
 		}
-		for i := range s.rollouts {
-			key = strconv.AppendBool(key, at.Before(s.in.Deadline(i, p, at)))
+		kind, known := kinds[string(key)]
+		if !known {
+			kind = len(kinds)
+			kinds[string(key)] = kind
 		}
-		if !seen[string(key)] {
-			seen[string(key)] = true
+		list = append(list, moment{at, kind})
+	}
+	return list
+}
+
+// momentKinds returns moments of each kind that is told apart for an account, the earliest of each.
+func (s *Space) momentKinds(dated []moment, p *facts.Profile, onAccounts []test) []time.Time {
+	own := []time.Time{} // when something of the account's own ends
+	add := func(t time.Time) {
+		if t.After(s.from) && t.Before(s.to) {
+			own = append(own, t)
+		}
+	}
+	for i := range s.rollouts {
+		add(s.in.Deadline(i, p, s.from))
+		add(s.in.Deadline(i, p, s.to))
+	}
+	for _, t := range onAccounts {
+		if t.Key == facts.KeyJoinedWithin {
+			if end, known := p.JoinedUntil(directory.Span(t.Limit()), s.from); known {
+				add(end)
+			}
+		}
+	}
+	// What is dated later did not happen yet.
+	a := p.Account()
+	for _, t := range []*time.Time{a.AskedAt, a.PasswordChangedAt} {
+		if t != nil {
+			add(*t)
+		}
+	}
+	if a.AccountRisk != nil && a.AccountRisk.Since != nil {
+		add(*a.AccountRisk.Since)
+	}
+	if a.Joined != nil {
+		add(a.Joined.Start(s.directory.Zone))
+	}
+	slices.SortFunc(own, time.Time.Compare)
+	own = slices.CompactFunc(own, time.Time.Equal)
+	type kind struct{ dated, own int }
+	seen := map[kind]bool{}
+	var kinds []time.Time
+	look := func(at time.Time, dated int) {
+		past := 0
+		for past < len(own) && !at.Before(own[past]) {
+			past++
+		}
+		if k := (kind{dated, past}); !seen[k] {
+			seen[k] = true
 			kinds = append(kinds, at)
+		}
+	}
+	next := 0
+	for i, m := range dated {
+		look(m.at, m.kind)
+		for next < len(own) && (i+1 == len(dated) || own[next].Before(dated[i+1].at)) {
+			if !own[next].Before(m.at) {
+				look(own[next], m.kind)
+			}
+			next++
 		}
 	}
 	return kinds
@@ -309,9 +363,13 @@ func (p *path) again() bool {
 // begin forgets what an earlier run narrowed.
 func (p *path) begin() {
 	for i, d := range p.space.dimensions {
-		p.sets[i] = newBits(len(d.atoms), true)
+		if p.sets[i] == nil {
+			p.sets[i] = make(bits, len(d.all))
+		}
+		copy(p.sets[i], d.all)
 	}
-	p.free, p.next, p.low, p.high = map[string]freeAnswer{}, 0, -1, 101
+	clear(p.free)
+	p.next, p.low, p.high = 0, -1, risk100+1
 }
 
 // Answer implements inside.Asker.
@@ -340,7 +398,7 @@ var anyTruth = []condition.Truth{condition.False, condition.Unknown, condition.T
 
 // answerFree answers a test on the risk, or on what was proven.
 func (p *path) answerFree(t *condition.Test) condition.Truth {
-	id := condition.Text(t)
+	id := p.space.idOfFree(t)
 	if known, was := p.free[id]; was {
 		return known.truth
 	}
@@ -386,7 +444,7 @@ func (p *path) BelowMedium() bool {
 
 // split visits the cells of a kind of account, app, action and moment.
 func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {
-	p := &path{Context: context.Background(), space: s}
+	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
 		p.begin()
@@ -402,13 +460,15 @@ func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) 
 	}
 }
 
-// mostTried is how many atoms of a dimension are tried to show what a cell claims.
-const mostTried = 3
+// mostTried is how many atoms of a kind are tried to show what a cell claims, and mostTries how many attempts.
+const mostTried, mostTries = 3, 200_000
 
 // Witness returns an attempt out of the cell on which the judge itself comes to what is wanted: the truth of
-// the condition, bound to the names of the judge, and the terms. It returns nil where none does: such
-// circumstances cannot come about. It is called while the cell is visited.
-func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide.Terms) bool) *attempt.Attempt {
+// the condition, bound to the names of the judge, and the terms. It returns nil where none does: where that is
+// settled, such circumstances cannot come about, else too much would have to be tried. It is called while the
+// cell is visited.
+func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide.Terms) bool) (a *attempt.Attempt, settled bool) {
+	tries := 0
 	s, ctx := c.path.space, context.Background()
 	risks, proofs := s.risks[:1], s.proofs[:1]
 	for _, f := range c.path.free {
@@ -418,7 +478,7 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 			risks = s.risks
 		}
 	}
-	if c.path.low >= 0 || c.path.high <= risk100 {
+	if c.path.low >= 0 || c.path.high <= risk100 { // of a bar that no test asked about
 		risks = s.risks
 	}
 	d := &s.dimensions
@@ -430,9 +490,9 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 		}
 		return true
 	}
-	for _, pl := range c.path.sets[place].first(mostTried) {
-		for _, dv := range c.path.sets[device].first(mostTried) {
-			for _, th := range c.path.sets[through].first(1) {
+	for _, pl := range d[place].first(c.path.sets[place], mostTried) {
+		for _, dv := range d[device].first(c.path.sets[device], mostTried) {
+			for _, th := range d[through].first(c.path.sets[through], 1) {
 				made := func(sets ...setting) *attempt.Attempt {
 					a := &attempt.Attempt{At: c.At, Account: c.Account, App: c.App, Action: c.Action}
 					d[place].atoms[pl].apply(a)
@@ -448,15 +508,18 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 						continue
 					}
 					for _, risk := range risks {
+						if tries++; tries > mostTries {
+							return nil, false
+						}
 						if a := made(risk, proof); matches(a, false) && wanted(s.judge.TermsWhere(ctx, a, where)) {
-							return a
+							return a, true
 						}
 					}
 				}
 			}
 		}
 	}
-	return nil
+	return nil, true
 }
 
 // risk100 is the highest score.

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/prove"
 )
 
 // Log is a SARIF 2.1.0 log (OASIS Standard, 27 March 2020) with what an
@@ -121,6 +122,10 @@ func Of(r *inspect.Report) *Log {
 		}
 		run.Results = append(run.Results, result)
 	}
+	return logOf(run)
+}
+
+func logOf(run Run) *Log {
 	return &Log{
 		Schema:  "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
 		Version: "2.1.0",
@@ -130,3 +135,28 @@ func Of(r *inspect.Report) *Log {
 
 // uriOf writes the name of a file as a relative reference (RFC 3986 §4.2).
 func uriOf(file string) string { return (&url.URL{Path: path.Clean(file)}).String() }
+
+// OfProof returns what came of guarantees as a SARIF log: those that fail, and those that are open.
+func OfProof(r *prove.Report) *Log {
+	rules := []Rule{
+		{"guarantee-fails", Message{"a guarantee that does not hold"}, Message{"There are circumstances in which the book does not do what it is to do."},
+			Message{"Mend the rules behind it, or say of which circumstances it is in its where."}, Default{inspect.Error}},
+		{"guarantee-open", Message{"a guarantee of which nobody knows whether it holds"}, Message{"What is open may fail."},
+			Message{"Give prove more time."}, Default{inspect.Warning}},
+	}
+	run := Run{Tool: Tool{Driver{Name: "Brisk Warden", Rules: rules}}, ColumnKind: "unicodeCodePoints", Results: []Result{}}
+	for i := range r.Results {
+		g := &r.Results[i]
+		n := map[prove.State]int{prove.Fails: 0, prove.Open: 1}[g.State]
+		if g.State == prove.Proven {
+			continue
+		}
+		result := Result{RuleID: rules[n].ID, RuleIndex: n, Level: rules[n].Default.Level, Message: Message{g.Name + ": " + g.Claim + ". " + g.Why},
+			Fingerprints: map[string]string{"finding/v1": rules[n].ID + ":" + g.Name}}
+		if g.At.IsValid() {
+			result.Locations = []Location{{PhysicalLocation{Artifact{uriOf(g.At.File)}, Region{g.At.Line, g.At.Column}}}}
+		}
+		run.Results = append(run.Results, result)
+	}
+	return logOf(run)
+}

@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
@@ -76,6 +77,7 @@ func Documents() []Document {
 		{"journal-pruning", "what journal prune --json prints", of[journal.Pruning]("What was taken out of a journal")},
 		{"journal-decision", "what journal show --json prints", of[evidence.Decision]("A decision of a journal")},
 		{"journal-verification", "what journal verify --json prints", of[evidence.Verification]("What came of verifying a journal")},
+		{"proof", "what prove --json prints", of[prove.Report]("What came of guarantees")},
 		{"letter", "what a web hook of the watch is told", of[letter.Letter]("What an alert or a digest tells")},
 		{"report", "what report --json prints", of[report.Report]("What came of a stretch of time")},
 		{"serve-check", "what serve check --json prints", of[service.Checked]("What would keep a door from starting")},
@@ -109,6 +111,7 @@ var types = forms.With(jsonschema.Types{
 	reflect.TypeFor[desk.State]():       words(desk.States()),
 	reflect.TypeFor[compare.Effect]():   jsonschema.Words(compare.Effects()...),
 	reflect.TypeFor[inspect.Severity](): jsonschema.Words(inspect.Severities()...),
+	reflect.TypeFor[prove.State]():      jsonschema.Words(prove.States()...),
 })
 
 func words[T ~string](list []T) *jsonschema.Schema { return forms.Words(list) }

@@ -28,6 +28,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/explain"
 	"github.com/briskwarden/briskwarden/admin/inspect"
+	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/rehearse"
@@ -389,6 +390,10 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	summed, err := sums.OfJournal(ctx, b, kept, sums.Options{At: monday})
 	require.NoError(t, err)
 	check("report", summed)
+	proven, err := prove.Prove(ctx, b, judge, prove.Options{From: monday, Names: []string{"till-stays-home"}})
+	require.NoError(t, err)
+	proven.Results[0].Attempt = &demo.Scenes()[0].Attempt
+	check("proof", proven)
 	digest := letter.OfDigest(&lookout.Post{To: "duty", Digest: "monday", From: monday.AddDate(0, 0, -7), Until: monday}, summed, monday,
 		letter.Options{Zone: b.Settings.Zone})
 	check("letter", json.RawMessage(digest.Hook()))
@@ -396,6 +401,6 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("letter", json.RawMessage(letter.OfRings(rang, &b.Watch, monday, letter.Options{Zone: b.Settings.Zone}).Hook()))
 	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})
 	check("serve-check", service.Check(ctx, "nowhere", config))
-	require.Len(t, schema.Documents(), 34)
+	require.Len(t, schema.Documents(), 35)
 	require.NotEmpty(t, decide.CauseCodes())
 }

@@ -435,6 +435,9 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		failed, err := door.Drills(opened)
 		wrong(err)
 		found.Wrong = append(found.Wrong, failed...)
+		failed, err = door.Guarantees(opened, time.Now(), 0)
+		wrong(err)
+		found.Wrong = append(found.Wrong, failed...)
 		found.Unreached = c.Unreached(&opened.Source().Watch)
 	}
 	_, err = tlsConfig(c)

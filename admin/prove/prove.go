@@ -1,0 +1,341 @@
+// Package prove tells whether the guarantees of a book hold: in all circumstances, not in those alone that
+// somebody thought of. Each is proven, or there is an attempt on which it does not hold.
+package prove
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden/admin/describe"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/explore"
+	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/words"
+)
+
+// State is what came of a guarantee. The zero State is Open.
+type State uint8
+
+// What may come of a guarantee.
+const (
+	// Open: it could not be found out.
+	Open State = iota
+	// Proven: it holds in all circumstances.
+	Proven
+	// Fails: there are circumstances in which it does not hold.
+	Fails
+)
+
+var states = []string{"open", "proven", "fails"}
+
+// String returns open, proven or fails.
+func (s State) String() string { return states[s] }
+
+// MarshalText writes String.
+func (s State) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads open, proven or fails.
+func (s *State) UnmarshalText(text []byte) error {
+	return words.Parse(s, "what came of a guarantee", string(text), states, Open)
+}
+
+// States returns the words for what may come of a guarantee.
+func States() []string { return append([]string{}, states...) }
+
+// Report is what came of guarantees.
+type Report struct {
+	// Zone is that of the book.
+	Zone *time.Location `json:"-"`
+	// From and To bound the moments that were looked at.
+	From    time.Time `json:"from" doc:"the first moment that was looked at"`
+	To      time.Time `json:"to" doc:"the end of those that were looked at"`
+	Results []Result  `json:"results" doc:"each guarantee, in the order of the book"`
+}
+
+// Count returns how many guarantees came to something.
+func (r *Report) Count(of State) int {
+	n := 0
+	for i := range r.Results {
+		if r.Results[i].State == of {
+			n++
+		}
+	}
+	return n
+}
+
+// Result is what came of a guarantee.
+type Result struct {
+	Name  string             `json:"name" doc:"the guarantee"`
+	About string             `json:"about,omitzero" doc:"what it is to make sure of"`
+	At    condition.Position `json:"at" doc:"where it stands in the book"`
+	State State              `json:"state" doc:"proven, fails or open"`
+	// Claim is what it says, in words, and Why why it is not proven.
+	Claim string `json:"claim" doc:"what it says, in words"`
+	Why   string `json:"why,omitzero" doc:"why it is not proven"`
+	// Empty says that there are no circumstances that it is about: a name may be wrong, or its time is over.
+	Empty bool `json:"empty,omitzero" doc:"true where there are no circumstances that it is about"`
+	// Attempt is one on which it does not hold, with what the book asks of it and the rules that do.
+	Attempt *attempt.Attempt `json:"attempt,omitempty" doc:"an attempt on which it does not hold"`
+	Asks    string           `json:"asks,omitzero" doc:"what the book asks of that attempt, in words"`
+	Rules   []decide.Source  `json:"rules,omitempty" doc:"the rules behind what it asks"`
+	// Alike is how many accounts of the book nothing tells apart from that of the attempt.
+	Alike int `json:"alike,omitzero" doc:"how many accounts nothing tells apart from that of the attempt"`
+	// Cells is how many circumstances with different terms, or reasons for them, were looked at; 0 where one
+	// refuted the guarantee.
+	Cells int64 `json:"cells,omitzero" doc:"how many cells of circumstances were looked at; absent where one refuted the guarantee"`
+}
+
+// Options say how far is looked.
+type Options struct {
+	// From is the first moment, and For how long from then on; 0 is 400 days.
+	From time.Time
+	For  time.Duration
+	// Names are the guarantees that are looked at; none stands for all.
+	Names []string
+}
+
+// Prove tells whether the guarantees of a book hold. It takes both processors. Where the context ends before
+// it is through, those that are left are open.
+//
+// What is proven holds for all accounts and apps that the book has, at all moments until the horizon, wherever
+// an attempt comes from, on whatever device, whether or not a fact is known. Who is not listed, and what is no
+// app, is refused before any policy is asked. It rests on what an attempt states being true, and on the
+// accounts as the book has them.
+func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*Report, error) {
+	if o.For == 0 {
+		o.For = explore.Horizon
+	}
+	r := &Report{Zone: b.Settings.Zone, From: o.From, To: o.From.Add(o.For), Results: []Result{}}
+	var chosen []*book.Guarantee
+	var conditions []condition.Node
+	for i := range b.Guarantees {
+		g := &b.Guarantees[i]
+		if len(o.Names) == 0 || slices.Contains(o.Names, g.Name) {
+			chosen, conditions = append(chosen, g), append(conditions, g.Where)
+		}
+	}
+	space, err := explore.New(judge, r.From, r.To, conditions...)
+	if err != nil {
+		return nil, err
+	}
+	proofs := make([]*proof, len(chosen))
+	for i, g := range chosen {
+		if proofs[i], err = newProof(space, judge, g); err != nil {
+			return nil, fmt.Errorf("guarantee %s: %w", g.Name, err)
+		}
+	}
+	// One after the other leaves processors idle at the end of each.
+	var group sync.WaitGroup
+	turns := make(chan struct{}, 2)
+	for _, p := range proofs {
+		turns <- struct{}{}
+		group.Go(func() {
+			p.run(ctx)
+			<-turns
+		})
+	}
+	group.Wait()
+	for _, p := range proofs {
+		if p.Attempt != nil {
+			p.explain(judge)
+		}
+		r.Results = append(r.Results, p.Result)
+	}
+	return r, nil
+}
+
+// proof is a guarantee that is being proven.
+type proof struct {
+	Result
+	g     *book.Guarantee
+	space *explore.Space
+	// where is its condition for the space, and real for the judge.
+	where, real condition.Node
+
+	mu    sync.Mutex
+	found bool
+	// order is that of the cell which was found.
+	order int
+	fault string
+	// covers says that there are circumstances that it is about.
+	covers bool
+}
+
+func newProof(space *explore.Space, judge *decide.Judge, g *book.Guarantee) (*proof, error) {
+	p := &proof{g: g, space: space, Result: Result{Name: g.Name, About: g.About, At: g.At}}
+	var err error
+	if p.where, err = space.Bind("guarantee", g.Where); err != nil {
+		return nil, err
+	}
+	if p.real, err = inside.Of(judge).Bind("guarantee", g.Where); err != nil {
+		return nil, err
+	}
+	where := "where " + describe.When(p.real)
+	switch {
+	case g.Always != 0:
+		p.Claim = "nobody gets in " + where
+	case len(g.NeverWithout) > 0:
+		p.Claim = "nobody gets in without " + words.List(g.NeverWithout, "and") + " " + where
+	case len(g.Enough) > 0:
+		p.Claim = words.List(g.Enough, "and") + " is enough to get in " + where
+	default:
+		p.Claim = "nothing beyond " + words.List(g.AtMost, "and") + " is asked for " + where
+	}
+	return p, nil
+}
+
+// isAbout reports whether a guarantee is about circumstances in which its condition has a truth, and terms
+// that nobody asked a policy for.
+func (p *proof) isAbout(where condition.Truth, t *decide.Terms) bool {
+	if len(p.g.Enough)+len(p.g.AtMost) > 0 {
+		return where == condition.True && t.Refused != decide.AppNotOpen && t.Refused != decide.AccountUnknown && t.Refused != decide.AppUnknown
+	}
+	return where != condition.False
+}
+
+// holds reports whether a guarantee holds of terms.
+func (p *proof) holds(t *decide.Terms) bool {
+	switch {
+	case p.g.Always != 0:
+		return t.Block
+	case len(p.g.NeverWithout) > 0:
+		for _, name := range p.g.NeverWithout {
+			if !t.Imply(name) {
+				return false
+			}
+		}
+		return true
+	case len(p.g.Enough) > 0:
+		return t.MetBy(p.g.Enough)
+	}
+	return t.Block || t.MetBy(p.g.AtMost)
+}
+
+// run goes through all circumstances that a guarantee is about.
+func (p *proof) run(ctx context.Context) {
+	stats, whole := p.space.Walk(ctx, p.where, p.look)
+	p.Cells = stats.Cells
+	switch {
+	case p.found:
+		p.State, p.Cells = Fails, 0 // which depends on who was first
+	case p.fault != "":
+		p.Why = p.fault
+	case !whole:
+		p.Why = fmt.Sprintf("The time was up after %s; none of them refutes it.", words.Count(int(stats.Cells), "cell"))
+	case !p.covers:
+		p.State, p.Empty = Fails, true
+		p.Why = "Its `where` holds of nothing that the book lists, so it says nothing."
+	default:
+		p.State = Proven
+	}
+}
+
+// look holds one cell against the guarantee.
+func (p *proof) look(c *explore.Cell) bool {
+	if !p.isAbout(c.Where, &c.Terms) {
+		return true
+	}
+	if p.holds(&c.Terms) {
+		p.mu.Lock()
+		p.covers = true
+		p.mu.Unlock()
+		return true
+	}
+	a, settled := c.Witness(p.real, func(where condition.Truth, t decide.Terms) bool { return p.isAbout(where, &t) && !p.holds(&t) })
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if a == nil {
+		switch {
+		case !settled:
+			p.fault = fmt.Sprintf("The book may ask %s at %s for %s, and whether that can come about was not settled.",
+				c.Account, c.App, c.Terms.String())
+		case !c.IsFree():
+			p.fault = fmt.Sprintf("A fault in the proof: the book seems to ask for %s of %s at %s, and no attempt shows it. Please report it.",
+				c.Terms.String(), c.Account, c.App)
+		}
+		return true
+	}
+	if !p.found || c.Order < p.order {
+		p.covers, p.found, p.order = true, true, c.Order
+		p.Attempt, p.Alike = a, c.Accounts
+	}
+	return false
+}
+
+// explain fills in what the book asks of the attempt that refutes the guarantee.
+func (p *proof) explain(judge *decide.Judge) {
+	t := judge.Terms(context.Background(), p.Attempt)
+	p.Asks, p.Rules = t.String(), t.Sources
+	var missing []string
+	for _, name := range p.g.NeverWithout {
+		if !t.Imply(name) {
+			missing = append(missing, name)
+		}
+	}
+	got := "The book asks for " + p.Asks
+	if t.Block {
+		got = "The book blocks"
+	}
+	switch {
+	case len(missing) > 0:
+		p.Why = fmt.Sprintf("%s, which does without %s.", got, words.List(missing, "and"))
+	case p.g.Always != 0:
+		p.Why = got + ", and then lets in."
+	case len(p.g.Enough) > 0 && t.Block:
+		p.Why = got + " whatever is proven."
+	default:
+		p.Why = fmt.Sprintf("%s, which is more than %s.", got, words.List(append(p.g.Enough, p.g.AtMost...), "and"))
+	}
+	p.Why = strings.ReplaceAll(p.Why, "asks for nothing", "asks for nothing at all")
+}
+
+// Cells returns how many cells of circumstances were looked at for what is proven.
+func (r *Report) Cells() (n int64) {
+	for i := range r.Results {
+		n += r.Results[i].Cells
+	}
+	return n
+}
+
+// Shown says of the attempt that refutes a guarantee what it is like, in words, with its time in a zone.
+func (r *Result) Shown(zone *time.Location) string {
+	a := r.Attempt
+	parts := []string{a.Account + " at " + a.App}
+	if a.Action != attempt.SignIn {
+		parts[0] += " (" + a.Action.String() + ")"
+	}
+	if ip, ok := a.IP.Get(); ok {
+		parts = append(parts, "from "+ip.String())
+	} else {
+		parts = append(parts, "from an address that is not known")
+	}
+	if c, ok := a.Country.Get(); ok {
+		parts = append(parts, "in "+string(c))
+	}
+	if through, ok := a.Through.Get(); ok {
+		parts = append(parts, "through "+through.String())
+	}
+	if d := a.Device.Ref(); d != nil {
+		parts = append(parts, "on a device of its kind")
+	} else {
+		parts = append(parts, "on a device that is not known")
+	}
+	if len(a.Signals) > 0 {
+		parts = append(parts, "with "+words.List(a.Signals, "and"))
+	}
+	if len(a.Proofs) > 0 {
+		var methods []string
+		for i := range a.Proofs {
+			methods = append(methods, a.Proofs[i].Method)
+		}
+		parts = append(parts, words.List(methods, "and")+" proven")
+	}
+	return strings.Join(parts, ", ") + ", " + a.At.In(zone).Format("Mon 2006-01-02 15:04 MST")
+}

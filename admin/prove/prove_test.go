@@ -1,0 +1,210 @@
+package prove_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/admin/prove"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/synth"
+)
+
+var monday = time.Date(2026, time.November, 23, 13, 0, 0, 0, time.UTC)
+
+// violates reports whether an attempt refutes a guarantee, by the terms that a judge has for it.
+func violates(judge *decide.Judge, g *book.Guarantee, where condition.Node, a *attempt.Attempt) bool {
+	holds, t := judge.TermsWhere(context.Background(), a, where)
+	switch {
+	case holds == condition.False:
+		return false
+	case g.Always != 0:
+		return !t.Block
+	case len(g.NeverWithout) > 0:
+		for _, name := range g.NeverWithout {
+			if !t.Imply(name) {
+				return true
+			}
+		}
+		return false
+	}
+	if holds != condition.True || t.Refused != "" && t.Refused != decide.AccountDisabled {
+		return false
+	}
+	if len(g.Enough) > 0 {
+		return !t.MetBy(g.Enough)
+	}
+	return !t.Block && !t.MetBy(g.AtMost)
+}
+
+// TestAgainstAGrid: what is proven of generated books no attempt out of a large random grid refutes, and what
+// is refuted the attempt that is shown refutes, by the judge itself.
+func TestAgainstAGrid(t *testing.T) {
+	books := uint64(24)
+	proven, refuted := 0, 0
+	for seed := range books {
+		chance := rand.New(rand.NewPCG(seed, 16))
+		made := synth.Small(chance, 3)
+		source, judge := made.Open(chance)
+		var attempts []*attempt.Attempt
+		first, last := time.Time{}, time.Time{}
+		for range 400 {
+			a := synth.Attempt(chance)
+			a.Proofs, a.Session = nil, attempt.Session{}
+			if d := a.Device.Ref(); d != nil {
+				d.Remembered = nil
+			}
+			attempts = append(attempts, a)
+			if first.IsZero() || a.At.Before(first) {
+				first = a.At
+			}
+			if a.At.After(last) {
+				last = a.At
+			}
+		}
+		// The conditions of guarantees are those of rules; what they claim is drawn.
+		var guarantees []book.Guarantee
+		for i := range source.Policies {
+			for k := range source.Policies[i].Rules {
+				when := source.Policies[i].Rules[k].When
+				if when == nil {
+					continue
+				}
+				g := book.Guarantee{Name: fmt.Sprintf("g%d-%d", i, k), Where: when}
+				assurance := source.Assurances[chance.IntN(len(source.Assurances))].Name
+				switch chance.IntN(4) {
+				case 0:
+					g.Always = book.AlwaysBlock
+				case 1:
+					g.NeverWithout = []string{assurance}
+				case 2:
+					g.Enough = []string{assurance}
+				case 3:
+					g.AtMost = []string{assurance}
+				}
+				guarantees = append(guarantees, g)
+			}
+		}
+		source.Guarantees = guarantees
+		r, err := prove.Prove(t.Context(), source, judge, prove.Options{From: first, For: last.Sub(first) + time.Second})
+		require.NoError(t, err)
+		require.Len(t, r.Results, len(guarantees))
+		for i := range r.Results {
+			x, g := &r.Results[i], &guarantees[i]
+			where, err := inside.Of(judge).Bind("guarantee", g.Where)
+			require.NoError(t, err)
+			about := fmt.Sprintf("seed %d, %s: %s; %s", seed, x.Name, x.Claim, x.Why)
+			switch {
+			case x.State == prove.Proven:
+				proven++
+				for _, a := range attempts {
+					require.False(t, violates(judge, g, where, a), "%s: %+v", about, a)
+				}
+			case x.Attempt != nil:
+				refuted++
+				require.Equal(t, prove.Fails, x.State, about)
+				require.True(t, violates(judge, g, where, x.Attempt), about)
+			default:
+				require.Contains(t, x.Why, "of nothing that the book lists", about)
+				for _, a := range attempts {
+					_, listed := inside.Of(judge).Directory().FindAccount(a.Account)
+					if _, isApp := inside.Of(judge).Directory().FindApp(a.App); !listed || !isApp {
+						continue
+					}
+					holds, _ := judge.TermsWhere(context.Background(), a, where)
+					require.NotEqual(t, condition.True, holds, "%s: %+v", about, a)
+				}
+			}
+		}
+	}
+	require.Greater(t, proven, 10)
+	require.Greater(t, refuted, 25)
+}
+
+func TestTheDemosGuarantees(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
+	require.NoError(t, err)
+	require.Len(t, r.Results, 12)
+	for _, x := range r.Results {
+		require.Equal(t, prove.Proven, x.State, "%s: %s", x.Name, x.Why)
+	}
+	stopped, cancel := context.WithCancel(t.Context())
+	cancel()
+	r, err = prove.Prove(stopped, b, judge, prove.Options{From: monday, Names: []string{"till-stays-home"}})
+	require.NoError(t, err)
+	require.Equal(t, prove.Open, r.Results[0].State, "what is not looked at is not proven")
+	require.Contains(t, r.Results[0].Why, "The time was up")
+}
+
+// TestWhatFails: each kind of guarantee, on a book in which it does not hold.
+func TestWhatFails(t *testing.T) {
+	const world = `briskwarden: 1
+settings: {zone: Europe/Oslo}
+networks: {pier: {ranges: [203.0.113.0/24], ours: true, country: NO}}
+windows: {day: {from: "08:00", to: "16:00"}}
+risk: {signals: [{name: listed, points: 50}]}
+assurances:
+  once: {prove: [{any_of: [password], within: session}]}
+  twice: {prove: [{any_of: [password], within: session}, {any_of: [push], within: 12h}]}
+  fit: {posture: fit}
+postures: {fit: {checks: [{fact: firewall, is: true}]}}
+groups: [{name: crew}]
+accounts: [{name: liv, groups: [crew], methods: [password, push]}, {name: oskar, methods: [password, push]}]
+apps: [{name: till}, {name: mail}]
+policies:
+  - {name: till, stage: live, from: 2026-10-01, until: 2027-03-31, who: anyone, apps: {names: [till]}, rules: [
+      {name: away, when: {our_network: false}, then: block}, {name: odd, when: {risk_at_least: medium}, then: block},
+      {name: managed, when: {device: [managed]}, then: {require: [once, fit]}}, {name: rest, then: {require: [twice, fit]}}]}
+  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: night, when: {not: {during: [day]}}, then: {require: [twice]}}, {name: all, then: {require: [once]}}]}
+guarantees:
+`
+	for name, c := range map[string]struct{ guarantee, why, shown string }{
+		"a policy ends":     {"where: {names: [till], our_network: false}, always: block", "asks for", "2027-04-01 00:00 CEST"},
+		"until then":        {"where: {names: [till], our_network: false, not: {groups: [crew]}}, never_without: [fit]", "does without fit", "oskar at till"},
+		"at night":          {"where: {names: [mail], groups: [crew]}, at_most: [once]", "more than once", "liv at mail"},
+		"risk":              {"where: {names: [till], our_network: true}, enough: [twice, fit]", "The book blocks whatever is proven.", "with listed"},
+		"a group of nobody": {"where: {names: [till], all: [{accounts: [liv]}, {accounts: [oskar]}]}, always: block", "of nothing that the book lists", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(world + "  - {name: g, " + c.guarantee + "}\n")}})
+			require.NoError(t, err)
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
+			require.NoError(t, err)
+			require.Equal(t, prove.Fails, r.Results[0].State)
+			require.Contains(t, r.Results[0].Why, c.why)
+			if c.shown != "" {
+				require.Contains(t, r.Results[0].Shown(r.Zone), c.shown)
+			}
+		})
+	}
+	for section, want := range map[string]string{
+		"where: {names: [till]}":                                "give one of always, never_without, enough and at_most",
+		"where: {names: [till]}, always: block, enough: [once]": "one of them only",
+		"where: {names: [till]}, always: grant":                 "\"grant\"",
+		"where: {names: [till]}, enough: [thrice]":              "assurance \"thrice\" is not defined",
+		"where: {names: [tll]}, always: block":                  "app \"tll\" is not defined",
+		"where: {verdicts: [block]}, always: block":             "makes no sense here",
+		"always: block": "lacks the key \"where\"",
+	} {
+		_, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(world + "  - {name: g, " + section + "}\n")}})
+		require.ErrorContains(t, err, want, section)
+		require.True(t, strings.HasPrefix(err.Error(), "book.yaml:"), err.Error())
+	}
+}
