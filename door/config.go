@@ -71,7 +71,7 @@ type ConsentConfig struct {
 
 // WatchConfig says how alerts and digests of the book's section watch go out.
 type WatchConfig struct {
-	Door  string      `book:"door" doc:"the URL at which the pages of this door are reached, for links in letters" default:"letters name commands"`
+	Door  string      `book:"door" doc:"the URL of this door's pages, for links in letters" default:"letters name commands"`
 	Mail  post.Server `book:"mail" doc:"the server that takes mail" default:"no mail is sent"`
 	Hooks []HookKey   `book:"hooks" doc:"the keys that sign what web hooks are told"`
 }

@@ -179,7 +179,11 @@ func filterFields() []filterField {
 		{Name: "account", Label: "Account"}, {Name: "app", Label: "App"}, {Name: "verdict", Label: "Verdict", Choices: decide.Verdicts()},
 		{Name: "policy", Label: "Policy"}, {Name: "rule", Label: "Rule"}, {Name: "cause", Label: "Cause", Choices: causes},
 		{Name: "ip", Label: "Address or range"}, {Name: "country", Label: "Country"},
-		{Name: "from", Label: "From", Hint: "2026-11-23"}, {Name: "to", Label: "Before", Hint: "2026-11-24"}, {Name: "last", Label: "Or the last", Hint: "7d"},
+		{
+			Name:  "from",
+			Label: "From",
+			Hint:  "2026-11-23",
+		}, {Name: "to", Label: "Before", Hint: "2026-11-24"}, {Name: "last", Label: "Or the last", Hint: "7d"},
 	}
 }
 

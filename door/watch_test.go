@@ -103,7 +103,8 @@ func TestTheWatch(t *testing.T) {
 				}
 			}
 		}
-		for _, text := range []string{"<h2>Why</h2>", "Risk: ", "Were the shadow policies live: ", "The book in force is the one that decided.", "fleet-baseline", "Account from "} {
+		for _, text := range []string{"<h2>Why</h2>", "Risk: ", "Were the shadow policies live: ",
+			"The book in force is the one that decided.", "fleet-baseline", "Account from "} {
 			require.Contains(t, page, text)
 		}
 	})
@@ -141,9 +142,12 @@ func TestTheWatch(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, title, " at ")
 		// The form narrows what is listed, and says by what.
-		require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(at+"/watch/decisions"), chromedp.SendKeys(`input[name="account"]`, "ingrid@kestrelsound.example"),
-			chromedp.SetValue(`select[name="verdict"]`, "block"), chromedp.Click("form button"),
-			chromedp.WaitVisible(`input[name="account"][value^="ingrid"]`)))
+		require.NoError(
+			t,
+			chromedp.Do(ctx, chromedp.Navigate(at+"/watch/decisions"), chromedp.SendKeys(`input[name="account"]`, "ingrid@kestrelsound.example"),
+				chromedp.SetValue(`select[name="verdict"]`, "block"), chromedp.Click("form button"),
+				chromedp.WaitVisible(`input[name="account"][value^="ingrid"]`)),
+		)
 		listed, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.title + [...document.querySelectorAll('tbody tr')].map(
 			r => ' ' + r.children[1].textContent + ':' + r.children[2].textContent).filter((x, i, all) => all.indexOf(x) == i)`))
 		require.NoError(t, err)

@@ -18,7 +18,7 @@ type Scheme struct {
 	// Quiet is a window of the book in which alerts wait, but for urgent ones.
 	Quiet string `book:"quiet" ref:"window" doc:"a window in which alerts wait until it ends, but for urgent ones" default:"no alert waits"`
 	// AtMost bounds how many letters about alerts one recipient gets in an hour.
-	AtMost     int         `book:"at_most" doc:"letters about alerts that one recipient gets in an hour; the rest is summed up in one" default:"6"`
+	AtMost     int         `book:"at_most" doc:"letters about alerts to one recipient in an hour; the rest is summed up in one" default:"6"`
 	Recipients []Recipient `book:"recipients" of:"recipient" doc:"who hears of alerts and digests"`
 	Alerts     []Alert     `book:"alerts" of:"alert" doc:"what is told at once"`
 	Digests    []Digest    `book:"digests" of:"digest" doc:"what is told every day or week"`

@@ -37,7 +37,8 @@ methods: {text: {kind: possession, amr: [sms]}}
 regions: {home: [NO, SE, PL]}
 windows: {day: {from: "05:00", to: "23:00"}}
 postures: {fit: {fresh: 24h, checks: [{fact: firewall, is: true}]}}
-watch: {recipients: {duty: {mail: [duty@x.example]}}, alerts: [{name: blocked, when: {verdicts: [block]}, to: [duty]}], digests: [{name: daily, every: day, to: [duty]}]}
+watch: {recipients: {duty: {mail: [duty@x.example]}}, alerts: [{name: blocked, when: {verdicts: [block]}, to: [duty]}],
+  digests: [{name: daily, every: day, to: [duty]}]}
 risk: {signals: [{name: listed, points: 50}, {name: refused, detect: proof-refused, points: 40}]}
 assurances:
   password-once: {prove: [{any_of: [password], within: session}]}

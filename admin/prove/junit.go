@@ -13,7 +13,11 @@ func (r *Report) WriteJUnit(w io.Writer) error {
 		result := &r.Results[i]
 		c := junit.Case{Name: result.Name}
 		if result.State != Proven {
-			c.Failure = &junit.Failure{Message: result.State.String(), Type: "guarantee", Text: result.At.String() + "\n" + result.Claim + "\n" + result.Why}
+			c.Failure = &junit.Failure{
+				Message: result.State.String(),
+				Type:    "guarantee",
+				Text:    result.At.String() + "\n" + result.Claim + "\n" + result.Why,
+			}
 		}
 		cases = append(cases, c)
 	}

@@ -170,15 +170,19 @@ policies:
   - {name: till, stage: live, from: 2026-10-01, until: 2027-03-31, who: anyone, apps: {names: [till]}, rules: [
       {name: away, when: {our_network: false}, then: block}, {name: odd, when: {risk_at_least: medium}, then: block},
       {name: managed, when: {device: [managed]}, then: {require: [once, fit]}}, {name: rest, then: {require: [twice, fit]}}]}
-  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: night, when: {not: {during: [day]}}, then: {require: [twice]}}, {name: all, then: {require: [once]}}]}
+  - {name: base, stage: live, who: anyone, apps: every, rules: [
+      {name: night, when: {not: {during: [day]}}, then: {require: [twice]}}, {name: all, then: {require: [once]}}]}
 guarantees:
 `
 	for name, c := range map[string]struct{ guarantee, why, shown string }{
-		"a policy ends":     {"where: {names: [till], our_network: false}, always: block", "asks for", "2027-04-01 00:00 CEST"},
-		"until then":        {"where: {names: [till], our_network: false, not: {groups: [crew]}}, never_without: [fit]", "does without fit", "oskar at till"},
-		"at night":          {"where: {names: [mail], groups: [crew]}, at_most: [once]", "more than once", "liv at mail"},
-		"risk":              {"where: {names: [till], our_network: true}, enough: [twice, fit]", "The book blocks whatever is proven.", "with listed"},
-		"a group of nobody": {"where: {names: [till], all: [{accounts: [liv]}, {accounts: [oskar]}]}, always: block", "of nothing that the book lists", ""},
+		"a policy ends": {"where: {names: [till], our_network: false}, always: block", "asks for", "2027-04-01 00:00 CEST"},
+		"until then": {"where: {names: [till], our_network: false, not: {groups: [crew]}}, never_without: [fit]", "does without fit",
+			"oskar at till"},
+		"at night": {"where: {names: [mail], groups: [crew]}, at_most: [once]", "more than once", "liv at mail"},
+		"risk": {"where: {names: [till], our_network: true}, enough: [twice, fit]",
+			"The book blocks whatever is proven.", "with listed"},
+		"a group of nobody": {"where: {names: [till], all: [{accounts: [liv]}, {accounts: [oskar]}]}, always: block",
+			"of nothing that the book lists", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(world + "  - {name: g, " + c.guarantee + "}\n")}})

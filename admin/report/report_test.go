@@ -236,11 +236,13 @@ func TestThePage(t *testing.T) {
 func TestEnrolmentByDay(t *testing.T) {
 	b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
 assurances: {two: {prove: [{any_of: [push], within: session}]}}
-accounts: [{name: liv, groups: [crew], methods: [push]}, {name: ada, groups: [crew], methods: [push]}, {name: eli, groups: [crew]}, {name: oskar}]
+accounts: [{name: liv, groups: [crew], methods: [push]}, {name: ada, groups: [crew], methods: [push]}, {name: eli, groups: [crew]},
+  {name: oskar}]
 groups: [{name: crew}]
 apps: [{name: mail}]
 policies: [{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [two]}}]}]
-rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two], opens: 2026-11-01, ask_by: 2026-11-20, enforced: 2026-12-01}]
+rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two],
+  opens: 2026-11-01, ask_by: 2026-11-20, enforced: 2026-12-01}]
 `)}})
 	require.NoError(t, err)
 	kept := new(store.Memory)
@@ -268,5 +270,9 @@ rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two], 
 	}
 	require.Equal(t, []int{0, 1, 1, 1, 2}, enrolled, "ada from the second day on, liv on the fifth, eli not yet")
 	plot := r.Plots[slices.IndexFunc(r.Plots, func(p report.Plot) bool { return p.Name == "enrolment-second" })]
-	require.Equal(t, []report.Series{{Name: "enrolled", Values: []int64{0, 1, 1, 1, 2}}, {Name: "not enrolled", Values: []int64{3, 2, 2, 2, 1}}}, plot.Series)
+	require.Equal(
+		t,
+		[]report.Series{{Name: "enrolled", Values: []int64{0, 1, 1, 1, 2}}, {Name: "not enrolled", Values: []int64{3, 2, 2, 2, 1}}},
+		plot.Series,
+	)
 }

@@ -101,7 +101,8 @@ func TestTheDocsRun(t *testing.T) {
 func TestTheDocsHoldTogether(t *testing.T) {
 	link := regexp.MustCompile(`\]\(([^)#:]+)(#[^)]*)?\)`)
 	pictures := map[string]bool{}
-	for _, page := range []string{"README.md", "docs/own-book.md", "docs/foretelling.md", "docs/proof.md", "docs/outside-programs.md", "docs/language.md",
+	for _, page := range []string{"README.md", "docs/own-book.md", "docs/foretelling.md", "docs/proof.md", "docs/outside-programs.md",
+		"docs/language.md",
 		"docs/commands.md", "docs/operate.md", "docs/watch.md", "docs/embedding.md", "docs/trust.md", "docs/reference.md"} {
 		text, err := os.ReadFile(filepath.Join("../..", page))
 		require.NoError(t, err)

@@ -50,7 +50,12 @@ func (env *environment) proveCommand() *cobra.Command {
 	f.StringVar(&flags.limit, "limit", "10m", "how long it may take; what is not decided then is open")
 	f.StringVar(&flags.format, "format", "text", "text, junit for JUnit XML, or sarif for SARIF 2.1.0")
 	f.StringVar(&flags.examples, "examples", "", "a new folder to lay the attempts into that show what fails, for rehearse --attempt")
-	f.StringVar(&flags.keepAs, "keep-as", "", "keep the attempt on which one `always: block` fails as a drill of this name, which expects a block")
+	f.StringVar(
+		&flags.keepAs,
+		"keep-as",
+		"",
+		"keep the attempt on which one `always: block` fails as a drill of this name, which expects a block",
+	)
 	env.peopleFlag(f)
 	return cmd
 }

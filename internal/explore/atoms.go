@@ -106,7 +106,8 @@ func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimensi
 			asked = append(asked, t.Test)
 		}
 	}
-	anonymous := of == place && slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.AnonymousNetwork })
+	anonymous := of == place &&
+		slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.AnonymousNetwork })
 	seen := map[string]bool{}
 	for _, setting := range settings {
 		a := s.plain()
@@ -176,7 +177,14 @@ func (s *Space) places(tests []test) []setting {
 	seen := map[string]bool{}
 	addresses = slices.DeleteFunc(addresses, func(a netip.Addr) bool {
 		p := s.directory.Place(a)
-		key := fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, directory.Plain(a).Is4(), s.judge.Whereabouts(context.Background(), located(a)).Country)
+		key := fmt.Sprint(
+			p.Networks,
+			p.Country,
+			p.Ours,
+			p.Anonymous,
+			directory.Plain(a).Is4(),
+			s.judge.Whereabouts(context.Background(), located(a)).Country,
+		)
 		was := seen[key]
 		seen[key] = true
 		return was
@@ -279,7 +287,12 @@ func (s *Space) devices(tests []test) []setting {
 		{"known", func(d *attempt.Device, is bool) { d.Known = attempt.Known(is) }},
 	} {
 		if traits[x.trait] {
-			combine([]setting{{x.trait, on(func(d *attempt.Device) { x.set(d, true) })}, {"not " + x.trait, on(func(d *attempt.Device) { x.set(d, false) })}})
+			combine(
+				[]setting{
+					{x.trait, on(func(d *attempt.Device) { x.set(d, true) })},
+					{"not " + x.trait, on(func(d *attempt.Device) { x.set(d, false) })},
+				},
+			)
 		}
 	}
 	if traits["own"] {

@@ -18,7 +18,13 @@ func (p *Page) Proof(r *prove.Report, next []string) {
 		answer = "The guarantee holds in all circumstances"
 	}
 	if fails+open > 0 {
-		answer = fmt.Sprintf("Of %s %d are proven, %d fail, and %d are open", words.Count(len(r.Results), "guarantee"), r.Count(prove.Proven), fails, open)
+		answer = fmt.Sprintf(
+			"Of %s %d are proven, %d fail, and %d are open",
+			words.Count(len(r.Results), "guarantee"),
+			r.Count(prove.Proven),
+			fails,
+			open,
+		)
 	}
 	p.line("%s", p.bold.Render(answer))
 	p.line("")
@@ -62,7 +68,11 @@ func (p *Page) Proof(r *prove.Report, next []string) {
 		}
 	}
 	p.line("")
-	looked := fmt.Sprintf("All that can come about from %s to %s", r.From.In(r.Zone).Format("2006-01-02"), r.To.In(r.Zone).Format("2006-01-02"))
+	looked := fmt.Sprintf(
+		"All that can come about from %s to %s",
+		r.From.In(r.Zone).Format("2006-01-02"),
+		r.To.In(r.Zone).Format("2006-01-02"),
+	)
 	if n := r.Cells(); n > 0 {
 		looked += fmt.Sprintf("; what is proven, in %s", words.Count(int(n), "cell"))
 	}

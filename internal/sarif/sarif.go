@@ -139,8 +139,13 @@ func uriOf(file string) string { return (&url.URL{Path: path.Clean(file)}).Strin
 // OfProof returns what came of guarantees as a SARIF log: those that fail, and those that are open.
 func OfProof(r *prove.Report) *Log {
 	rules := []Rule{
-		{"guarantee-fails", Message{"a guarantee that does not hold"}, Message{"There are circumstances in which the book does not do what it is to do."},
-			Message{"Mend the rules behind it, or say of which circumstances it is in its where."}, Default{inspect.Error}},
+		{
+			"guarantee-fails",
+			Message{"a guarantee that does not hold"},
+			Message{"There are circumstances in which the book does not do what it is to do."},
+			Message{"Mend the rules behind it, or say of which circumstances it is in its where."},
+			Default{inspect.Error},
+		},
 		{"guarantee-open", Message{"a guarantee of which nobody knows whether it holds"}, Message{"What is open may fail."},
 			Message{"Give prove more time."}, Default{inspect.Warning}},
 	}
@@ -151,8 +156,13 @@ func OfProof(r *prove.Report) *Log {
 		if g.State == prove.Proven {
 			continue
 		}
-		result := Result{RuleID: rules[n].ID, RuleIndex: n, Level: rules[n].Default.Level, Message: Message{g.Name + ": " + g.Claim + ". " + g.Why},
-			Fingerprints: map[string]string{"finding/v1": rules[n].ID + ":" + g.Name}}
+		result := Result{
+			RuleID:       rules[n].ID,
+			RuleIndex:    n,
+			Level:        rules[n].Default.Level,
+			Message:      Message{g.Name + ": " + g.Claim + ". " + g.Why},
+			Fingerprints: map[string]string{"finding/v1": rules[n].ID + ":" + g.Name},
+		}
 		if g.At.IsValid() {
 			result.Locations = []Location{{PhysicalLocation{Artifact{uriOf(g.At.File)}, Region{g.At.Line, g.At.Column}}}}
 		}

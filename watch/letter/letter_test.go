@@ -81,9 +81,12 @@ func TestDigests(t *testing.T) {
 		change        func(*report.Report)
 		subject, says string
 	}{
-		"nothing": {func(*report.Report) {}, "monday: nothing was decided", "Nothing was decided from Mon 16 November 12:00 to Mon 23 November 2026\n12:00."},
-		"quiet":   {func(r *report.Report) { r.Verdicts = replay.Counts{Grant: 3} }, "monday: 3 attempts, nothing looks wrong", "Nothing needs doing today."},
-		"to do":   {func(r *report.Report) { r.Verdicts.Grant, r.Next = 3, []report.Step{{Text: "Tidy up."}} }, "monday: 3 attempts, nothing looks wrong", "Nothing is urgent"},
+		"nothing": {func(*report.Report) {}, "monday: nothing was decided",
+			"Nothing was decided from Mon 16 November 12:00 to Mon 23 November 2026\n12:00."},
+		"quiet": {func(r *report.Report) { r.Verdicts = replay.Counts{Grant: 3} }, "monday: 3 attempts, nothing looks wrong",
+			"Nothing needs doing today."},
+		"to do": {func(r *report.Report) { r.Verdicts.Grant, r.Next = 3, []report.Step{{Text: "Tidy up."}} },
+			"monday: 3 attempts, nothing looks wrong", "Nothing is urgent"},
 		"a trouble": {func(r *report.Report) {
 			r.Verdicts.Block = 1
 			r.Troubles = []report.Trouble{{Text: "It burns.", Do: "put it out.", Command: "/watch/decisions?x=1"}}

@@ -33,9 +33,11 @@ assurances: {once: {prove: [{any_of: [password], within: session}]}}
 groups: [{name: crew}, {name: office}]
 accounts: [{name: liv, groups: [crew]}, {name: oskar, groups: [office]}, {name: key, kind: emergency}]
 apps: [{name: mail}, {name: till, tags: [cards]}]
-policies: [{name: base, stage: live, who: anyone, apps: every, rules: [{name: far, when: {countries: [BR]}, then: block}, {name: all, then: {require: [once]}}]}]
+policies: [{name: base, stage: live, who: anyone, apps: every,
+  rules: [{name: far, when: {countries: [BR]}, then: block}, {name: all, then: {require: [once]}}]}]
 exemptions: [{name: hand, who: {accounts: [liv]}, from: [once], because: So., until: 2030-01-01}]
-rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [once], opens: 2026-01-01, ask_by: 2026-12-01, enforced: 2026-12-01}]
+rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [once],
+  opens: 2026-01-01, ask_by: 2026-12-01, enforced: 2026-12-01}]
 `
 
 func look(t require.TestingT, section string) *lookout.Lookout {
@@ -62,7 +64,8 @@ func made(t require.TestingT, text string) lookout.Decision {
 		At:      noon.Add(after),
 		Account: "liv",
 		Brief: &journal.Brief{Verdict: decide.Block, WithShadow: decide.Block, App: "mail",
-			Country: "NO", IP: netip.MustParseAddr("203.0.113.9"), Causes: []journal.BriefCause{{Code: decide.RuleBlocks, Policy: "base", Rule: "far"}}},
+			Country: "NO", IP: netip.MustParseAddr("203.0.113.9"),
+			Causes: []journal.BriefCause{{Code: decide.RuleBlocks, Policy: "base", Rule: "far"}}},
 	}
 	for _, field := range fields[1:] {
 		what, value, _ := strings.Cut(field, "=")
@@ -218,9 +221,11 @@ func TestWhatIsTold(t *testing.T) {
 				"|1h2m duty: a()1; duty: a()1"}},
 		"quiet hours": {"  quiet: night\n  alerts: [{name: a, when: {verdicts: [block]}, by: app, to: [duty]}, " +
 			"{name: u, when: {names: [till]}, urgent: true, to: [duty]}]\n",
-			[]string{"10h30m", "|10h31m", "11h at=till", "|11h1m duty: u()1", "|17h59m", "|18h1m duty: a(mail)1 a(till)1 after quiet", "19h", "|20h duty: a(mail)1"}},
+			[]string{"10h30m", "|10h31m", "11h at=till", "|11h1m duty: u()1", "|17h59m",
+				"|18h1m duty: a(mail)1 a(till)1 after quiet", "19h", "|20h duty: a(mail)1"}},
 		"a digest each day": {"  digests: [{name: d, every: day, at: \"06:30\", to: [duty, office]}]\n",
-			[]string{"|0s", "|18h29m", "|18h30m duty: d 11-23T05:30..11-24T05:30; office: d 11-23T05:30..11-24T05:30", "|18h31m", "|42h30m duty: d 11-24T05:30..11-25T05:30; office: d 11-24T05:30..11-25T05:30"}},
+			[]string{"|0s", "|18h29m", "|18h30m duty: d 11-23T05:30..11-24T05:30; office: d 11-23T05:30..11-24T05:30", "|18h31m",
+				"|42h30m duty: d 11-24T05:30..11-25T05:30; office: d 11-24T05:30..11-25T05:30"}},
 		"one for the time that it was down": {"  digests: [{name: d, every: day, at: \"06:30\", to: [duty]}]\n",
 			[]string{"|0s", "|100h duty: d 11-23T05:30..11-27T05:30"}},
 		"a digest each week": {"  digests: [{name: d, every: week, to: [duty]}]\n",

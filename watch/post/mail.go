@@ -51,7 +51,7 @@ func (s *Security) UnmarshalText(text []byte) error {
 type Server struct {
 	Address  string   `book:"server,required" doc:"host and port of the server, such as mail.kestrel.example:587"`
 	From     string   `book:"from,required" doc:"the address that letters come from"`
-	Security Security `book:"security" doc:"starttls (no mail without it), tls from the start, or none, on this machine only" default:"starttls"`
+	Security Security `book:"security" doc:"starttls, tls from the start, or none, on this machine only" default:"starttls"`
 	// Authorities is a file; "" stands for those of the system.
 	Authorities string `book:"authorities" doc:"file with the authorities of the server's certificate, PEM" default:"those of the system"`
 	User        string `book:"user" doc:"the name to log in by" default:"no log-in"`
