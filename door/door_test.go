@@ -91,12 +91,28 @@ func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
 	return newHouseWith(t, s, nil, change)
 }
 
+// unproven is the demo's book without its guarantees, so that houses are many and soon built.
+var unproven = func() fs.FS {
+	files := fstest.MapFS{}
+	if err := fs.WalkDir(demo.Files(), ".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || path == "guarantees.yaml" {
+			return err
+		}
+		text, err := fs.ReadFile(demo.Files(), path)
+		files[path] = &fstest.MapFile{Data: text}
+		return err
+	}); err != nil {
+		panic(err) // the files are part of the program
+	}
+	return files
+}()
+
 // newHouseWith is newHouse with a record of consent.
 func newHouseWith(t tester, s store.Store, consents desk.Store, change func(*door.Config)) *house {
 	if s == nil {
 		s = new(store.Memory)
 	}
-	h := &house{t: t, store: s, now: noon, book: demo.Files(), log: new(bytes.Buffer)}
+	h := &house{t: t, store: s, now: noon, book: unproven, log: new(bytes.Buffer)}
 	d, err := door.New(
 		context.Background(),
 		h.load,
@@ -114,11 +130,11 @@ func newHouseWith(t tester, s store.Store, consents desk.Store, change func(*doo
 func edited(t require.TestingT, old, new string) fstest.MapFS {
 	files := fstest.MapFS{}
 	found := false
-	require.NoError(t, fs.WalkDir(demo.Files(), ".", func(path string, entry fs.DirEntry, err error) error {
+	require.NoError(t, fs.WalkDir(unproven, ".", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
-		text, err := fs.ReadFile(demo.Files(), path)
+		text, err := fs.ReadFile(unproven, path)
 		found = found || bytes.Contains(text, []byte(old))
 		files[path] = &fstest.MapFile{Data: bytes.ReplaceAll(text, []byte(old), []byte(new))}
 		return err
@@ -411,10 +427,15 @@ func TestReload(t *testing.T) {
 	drilled := edited(t, "stage: live", "stage: live")
 	drilled["more.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\ndrills:\n  - {name: nobody-reads-mail, expect: block, attempt: " +
 		ingrid("mail", password, `,"at":"2026-11-23T13:10:00Z"`) + "}\n")}
+	refuted := edited(t, "stage: live", "stage: live")
+	refuted["more.yaml"] = &fstest.MapFile{
+		Data: []byte("briskwarden: 1\nguarantees: [{name: no-mail, where: {names: [mail]}, always: block}]\n"),
+	}
 	for name, c := range map[string]struct {
 		files fs.FS
 		why   string
 	}{
+		"a guarantee fails": {refuted, "the guarantee no-mail fails for ingrid@kestrelsound.example at mail"},
 		"it cannot be read": {edited(t, "stage: live", "stage: alive"), `"alive" is not`},
 		"a drill fails":     {drilled, "the drill nobody-reads-mail fails: wanted block, got grant"},
 		"there is no book":  {fstest.MapFS{}, "holds no book"},
@@ -434,7 +455,7 @@ func TestReload(t *testing.T) {
 		})
 	}
 	t.Run("the same", func(t *testing.T) {
-		h.read(demo.Files())
+		h.read(unproven)
 		before := len(h.entries())
 		require.True(t, h.Reload().Unchanged)
 		require.Len(t, h.entries(), before)

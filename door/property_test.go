@@ -110,7 +110,7 @@ func TestAnAnswerIsThatOfTheFactsThatItShows(t *testing.T) {
 			a := drawn(t)
 			h.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
 			var last journal.Entry
-			for e, err := range s.Entries(t.Context(), journal.Filter{Latest: true, Limit: 1}) {
+			for e, err := range s.Entries(t.Context(), journal.Filter{Kind: journal.Decision, Latest: true, Limit: 1}) {
 				require.NoError(t, err)
 				last = e
 			}
@@ -185,7 +185,7 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 		})
 	}
 	for i := range *reloads {
-		h.read([]fs.FS{demo.Files(), broken, strict}[i%3])
+		h.read([]fs.FS{unproven, broken, strict}[i%3])
 		h.Reload()
 	}
 	stop.Store(true)

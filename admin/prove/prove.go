@@ -164,6 +164,8 @@ type proof struct {
 	// order is that of the cell which was found.
 	order int
 	fault string
+	// unsettled is how many cells were not settled.
+	unsettled int
 	// covers says that there are circumstances that it is about.
 	covers bool
 }
@@ -237,6 +239,10 @@ func (p *proof) run(ctx context.Context) {
 	}
 }
 
+// mostUnsettled is how many cells that are not settled are looked at: each takes long, and one is enough for the
+// guarantee to be open.
+const mostUnsettled = 10
+
 // look holds one cell against the guarantee.
 func (p *proof) look(c *explore.Cell) bool {
 	if !p.isAbout(c.Where, &c.Terms) {
@@ -252,8 +258,12 @@ func (p *proof) look(c *explore.Cell) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if a == nil {
+		if p.unsettled >= mostUnsettled {
+			return false
+		}
 		switch {
 		case !settled:
+			p.unsettled++
 			p.fault = fmt.Sprintf("The book may ask %s at %s for %s, and whether that can come about was not settled.",
 				c.Account, c.App, c.Terms.String())
 		case !c.IsFree():

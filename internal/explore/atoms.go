@@ -428,7 +428,7 @@ func passing(c *directory.Check, platform string, passes bool) attempt.Scalar {
 func (s *Space) riskSettings() []setting {
 	var told []string
 	var dormant, within time.Duration
-	failures, speed := 0, 0.0
+	failures := 0
 	detected := map[risk.Detector]bool{}
 	signals := s.asking.Risk().Signals
 	for i := range signals {
@@ -442,8 +442,6 @@ func (s *Space) riskSettings() []setting {
 			dormant = max(dormant, time.Duration(x.After))
 		case x.Detect == risk.FailedBurst:
 			failures, within = max(failures, x.Failures), time.Duration(x.Within)
-		case x.Detect == risk.Travel:
-			speed = max(speed, x.FasterThan)
 		}
 	}
 	settings := []setting{{"nothing odd", func(a *attempt.Attempt) {
@@ -481,19 +479,23 @@ func (s *Space) riskSettings() []setting {
 		}}})
 	}
 	if detected[risk.Travel] || detected[risk.CountryChange] || detected[risk.Dormant] {
-		combine(s.previous(dormant, speed))
+		combine(s.previous(dormant))
 	}
 	return settings
 }
 
 // previous are sign-ins before: just now or long ago, from the same country and place, from others, or from
 // nobody knows where.
-func (s *Space) previous(dormant time.Duration, _ float64) (ways []setting) {
+func (s *Space) previous(dormant time.Duration) (ways []setting) {
 	ways = append(ways, setting{"nothing known of before", func(a *attempt.Attempt) { a.Previous = attempt.Fact[attempt.Previous]{} }})
 	here, far := attempt.Location{}, attempt.Location{Lat: 0, Lon: 180}
-	for _, ago := range []time.Duration{0, time.Minute, max(dormant, 30*24*time.Hour)} {
+	long := max(dormant, 30*24*time.Hour)
+	for _, ago := range []time.Duration{0, time.Minute, long} {
 		for _, country := range []string{"same", "other", ""} {
 			for _, where := range []string{"same", "far", ""} {
+				if ago == 0 && where != "" || ago == long && where == "far" {
+					continue // how fast is not known of no time, and nobody is fast in so long
+				}
 				ways = append(ways, setting{fmt.Sprint("before ", ago, country, where), func(a *attempt.Attempt) {
 					p := attempt.Previous{}
 					if ago > 0 {

@@ -40,6 +40,8 @@ type Space struct {
 	moments []time.Time
 	// risks and proofs are what brings about a score, and what was proven before.
 	risks, proofs []setting
+	// signalsOnDevices says that a signal asks about the device.
+	signalsOnDevices bool
 	// ids are those of free tests.
 	ids sync.Map // of *condition.Test to string
 }
@@ -70,6 +72,11 @@ func New(judge *decide.Judge, from, to time.Time, conditions ...condition.Node) 
 	s.dimensions = s.cut(tests)
 	s.moments = s.turns(tests)
 	s.risks, s.proofs = s.riskSettings(), s.proofSettings(tests)
+	for _, signal := range asking.Risk().Signals {
+		for _, t := range testsOf(nil, "risk", signal.When) {
+			s.signalsOnDevices = s.signalsOnDevices || dimensionOf(t.Key) == device
+		}
+	}
 	return s, nil
 }
 

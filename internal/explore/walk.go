@@ -2,6 +2,7 @@ package explore
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"runtime"
@@ -202,9 +203,11 @@ func (s *Space) appendStanding(key []byte, p *facts.Profile, app int) []byte {
 	key = append(key, ' ', byte('0'+p.Kind()))
 	key = strconv.AppendBool(key, p.Disabled())
 	key = strconv.AppendBool(key, s.directory.IsOpenTo(app, p))
-	key = fmt.Appendf(key, " %x %x %x %x", p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred())
-	if a.Joined != nil {
-		key = append(append(key, " j"...), a.Joined.String()...)
+	for _, set := range [...]facts.MethodSet{p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred()} {
+		key = binary.AppendUvarint(key, uint64(set))
+	}
+	if d := a.Joined; d != nil {
+		key = binary.AppendUvarint(append(key, " j"...), uint64((d.Year*16+int(d.Month))*32+d.Day))
 	}
 	if a.AskedAt != nil {
 		key = a.AskedAt.AppendFormat(append(key, " a"...), time.RFC3339)
@@ -493,25 +496,37 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 	for _, pl := range d[place].first(c.path.sets[place], mostTried) {
 		for _, dv := range d[device].first(c.path.sets[device], mostTried) {
 			for _, th := range d[through].first(c.path.sets[through], 1) {
+				base := attempt.Attempt{At: c.At, Account: c.Account, App: c.App, Action: c.Action}
+				d[place].atoms[pl].apply(&base)
+				d[device].atoms[dv].apply(&base)
+				d[through].atoms[th].apply(&base)
 				made := func(sets ...setting) *attempt.Attempt {
-					a := &attempt.Attempt{At: c.At, Account: c.Account, App: c.App, Action: c.Action}
-					d[place].atoms[pl].apply(a)
-					d[device].atoms[dv].apply(a)
-					d[through].atoms[th].apply(a)
+					a := base // settings put new values in the place of others, and change none
 					for _, set := range sets {
-						set.apply(a)
+						set.apply(&a)
 					}
-					return a
+					return &a
+				}
+				// What is proven changes no signal, where none asks about the device.
+				fitting := risks
+				if !s.signalsOnDevices {
+					fitting = nil
+					for _, risk := range risks {
+						if matches(made(risk), false) {
+							fitting = append(fitting, risk)
+						}
+					}
 				}
 				for _, proof := range proofs {
-					if !matches(made(proof), true) {
+					if len(fitting) == 0 || !matches(made(proof), true) {
 						continue
 					}
-					for _, risk := range risks {
+					for _, risk := range fitting {
 						if tries++; tries > mostTries {
 							return nil, false
 						}
-						if a := made(risk, proof); matches(a, false) && wanted(s.judge.TermsWhere(ctx, a, where)) {
+						a := made(risk, proof)
+						if (!s.signalsOnDevices || matches(a, false)) && wanted(s.judge.TermsWhere(ctx, a, where)) {
 							return a, true
 						}
 					}
