@@ -320,8 +320,8 @@ const aheadAtStart, aheadAtReload = 24 * time.Hour, 0
 const longestProof = time.Minute
 
 // Guarantees tells whether the guarantees of a book hold from a moment on for so long, on the book alone, and
-// says of each that is not proven why. One that is about no circumstances keeps no book from being taken: its
-// time may be over, which `prove` tells.
+// says of each that is not proven why. One that is about no circumstances keeps no book from being taken, since
+// its time may be over, and none that holds for the accounts that are known: `prove` tells of both.
 func Guarantees(b *briskwarden.Book, from time.Time, ahead time.Duration) (failed []string, err error) {
 	if len(b.Source().Guarantees) == 0 {
 		return nil, nil
@@ -338,7 +338,7 @@ func Guarantees(b *briskwarden.Book, from time.Time, ahead time.Duration) (faile
 	}
 	for i := range r.Results {
 		x := &r.Results[i]
-		if x.State == prove.Proven || x.Empty {
+		if x.State == prove.Proven || x.Empty || x.Unlisted {
 			continue
 		}
 		text := fmt.Sprintf("%s: the guarantee %s is not proven: %s %s.", x.At, x.Name, x.State, x.Claim)

@@ -81,6 +81,8 @@ type Result struct {
 	Why   string `json:"why,omitzero" doc:"why it is not proven"`
 	// Empty says that there are no circumstances that it is about: a name may be wrong, or its time is over.
 	Empty bool `json:"empty,omitzero" doc:"true where there are no circumstances that it is about"`
+	// Unlisted says that it holds for the accounts that are known, and that the book does not list all.
+	Unlisted bool `json:"unlisted,omitzero" doc:"true where it holds for the accounts that are known, and there are others"`
 	// Attempt is one on which it does not hold, with what the book asks of it and the rules that do.
 	Attempt *attempt.Attempt `json:"attempt,omitempty" doc:"an attempt on which it does not hold"`
 	Asks    string           `json:"asks,omitzero" doc:"what the book asks of that attempt, in words"`
@@ -145,6 +147,10 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 	for _, p := range proofs {
 		if p.Attempt != nil {
 			p.explain(judge)
+		}
+		if !b.ListsAll() && (p.State == Proven || p.Empty) {
+			p.State, p.Unlisted, p.Empty = Open, true, false
+			p.Why = "The accounts are outside the book, so nobody knows of all. List them, and it can be proven."
 		}
 		r.Results = append(r.Results, p.Result)
 	}

@@ -151,6 +151,11 @@ func TestTheDemosGuarantees(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, prove.Open, r.Results[0].State, "what is not looked at is not proven")
 	require.Contains(t, r.Results[0].Why, "The time was up")
+	b.Settings.Directory = book.Outside
+	r, err = prove.Prove(t.Context(), b, judge, prove.Options{From: monday, Names: []string{"till-stays-home"}})
+	require.NoError(t, err)
+	require.Equal(t, prove.Open, r.Results[0].State, "nor is what somebody may do whom nobody lists")
+	require.True(t, r.Results[0].Unlisted)
 }
 
 // TestWhatFails: each kind of guarantee, on a book in which it does not hold.
