@@ -235,6 +235,21 @@ func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
 	return list
 }
 
+// combined returns settings as they are and each with one of several ways beside it. The one without a name is
+// of nothing, of which there is no more to say.
+func combined(settings, ways []setting) (all []setting) {
+	for _, base := range settings {
+		all = append(all, base)
+		if base.name == "" {
+			continue
+		}
+		for _, way := range ways {
+			all = append(all, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
+		}
+	}
+	return all
+}
+
 // mostFactSets bounds how the postures of a book are combined.
 const mostFactSets = 2000
 
@@ -265,19 +280,7 @@ func (s *Space) devices(tests []test) []setting {
 	}
 	settings := []setting{{"", func(*attempt.Attempt) {}}, {"a device", on(func(d *attempt.Device) { d.ID = attempt.Known("a-device") })},
 		{"a device without an identity", on(func(*attempt.Device) {})}}
-	combine := func(ways []setting) {
-		var combined []setting
-		for _, base := range settings {
-			combined = append(combined, base)
-			if base.name == "" {
-				continue // without a device there is nothing to say of one
-			}
-			for _, way := range ways {
-				combined = append(combined, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
-			}
-		}
-		settings = combined
-	}
+	combine := func(ways []setting) { settings = combined(settings, ways) }
 	for _, x := range []struct {
 		trait string
 		set   func(d *attempt.Device, is bool)
@@ -447,16 +450,7 @@ func (s *Space) riskSettings() []setting {
 	settings := []setting{{"nothing odd", func(a *attempt.Attempt) {
 		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.Known([]time.Time{})
 	}}}
-	combine := func(ways []setting) {
-		var combined []setting
-		for _, base := range settings {
-			combined = append(combined, base)
-			for _, way := range ways {
-				combined = append(combined, setting{base.name + ", " + way.name, func(a *attempt.Attempt) { base.apply(a); way.apply(a) }})
-			}
-		}
-		settings = combined
-	}
+	combine := func(ways []setting) { settings = combined(settings, ways) }
 	if len(told) > 0 {
 		var ways []setting
 		for _, set := range subsets(told) {
