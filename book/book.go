@@ -76,7 +76,7 @@ type Sections struct {
 	Clients    []consent.Client    `book:"clients" of:"client" doc:"outside programs"`
 	Consent    consent.Scheme      `book:"consent" doc:"which outside programs people may let in, and what a reviewer looks at"`
 	Drills     []Drill             `book:"drills" of:"drill" doc:"attempts and requests with the decision expected of them"`
-	Guarantees []Guarantee         `book:"guarantees" of:"guarantee" doc:"what must hold in all circumstances; prove tells whether it does"`
+	Guarantees []Guarantee         `book:"guarantees" of:"guarantee" doc:"what must hold in all circumstances; prove reports whether it does"`
 	Watch      watch.Scheme        `book:"watch" doc:"who hears what of the decisions that are made"`
 	Accepted   []Acceptance        `book:"accepted" of:"acceptance" doc:"findings of inspect that are lived with for a time"`
 }

@@ -8,8 +8,8 @@ import (
 )
 
 // Guarantee is what must hold of the book in all circumstances. One of Always, NeverWithout, Enough and
-// AtMost is given. It has no effect on decisions: prove tells whether it holds, and a door takes no book of
-// which one does not.
+// AtMost is given. It has no effect on decisions: prove reports whether it holds, and a door takes no book with
+// one that does not.
 type Guarantee struct {
 	At    condition.Position `book:"-"`
 	Name  string             `book:"name,required" doc:"its name"`

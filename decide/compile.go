@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -345,6 +346,26 @@ func (j *Judge) vocabulary(owner string) vocabulary {
 // Bind implements condition.Vocabulary.
 func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, error) {
 	return t.Key.Definition().Bind(v, t, value)
+}
+
+// Defines reports whether the book has a policy, an exemption or a rollout of a name, or a rule that is named
+// as policy/rule.
+func (v vocabulary) Defines(what, name string) bool {
+	b := &v.judge.book
+	switch what {
+	case "policy":
+		return slices.ContainsFunc(b.Policies, func(p Policy) bool { return p.Name == name })
+	case "rule":
+		return slices.ContainsFunc(b.Policies, func(p Policy) bool {
+			rule, of := strings.CutPrefix(name, p.Name+"/")
+			return of && slices.ContainsFunc(p.Rules, func(r Rule) bool { return r.Name == rule })
+		})
+	case "exemption":
+		return slices.ContainsFunc(b.Exemptions, func(x Exemption) bool { return x.Name == name })
+	case "rollout":
+		return slices.ContainsFunc(b.Rollouts, func(r Rollout) bool { return r.Name == name })
+	}
+	return false
 }
 
 // Answer implements condition.Answering.

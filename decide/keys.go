@@ -27,7 +27,7 @@ func evaluating[T any](of func(e *evaluation, t *condition.Test) T) func(any, *c
 	}
 }
 
-// orJudged is a Holds for decisions that were made and kept too, of which judged answers.
+// orJudged is a Holds for kept decisions too: judged returns those.
 func orJudged(holds func(any, *condition.Test) condition.Truth,
 	judged func(made facts.Judged, t *condition.Test) bool) func(any, *condition.Test) condition.Truth {
 	return func(given any, t *condition.Test) condition.Truth {

@@ -131,19 +131,6 @@ func (t *Terms) MetBy(assurances []string) bool {
 	return true
 }
 
-// AsStrictAs reports whether all who meet the terms meet other ones of the same judge.
-func (t *Terms) AsStrictAs(o *Terms) bool {
-	if t.Block || o.Block {
-		return t.Block
-	}
-	for _, c := range o.clauses {
-		if !t.judge.imply(t.clauses, c) {
-			return false
-		}
-	}
-	return true
-}
-
 // imply reports whether those who meet all of some clauses meet another one: whichever ways they took.
 func (j *Judge) imply(clauses []clause, other clause) bool {
 	combinations := 1

@@ -291,7 +291,7 @@ func TestWhoHears(t *testing.T) {
 		together.Wait()
 		require.Len(t, box.letters(), 2)
 		require.Contains(t, box.letters()[0], "duty@kestrelsound.example: key-of-last-resort: 1 decision on harbour-key@kestrelsound.example\n")
-		require.Contains(t, box.letters()[0], "To do: Call whoever holds the key.")
+		require.Contains(t, box.letters()[0], "To do: Call the holder of the key.")
 		require.Contains(
 			t,
 			box.letters()[0],

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/netip"
 	"net/url"
 	"reflect"
 	"slices"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/loopback"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/watch/post"
 )
@@ -285,7 +285,7 @@ func (c *Config) Check() error {
 	switch {
 	case err != nil:
 		wrong("listen: %q is no address with a port, such as 127.0.0.1:7443", c.Listen)
-	case c.Certificate == "" && !c.BehindProxy && !isLoopback(host):
+	case c.Certificate == "" && !c.BehindProxy && !loopback.IsHost(host):
 		wrong("listen: %s is reached from beyond this machine; give a certificate and key, or say behind_proxy: true", c.Listen)
 	}
 	if (c.Certificate == "") != (c.Key == "") {
@@ -323,7 +323,7 @@ func (c *Config) Check() error {
 
 // checkKeys reports keys that anybody on the way can change.
 func checkKeys(issuer, at string, wrong func(string, ...any)) {
-	if u, err := url.Parse(at); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+	if u, err := url.Parse(at); err == nil && u.Scheme == "http" && !loopback.IsHost(u.Hostname()) {
 		wrong("the keys of %s come over http, where anybody on the way can change them; use https", issuer)
 	}
 }
@@ -349,7 +349,8 @@ func (c *Config) checkEvents(wrong func(string, ...any)) {
 			wrong("tell: the receiver %q stands twice", r.Name)
 		}
 		names[r.Name] = true
-		if u, err := url.Parse(r.URL); err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && isLoopback(u.Hostname())) {
+		if u, err := url.Parse(r.URL); err != nil || u.Host == "" || u.Scheme != "https" &&
+			!(u.Scheme == "http" && loopback.IsHost(u.Hostname())) {
 			wrong("tell: %s is told at an https URL, not %q", r.Name, r.URL)
 		}
 	}
@@ -401,14 +402,6 @@ func (c *Config) checkWatch(wrong func(string, ...any)) {
 		}
 		names[h.Recipient] = true
 	}
-}
-
-func isLoopback(host string) bool {
-	if host == "localhost" {
-		return true
-	}
-	ip, err := netip.ParseAddr(host)
-	return err == nil && ip.IsLoopback()
 }
 
 // NewToken makes a token for a caller, with the digest of it that a configuration keeps.

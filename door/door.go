@@ -319,7 +319,7 @@ const aheadAtStart, aheadAtReload = 24 * time.Hour, 0
 // longestProof is how long the guarantees of a book may take to be proven before it is taken into force.
 const longestProof = time.Minute
 
-// Guarantees tells whether the guarantees of a book hold from a moment on for so long, on the book alone, and
+// Guarantees reports whether the guarantees of a book hold from a moment on for so long, on the book alone, and
 // says of each that is not proven why. One that is about no circumstances keeps no book from being taken, since
 // its time may be over, and none that holds for the accounts that are known: `prove` tells of both.
 func Guarantees(b *briskwarden.Book, from time.Time, ahead time.Duration) (failed []string, err error) {

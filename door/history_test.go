@@ -109,7 +109,8 @@ func TestTheJournalIsAHistory(t *testing.T) {
 					require.True(
 						t,
 						(len(f.Verdicts) == 0 || l.Verdict != "grant") && (f.App == "" || l.App == "mail") && (f.Policy == "" || l.Policy == "card-till") &&
-							(f.Ranges == nil || office.Contains(l.IP)) && (f.Country == "" || l.Country == "NO") && (f.Account == "" || l.Account == f.Account) &&
+							(f.Ranges == nil || office.Contains(l.IP)) && (f.Country == "" || l.Country == "NO") &&
+							(f.Account == "" || l.Account == f.Account) &&
 							(f.From.IsZero() || !l.At.Before(f.From) && l.At.Before(f.To)),
 						"%+v",
 						l,

@@ -266,16 +266,25 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *request) error {
 	return writeJSON(w, http.StatusOK, *answer.text)
 }
 
-// serveRecorded answers GET /v1/decisions/{id}.
-func (d *Door) serveRecorded(w http.ResponseWriter, r *request) error {
+// findRecorded returns the entry of the decision that a request names. The error is the problem to answer with.
+func (d *Door) findRecorded(r *request) (journal.Entry, error) {
 	e, err := d.facts.store.Entry(r.Context(), r.PathValue("id"))
 	switch {
 	case errors.Is(err, store.ErrNotFound) || err == nil && e.Kind != journal.Decision:
-		return problem(http.StatusNotFound, "The journal has no decision of that id.")
+		return e, problem(http.StatusNotFound, "The journal has no decision of that id.")
 	case err != nil:
-		return d.unavailable(err)
+		return e, d.unavailable(err)
 	case e.Leaf == nil:
-		return problem(http.StatusGone, "The decision was pruned from the journal; its hash is kept.")
+		return e, problem(http.StatusGone, "The decision was pruned from the journal; its hash is kept.")
+	}
+	return e, nil
+}
+
+// serveRecorded answers GET /v1/decisions/{id}.
+func (d *Door) serveRecorded(w http.ResponseWriter, r *request) error {
+	e, err := d.findRecorded(r)
+	if err != nil {
+		return err
 	}
 	c, err := e.Content()
 	if err != nil {

@@ -17,8 +17,8 @@ type outbox struct {
 	// deliver sends once, and line says with what else something is sent in order.
 	deliver func(context.Context, *store.Outgoing) error
 	line    func(*store.Outgoing) string
-	// given reports whether to give up on something that was not taken; nil never does.
-	given func(o *store.Outgoing, now time.Time) bool
+	// giveUp reports whether to give up on something that was not taken; nil never does.
+	giveUp func(o *store.Outgoing, now time.Time) bool
 	// done is told what became of each try: it was taken, or not, or given up.
 	done func(o *store.Outgoing, err error, givenUp bool)
 	wake chan struct{}
@@ -110,7 +110,7 @@ func (o *outbox) claim(ctx context.Context, out *store.Outgoing) bool {
 // again later.
 func (o *outbox) send(ctx context.Context, out *store.Outgoing) bool {
 	err := o.deliver(ctx, out)
-	givenUp := err != nil && o.given != nil && o.given(out, o.now())
+	givenUp := err != nil && o.giveUp != nil && o.giveUp(out, o.now())
 	kept := o.store.Update(ctx, func(tx store.Tx) error {
 		if err == nil || givenUp {
 			return store.Drop(tx, out)

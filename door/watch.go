@@ -6,7 +6,6 @@ import (
 	_ "embed"
 	"encoding/base64"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"html/template"
 	"maps"
@@ -22,7 +21,6 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
-	"github.com/briskwarden/briskwarden/store"
 )
 
 //go:embed watch.html
@@ -189,14 +187,9 @@ func filterFields() []filterField {
 
 // serveWatchDecision answers GET /watch/decisions/{id}: one decision, explained as rehearse does.
 func (d *Door) serveWatchDecision(w http.ResponseWriter, r *request) error {
-	e, err := d.facts.store.Entry(r.Context(), r.PathValue("id"))
-	switch {
-	case errors.Is(err, store.ErrNotFound) || err == nil && e.Kind != journal.Decision:
-		return problem(http.StatusNotFound, "The journal has no decision of that id.")
-	case err != nil:
-		return d.unavailable(err)
-	case e.Leaf == nil:
-		return problem(http.StatusGone, "The decision was pruned from the journal; its hash is kept.")
+	e, err := d.findRecorded(r)
+	if err != nil {
+		return err
 	}
 	decision, err := evidence.Read(&e)
 	if err != nil {

@@ -109,8 +109,9 @@ func TestTheWatch(t *testing.T) {
 		}
 	})
 	t.Run("what cannot be read is said", func(t *testing.T) {
-		for path, says := range map[string]string{"/watch?last=soon": "last:", "/watch?from=monday": "from:", "/watch/decisions?verdict=maybe": "verdict:",
-			"/watch/decisions?ip=300": "ip:", "/watch/decisions?country=UK": "country:", "/watch/decisions?cause=app_not_opne": "app_not_open"} {
+		for path, says := range map[string]string{"/watch?last=soon": "last:", "/watch?from=monday": "from:",
+			"/watch/decisions?verdict=maybe": "verdict:",
+			"/watch/decisions?ip=300":        "ip:", "/watch/decisions?country=UK": "country:", "/watch/decisions?cause=app_not_opne": "app_not_open"} {
 			status, _, text := h.look(path, all)
 			require.Equal(t, 400, status, path)
 			require.Contains(t, text, says)

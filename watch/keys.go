@@ -19,12 +19,16 @@ func decided(d condition.Definition, visit func(k Kept, word func(string))) cond
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
 	}
-	d.Bind = func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-		if d.Check != nil {
-			return condition.Binding{Words: value}, d.Check(value)
+	d.Bind = func(names condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
+		what := d.Names
+		if d.Check != nil { // of rules alone, whose names are made of two
+			what = "rule"
 		}
-		if len(d.Words) > 0 && !slices.Contains(d.Words, value) {
+		switch known, knows := names.(interface{ Defines(what, name string) bool }); {
+		case len(d.Words) > 0 && !slices.Contains(d.Words, value):
 			return condition.Binding{}, fmt.Errorf("%q is no value of %s%s", value, d.Name, nearest.DidYouMean(value, d.Words))
+		case what != "" && !(knows && known.Defines(what, value)):
+			return condition.Binding{}, fmt.Errorf("%s %q is not defined", what, value)
 		}
 		return condition.Binding{Words: value}, nil
 	}

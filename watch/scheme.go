@@ -3,13 +3,13 @@ package watch
 import (
 	"fmt"
 	"net/mail"
-	"net/netip"
 	"net/url"
 	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/loopback"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -189,7 +189,7 @@ func (s *Scheme) Check(report func(Problem)) {
 			}
 		}
 		if u, err := url.Parse(r.Hook); r.Hook != "" && (err != nil || u.Host == "" || u.User != nil || u.Fragment != "" ||
-			u.Scheme != "https" && !(u.Scheme == "http" && isLoopback(u.Hostname()))) {
+			u.Scheme != "https" && !(u.Scheme == "http" && loopback.IsHost(u.Hostname()))) {
 			wrong("recipient", r.Name, "hook is an https URL without a password, such as https://hooks.kestrel.example/warden")
 		}
 	}
@@ -218,8 +218,3 @@ const (
 	mostCounted   = 10_000
 	longestWithin = 31 * 24 * time.Hour
 )
-
-func isLoopback(host string) bool {
-	ip, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && ip.IsLoopback()
-}

@@ -80,9 +80,10 @@ func UseOf(ctx context.Context, b *book.Book, sources []replay.Source, o replay.
 		var brief decide.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
-			ordered.Add(replay.JudgedBy(ctx, judges[0], number, a, &brief))
+			judges[0].Brief(ctx, a, &brief)
 			counted.Count(a, &brief)
 			d := judges[0].Decide(ctx, a)
+			ordered.Add(replay.JudgedAs(number, a, &brief, d))
 			u.mu.Lock()
 			defer u.mu.Unlock()
 			u.see(b, judge, a, d, brief.App)
@@ -187,7 +188,7 @@ func (u *Use) allChecks() []Check {
 			"A person who approves ten times a day approves the eleventh, which is somebody else's.",
 			"Let a proof last longer (`within`), remember the device, or ask for less from known places.", u.askedTooOften},
 		{"alert-rings-too-often", topicUse, Warning, "an alert that rings so often that nobody would listen",
-			"Whoever gets a letter every few hours stops reading them, and the one that matters is among them.",
+			"A person who gets a letter every few hours stops reading them, and the one that matters is among them.",
 			"Raise `at_least`, count by account or address (`by`), or say more in `when`; or make it a digest.", u.noisyAlerts},
 		{"unused-exemption", topicUse, Note, "an exemption that nobody used",
 			"Whom it excuses is asked for less, if they ever come; nobody would miss it.",

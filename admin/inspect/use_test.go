@@ -88,7 +88,8 @@ func TestWhatOnlyUseShows(t *testing.T) {
 		"somebody is asked":    {append([]string{"oskar mail " + pier + " none 9"}, sound...), []string{"asked-too-often:oskar", "shadow-is-ready:next"}},
 		"an alert rings often": {append([]string{"oskar mail " + rio + " password 4"}, sound...), []string{"alert-rings-too-often:blocked",
 			"shadow-is-ready:next"}},
-		"nobody at the till": {[]string{liv, oskar, "oskar mail " + rio + " password 1", "liv mail " + yard + " password 1"}, []string{"unused-rule:next/all"}},
+		"nobody at the till": {[]string{liv, oskar, "oskar mail " + rio + " password 1", "liv mail " + yard + " password 1"},
+			[]string{"unused-rule:next/all"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			use, err := inspect.UseOf(t.Context(), b, used(c.history...), replay.Options{})

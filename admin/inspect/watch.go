@@ -13,7 +13,7 @@ const topicWatch = "watch"
 
 var watchChecks = []Check{
 	{"told-to-nobody", topicWatch, Error, "an alert or a digest that nobody gets",
-		"It rings where nobody is: whoever wrote it relies on it, and its silence reassures.",
+		"It rings where nobody is: its author relies on it, and its silence reassures.",
 		"Name recipients in `to`, each with a mail address or a web hook.", toldToNobody},
 	{"recipient-without-letters", topicWatch, Note, "a recipient who is told nothing",
 		"They may believe that they would hear of it.",

@@ -1,4 +1,4 @@
-// Package prove tells whether the guarantees of a book hold: in all circumstances, not in those alone that
+// Package prove reports whether the guarantees of a book hold: in all circumstances, not in those alone that
 // somebody thought of. Each is proven, or there is an attempt on which it does not hold.
 package prove
 
@@ -103,7 +103,7 @@ type Options struct {
 	Names []string
 }
 
-// Prove tells whether the guarantees of a book hold. It takes both processors. Where the context ends before
+// Prove reports whether the guarantees of a book hold. It takes both processors. Where the context ends before
 // it is through, those that are left are open.
 //
 // What is proven holds for all accounts and apps that the book has, at all moments until the horizon, wherever
@@ -228,15 +228,15 @@ func (p *proof) holds(t *decide.Terms) bool {
 
 // run goes through all circumstances that a guarantee is about.
 func (p *proof) run(ctx context.Context) {
-	stats, whole := p.space.Walk(ctx, p.where, p.look)
-	p.Cells = stats.Cells
+	cells, whole := p.space.Walk(ctx, p.where, p.look)
+	p.Cells = cells
 	switch {
 	case p.found:
 		p.State, p.Cells = Fails, 0 // which depends on who was first
 	case p.fault != "":
 		p.Why = p.fault
 	case !whole:
-		p.Why = fmt.Sprintf("The time was up after %s; none of them refutes it.", words.Count(int(stats.Cells), "cell"))
+		p.Why = fmt.Sprintf("The time was up after %s; none of them refutes it.", words.Count(int(cells), "cell"))
 	case !p.covers:
 		p.State, p.Empty = Fails, true
 		p.Why = "Its `where` holds of nothing that the book lists, so it says nothing."
@@ -309,7 +309,6 @@ func (p *proof) explain(judge *decide.Judge) {
 	default:
 		p.Why = fmt.Sprintf("%s, which is more than %s.", got, words.List(append(p.g.Enough, p.g.AtMost...), "and"))
 	}
-	p.Why = strings.ReplaceAll(p.Why, "asks for nothing", "asks for nothing at all")
 }
 
 // Cells returns how many cells of circumstances were looked at for what is proven.

@@ -25,7 +25,12 @@ type Judged struct {
 // the short form of the decision afterwards. It is for a Visit.
 func JudgedBy(ctx context.Context, judge *decide.Judge, number int64, a *attempt.Attempt, short *decide.Brief) Judged {
 	judge.Brief(ctx, a, short)
-	b := journal.BriefOf(judge.Outline(ctx, a), a, short.App, short.Country)
+	return JudgedAs(number, a, short, judge.Outline(ctx, a))
+}
+
+// JudgedAs is JudgedBy where both forms of the decision are there already.
+func JudgedAs(number int64, a *attempt.Attempt, short *decide.Brief, d *decide.Decision) Judged {
+	b := journal.BriefOf(d, a, short.App, short.Country)
 	// The texts of an attempt are written over by the next.
 	for _, text := range []*string{&b.App, &b.Country, &b.Device} {
 		*text = strings.Clone(*text)

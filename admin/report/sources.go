@@ -304,9 +304,7 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 	if err != nil {
 		return err
 	}
-	moved := r.Score.Moved
-	r.Score = scoreOf(found)
-	r.Score.Moved = moved
+	r.Score.take(found)
 	r.findTroubles()
 	r.steps(o.At)
 	r.Plots = r.plots()

@@ -214,8 +214,8 @@ func daysTo(day directory.Date, at time.Time, zone *time.Location) int {
 // mostBrings is how many checks of inspect are told.
 const mostBrings = 5
 
-func scoreOf(found *inspect.Report) *Score {
-	s := &Score{Reached: found.Score.Reached, Possible: found.Score.Possible, Brings: append([]inspect.OpenItem{}, found.Score.Open...)}
-	s.Brings = s.Brings[:min(mostBrings, len(s.Brings))]
-	return s
+// take notes the score of an inspection as that of now.
+func (s *Score) take(found *inspect.Report) {
+	s.Reached, s.Possible = found.Score.Reached, found.Score.Possible
+	s.Brings = append([]inspect.OpenItem{}, found.Score.Open[:min(mostBrings, len(found.Score.Open))]...)
 }

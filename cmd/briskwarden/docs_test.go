@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -73,12 +74,24 @@ func TestTheDocsRun(t *testing.T) {
 		t.Run(filepath.Base(page), func(t *testing.T) {
 			bin, dir := t.TempDir(), t.TempDir()
 			require.NoError(t, os.Symlink(program, filepath.Join(bin, "briskwarden")))
+			// Every process that the page starts inherits the write end: the read end reaches its end when all of
+			// them are gone, a door that was sent a signal too, and only then is its directory removed.
+			ended, running, err := os.Pipe()
+			require.NoError(t, err)
+			t.Cleanup(func() {
+				require.NoError(t, running.Close())
+				if !t.Failed() { // a page that stopped half-way has not stopped its door
+					_, err := io.ReadAll(ended)
+					require.NoError(t, err)
+				}
+				require.NoError(t, ended.Close())
+			})
 			for _, c := range commandsOf(t, page) {
 				if strings.HasPrefix(c.text, "./scripts/test") {
 					continue
 				}
 				cmd := exec.Command("bash", "-c", c.text)
-				cmd.Dir = dir
+				cmd.Dir, cmd.ExtraFiles = dir, []*os.File{running}
 				if strings.HasPrefix(c.text, "go ") {
 					cmd.Dir = root
 				}

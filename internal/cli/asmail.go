@@ -60,19 +60,9 @@ func (env *environment) digestAsMail(flags *reportFlags, b *book.Book, d *watch.
 	due := d.LatestDue(o.At, zone)
 	p := &lookout.Post{To: first(d.To), Digest: d.Name, From: d.Before(due, zone), Until: due}
 	o.From, o.To, o.At = p.From, p.Until, due
-	var made *report.Report
-	write := func() error {
+	return env.makeReport(flags, b, o, func(made *report.Report) error {
 		return env.writeMail(flags, b, letter.OfDigest(p, made, due, letter.Options{Zone: zone, Commands: o.Source.Flags}))
-	}
-	return env.overEither(flags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (basis *replay.Basis, err error) {
-		if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
-			return nil, err
-		}
-		return made.Basis, err
-	}, func(ctx context.Context, s store.Store) (err error) {
-		made, err = report.OfJournal(ctx, b, s, o)
-		return err
-	}, write)
+	})
 }
 
 func (env *environment) alertAsMail(flags *reportFlags, b *book.Book, a *watch.Alert, o report.Options) error {
@@ -98,19 +88,11 @@ func (env *environment) alertAsMail(flags *reportFlags, b *book.Book, a *watch.A
 }
 
 // first returns the first of several names, "" of none.
-func first(names []string) string { return strings.Join(names[:min(1, len(names))], "") }
-
-// overEither goes through the history or the journal that the flags name, and shows what came of it.
-func (env *environment) overEither(flags *reportFlags,
-	history func(context.Context, []replay.Source, replay.Options) (*replay.Basis, error),
-	journal func(context.Context, store.Store) error, show func() error) error {
-	if len(flags.files) > 0 {
-		return env.readHistory(&flags.historyFlags, history, show)
+func first(names []string) string {
+	if len(names) == 0 {
+		return ""
 	}
-	if err := flags.withStore(journal); err != nil {
-		return err
-	}
-	return show()
+	return names[0]
 }
 
 // writeMail writes a letter as a mail, or as JSON as a web hook gets it.

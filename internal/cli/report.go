@@ -87,6 +87,11 @@ func (env *environment) report(flags *reportFlags) error {
 	if flags.mail != "" {
 		return env.asMail(flags, b, o)
 	}
+	return env.makeReport(flags, b, o, func(made *report.Report) error { return env.writeReport(made, flags) })
+}
+
+// makeReport reports on the history or the journal that the flags name, and shows it.
+func (env *environment) makeReport(flags *reportFlags, b *book.Book, o report.Options, show func(*report.Report) error) error {
 	var made *report.Report
 	return env.overEither(flags, func(ctx context.Context, sources []replay.Source, ro replay.Options) (basis *replay.Basis, err error) {
 		if made, err = report.OfHistory(ctx, b, sources, ro, o); made == nil {
@@ -96,7 +101,20 @@ func (env *environment) report(flags *reportFlags) error {
 	}, func(ctx context.Context, s store.Store) (err error) {
 		made, err = report.OfJournal(ctx, b, s, o)
 		return err
-	}, func() error { return env.writeReport(made, flags) })
+	}, func() error { return show(made) })
+}
+
+// overEither goes through the history or the journal that the flags name, and shows what came of it.
+func (env *environment) overEither(flags *reportFlags,
+	history func(context.Context, []replay.Source, replay.Options) (*replay.Basis, error),
+	journal func(context.Context, store.Store) error, show func() error) error {
+	if len(flags.files) > 0 {
+		return env.readHistory(&flags.historyFlags, history, show)
+	}
+	if err := flags.withStore(journal); err != nil {
+		return err
+	}
+	return show()
 }
 
 // formatOf returns the format to be written, once it is known that it can be.

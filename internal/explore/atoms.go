@@ -51,7 +51,7 @@ type setting struct {
 	apply func(a *attempt.Attempt)
 }
 
-// plain is an attempt of which nothing is known but what every attempt has.
+// plain is an attempt with only the facts that every attempt has.
 func (s *Space) plain() *attempt.Attempt {
 	return &attempt.Attempt{At: s.from, Account: plainAccount, App: "any"}
 }
@@ -236,7 +236,7 @@ func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
 }
 
 // combined returns settings as they are and each with one of several ways beside it. The one without a name is
-// of nothing, of which there is no more to say.
+// of nothing, and stays alone.
 func combined(settings, ways []setting) (all []setting) {
 	for _, base := range settings {
 		all = append(all, base)

@@ -66,7 +66,7 @@ func TestEachAttemptIsInACell(t *testing.T) {
 			require.NoError(t, err)
 			var mu sync.Mutex
 			found := map[string]bool{}
-			stats, whole := space.Walk(t.Context(), bound, func(c *explore.Cell) bool {
+			cells, whole := space.Walk(t.Context(), bound, func(c *explore.Cell) bool {
 				key := fmt.Sprint(c.Action, c.Terms.String())
 				mu.Lock()
 				seen := found[key]
@@ -82,7 +82,7 @@ func TestEachAttemptIsInACell(t *testing.T) {
 				return true
 			})
 			require.True(t, whole)
-			require.NotZero(t, stats.Cells)
+			require.NotZero(t, cells)
 			for _, a := range attempts {
 				a.Account, a.App = pick.Account, pick.App
 				terms := judge.Terms(context.Background(), a)

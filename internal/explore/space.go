@@ -9,9 +9,7 @@
 package explore
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -314,13 +312,4 @@ func (d *dimension) of(s *Space, t *condition.Test) *vectors {
 	d.known[id] = v
 	d.mu.Unlock()
 	return v
-}
-
-// String is for those who look into a test that fails.
-func (d *dimension) String() string {
-	var names []string
-	for i := range d.atoms {
-		names = append(names, d.atoms[i].name)
-	}
-	return fmt.Sprintf("%d atoms: %s", len(names), strings.Join(names, "; "))
 }

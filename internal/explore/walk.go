@@ -24,13 +24,13 @@ type Cell struct {
 	// Where is the truth of the condition that the walk was narrowed by. It is not False.
 	Where condition.Truth
 	Terms decide.Terms
-	// Account and App stand for all of their kind, of which there are Accounts and Apps. At is the earliest
-	// moment of a kind.
-	Account        string
-	Accounts, Apps int
-	App            string
-	Action         attempt.Action
-	At             time.Time
+	// Account and App stand for all of their kind; there are so many Accounts. At is the earliest moment of a
+	// kind.
+	Account  string
+	Accounts int
+	App      string
+	Action   attempt.Action
+	At       time.Time
 	// Order is the number of its kind of app: cells of a lower one come first.
 	Order int
 
@@ -43,21 +43,16 @@ func (c *Cell) IsFree() bool {
 	return len(c.path.free) > 0 || c.path.low >= 0 || c.path.high <= risk100
 }
 
-// Stats say how much was looked at.
-type Stats struct {
-	// Cells is how many cells there were, and Kinds how many kinds of account, app, action and moment.
-	Cells, Kinds int64
-}
-
 // Walk visits each cell in which a condition of the space, bound, holds or may hold. Visit is called by
 // several goroutines, with the cells of one kind of app in order. Where it returns false the walk goes on with
-// earlier kinds of app alone, so that the last that was visited so is the first of all. It reports whether it
+// earlier kinds of app alone, so that the last that was visited so is the first of all. It returns how many it
+// visited, and whether it
 // went through all, as far as nothing was told to end it: it did not where the context ended.
 //
-// Accounts are those that the book lists. Whoever it does not list, and an app that it does not have, is
-// refused whatever the policies say, and is not visited.
-func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell) bool) (Stats, bool) {
-	var cells, kinds, last atomic.Int64
+// Accounts are those that the book lists. An account that it does not list, and an app that it does not have, are
+// refused whatever the policies say, and are not visited.
+func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell) bool) (cells int64, whole bool) {
+	var visited, last atomic.Int64
 	last.Store(math.MaxInt64)
 	jobs := make(chan int)
 	appKinds := s.appKinds(where)
@@ -69,10 +64,9 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 					if last.Load() <= int64(n) || ctx.Err() != nil {
 						break
 					}
-					kinds.Add(1)
-					kind.Apps, kind.Order = len(appKinds[n]), n
+					kind.Order = n
 					s.split(kind, where, func(c *Cell) bool {
-						cells.Add(1)
+						visited.Add(1)
 						if ctx.Err() == nil && !visit(c) {
 							for was := last.Load(); was > int64(n) && !last.CompareAndSwap(was, int64(n)); was = last.Load() {
 							}
@@ -88,35 +82,21 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 	}
 	close(jobs)
 	group.Wait()
-	return Stats{cells.Load(), kinds.Load()}, ctx.Err() == nil
+	return visited.Load(), ctx.Err() == nil
 }
 
 // appKinds returns the apps that nothing tells apart, by number.
 func (s *Space) appKinds(where condition.Node) [][]int {
 	var kinds [][]int
 	byKey := map[string]int{}
-	var asked []test
-	for _, t := range testsOf(nil, "guarantee", where) {
-		if t.isOn(condition.AboutApp) {
-			asked = append(asked, t)
-		}
-	}
-	for _, t := range s.commonTests(nil) {
-		if t.isOn(condition.AboutApp) {
-			asked = append(asked, t)
-		}
-	}
+	asked := s.commonTests(testsOf(nil, "guarantee", where))
 	for i := range s.policies {
-		for _, t := range s.policyTests(nil, i) {
-			if t.isOn(condition.AboutApp) {
-				asked = append(asked, t)
-			}
-		}
+		asked = s.policyTests(asked, i)
 	}
-	asked = distinct(asked)
+	asked = slices.DeleteFunc(distinct(asked), func(t test) bool { return !t.isOn(condition.AboutApp) })
 	for i := range s.directory.Apps {
 		app := &s.directory.Apps[i]
-		if condition.Eval(where, s.factsOfApp(i)) == condition.False {
+		if condition.Eval(where, s.directory.FactsOfApp(i)) == condition.False {
 			continue
 		}
 		key := fmt.Sprint(s.aimed[i], app.OpenTo, app.Public, app.Limits)
@@ -132,9 +112,6 @@ func (s *Space) appKinds(where condition.Node) [][]int {
 	}
 	return kinds
 }
-
-// factsOfApp are facts of an app of which all else is unknown.
-func (s *Space) factsOfApp(app int) *facts.Facts { return s.directory.FactsOfApp(app) }
 
 // kinds returns the kinds of account, action and moment that are told apart at an app.
 func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool) {
@@ -320,7 +297,7 @@ type path struct {
 	// free are the answers to free tests, by their IDs.
 	free map[string]freeAnswer
 	// low and high bound what is known of the score: at least low, and below high; -1 and 101 bound
-	// nothing. unsure is a bar that it may or may not reach.
+	// nothing.
 	low, high int
 	choices   []choice
 	next      int

@@ -92,8 +92,11 @@ func (s *Server) Mails() []*Mail {
 
 type quiet struct{}
 
+// Printf implements smtp.Logger: it drops the line.
 func (quiet) Printf(string, ...any) {}
-func (quiet) Println(...any)        {}
+
+// Println implements smtp.Logger: it drops the line.
+func (quiet) Println(...any) {}
 
 // certify makes a certificate for localhost, which signs itself.
 func certify() (tls.Certificate, []byte, error) {
@@ -116,6 +119,7 @@ type session struct {
 	to             []string
 }
 
+// AuthMechanisms implements smtp.AuthSession: PLAIN, on a connection under TLS, when the server has a password.
 func (s *session) AuthMechanisms() []string {
 	if _, secure := s.conn.TLSConnectionState(); !secure || s.password == "" {
 		return nil
@@ -123,6 +127,7 @@ func (s *session) AuthMechanisms() []string {
 	return []string{sasl.Plain}
 }
 
+// Auth implements smtp.AuthSession.
 func (s *session) Auth(string) (sasl.Server, error) {
 	return sasl.NewPlainServer(func(_, user, password string) error {
 		if password != s.password {
@@ -133,6 +138,7 @@ func (s *session) Auth(string) (sasl.Server, error) {
 	}), nil
 }
 
+// Mail implements smtp.Session. It refuses a sender who has not authenticated when the server has a password.
 func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 	if s.password != "" && s.user == "" {
 		return smtp.ErrAuthRequired
@@ -141,11 +147,13 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 	return nil
 }
 
+// Rcpt implements smtp.Session.
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	s.to = append(s.to, to)
 	return nil
 }
 
+// Data implements smtp.Session: it keeps the mail unless Refuse refuses it.
 func (s *session) Data(from io.Reader) error {
 	raw, err := io.ReadAll(from)
 	if err != nil {
@@ -167,8 +175,10 @@ func (s *session) Data(from io.Reader) error {
 	return nil
 }
 
+// Reset implements smtp.Session.
 func (s *session) Reset() { s.from, s.to = "", nil }
 
+// Logout implements smtp.Session.
 func (s *session) Logout() error { return nil }
 
 // read reads the parts of a mail.

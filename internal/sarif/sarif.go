@@ -146,7 +146,7 @@ func OfProof(r *prove.Report) *Log {
 			Message{"Mend the rules behind it, or say of which circumstances it is in its where."},
 			Default{inspect.Error},
 		},
-		{"guarantee-open", Message{"a guarantee of which nobody knows whether it holds"}, Message{"What is open may fail."},
+		{"guarantee-open", Message{"a guarantee that may or may not hold"}, Message{"What is open may fail."},
 			Message{"Give prove more time."}, Default{inspect.Warning}},
 	}
 	run := Run{Tool: Tool{Driver{Name: "Brisk Warden", Rules: rules}}, ColumnKind: "unicodeCodePoints", Results: []Result{}}

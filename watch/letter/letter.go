@@ -23,7 +23,7 @@ import (
 
 // Letter is what is told, in all its forms.
 type Letter struct {
-	// ID is the same each time the letter is sent: whoever gets it twice can tell. Sender sets it.
+	// ID is the same each time the letter is sent: a reader who gets it twice can tell. Sender sets it.
 	ID string `json:"id" doc:"its name, the same each time it is sent"`
 	// At is when it was written.
 	At      time.Time `json:"at" doc:"when it was written"`

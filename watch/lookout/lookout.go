@@ -51,7 +51,7 @@ func New(judge *decide.Judge, scheme *watch.Scheme) (*Lookout, error) {
 			wrong = append(wrong, fmt.Errorf("alert %s: `when` is missing: say which decisions count", a.Name))
 			continue
 		}
-		if err := w.check(a.When); err != nil {
+		if err := check(a.When); err != nil {
 			wrong = append(wrong, fmt.Errorf("alert %s: %w", a.Name, err))
 			continue
 		}
@@ -75,43 +75,13 @@ func New(judge *decide.Judge, scheme *watch.Scheme) (*Lookout, error) {
 // alertSubjects are the subjects of keys that an alert may have.
 const alertSubjects = condition.AboutAccount | condition.AboutApp | condition.AboutDecision
 
-// check reports a test on what is not kept of a decision, or on a rule or a definition that there is not.
-func (w *Lookout) check(node condition.Node) (wrong error) {
-	rules, exemptions, rollouts := map[string]bool{}, map[string]bool{}, map[string]bool{}
-	policies := map[string]bool{}
-	for _, p := range w.judge.Policies() {
-		policies[p.Name] = true
-		for i := range p.Rules {
-			rules[p.Name+"/"+p.Rules[i].Name] = true
-		}
-	}
-	for _, x := range w.judge.Exemptions() {
-		exemptions[x.Name] = true
-	}
-	for _, x := range w.judge.Rollouts() {
-		rollouts[x.Name] = true
-	}
-	names := map[condition.Key]map[string]bool{
-		watch.KeyPolicies:  policies,
-		watch.KeyRules:     rules,
-		watch.KeyExcusedBy: exemptions,
-		watch.KeyLetInBy:   rollouts,
-	}
+// check reports a test on what is not kept of a decision.
+func check(node condition.Node) (wrong error) {
 	condition.Walk(node, func(n condition.Node) bool {
-		t, ok := n.(*condition.Test)
-		if !ok || wrong != nil {
-			return wrong == nil
-		}
-		if t.Key.IsValid() && t.Key.About()&alertSubjects == 0 {
+		if t, ok := n.(*condition.Test); ok && t.Key.IsValid() && t.Key.About()&alertSubjects == 0 {
 			wrong = fmt.Errorf("%s: the key %s asks for what is not kept of a decision", t.At, t.Key)
-			return false
 		}
-		for _, value := range t.Values {
-			if known := names[t.Key]; known != nil && !known[value] {
-				wrong = fmt.Errorf("%s: %s: the book has no %s", t.At, t.Key, value)
-			}
-		}
-		return true
+		return wrong == nil
 	})
 	return wrong
 }
@@ -351,6 +321,3 @@ func (w *Lookout) tellOf(to string, q *Queue, now time.Time, quiet bool) (posts 
 	q.Waiting = append(slices.Clip(ready), wait...)
 	return posts
 }
-
-// Scheme returns the scheme, with its conditions as they are written. It must not be changed.
-func (w *Lookout) Scheme() *watch.Scheme { return w.scheme }

@@ -15,8 +15,10 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/watch"
 	"github.com/briskwarden/briskwarden/watch/lookout"
@@ -182,8 +184,8 @@ func TestWhichDecisionsCount(t *testing.T) {
 		rules.Accounts = failing{}
 		judge, err := decide.Compile(rules)
 		require.NoError(t, err)
-		when := look(t, "  alerts: [{name: a, when: {groups: [office]}, to: [duty]}]\n").Scheme().Alerts
-		w, err := lookout.New(judge, &watch.Scheme{Recipients: []watch.Recipient{{Name: "duty"}}, Alerts: when})
+		alert := watch.Alert{Name: "a", When: &condition.Test{Key: facts.KeyGroups, Values: []string{"office"}}, To: []string{"duty"}}
+		w, err := lookout.New(judge, &watch.Scheme{Recipients: []watch.Recipient{{Name: "duty"}}, Alerts: []watch.Alert{alert}})
 		require.NoError(t, err)
 		s := new(lookout.State)
 		w.Take(t.Context(), s, []lookout.Decision{made(t, "0s")})
@@ -342,6 +344,13 @@ func TestSchemesThatAreWrong(t *testing.T) {
 	_, err = lookout.New(judge, &watch.Scheme{Quiet: "siesta", Alerts: []watch.Alert{{Name: "a"}}})
 	require.ErrorContains(t, err, "alert a: `when` is missing")
 	require.ErrorContains(t, err, "siesta")
+	for key, want := range map[condition.Key]string{watch.KeyPolicies: `policy "x/y" is not defined`,
+		watch.KeyRules:     `rule "x/y" is not defined`,
+		watch.KeyExcusedBy: `exemption "x/y" is not defined`, watch.KeyLetInBy: `rollout "x/y" is not defined`,
+		watch.KeyVerdicts: `"x/y" is no value of verdicts`, facts.KeyThrough: "asks for what is not kept of a decision"} {
+		_, err = lookout.New(judge, &watch.Scheme{Alerts: []watch.Alert{{Name: "a", When: &condition.Test{Key: key, Values: []string{"x/y"}}}}})
+		require.ErrorContains(t, err, want)
+	}
 	for section, want := range map[string]string{
 		"alerts: [{name: a, when: {verdicts: [deny]}}]":                "\"deny\" is no value of verdicts; it is one of grant, step_up, block",
 		"alerts: [{name: a, when: {rules: [base]}}]":                   "a rule is written as policy/rule, not \"base\"",

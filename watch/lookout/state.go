@@ -44,7 +44,7 @@ func (c *Counter) latest() time.Time {
 type Queue struct {
 	// Sent are the times of the letters of the last hour.
 	Sent []time.Time `json:"sent,omitempty"`
-	// Waiting are rings that wait, and More counts those of which nothing else is known: too many waited.
+	// Waiting are rings that wait, and More counts those that were not kept, because too many waited.
 	Waiting []Ring `json:"waiting,omitempty"`
 	More    int    `json:"more,omitzero"`
 	// WasQuiet says that some waited for the end of quiet hours.

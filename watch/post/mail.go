@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"net"
 	"net/mail"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,6 +18,7 @@ import (
 
 	gomail "github.com/wneessen/go-mail"
 
+	"github.com/briskwarden/briskwarden/internal/loopback"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/watch/letter"
@@ -70,7 +70,7 @@ func (s *Server) Check() error {
 	if a, err := mail.ParseAddress(s.From); err != nil || a.Address != s.From {
 		return fmt.Errorf("from: %q is no mail address such as warden@kestrel.example", s.From)
 	}
-	if ip, err := netip.ParseAddr(host); s.Security == Clear && host != "localhost" && (err != nil || !ip.IsLoopback()) {
+	if s.Security == Clear && !loopback.IsHost(host) {
 		return fmt.Errorf("security: none is for a server on this machine; %s is reached over a network, where anybody on the way can read", host)
 	}
 	if (s.User == "") != (s.Password == "") {

@@ -14,11 +14,9 @@ import (
 type Trial struct {
 	lookout *lookout.Lookout
 	state   lookout.State
-	// Posts are the letters about alerts that would have been sent, the last about each alert; Letters
-	// counts all of them.
-	Posts   map[string]Post
-	Letters int
-	told    time.Time
+	// Posts are the letters about alerts that would have been sent, the last about each alert.
+	Posts map[string]Post
+	told  time.Time
 }
 
 // Post is a letter, with the time at which it would have been sent.
@@ -51,7 +49,6 @@ func (t *Trial) tell(now time.Time) {
 		if p.Digest != "" {
 			continue
 		}
-		t.Letters++
 		for i := range p.Rings {
 			t.Posts[p.Rings[i].Alert] = Post{p, now}
 		}
