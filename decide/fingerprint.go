@@ -32,6 +32,15 @@ func fingerprint(book *Rulebook) string {
 	return "sha256:" + hex.EncodeToString(sum.Sum(nil))
 }
 
+// fingerprintOf is fingerprint of a part of a rulebook.
+func fingerprintOf(part any) string {
+	sum := sha256.New()
+	w := fingerprinter{bufio.NewWriter(sum)}
+	w.value(reflect.ValueOf(part))
+	_ = w.Flush() // a hash takes whatever is written
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
 // fingerprinter writes values so that two that differ are written differently:
 // each with its length or its kind before it.
 type fingerprinter struct{ *bufio.Writer }

@@ -16,6 +16,7 @@ type insides struct{ *Judge }
 
 func init() {
 	inside.Open = func(judge any) inside.Judge { return insides{judge.(*Judge)} }
+	inside.Fingerprint = fingerprintOf
 	inside.CompileAsking = func(rulebook any) (any, error) { return compile(rulebook.(Rulebook), true) }
 }
 
@@ -47,6 +48,36 @@ func (j insides) Methods(anyOf []string, traits []directory.Trait, fallbacks []s
 		return 0, 0 // it is none of the judge's
 	}
 	return d.methods, d.fallback
+}
+
+// Heard implements inside.Judge.
+func (j insides) Heard(ctx context.Context, a *attempt.Attempt, policies []int) (list []inside.Heard) {
+	e := j.begin(ctx, a)
+	defer j.end(e)
+	if e.refusal() != "" {
+		return nil
+	}
+	for _, number := range policies {
+		e.hearOne(int32(number), inForce)
+	}
+	for i := range e.hearings {
+		h := &e.hearings[i]
+		heard := inside.Heard{Policy: int(h.policy), Applies: h.applies, InForce: h.inForce, Speaks: h.speaks}
+		for _, r := range e.spoken[h.first:h.last] {
+			heard.Rules = append(heard.Rules, inside.HeardRule{Rule: int(r.rule), Matches: r.match})
+		}
+		if len(heard.Rules) > 0 {
+			list = append(list, heard)
+		}
+	}
+	return list
+}
+
+// BelowMedium implements inside.Judge.
+func (j insides) BelowMedium(a *attempt.Attempt) bool {
+	e := j.begin(context.Background(), a)
+	defer j.end(e)
+	return e.score().High < j.model.Levels.Medium
 }
 
 // MethodNames implements inside.Judge.

@@ -9,6 +9,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -24,6 +26,9 @@ type Terms struct {
 
 	judge   *Judge
 	clauses []clause
+	// limits bound the session, and profile is the account, nil where no policy was asked.
+	limits  limits
+	profile *facts.Profile
 }
 
 // clause is met where one of its ways is met whole. A way is a list of demands by number, or anyProof.
@@ -63,6 +68,7 @@ func (e *evaluation) terms() Terms {
 	e.hear(inForce)
 	e.join(false)
 	e.weigh()
+	t.limits, t.profile = e.limits, e.Profile
 	for i := range e.outcomes {
 		if s := e.source(e.outcomes[i].policy, e.outcomes[i].rule); !slices.Contains(t.Sources, s) {
 			t.Sources = append(t.Sources, s)
@@ -95,7 +101,8 @@ func (e *evaluation) terms() Terms {
 	return t
 }
 
-// Same reports whether two terms of one judge ask for the same, by the same rules or by others.
+// Same reports whether two terms of one judge ask for the same, by the same rules or by others. Limits are no
+// part of it.
 func (t *Terms) Same(o *Terms) bool {
 	return t.Block == o.Block && slices.EqualFunc(t.clauses, o.clauses, func(a, b clause) bool { return slices.EqualFunc(a, b, slices.Equal) })
 }
@@ -107,7 +114,7 @@ func (t *Terms) Imply(assurance string) bool {
 		return true
 	}
 	n, known := t.judge.assuranceNumber[assurance]
-	return known && t.judge.imply(t.clauses, clause{t.judge.assurances[n].demands})
+	return known && imply(t.clauses, clause{t.judge.assurances[n].demands}, t.judge.demandImplies)
 }
 
 // MetBy reports whether all who meet some assurances meet the terms. Nothing meets a block.
@@ -124,15 +131,16 @@ func (t *Terms) MetBy(assurances []string) bool {
 		shown = append(shown, clause{t.judge.assurances[n].demands})
 	}
 	for _, c := range t.clauses {
-		if !t.judge.imply(shown, c) {
+		if !imply(shown, c, t.judge.demandImplies) {
 			return false
 		}
 	}
 	return true
 }
 
-// imply reports whether those who meet all of some clauses meet another one: whichever ways they took.
-func (j *Judge) imply(clauses []clause, other clause) bool {
+// imply reports whether those who meet all of some clauses meet another one: whichever ways they took. Implies
+// reports whether meeting one demand meets another.
+func imply(clauses []clause, other clause, implies func(one, other int32) bool) bool {
 	combinations := 1
 	for _, c := range clauses {
 		if combinations *= max(1, len(c)); combinations > mostCombined {
@@ -147,7 +155,7 @@ func (j *Judge) imply(clauses []clause, other clause) bool {
 				n /= len(c)
 			}
 		}
-		if !slices.ContainsFunc(other, func(way []int32) bool { return j.meetAll(shown, way) }) {
+		if !slices.ContainsFunc(other, func(way []int32) bool { return meetAll(shown, way, implies) }) {
 			return false
 		}
 	}
@@ -155,9 +163,9 @@ func (j *Judge) imply(clauses []clause, other clause) bool {
 }
 
 // meetAll reports whether demands that are met mean that others are.
-func (j *Judge) meetAll(shown, asked []int32) bool {
+func meetAll(shown, asked []int32, implies func(one, other int32) bool) bool {
 	for _, a := range asked {
-		if !slices.ContainsFunc(shown, func(s int32) bool { return j.demandImplies(s, a) }) {
+		if !slices.ContainsFunc(shown, func(s int32) bool { return implies(s, a) }) {
 			return false
 		}
 	}
@@ -176,7 +184,11 @@ func (j *Judge) demandImplies(one, other int32) bool {
 	case other < 0:
 		return false
 	}
-	x, y := &j.demands[one], &j.demands[other]
+	return j.demands[one].implies(&j.demands[other])
+}
+
+// implies reports whether meeting one demand meets another of the same judge.
+func (x *demand) implies(y *demand) bool {
 	if x.kind != y.kind {
 		return false
 	}
@@ -189,12 +201,29 @@ func (j *Judge) demandImplies(one, other int32) bool {
 		return x.methods&^y.methods == 0
 	case DemandAccept:
 		return x.name == y.name && x.version >= y.version && (y.every == 0 || x.every > 0 && x.every <= y.every)
+	case DemandPosture:
+		return x.posture == y.posture
+	case DemandExternal:
+		return x.name == y.name
 	}
-	return false
+	return true
 }
 
-// String is the terms in words: "block", or all that is asked for.
-func (t *Terms) String() string {
+// String is the terms in words: "block", "nothing", or all that is asked for, by the names of the book's assurances
+// where they ask for just that.
+func (t *Terms) String() string { return t.words(t.judge.named) }
+
+// InFull is String without the names of assurances: each demand in words.
+func (t *Terms) InFull() string {
+	return t.words(func(demands []int32) (all []string) {
+		for _, d := range demands {
+			all = append(all, t.judge.demandWords(d))
+		}
+		return all
+	})
+}
+
+func (t *Terms) words(named func(demands []int32) []string) string {
 	switch {
 	case t.Refused != "":
 		return "block (" + strings.ReplaceAll(string(t.Refused), "_", " ") + ")"
@@ -203,27 +232,65 @@ func (t *Terms) String() string {
 	case len(t.clauses) == 0:
 		return "nothing"
 	}
-	var all []string
+	implied := func(by []clause, c clause) bool { return imply(by, c, t.judge.demandImplies) }
+	var alone []int32 // what has to be met whichever way is taken
+	var choices []string
 	for i, c := range t.clauses {
 		rest := slices.Delete(slices.Clone(t.clauses), i, i+1)
-		if t.judge.imply(rest, c) && !slices.ContainsFunc(t.clauses[:i], func(o clause) bool { return t.judge.imply([]clause{c}, o) }) {
+		if implied(rest, c) && !slices.ContainsFunc(t.clauses[:i], func(o clause) bool { return implied([]clause{c}, o) }) {
 			continue // what is said besides says it too
+		}
+		if len(c) == 1 {
+			alone = append(alone, c[0]...)
+			continue
 		}
 		var ways []string
 		for _, way := range c {
-			var demands []string
-			for _, d := range way {
-				demands = append(demands, t.judge.demandWords(d))
-			}
-			ways = append(ways, cmp.Or(words.List(demands, "and"), "nothing"))
+			ways = append(ways, cmp.Or(words.List(named(way), "and"), "nothing"))
 		}
-		text := strings.Join(ways, ", or ")
-		if len(ways) > 1 {
-			text = "either " + text
-		}
-		all = append(all, text)
+		choices = append(choices, "either "+strings.Join(ways, " or "))
 	}
-	return strings.Join(all, "; ")
+	return strings.Join(append(named(alone), choices...), "; ")
+}
+
+// named returns what demands are called: the assurances that ask for several of them, or for one, and in words those
+// that no assurance asks for alone.
+func (j *Judge) named(demands []int32) (names []string) {
+	asked := func(d int32) bool { return slices.Contains(demands, d) }
+	left := slices.Clone(demands)
+	bySize := make([]int, len(j.assurances))
+	for i := range bySize {
+		bySize[i] = i
+	}
+	slices.SortStableFunc(bySize, func(a, b int) int { return len(j.assurances[b].demands) - len(j.assurances[a].demands) })
+	for _, n := range bySize {
+		own := j.assurances[n].demands
+		if len(own) == 0 || !slices.ContainsFunc(own, func(d int32) bool { return slices.Contains(left, d) }) ||
+			slices.ContainsFunc(own, func(d int32) bool { return !asked(d) }) {
+			continue
+		}
+		names = append(names, j.assurances[n].name)
+		left = slices.DeleteFunc(left, func(d int32) bool { return slices.Contains(own, d) })
+	}
+	for _, d := range left {
+		names = append(names, j.demandWords(d))
+	}
+	return names
+}
+
+// LimitWords says in words how long a session may last and rest, and whether proofs made for other apps count.
+func (t *Terms) LimitWords() string {
+	parts := []string{"without a limit of time"}
+	if t.limits.lasts > 0 {
+		parts[0] = "for at most " + directory.Span(t.limits.lasts).Words()
+	}
+	if t.limits.idle > 0 {
+		parts = append(parts, directory.Span(t.limits.idle).Words()+" of rest")
+	}
+	if t.limits.unshared {
+		parts = append(parts, "with proofs made for this app alone")
+	}
+	return words.List(parts, "and")
 }
 
 // demandWords is a demand in words.

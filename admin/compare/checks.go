@@ -3,7 +3,6 @@ package compare
 import (
 	"slices"
 
-	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
@@ -55,46 +54,11 @@ func (p checkPair) relation() direction {
 
 // relateChecks compares two checks of one fact by the values that pass.
 func relateChecks(a, b *directory.Check) direction {
-	listed := func(c *directory.Check) []attempt.Scalar {
-		if c.Is != nil {
-			return []attempt.Scalar{*c.Is}
-		}
-		return c.In
-	}
-	switch {
-	case listed(a) != nil && listed(b) != nil:
-		return compareSets(listed(a), listed(b))
-	case a.AtMost != nil && b.AtMost != nil:
-		return compareOrdered(*a.AtMost, *b.AtMost)
-	case a.AtLeast != nil && b.AtLeast != nil && (a.AtLeast.ByPlatform == nil) == (b.AtLeast.ByPlatform == nil):
-		all := same
-		if a.AtLeast.ByPlatform == nil {
-			return relateVersions(a.AtLeast.All, b.AtLeast.All)
-		}
-		for platform, least := range a.AtLeast.ByPlatform {
-			if now, listed := b.AtLeast.ByPlatform[platform]; listed {
-				all |= relateVersions(least, now)
-			} else {
-				all |= narrows // a platform that is not listed fails
-			}
-		}
-		for platform := range b.AtLeast.ByPlatform {
-			if _, listed := a.AtLeast.ByPlatform[platform]; !listed {
-				all |= widens
-			}
-		}
-		return all
-	}
-	return both
-}
-
-// relateVersions is narrows where the later of two least versions asks for more.
-func relateVersions(a, b string) direction {
 	var d direction
-	if !facts.VersionAtLeast(attempt.TextScalar(a), b) {
+	if !facts.CheckImplies(a, b) {
 		d |= narrows
 	}
-	if !facts.VersionAtLeast(attempt.TextScalar(b), a) {
+	if !facts.CheckImplies(b, a) {
 		d |= widens
 	}
 	return d

@@ -61,10 +61,18 @@ type Report struct {
 	History *History `json:"history,omitempty" doc:"what a history would have come to by the newer book instead of the older"`
 	Shadow  *History `json:"shadow,omitempty" doc:"the same were the shadow policies of the newer book live"`
 
-	// older and newer are the judges of the books, and shadowed is the newer book with
-	// its shadow policies live, where it has any.
-	older, newer *decide.Judge
-	shadowed     *decide.Rulebook
+	// Exact is nil where it was not asked for.
+	Exact *Exact `json:"exact,omitempty" doc:"all circumstances in which the books ask for something else"`
+
+	// older and newer are the judges of the books, aligned is the older under the names of the newer, and shadowed
+	// is the newer book with its shadow policies live, where it has any.
+	older, newer, aligned *decide.Judge
+	shadowed              *decide.Rulebook
+	// addresses are those of all apps.
+	addresses []string
+	// samePlaces says that both books look addresses up in the same data, and sameDirectory that both list all accounts,
+	// or neither does.
+	samePlaces, sameDirectory bool
 }
 
 // Changed is a definition that is not the same in both books.
@@ -99,8 +107,14 @@ func (r *Report) With(e Effect) int {
 	return n
 }
 
-// Loosened reports whether some change loosens, or may.
-func (r *Report) Loosened() bool { return r.With(Loosens)+r.With(Either) > 0 }
+// Loosened reports whether some change loosens, or may. Where the exact comparison was made, it is that which
+// says so of sign-ins.
+func (r *Report) Loosened() bool {
+	if r.Exact != nil {
+		return r.Exact.Loosens() || len(r.loosenedBeside()) > 0
+	}
+	return r.With(Loosens)+r.With(Either) > 0
+}
 
 // The gates that a comparison can be held to.
 const (
@@ -138,6 +152,8 @@ func (r *Report) HoldTo(gates []string) (shut bool) {
 func (r *Report) hold(name string) Gate {
 	gate := Gate{Name: name}
 	switch {
+	case name == LoosenedGate && r.Exact != nil && r.Exact.Open != "" && !r.Loosened():
+		gate.Unjudged = "not all circumstances were settled: " + r.Exact.Open
 	case name == LoosenedGate:
 		gate.Shut = r.Loosened()
 	case name != LockedOutGate:
@@ -286,7 +302,16 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 		Changed:  d.out,
 		older:    olderJudge,
 		newer:    d.new.judge,
+		aligned:  d.old.judge,
 		shadowed: withShadowsLive(newer.Rulebook()),
+
+		samePlaces:    older.DatabaseDigest == newer.DatabaseDigest,
+		sameDirectory: older.Settings.Directory == newer.Settings.Directory,
+	}
+	for _, p := range pairs(d.old.directory.Apps, d.new.directory.Apps, func(a *directory.App) string { return a.Name }) {
+		for _, identifier := range identifiers(p.old, p.new) {
+			r.addresses = append(r.addresses, addressOf(identifier))
+		}
 	}
 	if r.Changed == nil {
 		r.Changed = []Changed{}

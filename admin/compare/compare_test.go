@@ -37,49 +37,16 @@ func TestNothingMovesUntold(t *testing.T) {
 	moved := 0
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		small := synth.Small(chance, 4)
-		older, was := small.Open(chance)
-		changed := small.Redrawn(chance, synth.Small(chance, 4), 1+chance.IntN(2))
-		if chance.IntN(4) > 0 {
-			changed, _ = small.Nudged(chance)
-		}
-		if chance.IntN(4) == 0 {
-			changed = changed.Called(chance)
-		}
-		newer, is, err := changed.Try(chance)
-		if err != nil {
+		older, newer, was, is, changed := versions(chance)
+		if newer == nil {
 			return // the small change broke the book
 		}
 		r, err := compare.Books(older, newer, at)
 		require.NoError(t, err)
 		for range attempts {
-			a := synth.Attempt(chance)
-			if chance.IntN(3) == 0 {
-				a.App = synth.Route(chance)
-			}
-			a.At = at.Add(time.Duration(chance.IntN(12)) * time.Hour)
-			if chance.IntN(2) == 0 {
-				a.At = a.At.AddDate(0, 0, chance.IntN(90)) // time passes
-			}
-			if chance.IntN(2) == 0 {
-				a.Action = attempt.Action(chance.IntN(len(attempt.Actions())))
-			}
-			n, known := inside.Of(was).Directory().FindAccount(a.Account)
-			m, knownToo := inside.Of(is).Directory().FindAccount(a.Account)
-			if !known || !knownToo {
+			a := provenAttempt(chance, at, was, is)
+			if a == nil {
 				continue
-			}
-			has := slices.DeleteFunc(inside.Of(is).MethodNames(inside.Of(is).Directory().Profile(m).Enrolled()), func(name string) bool {
-				return !slices.Contains(inside.Of(was).MethodNames(inside.Of(was).Directory().Profile(n).Enrolled()), name)
-			})
-			if len(has) > 0 {
-				a.Proofs = append(a.Proofs, attempt.Proof{Method: has[chance.IntN(len(has))]})
-			}
-			if len(has) == 0 || chance.IntN(4) == 0 {
-				a.Proofs = append(a.Proofs, attempt.Proof{Method: "desk-pass"})
-			}
-			for i := range a.Proofs {
-				a.Proofs[i].At = a.At
 			}
 			before, after := was.Verdict(context.Background(), a), is.Verdict(context.Background(), a)
 			if before == after {
@@ -106,6 +73,55 @@ func TestNothingMovesUntold(t *testing.T) {
 		}
 	})
 	require.Positive(t, moved)
+}
+
+// versions returns a generated book and a changed version of it, none where the change broke it.
+func versions(chance *rand.Rand) (older, newer *book.Book, was, is *decide.Judge, changed synth.Book) {
+	small := synth.Small(chance, 4)
+	older, was = small.Open(chance)
+	changed = small.Redrawn(chance, synth.Small(chance, 4), 1+chance.IntN(2))
+	if chance.IntN(4) > 0 {
+		changed, _ = small.Nudged(chance)
+	}
+	if chance.IntN(4) == 0 {
+		changed = changed.Called(chance)
+	}
+	newer, is, _ = changed.Try(chance)
+	return older, newer, was, is, changed
+}
+
+// provenAttempt returns an attempt within some months of an account that both books have, with a proof by a method that
+// it has in both; nil of other accounts.
+func provenAttempt(chance *rand.Rand, at time.Time, was, is *decide.Judge) *attempt.Attempt {
+	a := synth.Attempt(chance)
+	if chance.IntN(3) == 0 {
+		a.App = synth.Route(chance)
+	}
+	a.At = at.Add(time.Duration(chance.IntN(12)) * time.Hour)
+	if chance.IntN(2) == 0 {
+		a.At = a.At.AddDate(0, 0, chance.IntN(90)) // time passes
+	}
+	if chance.IntN(2) == 0 {
+		a.Action = attempt.Action(chance.IntN(len(attempt.Actions())))
+	}
+	n, known := inside.Of(was).Directory().FindAccount(a.Account)
+	m, knownToo := inside.Of(is).Directory().FindAccount(a.Account)
+	if !known || !knownToo {
+		return nil
+	}
+	has := slices.DeleteFunc(inside.Of(is).MethodNames(inside.Of(is).Directory().Profile(m).Enrolled()), func(name string) bool {
+		return !slices.Contains(inside.Of(was).MethodNames(inside.Of(was).Directory().Profile(n).Enrolled()), name)
+	})
+	if len(has) > 0 {
+		a.Proofs = append(a.Proofs, attempt.Proof{Method: has[chance.IntN(len(has))]})
+	}
+	if len(has) == 0 || chance.IntN(4) == 0 {
+		a.Proofs = append(a.Proofs, attempt.Proof{Method: "desk-pass"})
+	}
+	for i := range a.Proofs {
+		a.Proofs[i].At = a.At
+	}
+	return a
 }
 
 // TestHistoryIsBothReplaysSubtracted: what a comparison counts is what replaying each

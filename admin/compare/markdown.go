@@ -29,6 +29,7 @@ func (r *Report) Markdown() string {
 		}
 		fmt.Fprintf(&b, "\nGate `%s`: %s\n", gate.Name, mark)
 	}
+	r.Exact.markdown(&b)
 	for i, c := range r.Changed {
 		if i == mostInSummary {
 			fmt.Fprintf(&b, "\n… and %s more, which `--json` has.\n", words.Count(len(r.Changed)-i, "definition"))
@@ -43,6 +44,29 @@ func (r *Report) Markdown() string {
 	r.History.markdown(&b, "## What it would have changed", told, true)
 	r.Shadow.markdown(&b, "## What it would have changed were the shadow policies live", told, false)
 	return b.String()
+}
+
+// markdown writes in which circumstances the books ask for something else.
+func (x *Exact) markdown(b *strings.Builder) {
+	if x == nil {
+		return
+	}
+	fmt.Fprintf(b, "\n**%s**\n", words.Markdown(x.Summary()))
+	if x.Open != "" {
+		fmt.Fprintf(b, "\n**Open**: %s\n", words.Markdown(x.Open))
+	}
+	if len(x.Differences) == 0 {
+		return
+	}
+	b.WriteString("\n| | whom, where and when | was | is |\n| --- | --- | --- | --- |\n")
+	for i := range x.Differences {
+		if i == mostInSummary {
+			fmt.Fprintf(b, "\n… and %s more, which `--json` has.\n", words.Count(len(x.Differences)-i, "difference"))
+			break
+		}
+		d := &x.Differences[i]
+		fmt.Fprintf(b, "| %s | %s | %s | %s |\n", d.Effect, words.Markdown(d.Title(x)), words.Markdown(d.Was), words.Markdown(d.Is))
+	}
 }
 
 // markdown writes a history, with examples that were not told yet, and with what it rests

@@ -321,16 +321,21 @@ func identifiers(was, is *directory.App) []string {
 	return slices.Compact(all)
 }
 
+// addressOf is an identifier, or an address that fits a pattern.
+func addressOf(identifier string) string {
+	if rest, ok := strings.CutPrefix(identifier, "*."); ok {
+		identifier = "compared." + rest
+	}
+	if rest, ok := strings.CutSuffix(identifier, "/*"); ok {
+		identifier = rest + "/compared"
+	}
+	return identifier
+}
+
 // foundBy returns the app that an identifier, or an address that a pattern fits, is of in
 // the older and in the newer book; "" for none.
 func (d *differ) foundBy(identifier string) (was, is string) {
-	address := identifier
-	if rest, ok := strings.CutPrefix(address, "*."); ok {
-		address = "compared." + rest
-	}
-	if rest, ok := strings.CutSuffix(address, "/*"); ok {
-		address = rest + "/compared"
-	}
+	address := addressOf(identifier)
 	name := func(e *facts.Directory) string {
 		if n, ok := e.FindApp(address); ok {
 			return e.Apps[n].Name

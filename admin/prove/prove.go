@@ -162,6 +162,7 @@ type proof struct {
 	Result
 	g     *book.Guarantee
 	space *explore.Space
+	judge *decide.Judge
 	// where is its condition for the space, and real for the judge.
 	where, real condition.Node
 
@@ -177,7 +178,7 @@ type proof struct {
 }
 
 func newProof(space *explore.Space, judge *decide.Judge, g *book.Guarantee) (*proof, error) {
-	p := &proof{g: g, space: space, Result: Result{Name: g.Name, About: g.About, At: g.At}}
+	p := &proof{g: g, space: space, judge: judge, Result: Result{Name: g.Name, About: g.About, At: g.At}}
 	var err error
 	if p.where, err = space.Bind("guarantee", g.Where); err != nil {
 		return nil, err
@@ -260,7 +261,10 @@ func (p *proof) look(c *explore.Cell) bool {
 		p.mu.Unlock()
 		return true
 	}
-	a, settled := c.Witness(p.real, func(where condition.Truth, t decide.Terms) bool { return p.isAbout(where, &t) && !p.holds(&t) })
+	a, settled := c.Witness(func(a *attempt.Attempt) bool {
+		where, t := p.judge.TermsWhere(context.Background(), a, p.real)
+		return p.isAbout(where, &t) && !p.holds(&t)
+	})
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if a == nil {
@@ -280,7 +284,7 @@ func (p *proof) look(c *explore.Cell) bool {
 	}
 	if !p.found || c.Order < p.order {
 		p.covers, p.found, p.order = true, true, c.Order
-		p.Attempt, p.Alike = a, c.Accounts
+		p.Attempt, p.Alike = a, len(c.Accounts)
 	}
 	return false
 }

@@ -170,8 +170,9 @@ assurances:
   twice: {prove: [{any_of: [password], within: session}, {any_of: [push], within: 12h}]}
   fit: {posture: fit}
 postures: {fit: {checks: [{fact: firewall, is: true}]}}
-groups: [{name: crew}]
-accounts: [{name: liv, groups: [crew], methods: [password, push]}, {name: oskar, methods: [password, push]}]
+groups: [{name: crew}, {name: late}]
+accounts: [{name: liv, groups: [crew], methods: [password, push]}, {name: oskar, methods: [password, push]},
+  {name: nina, groups: [late], joined: 2026-12-01, methods: [password, push]}]
 apps: [{name: till}, {name: mail}]
 policies:
   - {name: till, stage: live, from: 2026-10-01, until: 2027-03-31, who: anyone, apps: {names: [till]}, rules: [
@@ -188,6 +189,8 @@ guarantees:
 		"at night": {"where: {names: [mail], groups: [crew]}, at_most: [once]", "more than once", "liv at mail"},
 		"risk": {"where: {names: [till], our_network: true}, enough: [twice, fit]",
 			"The book blocks whatever is proven.", "with listed"},
+		"who joins later": {"where: {names: [mail], groups: [late], not: {joined_within: 30d}}, at_most: [once]", "more than once",
+			"Thu 2026-12-31 00:00"},
 		"a group of nobody": {"where: {names: [till], all: [{accounts: [liv]}, {accounts: [oskar]}]}, always: block",
 			"of nothing that the book lists", ""},
 	} {
@@ -217,5 +220,54 @@ guarantees:
 		_, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(world + "  - {name: g, " + section + "}\n")}})
 		require.ErrorContains(t, err, want, section)
 		require.True(t, strings.HasPrefix(err.Error(), "book.yaml:"), err.Error())
+	}
+}
+
+// TestWhatSignalsBringAbout: a way in that only a signal opens, and only where it surely holds, is found, whatever the
+// signal looks at, where no rule looks at it.
+func TestWhatSignalsBringAbout(t *testing.T) {
+	for name, signal := range map[string]string{
+		"told":              "points: 50",
+		"country-change":    "detect: country-change, points: 50",
+		"travel":            "detect: travel, faster_than: 900, points: 50",
+		"new-device":        "detect: new-device, points: 50",
+		"anonymous-network": "detect: anonymous-network, points: 50",
+		"failed-burst":      "detect: failed-burst, failures: 4, within: 2m, points: 50",
+		"dormant":           "detect: dormant, after: 90d, points: 50",
+		"proof-refused":     "detect: proof-refused, points: 50",
+		"a network":         "when: {networks: [n6]}, points: 50",
+		"a country":         "when: {countries: [BR]}, points: 50",
+		"a tag":             "when: {device_tags: [till]}, points: 50",
+		"a posture":         "when: {not: {posture: [fit]}}, points: 50",
+		"an hour":           "when: {during: [night]}, points: 50",
+		"an account":        "when: {groups: [crew]}, points: 50",
+	} {
+		t.Run(name, func(t *testing.T) {
+			networks := ""
+			for i := range 8 {
+				networks += fmt.Sprintf("  n%d: {ranges: [203.0.113.%d/32]}\n", i, 10*i)
+			}
+			b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+windows: {night: {from: "22:00", to: "04:00"}}
+postures: {fit: {checks: [{fact: firewall, is: true}]}}
+groups: [{name: crew}]
+accounts: [{name: oskar, methods: [password]}, {name: liv, groups: [crew], methods: [password]}]
+apps: [{name: mail}]
+assurances: {once: {prove: [{any_of: [password], within: session}]}}
+policies:
+  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: odd, when: {risk_at_least: medium}, then: {require: [once]}},
+      {name: all, then: block}]}
+guarantees: [{name: g, where: {every: true}, always: block}]
+networks:
+  relay: {ranges: [192.0.2.0/24], anonymous: true}
+` + networks + "risk: {signals: [{name: s, " + signal + "}]}\n")}})
+			require.NoError(t, err)
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
+			require.NoError(t, err)
+			require.Equal(t, prove.Fails, r.Results[0].State, r.Results[0].Why)
+			require.NotNil(t, r.Results[0].Attempt)
+		})
 	}
 }

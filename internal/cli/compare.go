@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"os/signal"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -24,8 +27,10 @@ import (
 // compareFlags are what a comparison is told beside the books.
 type compareFlags struct {
 	historyFlags
-	failOn []string
-	format string
+	failOn           []string
+	format           string
+	exact            bool
+	at, ahead, limit string
 }
 
 func (env *environment) compareCommand() *cobra.Command {
@@ -34,15 +39,17 @@ func (env *environment) compareCommand() *cobra.Command {
 		Use:   "compare OLD NEW",
 		Short: "Tell what changed between two books, and what that would have changed",
 		Long: "compare tells in sentences what changed between two books, definition by definition, what loosens\n" +
-			"first. With --history it judges a recorded history by both, and tells what would have changed: who\n" +
+			"first. With --exact it finds all circumstances in which a sign-in is asked for something else: each kind of\n" +
+			"case with what was and is asked, whom it concerns, and an attempt that shows it. With --history it judges a recorded history by both, and tells what would have changed: who\n" +
 			"is locked out, newly asked or let in, who has no method to answer with, and which unattended\n" +
 			"accounts break; where the newer book has shadow policies, also what these would do were they live.\n\n" +
 			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may\n" +
-			"(loosened), or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
+			"(loosened; with --exact, where some sign-in is asked for less), or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
 			"app that could be opened before, is asked for what there is no method for, or breaks unattended. A\n" +
 			"gate that cannot be judged, because the history holds nothing or too much of it cannot be read, ends\n" +
 			"with 2.",
 		Example: "  briskwarden compare kestrel kestrel-next\n" +
+			"  briskwarden compare kestrel kestrel-next --exact --fail-on loosened\n" +
 			"  briskwarden compare kestrel kestrel-next --history october.jsonl.gz --examples stopped\n" +
 			"  briskwarden compare main/book branch/book --history month.jsonl --fail-on loosened,locked-out --format markdown",
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -61,6 +68,10 @@ func (env *environment) compareCommand() *cobra.Command {
 	cmd.Flags().StringSliceVar(&flags.failOn, "fail-on", nil, "end with 1 on these: "+strings.Join(compare.Gates(), ", "))
 	cmd.Flags().StringVar(&flags.format, "format", "text", "text, or markdown for a pull request")
 	cmd.Flags().StringVar(&flags.examples, "examples", "", "lay the examples into this new folder, one attempt a file, to be rehearsed")
+	cmd.Flags().BoolVar(&flags.exact, "exact", false, "find all circumstances in which a sign-in is asked for something else")
+	cmd.Flags().StringVar(&flags.at, "at", "", "for --exact: the first moment that is looked at (now)")
+	cmd.Flags().StringVar(&flags.ahead, "ahead", "400d", "for --exact: how far ahead is looked")
+	cmd.Flags().StringVar(&flags.limit, "limit", "10m", "for --exact: how long it may take; what is not settled then is open")
 	flags.addTo(cmd)
 	env.peopleFlag(cmd.Flags())
 	return cmd
@@ -76,8 +87,13 @@ func (f *compareFlags) check() error {
 			return fmt.Errorf("--fail-on %s needs a --history to judge", gate)
 		}
 	}
-	if f.examples != "" && len(f.files) == 0 {
-		return errors.New("--examples are those of a --history")
+	if f.examples != "" && len(f.files) == 0 && !f.exact {
+		return errors.New("--examples are those of a --history, or of --exact")
+	}
+	if f.examples != "" {
+		if err := newfile.CheckFolder(f.examples); err != nil {
+			return fmt.Errorf("--examples: %w", err)
+		}
 	}
 	return nil
 }
@@ -106,9 +122,26 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 	if err != nil {
 		return err
 	}
+	if flags.exact {
+		if err := env.compareExactly(newer, report, flags); err != nil {
+			return err
+		}
+	}
 	if len(flags.files) == 0 {
-		next := terminal.Command("briskwarden compare %s %s --history FILE", oldDir, newDir)
-		return foundIf(report.HoldTo(flags.failOn), env.showComparison(report, flags, next))
+		shut := report.HoldTo(flags.failOn)
+		next := terminal.Command("briskwarden compare %s %s --exact", oldDir, newDir)
+		if flags.exact {
+			if next, err = flags.keepExamples(report, oldDir, newDir); err != nil {
+				return err
+			}
+		}
+		if err := env.showComparison(report, flags, next); err != nil {
+			return err
+		}
+		if report.Unjudged() {
+			return unjudged("a gate could not be judged")
+		}
+		return foundIf(shut, nil)
 	}
 	shut := false
 	err = env.readHistory(&flags.historyFlags, func(ctx context.Context, sources []replay.Source, o replay.Options) (*replay.Basis, error) {
@@ -119,20 +152,52 @@ func (env *environment) compare(oldDir, newDir string, flags compareFlags) error
 		}
 	}, func() error {
 		shut = report.HoldTo(flags.failOn)
-		next := terminal.Command("briskwarden compare %s %s --history %s --examples FOLDER", oldDir, newDir, strings.Join(flags.files, ","))
-		if flags.examples != "" && report.History != nil {
-			first, err := writeExamples(flags.examples, report.History)
-			if err != nil {
-				return fmt.Errorf("--examples: %w", err)
-			}
-			next = nil
-			if first != "" {
-				next = terminal.Command("briskwarden rehearse --book %s --attempt %s", newDir, filepath.Join(flags.examples, first))
-			}
+		next, err := flags.keepExamples(report, oldDir, newDir)
+		if err != nil {
+			return err
 		}
 		return env.showComparison(report, flags, next)
 	})
 	return foundIf(shut, err)
+}
+
+// compareExactly adds all circumstances in which the books ask for something else.
+func (env *environment) compareExactly(newer *book.Book, r *compare.Report, flags compareFlags) error {
+	ahead, limit, err := aheadAndLimit(flags.ahead, flags.limit)
+	if err != nil {
+		return err
+	}
+	from, err := env.moment(newer, flags.at)
+	if err != nil {
+		return err
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	return r.AddExact(ctx, compare.ExactOptions{From: from, For: ahead})
+}
+
+// keepExamples lays the examples into the folder that was asked for, and returns the command to go on with.
+func (f *compareFlags) keepExamples(r *compare.Report, oldDir, newDir string) (next []string, err error) {
+	words := terminal.Command("briskwarden compare %s %s", oldDir, newDir)
+	if f.exact {
+		words = append(words, "--exact")
+	}
+	if len(f.files) > 0 {
+		words = append(words, terminal.Command("--history %s", strings.Join(f.files, ","))...)
+	}
+	if f.examples == "" {
+		return append(words, "--examples", "FOLDER"), nil
+	}
+	first, err := writeExamples(f.examples, r)
+	if err != nil {
+		return nil, fmt.Errorf("--examples: %w", err)
+	}
+	if first == "" {
+		return nil, nil
+	}
+	return terminal.Command("briskwarden rehearse --book %s --attempt %s", newDir, filepath.Join(f.examples, first)), nil
 }
 
 func (env *environment) showComparison(r *compare.Report, flags compareFlags, next []string) error {
@@ -144,20 +209,15 @@ func (env *environment) showComparison(r *compare.Report, flags compareFlags, ne
 }
 
 // writeExamples lays the examples into a folder and returns the name of the first.
-func writeExamples(dir string, h *compare.History) (first string, err error) {
+func writeExamples(dir string, r *compare.Report) (first string, err error) {
 	archive := new(txtar.Archive)
-	for _, x := range h.Happenings() {
-		for i, e := range x.Examples {
-			text, err := json.MarshalIndent(e.Attempt, "", "  ")
-			if err != nil {
-				return "", err
-			}
-			name := fmt.Sprintf("%s-%d.json", x.Name, i+1)
-			archive.Files = append(archive.Files, txtar.File{Name: name, Data: append(text, '\n')})
-			if first == "" {
-				first = name
-			}
+	for name, a := range r.Examples() {
+		text, err := json.MarshalIndent(a, "", "  ")
+		if err != nil {
+			return "", err
 		}
+		archive.Files = append(archive.Files, txtar.File{Name: name + ".json", Data: append(text, '\n')})
+		first = cmp.Or(first, name+".json")
 	}
 	files, err := txtar.FS(archive)
 	if err != nil {

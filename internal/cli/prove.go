@@ -129,17 +129,22 @@ func (f *proveFlags) options(env *environment, b *book.Book, names []string) (o 
 		return o, 0, errors.New("--keep-as goes with the name of one guarantee")
 	}
 	o.Names = names
-	var spans [2]directory.Span
-	for i, x := range []struct{ flag, text string }{{"--ahead", f.ahead}, {"--limit", f.limit}} {
-		if err := spans[i].UnmarshalText([]byte(x.text)); err != nil {
-			return o, 0, fmt.Errorf("%s: %w", x.flag, err)
-		}
-	}
-	if o.From, err = env.moment(b, f.at); err != nil {
+	if o.For, limit, err = aheadAndLimit(f.ahead, f.limit); err != nil {
 		return o, 0, err
 	}
-	o.For = time.Duration(spans[0])
-	return o, time.Duration(spans[1]), nil
+	o.From, err = env.moment(b, f.at)
+	return o, limit, err
+}
+
+// aheadAndLimit reads how far ahead is looked, and how long that may take.
+func aheadAndLimit(ahead, limit string) (time.Duration, time.Duration, error) {
+	var spans [2]directory.Span
+	for i, x := range []struct{ flag, text string }{{"--ahead", ahead}, {"--limit", limit}} {
+		if err := spans[i].UnmarshalText([]byte(x.text)); err != nil {
+			return 0, 0, fmt.Errorf("%s: %w", x.flag, err)
+		}
+	}
+	return time.Duration(spans[0]), time.Duration(spans[1]), nil
 }
 
 // keepShown writes the attempts that refute guarantees, and returns the command that looks at one.

@@ -1,11 +1,11 @@
 package explore
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -76,12 +76,7 @@ func (s *Space) cut(tests []test) (all [dimensions]*dimension) {
 
 // distinctSettings leaves one of devices that no test tells apart, and that are told nothing else of.
 func (s *Space) distinctSettings(tests []test, settings []setting) []setting {
-	var asked []*condition.Test
-	for _, t := range tests {
-		if dimensionOf(t.Key) == device {
-			asked = append(asked, t.Test)
-		}
-	}
+	asked := onDimension(tests, device)
 	seen := map[string]bool{}
 	return slices.DeleteFunc(settings, func(x setting) bool {
 		a := s.plain()
@@ -89,7 +84,7 @@ func (s *Space) distinctSettings(tests []test, settings []setting) []setting {
 		d, has := a.Device.Get()
 		key := fmt.Sprint(has, d.ID, d.Platform, d.Known, d.Managed, d.Shared, d.Owner)
 		for _, t := range asked {
-			key += s.in.Holds(a, t).String()
+			key += t.holds(a).String()
 		}
 		was := seen[key]
 		seen[key] = true
@@ -97,57 +92,90 @@ func (s *Space) distinctSettings(tests []test, settings []setting) []setting {
 	})
 }
 
+// onDimension returns the tests that look at a dimension.
+func onDimension(tests []test, of int) []test {
+	return slices.DeleteFunc(slices.Clone(tests), func(t test) bool { return dimensionOf(t.Key) != of })
+}
+
+// detects reports whether a signal of some side has a detector.
+func (s *Space) detects(detector risk.Detector) bool {
+	return slices.ContainsFunc(s.signals(), func(x risk.Signal) bool { return x.Detect == detector })
+}
+
+// signals returns the signals of all sides.
+func (s *Space) signals() (all []risk.Signal) {
+	for _, one := range s.sides {
+		all = append(all, one.asking.Risk().Signals...)
+	}
+	return all
+}
+
 // distinctAtoms makes a dimension of settings: of those that no test tells apart the first.
 func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimension {
-	d := &dimension{known: map[string]*vectors{}}
-	var asked []*condition.Test
-	for _, t := range tests {
-		if dimensionOf(t.Key) == of {
-			asked = append(asked, t.Test)
-		}
-	}
-	anonymous := of == place &&
-		slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.AnonymousNetwork })
+	d := &dimension{known: [2]map[string]*vectors{{}, {}}}
+	asked := onDimension(tests, of)
+	noticed := of == device || s.detects(risk.AnonymousNetwork) || s.detects(risk.Travel) || s.detects(risk.CountryChange)
 	seen := map[string]bool{}
 	for _, setting := range settings {
 		a := s.plain()
 		setting.apply(a)
 		key := make([]byte, 0, len(asked)+8)
 		for _, t := range asked {
-			key = append(key, byte('0'+s.in.Holds(a, t)))
+			key = append(key, byte('0'+t.holds(a)))
 		}
-		if anonymous {
-			key = append(key, s.anonymity(a))
-		}
-		if of == device { // what is noticed of a device that was not seen before
-			if d := a.Device.Ref(); d != nil {
-				known, told := d.Known.Get()
-				key = strconv.AppendBool(strconv.AppendBool(key, known), told)
-			}
+		kind := s.kindOf(of, a)
+		if noticed {
+			key = append(key, kind...)
 		}
 		if !seen[string(key)] {
 			seen[string(key)] = true
-			d.atoms = append(d.atoms, setting)
-			kind := ""
-			if of == place {
-				kind = fmt.Sprint(s.anonymity(a), s.judge.Whereabouts(context.Background(), a).Country == "")
-			}
-			d.kinds = append(d.kinds, kind)
+			d.atoms, d.kinds = append(d.atoms, setting), append(d.kinds, kind)
 		}
 	}
 	d.all = newBits(len(d.atoms), true)
 	return d
 }
 
-func (s *Space) anonymity(a *attempt.Attempt) byte {
+// kindOf is what detectors see of what an attempt has in a dimension: whether a device was seen before, whether a country is
+// known and an address hides people, and whether two sides see the same country.
+func (s *Space) kindOf(of int, a *attempt.Attempt) (kind string) {
+	switch of {
+	case device:
+		if d := a.Device.Ref(); d != nil {
+			known, told := d.Known.Get()
+			kind = fmt.Sprint("a device ", known, told)
+		}
+	case place:
+		var countries []attempt.CountryCode
+		kind = s.anonymity(a)
+		for _, one := range s.sides {
+			country := one.judge.Whereabouts(context.Background(), a).Country
+			countries = append(countries, country)
+			kind = fmt.Sprint(kind, country == "")
+		}
+		kind = fmt.Sprint(kind, len(slices.Compact(countries)))
+	}
+	for _, t := range s.signalTests[of] {
+		kind += t.holds(a).String()
+	}
+	return kind
+}
+
+// anonymity says whether an attempt comes from an address that hides where people are, by each side.
+func (s *Space) anonymity(a *attempt.Attempt) (kind string) {
 	ip, ok := a.IP.Get()
-	if !ok {
-		return '?'
+	for _, one := range s.sides {
+		p := one.directory.Place(ip)
+		switch {
+		case !ok:
+			kind += "?"
+		case p != nil && p.Anonymous:
+			kind += "a"
+		default:
+			kind += "n"
+		}
 	}
-	if p := s.directory.Place(ip); p != nil && p.Anonymous {
-		return 'a'
-	}
-	return 'n'
+	return kind
 }
 
 // places returns addresses at the borders of all ranges, each with a country of each kind stated, with none,
@@ -163,9 +191,12 @@ func (s *Space) places(tests []test) []setting {
 	for _, text := range []string{"192.0.2.1", "198.51.100.1", "203.0.113.1", "100.64.0.1", "2001:db8:ffff::1"} {
 		add(netip.MustParseAddr(text))
 	}
-	ranges := slices.Clone(s.directory.Literals)
-	for i := range s.directory.Networks {
-		ranges = append(ranges, s.directory.Networks[i].Ranges...)
+	var ranges []directory.Range
+	for _, one := range s.sides {
+		ranges = append(ranges, one.directory.Literals...)
+		for i := range one.directory.Networks {
+			ranges = append(ranges, one.directory.Networks[i].Ranges...)
+		}
 	}
 	for _, r := range ranges {
 		add(r.From)
@@ -176,15 +207,11 @@ func (s *Space) places(tests []test) []setting {
 	// Of addresses in the same networks, whose country and fame are the same, one is enough.
 	seen := map[string]bool{}
 	addresses = slices.DeleteFunc(addresses, func(a netip.Addr) bool {
-		p := s.directory.Place(a)
-		key := fmt.Sprint(
-			p.Networks,
-			p.Country,
-			p.Ours,
-			p.Anonymous,
-			directory.Plain(a).Is4(),
-			s.judge.Whereabouts(context.Background(), located(a)).Country,
-		)
+		key := fmt.Sprint(directory.Plain(a).Is4())
+		for _, one := range s.sides {
+			p := one.directory.Place(a)
+			key += fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, one.judge.Whereabouts(context.Background(), located(a)).Country)
+		}
 		was := seen[key]
 		seen[key] = true
 		return was
@@ -211,12 +238,7 @@ func located(ip netip.Addr) *attempt.Attempt { return &attempt.Attempt{IP: attem
 
 // countries returns a country of each kind that tests tell apart.
 func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
-	var asked []*condition.Test
-	for _, t := range tests {
-		if t.Key == facts.KeyCountries {
-			asked = append(asked, t.Test)
-		}
-	}
+	asked := slices.DeleteFunc(slices.Clone(tests), func(t test) bool { return t.Key != facts.KeyCountries })
 	seen := map[string]bool{}
 	for n := range 26 * 26 {
 		code := attempt.CountryCode([]byte{byte('A' + n/26), byte('A' + n%26)})
@@ -225,7 +247,7 @@ func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
 		}
 		key := ""
 		for _, t := range asked {
-			key += facts.CountryHolds(code, t).String()
+			key += facts.CountryHolds(code, t.Test).String()
 		}
 		if !seen[key] {
 			seen[key] = true
@@ -258,7 +280,7 @@ const mostFactSets = 2000
 func (s *Space) devices(tests []test) []setting {
 	var platforms, tags []string
 	traits := map[string]bool{}
-	postures := map[int32]bool{}
+	var postures []*directory.Posture
 	for _, t := range tests {
 		switch t.Key {
 		case facts.KeyPlatforms:
@@ -271,11 +293,15 @@ func (s *Space) devices(tests []test) []setting {
 			}
 		case facts.KeyPosture:
 			for _, n := range t.Numbers() {
-				postures[n] = true
+				p := &t.side.directory.Postures[n]
+				if !slices.ContainsFunc(postures, func(o *directory.Posture) bool { return o == p || facts.SamePosture(o, p) }) {
+					postures = append(postures, p)
+				}
 			}
 		}
 	}
-	if slices.ContainsFunc(s.asking.Risk().Signals, func(x risk.Signal) bool { return x.Detect == risk.NewDevice }) {
+	slices.SortStableFunc(postures, func(a, b *directory.Posture) int { return strings.Compare(a.Name, b.Name) })
+	if s.detects(risk.NewDevice) {
 		traits["known"] = true
 	}
 	settings := []setting{{"", func(*attempt.Attempt) {}}, {"a device", on(func(d *attempt.Device) { d.ID = attempt.Known("a-device") })},
@@ -305,15 +331,14 @@ func (s *Space) devices(tests []test) []setting {
 		})
 	}
 	if len(tags) > 0 {
-		slices.Sort(tags)
 		ways := []setting{{"no tag", on(func(d *attempt.Device) { d.Tags = []string{} })}}
-		for _, set := range subsets(slices.Compact(tags)) {
+		for _, set := range subsets(sortedSet(tags)) {
 			ways = append(ways, setting{"tagged " + strings.Join(set, " "), on(func(d *attempt.Device) { d.Tags = set })})
 		}
 		combine(ways)
 	}
-	for _, n := range s.sortedPostures(postures) {
-		for _, c := range s.directory.Postures[n].Checks {
+	for _, p := range postures {
+		for _, c := range p.Checks {
 			if c.AtLeast != nil {
 				for platform := range c.AtLeast.ByPlatform {
 					platforms = append(platforms, platform)
@@ -323,15 +348,13 @@ func (s *Space) devices(tests []test) []setting {
 	}
 	settings = s.distinctSettings(tests, settings) // there are few until postures come
 	if len(platforms) > 0 {
-		slices.Sort(platforms)
 		var ways []setting
-		for _, name := range append(slices.Compact(platforms), "another") {
+		for _, name := range append(sortedSet(platforms), "another") {
 			ways = append(ways, setting{name, on(func(d *attempt.Device) { d.Platform = attempt.Known(name) })})
 		}
 		combine(ways)
 	}
-	for _, n := range s.sortedPostures(postures) {
-		p := &s.directory.Postures[n]
+	for _, p := range postures {
 		ways := []setting{{"fit for " + p.Name, func(a *attempt.Attempt) { report(a, p, -1) }}}
 		for i := range p.Checks {
 			ways = append(ways, setting{"unfit for " + p.Name, func(a *attempt.Attempt) { report(a, p, i) }})
@@ -341,15 +364,6 @@ func (s *Space) devices(tests []test) []setting {
 		}
 	}
 	return settings
-}
-
-func (s *Space) sortedPostures(set map[int32]bool) (list []int32) {
-	for n := range s.directory.Postures {
-		if set[int32(n)] {
-			list = append(list, int32(n))
-		}
-	}
-	return list
 }
 
 // mostTags is how many tags are combined; of more, each is looked at alone, and all of them together.
@@ -430,10 +444,11 @@ func passing(c *directory.Check, platform string, passes bool) attempt.Scalar {
 // riskSettings are ways to bring about a score: signals that are told, what went before, and what failed.
 func (s *Space) riskSettings() []setting {
 	var told []string
-	var dormant, within time.Duration
-	failures := 0
+	var dormant, within []time.Duration
+	var failures []int
+	var speeds []float64
 	detected := map[risk.Detector]bool{}
-	signals := s.asking.Risk().Signals
+	signals := s.signals()
 	for i := range signals {
 		x := &signals[i]
 		detected[x.Detect] = true
@@ -442,11 +457,14 @@ func (s *Space) riskSettings() []setting {
 		case x.Detect == risk.NoDetector:
 			told = append(told, x.Name)
 		case x.Detect == risk.Dormant:
-			dormant = max(dormant, time.Duration(x.After))
+			dormant = append(dormant, time.Duration(x.After))
 		case x.Detect == risk.FailedBurst:
-			failures, within = max(failures, x.Failures), time.Duration(x.Within)
+			failures, within = append(failures, x.Failures), append(within, time.Duration(x.Within))
+		case x.Detect == risk.Travel:
+			speeds = append(speeds, x.FasterThan)
 		}
 	}
+	told, dormant, failures, within, speeds = sortedSet(told), sortedSet(dormant), sortedSet(failures), sortedSet(within), sortedSet(speeds)
 	settings := []setting{{"nothing odd", func(a *attempt.Attempt) {
 		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.Known([]time.Time{})
 	}}}
@@ -459,9 +477,15 @@ func (s *Space) riskSettings() []setting {
 		combine(ways)
 	}
 	if detected[risk.FailedBurst] {
-		combine([]setting{{"many failures", func(a *attempt.Attempt) {
-			a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At.Add(-min(within, time.Minute))}, failures))
-		}}, {"failures unknown", func(a *attempt.Attempt) { a.Failures = attempt.Fact[[]time.Time]{} }}})
+		ways := []setting{{"failures unknown", func(a *attempt.Attempt) { a.Failures = attempt.Fact[[]time.Time]{} }}}
+		for _, n := range failures {
+			for _, ago := range within {
+				ways = append(ways, setting{fmt.Sprint(n, " failures ", ago), func(a *attempt.Attempt) {
+					a.Failures = attempt.Known(slices.Repeat([]time.Time{a.At.Add(-ago)}, n))
+				}})
+			}
+		}
+		combine(ways)
 	}
 	if detected[risk.NewDevice] {
 		combine([]setting{{"a device seen before", on(func(d *attempt.Device) { d.Known = attempt.Known(true) })},
@@ -469,33 +493,43 @@ func (s *Space) riskSettings() []setting {
 	}
 	if detected[risk.ProofRefused] {
 		combine([]setting{{"a proof refused", func(a *attempt.Attempt) {
-			a.Failed = []attempt.Failure{{Method: s.directory.Methods()[0].Name, Reason: attempt.Refused}}
+			a.Failed = []attempt.Failure{{Method: s.sides[0].directory.Methods()[0].Name, Reason: attempt.Refused}}
 		}}})
 	}
 	if detected[risk.Travel] || detected[risk.CountryChange] || detected[risk.Dormant] {
-		combine(s.previous(dormant))
+		combine(s.previous(dormant, speeds))
 	}
 	return settings
 }
 
-// previous are sign-ins before: just now or long ago, from the same country and place, from others, or from
-// nobody knows where.
-func (s *Space) previous(dormant time.Duration) (ways []setting) {
+// sortedSet returns what is in a list, each once.
+func sortedSet[T cmp.Ordered](list []T) []T {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// previous are sign-ins before: just now or as long ago as an account is dormant after, from the same country and
+// place, from others, or from nobody knows where.
+func (s *Space) previous(dormant []time.Duration, speeds []float64) (ways []setting) {
 	ways = append(ways, setting{"nothing known of before", func(a *attempt.Attempt) { a.Previous = attempt.Fact[attempt.Previous]{} }})
 	here, far := attempt.Location{}, attempt.Location{Lat: 0, Lon: 180}
-	long := max(dormant, 30*24*time.Hour)
-	for _, ago := range []time.Duration{0, time.Minute, long} {
+	const halfway = 20_015 // km, half around the earth
+	times := []time.Duration{0, time.Minute, 30 * 24 * time.Hour}
+	for i := 1; i < len(speeds); i++ { // faster than one version of a signal allows, and not than the other
+		times = append(times, time.Duration(halfway/((speeds[i-1]+speeds[i])/2)*float64(time.Hour)))
+	}
+	for _, ago := range sortedSet(append(times, dormant...)) {
 		for _, country := range []string{"same", "other", ""} {
 			for _, where := range []string{"same", "far", ""} {
-				if ago == 0 && where != "" || ago == long && where == "far" {
-					continue // how fast is not known of no time, and nobody is fast in so long
+				if ago == 0 && where != "" {
+					continue // how fast is not known of no time
 				}
 				ways = append(ways, setting{fmt.Sprint("before ", ago, country, where), func(a *attempt.Attempt) {
 					p := attempt.Previous{}
 					if ago > 0 {
 						p.At = a.At.Add(-ago)
 					}
-					now := s.judge.Whereabouts(context.Background(), a).Country
+					now := s.sides[0].judge.Whereabouts(context.Background(), a).Country
 					switch country {
 					case "same":
 						if now != "" {
@@ -536,13 +570,14 @@ func (s *Space) proofSettings(tests []test) []setting {
 			names = append(names, t.Values...)
 		}
 	}
-	slices.Sort(names)
-	if names = slices.Compact(names); len(names) == 0 {
+	if names = sortedSet(names); len(names) == 0 {
 		return settings
 	}
 	for _, set := range subsets(names) {
 		for choice := range 3 {
-			settings = append(settings, setting{"proven " + strings.Join(set, " "), func(a *attempt.Attempt) { s.prove(a, set, choice) }})
+			for _, one := range s.sides {
+				settings = append(settings, setting{"proven " + strings.Join(set, " "), func(a *attempt.Attempt) { one.prove(a, set, choice) }})
+			}
 		}
 	}
 	return settings
@@ -550,29 +585,29 @@ func (s *Space) proofSettings(tests []test) []setting {
 
 // prove has an attempt show all that assurances ask for, as far as an attempt can: methods by the one of that
 // number of those that would do.
-func (s *Space) prove(a *attempt.Attempt, assurances []string, choice int) {
+func (b *side) prove(a *attempt.Attempt, assurances []string, choice int) {
 	for _, name := range assurances {
-		assurance := s.judge.FindAssurance(name)
+		assurance := b.judge.FindAssurance(name)
 		if assurance == nil {
 			continue
 		}
 		for _, p := range assurance.Prove {
-			preferred, fallback := s.in.Methods(p.AnyOf, p.Traits, p.Fallback)
-			methods := s.in.MethodNames(preferred)
+			preferred, fallback := b.in.Methods(p.AnyOf, p.Traits, p.Fallback)
+			methods := b.in.MethodNames(preferred)
 			if len(methods) == 0 {
-				methods = s.in.MethodNames(fallback)
+				methods = b.in.MethodNames(fallback)
 			}
 			if len(methods) > 0 {
 				a.Proofs = append(a.Proofs, attempt.Proof{Method: methods[choice%len(methods)]})
 			}
 		}
-		if n, ok := s.directory.FindPosture(assurance.Posture); ok {
+		if n, ok := b.directory.FindPosture(assurance.Posture); ok {
 			on(func(d *attempt.Device) {
 				if id, known := d.ID.Get(); !known || id == "" {
 					d.ID = attempt.Known("a-device")
 				}
 			})(a)
-			report(a, &s.directory.Postures[n], -1)
+			report(a, &b.directory.Postures[n], -1)
 		}
 		if doc := assurance.Accept; doc != nil {
 			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: doc.Document, Version: doc.Version, At: a.At})
@@ -588,7 +623,7 @@ func (s *Space) prove(a *attempt.Attempt, assurances []string, choice int) {
 		}
 		if assurance.ChangePassword {
 			// The password was changed in this session, where it was changed at all.
-			if p, ok := s.directory.Find(a.Account); ok && p.Account().PasswordChangedAt != nil {
+			if p, ok := b.directory.Find(a.Account); ok && p.Account().PasswordChangedAt != nil {
 				a.Session.Started = p.Account().PasswordChangedAt.Add(-time.Minute)
 			}
 		}

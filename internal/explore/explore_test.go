@@ -13,7 +13,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/explore"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -73,7 +72,10 @@ func TestEachAttemptIsInACell(t *testing.T) {
 				found[key] = true
 				mu.Unlock()
 				if !seen {
-					a, _ := c.Witness(real, func(_ condition.Truth, terms decide.Terms) bool { return terms.Same(&c.Terms) })
+					a, _ := c.Witness(func(a *attempt.Attempt) bool {
+						_, terms := judge.TermsWhere(context.Background(), a, real)
+						return terms.Same(&c.Terms)
+					})
 					if a != nil {
 						again := judge.Terms(context.Background(), a)
 						require.Equal(t, c.Terms.String(), again.String())

@@ -13,33 +13,63 @@ import (
 	"sync"
 	"time"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
-// Space is all circumstances under which a book can be asked. It is safe for concurrent use.
+// Space is all circumstances under which a book, or two versions of one, can be asked. It is safe for concurrent
+// use.
 type Space struct {
-	// judge decides, and asking asks the explorer in place of an attempt.
-	judge, asking *decide.Judge
-	in            inside.Judge
-	directory     *facts.Directory
-	from, to      time.Time
+	// sides are the book, or the older and the newer version of it.
+	sides    []*side
+	from, to time.Time
 
-	policies   []decide.Policy
-	exemptions []decide.Exemption
-	rollouts   []decide.Rollout
-	// aimed are the policies at each app.
-	aimed [][]int
+	// apps and accounts are those of all sides.
+	apps, accounts []subject
+	// alike is what two versions have in common; nil where there is one book.
+	alike *likeness
 	// dimensions are what tests on an attempt look at, each with all that it may be.
 	dimensions [dimensions]*dimension
 	// moments begin the stretches of time in which nothing that is dated changes.
 	moments []time.Time
 	// risks and proofs are what brings about a score, and what was proven before.
 	risks, proofs []setting
-	// signalsOnDevices says that a signal asks about the device.
-	signalsOnDevices bool
+	// signalTests are those of the conditions of signals, by what they look at.
+	signalTests [dimensions][]test
+	// signalsOnTime says that a signal asks about the time, and signalsAbout what else signals ask about.
+	signalsOnTime bool
+	signalsAbout  condition.Subject
+	// riskTests and proofTests are all free tests, and noticed has the ways to bring about a score that the former
+	// tell apart, by what else signals depend on.
+	riskTests, proofTests map[freeTest]numberedTest
+	deviceTests           []test
+	noticed               sync.Map // of circumstance to []answering
+}
+
+// subject is an account or an app, with its number on each side: absent where a side does not have it.
+type subject struct {
+	name    string
+	numbers [2]int
+}
+
+const absent = -1
+
+// side is one book of a space.
+type side struct {
+	number int
+	// judge decides, and asking asks the explorer in place of an attempt.
+	judge, asking *decide.Judge
+	in            inside.Judge
+	directory     *facts.Directory
+
+	policies   []decide.Policy
+	exemptions []decide.Exemption
+	rollouts   []decide.Rollout
+	// aimed are the policies at each app.
+	aimed [][]int
 	// ids are those of free tests.
 	ids sync.Map // of *condition.Test to string
 }
@@ -50,6 +80,50 @@ const Horizon = 400 * 24 * time.Hour
 // New makes the space of a rulebook between two moments. The judge is the one that decides by it. Conditions
 // are some more that will be asked about: the conditions of guarantees.
 func New(judge *decide.Judge, from, to time.Time, conditions ...condition.Node) (*Space, error) {
+	one, err := newSide(0, judge, conditions)
+	if err != nil {
+		return nil, err
+	}
+	s := &Space{sides: []*side{one}, from: from, to: to}
+	for i := range one.directory.Apps {
+		s.apps = append(s.apps, subject{one.directory.Apps[i].Name, [2]int{i, absent}})
+	}
+	s.accounts = s.unite((*side).accountNames)
+	return s, s.make(conditions)
+}
+
+// make fills in what is cut by the tests of all sides.
+func (s *Space) make(conditions []condition.Node) error {
+	tests, err := s.allTests(conditions)
+	if err != nil {
+		return err
+	}
+	for _, one := range s.sides {
+		for _, signal := range one.asking.Risk().Signals {
+			for _, t := range distinct(one.testsOf(nil, "risk", signal.When)) {
+				if of := dimensionOf(t.Key); of < dimensions {
+					s.signalTests[of] = append(s.signalTests[of], t)
+				}
+				s.signalsOnTime = s.signalsOnTime || t.Key == facts.KeyDuring || t.Key == facts.KeyJoinedWithin
+				s.signalsAbout |= t.Key.About()
+			}
+		}
+	}
+	s.dimensions = s.cut(tests)
+	s.moments = s.turns(tests)
+	s.risks, s.proofs = s.riskSettings(), s.proofSettings(tests)
+	s.riskTests, s.proofTests, s.deviceTests = map[freeTest]numberedTest{}, map[freeTest]numberedTest{}, onDimension(tests, device)
+	for _, t := range onDimension(tests, free) {
+		of := s.riskTests
+		if t.Key == decide.KeyProved {
+			of = s.proofTests
+		}
+		of[freeTest{t.side, t.side.idOfFree(t.Test)}] = numberedTest{t, len(of)}
+	}
+	return nil
+}
+
+func newSide(number int, judge *decide.Judge, conditions []condition.Node) (*side, error) {
 	rules := judge.Rulebook()
 	rules.Watched = append(slices.Clone(rules.Watched), conditions...)
 	made, err := inside.CompileAsking(rules)
@@ -57,36 +131,51 @@ func New(judge *decide.Judge, from, to time.Time, conditions ...condition.Node) 
 		return nil, err
 	}
 	asking := made.(*decide.Judge)
-	s := &Space{judge: judge, asking: asking, in: inside.Of(asking), from: from, to: to, policies: asking.Policies(),
+	b := &side{number: number, judge: judge, asking: asking, in: inside.Of(asking), policies: asking.Policies(),
 		exemptions: asking.Exemptions(), rollouts: asking.Rollouts()}
-	s.directory = s.in.Directory()
-	s.aimed = make([][]int, len(s.directory.Apps))
-	for i := range s.policies {
-		for _, app := range s.in.Apps(i) {
-			s.aimed[app] = append(s.aimed[app], i)
+	b.directory = b.in.Directory()
+	b.aimed = make([][]int, len(b.directory.Apps))
+	for i := range b.policies {
+		for _, app := range b.in.Apps(i) {
+			b.aimed[app] = append(b.aimed[app], i)
 		}
 	}
-	tests := s.allTests(conditions)
-	s.dimensions = s.cut(tests)
-	s.moments = s.turns(tests)
-	s.risks, s.proofs = s.riskSettings(), s.proofSettings(tests)
-	for _, signal := range asking.Risk().Signals {
-		for _, t := range testsOf(nil, "risk", signal.When) {
-			s.signalsOnDevices = s.signalsOnDevices || dimensionOf(t.Key) == device
+	return b, nil
+}
+
+func (b *side) accountNames() (names []string) {
+	for i := range b.directory.Accounts {
+		names = append(names, b.directory.Accounts[i].Name)
+	}
+	return names
+}
+
+// unite lists what sides have by name.
+func (s *Space) unite(names func(*side) []string) (list []subject) {
+	known := map[string]int{}
+	for _, one := range s.sides {
+		for n, name := range names(one) {
+			i, has := known[name]
+			if !has {
+				i = len(list)
+				known[name], list = i, append(list, subject{name, [2]int{absent, absent}})
+			}
+			list[i].numbers[one.number] = n
 		}
 	}
-	return s, nil
+	return list
 }
 
 // Bind binds a condition that New was given to the names of the space.
 func (s *Space) Bind(owner string, node condition.Node) (condition.Node, error) {
-	return s.in.Bind(owner, node)
+	return s.sides[0].in.Bind(owner, node)
 }
 
-// test is a bound test of the book. Two of the same ID ask the same.
+// test is a bound test of a book. Two of the same ID ask the same of one side.
 type test struct {
 	*condition.Test
-	id string
+	side *side
+	id   string
 }
 
 // idOf names what a test asks. Shares are drawn for their owners, so each is one of its own.
@@ -98,21 +187,21 @@ func idOf(owner string, t *condition.Test) string {
 }
 
 // idOfFree names what a free test asks.
-func (s *Space) idOfFree(t *condition.Test) string {
-	if id, ok := s.ids.Load(t); ok {
+func (b *side) idOfFree(t *condition.Test) string {
+	if id, ok := b.ids.Load(t); ok {
 		return id.(string)
 	}
 	id := condition.Text(t)
-	s.ids.Store(t, id)
+	b.ids.Store(t, id)
 	return id
 }
 
 // testsOf appends the tests of conditions.
-func testsOf(tests []test, owner string, nodes ...condition.Node) []test {
+func (b *side) testsOf(tests []test, owner string, nodes ...condition.Node) []test {
 	for _, node := range nodes {
 		condition.Walk(node, func(n condition.Node) bool {
 			if t, ok := n.(*condition.Test); ok {
-				tests = append(tests, test{t, idOf(owner, t)})
+				tests = append(tests, test{t, b, idOf(owner, t)})
 			}
 			return true
 		})
@@ -121,59 +210,76 @@ func testsOf(tests []test, owner string, nodes ...condition.Node) []test {
 }
 
 // policyTests appends the tests of a policy.
-func (s *Space) policyTests(tests []test, policy int) []test {
-	p := &s.policies[policy]
-	tests = testsOf(tests, p.Name, p.Who, p.LiveFor)
+func (b *side) policyTests(tests []test, policy int) []test {
+	p := &b.policies[policy]
+	tests = b.testsOf(tests, p.Name, p.Who, p.LiveFor)
 	for i := range p.Rules {
-		tests = testsOf(tests, p.Name, p.Rules[i].When)
+		tests = b.testsOf(tests, p.Name, p.Rules[i].When)
 	}
 	return tests
 }
 
 // commonTests appends the tests of what is not aimed at an app: exemptions, rollouts and signals.
-func (s *Space) commonTests(tests []test) []test {
-	for i := range s.exemptions {
-		tests = testsOf(tests, s.exemptions[i].Name, s.exemptions[i].Who, s.exemptions[i].When)
+func (b *side) commonTests(tests []test) []test {
+	for i := range b.exemptions {
+		tests = b.testsOf(tests, b.exemptions[i].Name, b.exemptions[i].Who, b.exemptions[i].When)
 	}
-	for i := range s.rollouts {
-		tests = testsOf(tests, s.rollouts[i].Name, s.rollouts[i].Who)
+	for i := range b.rollouts {
+		tests = b.testsOf(tests, b.rollouts[i].Name, b.rollouts[i].Who)
 	}
-	for _, signal := range s.asking.Risk().Signals {
-		tests = testsOf(tests, "risk", signal.When)
+	for _, signal := range b.asking.Risk().Signals {
+		tests = b.testsOf(tests, "risk", signal.When)
 	}
 	return tests
 }
 
-// allTests returns all tests of the book, those of more conditions too.
-func (s *Space) allTests(conditions []condition.Node) (tests []test) {
-	for i := range s.policies {
-		tests = s.policyTests(tests, i)
-	}
-	tests = s.commonTests(tests)
-	for _, node := range conditions {
-		if bound, err := s.in.Bind("guarantee", node); err == nil {
-			tests = testsOf(tests, "guarantee", bound)
+// allTests returns all tests of the books, those of more conditions too.
+func (s *Space) allTests(conditions []condition.Node) (tests []test, err error) {
+	for _, one := range s.sides {
+		for i := range one.policies {
+			tests = one.policyTests(tests, i)
+		}
+		tests = one.commonTests(tests)
+		for _, node := range conditions {
+			bound, err := one.in.Bind("guarantee", node)
+			if err != nil {
+				return nil, err
+			}
+			tests = one.testsOf(tests, "guarantee", bound)
+		}
+		for _, a := range one.asking.Assurances() {
+			if a.Posture == "" {
+				continue
+			}
+			bound, err := one.in.Bind("posture", &condition.Test{Key: facts.KeyPosture, Values: []string{a.Posture}})
+			if err != nil {
+				return nil, err
+			}
+			tests = one.testsOf(tests, "posture", bound)
 		}
 	}
-	for _, a := range s.asking.Assurances() {
-		if a.Posture == "" {
-			continue
-		}
-		if bound, err := s.in.Bind("posture", &condition.Test{Key: facts.KeyPosture, Values: []string{a.Posture}}); err == nil {
-			tests = testsOf(tests, "posture", bound)
-		}
-	}
-	return distinct(tests)
+	return distinct(tests), nil
 }
 
 func distinct(tests []test) []test {
-	seen := map[string]bool{}
+	type key struct {
+		side *side
+		id   string
+	}
+	seen := map[key]bool{}
 	return slices.DeleteFunc(tests, func(t test) bool {
-		was := seen[t.id]
-		seen[t.id] = true
+		k := key{t.side, t.id}
+		was := seen[k]
+		seen[k] = true
 		return was
 	})
 }
+
+// holds answers a test on an attempt.
+func (t test) holds(a *attempt.Attempt) condition.Truth { return t.side.in.Holds(a, t.Test) }
+
+// on answers a test on what else is known: of an account, an app or a moment.
+func (t test) on(f *facts.Facts) condition.Truth { return t.Key.Definition().Holds(f, t.Test) }
 
 // isOn reports whether a test is on a subject.
 func (t test) isOn(subject condition.Subject) bool { return t.Key.About()&subject != 0 }
@@ -189,16 +295,19 @@ func (s *Space) turns(tests []test) []time.Time {
 	for _, t := range tests {
 		if t.Key == facts.KeyDuring {
 			for _, w := range t.Numbers() {
-				for _, turn := range s.directory.WindowTurns(int(w), s.from, s.to) {
+				for _, turn := range t.side.directory.WindowTurns(int(w), s.from, s.to) {
 					add(turn)
 				}
 			}
 		}
 	}
-	for day := s.from.In(s.directory.Zone); day.Before(s.to); day = day.AddDate(0, 0, 1) {
-		midnight := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, s.directory.Zone)
-		if s.isDated(midnight) {
-			add(midnight)
+	for _, one := range s.sides {
+		zone := one.directory.Zone
+		for day := s.from.In(zone); day.Before(s.to); day = day.AddDate(0, 0, 1) {
+			midnight := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, zone)
+			if one.isDated(midnight) {
+				add(midnight)
+			}
 		}
 	}
 	slices.SortFunc(moments, time.Time.Compare)
@@ -206,22 +315,22 @@ func (s *Space) turns(tests []test) []time.Time {
 }
 
 // isDated reports whether something of the book begins or ends at a midnight.
-func (s *Space) isDated(midnight time.Time) bool {
+func (b *side) isDated(midnight time.Time) bool {
 	before := midnight.Add(-time.Second)
-	for i := range s.policies {
-		if s.in.InForceAt(i, midnight) != s.in.InForceAt(i, before) {
+	for i := range b.policies {
+		if b.in.InForceAt(i, midnight) != b.in.InForceAt(i, before) {
 			return true
 		}
 	}
 	today := midnight.Format(time.DateOnly)
-	yesterday := before.In(s.directory.Zone).Format(time.DateOnly)
-	for i := range s.exemptions {
-		if u := s.exemptions[i].Until; u != nil && u.String() == yesterday {
+	yesterday := before.In(b.directory.Zone).Format(time.DateOnly)
+	for i := range b.exemptions {
+		if u := b.exemptions[i].Until; u != nil && u.String() == yesterday {
 			return true
 		}
 	}
-	for i := range s.rollouts {
-		if s.rollouts[i].Enforced.String() == today {
+	for i := range b.rollouts {
+		if b.rollouts[i].Enforced.String() == today {
 			return true
 		}
 	}
@@ -286,17 +395,18 @@ type dimension struct {
 	// byTest has the vectors of tests that were asked, and known those of what tests ask: many ask the same.
 	byTest sync.Map // of *condition.Test to *vectors
 	mu     sync.RWMutex
-	known  map[string]*vectors
+	known  [2]map[string]*vectors
 }
 
-// of returns the atoms by the truth of a test. It asks the judge's own definition of the test about each.
-func (d *dimension) of(s *Space, t *condition.Test) *vectors {
+// of returns the atoms by the truth of a test of a side. It asks the judge's own definition of the test about
+// each.
+func (d *dimension) of(s *Space, one *side, t *condition.Test) *vectors {
 	if v, ok := d.byTest.Load(t); ok {
 		return v.(*vectors)
 	}
 	id := condition.Text(t)
 	d.mu.RLock()
-	v := d.known[id]
+	v := d.known[one.number][id]
 	d.mu.RUnlock()
 	if v != nil {
 		d.byTest.Store(t, v)
@@ -306,10 +416,10 @@ func (d *dimension) of(s *Space, t *condition.Test) *vectors {
 	for i := range d.atoms {
 		a := s.plain()
 		d.atoms[i].apply(a)
-		v[s.in.Holds(a, t)].add(i)
+		v[one.in.Holds(a, t)].add(i)
 	}
 	d.mu.Lock()
-	d.known[id] = v
+	d.known[one.number][id] = v
 	d.mu.Unlock()
 	return v
 }

@@ -1,6 +1,7 @@
 package explore
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"runtime"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
@@ -24,23 +27,37 @@ type Cell struct {
 	// Where is the truth of the condition that the walk was narrowed by. It is not False.
 	Where condition.Truth
 	Terms decide.Terms
-	// Account and App stand for all of their kind; there are so many Accounts. At is the earliest moment of a
-	// kind.
-	Account  string
-	Accounts int
-	App      string
-	Action   attempt.Action
-	At       time.Time
+	// Newer are the terms of the newer version, where two are explored; Terms are those of the older.
+	Newer decide.Terms
+	// Account and App are the first of their kind, Accounts and Apps all that nothing tells apart. They must not
+	// be changed. At is the earliest moment of a kind.
+	Account, App   string
+	Accounts, Apps []string
+	Action         attempt.Action
+	At             time.Time
 	// Order is the number of its kind of app: cells of a lower one come first.
 	Order int
 
-	path *path
+	path    *path
+	differs *difference
 }
+
+// Answered is a test and how it was answered in a cell.
+type Answered struct {
+	// Test is bound to the names of the newer version, where Newer is true.
+	Test  *condition.Test
+	Newer bool
+	Truth condition.Truth
+}
+
+// Answers returns the tests on the address, the device and the rest that tell the cell apart from others, in the
+// order in which the judge asked. It is called while the cell is visited.
+func (c *Cell) Answers() []Answered { return slices.Clone(c.path.asked) }
 
 // IsFree reports whether the cell rests on what is looked at where it matters alone: a score, or what was
 // proven. Then that it has no witness says that it cannot come about; else it is a fault of the explorer.
 func (c *Cell) IsFree() bool {
-	return len(c.path.free) > 0 || c.path.low >= 0 || c.path.high <= risk100
+	return len(c.path.free) > 0 || c.path.scoreMatters()
 }
 
 // Walk visits each cell in which a condition of the space, bound, holds or may hold. Visit is called by
@@ -60,7 +77,7 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
 			for n := range jobs {
-				for kind := range s.kinds(appKinds[n][0], where) {
+				for kind := range s.kinds(appKinds[n], where) {
 					if last.Load() <= int64(n) || ctx.Err() != nil {
 						break
 					}
@@ -85,41 +102,61 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 	return visited.Load(), ctx.Err() == nil
 }
 
-// appKinds returns the apps that nothing tells apart, by number.
-func (s *Space) appKinds(where condition.Node) [][]int {
-	var kinds [][]int
+// appKinds returns the apps that nothing tells apart, of those that are visited.
+func (s *Space) appKinds(where condition.Node) [][]subject {
+	var kinds [][]subject
 	byKey := map[string]int{}
-	asked := s.commonTests(testsOf(nil, "guarantee", where))
-	for i := range s.policies {
-		asked = s.policyTests(asked, i)
+	var asked []test
+	for _, one := range s.sides {
+		asked = one.commonTests(one.testsOf(asked, "guarantee", where))
+		for i := range one.policies {
+			asked = one.policyTests(asked, i)
+		}
 	}
 	asked = slices.DeleteFunc(distinct(asked), func(t test) bool { return !t.isOn(condition.AboutApp) })
-	for i := range s.directory.Apps {
-		app := &s.directory.Apps[i]
-		if condition.Eval(where, s.directory.FactsOfApp(i)) == condition.False {
+	for _, x := range s.apps {
+		if len(s.sides) == 1 && condition.Eval(where, s.sides[0].directory.FactsOfApp(x.numbers[0])) == condition.False {
 			continue
 		}
-		key := fmt.Sprint(s.aimed[i], app.OpenTo, app.Public, app.Limits)
-		for _, t := range asked {
-			key += t.Key.Definition().Holds(s.directory.FactsOfApp(i), t.Test).String()
+		key := ""
+		for _, one := range s.sides {
+			n := x.numbers[one.number]
+			if n == absent {
+				key += "no such app;"
+				continue
+			}
+			app := &one.directory.Apps[n]
+			key += fmt.Sprint(one.aimed[n], app.OpenTo, app.Public, app.Limits)
+			for _, t := range asked {
+				if t.side == one {
+					key += t.on(one.directory.FactsOfApp(n)).String()
+				}
+			}
 		}
 		n, known := byKey[key]
 		if !known {
 			n = len(kinds)
 			byKey[key], kinds = n, append(kinds, nil)
 		}
-		kinds[n] = append(kinds[n], i)
+		kinds[n] = append(kinds[n], x)
 	}
 	return kinds
 }
 
-// kinds returns the kinds of account, action and moment that are told apart at an app.
-func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool) {
-	tests := testsOf(nil, "guarantee", where)
-	for _, i := range s.aimed[app] {
-		tests = s.policyTests(tests, i)
+// kinds returns the kinds of account, action and moment that are told apart at apps of one kind.
+func (s *Space) kinds(apps []subject, where condition.Node) func(yield func(*Cell) bool) {
+	app := apps[0]
+	var tests []test
+	for _, one := range s.sides {
+		tests = one.testsOf(tests, "guarantee", where)
+		if n := app.numbers[one.number]; n != absent {
+			for _, i := range one.aimed[n] {
+				tests = one.policyTests(tests, i)
+			}
+		}
+		tests = one.commonTests(tests)
 	}
-	tests = distinct(s.commonTests(tests))
+	tests = distinct(tests)
 	var onAccounts, onTime []test
 	for _, t := range tests {
 		switch {
@@ -129,12 +166,17 @@ func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool
 			onTime = append(onTime, t)
 		}
 	}
+	var names []string
+	for _, x := range apps {
+		names = append(names, x.name)
+	}
 	return func(yield func(*Cell) bool) {
 		dated := s.datedAt(app, onTime)
 		for _, class := range s.accountKinds(app, onAccounts) {
-			for _, at := range s.momentKinds(dated, class.profile, onAccounts) {
+			for _, at := range s.momentKinds(dated, class, onAccounts) {
 				for action := attempt.SignIn; action <= attempt.Consent; action++ {
-					c := &Cell{Account: class.profile.Name(), Accounts: class.count, App: s.directory.Apps[app].Name, Action: action, At: at}
+					c := &Cell{Account: class.names[0], Accounts: class.names, App: app.name, Apps: names, Action: action, At: at,
+						differs: class.differs}
 					if !yield(c) {
 						return
 					}
@@ -146,40 +188,88 @@ func (s *Space) kinds(app int, where condition.Node) func(yield func(*Cell) bool
 
 // accountKind is accounts that nothing tells apart.
 type accountKind struct {
-	profile *facts.Profile
-	count   int
+	// profiles are those of the first on each side, nil where that does not have it.
+	profiles [2]*facts.Profile
+	names    []string
+	// differs is how the versions of the app differ for accounts whose own facts are the same in both; else nil.
+	differs *difference
 }
 
-// accountKinds returns the kinds of account at an app, each with one of them.
-func (s *Space) accountKinds(app int, tests []test) []*accountKind {
+// accountKinds returns the kinds of account at an app. Of two versions those are left out for which the app is
+// the same in both.
+func (s *Space) accountKinds(app subject, tests []test) []*accountKind {
 	var kinds []*accountKind
 	byKey := map[string]*accountKind{}
-	var key []byte
-	for i := range s.directory.Accounts {
-		p := s.directory.Profile(i)
-		f := facts.Facts{Directory: s.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from}
-		key = key[:0]
-		for _, t := range tests {
-			key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
+	differs := s.alike.at(s, app)
+	// What both versions ask alike comes first, in one order.
+	isShared := func(t test) bool { return differs != nil && differs.shared[t.id] }
+	tests = slices.Clone(tests)
+	slices.SortStableFunc(tests, func(a, b test) int {
+		if isShared(a) != isShared(b) {
+			return map[bool]int{true: -1, false: 1}[isShared(a)]
 		}
-		key = s.appendStanding(key, p, app)
+		return strings.Compare(a.id, b.id)
+	})
+	shared := 0
+	for shared < len(tests) && isShared(tests[shared]) {
+		shared++
+	}
+	var own [2][]byte
+	var key []byte
+	for _, x := range s.accounts {
+		var profiles [2]*facts.Profile
+		key = key[:0]
+		for _, one := range s.sides {
+			k := own[one.number][:0]
+			n := x.numbers[one.number]
+			if n == absent {
+				own[one.number] = append(k, '-')
+				continue
+			}
+			p := one.directory.Profile(n)
+			profiles[one.number] = p
+			f := facts.Facts{Directory: one.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from}
+			answer := func(tests []test) {
+				for _, t := range tests {
+					if t.side == one {
+						k = append(k, byte('0'+t.on(&f)))
+					}
+				}
+			}
+			answer(tests[:shared])
+			own[one.number] = one.appendStanding(k, p, app.numbers[one.number])
+			k = key
+			answer(tests[shared:])
+			key = k
+		}
+		since := sameSince(profiles)
+		alike := differs != nil && since && bytes.Equal(own[0], own[1])
+		if alike && !differs.concerns(s, profiles) {
+			continue
+		}
+		key = strconv.AppendBool(append(append(append(key, own[0]...), '|'), own[1]...), since)
 		kind := byKey[string(key)]
 		if kind == nil {
-			kind = &accountKind{profile: p}
+			kind = &accountKind{profiles: profiles}
+			if alike {
+				kind.differs = differs
+			}
 			byKey[string(key)] = kind
 			kinds = append(kinds, kind)
 		}
-		kind.count++
+		kind.names = append(kind.names, x.name)
 	}
 	return kinds
 }
 
 // appendStanding appends what terms depend on beside the tests on an account.
-func (s *Space) appendStanding(key []byte, p *facts.Profile, app int) []byte {
+func (b *side) appendStanding(key []byte, p *facts.Profile, app int) []byte {
 	a := p.Account()
 	key = append(key, ' ', byte('0'+p.Kind()))
 	key = strconv.AppendBool(key, p.Disabled())
-	key = strconv.AppendBool(key, s.directory.IsOpenTo(app, p))
+	if app != absent {
+		key = strconv.AppendBool(key, b.directory.IsOpenTo(app, p))
+	}
 	for _, set := range [...]facts.MethodSet{p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred()} {
 		key = binary.AppendUvarint(key, uint64(set))
 	}
@@ -202,22 +292,28 @@ type moment struct {
 }
 
 // datedAt returns the moments at which what is dated changes at an app, for whichever account.
-func (s *Space) datedAt(app int, onTime []test) []moment {
+func (s *Space) datedAt(app subject, onTime []test) []moment {
 	var list []moment
 	kinds := map[string]int{}
 	var key []byte
 	for _, at := range s.moments {
 		key = key[:0]
-		f := facts.Facts{Directory: s.directory, Moment: at, At: at}
-		for _, t := range onTime {
-			key = append(key, byte('0'+t.Key.Definition().Holds(&f, t.Test)))
-		}
-		for _, i := range s.aimed[app] {
-			key = strconv.AppendBool(key, s.in.InForceAt(i, at))
-		}
-		for i := range s.exemptions {
-			u := s.exemptions[i].Until
-			key = strconv.AppendBool(key, u != nil && u.Before(directory.DateOf(at.In(s.directory.Zone))))
+		for _, one := range s.sides {
+			f := facts.Facts{Directory: one.directory, Moment: at, At: at}
+			for _, t := range onTime {
+				if t.side == one {
+					key = append(key, byte('0'+t.on(&f)))
+				}
+			}
+			if n := app.numbers[one.number]; n != absent {
+				for _, i := range one.aimed[n] {
+					key = strconv.AppendBool(key, one.in.InForceAt(i, at))
+				}
+			}
+			for i := range one.exemptions {
+				u := one.exemptions[i].Until
+				key = strconv.AppendBool(key, u != nil && u.Before(directory.DateOf(at.In(one.directory.Zone))))
+			}
 		}
 		kind, known := kinds[string(key)]
 		if !known {
@@ -230,36 +326,45 @@ func (s *Space) datedAt(app int, onTime []test) []moment {
 }
 
 // momentKinds returns moments of each kind that is told apart for an account, the earliest of each.
-func (s *Space) momentKinds(dated []moment, p *facts.Profile, onAccounts []test) []time.Time {
+func (s *Space) momentKinds(dated []moment, of *accountKind, onAccounts []test) []time.Time {
 	own := []time.Time{} // when something of the account's own ends
 	add := func(t time.Time) {
 		if t.After(s.from) && t.Before(s.to) {
 			own = append(own, t)
 		}
 	}
-	for i := range s.rollouts {
-		add(s.in.Deadline(i, p, s.from))
-		add(s.in.Deadline(i, p, s.to))
-	}
-	for _, t := range onAccounts {
-		if t.Key == facts.KeyJoinedWithin {
-			if end, known := p.JoinedUntil(directory.Span(t.Limit()), s.from); known {
-				add(end)
+	for _, one := range s.sides {
+		p := of.profiles[one.number]
+		if p == nil {
+			continue
+		}
+		for i := range one.rollouts {
+			add(one.in.Deadline(i, p, s.from))
+			add(one.in.Deadline(i, p, s.to))
+		}
+		for _, t := range onAccounts {
+			if t.side != one || t.Key != facts.KeyJoinedWithin {
+				continue
+			}
+			for _, seen := range []time.Time{s.from, s.to} { // who joins later has not joined at first
+				if end, known := p.JoinedUntil(directory.Span(t.Limit()), seen); known {
+					add(end)
+				}
 			}
 		}
-	}
-	// What is dated later did not happen yet.
-	a := p.Account()
-	for _, t := range []*time.Time{a.AskedAt, a.PasswordChangedAt} {
-		if t != nil {
-			add(*t)
+		// What is dated later did not happen yet.
+		a := p.Account()
+		for _, t := range []*time.Time{a.AskedAt, a.PasswordChangedAt} {
+			if t != nil {
+				add(*t)
+			}
 		}
-	}
-	if a.AccountRisk != nil && a.AccountRisk.Since != nil {
-		add(*a.AccountRisk.Since)
-	}
-	if a.Joined != nil {
-		add(a.Joined.Start(s.directory.Zone))
+		if a.AccountRisk != nil && a.AccountRisk.Since != nil {
+			add(*a.AccountRisk.Since)
+		}
+		if a.Joined != nil {
+			add(a.Joined.Start(one.directory.Zone))
+		}
 	}
 	slices.SortFunc(own, time.Time.Compare)
 	own = slices.CompactFunc(own, time.Time.Equal)
@@ -293,17 +398,62 @@ func (s *Space) momentKinds(dated []moment, p *facts.Profile, onAccounts []test)
 type path struct {
 	context.Context
 	space *Space
-	sets  [dimensions]bits
+	// side is the one whose judge asks.
+	side *side
+	sets [dimensions]bits
 	// free are the answers to free tests, by their IDs.
 	free map[string]freeAnswer
-	// low and high bound what is known of the score: at least low, and below high; -1 and 101 bound
-	// nothing.
-	low, high int
-	choices   []choice
-	next      int
+	// scores bound what is known of the score on each side.
+	scores [2]bounds
+	// proven has the ways to have proven something that tests tell apart, by the device.
+	proven  map[int][]answering
+	asked   []Answered
+	choices []choice
+	next    int
+}
+
+// bounds are what is known of a score, which is a span: its lower end is at least lowFrom and less than lowBelow, its
+// upper end at least highFrom and less than highBelow.
+type bounds struct{ lowFrom, lowBelow, highFrom, highBelow int }
+
+// unbounded are the bounds of a score of which nothing is known.
+var unbounded = bounds{0, risk.MaxScore + 1, 0, risk.MaxScore + 1}
+
+// reaches returns in which ways the score may reach a bar.
+func (b *bounds) reaches(bar int) (options []condition.Truth) {
+	if b.highFrom < bar {
+		options = append(options, condition.False)
+	}
+	if b.lowFrom < bar && b.highBelow > bar {
+		options = append(options, condition.Unknown)
+	}
+	if b.lowBelow > bar {
+		options = append(options, condition.True)
+	}
+	return options
+}
+
+// narrow notes how the score reaches a bar.
+func (b *bounds) narrow(bar int, reaches condition.Truth) {
+	switch reaches {
+	case condition.True:
+		b.lowFrom = max(b.lowFrom, bar)
+		b.highFrom = max(b.highFrom, bar)
+	case condition.Unknown:
+		b.lowBelow, b.highFrom = min(b.lowBelow, bar), max(b.highFrom, bar)
+	default:
+		b.lowBelow = min(b.lowBelow, bar)
+		b.highBelow = min(b.highBelow, bar)
+	}
+}
+
+// scoreMatters reports whether something was answered about the score.
+func (p *path) scoreMatters() bool {
+	return slices.ContainsFunc(p.scores[:], func(b bounds) bool { return b != unbounded })
 }
 
 type freeAnswer struct {
+	side  *side
 	test  *condition.Test
 	truth condition.Truth
 }
@@ -349,7 +499,8 @@ func (p *path) begin() {
 		copy(p.sets[i], d.all)
 	}
 	clear(p.free)
-	p.next, p.low, p.high = 0, -1, risk100+1
+	p.asked, p.next = p.asked[:0], 0
+	p.scores = [2]bounds{unbounded, unbounded}
 }
 
 // Answer implements inside.Asker.
@@ -361,7 +512,7 @@ func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.
 	case free:
 		return p.answerFree(t)
 	}
-	v := p.space.dimensions[of].of(p.space, t)
+	v := p.space.dimensions[of].of(p.space, p.side, t)
 	var options []condition.Truth
 	for truth := range v {
 		if p.sets[of].meets(v[truth]) {
@@ -370,7 +521,15 @@ func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.
 	}
 	truth := p.choose(options)
 	p.sets[of].narrow(v[truth])
+	if len(options) > 1 {
+		p.note(t, truth)
+	}
 	return truth
+}
+
+// note keeps how a test was answered.
+func (p *path) note(t *condition.Test, truth condition.Truth) {
+	p.asked = append(p.asked, Answered{t, p.side.number > 0, truth})
 }
 
 // anyTruth are all answers.
@@ -378,62 +537,67 @@ var anyTruth = []condition.Truth{condition.False, condition.Unknown, condition.T
 
 // answerFree answers a test on the risk, or on what was proven.
 func (p *path) answerFree(t *condition.Test) condition.Truth {
-	id := p.space.idOfFree(t)
+	id := p.side.idOfFree(t)
+	shared := p.space.alike.sharesRisk()
+	if t.Key == decide.KeyProved {
+		shared = p.space.alike.sharesProofs()
+	}
+	if !shared {
+		id = fmt.Sprint(p.side.number, id)
+	}
 	if known, was := p.free[id]; was {
 		return known.truth
 	}
 	var truth condition.Truth
 	switch t.Key {
 	case decide.KeyRiskAtLeast:
-		truth = p.reaches(p.space.asking.Risk().Levels.From(directory.Level(t.Limit())))
+		truth = p.reaches(p.side.asking.Risk().Levels.From(directory.Level(t.Limit())))
 	case decide.KeyScoreAtLeast:
 		truth = p.reaches(int(t.Limit()))
 	default:
 		truth = p.choose(anyTruth)
 	}
-	p.free[id] = freeAnswer{t, truth}
+	p.free[id] = freeAnswer{p.side, t, truth}
+	p.note(t, truth)
 	return truth
 }
 
-// reaches answers whether the score reaches a bar: so that a higher bar is not reached where a lower one is
-// not.
+// reaches answers whether the score reaches a bar, as far as what was answered before leaves open.
 func (p *path) reaches(bar int) condition.Truth {
-	var options []condition.Truth
-	switch {
-	case p.low >= bar:
-		return condition.True
-	case p.high <= bar:
-		return condition.False
-	default:
-		options = anyTruth
+	score := &p.scores[0]
+	if !p.space.alike.sharesRisk() {
+		score = &p.scores[p.side.number]
 	}
-	truth := p.choose(options)
-	switch truth {
-	case condition.True:
-		p.low = max(p.low, bar)
-	case condition.False:
-		p.high = min(p.high, bar)
-	}
+	truth := p.choose(score.reaches(bar))
+	score.narrow(bar, truth)
 	return truth
 }
 
 // BelowMedium implements inside.Asker.
 func (p *path) BelowMedium() bool {
-	return p.reaches(p.space.asking.Risk().Levels.Medium) == condition.False
+	return p.reaches(p.side.asking.Risk().Levels.Medium) == condition.False
 }
 
 // split visits the cells of a kind of account, app, action and moment.
 func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {
-	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}}
+	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}, proven: map[int][]answering{}}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
 		p.begin()
-		holds, terms := s.asking.TermsWhere(p, a, where)
+		if kind.differs != nil && kind.differs.isSame(p, a) {
+			continue
+		}
+		p.side = s.sides[0]
+		holds, terms := p.side.asking.TermsWhere(p, a, where)
 		if holds == condition.False {
 			continue
 		}
 		c := *kind
 		c.Where, c.Terms, c.path = holds, terms, p
+		if len(s.sides) > 1 {
+			p.side = s.sides[1]
+			c.Newer = p.side.asking.Terms(p, a)
+		}
 		if !visit(&c) {
 			return
 		}
@@ -443,32 +607,24 @@ func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) 
 // mostTried is how many atoms of a kind are tried to show what a cell claims, and mostTries how many attempts.
 const mostTried, mostTries = 3, 200_000
 
-// Witness returns an attempt out of the cell on which the judge itself comes to what is wanted: the truth of
-// the condition, bound to the names of the judge, and the terms. It returns nil where none does: where that is
-// settled, such circumstances cannot come about, else too much would have to be tried. It is called while the
-// cell is visited.
-func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide.Terms) bool) (a *attempt.Attempt, settled bool) {
+// Witness returns an attempt out of the cell for which something is so, by the judges themselves. It returns nil
+// where there is none: where that is settled, such circumstances cannot come about, else too much would have to be
+// tried. It is called while the cell is visited.
+func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt, settled bool) {
 	tries := 0
-	s, ctx := c.path.space, context.Background()
-	risks, proofs := s.risks[:1], s.proofs[:1]
+	s := c.path.space
+	d := &s.dimensions
+	var onRisk, onProofs []freeAnswer
 	for _, f := range c.path.free {
 		if f.test.Key == decide.KeyProved {
-			proofs = s.proofs
+			onProofs = append(onProofs, f)
 		} else {
-			risks = s.risks
+			onRisk = append(onRisk, f)
 		}
 	}
-	if c.path.low >= 0 || c.path.high <= risk100 { // of a bar that no test asked about
+	risks := s.risks[:1]
+	if len(onRisk) > 0 || c.path.scoreMatters() { // of a bar that no test asked about
 		risks = s.risks
-	}
-	d := &s.dimensions
-	matches := func(a *attempt.Attempt, proved bool) bool {
-		for _, f := range c.path.free {
-			if (f.test.Key == decide.KeyProved) == proved && s.in.Holds(a, f.test) != f.truth {
-				return false
-			}
-		}
-		return true
 	}
 	for _, pl := range d[place].first(c.path.sets[place], mostTried) {
 		for _, dv := range d[device].first(c.path.sets[device], mostTried) {
@@ -486,24 +642,27 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 				}
 				// What is proven changes no signal, where none asks about the device.
 				fitting := risks
-				if !s.signalsOnDevices {
-					fitting = nil
-					for _, risk := range risks {
-						if matches(made(risk), false) {
-							fitting = append(fitting, risk)
-						}
-					}
+				if len(risks) > 1 {
+					fitting = s.noticeable(&base, pl, dv, onRisk)
+				}
+				if len(fitting) == 0 {
+					continue
+				}
+				proofs := s.proofs[:1]
+				if len(onProofs) > 0 {
+					proofs = c.path.provable(&base, dv, onProofs)
 				}
 				for _, proof := range proofs {
-					if len(fitting) == 0 || !matches(made(proof), true) {
-						continue
-					}
 					for _, risk := range fitting {
 						if tries++; tries > mostTries {
 							return nil, false
 						}
 						a := made(risk, proof)
-						if (!s.signalsOnDevices || matches(a, false)) && wanted(s.judge.TermsWhere(ctx, a, where)) {
+						if len(s.signalTests[device]) > 0 &&
+							slices.ContainsFunc(onRisk, func(f freeAnswer) bool { return f.side.in.Holds(a, f.test) != f.truth }) {
+							continue
+						}
+						if wanted(a) {
 							return a, true
 						}
 					}
@@ -514,5 +673,112 @@ func (c *Cell) Witness(where condition.Node, wanted func(condition.Truth, decide
 	return nil, true
 }
 
-// risk100 is the highest score.
-const risk100 = 100
+// circumstance is what signals depend on beside what is brought about: those of no account, app or moment, unless
+// one asks for it.
+type circumstance struct {
+	place, device string
+	account, app  string
+	at            time.Time
+}
+
+// answering is a way in which something may be, and how tests are answered then.
+type answering struct {
+	setting
+	answers []condition.Truth
+}
+
+// answers reports whether free tests are answered in a given way, by their numbers.
+func (x *answering) fits(wanted []freeAnswer, numbers map[freeTest]numberedTest) bool {
+	return !slices.ContainsFunc(wanted, func(f freeAnswer) bool {
+		return x.answers[numbers[freeTest{f.side, f.side.idOfFree(f.test)}].number] != f.truth
+	})
+}
+
+// told leaves of ways those that tests tell apart, the first of each. What is noted of a way besides tells it apart too.
+func told(base *attempt.Attempt, ways []setting, tests map[freeTest]numberedTest, besides func(a *attempt.Attempt) string) (list []answering) {
+	seen := map[string]bool{}
+	for _, way := range ways {
+		a := *base
+		way.apply(&a)
+		answers := make([]condition.Truth, len(tests))
+		for _, t := range tests {
+			answers[t.number] = t.holds(&a)
+		}
+		if key := fmt.Sprint(answers, besides(&a)); !seen[key] {
+			seen[key] = true
+			list = append(list, answering{way, answers})
+		}
+	}
+	return list
+}
+
+// provable returns the ways to have proven something before that answer tests on it in a given way.
+func (p *path) provable(base *attempt.Attempt, dv int, wanted []freeAnswer) (list []setting) {
+	all, known := p.proven[dv]
+	if !known {
+		// What is proven of a posture changes the device.
+		all = told(base, p.space.proofs, p.space.proofTests, func(a *attempt.Attempt) string {
+			key := ""
+			for _, t := range p.space.deviceTests {
+				key += t.holds(a).String()
+			}
+			return key
+		})
+		p.proven[dv] = all
+	}
+	for i := range all {
+		if all[i].fits(wanted, p.space.proofTests) {
+			list = append(list, all[i].setting)
+		}
+	}
+	return list
+}
+
+// noticeable returns the ways to bring about a score that answer tests on the risk in a given way. There are far
+// fewer that are told apart than ways. Where signals ask about the device, what is proven may change the answers,
+// so all that are told apart are returned.
+func (s *Space) noticeable(base *attempt.Attempt, pl, dv int, wanted []freeAnswer) (list []setting) {
+	for _, way := range s.allNoticeable(base, pl, dv) {
+		if len(s.signalTests[device]) > 0 || way.fits(wanted, s.riskTests) {
+			list = append(list, way.setting)
+		}
+	}
+	return list
+}
+
+func (s *Space) allNoticeable(base *attempt.Attempt, pl, dv int) []answering {
+	c := circumstance{place: s.dimensions[place].kinds[pl], device: s.dimensions[device].kinds[dv]}
+	if s.signalsAbout&condition.AboutAccount != 0 {
+		c.account = base.Account
+	}
+	if s.signalsAbout&condition.AboutApp != 0 {
+		c.app = base.App
+	}
+	if s.signalsOnTime {
+		c.at = base.At
+	}
+	if known, ok := s.noticed.Load(c); ok {
+		return known.([]answering)
+	}
+	list := told(base, s.risks, s.riskTests, func(a *attempt.Attempt) string {
+		key := fmt.Sprint(len(a.Failed), s.kindOf(device, a))
+		for _, one := range s.sides {
+			key = fmt.Sprint(key, one.in.BelowMedium(a))
+		}
+		return key
+	})
+	s.noticed.Store(c, list)
+	return list
+}
+
+// freeTest is a free test, by what it asks of a side.
+type freeTest struct {
+	side *side
+	id   string
+}
+
+// numberedTest is a test with its number among those of its kind.
+type numberedTest struct {
+	test
+	number int
+}

@@ -41,8 +41,28 @@ type Judge interface {
 	Bind(owner string, node condition.Node) (condition.Node, error)
 	// Holds answers a bound test on an attempt, as a decision on it would.
 	Holds(a *attempt.Attempt, t *condition.Test) condition.Truth
+	// Heard returns which rules of policies speak on an attempt, or may, each with its truth, and whether the policies
+	// surely apply. A policy that says nothing is left out. The policies are to be aimed at the app.
+	Heard(ctx context.Context, a *attempt.Attempt, policies []int) []Heard
+	// BelowMedium reports whether the risk of an attempt is surely below medium.
+	BelowMedium(a *attempt.Attempt) bool
 	// MethodNames returns the names of a set of methods, sorted.
 	MethodNames(set facts.MethodSet) []string
+}
+
+// Heard is a policy that speaks on an attempt, or may.
+type Heard struct {
+	Policy int
+	// Applies and InForce are whether it does for certain, and Speaks whether one of its rules surely matches.
+	Applies, InForce condition.Truth
+	Speaks           bool
+	Rules            []HeardRule
+}
+
+// HeardRule is a rule that matches, or may.
+type HeardRule struct {
+	Rule    int
+	Matches condition.Truth
 }
 
 // Asker answers the tests of a judge that CompileAsking made, in place of an attempt. The judge finds it as
@@ -58,6 +78,10 @@ type Asker interface {
 // CompileAsking is set by package decide. It is given a decide.Rulebook, and returns a *decide.Judge whose
 // tests are answered by an Asker where one is its context.
 var CompileAsking func(rulebook any) (judge any, err error)
+
+// Fingerprint is set by package decide. It returns a hash of what a part of a rulebook says, wherever it is from:
+// two parts that say the same have the same.
+var Fingerprint func(part any) string
 
 // Open is set by package decide. It is given a *decide.Judge.
 var Open func(judge any) Judge

@@ -7,6 +7,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -37,6 +38,11 @@ func (p *Page) Compare(r *compare.Report, next []string) {
 		default:
 			p.line("The gate %s is open.", gate.Name)
 		}
+	}
+	if r.Exact != nil {
+		p.comparedExactly(r.Exact)
+		p.line("")
+		p.line("%s", p.heading.Render("What changed in the book"))
 	}
 	var without []string
 	shown := 0
@@ -85,6 +91,47 @@ func (p *Page) Compare(r *compare.Report, next []string) {
 		p.line("")
 		p.commands("Next", next)
 	}
+}
+
+// mostDifferences is how many kinds of case are told in full.
+const mostDifferences = 12
+
+// comparedExactly writes in which circumstances the books ask for something else.
+func (p *Page) comparedExactly(x *compare.Exact) {
+	p.line("")
+	p.line("%s", p.heading.Render(x.Summary()))
+	for i := range x.Differences {
+		if i == mostDifferences {
+			p.line("")
+			p.line("… and %s more; --json has all.", words.Count(len(x.Differences)-i, "difference"))
+			break
+		}
+		d := &x.Differences[i]
+		p.line("")
+		p.hang(d.Effect.String(), effectColumn, d.Title(x))
+		p.hang("", effectColumn, "was  "+d.Was+p.dim.Render(rulesBehind(d.RulesWere)))
+		p.hang("", effectColumn, "is   "+p.bold.Render(d.Is)+p.dim.Render(rulesBehind(d.RulesAre)))
+	}
+	p.line("")
+	p.labelled("Looked", fmt.Sprintf("All that can come about from %s to %s, in %s.", x.From.In(x.Zone).Format("2006-01-02"),
+		x.To.In(x.Zone).Format("2006-01-02"), words.Count(int(x.Cells), "cell")))
+	if x.Open != "" {
+		p.labelled("Open", x.Open)
+	}
+}
+
+// rulesBehind names the rules behind terms.
+func rulesBehind(sources []decide.Source) string {
+	var rules []string
+	for _, s := range sources {
+		if s.Policy != "" {
+			rules = append(rules, s.Policy+" / "+s.Rule)
+		}
+	}
+	if len(rules) == 0 {
+		return ""
+	}
+	return "  (" + strings.Join(rules, ", ") + ")"
 }
 
 // comparedShadow writes in short what a history would have come to were the shadow
