@@ -117,6 +117,14 @@ func (t *Terms) Imply(assurance string) bool {
 	return known && imply(t.clauses, clause{t.judge.assurances[n].demands}, t.judge.demandImplies)
 }
 
+// AssuranceImplies reports whether all who meet one assurance meet another. One that the book does not have implies nothing
+// and is implied by none.
+func (j *Judge) AssuranceImplies(one, other string) bool {
+	n, known := j.assuranceNumber[one]
+	m, knownToo := j.assuranceNumber[other]
+	return known && knownToo && imply([]clause{{j.assurances[n].demands}}, clause{j.assurances[m].demands}, j.demandImplies)
+}
+
 // MetBy reports whether all who meet some assurances meet the terms. Nothing meets a block.
 func (t *Terms) MetBy(assurances []string) bool {
 	if t.Block {

@@ -68,8 +68,6 @@ type Report struct {
 	// is the newer book with its shadow policies live, where it has any.
 	older, newer, aligned *decide.Judge
 	shadowed              *decide.Rulebook
-	// addresses are those of all apps.
-	addresses []string
 	// samePlaces says that both books look addresses up in the same data, and sameDirectory that both list all accounts,
 	// or neither does.
 	samePlaces, sameDirectory bool
@@ -307,11 +305,6 @@ func Books(older, newer *book.Book, at time.Time) (*Report, error) {
 
 		samePlaces:    older.DatabaseDigest == newer.DatabaseDigest,
 		sameDirectory: older.Settings.Directory == newer.Settings.Directory,
-	}
-	for _, p := range pairs(d.old.directory.Apps, d.new.directory.Apps, func(a *directory.App) string { return a.Name }) {
-		for _, identifier := range identifiers(p.old, p.new) {
-			r.addresses = append(r.addresses, addressOf(identifier))
-		}
 	}
 	if r.Changed == nil {
 		r.Changed = []Changed{}

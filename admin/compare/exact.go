@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/explore"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -123,32 +124,55 @@ type ExactOptions struct {
 	For  time.Duration
 }
 
-// mostDifferent is how many differences are told. Of more the comparison says so, and is not settled.
-const mostDifferent = 500
+// mostDifferent is how many kinds of case are told apart, before those that are alike are made one. Of more the
+// comparison says so, and is not settled.
+const mostDifferent = 5000
 
 // AddExact finds all circumstances in which the books ask for something else and adds them to the report. A gate is
-// judged by them from then on. It takes both processors, for a time that grows with what differs. Where the context
-// ends before it is through, it says what is open.
-func (r *Report) AddExact(ctx context.Context, o ExactOptions) error {
+// judged by them from then on. It costs what Exactly does.
+func (r *Report) AddExact(ctx context.Context, o ExactOptions) (err error) {
+	if r.Old == r.New {
+		r.Exact = newExact(r.newer, o)
+		return nil
+	}
+	r.Exact, err = exactly(ctx, r.aligned, r.newer, o, r.samePlaces)
+	return err
+}
+
+// Exactly finds all circumstances in which two judges ask for something else. Both must look addresses up in the same
+// data. It takes both processors, for a time that grows with what differs. Where the context ends before it is
+// through, it says what is open. The error is that the judges cannot be compared.
+func Exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions) (*Exact, error) {
+	return exactly(ctx, older, newer, o, true)
+}
+
+func newExact(newer *decide.Judge, o ExactOptions) *Exact {
 	if o.For == 0 {
 		o.For = explore.Horizon
 	}
-	x := &Exact{Zone: inside.Of(r.newer).Directory().Zone, From: o.From, To: o.From.Add(o.For), Differences: []Difference{}}
-	r.Exact = x
-	if r.Old == r.New {
-		return nil
+	return &Exact{Zone: inside.Of(newer).Directory().Zone, From: o.From, To: o.From.Add(o.For), Differences: []Difference{}}
+}
+
+func exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions, samePlaces bool) (*Exact, error) {
+	x := newExact(newer, o)
+	var addresses []string
+	apps := func(judge *decide.Judge) []directory.App { return inside.Of(judge).Directory().Apps }
+	for _, p := range pairs(apps(older), apps(newer), func(a *directory.App) string { return a.Name }) {
+		for _, identifier := range identifiers(p.old, p.new) {
+			addresses = append(addresses, addressOf(identifier))
+		}
 	}
-	space, err := explore.Pair(r.aligned, r.newer, x.From, x.To, r.addresses, r.samePlaces)
+	space, err := explore.Pair(older, newer, x.From, x.To, addresses, samePlaces)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	relation, err := decide.Relate(r.aligned, r.newer)
+	relation, err := decide.Relate(older, newer)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	s := &search{older: r.aligned, newer: r.newer, space: space, relation: relation, found: map[caseKey]*cases{}, stop: stop}
+	s := &search{older: older, newer: newer, space: space, relation: relation, found: map[caseKey]*cases{}, stop: stop}
 	cells, whole := space.Walk(ctx, nil, s.look)
 	x.Cells = cells
 	switch {
@@ -160,7 +184,7 @@ func (r *Report) AddExact(ctx context.Context, o ExactOptions) error {
 		x.Open = fmt.Sprintf("The time was up after %s.", words.Count(int(cells), "cell"))
 	}
 	x.Differences = append(x.Differences, s.differences()...)
-	return nil
+	return x, nil
 }
 
 // caseKey tells apart what is told apart.

@@ -133,9 +133,9 @@ policies:
 		"the country of a network":       {"ours: true, country: NO", "ours: true, country: BR", compare.Tightens, []string{"203.0.113"}},
 		"an app by another host":         {`["*.one.example"]`, `["*.one.example", "till.one.example/x/*"]`, compare.Loosens, []string{"till.one.example/x/compared"}},
 		"a group":                        {"name: oskar, groups: [deck]", "name: oskar, groups: [deck, crew]", compare.Neither, nil},
-		"a method of somebody":           {"name: oskar, groups: [deck], methods: [password]", "name: oskar, groups: [deck], methods: [password, push]", compare.Tightens,
+		"a method of somebody": {"name: oskar, groups: [deck], methods: [password]", "name: oskar, groups: [deck], methods: [password, push]", compare.Tightens,
 			[]string{"Members of deck", "met otherwise by what the account has"}},
-		"somebody new":                   {"accounts: [", "accounts: [{name: nina, methods: [password, push]}, ", compare.Loosens, []string{"nina", "account unknown"}},
+		"somebody new": {"accounts: [", "accounts: [{name: nina, methods: [password, push]}, ", compare.Loosens, []string{"nina", "account unknown"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Equal(t, 1, strings.Count(world, c.was))

@@ -2,6 +2,7 @@ package drill
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 
 	"github.com/briskwarden/briskwarden/book"
@@ -65,9 +66,7 @@ func Mutate(b Book, drills []book.Drill) (*Mutations, error) {
 	}
 	passing := slices.DeleteFunc(slices.Clone(drills), func(d book.Drill) bool { return !passes(&d, run(judge, consents, &d)) })
 	m := &Mutations{Survived: []Mutation{}, Caught: []Catch{}}
-	for _, mutation := range mutations(&b) {
-		changed := b
-		mutation.apply(&changed)
+	for mutation, changed := range Changes(b) {
 		judge, consents, err := changed.compile()
 		if err != nil {
 			continue // a change that no book could have is none
@@ -81,6 +80,20 @@ func Mutate(b Book, drills []book.Drill) (*Mutations, error) {
 		m.Survived = append(m.Survived, mutation)
 	}
 	return m, nil
+}
+
+// Changes yields each change on trial with the book that it makes; a book may be one that cannot be compiled. The
+// book itself stays as it is.
+func Changes(b Book) iter.Seq2[Mutation, Book] {
+	return func(yield func(Mutation, Book) bool) {
+		for _, mutation := range mutations(&b) {
+			changed := b
+			mutation.apply(&changed)
+			if !yield(mutation, changed) {
+				return
+			}
+		}
+	}
 }
 
 // mutations lists the changes of a book. A change replaces what it changes and

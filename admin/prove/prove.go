@@ -83,6 +83,10 @@ type Result struct {
 	Empty bool `json:"empty,omitzero" doc:"true where there are no circumstances that it is about"`
 	// Unlisted says that it holds for the accounts that are known, and that the book does not list all.
 	Unlisted bool `json:"unlisted,omitzero" doc:"true where it holds for the accounts that are known, and there are others"`
+	// Newcomers says that it holds too for the persons whom the book does not have that were looked at, and Newcomer is
+	// one for whom it does not: it holds by accident of today's accounts.
+	Newcomers bool      `json:"newcomers,omitzero" doc:"true where it was found to hold for persons whom the book does not have"`
+	Newcomer  *Newcomer `json:"newcomer,omitempty" doc:"a person whom the book does not have, and for whom it would not hold"`
 	// Attempt is one on which it does not hold, with what the book asks of it and the rules that do.
 	Attempt *attempt.Attempt `json:"attempt,omitempty" doc:"an attempt on which it does not hold"`
 	Asks    string           `json:"asks,omitzero" doc:"what the book asks of that attempt, in words"`
@@ -101,6 +105,8 @@ type Options struct {
 	For  time.Duration
 	// Names are the guarantees that are looked at; none stands for all.
 	Names []string
+	// Newcomers has what is proven looked at once more with persons whom the book does not have.
+	Newcomers bool
 }
 
 // Prove reports whether the guarantees of a book hold. It takes both processors. Where the context ends before
@@ -116,19 +122,46 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 	}
 	r := &Report{Zone: b.Settings.Zone, From: o.From, To: o.From.Add(o.For), Results: []Result{}}
 	var chosen []*book.Guarantee
-	var conditions []condition.Node
 	for i := range b.Guarantees {
 		g := &b.Guarantees[i]
 		if len(o.Names) == 0 || slices.Contains(o.Names, g.Name) {
-			chosen, conditions = append(chosen, g), append(conditions, g.Where)
+			chosen = append(chosen, g)
 		}
 	}
-	space, err := explore.New(judge, r.From, r.To, conditions...)
+	proofs, err := proveEach(ctx, judge, r.From, r.To, chosen)
 	if err != nil {
 		return nil, err
 	}
-	proofs := make([]*proof, len(chosen))
-	for i, g := range chosen {
+	if o.Newcomers && b.ListsAll() {
+		if err := lookAtNewcomers(ctx, judge, r.From, r.To, proofs); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range proofs {
+		if p.Attempt != nil {
+			p.explain(judge)
+		}
+		if !b.ListsAll() && (p.State == Proven || p.Empty) {
+			p.State, p.Unlisted, p.Empty = Open, true, false
+			p.Why = "The accounts are outside the book, so nobody knows of all. List them, and it can be proven."
+		}
+		r.Results = append(r.Results, p.Result)
+	}
+	return r, nil
+}
+
+// proveEach goes through all circumstances for each of some guarantees.
+func proveEach(ctx context.Context, judge *decide.Judge, from, to time.Time, guarantees []*book.Guarantee) ([]*proof, error) {
+	var conditions []condition.Node
+	for _, g := range guarantees {
+		conditions = append(conditions, g.Where)
+	}
+	space, err := explore.New(judge, from, to, conditions...)
+	if err != nil {
+		return nil, err
+	}
+	proofs := make([]*proof, len(guarantees))
+	for i, g := range guarantees {
 		if proofs[i], err = newProof(space, judge, g); err != nil {
 			return nil, fmt.Errorf("guarantee %s: %w", g.Name, err)
 		}
@@ -144,17 +177,7 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 		})
 	}
 	group.Wait()
-	for _, p := range proofs {
-		if p.Attempt != nil {
-			p.explain(judge)
-		}
-		if !b.ListsAll() && (p.State == Proven || p.Empty) {
-			p.State, p.Unlisted, p.Empty = Open, true, false
-			p.Why = "The accounts are outside the book, so nobody knows of all. List them, and it can be proven."
-		}
-		r.Results = append(r.Results, p.Result)
-	}
-	return r, nil
+	return proofs, nil
 }
 
 // proof is a guarantee that is being proven.
@@ -186,18 +209,22 @@ func newProof(space *explore.Space, judge *decide.Judge, g *book.Guarantee) (*pr
 	if p.real, err = inside.Of(judge).Bind("guarantee", g.Where); err != nil {
 		return nil, err
 	}
-	where := "where " + describe.When(p.real)
+	p.Claim = claimWords(g, p.real)
+	return p, nil
+}
+
+// claimWords is what a guarantee says, in words. Where is its condition, bound.
+func claimWords(g *book.Guarantee, where condition.Node) string {
+	text := "where " + describe.When(where)
 	switch {
 	case g.Always != 0:
-		p.Claim = "nobody gets in " + where
+		return "nobody gets in " + text
 	case len(g.NeverWithout) > 0:
-		p.Claim = "nobody gets in without " + words.List(g.NeverWithout, "and") + " " + where
+		return "nobody gets in without " + words.List(g.NeverWithout, "and") + " " + text
 	case len(g.Enough) > 0:
-		p.Claim = words.List(g.Enough, "and") + " is enough to get in " + where
-	default:
-		p.Claim = "nothing beyond " + words.List(g.AtMost, "and") + " is asked for " + where
+		return words.List(g.Enough, "and") + " is enough to get in " + text
 	}
-	return p, nil
+	return "nothing beyond " + words.List(g.AtMost, "and") + " is asked for " + text
 }
 
 // isAbout reports whether a guarantee is about circumstances in which its condition has a truth, and terms

@@ -3,6 +3,7 @@ package prove_test
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -17,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
@@ -270,4 +272,88 @@ networks:
 			require.NotNil(t, r.Results[0].Attempt)
 		})
 	}
+}
+
+// TestSuggest: what is suggested for the demo can be pasted, holds, and is not suggested again.
+func TestSuggest(t *testing.T) {
+	files := fstest.MapFS{}
+	require.NoError(t, fs.WalkDir(demo.Files(), ".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			text, _ := fs.ReadFile(demo.Files(), path)
+			files[path] = &fstest.MapFile{Data: text}
+		}
+		return err
+	}))
+	open := func() (*book.Book, *decide.Judge) {
+		b, err := book.OpenFS(files, book.WithDatabase(mmdb.Locator))
+		require.NoError(t, err)
+		judge, err := b.Compile()
+		require.NoError(t, err)
+		return b, judge
+	}
+	b, judge := open()
+	list, err := prove.Suggest(t.Context(), b, judge, prove.Options{From: monday})
+	require.NoError(t, err)
+	names := map[string]bool{}
+	text := ""
+	for _, s := range list {
+		names[s.Name] = true
+		text += "  " + s.YAML + "\n"
+	}
+	require.True(t, names["card-till-shut"], list)
+	require.True(t, names["administrators-listed"], list)
+	require.False(t, names["way-back-in-2"], "what is enough follows from the book's own")
+	files["guarantees.yaml"].Data = append(files["guarantees.yaml"].Data, text...)
+	b, judge = open()
+	r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
+	require.NoError(t, err)
+	require.Equal(t, 12+len(list), r.Count(prove.Proven))
+	list, err = prove.Suggest(t.Context(), b, judge, prove.Options{From: monday})
+	require.NoError(t, err)
+	require.Empty(t, list)
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	b.Guarantees = nil
+	list, err = prove.Suggest(stopped, b, judge, prove.Options{From: monday})
+	require.NoError(t, err)
+	require.Empty(t, list, "what was not proven is not suggested")
+}
+
+// TestNewcomers: what holds because of who is in the book today is told apart from what holds for whoever comes.
+func TestNewcomers(t *testing.T) {
+	b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+groups: [{name: crew}, {name: yard}]
+accounts: [{name: oskar@one.example, groups: [crew], methods: [password, push]}, {name: liv@one.example, groups: [yard], methods: [password]}]
+apps: [{name: mail}, {name: till, open_to: [crew]}]
+assurances: {once: {prove: [{any_of: [password], within: session}]}, twice: {prove: [{any_of: [push], within: session}]}}
+policies:
+  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [once]}}]}
+  - {name: crew, stage: live, who: {groups: [crew], except: {groups: [yard]}}, apps: every, rules: [{name: all, then: {require: [twice]}}]}
+guarantees:
+  - {name: by-accident, where: {groups: [crew], actions: [sign-in]}, never_without: [twice]}
+  - {name: for-all, where: {actions: [sign-in]}, never_without: [once]}
+  - {name: till, where: {names: [till], not: {groups: [crew]}}, always: block}
+  - {name: oskar, where: {accounts: [oskar@one.example], actions: [sign-in]}, never_without: [twice]}
+`)}})
+	require.NoError(t, err)
+	judge, err := b.Compile()
+	require.NoError(t, err)
+	r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday, Newcomers: true})
+	require.NoError(t, err)
+	for i, want := range []string{"somebody new in crew and yard", "", "", ""} {
+		x := &r.Results[i]
+		require.Equal(t, prove.Proven, x.State, x.Name)
+		require.Equal(t, want == "", x.Newcomers, x.Name)
+		if want == "" {
+			require.Nil(t, x.Newcomer, x.Name)
+			continue
+		}
+		require.Contains(t, x.Newcomer.String(), want)
+		require.Contains(t, x.Newcomer.Why, "once, which does without twice")
+	}
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	r, err = prove.Prove(stopped, b, judge, prove.Options{From: monday, Newcomers: true})
+	require.NoError(t, err)
+	require.False(t, r.Results[0].Newcomers, "nobody looked")
 }

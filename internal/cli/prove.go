@@ -28,7 +28,10 @@ import (
 )
 
 // proveFlags are those of prove.
-type proveFlags struct{ at, ahead, limit, format, examples, keepAs string }
+type proveFlags struct {
+	at, ahead, limit, format, examples, keepAs string
+	suggest, newcomers                         bool
+}
 
 func (env *environment) proveCommand() *cobra.Command {
 	flags := &proveFlags{}
@@ -37,7 +40,10 @@ func (env *environment) proveCommand() *cobra.Command {
 		Short: "Tell whether the guarantees of the book hold in all circumstances",
 		Long: "prove decides each of the book's guarantees over all that can come about: every account and app of the book,\n" +
 			"every action, address, country, moment until the horizon, device and signal, each known or missing. A guarantee\n" +
-			"is proven, or fails with an attempt that shows it. Without names it looks at all of them.\n\n" +
+			"is proven, or fails with an attempt that shows it. Without names it looks at all of them. With --suggest it\n" +
+			"proposes guarantees that hold today and that the book does not have, to be pasted into it. With --newcomers it\n" +
+			"tells what holds by accident of today's accounts: it looks once more with somebody new in each group, with and\n" +
+			"without methods.\n\n" +
 			"The exit status is 1 where one fails, and 2 where one is open because the time was up.",
 		Example: "  briskwarden prove --book kestrel\n" +
 			"  briskwarden prove --book kestrel till-stays-home --examples shown\n" +
@@ -56,11 +62,16 @@ func (env *environment) proveCommand() *cobra.Command {
 		"",
 		"keep the attempt on which one `always: block` fails as a drill of this name, which expects a block",
 	)
+	f.BoolVar(&flags.newcomers, "newcomers", false, "look at what is proven once more with persons whom the book does not have")
+	f.BoolVar(&flags.suggest, "suggest", false, "propose guarantees that hold today, and that the book does not have")
 	env.peopleFlag(f)
 	return cmd
 }
 
 func (env *environment) prove(flags *proveFlags, names []string) error {
+	if flags.suggest {
+		return env.suggestGuarantees(flags, names)
+	}
 	if !slices.Contains([]string{"text", "junit", "sarif"}, flags.format) {
 		return fmt.Errorf("--format: %q is not text, junit or sarif", flags.format)
 	}
@@ -97,6 +108,9 @@ func (env *environment) prove(flags *proveFlags, names []string) error {
 	if err != nil {
 		return err
 	}
+	if next == nil && !flags.newcomers && r.Count(prove.Proven) > 0 {
+		next = terminal.Command("briskwarden prove --book %s --newcomers", env.book)
+	}
 	switch flags.format {
 	case "junit":
 		err = r.WriteJUnit(env.gated())
@@ -109,6 +123,35 @@ func (env *environment) prove(flags *proveFlags, names []string) error {
 		return unjudged(words.Count(open, "guarantee") + " could not be decided")
 	}
 	return foundIf(r.Count(prove.Fails) > 0, err)
+}
+
+// suggestGuarantees proposes guarantees.
+func (env *environment) suggestGuarantees(flags *proveFlags, names []string) error {
+	if len(names) > 0 || flags.format != "text" || flags.examples != "" || flags.keepAs != "" {
+		return errors.New("--suggest proposes for the whole book, as text or --json; leave the other words and flags out")
+	}
+	b, judge, err := env.compile()
+	if err != nil {
+		return err
+	}
+	if !b.ListsAll() {
+		return errors.New("--suggest needs all accounts, and those of this book are outside it; list them with --people")
+	}
+	ahead, limit, err := aheadAndLimit(flags.ahead, flags.limit)
+	if err != nil {
+		return err
+	}
+	from, err := env.moment(b, flags.at)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
+	defer cancel()
+	list, err := prove.Suggest(ctx, b, judge, prove.Options{From: from, For: ahead})
+	if err != nil {
+		return err
+	}
+	return env.show(list, func(p *render.Page) { p.Suggestions(list) })
 }
 
 // options says what is looked at, and how long it may take.
@@ -128,7 +171,7 @@ func (f *proveFlags) options(env *environment, b *book.Book, names []string) (o 
 	if f.keepAs != "" && len(names) != 1 {
 		return o, 0, errors.New("--keep-as goes with the name of one guarantee")
 	}
-	o.Names = names
+	o.Names, o.Newcomers = names, f.newcomers
 	if o.For, limit, err = aheadAndLimit(f.ahead, f.limit); err != nil {
 		return o, 0, err
 	}

@@ -102,6 +102,11 @@ func (s *Space) detects(detector risk.Detector) bool {
 	return slices.ContainsFunc(s.signals(), func(x risk.Signal) bool { return x.Detect == detector })
 }
 
+// noticesPlaces reports whether a signal has a detector that looks at where an attempt comes from.
+func (s *Space) noticesPlaces() bool {
+	return s.detects(risk.AnonymousNetwork) || s.detects(risk.Travel) || s.detects(risk.CountryChange)
+}
+
 // signals returns the signals of all sides.
 func (s *Space) signals() (all []risk.Signal) {
 	for _, one := range s.sides {
@@ -114,7 +119,7 @@ func (s *Space) signals() (all []risk.Signal) {
 func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimension {
 	d := &dimension{known: [2]map[string]*vectors{{}, {}}}
 	asked := onDimension(tests, of)
-	noticed := of == device || s.detects(risk.AnonymousNetwork) || s.detects(risk.Travel) || s.detects(risk.CountryChange)
+	noticed := of == device || s.noticesPlaces()
 	seen := map[string]bool{}
 	for _, setting := range settings {
 		a := s.plain()

@@ -60,14 +60,15 @@ func (b *side) appNames() (names []string) {
 // to differ, which costs time and nothing else. A nil likeness is that of one book.
 type likeness struct {
 	// risk, proofs and rest say that the signals, what was proven before, and all that is not aimed at apps
-	// are the same.
+	// are the same. Where places is not nil the signals are so at the places in it alone, where both sides see the
+	// same country and the same of who hides there.
 	risk, proofs, rest bool
+	places             bits
 	assurances         map[string]bool
 	// policies are those that are the same but for the accounts and apps that they are for, by name.
 	policies map[string]bool
 }
 
-func (l *likeness) sharesRisk() bool   { return l == nil || l.risk }
 func (l *likeness) sharesProofs() bool { return l == nil || l.proofs }
 
 // compare finds out what both sides have in common.
@@ -85,7 +86,8 @@ func (s *Space) compare(places bool) *likeness {
 			(a.Posture == "" || s.samePostures(a.Posture))
 	}
 	zone := was.directory.Zone.String() == is.directory.Zone.String()
-	l.risk = places && same(func(r *decide.Rulebook) any { return r.Risk }) && s.samePlaces() &&
+	l.places = s.samePlaces()
+	l.risk = places && same(func(r *decide.Rulebook) any { return r.Risk }) &&
 		(!s.detects(risk.NewDevice) || same(func(r *decide.Rulebook) any { return r.Directory.Devices })) && s.sameSignals(l)
 	l.proofs = !slices.ContainsFunc(append(was.allOwnTests(), is.allOwnTests()...), func(t test) bool {
 		return t.Key == decide.KeyProved && !l.haveAll(t.Values)
@@ -143,20 +145,30 @@ func (s *Space) samePostures(name string) bool {
 	return has && hasToo && facts.SamePosture(&a.Postures[n], &b.Postures[m])
 }
 
-// samePlaces reports whether detectors see the same of each address: its country, and whether it hides people.
-func (s *Space) samePlaces() bool {
+// samePlaces returns the places of which detectors see the same on both sides: the country, and whether an address
+// hides people; nil where that is so of all.
+func (s *Space) samePlaces() bits {
 	d := s.dimensions[place]
-	return !slices.ContainsFunc(d.atoms, func(x setting) bool {
+	same, all := newBits(len(d.atoms), false), true
+	for i, x := range d.atoms {
 		a := s.plain()
 		x.apply(a)
 		var seen [2]string
-		for i, one := range s.sides {
+		for k, one := range s.sides {
 			ip, known := a.IP.Get()
 			p := one.directory.Place(ip)
-			seen[i] = fmt.Sprint(one.judge.Whereabouts(context.Background(), a).Country, known && p != nil && p.Anonymous)
+			seen[k] = fmt.Sprint(one.judge.Whereabouts(context.Background(), a).Country, known && p != nil && p.Anonymous)
 		}
-		return seen[0] != seen[1]
-	})
+		if seen[0] == seen[1] {
+			same.add(i)
+		} else {
+			all = false
+		}
+	}
+	if all || !s.noticesPlaces() {
+		return nil
+	}
+	return same
 }
 
 // sameSignals reports whether the conditions of signals mean the same for whoever signs on.

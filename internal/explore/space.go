@@ -369,6 +369,13 @@ func (b bits) narrow(o bits) {
 	}
 }
 
+// remove takes out those that are in another set.
+func (b bits) remove(o bits) {
+	for i := range b {
+		b[i] &^= o[i]
+	}
+}
+
 // first returns some atoms of a set, at most so many of each kind.
 func (d *dimension) first(b bits, most int) (list []int) {
 	seen := map[string]int{}

@@ -244,7 +244,7 @@ func (s *Space) accountKinds(app subject, tests []test) []*accountKind {
 		}
 		since := sameSince(profiles)
 		alike := differs != nil && since && bytes.Equal(own[0], own[1])
-		if alike && !differs.concerns(s, profiles) {
+		if alike && s.alike.places == nil && !differs.concerns(s, profiles) {
 			continue
 		}
 		key = strconv.AppendBool(append(append(append(key, own[0]...), '|'), own[1]...), since)
@@ -401,6 +401,8 @@ type path struct {
 	// side is the one whose judge asks.
 	side *side
 	sets [dimensions]bits
+	// sharesRisk says that what is answered about the risk holds of both sides.
+	sharesRisk bool
 	// free are the answers to free tests, by their IDs.
 	free map[string]freeAnswer
 	// scores bound what is known of the score on each side.
@@ -503,6 +505,24 @@ func (p *path) begin() {
 	p.scores = [2]bounds{unbounded, unbounded}
 }
 
+// shareRisk chooses between the places at which both sides notice the same and the others.
+func (p *path) shareRisk() {
+	l := p.space.alike
+	p.sharesRisk = l == nil || l.risk
+	if !p.sharesRisk || l == nil || l.places == nil {
+		return
+	}
+	options := []condition.Truth{condition.False} // there are others, or places would be nil
+	if p.sets[place].meets(l.places) {
+		options = append(options, condition.True)
+	}
+	if p.sharesRisk = p.choose(options) == condition.True; p.sharesRisk {
+		p.sets[place].narrow(l.places)
+	} else {
+		p.sets[place].remove(l.places)
+	}
+}
+
 // Answer implements inside.Asker.
 func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.Truth {
 	of := dimensionOf(t.Key)
@@ -538,7 +558,7 @@ var anyTruth = []condition.Truth{condition.False, condition.Unknown, condition.T
 // answerFree answers a test on the risk, or on what was proven.
 func (p *path) answerFree(t *condition.Test) condition.Truth {
 	id := p.side.idOfFree(t)
-	shared := p.space.alike.sharesRisk()
+	shared := p.sharesRisk
 	if t.Key == decide.KeyProved {
 		shared = p.space.alike.sharesProofs()
 	}
@@ -565,7 +585,7 @@ func (p *path) answerFree(t *condition.Test) condition.Truth {
 // reaches answers whether the score reaches a bar, as far as what was answered before leaves open.
 func (p *path) reaches(bar int) condition.Truth {
 	score := &p.scores[0]
-	if !p.space.alike.sharesRisk() {
+	if !p.sharesRisk {
 		score = &p.scores[p.side.number]
 	}
 	truth := p.choose(score.reaches(bar))
@@ -584,7 +604,8 @@ func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) 
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
 		p.begin()
-		if kind.differs != nil && kind.differs.isSame(p, a) {
+		p.shareRisk()
+		if kind.differs != nil && p.sharesRisk && kind.differs.isSame(p, a) {
 			continue
 		}
 		p.side = s.sides[0]

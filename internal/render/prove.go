@@ -26,6 +26,15 @@ func (p *Page) Proof(r *prove.Report, next []string) {
 			open,
 		)
 	}
+	today := 0
+	for i := range r.Results {
+		if r.Results[i].Newcomer != nil {
+			today++
+		}
+	}
+	if today > 0 {
+		answer += fmt.Sprintf(", %d of them for today's accounts only", today)
+	}
 	p.line("%s", p.bold.Render(answer))
 	p.line("")
 	width := 0
@@ -40,6 +49,9 @@ func (p *Page) Proof(r *prove.Report, next []string) {
 		switch x.State {
 		case prove.Proven:
 			p.hang(pad(p.good.Render("PROVEN"), 8)+pad(x.Name, width)+"  ", width+10, x.Claim)
+			if n := x.Newcomer; n != nil {
+				p.hang("", width+10, p.careful.Render("For today's accounts only")+": not for "+n.String()+", at "+n.Attempt.App+". "+n.Why)
+			}
 		case prove.Open:
 			p.hang(pad(p.careful.Render("OPEN"), 8)+pad(p.bold.Render(x.Name), width)+"  ", width+10, x.Claim)
 			p.hang("", width+10, x.Why)
@@ -79,5 +91,21 @@ func (p *Page) Proof(r *prove.Report, next []string) {
 	p.labelled("Looked", looked+".")
 	if next != nil {
 		p.commands("Next", next)
+	}
+}
+
+// Suggestions writes guarantees that hold and that the book does not have, to be pasted into it.
+func (p *Page) Suggestions(list []prove.Suggestion) {
+	if len(list) == 0 {
+		p.line("%s", p.bold.Render("No guarantee was found that holds today and that the book does not have."))
+		return
+	}
+	p.line("%s", p.bold.Render(fmt.Sprintf("%s that hold today, and that the book does not have. Keep those that are meant:",
+		words.Count(len(list), "guarantee"))))
+	p.line("")
+	p.line("guarantees:")
+	for i := range list {
+		p.line("%s", p.dim.Render("  # "+list[i].Claim))
+		p.line("  %s", list[i].YAML)
 	}
 }
