@@ -146,6 +146,30 @@ func (t *Terms) MetBy(assurances []string) bool {
 	return true
 }
 
+// WithinReach reports whether the account can meet the terms with what it has enrolled, on a device that passes what is
+// asked of it.
+func (t *Terms) WithinReach() bool {
+	if t.Block {
+		return false
+	}
+	has := t.profile.Enrolled() &^ t.profile.Barred()
+	can := func(n int32) bool {
+		if n == anyProof {
+			return has != 0
+		}
+		switch d := &t.judge.demands[n]; d.kind {
+		case DemandMethod:
+			return (d.methods|d.fallback)&has != 0
+		case DemandEnrol:
+			return d.methods&has != 0
+		}
+		return true
+	}
+	return !slices.ContainsFunc(t.clauses, func(c clause) bool {
+		return !slices.ContainsFunc(c, func(way []int32) bool { return !slices.ContainsFunc(way, func(n int32) bool { return !can(n) }) })
+	})
+}
+
 // imply reports whether those who meet all of some clauses meet another one: whichever ways they took. Implies
 // reports whether meeting one demand meets another.
 func imply(clauses []clause, other clause, implies func(one, other int32) bool) bool {

@@ -32,9 +32,13 @@ var accessChecks = []Check{
 	{"no-administrators", topicAccess, Note, "the book does not say who looks after the systems",
 		"Those who can mend a mistake must never be locked out by it, and nobody can see to that without knowing who they are.",
 		"Name them in the settings, such as `administrators: {groups: [shore-it]}`.", noAdministrators},
+	{"emergency-account-locked-out", topicAccess, Error, "an emergency account that gets in nowhere",
+		"For more than a week, now or in the coming year, this emergency account gets in at no app, wherever it comes from, on whatever " +
+			"device, with all that it has enrolled. It is there for the day on which nobody else gets in.",
+		"Ask of it what it has enrolled, in a live policy of its own that does not end.", emergencyAccountLockedOut},
 	{"administrator-locked-out", topicAccess, Error, "an administrator who is granted nothing",
-		"For this administrator no sign-on at any app is granted in the coming week, not even from an own network, on a fit device and with " +
-			"every enrolled method just proven. Who cannot get in cannot mend the book.",
+		"For this administrator no sign-on at any app is granted in the coming week, or for more than a week in the coming year, not even " +
+			"from an own network, on a fit device and with every enrolled method just proven. Who cannot get in cannot mend the book.",
 		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.",
 		administratorLockedOut},
 }
@@ -93,6 +97,15 @@ func unnamedEmergencyAccount(in *Pass) {
 	})
 }
 
+func emergencyAccountLockedOut(in *Pass) {
+	in.emergencies(func(n int, a *directory.Account) {
+		if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.anyhow }); shut {
+			in.Report(a.Name, in.where("account", a.Name), "The emergency account %s, with %s, gets in at no app %s, whatever is proven.",
+				a.Name, words.List(a.Methods, "and"), when)
+		}
+	})
+}
+
 func everydayEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
 		if groups := in.directory.Profile(n).Groups(); len(groups) > 0 {
@@ -130,7 +143,15 @@ func noAdministrators(in *Pass) {
 func administratorLockedOut(in *Pass) {
 	for n := range in.admins.All() {
 		a := &in.directory.Accounts[n]
-		if a.Disabled || a.Kind == directory.Service || in.getsIn(n) {
+		if a.Disabled || a.Kind == directory.Service {
+			continue
+		}
+		if in.getsIn(n) {
+			if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.atHome }); shut {
+				in.Report(a.Name, in.where("account", a.Name),
+					"%s is an administrator with %s, and gets in at no app from an own network %s, whatever the device.",
+					a.Name, words.List(a.Methods, "and"), when)
+			}
 			continue
 		}
 		where := "from no own network of the book"

@@ -31,11 +31,12 @@ func ExampleInspect() {
 	}
 	fmt.Println("score", report.Score.Reached, "of", report.Score.Possible)
 	// Output:
+	// people.yaml:59:5: The emergency account harbour-key@kestrelsound.example, with password, gets in at no app from 2026-11-23 on, whatever is proven.
 	// people.yaml:59:5: The emergency account harbour-key@kestrelsound.example has enrolled password, and nothing that resists phishing.
 	// policies.yaml:56:9: card-till / doubtful never speaks: whatever it would match, any-device matches before it.
 	// policies.yaml:58:9: card-till / open never speaks: whatever it would match, any-device matches before it.
 	// policies.yaml:80:5: The `who` of yard-hands holds for none of the 19 accounts.
-	// score 440 of 495
+	// score 440 of 505
 }
 
 // A house has rules of its own: here each live policy names an owner. The check is

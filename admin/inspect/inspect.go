@@ -212,6 +212,8 @@ type Pass struct {
 	// of one who belongs nowhere, and hours those of the coming week that windows
 	// tell apart.
 	ordinary attempt.Attempt
+	// ahead is all that can come about, nil until a check asks for it.
+	ahead    *ahead
 	stranger attempt.Fact[netip.Addr]
 	hours    []int
 	checks   []Check

@@ -135,6 +135,7 @@ var faults = map[string][]fault{
 			"kind: service, methods: [certificate]}\n  - {name: pump, kind: service, methods: [password]}",
 			"The service account pump, with password, is granted nothing at any app",
 		},
+		{"- {name: gauges, owner: ragna,", "- {name: gauges, until: 2027-01-31, owner: ragna,", "gets in at no app from 2027-02-01 on, from any address"},
 	},
 	"posture-of-machines": {
 		{"rules: [{name: in, then: {require: [key-now]}}]}", "rules: [{name: in, then: {require: [key-now, fit-device]}}]}",
@@ -295,6 +296,13 @@ var faults = map[string][]fault{
 			"methods: [password, otp-app]",
 			"has enrolled password and otp-app, and nothing that resists phishing"},
 	},
+	"emergency-account-locked-out": {
+		{"methods: [security-key]", "methods: [password, otp-app]",
+			"The emergency account key, with password and otp-app, gets in at no app from 2026-11-23 on, whatever is proven."},
+		{"- {name: way-back-in, owner: ragna,", "- {name: way-back-in, until: 2027-06-30, owner: ragna,", "from 2027-07-01 on"},
+		{"who: {kinds: [emergency]}, apps: every,", "from: 2026-11-26, who: {kinds: [emergency]}, apps: every,", ""}, // not for a week
+		{"who: {kinds: [emergency]}, apps: every,", "from: 2027-02-01, who: {kinds: [emergency]}, apps: every,", "from 2026-11-23 until 2027-02-01"},
+	},
 	"unnamed-emergency-account": {
 		{"who: {kinds: [emergency]}",
 			"who: {kinds: [person]}",
@@ -324,6 +332,10 @@ var faults = map[string][]fault{
 		{"ragna, groups: [office], methods: [password, otp-app]",
 			"ragna, groups: [office], methods: [otp-app]",
 			"from no own network of the book"},
+		{"  - name: baseline\n", "  - name: baseline\n    until: 2027-03-31\n",
+			"ragna is an administrator with password and otp-app, and gets in at no app from an own network from 2027-04-01 on"},
+		{"  - name: baseline\n", "  - {name: refit, owner: ragna, stage: live, from: 2027-05-01, until: 2027-05-20, who: {groups: [office]}, apps: every, " +
+			"rules: [{name: shut, then: block}]}\n  - name: baseline\n", "from 2027-05-01 until 2027-05-21"},
 	},
 	"aims-at-empty-group": {
 		{"{groups: [crew], except: {groups: [office]}}",
@@ -592,6 +604,11 @@ var faults = map[string][]fault{
 		{"name: ragna, groups: [office], methods: [password, otp-app]",
 			"name: ragna, groups: [office], methods: [password]",
 			"ragna can enrol a method at mail with password alone, from anywhere; baseline/elsewhere lets it pass."},
+		{"name: ragna, groups: [office], methods: [password, otp-app]¦  - name: baseline\n",
+			"name: ragna, groups: [office], methods: [password]¦  - {name: guard, owner: ragna, stage: live, until: 2027-01-31, who: anyone, " +
+				"apps: every, actions: [enrol], rules: [{name: away, when: {our_network: false}, then: block}, {name: near, then: grant}]}\n" +
+				"  - name: baseline\n",
+			"with password alone, from anywhere, from 2027-02-01 on; baseline/elsewhere lets it pass."},
 	},
 	"unpromptable-let-past": {
 		{"- {name: elsewhere, then",

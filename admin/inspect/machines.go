@@ -19,7 +19,8 @@ const topicMachines = "machines"
 
 var machineChecks = []Check{
 	{"service-locked-out", topicMachines, Error, "a service account that gets in nowhere",
-		"It is asked for what it cannot prove, and nobody is there to answer for it: what it does stops, mostly at night.",
+		"It is asked for what it cannot prove, now or later in the coming year, and nobody is there to answer for it: what it does stops, " +
+			"mostly at night.",
 		"Give it the method, or a policy of its own with what it can prove, confined to its network.", serviceLockedOut},
 	{"posture-of-machines", topicMachines, Warning, "a posture asked of a service account",
 		"A machine that signs on with a certificate reports no firewall and no patch level. What it is asked for is never shown.",
@@ -61,6 +62,11 @@ func serviceLockedOut(in *Pass) {
 				a.Name,
 				words.List(a.Methods, "and"),
 			)
+			return
+		}
+		if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.unattended }); shut {
+			in.Report(a.Name, in.where("account", a.Name), "The service account %s, with %s, gets in at no app %s, from any address.",
+				a.Name, words.List(a.Methods, "and"), when)
 		}
 	})
 }

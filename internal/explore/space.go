@@ -301,17 +301,26 @@ func (s *Space) turns(tests []test) []time.Time {
 			}
 		}
 	}
-	for _, one := range s.sides {
-		zone := one.directory.Zone
-		for day := s.from.In(zone); day.Before(s.to); day = day.AddDate(0, 0, 1) {
-			midnight := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, zone)
-			if one.isDated(midnight) {
-				add(midnight)
-			}
-		}
+	for _, day := range s.Days() {
+		add(day)
 	}
 	slices.SortFunc(moments, time.Time.Compare)
 	return slices.CompactFunc(moments, time.Time.Equal)
+}
+
+// Days returns the midnights at which a policy, an exemption or a rollout begins or ends, in order for each version of
+// the book.
+func (s *Space) Days() (days []time.Time) {
+	for _, one := range s.sides {
+		zone := one.directory.Zone
+		for day := s.from.In(zone).AddDate(0, 0, 1); day.Before(s.to); day = day.AddDate(0, 0, 1) {
+			midnight := time.Date(day.Year(), day.Month(), day.Day(), 0, 0, 0, 0, zone)
+			if midnight.Before(s.to) && one.isDated(midnight) {
+				days = append(days, midnight)
+			}
+		}
+	}
+	return days
 }
 
 // isDated reports whether something of the book begins or ends at a midnight.

@@ -146,26 +146,7 @@ func (s *Space) appKinds(where condition.Node) [][]subject {
 // kinds returns the kinds of account, action and moment that are told apart at apps of one kind.
 func (s *Space) kinds(apps []subject, where condition.Node) func(yield func(*Cell) bool) {
 	app := apps[0]
-	var tests []test
-	for _, one := range s.sides {
-		tests = one.testsOf(tests, "guarantee", where)
-		if n := app.numbers[one.number]; n != absent {
-			for _, i := range one.aimed[n] {
-				tests = one.policyTests(tests, i)
-			}
-		}
-		tests = one.commonTests(tests)
-	}
-	tests = distinct(tests)
-	var onAccounts, onTime []test
-	for _, t := range tests {
-		switch {
-		case t.isOn(condition.AboutAccount):
-			onAccounts = append(onAccounts, t)
-		case t.Key == facts.KeyDuring:
-			onTime = append(onTime, t)
-		}
-	}
+	onAccounts, onTime := s.testsAt(app, where)
 	var names []string
 	for _, x := range apps {
 		names = append(names, x.name)
@@ -184,6 +165,29 @@ func (s *Space) kinds(apps []subject, where condition.Node) func(yield func(*Cel
 			}
 		}
 	}
+}
+
+// testsAt returns the tests on accounts, and on time, that matter at an app.
+func (s *Space) testsAt(app subject, where condition.Node) (onAccounts, onTime []test) {
+	var tests []test
+	for _, one := range s.sides {
+		tests = one.testsOf(tests, "guarantee", where)
+		if n := app.numbers[one.number]; n != absent {
+			for _, i := range one.aimed[n] {
+				tests = one.policyTests(tests, i)
+			}
+		}
+		tests = one.commonTests(tests)
+	}
+	for _, t := range distinct(tests) {
+		switch {
+		case t.isOn(condition.AboutAccount):
+			onAccounts = append(onAccounts, t)
+		case t.Key == facts.KeyDuring:
+			onTime = append(onTime, t)
+		}
+	}
+	return onAccounts, onTime
 }
 
 // accountKind is accounts that nothing tells apart.
@@ -326,7 +330,19 @@ func (s *Space) datedAt(app subject, onTime []test) []moment {
 }
 
 // momentKinds returns moments of each kind that is told apart for an account, the earliest of each.
-func (s *Space) momentKinds(dated []moment, of *accountKind, onAccounts []test) []time.Time {
+func (s *Space) momentKinds(dated []moment, of *accountKind, onAccounts []test) (kinds []time.Time) {
+	seen := map[int]bool{}
+	for _, m := range s.momentsOf(dated, of, onAccounts) {
+		if !seen[m.kind] {
+			seen[m.kind] = true
+			kinds = append(kinds, m.at)
+		}
+	}
+	return kinds
+}
+
+// momentsOf returns the moments at which something changes for an account, in order, each with its kind.
+func (s *Space) momentsOf(dated []moment, of *accountKind, onAccounts []test) (list []moment) {
 	own := []time.Time{} // when something of the account's own ends
 	add := func(t time.Time) {
 		if t.After(s.from) && t.Before(s.to) {
@@ -369,29 +385,29 @@ func (s *Space) momentKinds(dated []moment, of *accountKind, onAccounts []test) 
 	slices.SortFunc(own, time.Time.Compare)
 	own = slices.CompactFunc(own, time.Time.Equal)
 	type kind struct{ dated, own int }
-	seen := map[kind]bool{}
-	var kinds []time.Time
+	numbers := map[kind]int{}
 	look := func(at time.Time, dated int) {
 		past := 0
 		for past < len(own) && !at.Before(own[past]) {
 			past++
 		}
-		if k := (kind{dated, past}); !seen[k] {
-			seen[k] = true
-			kinds = append(kinds, at)
+		k := kind{dated, past}
+		if _, known := numbers[k]; !known {
+			numbers[k] = len(numbers)
 		}
+		list = append(list, moment{at, numbers[k]})
 	}
 	next := 0
 	for i, m := range dated {
 		look(m.at, m.kind)
 		for next < len(own) && (i+1 == len(dated) || own[next].Before(dated[i+1].at)) {
-			if !own[next].Before(m.at) {
+			if own[next].After(m.at) {
 				look(own[next], m.kind)
 			}
 			next++
 		}
 	}
-	return kinds
+	return list
 }
 
 // path is one way to answer the tests of a judge. It implements inside.Asker.

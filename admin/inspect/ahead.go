@@ -1,0 +1,87 @@
+package inspect
+
+import (
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/explore"
+	"github.com/briskwarden/briskwarden/internal/facts"
+)
+
+// Whether somebody gets in at all, in the coming year too, is found out from all circumstances: attempts that are made up
+// look at a week.
+
+// ahead is all that can come about until the horizon, with the conditions under which accounts have to get in.
+type ahead struct {
+	space *explore.Space
+	// atHome is from an own network and in a browser, unattended as machines sign on, and anyhow whatever is so.
+	atHome, unattended, anyhow condition.Node
+}
+
+// longestShut is how long nobody notices that an account gets in nowhere: for that long the book's hours may shut it
+// out.
+const longestShut = 7 * 24 * time.Hour
+
+// lookAhead makes the space of all circumstances, once.
+func (in *Pass) lookAhead() (*ahead, error) {
+	if in.ahead != nil {
+		return in.ahead, nil
+	}
+	through := func(t attempt.Through) condition.Node {
+		return &condition.Test{Key: facts.KeyThrough, Values: []string{t.String()}}
+	}
+	home := []condition.Node{through(attempt.Browser)}
+	if in.hasOwnNetwork() {
+		home = append(home, &condition.Test{Key: facts.KeyOurNetwork, Values: []string{"true"}})
+	}
+	a := &ahead{atHome: &condition.All{Of: home}, unattended: through(attempt.Unattended), anyhow: &condition.All{}}
+	var err error
+	if a.space, err = explore.New(in.Judge, in.At, in.At.Add(horizon), a.atHome, a.unattended); err != nil {
+		return nil, err
+	}
+	for _, where := range []*condition.Node{&a.atHome, &a.unattended} {
+		if *where, err = a.space.Bind("inspect", *where); err != nil {
+			return nil, err
+		}
+	}
+	in.ahead = a
+	return a, nil
+}
+
+// daysAhead are now and the days until the horizon on which something of the book begins or ends.
+func (in *Pass) daysAhead() []time.Time {
+	days := []time.Time{in.At}
+	if a, err := in.lookAhead(); err == nil {
+		days = append(days, a.space.Days()...)
+	}
+	return days
+}
+
+func (in *Pass) hasOwnNetwork() bool {
+	for i := range in.directory.Networks {
+		if in.directory.Networks[i].Ours {
+			return true
+		}
+	}
+	return false
+}
+
+// shutOut says from when on, and until when, an account gets in nowhere for more than a week until the horizon, in days of
+// the book's zone.
+func (in *Pass) shutOut(account *directory.Account, under func(*ahead) condition.Node) (when string, is bool) {
+	a, err := in.lookAhead()
+	if err != nil {
+		return "", false // the judge was compiled from the same
+	}
+	shut, is := a.space.ShutOut(account.Name, under(a), longestShut)
+	if !is {
+		return "", false
+	}
+	day := func(t time.Time) string { return t.In(in.directory.Zone).Format(time.DateOnly) }
+	if shut.To.Before(in.At.Add(horizon)) {
+		return "from " + day(shut.From) + " until " + day(shut.To), true
+	}
+	return "from " + day(shut.From) + " on", true
+}
