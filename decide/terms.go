@@ -146,6 +146,11 @@ func (t *Terms) MetBy(assurances []string) bool {
 	return true
 }
 
+// Implies reports whether all who meet the terms meet others of the same judge. A block implies all.
+func (t *Terms) Implies(o *Terms) bool {
+	return t.Block || !o.Block && !slices.ContainsFunc(o.clauses, func(c clause) bool { return !imply(t.clauses, c, t.judge.demandImplies) })
+}
+
 // WithinReach reports whether the account can meet the terms with what it has enrolled, on a device that passes what is
 // asked of it.
 func (t *Terms) WithinReach() bool {

@@ -155,6 +155,10 @@ func TestMarkdown(t *testing.T) {
 	want, err := os.ReadFile("testdata/tide-gauge.md")
 	require.NoError(t, err)
 	require.Equal(t, string(want), doc.Markdown())
+	require.NoError(t, doc.AddExtremes(judge, "tide-gauge", monday))
+	require.Contains(t, doc.Markdown(), "At crew-roster, mail, account-page and timetable: at the least no-phishing, at the most certificate-now; "+
+		"a block in some circumstances.")
+	require.NoError(t, doc.AddExtremes(judge, "nobody", monday))
 
 	_, err = describe.Account(judge, "tide-guage", monday)
 	require.ErrorContains(t, err, `no account "tide-guage"; did you mean tide-gauge?`)

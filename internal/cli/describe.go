@@ -74,7 +74,9 @@ func (env *environment) describe(flags describeFlags) error {
 	case flags.policy != "":
 		doc, err = describe.Policy(judge, flags.policy, at)
 	case flags.account != "":
-		doc, err = describe.Account(judge, flags.account, at)
+		if doc, err = describe.Account(judge, flags.account, at); err == nil {
+			err = doc.AddExtremes(judge, flags.account, at)
+		}
 	default:
 		doc = describe.Book(judge, by, at)
 		doc.AddConsent(consents)
