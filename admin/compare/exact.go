@@ -122,6 +122,9 @@ type ExactOptions struct {
 	// From is the first moment, and For how long from then on; 0 is 400 days.
 	From time.Time
 	For  time.Duration
+	// Progress, where it is not nil, is told how many steps more are done, and how many more there are. Several goroutines
+	// call it.
+	Progress func(done, more int)
 }
 
 // mostDifferent is how many kinds of case are told apart, before those that are alike are made one. Of more the
@@ -166,6 +169,7 @@ func exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions, sa
 	if err != nil {
 		return nil, err
 	}
+	space.Progress = o.Progress
 	relation, err := decide.Relate(older, newer)
 	if err != nil {
 		return nil, err

@@ -113,7 +113,9 @@ func sortedValues(judge *decide.Judge, key condition.Key) []string {
 }
 
 // lookAtNewcomers looks at what is proven once more, with persons whom the book does not have.
-func lookAtNewcomers(ctx context.Context, judge *decide.Judge, from, to time.Time, proofs []*proof) error {
+func lookAtNewcomers(
+	ctx context.Context, judge *decide.Judge, from, to time.Time, proofs []*proof, progress func(done, more int),
+) error {
 	var named []string
 	var trial []*book.Guarantee
 	var proven []*proof
@@ -147,7 +149,7 @@ func lookAtNewcomers(ctx context.Context, judge *decide.Judge, from, to time.Tim
 	if err != nil {
 		return err
 	}
-	again, err := proveEach(ctx, extended, from, to, trial)
+	again, err := proveEach(ctx, extended, from, to, trial, progress)
 	if err != nil {
 		return err
 	}

@@ -107,6 +107,9 @@ type Options struct {
 	Names []string
 	// Newcomers has what is proven looked at once more with persons whom the book does not have.
 	Newcomers bool
+	// Progress, where it is not nil, is told how many steps more are done, and how many more there are. Several goroutines
+	// call it.
+	Progress func(done, more int)
 }
 
 // Prove reports whether the guarantees of a book hold. It takes both processors. Where the context ends before
@@ -128,12 +131,12 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 			chosen = append(chosen, g)
 		}
 	}
-	proofs, err := proveEach(ctx, judge, r.From, r.To, chosen)
+	proofs, err := proveEach(ctx, judge, r.From, r.To, chosen, o.Progress)
 	if err != nil {
 		return nil, err
 	}
 	if o.Newcomers && b.ListsAll() {
-		if err := lookAtNewcomers(ctx, judge, r.From, r.To, proofs); err != nil {
+		if err := lookAtNewcomers(ctx, judge, r.From, r.To, proofs, o.Progress); err != nil {
 			return nil, err
 		}
 	}
@@ -151,7 +154,9 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 }
 
 // proveEach goes through all circumstances for each of some guarantees.
-func proveEach(ctx context.Context, judge *decide.Judge, from, to time.Time, guarantees []*book.Guarantee) ([]*proof, error) {
+func proveEach(
+	ctx context.Context, judge *decide.Judge, from, to time.Time, guarantees []*book.Guarantee, progress func(done, more int),
+) ([]*proof, error) {
 	var conditions []condition.Node
 	for _, g := range guarantees {
 		conditions = append(conditions, g.Where)
@@ -160,6 +165,7 @@ func proveEach(ctx context.Context, judge *decide.Judge, from, to time.Time, gua
 	if err != nil {
 		return nil, err
 	}
+	space.Progress = progress
 	proofs := make([]*proof, len(guarantees))
 	for i, g := range guarantees {
 		if proofs[i], err = newProof(space, judge, g); err != nil {

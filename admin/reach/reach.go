@@ -37,10 +37,14 @@ type Access struct {
 	Verdict decide.Verdict `json:"verdict" doc:"grant or step_up where the app can be opened, block where it cannot"`
 	// Asks are the open demands in words, of a step-up.
 	Asks []string `json:"asks" doc:"what is asked for, of a step-up"`
+	// Terms are what the book asks for there, in words, whatever was proven; "" of a block.
+	Terms string `json:"terms,omitzero" doc:"what the book asks for there, by the names of assurances, whatever was proven"`
 	// Why is the first cause.
 	Why string `json:"why" doc:"the first cause"`
 	// WithShadow is the verdict were the shadow policies live.
 	WithShadow decide.Verdict `json:"with_shadow" doc:"the verdict were the shadow policies live"`
+
+	cause decide.Cause
 }
 
 // AccountReach is what an account can open.
@@ -65,6 +69,7 @@ func (r *AccountReach) Opens() int {
 type Answer struct {
 	Verdict  decide.Verdict `json:"verdict" doc:"grant or step_up where the app can be opened, block where it cannot"`
 	Asks     []string       `json:"asks" doc:"what is asked for, of a step-up"`
+	Terms    string         `json:"terms,omitzero" doc:"what the book asks for there, by the names of assurances, whatever was proven"`
 	Why      string         `json:"why" doc:"the first cause, as it is for the first of the accounts"`
 	Accounts []string       `json:"accounts" doc:"the accounts, sorted"`
 }
@@ -143,7 +148,7 @@ func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name stri
 	}
 	r := &AccountReach{Account: name, Assumed: assumed, Apps: []Access{}}
 	for app := range e.Apps {
-		r.Apps = append(r.Apps, access(e.Apps[app].Name, judge.Outline(context.Background(), c.attempt(judge, n, app))))
+		r.Apps = append(r.Apps, access(judge, e.Apps[app].Name, c.attempt(judge, n, app)))
 	}
 	slices.SortStableFunc(r.Apps, func(a, b Access) int { return cmp.Or(b.Verdict.Compare(a.Verdict), strings.Compare(a.App, b.App)) })
 	return r, nil
@@ -157,9 +162,15 @@ func unknown(what, name string, near []string) error {
 	return fmt.Errorf("the book has no %s %q%s", what, name, hint)
 }
 
-// access sums a decision up.
-func access(app string, d *decide.Decision) Access {
-	found := Access{App: app, Verdict: d.Verdict, Asks: []string{}, Why: d.Causes[0].Text, WithShadow: d.WithShadow.Verdict}
+// access sums up what becomes of an attempt at an app.
+func access(judge *decide.Judge, app string, a *attempt.Attempt) Access {
+	d := judge.Outline(context.Background(), a)
+	found := Access{App: app, Verdict: d.Verdict, Asks: []string{}, Why: d.Causes[0].Text, WithShadow: d.WithShadow.Verdict,
+		cause: d.Causes[0]}
+	if d.Verdict != decide.Block {
+		terms := judge.Terms(context.Background(), a)
+		found.Terms = terms.String()
+	}
 	if d.Verdict == decide.StepUp {
 		for _, demand := range d.Demands {
 			if !demand.Met {
@@ -205,8 +216,8 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 	index := map[string]int{}
 	for n := range e.Accounts {
 		a := c.attempt(judge, n, app)
-		d := judge.Outline(context.Background(), a)
-		found, cause := access(a.App, d), d.Causes[0]
+		found := access(judge, a.App, a)
+		cause := found.cause
 		switch cause.Code { // the text of these names the account
 		case decide.AppNotOpen:
 			found.Why = fmt.Sprintf(
@@ -217,12 +228,12 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 		case decide.AccountDisabled:
 			found.Why = "The account is disabled."
 		}
-		key := fmt.Sprint(found.Verdict, found.Asks, cause.Code, cause.Policy, cause.Rule)
+		key := fmt.Sprint(found.Verdict, found.Asks, found.Terms, cause.Code, cause.Policy, cause.Rule)
 		i, known := index[key]
 		if !known {
 			i = len(r.Answers)
 			index[key] = i
-			r.Answers = append(r.Answers, Answer{Verdict: found.Verdict, Asks: found.Asks, Why: found.Why, Accounts: []string{}})
+			r.Answers = append(r.Answers, Answer{Verdict: found.Verdict, Asks: found.Asks, Terms: found.Terms, Why: found.Why, Accounts: []string{}})
 		}
 		r.Answers[i].Accounts = append(r.Answers[i].Accounts, a.Account)
 	}

@@ -121,6 +121,7 @@ func TestTheDemo(t *testing.T) {
 		reach.Answer{
 			Verdict:  decide.Grant,
 			Asks:     []string{},
+			Terms:    "certificate-now",
 			Why:      "machines / from-the-depot is met: all that it asks for was shown.",
 			Accounts: []string{"kiosk-pier-2"},
 		},

@@ -28,6 +28,8 @@ type Rehearsal struct {
 	Attempt *attempt.Attempt `json:"attempt" doc:"the attempt that was judged"`
 	// App is the name of the app that the attempt's identifier or address is of.
 	App string `json:"app,omitzero" doc:"the name of the app that it is for; absent where the book has none"`
+	// Terms are what the book asks for in these circumstances, in words, whatever was proven.
+	Terms string `json:"terms" doc:"what the book asks for in these circumstances, by the names of assurances, whatever was proven"`
 	// ToDo says what would help, in sentences.
 	ToDo []string `json:"to_do" doc:"what would help"`
 	// Assumed says what was taken for granted, in sentences.
@@ -83,7 +85,8 @@ func Words(v decide.Verdict) string { return strings.ReplaceAll(v.String(), "_",
 // Rehearse judges the attempt. What was assumed in making it is passed on.
 func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report {
 	d := judge.Explain(context.Background(), a)
-	r := &Report{d, Rehearsal{Attempt: a, ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
+	terms := judge.Terms(context.Background(), a)
+	r := &Report{d, Rehearsal{Attempt: a, Terms: terms.String(), ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
 	}

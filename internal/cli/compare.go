@@ -175,7 +175,9 @@ func (env *environment) compareExactly(newer *book.Book, r *compare.Report, flag
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	return r.AddExact(ctx, compare.ExactOptions{From: from, For: ahead})
+	progress, finish := env.showSteps()
+	defer finish()
+	return r.AddExact(ctx, compare.ExactOptions{From: from, For: ahead, Progress: progress})
 }
 
 // keepExamples lays the examples into the folder that was asked for, and returns the command to go on with.

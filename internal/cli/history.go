@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"runtime/debug"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -238,17 +239,38 @@ func (a *asideFile) close() error {
 	return nil
 }
 
-// showProgress returns a bar over so many bytes of files, -1 where nobody knows how
-// many, that tells a person at a terminal how far a replay has come.
-func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
+// newBar returns a bar on standard error, which is seen at a terminal alone.
+func (env *environment) newBar(size int64) *progressbar.ProgressBar {
 	out, ok := env.progress.(*os.File)
-	bar := progressbar.NewOptions64(
+	return progressbar.NewOptions64(
 		size,
 		progressbar.OptionSetWriter(env.progress),
 		progressbar.OptionSetVisibility(ok && term.IsTerminal(int(out.Fd()))),
 		progressbar.OptionThrottle(time.Second),
 		progressbar.OptionClearOnFinish(),
 	)
+}
+
+// showSteps returns what is told of steps that are done and of more that there are, and shows a person at a terminal how
+// far they have come and how much time is left. Finish ends it.
+func (env *environment) showSteps() (progress func(done, more int), finish func()) {
+	bar := env.newBar(0)
+	var mu sync.Mutex
+	done, all := 0, 0
+	progress = func(finished, more int) {
+		mu.Lock()
+		defer mu.Unlock()
+		done, all = done+finished, all+more
+		bar.ChangeMax(all)
+		_ = bar.Set(done) // a bar that cannot be drawn is no reason to stop
+	}
+	return progress, func() { _ = bar.Finish() }
+}
+
+// showProgress returns a bar over so many bytes of files, -1 where nobody knows how
+// many, that tells a person at a terminal how far a replay has come.
+func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {
+	bar := env.newBar(size)
 	var judged atomic.Int64
 	begun := time.Now()
 	options.Progress = func(attempts int64) {

@@ -100,7 +100,10 @@ func (env *environment) prove(flags *proveFlags, names []string) error {
 	defer stop()
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
+	progress, finish := env.showSteps()
+	o.Progress = progress
 	r, err := prove.Prove(ctx, b, judge, o)
+	finish()
 	if err != nil {
 		return err
 	}
@@ -147,7 +150,9 @@ func (env *environment) suggestGuarantees(flags *proveFlags, names []string) err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	list, err := prove.Suggest(ctx, b, judge, prove.Options{From: from, For: ahead})
+	progress, finish := env.showSteps()
+	list, err := prove.Suggest(ctx, b, judge, prove.Options{From: from, For: ahead, Progress: progress})
+	finish()
 	if err != nil {
 		return err
 	}

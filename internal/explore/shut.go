@@ -45,7 +45,7 @@ func (s *Space) ShutOut(account string, where condition.Node, longest time.Durat
 				open = append(open, Shut{m.at, to})
 			}
 		}
-		if shut, ok = s.firstShut(open, longest); !ok {
+		if _, still := s.firstShut(open, longest); !still {
 			return Shut{}, false
 		}
 	}

@@ -23,6 +23,10 @@ import (
 // Space is all circumstances under which a book, or two versions of one, can be asked. It is safe for concurrent
 // use.
 type Space struct {
+	// Progress, where it is not nil, is told by each walk that so many kinds of app more were gone through, and that so
+	// many more are to be. Several goroutines call it. It is set before the first walk.
+	Progress func(done, more int)
+
 	// sides are the book, or the older and the newer version of it.
 	sides    []*side
 	from, to time.Time

@@ -73,6 +73,9 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 	last.Store(math.MaxInt64)
 	jobs := make(chan int)
 	appKinds := s.appKinds(where)
+	if s.Progress != nil {
+		s.Progress(0, len(appKinds))
+	}
 	var group sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
@@ -90,6 +93,9 @@ func (s *Space) Walk(ctx context.Context, where condition.Node, visit func(*Cell
 						}
 						return last.Load() > int64(n) && ctx.Err() == nil
 					})
+				}
+				if s.Progress != nil {
+					s.Progress(1, 0)
 				}
 			}
 		})

@@ -21,7 +21,7 @@ func (p *Page) AccountReach(r *reach.AccountReach) {
 	for _, a := range r.Apps {
 		text := a.Why
 		if len(a.Asks) > 0 {
-			text = "asks for " + strings.Join(a.Asks, ", and for ")
+			text = "asks for " + a.Terms
 		}
 		if a.WithShadow != a.Verdict {
 			text += " (with the shadow policies: " + rehearse.Words(a.WithShadow) + ")"
@@ -46,7 +46,7 @@ func (p *Page) AppReach(r *reach.AppReach) {
 		p.hang(pad(p.verdict(a.Verdict), verdictWidth), verdictWidth+2, p.bold.Render(words.Count(len(a.Accounts), "account"))+": "+names)
 		text := a.Why
 		if len(a.Asks) > 0 {
-			text = "Asks for " + strings.Join(a.Asks, ", and for ") + "."
+			text = "Asks for " + a.Terms + "."
 		}
 		p.hang("", verdictWidth+2, text)
 	}

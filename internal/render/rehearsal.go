@@ -25,6 +25,9 @@ func (p *Page) Rehearsal(r *rehearse.Report, zone *time.Location) {
 	if r.Verdict == decide.Block {
 		p.labelled("Besides", openDemands(r.Decision)...)
 	}
+	if !r.Refused() && r.Rehearsal.Terms != "block" {
+		p.labelled("Terms", r.Rehearsal.Terms+".")
+	}
 	p.labelled("Do", r.Rehearsal.ToDo...)
 	if said := r.ToPerson.Say; said != "" {
 		p.labelled("Say", said)
