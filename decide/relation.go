@@ -36,7 +36,8 @@ func Relate(older, newer *Judge) (*Relation, error) {
 		r.renumber = append(r.renumber, n)
 	}
 	if known > facts.MaxMethods {
-		return nil, fmt.Errorf("the two books have %d methods with different names, and no more than %d can be told apart", known, facts.MaxMethods)
+		return nil, fmt.Errorf("the two books have %d methods with different names, and no more than %d can be told apart", known,
+			facts.MaxMethods)
 	}
 	for i := range newer.demands {
 		d := newer.demands[i]
@@ -210,7 +211,7 @@ func (p *pairing) implies(one, other int32) bool {
 	return x.implies(&y)
 }
 
-// withoutSets is a demand for a method of which only how recent it must be is compared.
+// withoutSets is a demand for a method, to compare how recent it must be and nothing else.
 func (p *pairing) withoutSets(d demand) *demand {
 	d.methods, d.fallback = 0, 0
 	return &d

@@ -263,9 +263,22 @@ func (s *search) look(c *explore.Cell) bool {
 			s.stop()
 			return false
 		}
-		s.found[key] = &cases{caseKey: key, accounts: map[string]bool{}, tests: map[string]*condition.Test{}, Difference: Difference{Effect: effect, Apps: c.Apps,
-			Where:   []string{},
-			Actions: []attempt.Action{c.Action}, First: c.At, Was: was, Is: is, RulesWere: c.Terms.Sources, RulesAre: c.Newer.Sources, Attempt: shown}}
+		s.found[key] = &cases{
+			caseKey: key,
+			Difference: Difference{
+				Effect:    effect,
+				Apps:      c.Apps,
+				Actions:   []attempt.Action{c.Action},
+				First:     c.At,
+				Was:       was,
+				Is:        is,
+				RulesWere: c.Terms.Sources,
+				RulesAre:  c.Newer.Sources,
+				Attempt:   shown,
+			},
+			accounts: map[string]bool{},
+			tests:    map[string]*condition.Test{},
+		}
 	}
 	s.found[key].add(c)
 	return true
@@ -279,7 +292,8 @@ func (s *search) unshown(c *explore.Cell, settled bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.fault == "" {
-		s.fault = fmt.Sprintf("The older book may ask %s at %s for %s where the newer asks for %s, and whether that can come about was not settled.",
+		s.fault = fmt.Sprintf(
+			"The older book may ask %s at %s for %s where the newer asks for %s, and whether that can come about was not settled.",
 			c.Account, c.App, c.Terms.String(), c.Newer.String())
 	}
 }

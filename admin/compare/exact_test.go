@@ -118,24 +118,35 @@ policies:
 	}{
 		"a rule in two": {"{name: all, then: {require: [once]}}",
 			"{name: crew, when: {groups: [crew]}, then: {require: [once]}}, {name: others, then: {require: [once]}}", compare.Neither, nil},
-		"a country by its code":          {"countries: [home]", "countries: [SE, NO]", compare.Neither, nil},
-		"a rule that another one covers": {"{name: odd,", "{name: more, when: {countries: [BR]}, then: block}, {name: odd,", compare.Neither, nil},
-		"an hour":                        {`to: "16:00"`, `to: "17:00"`, compare.Loosens, []string{"at 16:00 CET", "mail", "once", "Everybody"}},
-		"a country":                      {"home: [NO, SE]", "home: [NO, SE, BR]", compare.Loosens, []string{"not sure that they are in home (NO, SE), they are in home (BR, NO, SE); block"}},
-		"a check":                        {"at_most: 30", "at_most: 120", compare.Loosens, []string{"till", "fit"}},
-		"a report's age":                 {"fresh: 24h", "fresh: 12h", compare.Tightens, []string{"fit"}},
-		"a session":                      {"lasts: 4h", "lasts: 8h", compare.Loosens, []string{"for at most 8 hours"}},
-		"a fallback":                     {", fallback: [sms-code]", "", compare.Tightens, []string{"push"}},
-		"how recent":                     {"within: 12h", "within: 1h", compare.Tightens, []string{"1h"}},
-		"another method":                 {"any_of: [push]", "any_of: [push, otp-app]", compare.Loosens, []string{"otp-app"}},
-		"a day of a rollout":             {"enforced: 2026-12-01", "enforced: 2026-12-09", compare.Loosens, []string{"2026-12-01 at 00:00 CET"}},
-		"a signal's points":              {"points: 50", "points: 30", compare.Loosens, []string{"risk of the sign-on"}},
-		"the country of a network":       {"ours: true, country: NO", "ours: true, country: BR", compare.Tightens, []string{"203.0.113"}},
-		"an app by another host":         {`["*.one.example"]`, `["*.one.example", "till.one.example/x/*"]`, compare.Loosens, []string{"till.one.example/x/compared"}},
-		"a group":                        {"name: oskar, groups: [deck]", "name: oskar, groups: [deck, crew]", compare.Neither, nil},
-		"a method of somebody": {"name: oskar, groups: [deck], methods: [password]", "name: oskar, groups: [deck], methods: [password, push]", compare.Tightens,
-			[]string{"Members of deck", "met otherwise by what the account has"}},
-		"somebody new": {"accounts: [", "accounts: [{name: nina, methods: [password, push]}, ", compare.Loosens, []string{"nina", "account unknown"}},
+		"a country by its code": {"countries: [home]", "countries: [SE, NO]", compare.Neither, nil},
+		"a rule that another one covers": {
+			"{name: odd,", "{name: more, when: {countries: [BR]}, then: block}, {name: odd,", compare.Neither, nil,
+		},
+		"an hour": {`to: "16:00"`, `to: "17:00"`, compare.Loosens, []string{"at 16:00 CET", "mail", "once", "Everybody"}},
+		"a country": {
+			"home: [NO, SE]", "home: [NO, SE, BR]", compare.Loosens,
+			[]string{"not sure that they are in home (NO, SE), they are in home (BR, NO, SE); block"},
+		},
+		"a check":                  {"at_most: 30", "at_most: 120", compare.Loosens, []string{"till", "fit"}},
+		"a report's age":           {"fresh: 24h", "fresh: 12h", compare.Tightens, []string{"fit"}},
+		"a session":                {"lasts: 4h", "lasts: 8h", compare.Loosens, []string{"for at most 8 hours"}},
+		"a fallback":               {", fallback: [sms-code]", "", compare.Tightens, []string{"push"}},
+		"how recent":               {"within: 12h", "within: 1h", compare.Tightens, []string{"1h"}},
+		"another method":           {"any_of: [push]", "any_of: [push, otp-app]", compare.Loosens, []string{"otp-app"}},
+		"a day of a rollout":       {"enforced: 2026-12-01", "enforced: 2026-12-09", compare.Loosens, []string{"2026-12-01 at 00:00 CET"}},
+		"a signal's points":        {"points: 50", "points: 30", compare.Loosens, []string{"risk of the sign-on"}},
+		"the country of a network": {"ours: true, country: NO", "ours: true, country: BR", compare.Tightens, []string{"203.0.113"}},
+		"an app by another host": {
+			`["*.one.example"]`, `["*.one.example", "till.one.example/x/*"]`, compare.Loosens, []string{"till.one.example/x/compared"},
+		},
+		"a group": {"name: oskar, groups: [deck]", "name: oskar, groups: [deck, crew]", compare.Neither, nil},
+		"a method of somebody": {
+			"name: oskar, groups: [deck], methods: [password]", "name: oskar, groups: [deck], methods: [password, push]", compare.Tightens,
+			[]string{"Members of deck", "met otherwise by what the account has"},
+		},
+		"somebody new": {
+			"accounts: [", "accounts: [{name: nina, methods: [password, push]}, ", compare.Loosens, []string{"nina", "account unknown"},
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Equal(t, 1, strings.Count(world, c.was))

@@ -156,8 +156,8 @@ func TestMarkdown(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, string(want), doc.Markdown())
 	require.NoError(t, doc.AddExtremes(judge, "tide-gauge", monday))
-	require.Contains(t, doc.Markdown(), "At crew-roster, mail, account-page and timetable: at the least no-phishing, at the most certificate-now; "+
-		"a block in some circumstances.")
+	require.Contains(t, doc.Markdown(), "At crew-roster, mail, account-page and timetable: at the least no-phishing, "+
+		"at the most certificate-now; a block in some circumstances.")
 	require.NoError(t, doc.AddExtremes(judge, "nobody", monday))
 
 	_, err = describe.Account(judge, "tide-guage", monday)

@@ -41,7 +41,7 @@ func (doc *Document) AddExtremes(judge *decide.Judge, account string, at time.Ti
 	return nil
 }
 
-// either lists terms one of which it is, each in brackets where there are several: they say "or" themselves.
+// either lists terms, where it is one of them. Several are each in brackets, for they say "or" themselves.
 func either(terms []string) string {
 	if len(terms) == 1 {
 		return terms[0]

@@ -135,7 +135,8 @@ var faults = map[string][]fault{
 			"kind: service, methods: [certificate]}\n  - {name: pump, kind: service, methods: [password]}",
 			"The service account pump, with password, is granted nothing at any app",
 		},
-		{"- {name: gauges, owner: ragna,", "- {name: gauges, until: 2027-01-31, owner: ragna,", "gets in at no app from 2027-02-01 on, from any address"},
+		{"- {name: gauges, owner: ragna,", "- {name: gauges, until: 2027-01-31, owner: ragna,",
+			"gets in at no app from 2027-02-01 on, from any address"},
 	},
 	"posture-of-machines": {
 		{"rules: [{name: in, then: {require: [key-now]}}]}", "rules: [{name: in, then: {require: [key-now, fit-device]}}]}",
@@ -301,7 +302,8 @@ var faults = map[string][]fault{
 			"The emergency account key, with password and otp-app, gets in at no app from 2026-11-23 on, whatever is proven."},
 		{"- {name: way-back-in, owner: ragna,", "- {name: way-back-in, until: 2027-06-30, owner: ragna,", "from 2027-07-01 on"},
 		{"who: {kinds: [emergency]}, apps: every,", "from: 2026-11-26, who: {kinds: [emergency]}, apps: every,", ""}, // not for a week
-		{"who: {kinds: [emergency]}, apps: every,", "from: 2027-02-01, who: {kinds: [emergency]}, apps: every,", "from 2026-11-23 until 2027-02-01"},
+		{"who: {kinds: [emergency]}, apps: every,", "from: 2027-02-01, who: {kinds: [emergency]}, apps: every,",
+			"from 2026-11-23 until 2027-02-01"},
 	},
 	"unnamed-emergency-account": {
 		{"who: {kinds: [emergency]}",
@@ -334,8 +336,8 @@ var faults = map[string][]fault{
 			"from no own network of the book"},
 		{"  - name: baseline\n", "  - name: baseline\n    until: 2027-03-31\n",
 			"ragna is an administrator with password and otp-app, and gets in at no app from an own network from 2027-04-01 on"},
-		{"  - name: baseline\n", "  - {name: refit, owner: ragna, stage: live, from: 2027-05-01, until: 2027-05-20, who: {groups: [office]}, apps: every, " +
-			"rules: [{name: shut, then: block}]}\n  - name: baseline\n", "from 2027-05-01 until 2027-05-21"},
+		{"  - name: baseline\n", "  - {name: refit, owner: ragna, stage: live, from: 2027-05-01, until: 2027-05-20, " +
+			"who: {groups: [office]}, apps: every, rules: [{name: shut, then: block}]}\n  - name: baseline\n", "from 2027-05-01 until 2027-05-21"},
 	},
 	"aims-at-empty-group": {
 		{"{groups: [crew], except: {groups: [office]}}",

@@ -319,11 +319,12 @@ func TestSuggest(t *testing.T) {
 	require.Empty(t, list, "what was not proven is not suggested")
 }
 
-// TestNewcomers: what holds because of who is in the book today is told apart from what holds for whoever comes.
+// TestNewcomers: what holds because of who is in the book today is told apart from what holds for newcomers too.
 func TestNewcomers(t *testing.T) {
 	b, err := book.OpenFS(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
 groups: [{name: crew}, {name: yard}]
-accounts: [{name: oskar@one.example, groups: [crew], methods: [password, push]}, {name: liv@one.example, groups: [yard], methods: [password]}]
+accounts: [{name: oskar@one.example, groups: [crew], methods: [password, push]},
+  {name: liv@one.example, groups: [yard], methods: [password]}]
 apps: [{name: mail}, {name: till, open_to: [crew]}]
 assurances: {once: {prove: [{any_of: [password], within: session}]}, twice: {prove: [{any_of: [push], within: session}]}}
 policies:

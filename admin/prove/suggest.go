@@ -223,7 +223,8 @@ func written(b *book.Book, judge *decide.Judge, proven []candidate) ([]Suggestio
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, Suggestion{Name: name, Claim: claimWords(&c.Guarantee, where), Because: c.because, YAML: fmt.Sprintf("- {name: %s, %s}", name, claim)})
+		list = append(list, Suggestion{Name: name, Claim: claimWords(&c.Guarantee, where), Because: c.because,
+			YAML: fmt.Sprintf("- {name: %s, %s}", name, claim)})
 	}
 	return list, nil
 }

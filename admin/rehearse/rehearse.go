@@ -86,7 +86,8 @@ func Words(v decide.Verdict) string { return strings.ReplaceAll(v.String(), "_",
 func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report {
 	d := judge.Explain(context.Background(), a)
 	terms := judge.Terms(context.Background(), a)
-	r := &Report{d, Rehearsal{Attempt: a, Terms: terms.String(), ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
+	r := &Report{d, Rehearsal{Attempt: a, Terms: terms.String(),
+		ToDo: []string{}, Assumed: assumed, Warnings: []string{}, Missing: []Missing{}}}
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
 	}

@@ -40,11 +40,13 @@ func (env *environment) compareCommand() *cobra.Command {
 		Short: "Tell what changed between two books, and what that would have changed",
 		Long: "compare tells in sentences what changed between two books, definition by definition, what loosens\n" +
 			"first. With --exact it finds all circumstances in which a sign-in is asked for something else: each kind of\n" +
-			"case with what was and is asked, whom it concerns, and an attempt that shows it. With --history it judges a recorded history by both, and tells what would have changed: who\n" +
+			"case with what was and is asked, whom it concerns, and an attempt that shows it. " +
+			"With --history it judges a recorded history by both, and tells what would have changed: who\n" +
 			"is locked out, newly asked or let in, who has no method to answer with, and which unattended\n" +
 			"accounts break; where the newer book has shadow policies, also what these would do were they live.\n\n" +
 			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may\n" +
-			"(loosened; with --exact, where some sign-in is asked for less), or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
+			"(loosened; with --exact, where some sign-in is asked for less), " +
+			"or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
 			"app that could be opened before, is asked for what there is no method for, or breaks unattended. A\n" +
 			"gate that cannot be judged, because the history holds nothing or too much of it cannot be read, ends\n" +
 			"with 2.",

@@ -145,7 +145,7 @@ func (s *Space) samePostures(name string) bool {
 	return has && hasToo && facts.SamePosture(&a.Postures[n], &b.Postures[m])
 }
 
-// samePlaces returns the places of which detectors see the same on both sides: the country, and whether an address
+// samePlaces returns the places about which detectors see the same on both sides: the country, and whether an address
 // hides people; nil where that is so of all.
 func (s *Space) samePlaces() bits {
 	d := s.dimensions[place]
@@ -171,7 +171,7 @@ func (s *Space) samePlaces() bits {
 	return same
 }
 
-// sameSignals reports whether the conditions of signals mean the same for whoever signs on.
+// sameSignals reports whether the conditions of signals mean the same for each account.
 func (s *Space) sameSignals(l *likeness) bool {
 	var tests [2][]test
 	for i, one := range s.sides {

@@ -440,7 +440,7 @@ type path struct {
 // upper end at least highFrom and less than highBelow.
 type bounds struct{ lowFrom, lowBelow, highFrom, highBelow int }
 
-// unbounded are the bounds of a score of which nothing is known.
+// unbounded are the bounds of a score about which nothing is known.
 var unbounded = bounds{0, risk.MaxScore + 1, 0, risk.MaxScore + 1}
 
 // reaches returns in which ways the score may reach a bar.
@@ -730,15 +730,17 @@ type answering struct {
 	answers []condition.Truth
 }
 
-// answers reports whether free tests are answered in a given way, by their numbers.
+// fits reports whether free tests are answered in a given way, by their numbers.
 func (x *answering) fits(wanted []freeAnswer, numbers map[freeTest]numberedTest) bool {
 	return !slices.ContainsFunc(wanted, func(f freeAnswer) bool {
 		return x.answers[numbers[freeTest{f.side, f.side.idOfFree(f.test)}].number] != f.truth
 	})
 }
 
-// told leaves of ways those that tests tell apart, the first of each. What is noted of a way besides tells it apart too.
-func told(base *attempt.Attempt, ways []setting, tests map[freeTest]numberedTest, besides func(a *attempt.Attempt) string) (list []answering) {
+// toldApart leaves of ways those that tests tell apart, the first of each. What is noted of a way besides tells it apart too.
+func toldApart(
+	base *attempt.Attempt, ways []setting, tests map[freeTest]numberedTest, besides func(a *attempt.Attempt) string,
+) (list []answering) {
 	seen := map[string]bool{}
 	for _, way := range ways {
 		a := *base
@@ -760,7 +762,7 @@ func (p *path) provable(base *attempt.Attempt, dv int, wanted []freeAnswer) (lis
 	all, known := p.proven[dv]
 	if !known {
 		// What is proven of a posture changes the device.
-		all = told(base, p.space.proofs, p.space.proofTests, func(a *attempt.Attempt) string {
+		all = toldApart(base, p.space.proofs, p.space.proofTests, func(a *attempt.Attempt) string {
 			key := ""
 			for _, t := range p.space.deviceTests {
 				key += t.holds(a).String()
@@ -803,7 +805,7 @@ func (s *Space) allNoticeable(base *attempt.Attempt, pl, dv int) []answering {
 	if known, ok := s.noticed.Load(c); ok {
 		return known.([]answering)
 	}
-	list := told(base, s.risks, s.riskTests, func(a *attempt.Attempt) string {
+	list := toldApart(base, s.risks, s.riskTests, func(a *attempt.Attempt) string {
 		key := fmt.Sprint(len(a.Failed), s.kindOf(device, a))
 		for _, one := range s.sides {
 			key = fmt.Sprint(key, one.in.BelowMedium(a))
