@@ -2,11 +2,13 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/replay"
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -94,23 +96,37 @@ func (p *Page) Compare(r *compare.Report, next []string) {
 }
 
 // mostDifferences is how many kinds of case are told in full.
-const mostDifferences = 12
+const mostDifferences = 8
 
 // comparedExactly writes in which circumstances the books ask for something else.
 func (p *Page) comparedExactly(x *compare.Exact) {
 	p.line("")
 	p.line("%s", p.heading.Render(x.Summary()))
+	shown, others := 0, 0
 	for i := range x.Differences {
-		if i == mostDifferences {
-			p.line("")
-			p.line("… and %s more; --json has all.", words.Count(len(x.Differences)-i, "difference"))
-			break
-		}
 		d := &x.Differences[i]
+		if !slices.Contains(d.Actions, attempt.SignIn) {
+			others++
+			continue
+		}
+		if shown++; shown > mostDifferences {
+			continue
+		}
 		p.line("")
 		p.hang(d.Effect.String(), effectColumn, d.Title(x))
 		p.hang("", effectColumn, "was  "+d.Was+p.dim.Render(rulesBehind(d.RulesWere)))
 		p.hang("", effectColumn, "is   "+p.bold.Render(d.Is)+p.dim.Render(rulesBehind(d.RulesAre)))
+	}
+	var more []string
+	if shown > mostDifferences {
+		more = append(more, words.Count(shown-mostDifferences, "difference")+" of sign-ins")
+	}
+	if others > 0 {
+		more = append(more, words.Count(others, "difference")+" of other actions alone")
+	}
+	if len(more) > 0 {
+		p.line("")
+		p.line("… and %s; --json and --format markdown have all.", words.List(more, "and"))
 	}
 	p.line("")
 	p.labelled("Looked", fmt.Sprintf("All that can come about from %s to %s, in %s.", x.From.In(x.Zone).Format("2006-01-02"),
