@@ -277,6 +277,7 @@ func TestTheBench(t *testing.T) {
 		{"exact examples", 0, []string{"compare", "kestrel", "next", "--exact", "--examples", "differs"},
 			"briskwarden rehearse --book next --attempt differs/loosens-1.json"},
 		{"a rehearsal of one", 0, []string{"rehearse", "--book", "next", "--attempt", "differs/loosens-1.json"}, "STEP UP"},
+		{"a moment of nothing", 2, []string{"compare", "kestrel", "next", "--at", "2026-11-23T13:10:00Z"}, "--at goes with --exact"},
 		{"examples of nothing", 2, []string{"compare", "kestrel", "next", "--examples", "stopped"}, "--examples are those of a --history"},
 		{"one book", 2, []string{"compare", "kestrel"}, "name two folders, the older book and the newer"},
 		{"a third", 2, []string{"compare", "kestrel", "next", "--book", "x"}, "leave --book out"},

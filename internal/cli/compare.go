@@ -40,16 +40,15 @@ func (env *environment) compareCommand() *cobra.Command {
 		Short: "Tell what changed between two books, and what that would have changed",
 		Long: "compare tells in sentences what changed between two books, definition by definition, what loosens\n" +
 			"first. With --exact it finds all circumstances in which a sign-in is asked for something else: each kind of\n" +
-			"case with what was and is asked, whom it concerns, and an attempt that shows it. " +
-			"With --history it judges a recorded history by both, and tells what would have changed: who\n" +
-			"is locked out, newly asked or let in, who has no method to answer with, and which unattended\n" +
-			"accounts break; where the newer book has shadow policies, also what these would do were they live.\n\n" +
-			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may\n" +
-			"(loosened; with --exact, where some sign-in is asked for less), " +
-			"or where by the history somebody is locked out (locked-out): can get in nowhere at an\n" +
-			"app that could be opened before, is asked for what there is no method for, or breaks unattended. A\n" +
-			"gate that cannot be judged, because the history holds nothing or too much of it cannot be read, ends\n" +
-			"with 2.",
+			"case with what was and is asked, whom it concerns, and an attempt that shows it.\n\n" +
+			"With --history it judges a recorded history by both, and tells what would have changed: who is locked\n" +
+			"out, newly asked or let in, who has no method to answer with, and which unattended accounts break;\n" +
+			"where the newer book has shadow policies, also what these would do were they live.\n\n" +
+			"With --fail-on it is a gate for CI: the exit status is 1 where some change loosens, or may (loosened;\n" +
+			"with --exact, where some sign-in is asked for less), or where by the history somebody is locked out\n" +
+			"(locked-out): can get in nowhere at an app that could be opened before, is asked for what there is no\n" +
+			"method for, or breaks unattended. A gate that cannot be judged, because the history holds nothing or\n" +
+			"too much of it cannot be read, or because the time was up, ends with 2.",
 		Example: "  briskwarden compare kestrel kestrel-next\n" +
 			"  briskwarden compare kestrel kestrel-next --exact --fail-on loosened\n" +
 			"  briskwarden compare kestrel kestrel-next --history october.jsonl.gz --examples stopped\n" +
@@ -63,7 +62,14 @@ func (env *environment) compareCommand() *cobra.Command {
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return env.compare(args[0], args[1], flags) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			for _, name := range []string{"at", "ahead", "limit"} {
+				if cmd.Flags().Changed(name) && !flags.exact {
+					return fmt.Errorf("--%s goes with --exact", name)
+				}
+			}
+			return env.compare(args[0], args[1], flags)
+		},
 	}
 	cmd.Flags().
 		StringSliceVar(&flags.files, "history", nil, "a recorded history to judge by both books, as replay reads it; may be given again")

@@ -130,7 +130,7 @@ func (env *environment) prove(flags *proveFlags, names []string) error {
 
 // suggestGuarantees proposes guarantees.
 func (env *environment) suggestGuarantees(flags *proveFlags, names []string) error {
-	if len(names) > 0 || flags.format != "text" || flags.examples != "" || flags.keepAs != "" {
+	if len(names) > 0 || flags.format != "text" || flags.examples != "" || flags.keepAs != "" || flags.newcomers {
 		return errors.New("--suggest proposes for the whole book, as text or --json; leave the other words and flags out")
 	}
 	b, judge, err := env.compile()

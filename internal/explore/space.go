@@ -1,5 +1,5 @@
-// Package explore goes through all circumstances under which a book can be asked, and tells the terms that
-// it has in each.
+// Package explore goes through all circumstances under which a book, or an older and a newer version of one, can be
+// asked, and gives the terms that it has in each.
 //
 // The circumstances are cut into cells. Accounts, apps, actions and moments that nothing in the book tells
 // apart are one each. In those the judge is asked for its terms, and each of its tests on the address, the
