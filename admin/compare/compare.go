@@ -177,19 +177,24 @@ func (r *Report) Summary() string {
 	if r.Old == r.New {
 		return "The books are the same."
 	}
-	var parts []string
-	for _, e := range []struct {
-		effect Effect
-		text   string
-	}{{Loosens, "%d loosening"}, {Either, "%d that may do either"}, {Tightens, "%d tightening"}, {Neither, "%d without effect"}} {
-		if n := r.With(e.effect); n > 0 {
-			parts = append(parts, fmt.Sprintf(e.text, n))
-		}
-	}
+	parts := countEffects(r.With)
 	if len(parts) == 0 {
 		return "The books differ in comments, order or descriptions only."
 	}
 	return fmt.Sprintf("The books differ in %s: %s.", words.Count(len(r.Changed), "definition"), words.List(parts, "and"))
+}
+
+// countEffects says of each effect that there is how many have it.
+func countEffects(with func(Effect) int) (parts []string) {
+	for _, e := range []struct {
+		effect Effect
+		text   string
+	}{{Loosens, "%d loosening"}, {Either, "%d that may do either"}, {Tightens, "%d tightening"}, {Neither, "%d without effect"}} {
+		if n := with(e.effect); n > 0 {
+			parts = append(parts, fmt.Sprintf(e.text, n))
+		}
+	}
+	return parts
 }
 
 // view is one of the two books.

@@ -77,15 +77,7 @@ func (x *Exact) Loosens() bool { return x.With(Loosens)+x.With(Either) > 0 }
 
 // Summary says in a sentence what the newer book asks for that the older did not.
 func (x *Exact) Summary() string {
-	var parts []string
-	for _, e := range []struct {
-		effect Effect
-		text   string
-	}{{Loosens, "%d loosening"}, {Either, "%d that may do either"}, {Tightens, "%d tightening"}} {
-		if n := x.With(e.effect); n > 0 {
-			parts = append(parts, fmt.Sprintf(e.text, n))
-		}
-	}
+	parts := countEffects(x.With)
 	switch {
 	case len(parts) == 0 && x.Open != "":
 		return "No difference was found in what is asked of a sign-in, and not all could be settled."
