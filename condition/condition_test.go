@@ -20,7 +20,6 @@ func define(name string, shape condition.Shape) condition.Key {
 			About:   condition.AboutApp,
 			Shape:   shape,
 			Meaning: condition.MeansWords,
-			Fact:    condition.OfManyValues,
 			Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 				return condition.Binding{}, nil
 			},

@@ -30,10 +30,8 @@ type Definition struct {
 	// Literal reports whether a value stands for itself although the key has Names; nil
 	// where none does.
 	Literal func(value string) bool
-	// Meaning says by what two tests are compared, and Fact what a test looks at, so
-	// that tests which cannot hold together are found.
+	// Meaning says by what two tests are compared.
 	Meaning Meaning
-	Fact    Fact
 	// Bind returns what a value stands for. Names is the vocabulary of the one who
 	// binds; the error is for one that does not know the key.
 	Bind func(names Vocabulary, t *Test, value string) (Binding, error)
@@ -79,28 +77,6 @@ const (
 	MeansScopes
 )
 
-// Fact says what a test looks at. Of a fact with one value at a time, two tests hold
-// together only where they share a value.
-type Fact uint8
-
-// The facts.
-const (
-	// OfAccount, OfApp and OfAddress are looked at as a whole: some account, app or
-	// address must fulfil all tests on it.
-	OfAccount Fact = iota + 1
-	OfApp
-	OfAddress
-	OfMoment
-	OfScore
-	// OfOneValue has one value at a time, such as a platform; OfManyValues several,
-	// such as tags.
-	OfOneValue
-	OfManyValues
-	OfScope
-	OfClient
-	OfResource
-)
-
 // definitions are those of all keys, by their numbers. The first is that of no key.
 var definitions = make([]Definition, 1)
 
@@ -120,7 +96,7 @@ func Define(d Definition) Key {
 // lacks names a part that a definition lacks, "" where it has all.
 func (d *Definition) lacks() string {
 	for part, missing := range map[string]bool{
-		"a name": d.Name == "", "a doc": d.Doc == "", "a subject": d.About == 0, "a meaning": d.Meaning == 0, "a fact": d.Fact == 0,
+		"a name": d.Name == "", "a doc": d.Doc == "", "a subject": d.About == 0, "a meaning": d.Meaning == 0,
 		"Bind": d.Bind == nil, "Holds": d.Holds == nil, "Saw": d.Saw == nil, "Says": d.Says == nil,
 	} {
 		if missing {

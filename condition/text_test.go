@@ -46,7 +46,7 @@ func TestKeysAndPlaces(t *testing.T) {
 	for _, lack := range []func(d *condition.Definition){
 		func(d *condition.Definition) { d.Doc = "" }, func(d *condition.Definition) { d.About = 0 }, func(d *condition.Definition) {
 			d.Meaning = 0
-		}, func(d *condition.Definition) { d.Fact = 0 },
+		},
 		func(d *condition.Definition) { d.Bind = nil }, func(d *condition.Definition) { d.Holds = nil }, func(d *condition.Definition) {
 			d.Saw = nil
 		}, func(d *condition.Definition) { d.Says = nil },

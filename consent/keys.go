@@ -82,7 +82,7 @@ func program(what string) func(t *condition.Test, negated bool) string {
 // The keys about what outside programs ask for.
 var (
 	KeyClients = condition.Define(asking(condition.Definition{Name: "clients", Names: "client", Doc: "the client, by name",
-		Meaning: condition.MeansClients, Fact: condition.OfClient, Says: program("")},
+		Meaning: condition.MeansClients, Says: program("")},
 		func(j *Judge, value string) (condition.Binding, error) {
 			if _, ok := j.clients[value]; !ok {
 				return condition.Binding{}, fmt.Errorf("client %q is not defined", value)
@@ -93,7 +93,7 @@ var (
 		func(h *hearing) string { return h.request.Client }))
 
 	KeyClientTags = condition.Define(asking(condition.Definition{Name: "client_tags", Doc: "the client bears a tag",
-		Meaning: condition.MeansClients, Fact: condition.OfClient, Says: program(" tagged")},
+		Meaning: condition.MeansClients, Says: program(" tagged")},
 		bindText, true,
 		func(h *hearing, t *condition.Test) bool {
 			return slices.ContainsFunc(h.client.Tags, func(tag string) bool { return slices.Contains(t.Values, tag) })
@@ -107,7 +107,7 @@ var (
 
 	KeyStanding = condition.Define(asking(condition.Definition{Name: "standing", Words: standings,
 		Doc:     "the client is unreviewed or approved; a barred one is refused before any rule",
-		Meaning: condition.MeansClients, Fact: condition.OfClient, Says: program("")},
+		Meaning: condition.MeansClients, Says: program("")},
 		func(_ *Judge, value string) (condition.Binding, error) {
 			var s Standing
 			err := s.UnmarshalText([]byte(value))
@@ -118,7 +118,7 @@ var (
 
 	KeyPublisherVetted = condition.Define(
 		asking(condition.Definition{Name: "publisher_vetted", Shape: condition.Flag, Doc: "the publisher of the client was vetted",
-			Meaning: condition.MeansClientFlag, Fact: condition.OfClient,
+			Meaning: condition.MeansClientFlag,
 			Says: func(t *condition.Test, negated bool) string {
 				return condition.Either((t.Values[0] == "true") == negated, "its publisher was vetted", "its publisher was not vetted")
 			}},
@@ -131,7 +131,7 @@ var (
 
 	KeyScopes = condition.Define(
 		asking(condition.Definition{Name: "scopes", Check: CheckPattern, Doc: "the scope, by name or by a pattern such as calendar.*",
-			Meaning: condition.MeansScopes, Fact: condition.OfScope,
+			Meaning: condition.MeansScopes,
 			Says: func(t *condition.Test, negated bool) string {
 				return "it " + condition.Either(negated, "asks for ", "does not ask for ") + t.Wants()
 			}},
@@ -146,7 +146,7 @@ var (
 
 	KeyScopesWithin = condition.Define(
 		asking(condition.Definition{Name: "scopes_within", Names: "tier", Doc: "the scope lies in a tier or in a milder one",
-			Meaning: condition.MeansScopes, Fact: condition.OfScope,
+			Meaning: condition.MeansScopes,
 			Says: func(t *condition.Test, negated bool) string {
 				return "the scope " + is(negated) + " " + t.Wants() + " or milder"
 			}},
@@ -166,7 +166,7 @@ var (
 
 	KeyResource = condition.Define(
 		asking(condition.Definition{Name: "resource", Words: resources, Doc: "whose data is asked for: own or group",
-			Meaning: condition.MeansClients, Fact: condition.OfResource,
+			Meaning: condition.MeansClients,
 			Says: func(t *condition.Test, negated bool) string {
 				words := map[string]string{
 					"own":          "one's own",
@@ -188,7 +188,7 @@ var (
 	KeyOwnsGroup = condition.Define(
 		asking(
 			condition.Definition{Name: "owns_group", Shape: condition.Flag, Doc: "the one who asks owns the group whose data is asked for",
-				Meaning: condition.MeansClientFlag, Fact: condition.OfResource,
+				Meaning: condition.MeansClientFlag,
 				Says: func(t *condition.Test, negated bool) string {
 					return condition.Either((t.Values[0] == "true") == negated, "they own the group", "they do not own the group")
 				}},

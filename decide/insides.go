@@ -2,6 +2,7 @@ package decide
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -34,6 +35,14 @@ func (j insides) Holds(a *attempt.Attempt, t *condition.Test) condition.Truth {
 	holds := t.Key.Definition().Holds(&e.Facts, t)
 	j.end(e)
 	return holds
+}
+
+// Fulfils implements inside.Judge.
+func (j insides) Fulfils(ctx context.Context, a *attempt.Attempt, holds, unless []condition.Node) bool {
+	e := j.begin(ctx, a)
+	defer j.end(e)
+	surely := func(node condition.Node) bool { return condition.Eval(node, &e.Facts) == condition.True }
+	return !slices.ContainsFunc(holds, func(node condition.Node) bool { return !surely(node) }) && !slices.ContainsFunc(unless, surely)
 }
 
 // Deadline implements inside.Judge.
@@ -73,11 +82,12 @@ func (j insides) Heard(ctx context.Context, a *attempt.Attempt, policies []int) 
 	return list
 }
 
-// BelowMedium implements inside.Judge.
-func (j insides) BelowMedium(a *attempt.Attempt) bool {
+// Score implements inside.Judge.
+func (j insides) Score(a *attempt.Attempt) (low, high int) {
 	e := j.begin(context.Background(), a)
 	defer j.end(e)
-	return e.score().High < j.model.Levels.Medium
+	score := e.score()
+	return score.Low, score.High
 }
 
 // MethodNames implements inside.Judge.

@@ -62,7 +62,7 @@ func is(negated bool) string { return condition.Either(negated, "is", "is not") 
 var (
 	KeySignals = condition.Define(
 		condition.Definition{Name: "signals", About: condition.AboutRisk | condition.AboutDecision, Names: "signal", Doc: "a signal holds",
-			Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,
+			Meaning: condition.MeansDefinitions,
 			Bind: bindBy(func(j *Judge, value string) (condition.Binding, error) {
 				i := slices.IndexFunc(j.model.Signals, func(s risk.Signal) bool { return s.Name == value })
 				if i < 0 {
@@ -87,7 +87,7 @@ var (
 
 	KeyRiskAtLeast = condition.Define(
 		condition.Definition{Name: "risk_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Level,
-			Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel, Fact: condition.OfScore,
+			Doc: "the level of the score: low, medium or high", Meaning: condition.MeansLevel,
 			Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) { return facts.LevelBinding(value) }),
 			Holds: orJudged(evaluating(func(e *evaluation, t *condition.Test) condition.Truth {
 				return e.scoreReaches(e.judge.model.Levels.From(directory.Level(t.Limit())))
@@ -104,7 +104,7 @@ var (
 
 	KeyScoreAtLeast = condition.Define(
 		condition.Definition{Name: "score_at_least", About: condition.AboutRisk | condition.AboutDecision, Shape: condition.Number,
-			Doc: "the score, from 1 to 100", Meaning: condition.MeansScore, Fact: condition.OfScore,
+			Doc: "the score, from 1 to 100", Meaning: condition.MeansScore,
 			Bind: bindBy(func(_ *Judge, value string) (condition.Binding, error) {
 				score, err := facts.Percent(value)
 				return condition.Binding{Limit: int64(score), Words: "at least " + value}, err
@@ -120,7 +120,7 @@ var (
 	)
 
 	KeyProved = condition.Define(condition.Definition{Name: "proved", About: condition.AboutAttempt, Names: "assurance",
-		Doc: "the session meets an assurance already", Meaning: condition.MeansDefinitions, Fact: condition.OfManyValues,
+		Doc: "the session meets an assurance already", Meaning: condition.MeansDefinitions,
 		Bind: bindBy(func(j *Judge, value string) (condition.Binding, error) {
 			i, ok := j.assuranceNumber[value]
 			if !ok {

@@ -23,3 +23,13 @@ type Whereabouts struct {
 	Country  attempt.CountryCode
 	Location attempt.Fact[attempt.Location]
 }
+
+// Surveyor is a Locator that can say what it knows within a range. The explorer behind guarantees looks at an address of
+// each kind that it tells; within the networks of a book it takes one that is no Surveyor at the borders of their ranges alone.
+type Surveyor interface {
+	Locator
+	// Survey visits, in order, the first address of a range and each at which what is known may change, until visit
+	// returns false. It takes time with the number of records in the range. The error is that of a record that cannot be
+	// read.
+	Survey(r Range, visit func(first netip.Addr, found Whereabouts) bool) error
+}

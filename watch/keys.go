@@ -15,7 +15,7 @@ import (
 // decided completes the definition of a key about what was decided. Visit goes through the words of the
 // decision that the values of a test are compared with.
 func decided(d condition.Definition, visit func(k Kept, word func(string))) condition.Definition {
-	d.About, d.Fact = condition.AboutDecision, condition.OfManyValues
+	d.About = condition.AboutDecision
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
 	}

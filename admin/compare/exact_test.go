@@ -2,6 +2,7 @@ package compare_test
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -15,7 +16,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/book"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
 // TestExactIsWhole: wherever an attempt comes to something else by the newer version of a generated book, the exact
@@ -184,4 +187,49 @@ policies:
 		require.Empty(t, r.Exact.Differences)
 		require.True(t, r.HoldTo([]string{compare.LoosenedGate}), "it is no question of sign-ins")
 	})
+}
+
+var books = flag.Int("books", 24, "how many changes of tiny books are tried with all that can be tried on them")
+
+// TestExactOnAllThereIs: of all that can be tried on two versions of a tiny book, whatever has other terms by the newer one is
+// in a difference with those terms; and on the attempt of each difference they are so.
+func TestExactOnAllThereIs(t *testing.T) {
+	var moved atomic.Int64
+	t.Run("changes", func(t *testing.T) {
+		for seed := range uint64(*books) {
+			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+				t.Parallel()
+				chance := rand.New(rand.NewPCG(seed, 20))
+				made := synth.Tiny(chance, 2)
+				older, was := made.Open(chance)
+				newer, is := made.Redrawn(chance, synth.Tiny(chance, 2), 1+chance.IntN(2)).Open(chance)
+				r, err := compare.Books(older, newer, synth.TinyDay)
+				require.NoError(t, err)
+				require.NoError(t, r.AddExact(t.Context(), compare.ExactOptions{From: synth.TinyDay, For: 24 * time.Hour}))
+				require.Empty(t, r.Exact.Open)
+				told := func(text string, terms decide.Terms) bool {
+					return strings.HasPrefix(text, terms.String()) || strings.HasPrefix(text, terms.InFull())
+				}
+				for i := range r.Exact.Differences {
+					d := &r.Exact.Differences[i]
+					before, after := was.Terms(context.Background(), d.Attempt), is.Terms(context.Background(), d.Attempt)
+					require.True(t, told(d.Was, before) && told(d.Is, after) && d.Was != d.Is, "%+v", d)
+				}
+				for a := range synth.Grid() {
+					before, after := was.Terms(context.Background(), a), is.Terms(context.Background(), a)
+					if before.String() == after.String() {
+						continue
+					}
+					moved.Add(1)
+					if !slices.ContainsFunc(r.Exact.Differences, func(d compare.Difference) bool {
+						return told(d.Was, before) && told(d.Is, after) && slices.Contains(d.Actions, a.Action) &&
+							slices.Contains(d.Apps, a.App) && slices.Contains(d.SuchAs, a.Account)
+					}) {
+						require.Fail(t, "no difference", "%s: %s became %s\n%+v", a.AppendJSON(nil), before.String(), after.String(), r.Exact)
+					}
+				}
+			})
+		}
+	})
+	require.Positive(t, moved.Load())
 }

@@ -3,7 +3,6 @@ package inspect
 import (
 	"slices"
 
-	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -33,12 +32,12 @@ var accessChecks = []Check{
 		"Those who can mend a mistake must never be locked out by it, and nobody can see to that without knowing who they are.",
 		"Name them in the settings, such as `administrators: {groups: [shore-it]}`.", noAdministrators},
 	{"emergency-account-locked-out", topicAccess, Error, "an emergency account that gets in nowhere",
-		"For more than a week, now or in the coming year, this emergency account gets in at no app, wherever it comes from, on whatever " +
+		"For more than a week, now or in the coming year, this emergency account gets in at no app, wherever it comes from, not even on a fit " +
 			"device, with all that it has enrolled. It is there for the day on which nobody else gets in.",
 		"Ask of it what it has enrolled, in a live policy of its own that does not end.", emergencyAccountLockedOut},
 	{"administrator-locked-out", topicAccess, Error, "an administrator who is granted nothing",
-		"For this administrator no sign-on at any app is granted in the coming week, or for more than a week in the coming year, not even " +
-			"from an own network, on a fit device and with every enrolled method just proven. Who cannot get in cannot mend the book.",
+		"For more than a week, now or in the coming year, this administrator gets in at no app, not even from an own network, on a fit " +
+			"device and with every enrolled method. Who cannot get in cannot mend the book.",
 		"Rehearse the attempt to see which policy stands in the way, enrol the methods that it asks for, or leave administrators a way in.",
 		administratorLockedOut},
 }
@@ -146,30 +145,13 @@ func administratorLockedOut(in *Pass) {
 		if a.Disabled || a.Kind == directory.Service {
 			continue
 		}
-		if in.getsIn(n) {
-			if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.atHome }); shut {
-				in.Report(a.Name, in.where("account", a.Name),
-					"%s is an administrator with %s, and gets in at no app from an own network %s, whatever the device.",
-					a.Name, words.List(a.Methods, "and"), when)
+		if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.atHome }); shut {
+			where := "from an own network"
+			if !in.hasOwnNetwork() {
+				where = "from anywhere (the book has no own network)"
 			}
-			continue
+			in.Report(a.Name, in.where("account", a.Name), "%s is an administrator with %s, and gets in at no app %s %s, on no device.",
+				a.Name, words.List(a.Methods, "and"), where, when)
 		}
-		where := "from no own network of the book"
-		if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
-			where = "from anywhere (the book has no own network)"
-		}
-		in.Report(
-			a.Name,
-			in.where("account", a.Name),
-			"%s is an administrator with %s, and is granted nothing at any app, %s, at any hour of the coming week.",
-			a.Name,
-			words.List(a.Methods, "and"),
-			where,
-		)
 	}
-}
-
-// getsIn reports whether some attempt of an account from an own network is granted.
-func (in *Pass) getsIn(account int) bool {
-	return in.someGrant(account, in.ownAddresses(), func(*attempt.Attempt) {})
 }

@@ -10,8 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
-// Whether somebody gets in at all, in the coming year too, is found out from all circumstances: attempts that are made up
-// look at a week.
+// Whether somebody gets in at all, now and in the coming year, is found out from all circumstances.
 
 // ahead is all that can come about until the horizon, with the conditions under which accounts have to get in.
 type ahead struct {
@@ -19,6 +18,9 @@ type ahead struct {
 	// atHome is from an own network and in a browser, unattended as machines sign on, and anyhow whatever is so.
 	atHome, unattended, anyhow condition.Node
 }
+
+// horizon is how far ahead things are looked at.
+const horizon = explore.Horizon
 
 // longestShut is how long nobody notices that an account gets in nowhere: for that long the book's hours may shut it
 // out.
@@ -38,7 +40,8 @@ func (in *Pass) lookAhead() (*ahead, error) {
 	}
 	a := &ahead{atHome: &condition.All{Of: home}, unattended: through(attempt.Unattended), anyhow: &condition.All{}}
 	var err error
-	if a.space, err = explore.New(in.Judge, in.At, in.At.Add(horizon), a.atHome, a.unattended); err != nil {
+	asked := append([]condition.Node{a.atHome, a.unattended}, in.valuesAlone()...)
+	if a.space, err = explore.New(in.Judge, in.At, in.At.Add(horizon), asked...); err != nil {
 		return nil, err
 	}
 	for _, where := range []*condition.Node{&a.atHome, &a.unattended} {
@@ -69,13 +72,13 @@ func (in *Pass) hasOwnNetwork() bool {
 }
 
 // shutOut says from when on, and until when, an account gets in nowhere for more than a week until the horizon, in days of
-// the book's zone.
+// the book's zone, on a fit device of its own, and on those registered that it may use.
 func (in *Pass) shutOut(account *directory.Account, under func(*ahead) condition.Node) (when string, is bool) {
 	a, err := in.lookAhead()
 	if err != nil {
 		return "", false // the judge was compiled from the same
 	}
-	shut, is := a.space.ShutOut(account.Name, under(a), longestShut)
+	shut, is := a.space.Quiet(in.goodDevices(account.Name)).ShutOut(account.Name, under(a), longestShut)
 	if !is {
 		return "", false
 	}

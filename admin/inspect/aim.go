@@ -433,3 +433,9 @@ func (in *Pass) eachCondition(visit func(condition.Node)) {
 		visit(m.BarredFor)
 	}
 }
+
+// passes reports whether a condition depends on what changes as time passes: the time since
+// joining, or a risk that is put right.
+func passes(node condition.Node) bool {
+	return condition.Asks(node, facts.KeyJoinedWithin, facts.KeyAccountRiskAtLeast)
+}

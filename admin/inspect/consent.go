@@ -86,15 +86,12 @@ func groupDataUnasked(in *Pass) {
 	group := condition.Is("resource", "group")
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
 		if r.Then == consent.Allow && !keys[consent.KeyOwnsGroup] && !keys[consent.KeyResource] &&
-			in.canHold(in.anybody(), []condition.Node{group, r.When}, before) {
+			in.canMatch([]condition.Node{group, r.When}, before) {
 			in.Report(r.Name, r.At, "The rule %s allows what is asked of a group's data too.", r.Name)
 		}
 		before = append(before, r.When)
 	})
 }
-
-// anybody stands in the place of a policy for rules of consent, which anyone's request may meet.
-func (in *Pass) anybody() *subject { return &subject{audience: in.crowd.Everyone()} }
 
 // offline is the scope by which a client keeps its access (OpenID Connect Core
 // 1.0 §11).
@@ -166,7 +163,7 @@ func oneReviewer(in *Pass) {
 func unreachedConsentRule(in *Pass) {
 	var before []condition.Node
 	for _, r := range in.consent.Scheme().Rules {
-		if !in.canHold(in.anybody(), []condition.Node{r.When}, before) {
+		if !in.canMatch([]condition.Node{r.When}, before) {
 			in.Report(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
 		}
 		before = append(before, r.When)
@@ -194,91 +191,4 @@ func unlistedScope(in *Pass) {
 			note(scope, in.where("client", name), name+" holds or asks for")
 		}
 	}
-}
-
-// someScope looks for a scope that fulfils the tests: one that a tier or a rule
-// names, or one made of a pattern, or one that nobody names.
-func (s *search) someScope(tests []literal) bool {
-	ladder := s.consent.Ladder()
-	candidates := []string{"\x00unnamed"}
-	add := func(pattern string) {
-		candidates = append(candidates, strings.ReplaceAll(pattern, "*", ""), strings.ReplaceAll(pattern, "*", "x"))
-	}
-	for _, t := range ladder.Tiers() {
-		for _, scope := range t.Scopes {
-			add(scope)
-		}
-	}
-	var patterns []string
-	for _, l := range tests {
-		if l.test.Key == consent.KeyScopes {
-			patterns = append(patterns, l.test.Values...)
-		}
-	}
-	for _, p := range patterns {
-		add(p)
-		for _, q := range candidates { // a scope that fits a pattern and lies in a tier of patterns
-			if strings.HasSuffix(p, "*") && strings.HasPrefix(q, "x") || strings.HasPrefix(p, "*") {
-				candidates = append(candidates, strings.ReplaceAll(p, "*", q), q+strings.TrimPrefix(p, "*"))
-			}
-			if len(candidates) > 2000 {
-				break
-			}
-		}
-	}
-	return slices.ContainsFunc(candidates, func(scope string) bool {
-		rank, _ := ladder.Rank(scope)
-		return fulfils(tests, func(t *condition.Test) condition.Truth {
-			if t.Key == consent.KeyScopesWithin {
-				return condition.Of(slices.ContainsFunc(t.Numbers(), func(n int32) bool { return rank <= int(n) }))
-			}
-			return condition.Of(slices.ContainsFunc(t.Values, func(p string) bool { return consent.Matches(p, scope) }))
-		})
-	})
-}
-
-// someClient looks for a client that fulfils the tests: one of the book, or any
-// other, of which all that goes together may be true. A barred one is refused
-// before any rule.
-func (s *search) someClient(tests []literal) bool {
-	for _, c := range s.Book.Clients {
-		if c.Standing != consent.Barred && fulfils(tests, func(t *condition.Test) condition.Truth { return clientHolds(&c, t) }) {
-			return true
-		}
-	}
-	of := func(key condition.Key) []literal {
-		return slices.DeleteFunc(slices.Clone(tests), func(l literal) bool { return l.test.Key != key })
-	}
-	named := slices.ContainsFunc(of(consent.KeyClients), func(l literal) bool { return l.wants })
-	others := consent.Standings()[:consent.Barred]
-	return !named && oneValue(of(consent.KeyStanding), others) && oneValue(of(consent.KeyPublisherVetted), []string{"true", "false"}) &&
-		manyValues(of(consent.KeyClientTags))
-}
-
-func clientHolds(c *consent.Client, t *condition.Test) condition.Truth {
-	switch t.Key {
-	case consent.KeyClients:
-		return condition.Of(slices.Contains(t.Values, c.Name))
-	case consent.KeyClientTags:
-		return condition.Of(slices.ContainsFunc(c.Tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
-	case consent.KeyStanding:
-		return condition.Of(slices.Contains(t.Values, c.Standing.String()))
-	}
-	return condition.Of(c.Publisher.Vetted == (t.Values[0] == "true"))
-}
-
-// someResource looks for data that fulfils the tests. Nobody owns the group of
-// one's own data.
-func someResource(tests []literal) bool {
-	for _, r := range []struct{ kind, owns string }{{"own", "false"}, {"group", "false"}, {"group", "true"}} {
-		if fulfils(tests, func(t *condition.Test) condition.Truth {
-			if t.Key == consent.KeyResource {
-				return condition.Of(slices.Contains(t.Values, r.kind))
-			}
-			return condition.Of(slices.Contains(t.Values, r.owns))
-		}) {
-			return true
-		}
-	}
-	return false
 }

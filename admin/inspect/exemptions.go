@@ -6,6 +6,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/explore"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -124,10 +125,6 @@ func idleExemption(in *Pass) {
 				return slices.Contains(r.OneOf, name)
 			})
 		})
-		everywhere := &subject{audience: who}
-		for app := range in.directory.Apps {
-			everywhere.apps = append(everywhere.apps, app)
-		}
 		switch {
 		case who.IsEmpty():
 			if !passes(x.Who) {
@@ -136,10 +133,31 @@ func idleExemption(in *Pass) {
 		case !asked:
 			in.Report(x.Name, x.At, "The exemption %s excuses %s from %s, which nothing asks of them.", x.Name, in.accountNames(who),
 				words.List(x.From, "and"))
-		case !in.canHold(everywhere, []condition.Node{x.When}, nil):
+		case !in.canExcuse(&x, who):
 			in.Report(x.Name, x.At, "The condition of the exemption %s never holds any more.", x.Name)
 		}
 	}
+}
+
+// canExcuse reports whether the condition of an exemption can come to hold for those it is for, before it ends.
+func (in *Pass) canExcuse(x *decide.Exemption, who facts.Audience) bool {
+	ahead, err := in.lookAhead()
+	if err != nil {
+		return true // the judge was compiled from the same
+	}
+	when, err := ahead.space.Bind(x.Name, x.When)
+	if err != nil {
+		return true
+	}
+	q := explore.Question{Accounts: who, Holds: []condition.Node{when}}
+	for app := range in.directory.Apps {
+		q.Apps = append(q.Apps, app)
+	}
+	if x.Until != nil {
+		end := x.Until.End(in.directory.Zone)
+		q.Until = &end
+	}
+	return ahead.space.IsPossible(&q)
 }
 
 func exemptStillAsked(in *Pass) {

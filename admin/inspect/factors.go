@@ -344,8 +344,10 @@ func secondFactorOptional(in *Pass) {
 	held := in.secondFactors()
 	for _, s := range in.live() {
 		asks := false
-		for _, n := range append([]condition.Node{s.Who}, conditionsOf(s.Rules)...) {
-			in.eachTest(n, func(t *condition.Test) { asks = asks || t.Key == facts.KeyEnrolled })
+		look := func(t *condition.Test) { asks = asks || t.Key == facts.KeyEnrolled }
+		in.eachTest(s.Who, look)
+		for k := range s.Rules {
+			in.eachTest(s.Rules[k].When, look)
 		}
 		if !asks || s.Actions != nil && !slices.Contains(s.Actions, attempt.SignIn) {
 			continue

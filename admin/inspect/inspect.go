@@ -207,13 +207,14 @@ type Pass struct {
 	crowd     *facts.Gathering
 	admins    facts.Audience
 	subject   []subject
-	places    []*facts.Place
 	// ordinary is what each attempt that is tried begins with, stranger the address
 	// of one who belongs nowhere, and hours those of the coming week that windows
 	// tell apart.
 	ordinary attempt.Attempt
 	// ahead is all that can come about, nil until a check asks for it.
-	ahead    *ahead
+	ahead *ahead
+	// silent is what of each policy never comes about, nil until a check asks for it.
+	silent   []silence
 	stranger attempt.Fact[netip.Addr]
 	hours    []int
 	checks   []Check
@@ -232,9 +233,8 @@ type subject struct {
 	aimed []uint64
 	// always are the assurances that each rule that does not block asks for.
 	always []string
-	// speaks says that one of its rules matches whatever the attempt, and replaced
-	// that a policy that is no draft replaces it.
-	speaks, replaced bool
+	// replaced says that a policy that is no draft replaces it.
+	replaced bool
 }
 
 // active reports whether the policy is evaluated at all.
@@ -295,7 +295,6 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 		}
 		in.admins = in.crowd.Of(bound)
 	}
-	in.gatherPlaces()
 	in.gatherPolicies()
 	in.prepareAttempts()
 	in.checks = checks
@@ -332,7 +331,6 @@ func (in *Pass) gatherPolicies() {
 	for i := range in.subject {
 		s := &in.subject[i]
 		s.replaced = replaced[s.Name]
-		s.speaks = !in.canHold(s, nil, conditionsOf(s.Rules))
 	}
 }
 

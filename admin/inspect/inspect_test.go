@@ -133,7 +133,7 @@ var faults = map[string][]fault{
 		{
 			"kind: service, methods: [certificate]}",
 			"kind: service, methods: [certificate]}\n  - {name: pump, kind: service, methods: [password]}",
-			"The service account pump, with password, is granted nothing at any app",
+			"The service account pump, with password, gets in at no app from 2026-11-23 on, from any address",
 		},
 		{"- {name: gauges, owner: ragna,", "- {name: gauges, until: 2027-01-31, owner: ragna,",
 			"gets in at no app from 2027-02-01 on, from any address"},
@@ -330,10 +330,10 @@ var faults = map[string][]fault{
 		{"- {name: at-the-pier, when: {our_network: true, during: [day]}, then",
 			"- {name: shut, when: {not: {networks: [yard]}}, then: block}\n      - {name: at-the-pier, when: {our_network: true, during: [day]}, " +
 				"then",
-			"ragna is an administrator with password and otp-app, and is granted nothing"},
+			"ragna is an administrator with password and otp-app, and gets in at no app from an own network from 2026-11-23 on, on no device"},
 		{"ragna, groups: [office], methods: [password, otp-app]",
 			"ragna, groups: [office], methods: [otp-app]",
-			"from no own network of the book"},
+			"ragna is an administrator with otp-app, and gets in at no app from an own network from 2026-11-23 on"},
 		{"  - name: baseline\n", "  - name: baseline\n    until: 2027-03-31\n",
 			"ragna is an administrator with password and otp-app, and gets in at no app from an own network from 2027-04-01 on"},
 		{"  - name: baseline\n", "  - {name: refit, owner: ragna, stage: live, from: 2027-05-01, until: 2027-05-20, " +
@@ -426,8 +426,10 @@ var faults = map[string][]fault{
 			"- {name: calm, when: {not: {score_at_least: 60}}, then: block}\n      - {name: calmer, when: {not: {score_at_least: 30}}",
 			"till / calmer never speaks"},
 		{"- {name: elsewhere,",
-			"- {name: not-here, when: {any: [{our_network: false}, {not: {during: [day]}}]}, then: block}\n      - {name: elsewhere,",
+			"- {name: not-here, when: {any: [{during: [day]}, {not: {during: [day]}}]}, then: block}\n      - {name: elsewhere,",
 			"baseline / elsewhere never speaks"},
+		{"- {name: elsewhere,", // which speaks where no address is known
+			"- {name: not-here, when: {any: [{our_network: false}, {not: {during: [day]}}]}, then: block}\n      - {name: elsewhere,", ""},
 	},
 	"impossible-rule": {
 		{"when: {networks: [yard]}",

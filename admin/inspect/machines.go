@@ -1,10 +1,8 @@
 package inspect
 
 import (
-	"net/netip"
 	"slices"
 
-	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -46,24 +44,7 @@ func (in *Pass) services(visit func(number int, a *directory.Account)) {
 }
 
 func serviceLockedOut(in *Pass) {
-	addresses := []attempt.Fact[netip.Addr]{in.stranger}
-	for _, n := range in.directory.Networks {
-		if len(n.Ranges) > 0 {
-			addresses = append(addresses, attempt.Known(n.Ranges[0].Sample()))
-		}
-	}
-	in.services(func(n int, a *directory.Account) {
-		if !in.someGrant(n, addresses, func(a *attempt.Attempt) { a.Through = attempt.Known(attempt.Unattended) }) {
-			in.Report(
-				a.Name,
-				in.where("account", a.Name),
-				"The service account %s, with %s, is granted nothing at any app, from any network of "+
-					"the book, at any hour of the coming week.",
-				a.Name,
-				words.List(a.Methods, "and"),
-			)
-			return
-		}
+	in.services(func(_ int, a *directory.Account) {
 		if when, shut := in.shutOut(a, func(a *ahead) condition.Node { return a.unattended }); shut {
 			in.Report(a.Name, in.where("account", a.Name), "The service account %s, with %s, gets in at no app %s, from any address.",
 				a.Name, words.List(a.Methods, "and"), when)
@@ -72,18 +53,20 @@ func serviceLockedOut(in *Pass) {
 }
 
 func postureOfMachines(in *Pass) {
-	unattended := condition.Is("through", "unattended")
+	ahead, err := in.lookAhead()
+	if err != nil {
+		return // the judge was compiled from the same
+	}
 	in.services(func(n int, a *directory.Account) {
 		for i := range in.subject {
-			s := in.subject[i]
+			s := &in.subject[i]
 			if !s.active() || s.audience.Holds(n) == condition.False || len(s.apps) == 0 {
 				continue
 			}
-			s.audience = in.crowd.Only(n)
 			for k, r := range s.Rules {
 				for _, name := range singly(r.Then) {
 					if in.Judge.FindAssurance(name).Posture != "" && !in.excused(n, name) && !in.asksDevice(r.When) &&
-						in.canHold(&s, []condition.Node{unattended, r.When}, conditionsOf(s.Rules[:k])) {
+						in.speaksTo(ahead, s, k, n) {
 						in.Report(
 							s.Name+"/"+r.Name,
 							r.At,
@@ -98,6 +81,25 @@ func postureOfMachines(in *Pass) {
 			}
 		}
 	})
+}
+
+// speaksTo reports whether a rule can come to speak to a service account that signs on unattended.
+func (in *Pass) speaksTo(ahead *ahead, s *subject, rule, account int) bool {
+	q := in.applying(ahead.space, s)
+	q.Accounts = in.crowd.Only(account)
+	q.Holds = append(q.Holds, ahead.unattended)
+	for k := range rule + 1 {
+		when, err := ahead.space.Bind(s.Name, s.Rules[k].When)
+		switch {
+		case err != nil:
+			return false // the judge was compiled with the same
+		case k == rule:
+			q.Holds = append(q.Holds, when)
+		default:
+			q.Unless = append(q.Unless, when)
+		}
+	}
+	return ahead.space.IsPossible(&q)
 }
 
 // asksDevice reports whether a condition holds on some devices alone, so that what is asked

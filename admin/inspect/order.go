@@ -7,7 +7,6 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -39,122 +38,47 @@ var orderChecks = []Check{
 }
 
 func unreachedRule(in *Pass) {
-	in.eachRule(func(s *subject, k int) {
-		if own := []condition.Node{s.Rules[k].When}; k > 0 && in.canHold(s, own, nil) && !in.canHold(s, own, conditionsOf(s.Rules[:k])) {
-			var before []string
-			for _, i := range in.covering(s, own, k) {
-				before = append(before, s.Rules[i].Name)
-			}
-			in.Report(
-				s.Name+"/"+s.Rules[k].Name,
-				s.Rules[k].At,
-				"%s / %s never speaks: whatever it would match, %s matches before it.",
-				s.Name,
-				s.Rules[k].Name,
-				strings.Join(before, " or "),
-			)
+	in.eachRule(func(s *subject, k int, found *silentRule) {
+		if found.unreached {
+			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.",
+				s.Name, s.Rules[k].Name, strings.Join(s.ruleNames(found.by), " or "))
 		}
 	})
 }
-
-// covering returns rules before the k-th that together leave a condition nothing, and none
-// of them can be spared.
-func (in *Pass) covering(s *subject, own []condition.Node, k int) []int {
-	var needed []int
-	for i := range k {
-		needed = append(needed, i)
-	}
-	for i := range k {
-		fewer := slices.DeleteFunc(slices.Clone(needed), func(n int) bool { return n == i })
-		var others []condition.Node
-		for _, n := range fewer {
-			others = append(others, s.Rules[n].When)
-		}
-		if !in.canHold(s, own, others) {
-			needed = fewer
-		}
-	}
-	return needed
-}
-
-// mostValues bounds the values of a rule that are looked at one by one.
-const mostValues = 20
 
 func unreachedValue(in *Pass) {
-	in.eachRule(func(s *subject, k int) {
-		before := conditionsOf(s.Rules[:k])
-		if k == 0 || !s.active() || !in.canHold(s, []condition.Node{s.Rules[k].When}, before) {
-			return // there is another finding for that
+	in.eachRule(func(s *subject, k int, found *silentRule) {
+		for _, v := range found.values {
+			in.Report(s.Name+"/"+s.Rules[k].Name+"/"+v.value, v.test.Pos(), "%s in %s of %s / %s never matters: %s matches before it.",
+				v.value, v.test.KeyName(), s.Name, s.Rules[k].Name, words.List(s.ruleNames(v.by), "or"))
 		}
-		values := 0
-		in.eachTest(s.Rules[k].When, func(t *condition.Test) {
-			if len(t.Values) < 2 {
-				return
-			}
-			for _, value := range t.Values {
-				if values++; values > mostValues {
-					return
-				}
-				alone, err := in.only(s, k, t, value)
-				if err == nil && in.canHold(s, []condition.Node{alone}, nil) && !in.canHold(s, []condition.Node{alone}, before) {
-					by := in.covering(s, []condition.Node{alone}, k)
-					var names []string
-					for _, i := range by {
-						names = append(names, s.Rules[i].Name)
-					}
-					in.Report(
-						s.Name+"/"+s.Rules[k].Name+"/"+value,
-						t.Pos(),
-						"%s in %s of %s / %s never matters: %s matches before it.",
-						value,
-						t.KeyName(),
-						s.Name,
-						s.Rules[k].Name,
-						words.List(names, "or"),
-					)
-				}
-			}
-		})
 	})
-}
-
-// only returns the condition of a rule with one value left of one of its tests.
-func (in *Pass) only(s *subject, k int, test *condition.Test, value string) (condition.Node, error) {
-	alone := condition.Copy(s.Rules[k].When)
-	condition.Walk(alone, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.At == test.At && t.Key == test.Key {
-			t.Values = []string{value}
-		}
-		return true
-	})
-	return inside.Of(in.Judge).Bind(s.Name, alone)
 }
 
 func impossibleRule(in *Pass) {
-	in.eachRule(func(s *subject, k int) {
-		if !in.canHold(s, []condition.Node{s.Rules[k].When}, nil) {
-			in.Report(
-				s.Name+"/"+s.Rules[k].Name,
-				s.Rules[k].At,
-				"The condition of %s / %s can never hold where the policy applies.",
-				s.Name,
-				s.Rules[k].Name,
-			)
+	in.eachRule(func(s *subject, k int, found *silentRule) {
+		if found.impossible {
+			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.",
+				s.Name, s.Rules[k].Name)
 		}
 	})
 }
 
-// eachRule visits the rules of policies that are for somebody and for some app.
-func (in *Pass) eachRule(visit func(s *subject, rule int)) {
-	for i := range in.subject {
-		s := &in.subject[i]
-		if s.audience.IsEmpty() || len(s.apps) == 0 {
-			continue // there is another finding for that
-		}
-		for k := range s.Rules {
-			visit(s, k)
+// eachRule visits the rules of policies that are heard, each with what of it never comes about.
+func (in *Pass) eachRule(visit func(s *subject, rule int, found *silentRule)) {
+	for i, silent := range in.silences() {
+		for k := range silent.rules {
+			visit(&in.subject[i], k, &silent.rules[k])
 		}
 	}
+}
+
+// ruleNames returns the names of rules by number.
+func (s *subject) ruleNames(numbers []int) (names []string) {
+	for _, n := range numbers {
+		names = append(names, s.Rules[n].Name)
+	}
+	return names
 }
 
 // unbounded reports that a policy is for all actions that the other is for, and at
@@ -180,7 +104,7 @@ func sameDemandTwice(in *Pass) {
 	for _, s := range live {
 		for _, t := range live {
 			// Of two that are for the same, the later in the alphabet adds nothing.
-			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !t.speaks || linked(s, t) || t.replaced ||
+			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !in.alwaysSpeaks(t) || linked(s, t) || t.replaced ||
 				!s.appsWithin(t) ||
 				!t.unbounded(s) {
 				continue
@@ -189,7 +113,7 @@ func sameDemandTwice(in *Pass) {
 				if !slices.Contains(t.always, name) || !t.audience.Covers(s.audience) {
 					continue
 				}
-				if s.audience.Covers(t.audience) && t.appsWithin(s) && s.speaks && s.Name < t.Name {
+				if s.audience.Covers(t.audience) && t.appsWithin(s) && in.alwaysSpeaks(s) && s.Name < t.Name {
 					continue
 				}
 				in.Report(

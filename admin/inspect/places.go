@@ -209,7 +209,7 @@ func homeBlocked(in *Pass) {
 				blocked = true
 				for _, hour := range in.hours {
 					a := in.attempt(n, app, hour)
-					a.IP, a.Device = ip, in.goodDevices(n)[0]
+					a.IP, a.Device = ip, attempt.Known(in.fitDevice(in.directory.Accounts[n].Name))
 					in.proveAll(a, n)
 					v := in.Judge.Verdict(context.Background(), a)
 					granted, blocked = granted || v == decide.Grant, blocked && v == decide.Block

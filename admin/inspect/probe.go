@@ -1,13 +1,11 @@
 package inspect
 
 import (
-	"context"
 	"net/netip"
 	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -114,18 +112,26 @@ const mostDevices = 20
 
 // goodDevices returns devices that could serve an account: a made-up one of its
 // own that is managed and passes each posture that one device can pass, and those
-// registered that are its own or shared, as if they had just reported.
-func (in *Pass) goodDevices(account int) []attempt.Fact[attempt.Device] {
-	name := in.directory.Accounts[account].Name
+// registered that are its own or shared.
+func (in *Pass) goodDevices(account string) []attempt.Device {
+	found := []attempt.Device{in.fitDevice(account)}
+	for _, d := range in.directory.Devices {
+		if (d.Owner == account || d.Shared) && len(found) <= mostDevices {
+			found = append(found, attempt.Device{ID: attempt.Known(d.Name)})
+		}
+	}
+	return found
+}
+
+// fitDevice returns a device of an account's own, managed, that has just reported what passes postures.
+func (in *Pass) fitDevice(account string) attempt.Device {
 	device := attempt.Device{
-		ID:       attempt.Known("inspected"),
-		Platform: attempt.Known(in.platform()),
-		Managed:  attempt.Known(true),
-		Known:    attempt.Known(true),
-		Shared: attempt.Known(
-			false,
-		),
-		Owner:      attempt.Known(name),
+		ID:         attempt.Known("inspected"),
+		Platform:   attempt.Known(in.platform()),
+		Managed:    attempt.Known(true),
+		Known:      attempt.Known(true),
+		Shared:     attempt.Known(false),
+		Owner:      attempt.Known(account),
 		Tags:       []string{},
 		Facts:      map[string]attempt.Scalar{},
 		ReportedAt: attempt.Known(in.At),
@@ -135,13 +141,7 @@ func (in *Pass) goodDevices(account int) []attempt.Fact[attempt.Device] {
 			device.Facts[c.Fact] = passing(c, in.platform())
 		}
 	}
-	found := []attempt.Fact[attempt.Device]{attempt.Known(device)}
-	for _, d := range in.directory.Devices {
-		if (d.Owner == name || d.Shared) && len(found) <= mostDevices {
-			found = append(found, attempt.Known(attempt.Device{ID: attempt.Known(d.Name), ReportedAt: attempt.Known(in.At)}))
-		}
-	}
-	return found
+	return device
 }
 
 // platform is one that the postures list, where they list any.
@@ -224,30 +224,4 @@ func (in *Pass) knowing(account int) string {
 		}
 	}
 	return ""
-}
-
-// someGrant reports whether some attempt of an account is granted: at any app that is open to
-// it, from one of the addresses, at any hour of a week, on any device that could serve, with
-// all its methods just proven.
-func (in *Pass) someGrant(account int, addresses []attempt.Fact[netip.Addr], with func(*attempt.Attempt)) bool {
-	devices := in.goodDevices(account)
-	for _, ip := range addresses {
-		for app := range in.directory.Apps {
-			if !in.directory.IsOpenTo(app, in.directory.Profile(account)) {
-				continue
-			}
-			for _, device := range devices {
-				for _, hour := range in.hours {
-					a := in.attempt(account, app, hour)
-					a.IP, a.Device = ip, device
-					in.proveAll(a, account)
-					with(a)
-					if in.Judge.Verdict(context.Background(), a) == decide.Grant {
-						return true
-					}
-				}
-			}
-		}
-	}
-	return false
 }

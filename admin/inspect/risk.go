@@ -51,6 +51,15 @@ func unreachableLevel(in *Pass) {
 	}
 }
 
+// highestScore is what all signals together come to.
+func highestScore(m risk.Scheme) int {
+	sum := 0
+	for _, signal := range m.Signals {
+		sum += signal.Points
+	}
+	return min(sum, risk.MaxScore)
+}
+
 func oneSignalIsHigh(in *Pass) {
 	model := in.Judge.Risk()
 	for _, s := range model.Signals {

@@ -279,7 +279,7 @@ func futureDate(in *Pass) {
 }
 
 func nightOnly(in *Pass) {
-	in.eachRule(func(s *subject, k int) {
+	in.eachRule(func(s *subject, k int, _ *silentRule) {
 		r := &s.Rules[k]
 		if !r.Then.Blocks() || !s.active() {
 			return

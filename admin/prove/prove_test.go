@@ -1,15 +1,21 @@
 package prove_test
 
 import (
+	"bytes"
 	"context"
+	"flag"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
+	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
 
+	"github.com/maxmind/mmdbwriter"
+	"github.com/maxmind/mmdbwriter/mmdbtype"
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/admin/prove"
@@ -50,9 +56,51 @@ func violates(judge *decide.Judge, g *book.Guarantee, where condition.Node, a *a
 	return !t.Block && !t.MetBy(g.AtMost)
 }
 
-// TestAgainstAGrid: what is proven of generated books no attempt out of a large random grid refutes, and what
-// is refuted the attempt that is shown refutes, by the judge itself.
-func TestAgainstAGrid(t *testing.T) {
+var books = flag.Int("books", 24, "how many tiny books are tried with all that can be tried on them")
+
+// TestAgainstAllThereIs: what is proven of a tiny book nothing refutes of all that can be tried on it, and what is refuted the
+// attempt that is shown refutes, by the judge itself.
+func TestAgainstAllThereIs(t *testing.T) {
+	var proven, refuted atomic.Int64
+	t.Run("books", func(t *testing.T) {
+		for seed := range uint64(*books) {
+			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+				t.Parallel()
+				chance := rand.New(rand.NewPCG(seed, 19))
+				made := synth.Tiny(chance, 2)
+				for i := range 5 {
+					made.Definitions = append(made.Definitions, synth.TinyGuarantee(chance, i))
+				}
+				source, judge := made.Open(chance)
+				r, err := prove.Prove(t.Context(), source, judge, prove.Options{From: synth.TinyDay, For: 24 * time.Hour})
+				require.NoError(t, err)
+				for i := range r.Results {
+					x, g := &r.Results[i], &source.Guarantees[i]
+					where, err := inside.Of(judge).Bind("guarantee", g.Where)
+					require.NoError(t, err)
+					if x.Attempt != nil {
+						refuted.Add(1)
+						require.Equal(t, prove.Fails, x.State)
+						require.True(t, violates(judge, g, where, x.Attempt), "%s: %s; %s", x.Name, x.Claim, x.Why)
+						continue
+					}
+					proven.Add(1)
+					require.True(t, x.State == prove.Proven || strings.Contains(x.Why, "of nothing that the book lists"), x.Why)
+					for a := range synth.Grid() {
+						if violates(judge, g, where, a) {
+							require.Fail(t, "refuted", "%s: %s; %s", x.Name, x.Claim, a.AppendJSON(nil))
+						}
+					}
+				}
+			})
+		}
+	})
+	require.Greater(t, proven.Load(), int64(*books/4))
+	require.Greater(t, refuted.Load(), int64(*books/4))
+}
+
+// TestAgainstRandomAttempts: the same of larger books, of which many attempts are tried.
+func TestAgainstRandomAttempts(t *testing.T) {
 	books := uint64(16)
 	proven, refuted := 0, 0
 	for seed := range books {
@@ -243,6 +291,9 @@ func TestWhatSignalsBringAbout(t *testing.T) {
 		"a posture":         "when: {not: {posture: [fit]}}, points: 50",
 		"an hour":           "when: {during: [night]}, points: 50",
 		"an account":        "when: {groups: [crew]}, points: 50",
+		"an action":         "when: {actions: [recover]}, points: 50",
+		"a way":             "when: {through: [native]}, points: 50",
+		"a proof":           "when: {proved: [once]}, points: 50",
 	} {
 		t.Run(name, func(t *testing.T) {
 			networks := ""
@@ -262,7 +313,7 @@ policies:
 guarantees: [{name: g, where: {every: true}, always: block}]
 networks:
   relay: {ranges: [192.0.2.0/24], anonymous: true}
-` + networks + "risk: {signals: [{name: s, " + signal + "}]}\n")}})
+` + networks + "risk: {signals: [{name: s, " + signal + "}, {name: slight, points: 1}]}\n")}})
 			require.NoError(t, err)
 			judge, err := b.Compile()
 			require.NoError(t, err)
@@ -270,6 +321,49 @@ networks:
 			require.NoError(t, err)
 			require.Equal(t, prove.Fails, r.Results[0].State, r.Results[0].Why)
 			require.NotNil(t, r.Results[0].Attempt)
+		})
+	}
+}
+
+// TestWhereTheLookUpKnowsNothing: what is asked where no country is known is found in the middle of a network too, in whose
+// records that begins.
+func TestWhereTheLookUpKnowsNothing(t *testing.T) {
+	for hole, want := range map[string]prove.State{"203.0.113.64/26": prove.Fails, "": prove.Proven} {
+		t.Run(hole, func(t *testing.T) {
+			tree, err := mmdbwriter.New(mmdbwriter.Options{IncludeReservedNetworks: true})
+			require.NoError(t, err)
+			_, pier, err := net.ParseCIDR("203.0.113.0/24")
+			require.NoError(t, err)
+			norway := mmdbtype.Map{"country": mmdbtype.Map{"iso_code": mmdbtype.String("NO")}}
+			require.NoError(t, tree.Insert(pier, norway))
+			if hole != "" {
+				_, unknown, err := net.ParseCIDR(hole)
+				require.NoError(t, err)
+				require.NoError(t, tree.Insert(unknown, mmdbtype.Map{}))
+			}
+			var file bytes.Buffer
+			_, err = tree.WriteTo(&file)
+			require.NoError(t, err)
+			b, err := book.OpenFS(fstest.MapFS{"places.mmdb": {Data: file.Bytes()}, "book.yaml": {Data: []byte(`briskwarden: 1
+settings: {ip_database: places.mmdb}
+networks: {pier: {ranges: [203.0.113.0/24]}}
+accounts: [{name: oskar, methods: [password]}]
+apps: [{name: mail}]
+assurances: {once: {prove: [{any_of: [password], within: session}]}}
+policies:
+  - {name: base, stage: live, who: anyone, apps: every, rules: [{name: home, when: {countries: [NO]}, then: {require: [once]}},
+      {name: away, when: {not: {countries: [NO]}}, then: {require: [once]}}, {name: lost, then: block}]}
+guarantees: [{name: g, where: {networks: [pier]}, enough: [once]}]
+`)}}, book.WithDatabase(mmdb.Locator))
+			require.NoError(t, err)
+			judge, err := b.Compile()
+			require.NoError(t, err)
+			r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
+			require.NoError(t, err)
+			require.Equal(t, want, r.Results[0].State, r.Results[0].Why)
+			if want == prove.Fails {
+				require.Contains(t, r.Results[0].Shown(r.Zone), "203.0.113.64")
+			}
 		})
 	}
 }

@@ -78,6 +78,29 @@ func (d *Database) Locate(_ context.Context, ip netip.Addr) (directory.Whereabou
 	return found, nil
 }
 
+// Survey implements directory.Surveyor. A part of the range that has no record is visited too.
+func (d *Database) Survey(r directory.Range, visit func(first netip.Addr, found directory.Whereabouts) bool) error {
+	for _, prefix := range r.Prefixes() {
+		for result := range d.reader.NetworksWithin(prefix, maxminddb.IncludeNetworksWithoutData()) {
+			if err := result.Err(); err != nil {
+				return err
+			}
+			first := directory.Plain(result.Prefix().Addr())
+			if first.Less(prefix.Addr()) { // the record is of more than the range
+				first = prefix.Addr()
+			}
+			found, err := d.Locate(context.Background(), first)
+			if err != nil {
+				return err
+			}
+			if !visit(first, found) {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
 // learn decodes a record that is not settled yet. Fresh records are settled when
 // there are a quarter as many as settled ones, so that each is copied but a few
 // times.

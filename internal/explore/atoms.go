@@ -59,10 +59,14 @@ func (s *Space) plain() *attempt.Attempt {
 // plainAccount stands for any account in what is looked at apart from accounts.
 const plainAccount = "anybody"
 
-// cut returns the dimensions, with all that tests of the book tell apart in them.
-func (s *Space) cut(tests []test) (all [dimensions]*dimension) {
-	all[place] = s.distinctAtoms(place, tests, s.places(tests))
-	all[device] = s.distinctAtoms(device, tests, s.devices(tests))
+// cut returns a dimension, with all that tests tell apart in it, and where the risk counts what detectors tell apart.
+func (s *Space) cut(of int, tests []test, risky bool) *dimension {
+	switch of {
+	case place:
+		return s.distinctAtoms(place, tests, s.places(tests), risky && s.noticesPlaces())
+	case device:
+		return s.distinctAtoms(device, tests, s.devices(tests), risky)
+	}
 	throughs := []setting{{"", func(*attempt.Attempt) {}}}
 	for _, word := range attempt.Throughs() {
 		var t attempt.Through
@@ -70,8 +74,7 @@ func (s *Space) cut(tests []test) (all [dimensions]*dimension) {
 			throughs = append(throughs, setting{word, func(a *attempt.Attempt) { a.Through = attempt.Known(t) }})
 		}
 	}
-	all[through] = s.distinctAtoms(through, tests, throughs)
-	return all
+	return s.distinctAtoms(through, tests, throughs, risky && s.noticesPlaces())
 }
 
 // distinctSettings leaves one of devices that no test tells apart, and that are told nothing else of.
@@ -115,11 +118,10 @@ func (s *Space) signals() (all []risk.Signal) {
 	return all
 }
 
-// distinctAtoms makes a dimension of settings: of those that no test tells apart the first.
-func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimension {
+// distinctAtoms makes a dimension of settings: of those that no test tells apart, and no detector where that counts, the first.
+func (s *Space) distinctAtoms(of int, tests []test, settings []setting, noticed bool) *dimension {
 	d := &dimension{known: [2]map[string]*vectors{{}, {}}}
 	asked := onDimension(tests, of)
-	noticed := of == device || s.noticesPlaces()
 	seen := map[string]bool{}
 	for _, setting := range settings {
 		a := s.plain()
@@ -128,12 +130,16 @@ func (s *Space) distinctAtoms(of int, tests []test, settings []setting) *dimensi
 		for _, t := range asked {
 			key = append(key, byte('0'+t.holds(a)))
 		}
-		kind := s.kindOf(of, a)
+		kind := ""
 		if noticed {
+			kind = s.kindOf(of, a)
 			key = append(key, kind...)
 		}
 		if !seen[string(key)] {
 			seen[string(key)] = true
+			if !noticed {
+				kind = s.kindOf(of, a)
+			}
 			d.atoms, d.kinds = append(d.atoms, setting), append(d.kinds, kind)
 		}
 	}
@@ -183,9 +189,9 @@ func (s *Space) anonymity(a *attempt.Attempt) (kind string) {
 	return kind
 }
 
-// places returns addresses at the borders of all ranges, each with a country of each kind stated, with none,
-// and no address at all.
-func (s *Space) places(tests []test) []setting {
+// borders returns addresses at the borders of all ranges of the books, and in them of each kind that the look-up of
+// addresses knows: of those in the same networks, whose country and fame are the same, one. The error is that of the look-up.
+func (s *Space) borders() ([]netip.Addr, error) {
 	var addresses []netip.Addr
 	add := func(a netip.Addr) {
 		if a.IsValid() {
@@ -209,13 +215,87 @@ func (s *Space) places(tests []test) []setting {
 		add(r.From.Prev())
 		add(r.To.Next())
 	}
-	// Of addresses in the same networks, whose country and fame are the same, one is enough.
 	seen := map[string]bool{}
-	addresses = slices.DeleteFunc(addresses, func(a netip.Addr) bool {
-		key := fmt.Sprint(directory.Plain(a).Is4())
+	addresses = slices.DeleteFunc(addresses, func(a netip.Addr) bool { return s.isLikeOne(seen, a) })
+	survey := func(r directory.Range, visit func(a netip.Addr) (more bool)) error {
 		for _, one := range s.sides {
-			p := one.directory.Place(a)
-			key += fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, one.judge.Whereabouts(context.Background(), located(a)).Country)
+			surveyor, can := one.judge.Rulebook().Locator.(directory.Surveyor)
+			if !can {
+				continue
+			}
+			if err := surveyor.Survey(r, func(a netip.Addr, _ directory.Whereabouts) bool { return visit(a) }); err != nil {
+				return fmt.Errorf("the look-up of addresses: %w", err)
+			}
+		}
+		return nil
+	}
+	for _, r := range ranges {
+		if err := survey(r, func(a netip.Addr) bool {
+			if !s.isLikeOne(seen, a) {
+				add(a)
+			}
+			return true
+		}); err != nil {
+			return nil, err
+		}
+	}
+	// Outside of networks an attempt may state any country; that none is known takes an address of which none is.
+	for _, r := range []directory.Range{everything4, everything6} {
+		lost := slices.ContainsFunc(addresses, s.isLost)
+		if err := survey(r, func(a netip.Addr) bool {
+			if !lost && s.isLost(a) {
+				lost = true
+				add(a)
+			}
+			return !lost
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return addresses, nil
+}
+
+// everything4 and everything6 are all addresses of a family.
+var (
+	everything4 = directory.Range{From: netip.IPv4Unspecified(), To: netip.AddrFrom4([4]byte{255, 255, 255, 255})}
+	everything6 = directory.Range{From: netip.IPv6Unspecified(), To: netip.AddrFrom16([16]byte(slices.Repeat([]byte{255}, 16)))}
+)
+
+// isLost reports whether an address lies in no network, and no side knows its country.
+func (s *Space) isLost(a netip.Addr) bool {
+	return !slices.ContainsFunc(s.sides, func(one *side) bool {
+		return len(one.directory.Place(a).Networks) > 0 || one.judge.Whereabouts(context.Background(), located(a)).Country != ""
+	})
+}
+
+// isLikeOne reports whether an address is in the same networks, and its country and fame are the same, as those of one seen
+// before.
+func (s *Space) isLikeOne(seen map[string]bool, a netip.Addr) bool {
+	key := fmt.Sprint(directory.Plain(a).Is4())
+	for _, one := range s.sides {
+		p := one.directory.Place(a)
+		key += fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, one.judge.Whereabouts(context.Background(), located(a)).Country)
+	}
+	was := seen[key]
+	seen[key] = true
+	return was
+}
+
+// places returns addresses of each kind that tests tell apart, each with a country of each kind stated, with none, and no
+// address at all.
+func (s *Space) places(tests []test) []setting {
+	asked := onDimension(tests, place)
+	// What is stated of an address counts where nothing else tells its country.
+	seen := map[string]bool{}
+	addresses := slices.DeleteFunc(slices.Clone(s.border), func(ip netip.Addr) bool {
+		a := s.plain()
+		a.IP = attempt.Known(ip)
+		key := s.anonymity(a)
+		for _, one := range s.sides {
+			key += fmt.Sprint(one.directory.Place(ip).Country, one.judge.Whereabouts(context.Background(), a).Country, " ")
+		}
+		for _, t := range asked {
+			key += t.holds(a).String()
 		}
 		was := seen[key]
 		seen[key] = true
@@ -566,26 +646,65 @@ func anotherThan(c attempt.CountryCode) attempt.CountryCode {
 }
 
 // proofSettings are what may have been proven before: nothing, and what meets each set of the assurances that
-// tests ask about.
+// tests ask about, while others surely are not met.
 func (s *Space) proofSettings(tests []test) []setting {
-	settings := []setting{{"nothing proven", func(*attempt.Attempt) {}}}
 	var names []string
 	for _, t := range tests {
 		if t.Key == decide.KeyProved {
 			names = append(names, t.Values...)
 		}
 	}
-	if names = sortedSet(names); len(names) == 0 {
-		return settings
-	}
-	for _, set := range subsets(names) {
-		for choice := range 3 {
-			for _, one := range s.sides {
-				settings = append(settings, setting{"proven " + strings.Join(set, " "), func(a *attempt.Attempt) { one.prove(a, set, choice) }})
+	names = sortedSet(names)
+	settings := []setting{{"nothing proven", func(*attempt.Attempt) {}}}
+	for _, set := range append([][]string{nil}, subsets(names)...) {
+		for _, one := range s.sides {
+			var refusable []string
+			for _, name := range names {
+				if !slices.Contains(set, name) && one.canRefuse(name) {
+					refusable = append(refusable, name)
+				}
+			}
+			for _, refused := range append([][]string{nil}, subsets(refusable)...) {
+				for choice := range 3 {
+					name := fmt.Sprint("proven ", strings.Join(set, " "), ", not ", strings.Join(refused, " "))
+					settings = append(settings, setting{name, func(a *attempt.Attempt) {
+						one.prove(a, set, choice)
+						one.refuse(a, refused)
+					}})
+				}
 			}
 		}
 	}
 	return settings
+}
+
+// canRefuse reports whether an attempt can show that an assurance is not met, where what it leaves out leaves that open.
+func (b *side) canRefuse(assurance string) bool {
+	x := b.judge.FindAssurance(assurance)
+	return x != nil && (x.Posture != "" || x.Consent)
+}
+
+// refuse has an attempt show that assurances are not met.
+func (b *side) refuse(a *attempt.Attempt, assurances []string) {
+	for _, name := range assurances {
+		x := b.judge.FindAssurance(name)
+		if n, ok := b.directory.FindPosture(x.Posture); ok {
+			b.reportOn(a, n, 0)
+		}
+		if x.Consent {
+			a.Client = attempt.Known(attempt.ClientAsk{ID: "a-program", Scopes: []string{"anything"}})
+		}
+	}
+}
+
+// reportOn has the device of an attempt, which has an identity then, report what passes a posture, but for one check.
+func (b *side) reportOn(a *attempt.Attempt, posture, fails int) {
+	on(func(d *attempt.Device) {
+		if id, known := d.ID.Get(); !known || id == "" {
+			d.ID = attempt.Known("a-device")
+		}
+	})(a)
+	report(a, &b.directory.Postures[posture], fails)
 }
 
 // prove has an attempt show all that assurances ask for, as far as an attempt can: methods by the one of that
@@ -607,12 +726,7 @@ func (b *side) prove(a *attempt.Attempt, assurances []string, choice int) {
 			}
 		}
 		if n, ok := b.directory.FindPosture(assurance.Posture); ok {
-			on(func(d *attempt.Device) {
-				if id, known := d.ID.Get(); !known || id == "" {
-					d.ID = attempt.Known("a-device")
-				}
-			})(a)
-			report(a, &b.directory.Postures[n], -1)
+			b.reportOn(a, n, -1)
 		}
 		if doc := assurance.Accept; doc != nil {
 			a.Accepted = append(a.Accepted, attempt.Acceptance{Document: doc.Document, Version: doc.Version, At: a.At})

@@ -2,6 +2,7 @@ package explore_test
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -89,6 +90,63 @@ func TestEachAttemptIsInACell(t *testing.T) {
 				a.Account, a.App = pick.Account, pick.App
 				terms := judge.Terms(context.Background(), a)
 				require.True(t, found[fmt.Sprint(a.Action, terms.String())], "%s at %s: %s", a.Action, a.At, terms.String())
+			}
+		})
+	}
+}
+
+var books = flag.Int("books", 24, "how many tiny books are tried with all that can be tried on them")
+
+// TestCellsPartTheGrid: of all that can be tried on a tiny book each attempt is in one cell and no other, and its terms are
+// those of the cell.
+func TestCellsPartTheGrid(t *testing.T) {
+	for seed := range uint64(*books) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			chance := rand.New(rand.NewPCG(seed, 18))
+			_, judge := synth.Tiny(chance, 2).Open(chance)
+			space, err := explore.New(judge, synth.TinyDay, synth.TinyDay.Add(24*time.Hour))
+			require.NoError(t, err)
+			in := inside.Of(judge)
+			type subject struct {
+				account, app string
+				action       attempt.Action
+			}
+			type cell struct {
+				at      time.Time
+				answers []explore.Answered
+				terms   string
+			}
+			cells := map[subject][]cell{}
+			var mu sync.Mutex
+			_, whole := space.Walk(t.Context(), nil, func(c *explore.Cell) bool {
+				mu.Lock()
+				defer mu.Unlock()
+				for _, account := range c.Accounts {
+					for _, app := range c.Apps {
+						s := subject{account, app, c.Action}
+						cells[s] = append(cells[s], cell{c.At, c.Answers(), c.Terms.String()})
+					}
+				}
+				return true
+			})
+			require.True(t, whole)
+			for a := range synth.Grid() {
+				terms := judge.Terms(context.Background(), a)
+				var holding []cell
+				alike := false // at a moment that is like that of the cell
+				for _, c := range cells[subject{a.Account, a.App, a.Action}] {
+					if !slices.ContainsFunc(c.answers, func(x explore.Answered) bool { return in.Holds(a, x.Test) != x.Truth }) {
+						alike = alike || c.terms == terms.String()
+						if c.at.Equal(a.At) {
+							holding = append(holding, c)
+						}
+					}
+				}
+				first := a.At.Equal(synth.TinyDay) // a cell of its own begins then, whatever tells moments apart
+				if !alike || len(holding) > 1 || first && len(holding) != 1 || len(holding) == 1 && holding[0].terms != terms.String() {
+					require.Fail(t, "no cell, or several", "%s: %s\n%v", a.AppendJSON(nil), terms.String(), holding)
+				}
 			}
 		})
 	}

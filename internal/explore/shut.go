@@ -3,6 +3,7 @@ package explore
 import (
 	"context"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -11,6 +12,22 @@ import (
 
 // Shut is a stretch of time in which an account gets in nowhere.
 type Shut struct{ From, To time.Time }
+
+// Quiet returns the space in which nothing odd is noticed, with no other devices than some, each of which has just
+// reported, and none.
+func (s *Space) Quiet(devices []attempt.Device) *Space {
+	settings := []setting{{"", func(*attempt.Attempt) {}}}
+	for _, d := range devices {
+		settings = append(settings, setting{"one of those", func(a *attempt.Attempt) {
+			d.ReportedAt = attempt.Known(a.At)
+			a.Device = attempt.Known(d)
+		}})
+	}
+	look := *s
+	look.dimensions[device] = s.distinctAtoms(device, s.tests, settings, true)
+	look.risks, look.noticed = s.risks[:1], new(sync.Map)
+	return &look
+}
 
 // ShutOut returns the first stretch of time, longer than a given one, in which an account gets in nowhere: at no app, in no
 // circumstances in which a condition of the space, bound, surely holds, whatever it proves by what it has enrolled.

@@ -9,6 +9,7 @@
 package explore
 
 import (
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -31,6 +32,8 @@ type Space struct {
 	sides    []*side
 	from, to time.Time
 
+	// tests are those of all conditions.
+	tests []test
 	// apps and accounts are those of all sides.
 	apps, accounts []subject
 	// alike is what two versions have in common; nil where there is one book.
@@ -43,14 +46,23 @@ type Space struct {
 	risks, proofs []setting
 	// signalTests are those of the conditions of signals, by what they look at.
 	signalTests [dimensions][]test
-	// signalsOnTime says that a signal asks about the time, and signalsAbout what else signals ask about.
-	signalsOnTime bool
-	signalsAbout  condition.Subject
+	// signalsOnTime, signalsOnActions and signalsOnProofs say that a signal asks about the time, the action or what was
+	// proven, and signalsAbout what else signals ask about.
+	signalsOnTime, signalsOnActions, signalsOnProofs bool
+	signalsAbout                                     condition.Subject
+	// signalsPass says that a signal asks for what passes in time of an account.
+	signalsPass bool
 	// riskTests and proofTests are all free tests, and noticed has the ways to bring about a score that the former
 	// tell apart, by what else signals depend on.
 	riskTests, proofTests map[freeTest]numberedTest
 	deviceTests           []test
-	noticed               sync.Map // of circumstance to []answering
+	noticed               *sync.Map // of circumstance to []answering
+	// border are addresses of all kinds, and postureTests ask for the postures of assurances.
+	border       []netip.Addr
+	postureTests []test
+	// crowd and cuts are what questions need.
+	crowd *crowd
+	cuts  *cuts
 }
 
 // subject is an account or an app, with its number on each side: absent where a side does not have it.
@@ -109,11 +121,21 @@ func (s *Space) make(conditions []condition.Node) error {
 					s.signalTests[of] = append(s.signalTests[of], t)
 				}
 				s.signalsOnTime = s.signalsOnTime || t.Key == facts.KeyDuring || t.Key == facts.KeyJoinedWithin
+				s.signalsOnActions = s.signalsOnActions || t.Key == facts.KeyActions
+				s.signalsOnProofs = s.signalsOnProofs || t.Key == decide.KeyProved
+				s.signalsPass = s.signalsPass || t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast
 				s.signalsAbout |= t.Key.About()
 			}
 		}
 	}
-	s.dimensions = s.cut(tests)
+	s.tests = tests
+	s.noticed, s.crowd, s.cuts = new(sync.Map), new(crowd), &cuts{dimensions: map[string]*dimension{}}
+	if s.border, err = s.borders(); err != nil {
+		return err
+	}
+	for of := range s.dimensions {
+		s.dimensions[of] = s.cut(of, tests, true)
+	}
 	s.moments = s.turns(tests)
 	s.risks, s.proofs = s.riskSettings(), s.proofSettings(tests)
 	s.riskTests, s.proofTests, s.deviceTests = map[freeTest]numberedTest{}, map[freeTest]numberedTest{}, onDimension(tests, device)
@@ -259,10 +281,10 @@ func (s *Space) allTests(conditions []condition.Node) (tests []test, err error) 
 			if err != nil {
 				return nil, err
 			}
-			tests = one.testsOf(tests, "posture", bound)
+			s.postureTests = one.testsOf(s.postureTests, "posture", bound)
 		}
 	}
-	return distinct(tests), nil
+	return distinct(append(tests, s.postureTests...)), nil
 }
 
 func distinct(tests []test) []test {

@@ -161,7 +161,7 @@ func (s *Space) kinds(apps []subject, where condition.Node) func(yield func(*Cel
 		dated := s.datedAt(app, onTime)
 		for _, class := range s.accountKinds(app, onAccounts) {
 			for _, at := range s.momentKinds(dated, class, onAccounts) {
-				for action := attempt.SignIn; action <= attempt.Consent; action++ {
+				for _, action := range allActions {
 					c := &Cell{Account: class.names[0], Accounts: class.names, App: app.name, Apps: names, Action: action, At: at,
 						differs: class.differs}
 					if !yield(c) {
@@ -172,6 +172,9 @@ func (s *Space) kinds(apps []subject, where condition.Node) func(yield func(*Cel
 		}
 	}
 }
+
+// allActions are the actions that an attempt can be for.
+var allActions = []attempt.Action{attempt.SignIn, attempt.Enrol, attempt.ChangePassword, attempt.Recover, attempt.Consent}
 
 // testsAt returns the tests on accounts, and on time, that matter at an app.
 func (s *Space) testsAt(app subject, where condition.Node) (onAccounts, onTime []test) {
@@ -666,7 +669,8 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 		}
 	}
 	risks := s.risks[:1]
-	if len(onRisk) > 0 || c.path.scoreMatters() { // of a bar that no test asked about
+	matters := len(onRisk) > 0 || c.path.scoreMatters() // of a bar that no test asked about
+	if matters {
 		risks = s.risks
 	}
 	for _, pl := range d[place].first(c.path.sets[place], mostTried) {
@@ -686,13 +690,13 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 				// What is proven changes no signal, where none asks about the device.
 				fitting := risks
 				if len(risks) > 1 {
-					fitting = s.noticeable(&base, pl, dv, onRisk)
+					fitting = s.noticeable(&base, [dimensions]int{place: pl, device: dv, through: th}, onRisk)
 				}
 				if len(fitting) == 0 {
 					continue
 				}
 				proofs := s.proofs[:1]
-				if len(onProofs) > 0 {
+				if len(onProofs) > 0 || matters && s.signalsOnProofs {
 					proofs = c.path.provable(&base, dv, onProofs)
 				}
 				for _, proof := range proofs {
@@ -701,7 +705,7 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 							return nil, false
 						}
 						a := made(risk, proof)
-						if len(s.signalTests[device]) > 0 &&
+						if s.provenMatters() &&
 							slices.ContainsFunc(onRisk, func(f freeAnswer) bool { return f.side.in.Holds(a, f.test) != f.truth }) {
 							continue
 						}
@@ -716,12 +720,13 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 	return nil, true
 }
 
-// circumstance is what signals depend on beside what is brought about: those of no account, app or moment, unless
+// circumstance is what signals depend on beside what is brought about: those of no account, app, moment or action, unless
 // one asks for it.
 type circumstance struct {
-	place, device string
-	account, app  string
-	at            time.Time
+	kinds        [dimensions]string
+	account, app string
+	at           time.Time
+	action       attempt.Action
 }
 
 // answering is a way in which something may be, and how tests are answered then.
@@ -780,19 +785,24 @@ func (p *path) provable(base *attempt.Attempt, dv int, wanted []freeAnswer) (lis
 }
 
 // noticeable returns the ways to bring about a score that answer tests on the risk in a given way. There are far
-// fewer that are told apart than ways. Where signals ask about the device, what is proven may change the answers,
-// so all that are told apart are returned.
-func (s *Space) noticeable(base *attempt.Attempt, pl, dv int, wanted []freeAnswer) (list []setting) {
-	for _, way := range s.allNoticeable(base, pl, dv) {
-		if len(s.signalTests[device]) > 0 || way.fits(wanted, s.riskTests) {
+// fewer that are told apart than ways. Where what is proven may change the answers, all that are told apart are returned.
+func (s *Space) noticeable(base *attempt.Attempt, atoms [dimensions]int, wanted []freeAnswer) (list []setting) {
+	for _, way := range s.allNoticeable(base, atoms) {
+		if s.provenMatters() || way.fits(wanted, s.riskTests) {
 			list = append(list, way.setting)
 		}
 	}
 	return list
 }
 
-func (s *Space) allNoticeable(base *attempt.Attempt, pl, dv int) []answering {
-	c := circumstance{place: s.dimensions[place].kinds[pl], device: s.dimensions[device].kinds[dv]}
+// provenMatters reports whether signals ask about what was proven, or about the device, which what was proven may change.
+func (s *Space) provenMatters() bool { return len(s.signalTests[device]) > 0 || s.signalsOnProofs }
+
+func (s *Space) allNoticeable(base *attempt.Attempt, atoms [dimensions]int) []answering {
+	var c circumstance
+	for of, d := range s.dimensions {
+		c.kinds[of] = d.kinds[atoms[of]]
+	}
 	if s.signalsAbout&condition.AboutAccount != 0 {
 		c.account = base.Account
 	}
@@ -802,13 +812,19 @@ func (s *Space) allNoticeable(base *attempt.Attempt, pl, dv int) []answering {
 	if s.signalsOnTime {
 		c.at = base.At
 	}
+	if s.signalsOnActions {
+		c.action = base.Action
+	}
 	if known, ok := s.noticed.Load(c); ok {
 		return known.([]answering)
 	}
 	list := toldApart(base, s.risks, s.riskTests, func(a *attempt.Attempt) string {
 		key := fmt.Sprint(len(a.Failed), s.kindOf(device, a))
 		for _, one := range s.sides {
-			key = fmt.Sprint(key, one.in.BelowMedium(a))
+			low, high := one.in.Score(a)
+			if key = fmt.Sprint(key, high < one.asking.Risk().Levels.Medium); s.provenMatters() {
+				key = fmt.Sprint(key, low, high) // to which more may come
+			}
 		}
 		return key
 	})

@@ -17,9 +17,6 @@ import (
 func account(d condition.Definition, holds func(f *Facts, t *condition.Test) condition.Truth,
 	saw func(p *Profile, t *condition.Test, at time.Time) string) condition.Definition {
 	d.About, d.Meaning = condition.AboutAccount, condition.MeansAccounts
-	if d.Fact == 0 {
-		d.Fact = condition.OfAccount
-	}
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
 		switch f := seen(facts); {
 		case f.Profile != nil:
@@ -102,7 +99,7 @@ var (
 			func(p *Profile, _ *condition.Test, _ time.Time) string { return p.kind.String() }),
 	)
 
-	KeyAttributes = condition.Define(account(condition.Definition{Name: "attributes", Shape: condition.Named, Fact: condition.OfOneValue,
+	KeyAttributes = condition.Define(account(condition.Definition{Name: "attributes", Shape: condition.Named,
 		Doc:  "attributes of the account, by name, each with its alternatives",
 		Bind: bindText,
 		Says: func(t *condition.Test, negated bool) string {
@@ -117,7 +114,6 @@ var (
 
 	KeyEnrolled = condition.Define(
 		account(condition.Definition{Name: "enrolled", Doc: "the account has enrolled one of these methods", Names: "method",
-			Fact: condition.OfManyValues,
 			Bind: bindName("method", func(d *Directory) map[string]int32 { return d.methodNumber }),
 			Says: func(t *condition.Test, negated bool) string {
 				return condition.Either(negated, "they have enrolled ", "they have not enrolled ") + t.Wants()
@@ -131,7 +127,7 @@ var (
 	)
 
 	KeyJoinedWithin = condition.Define(
-		account(condition.Definition{Name: "joined_within", Shape: condition.Length, Fact: condition.OfManyValues,
+		account(condition.Definition{Name: "joined_within", Shape: condition.Length,
 			Doc: "so many times 24 hours have not passed since the midnight that began the day of joining",
 			Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 				var span directory.Span
@@ -161,7 +157,7 @@ var (
 	)
 
 	KeyAccountRiskAtLeast = condition.Define(
-		account(condition.Definition{Name: "account_risk_at_least", Shape: condition.Level, Fact: condition.OfManyValues,
+		account(condition.Definition{Name: "account_risk_at_least", Shape: condition.Level,
 			Doc: "the standing risk of the account: low, medium or high",
 			Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 				return LevelBinding(value)
@@ -174,7 +170,7 @@ var (
 		}, func(p *Profile, _ *condition.Test, at time.Time) string { return sawRisk(p.account, at) }),
 	)
 
-	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number, Fact: condition.OfManyValues,
+	KeyShare = condition.Define(account(condition.Definition{Name: "share", Shape: condition.Number,
 		Doc: "so many percent of all accounts, the same ones each time; a wider share only adds accounts",
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 			percent, err := Percent(value)

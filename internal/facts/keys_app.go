@@ -12,7 +12,7 @@ func app(
 	holds func(d *Directory, app int, t *condition.Test) condition.Truth,
 	saw func(a *directory.App) string,
 ) condition.Definition {
-	d.About, d.Meaning, d.Fact = condition.AboutApp, condition.MeansApps, condition.OfApp
+	d.About, d.Meaning = condition.AboutApp, condition.MeansApps
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
 		switch f := seen(facts); {
 		case !f.HasApp:

@@ -12,7 +12,7 @@ func stated[T interface {
 	String() string
 }](d condition.Definition, parse func(word string) (T, error), of func(a *attempt.Attempt) (word T, known bool)) condition.Definition {
 	d.About |= condition.AboutAttempt
-	d.Meaning, d.Fact = condition.MeansWords, condition.OfOneValue
+	d.Meaning = condition.MeansWords
 	d.Bind = bindWord(parse)
 	find := func(facts any) (word T, known bool) {
 		if f := seen(facts); f.Attempt != nil {

@@ -31,7 +31,7 @@ func device(d condition.Definition, holds func(f *Facts, t *condition.Test) cond
 
 // The keys about devices.
 var (
-	KeyPlatforms = condition.Define(device(condition.Definition{Name: "platforms", Fact: condition.OfOneValue,
+	KeyPlatforms = condition.Define(device(condition.Definition{Name: "platforms",
 		Doc:  "the platform of the device, such as windows or ios",
 		Bind: bindText,
 		Says: func(t *condition.Test, negated bool) string {
@@ -48,7 +48,7 @@ var (
 		return name
 	}))
 
-	KeyDevice = condition.Define(device(condition.Definition{Name: "device", Fact: condition.OfManyValues, Words: deviceTraits,
+	KeyDevice = condition.Define(device(condition.Definition{Name: "device", Words: deviceTraits,
 		Doc:  "the device is known, managed, shared or the account's own",
 		Bind: bindWord(func(value string) (DeviceTrait, error) { var d DeviceTrait; return d, d.UnmarshalText([]byte(value)) }),
 		Says: func(t *condition.Test, negated bool) string {
@@ -71,7 +71,7 @@ var (
 	}))
 
 	KeyDeviceTags = condition.Define(
-		device(condition.Definition{Name: "device_tags", Fact: condition.OfManyValues, Doc: "the device bears a tag",
+		device(condition.Definition{Name: "device_tags", Doc: "the device bears a tag",
 			Bind: bindText,
 			Says: func(t *condition.Test, negated bool) string {
 				return "the device " + is(negated) + " tagged " + t.Wants()
@@ -91,7 +91,7 @@ var (
 	)
 
 	KeyPosture = condition.Define(
-		device(condition.Definition{Name: "posture", Fact: condition.OfManyValues, Doc: "the device passes a posture",
+		device(condition.Definition{Name: "posture", Doc: "the device passes a posture",
 			Names: "posture", Meaning: condition.MeansDefinitions,
 			Bind: bindName("posture", func(d *Directory) map[string]int32 { return d.postureNumber }),
 			Says: func(t *condition.Test, negated bool) string {

@@ -13,7 +13,7 @@ import (
 
 // address fills in what the keys about addresses have in common.
 func address(d condition.Definition, holds func(p *Place, t *condition.Test) condition.Truth) condition.Definition {
-	d.About, d.Fact = condition.AboutAttempt|condition.AboutDecision, condition.OfAddress
+	d.About = condition.AboutAttempt | condition.AboutDecision
 	d.Holds = func(facts any, t *condition.Test) condition.Truth {
 		if p := seen(facts).FindPlace(); p != nil {
 			return holds(p, t)
@@ -85,7 +85,7 @@ var (
 	KeyAddressKinds = condition.Define(
 		condition.Definition{Name: "address_kinds", About: condition.AboutAttempt | condition.AboutDecision, Words: directory.IPVersions(),
 			Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
-			Meaning: condition.MeansWords, Fact: condition.OfOneValue,
+			Meaning: condition.MeansWords,
 			Bind: bindWord(func(value string) (directory.IPVersion, error) {
 				var v directory.IPVersion
 				return v, v.UnmarshalText([]byte(value))
@@ -109,7 +109,7 @@ var (
 	KeyCountries = condition.Define(
 		condition.Definition{Name: "countries", About: condition.AboutAttempt | condition.AboutDecision, Names: "region",
 			Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
-			Meaning: condition.MeansCountries, Fact: condition.OfAddress, Literal: isCountry,
+			Meaning: condition.MeansCountries, Literal: isCountry,
 			Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 				return v.bindCountries(value)
 			}),

@@ -10,7 +10,6 @@ var KeyDuring = condition.Define(
 		Names:   "window",
 		Doc:     "the time lies in a window",
 		Meaning: condition.MeansDefinitions,
-		Fact:    condition.OfMoment,
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 			b, err := one("window", value, v.windowNumber)
 			if err == nil {

@@ -41,11 +41,14 @@ type Judge interface {
 	Bind(owner string, node condition.Node) (condition.Node, error)
 	// Holds answers a bound test on an attempt, as a decision on it would.
 	Holds(a *attempt.Attempt, t *condition.Test) condition.Truth
+	// Fulfils reports whether on an attempt each of some bound conditions surely holds, and none of some others surely
+	// does.
+	Fulfils(ctx context.Context, a *attempt.Attempt, holds, unless []condition.Node) bool
 	// Heard returns which rules of policies speak on an attempt, or may, each with its truth, and whether the policies
 	// surely apply. A policy that says nothing is left out. The policies are to be aimed at the app.
 	Heard(ctx context.Context, a *attempt.Attempt, policies []int) []Heard
-	// BelowMedium reports whether the risk of an attempt is surely below medium.
-	BelowMedium(a *attempt.Attempt) bool
+	// Score returns between what the score of an attempt surely lies.
+	Score(a *attempt.Attempt) (low, high int)
 	// MethodNames returns the names of a set of methods, sorted.
 	MethodNames(set facts.MethodSet) []string
 }

@@ -66,7 +66,7 @@ func (b Book) Files(chance Chance, n int) map[string]string {
 
 func isList(section string) bool {
 	switch section {
-	case "policies", "accounts", "groups", "apps", "devices", "exemptions", "rollouts":
+	case "policies", "accounts", "groups", "apps", "devices", "exemptions", "rollouts", "guarantees":
 		return true
 	}
 	return false
@@ -415,8 +415,13 @@ func Policy(chance Chance, i, n int) Definition {
 
 // condition makes a condition on a subject, nested no deeper than so.
 func (m maker) condition(about string, deep int) string {
+	return m.combine(deep, func() string { return m.test(about) })
+}
+
+// combine makes a condition of tests, nested no deeper than so.
+func (m maker) combine(deep int, test func() string) string {
 	if deep > 0 && m.odds(2) {
-		inner := func() string { return m.condition(about, deep-1) }
+		inner := func() string { return m.combine(deep-1, test) }
 		switch m.IntN(4) {
 		case 0:
 			return fmt.Sprintf("{all: [%s, %s]}", inner(), inner())
@@ -425,10 +430,10 @@ func (m maker) condition(about string, deep int) string {
 		case 2:
 			return fmt.Sprintf("{not: %s}", inner())
 		}
-		beside := strings.TrimSuffix(m.test(about), "}")
+		beside := strings.TrimSuffix(test(), "}")
 		return fmt.Sprintf("%s, except: %s}", beside, inner())
 	}
-	return m.test(about)
+	return test()
 }
 
 func (m maker) test(about string) string {
