@@ -22,6 +22,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -980,6 +981,43 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 		}
 	})
 	require.Positive(t, said, "no book had a silent rule, so nothing was tested")
+}
+
+// TestSilentInAllThereIs: on tiny books just those rules are said to be silent that nothing, of all that can be tried, brings
+// to speak.
+func TestSilentInAllThereIs(t *testing.T) {
+	said := 0
+	for seed := range uint64(16) {
+		b, judge := synth.Tiny(rand.New(rand.NewPCG(seed, 21)), 3).Open(rand.New(rand.NewPCG(seed, 22)))
+		r, err := inspect.Inspect(b, synth.TinyDay)
+		require.NoError(t, err)
+		silent := append(about(r, "unreached-rule"), about(r, "impossible-rule")...)
+		said += len(silent)
+		in := inside.Of(judge)
+		for number, p := range judge.Policies() {
+			var before []condition.Node
+			for _, rule := range p.Rules {
+				name := p.Name + "/" + rule.Name
+				applies, speaks := false, false
+				for a := range synth.Grid() {
+					app, _ := in.Directory().FindApp(a.App)
+					if !slices.Contains(in.Apps(number), app) || p.Actions != nil && !slices.Contains(p.Actions, a.Action) ||
+						!in.Fulfils(t.Context(), a, nil, []condition.Node{&condition.Not{Of: p.Who}}) {
+						continue
+					}
+					applies = true
+					if speaks = in.Fulfils(t.Context(), a, []condition.Node{rule.When}, before); speaks {
+						break
+					}
+				}
+				if applies {
+					require.Equal(t, !speaks, slices.Contains(silent, name), "%d: %s, %v", seed, name, p)
+				}
+				before = append(before, rule.When)
+			}
+		}
+	}
+	require.Greater(t, said, 5)
 }
 
 func TestTheFaultyDemo(t *testing.T) {
