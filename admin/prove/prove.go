@@ -91,6 +91,9 @@ type Result struct {
 	Attempt *attempt.Attempt `json:"attempt,omitempty" doc:"an attempt on which it does not hold"`
 	Asks    string           `json:"asks,omitzero" doc:"what the book asks of that attempt, in words"`
 	Rules   []decide.Source  `json:"rules,omitempty" doc:"the rules behind what it asks"`
+	// Noticed are the signals that hold on that attempt, and Perhaps those that may, where the guarantee is about the risk.
+	Noticed []string `json:"noticed,omitempty" doc:"the signals that hold on that attempt"`
+	Perhaps []string `json:"perhaps,omitempty" doc:"the signals that may, where the guarantee is about the risk"`
 	// Alike is how many accounts of the book nothing tells apart from that of the attempt.
 	Alike int `json:"alike,omitzero" doc:"how many accounts nothing tells apart from that of the attempt"`
 	// Cells is how many circumstances with different terms, or reasons for them, were looked at; 0 where one
@@ -325,6 +328,14 @@ func (p *proof) look(c *explore.Cell) bool {
 // explain fills in what the book asks of the attempt that refutes the guarantee.
 func (p *proof) explain(judge *decide.Judge) {
 	t := judge.Terms(context.Background(), p.Attempt)
+	for _, signal := range judge.Decide(context.Background(), p.Attempt).Risk.Signals {
+		switch {
+		case signal.Holds == condition.True:
+			p.Noticed = append(p.Noticed, signal.Name)
+		case condition.Asks(p.g.Where, decide.KeySignals, decide.KeyRiskAtLeast, decide.KeyScoreAtLeast):
+			p.Perhaps = append(p.Perhaps, signal.Name)
+		}
+	}
 	p.Asks, p.Rules = t.String(), t.Sources
 	var missing []string
 	for _, name := range p.g.NeverWithout {
@@ -379,8 +390,11 @@ func (r *Result) Shown(zone *time.Location) string {
 	} else {
 		parts = append(parts, "on a device that is not known")
 	}
-	if len(a.Signals) > 0 {
-		parts = append(parts, "with "+words.List(a.Signals, "and"))
+	if len(r.Noticed) > 0 {
+		parts = append(parts, "with "+words.List(r.Noticed, "and")+" noticed")
+	}
+	if len(r.Perhaps) > 0 {
+		parts = append(parts, "perhaps with "+words.List(r.Perhaps, "and")+" noticed")
 	}
 	if len(a.Proofs) > 0 {
 		var methods []string

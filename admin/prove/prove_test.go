@@ -191,7 +191,7 @@ func TestTheDemosGuarantees(t *testing.T) {
 	require.NoError(t, err)
 	r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
 	require.NoError(t, err)
-	require.Len(t, r.Results, 12)
+	require.Len(t, r.Results, 15)
 	for _, x := range r.Results {
 		require.Equal(t, prove.Proven, x.State, "%s: %s", x.Name, x.Why)
 	}
@@ -401,7 +401,7 @@ func TestSuggest(t *testing.T) {
 	b, judge = open()
 	r, err := prove.Prove(t.Context(), b, judge, prove.Options{From: monday})
 	require.NoError(t, err)
-	require.Equal(t, 12+len(list), r.Count(prove.Proven))
+	require.Equal(t, 15+len(list), r.Count(prove.Proven))
 	list, err = prove.Suggest(t.Context(), b, judge, prove.Options{From: monday})
 	require.NoError(t, err)
 	require.Empty(t, list)
