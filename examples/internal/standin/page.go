@@ -1,0 +1,123 @@
+package standin
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"encoding/hex"
+	"html/template"
+	"log/slog"
+	"net/http"
+)
+
+//go:embed style.css
+var style string
+
+// Pages are pages in the ferry line's own style. They work without scripts, and load nothing from elsewhere.
+type Pages struct {
+	templates *template.Template
+	key       []byte
+}
+
+const frame = `<!DOCTYPE html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{.Title}} · Kestrel Sound Ferries</title>
+<style>{{.Style}}</style>
+</head>
+<body>
+<header><p class="line">Kestrel Sound Ferries</p></header>
+<main>
+<h1>{{.Title}}</h1>
+{{.Body}}
+</main>
+<footer><p>A stand-in for trials: people, secrets and phones are made up.</p></footer>
+</body>
+</html>
+`
+
+// NewPages makes pages of templates, in the syntax of html/template. In a template .Form is the field that each form needs,
+// and .Data what is shown.
+func NewPages(templates string) *Pages {
+	t := template.Must(template.New("frame").Parse(frame))
+	return &Pages{templates: template.Must(t.Parse(templates)), key: draw(32)}
+}
+
+// view is what a template is given.
+type view struct {
+	Form template.HTML
+	Data any
+}
+
+// framed is what the frame is given.
+type framed struct {
+	Title string
+	Style template.CSS
+	Body  template.HTML
+}
+
+// policy lets a page load and run nothing but its style, and send forms to nobody else.
+var policy = func() string {
+	sum := sha256.Sum256([]byte(style))
+	return "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) +
+		"'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+}()
+
+// Write answers with a page, once all of it has been made. It sets the cookie that the forms of the page need.
+func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
+	var body, page bytes.Buffer
+	err := p.templates.ExecuteTemplate(&body, name, view{p.form(w, r), data})
+	if err == nil {
+		// The body comes from html/template, which has escaped what others wrote.
+		err = p.templates.ExecuteTemplate(&page, "frame", framed{title, template.CSS(style), template.HTML(body.String())})
+	}
+	if err != nil {
+		slog.Error("a page was not made", "page", name, "error", err)
+		http.Error(w, "This page could not be made.", http.StatusInternalServerError)
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Content-Security-Policy", policy)
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("Cache-Control", "no-store")
+	w.WriteHeader(status)
+	_, _ = w.Write(page.Bytes()) // whoever has gone away reads nothing
+}
+
+// formCookie holds what the field of a form is made from, so that no other site can send one.
+const formCookie = "form"
+
+// form returns the hidden field of a form.
+func (p *Pages) form(w http.ResponseWriter, r *http.Request) template.HTML {
+	token := ""
+	if c, err := r.Cookie(formCookie); err == nil && len(c.Value) == 32 {
+		token = c.Value
+	} else {
+		token = NewToken()
+		http.SetCookie(w, &http.Cookie{Name: formCookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	}
+	return template.HTML(`<input type="hidden" name="form" value="` + p.field(token) + `">`)
+}
+
+func (p *Pages) field(token string) string {
+	mac := hmac.New(sha256.New, p.key)
+	mac.Write([]byte(token))
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// Sent reports whether a request is a form of one of these pages, and answers it where it is not.
+func (p *Pages) Sent(w http.ResponseWriter, r *http.Request) bool {
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	c, err := r.Cookie(formCookie)
+	if err != nil || !hmac.Equal([]byte(p.field(c.Value)), []byte(r.PostFormValue("form"))) {
+		http.Error(w, "This form is too old. Go back, load the page again, and send it once more.", http.StatusForbidden)
+		return false
+	}
+	return true
+}
