@@ -54,7 +54,7 @@ func (e *evaluation) tellPerson(d *Decision) {
 	d.ToPerson.Offer = e.draft.roomForNames(offered)
 	for i := range d.Demands {
 		if !d.Demands[i].Met {
-			d.ToPerson.add(&d.Demands[i], d.Verdict)
+			d.ToPerson.add(&d.Demands[i], d.Verdict == Block && !e.canBeAsked())
 		}
 	}
 }
@@ -70,8 +70,8 @@ func (d *Demand) offers() int {
 	return n
 }
 
-// add tells what to do about a demand.
-func (t *ToPerson) add(demand *Demand, verdict Verdict) {
+// add tells what to do about a demand, where nobody can be asked for something or else.
+func (t *ToPerson) add(demand *Demand, unasked bool) {
 	repair := func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !slices.Contains(t.Repairs, text) {
 			t.Repairs = append(t.Repairs, text)
@@ -79,11 +79,14 @@ func (t *ToPerson) add(demand *Demand, verdict Verdict) {
 	}
 	switch demand.Kind {
 	case DemandMethod:
-		if verdict == Block {
+		if unasked {
 			repair("Sign in where you can be asked for %s.", strings.Join(demand.AnyOf, " or "))
 			return
 		}
 		for _, m := range demand.Offer {
+			if t.Verdict == Block {
+				break // it would not help
+			}
 			if !slices.Contains(t.Offer, m) {
 				t.Offer = append(t.Offer, m)
 			}
@@ -112,7 +115,7 @@ func (t *ToPerson) add(demand *Demand, verdict Verdict) {
 		way := demand.easiestWay()
 		for i := range way {
 			if !way[i].Met {
-				t.add(&way[i], verdict)
+				t.add(&way[i], unasked)
 			}
 		}
 	}

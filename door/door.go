@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
@@ -96,6 +97,8 @@ type inForce struct {
 	// asked are those of its accounts that say when they were asked to enrol.
 	asked   map[string]bool
 	devices map[string]*directory.Device
+	// asksOutside says that an assurance asks for an outside check.
+	asksOutside bool
 	// lookout says who hears of decisions. It is used by one goroutine.
 	lookout *lookout.Lookout
 	// desk answers outside programs by the same book, nil where none are answered.
@@ -273,6 +276,7 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 	}
 	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
+	b.asksOutside = slices.ContainsFunc(source.Assurances, func(a decide.Assurance) bool { return a.External != "" })
 	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
 		return nil, []string{err.Error()}, nil
 	}

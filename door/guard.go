@@ -3,6 +3,7 @@ package door
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // AccountHeader is the header in which the guard tells an app who signed on. An app believes it
@@ -207,7 +209,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 	if last, ok := d.guard.recent.Get(key); ok && d.now().Sub(last) < recordEvery {
 		g, from := new(gathering), origins(nil)
 		d.facts.gather(r.Context(), b, a, g)
-		judged := d.facts.completed(b, d.resumed(a, g), g, &from)
+		judged := d.facts.completed(b, d.resumed(b, a, g), g, &from)
 		if len(g.degraded()) == 0 && !g.hasEnded(a) && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
 			d.metrics.passed()
 			return a.Account, nil
@@ -215,7 +217,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 	}
 	g := new(gathering)
 	d.facts.gather(r.Context(), b, a, g)
-	answer := d.Decide(r.Context(), d.resumed(a, g), Asked{Caller: "guard"})
+	answer := d.Decide(r.Context(), d.resumed(b, a, g), Asked{Caller: "guard"})
 	defer answer.release()
 	if answer.Verdict == decide.Grant {
 		d.guard.recent.Add(key, d.now())
@@ -225,8 +227,9 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 }
 
 // resumed returns the attempt with what the store knows of the session beside what the token says:
-// which methods were proven earlier, and when.
-func (d *Door) resumed(a *attempt.Attempt, g *gathering) *attempt.Attempt {
+// which methods were proven earlier, and when, and what outside checks said when it was granted the app. A review of the
+// session rests on the same.
+func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
 	if s == nil || s.Account != a.Account {
 		return a
@@ -236,7 +239,26 @@ func (d *Door) resumed(a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	if resumed.Session.Started.IsZero() || s.Started.Before(resumed.Session.Started) {
 		resumed.Session.Started = s.Started
 	}
+	if b.asksOutside {
+		resumed.External = checksAt(s, b.appNamed(a.App))
+	}
 	return &resumed
+}
+
+// checksAt returns what outside checks said when a session was granted an app, nil where it was not.
+func checksAt(s *store.Session, app string) map[string]attempt.CheckResult {
+	for i := range s.Apps {
+		if s.Apps[i].App != app {
+			continue
+		}
+		var judged struct {
+			External map[string]attempt.CheckResult `json:"external"`
+		}
+		if json.Unmarshal(s.Apps[i].Attempt, &judged) == nil { // else nothing is known
+			return judged.External
+		}
+	}
+	return nil
 }
 
 // challenge says what would let the bearer in: which classes of sign-on would do, and how fresh it

@@ -283,6 +283,24 @@ func TestGuardAsksForMore(t *testing.T) {
 		h.Handler().ServeHTTP(w, r)
 		require.Equal(t, 403, w.Code, "headers count from a trusted proxy only")
 	})
+	t.Run("an outside check that passed when the session began", func(t *testing.T) {
+		const yard = "192.0.2.20"
+		marek := func(sid string) (int, string) {
+			status, _, text := h.guard(token(map[string]any{"sub": "marek@gdansk-yard.example", "sid": sid}, "pwd", "otp"), mail, yard, nil)
+			return status, text
+		}
+		status, text := marek("s-of-marek")
+		require.Equal(t, 403, status, text)
+		for app, want := range map[string]int{"crew-roster": 403, "mail": 200} {
+			sid := "s-at-" + app
+			answer := h.decide(fmt.Sprintf(`{"account": "marek@gdansk-yard.example", "app": %q, "ip": %q, "through": "browser", "client": null,
+				"session": {"id": %q}, "proofs": [{"method": "password"}, {"method": "otp-app"}], "external": {"shipyard-verifier": "passed"}}`,
+				app, yard, sid))
+			require.Equal(t, "grant", answer.Verdict.String())
+			status, text = marek(sid)
+			require.Equal(t, want, status, text)
+		}
+	})
 	t.Run("a page of many requests is one entry", func(t *testing.T) {
 		before := len(h.entries())
 		page := p.sign("first", "at+jwt", claims(noon.Add(time.Second), "pwd"))

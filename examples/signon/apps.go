@@ -1,0 +1,269 @@
+package main
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/examples/internal/standin"
+)
+
+// app is one that people open, behind the guard.
+type app struct {
+	name, host string
+	// Words are what it shows.
+	words string
+}
+
+// apps are those of the demo's book that a browser opens.
+var apps = []app{
+	{"crew-roster", "crew.kestrelsound.example", "Tomorrow you sail on MF Kestrel, from 06:40."},
+	{"card-till", "till.kestrelsound.example", "The till is open. Takings of today: 1 204 crowns."},
+	{"mail", "mail.kestrelsound.example", "No new mail."},
+	{"berth-planner", "berths.kestrelsound.example", "Berth 3 is free from 17:20."},
+}
+
+func appNamed(name string) *app {
+	for i := range apps {
+		if apps[i].name == name {
+			return &apps[i]
+		}
+	}
+	return nil
+}
+
+// serveApp opens an app: the guard looks at the token of the browser first, and where it wants more the browser goes to the
+// provider, with what the guard asks for (RFC 9470).
+func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
+	x := appNamed(r.PathValue("app"))
+	if x == nil {
+		http.NotFound(w, r)
+		return
+	}
+	// The guard is told where the browser is, as a proxy in front of it would.
+	behind := r.Clone(r.Context())
+	behind.Header.Set("X-Forwarded-Host", x.host)
+	behind.Header.Set("X-Forwarded-Uri", "/")
+	behind.Header.Set("X-Forwarded-For", places[placeOf(r)].IP.String())
+	let := ""
+	guarded := &kept{header: http.Header{}}
+	t.door.Guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { let = door.AccountOf(r.Context()) })).ServeHTTP(guarded, behind)
+	switch {
+	case let != "":
+		w.Header().Set("Refresh", "2") // so that the end of a session is seen
+		t.pages.Write(w, r, http.StatusOK, "app", x.name, step{App: x.name, Account: let, Say: x.words})
+	case guarded.status == http.StatusUnauthorized && !strings.Contains(r.URL.RawQuery, "again"):
+		t.sendToProvider(w, r, x, guarded.header.Get("WWW-Authenticate"))
+	default:
+		var problem door.Problem
+		if err := json.Unmarshal(guarded.body.Bytes(), &problem); err != nil {
+			problem.Detail = "This cannot be opened."
+		}
+		dropCookie(w, passCookie, "/apps/"+x.name+"/")
+		t.pages.Write(w, r, http.StatusForbidden, "closed", x.name+" is closed to you",
+			step{App: x.name, Say: problem.Detail, Reference: guarded.header.Get("Decision-Id")})
+	}
+}
+
+// kept is an answer that is looked at before anything is sent.
+type kept struct {
+	status int
+	header http.Header
+	body   bytes.Buffer
+}
+
+func (k *kept) Header() http.Header { return k.header }
+func (k *kept) WriteHeader(status int) {
+	if k.status == 0 {
+		k.status = status
+	}
+}
+func (k *kept) Write(text []byte) (int, error) {
+	k.WriteHeader(http.StatusOK)
+	return k.body.Write(text)
+}
+
+// flowCookie holds what an app needs when the browser comes back to it: state, nonce and the verifier of PKCE.
+const flowCookie = "flow"
+
+// challenged finds a parameter of a challenge (RFC 9110 section 11.6.1).
+func challenged(challenge, name string) string {
+	found := regexp.MustCompile(name + `="([^"]*)"`).FindStringSubmatch(challenge)
+	if found == nil {
+		return ""
+	}
+	return found[1]
+}
+
+// sendToProvider begins a sign-on.
+func (t *trial) sendToProvider(w http.ResponseWriter, r *http.Request, x *app, challenge string) {
+	state, nonce, verifier := standin.NewToken(), standin.NewToken(), standin.NewToken()+standin.NewToken()
+	sum := sha256.Sum256([]byte(verifier))
+	q := url.Values{"response_type": {"code"}, "client_id": {x.name}, "redirect_uri": {t.redirectOf(x.name)}, "scope": {"openid"},
+		"state": {state}, "nonce": {nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
+	for _, name := range []string{"acr_values", "max_age"} {
+		if value := challenged(challenge, name); value != "" {
+			q.Set(name, value)
+		}
+	}
+	setCookie(w, flowCookie, state+"."+nonce+"."+verifier, "/apps/"+x.name+"/")
+	http.Redirect(w, r, "/authorize?"+q.Encode(), http.StatusSeeOther)
+}
+
+// signedOn takes the code that the provider sent the browser back with.
+func (t *trial) signedOn(w http.ResponseWriter, r *http.Request) {
+	x := appNamed(r.PathValue("app"))
+	q := r.URL.Query()
+	flow := strings.Split(cookie(r, flowCookie), ".")
+	if x == nil || len(flow) != 3 || q.Get("state") != flow[0] || q.Get("iss") != t.issuer {
+		http.Error(w, "This sign-on was not begun here. Open the app again.", http.StatusBadRequest)
+		return
+	}
+	path := "/apps/" + x.name + "/"
+	dropCookie(w, flowCookie, path)
+	if failed := q.Get("error"); failed != "" {
+		t.pages.Write(w, r, http.StatusForbidden, "closed", x.name+" is closed to you", step{App: x.name, Say: q.Get("error_description")})
+		return
+	}
+	tokens, problem := t.exchange(q.Get("code"), x.name, t.redirectOf(x.name), flow[2])
+	if problem == "" && t.nonceOf(tokens.IDToken, x.name) != flow[1] {
+		problem = "the ID token is of another sign-on"
+	}
+	if problem != "" {
+		http.Error(w, "The sign-on did not work: "+problem+".", http.StatusBadRequest)
+		return
+	}
+	setCookie(w, passCookie, tokens.AccessToken, path)
+	http.Redirect(w, r, path, http.StatusSeeOther)
+}
+
+// opening is an app as the launcher shows it.
+type opening struct{ Name, Words string }
+
+// launcher is what the launcher shows.
+type launcher struct {
+	Account, Place, Device, Clock string
+	Open, More, Closed            []opening
+}
+
+// serveLauncher shows the apps that a person can open now, those that would ask for more, and those that are closed just now.
+// It shows none that she does not have.
+func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
+	place := places[placeOf(r)]
+	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
+	s := t.signedOnAs(r)
+	if s == nil {
+		for i := range apps {
+			v.More = append(v.More, opening{Name: apps[i].name})
+		}
+		t.pages.Write(w, r, http.StatusOK, "launcher", "Your apps", v)
+		return
+	}
+	v.Account = s.account
+	open, err := t.openTo(r, s)
+	if err != nil {
+		slog.Error("the apps were not searched", "error", err)
+		http.Error(w, "Your apps cannot be listed now.", http.StatusServiceUnavailable)
+		return
+	}
+	for i := range apps {
+		name := apps[i].name
+		if slices.Contains(open, name) {
+			v.Open = append(v.Open, opening{Name: name})
+			continue
+		}
+		// Of the others it is looked up what they would ask of her if there is nothing odd. Opening one shows what is so.
+		a := t.attempt(r, name)
+		a.Account, a.Session = s.account, attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
+		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
+		if d := a.Device.Ref(); d != nil {
+			id, _ := d.ID.Get()
+			a.Device = attempt.Known(t.agents.deviceNow(id))
+		}
+		d := t.door.Book().Decide(r.Context(), &a)
+		switch {
+		case d.Causes[0].Code == decide.AppNotOpen || d.Causes[0].Code == decide.AccountDisabled:
+		case d.Verdict == decide.Grant || len(d.ToPerson.Offer) > 0:
+			v.More = append(v.More, opening{Name: name})
+		default:
+			v.Closed = append(v.Closed, opening{name, strings.TrimSpace(d.ToPerson.Say + " " + strings.Join(d.ToPerson.Repairs, " "))})
+		}
+	}
+	t.pages.Write(w, r, http.StatusOK, "launcher", "Your apps", v)
+}
+
+// openTo asks the door which apps it would grant a session now (OpenID Authorization API 1.0 section 8). That is a search, which
+// leaves no trace in the journal.
+func (t *trial) openTo(r *http.Request, s *session) ([]string, error) {
+	a := t.attempt(r, "")
+	a.Session = attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
+	ask, err := json.Marshal(map[string]any{"subject": map[string]string{"type": "account", "id": s.account},
+		"action": map[string]string{"name": "sign-in"}, "resource": map[string]string{"type": "app"}, "context": json.RawMessage(a.AppendJSON(nil))})
+	if err != nil {
+		return nil, err
+	}
+	var found struct {
+		Results []struct {
+			ID string `json:"id"`
+		} `json:"results"`
+	}
+	err = t.agents.call(http.MethodPost, "/access/v1/search/resource", "application/json", ask, &found)
+	var names []string
+	for _, x := range found.Results {
+		names = append(names, x.ID)
+	}
+	return names, err
+}
+
+// zone is that of the book.
+func (t *trial) zone() *time.Location {
+	zone, err := time.LoadLocation("Europe/Oslo")
+	if err != nil {
+		return time.UTC
+	}
+	return zone
+}
+
+// nonceOf verifies an ID token for an app (OpenID Connect Core 1.0 section 3.1.3.7) and returns its nonce, "" of one that is
+// not valid.
+func (t *trial) nonceOf(token, app string) string {
+	parsed, err := jwt.ParseSigned(token, []jose.SignatureAlgorithm{jose.ES256})
+	if err != nil {
+		return ""
+	}
+	var claims struct {
+		jwt.Claims
+		Nonce string `json:"nonce"`
+	}
+	set := t.keys()
+	if parsed.Claims(&set, &claims) != nil {
+		return ""
+	}
+	if claims.Validate(jwt.Expected{Issuer: t.issuer, AnyAudience: jwt.Audience{app}, Time: t.clock.now()}) != nil {
+		return ""
+	}
+	return claims.Nonce
+}
+
+// deviceWords names the device of a browser.
+func (t *trial) deviceWords(r *http.Request) string {
+	if id := cookie(r, deviceCookie); id != "" && t.agents.has(id) {
+		return fmt.Sprintf("On the device %s", id)
+	}
+	return "On a device of one's own, which nobody manages"
+}

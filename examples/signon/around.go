@@ -1,0 +1,269 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// agents are the programs on registered devices that report how these are.
+type agents struct {
+	door  http.Handler
+	token string
+
+	mu      *sync.Mutex
+	devices map[string]*device
+}
+
+// device is a registered one as it is now, and as it was last reported.
+type device struct {
+	Name, Platform, Owner string
+	Facts                 map[string]attempt.Scalar
+	Reported              time.Time
+}
+
+func newAgents(door http.Handler, token string, registered []directory.Device) agents {
+	a := agents{door: door, token: token, mu: new(sync.Mutex), devices: map[string]*device{}}
+	for i := range registered {
+		d := &registered[i]
+		one := &device{Name: d.Name, Platform: d.Platform, Owner: d.Owner, Facts: map[string]attempt.Scalar{}}
+		for name, value := range d.Facts {
+			one.Facts[name] = value
+		}
+		if d.ReportedAt != nil {
+			one.Reported = *d.ReportedAt
+		}
+		a.devices[d.Name] = one
+	}
+	return a
+}
+
+func (a *agents) has(id string) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.devices[id] != nil
+}
+
+// names returns the registered devices.
+func (a *agents) names() (names []string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for name := range a.devices {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// deviceNow returns a device with what it reported, for what is only looked up: the door has it from its reports.
+func (a *agents) deviceNow(id string) attempt.Device {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	said := attempt.Device{ID: attempt.Known(id)}
+	if d := a.devices[id]; d != nil && !d.Reported.IsZero() {
+		said.Facts, said.ReportedAt = map[string]attempt.Scalar{}, attempt.Known(d.Reported)
+		for name, value := range d.Facts {
+			said.Facts[name] = value
+		}
+	}
+	return said
+}
+
+// set changes a fact of a device, without a report.
+func (a *agents) set(id, fact string, value attempt.Scalar) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if d := a.devices[id]; d != nil {
+		d.Facts[fact] = value
+	}
+}
+
+// look returns a device as it is.
+func (a *agents) look(id string) (d device, ok bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	one := a.devices[id]
+	if one == nil {
+		return device{}, false
+	}
+	d = *one
+	d.Facts = map[string]attempt.Scalar{}
+	for name, value := range one.Facts {
+		d.Facts[name] = value
+	}
+	return d, true
+}
+
+// report has a device report how it is now.
+func (a *agents) report(id string, at time.Time) error {
+	d, ok := a.look(id)
+	if !ok {
+		return fmt.Errorf("no device is called %q", id)
+	}
+	text, err := json.Marshal(door.DeviceReport{Platform: d.Platform, Facts: d.Facts, ReportedAt: at})
+	if err != nil {
+		return err
+	}
+	if err := a.call(http.MethodPut, "/v1/devices/"+id+"/report", "application/json", text, nil); err != nil {
+		return err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.devices[id].Reported = at
+	return nil
+}
+
+// call asks the door as those around it do, and reads the answer where there is a place for it. The error is for what the door
+// did not take.
+func (a *agents) call(method, path, kind string, body []byte, answer any) error {
+	r := httptest.NewRequest(method, path, bytes.NewReader(body))
+	r.Header.Set("Authorization", "Bearer "+a.token)
+	r.Header.Set("Content-Type", kind)
+	w := httptest.NewRecorder()
+	a.door.ServeHTTP(w, r)
+	if w.Code >= 300 {
+		return fmt.Errorf("the door answered %d: %s", w.Code, w.Body)
+	}
+	if answer == nil {
+		return nil
+	}
+	return json.Unmarshal(w.Body.Bytes(), answer)
+}
+
+// tell tells the door of a security event about an account, by a token (RFC 8417) that is pushed (RFC 8935).
+func (t *trial) tell(event, account string, details map[string]any) error {
+	token, err := t.sign("secevent+jwt", map[string]any{"iss": t.base, "aud": audience, "iat": t.clock.now().Unix(), "jti": journal.NewID(),
+		"sub_id": map[string]any{"format": "email", "email": account}, "events": map[string]any{event: details}})
+	if err != nil {
+		return err
+	}
+	return t.agents.call(http.MethodPost, "/v1/events", "application/secevent+jwt", []byte(token), nil)
+}
+
+// leaked is the event of a password that somebody found (OpenID RISC 1.0 section 2.7).
+const leaked = "https://schemas.openid.net/secevent/risc/event-type/credential-compromise"
+
+// aroundView is what the page of the trial's surroundings shows.
+type aroundView struct {
+	Places        any
+	Place         string
+	Devices       []string
+	Device, Clock string
+	Verifier      bool
+	Said          string
+}
+
+// serveAround shows where the browser is, on which device, what time it is, and what others tell.
+func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
+	t.mu.Lock()
+	verifier := t.checks["shipyard-verifier"] == attempt.CheckPassed
+	t.mu.Unlock()
+	t.pages.Write(w, r, http.StatusOK, "around", "Around the sign-on", aroundView{Places: places, Place: places[placeOf(r)].Name,
+		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
+		Verifier: verifier, Said: said[r.URL.Query().Get("said")]})
+}
+
+// said are what the page says of what was done.
+var said = map[string]string{
+	"moved": "You are there now.", "later": "The clock was put forward.", "leaked": "The leak feed told the door.",
+	"checked": "The shipyard's check was set.",
+}
+
+// setAround changes the surroundings.
+func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	done := r.PostFormValue("do")
+	switch done {
+	case "moved":
+		setCookie(w, placeCookie, r.PostFormValue("place"), "/")
+		setCookie(w, deviceCookie, r.PostFormValue("device"), "/")
+	case "later":
+		hours, err := strconv.Atoi(r.PostFormValue("hours"))
+		if err != nil || hours < 0 || hours > 24*400 {
+			http.Error(w, "The clock goes forward by a number of hours, 400 days at most.", http.StatusBadRequest)
+			return
+		}
+		t.clock.forward(time.Duration(hours) * time.Hour)
+	case "checked":
+		t.mu.Lock()
+		t.checks["shipyard-verifier"] = attempt.CheckFailed
+		if r.PostFormValue("passes") != "" {
+			t.checks["shipyard-verifier"] = attempt.CheckPassed
+		}
+		t.mu.Unlock()
+	case "leaked":
+		if err := t.tell(leaked, r.PostFormValue("account"), map[string]any{"credential_type": "password"}); err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+	default:
+		http.Error(w, "That cannot be set here.", http.StatusBadRequest)
+		return
+	}
+	http.Redirect(w, r, "/around?said="+done, http.StatusSeeOther)
+}
+
+// agentView is what the page of a device shows.
+type agentView struct {
+	device
+	Names    []string
+	Firewall bool
+	Age      string
+	Said     string
+}
+
+// serveAgent shows a device: how it is, and when it reported.
+func (t *trial) serveAgent(w http.ResponseWriter, r *http.Request) {
+	id := r.URL.Query().Get("device")
+	if id == "" {
+		id = cookie(r, deviceCookie)
+	}
+	v := agentView{Names: t.agents.names()}
+	if d, ok := t.agents.look(id); ok {
+		v.device = d
+		v.Reported = d.Reported.In(t.zone())
+		v.Firewall, v.Age = d.Facts["firewall"].Reads("true"), d.Facts["patch_age_days"].String()
+	}
+	if r.URL.Query().Get("said") != "" {
+		v.Said = "The door has the report."
+	}
+	t.pages.Write(w, r, http.StatusOK, "agent", "A device", v)
+}
+
+// setAgent changes a device, or has it report.
+func (t *trial) setAgent(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	id, next := r.PostFormValue("device"), ""
+	switch r.PostFormValue("do") {
+	case "firewall":
+		t.agents.set(id, "firewall", attempt.BoolScalar(r.PostFormValue("on") != ""))
+	case "update":
+		t.agents.set(id, "patch_age_days", attempt.NumberScalar(0))
+	case "report":
+		if err := t.agents.report(id, t.clock.now()); err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		next = "&said=reported"
+	default:
+		http.Error(w, "A device cannot do that.", http.StatusBadRequest)
+		return
+	}
+	http.Redirect(w, r, "/agent?device="+url.QueryEscape(id)+next, http.StatusSeeOther)
+}

@@ -1,0 +1,88 @@
+// Signon is a trial of the demo's book with a browser: sign on as somebody, be stopped, be told why, repair it, and get in.
+//
+//	go run ./examples/signon
+//
+// It prints what to open and what to try. A small OpenID provider asks for what the door wants; phones, devices and places are
+// pages of the program; the apps stand behind door.Guard. All of it is on loopback, and nothing is left when it stops.
+package main
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"time"
+	_ "time/tzdata"
+)
+
+//go:embed pages.html
+var templates string
+
+func main() {
+	addr := flag.String("addr", "127.0.0.1:8080", "loopback address to listen on")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := run(ctx, *addr); err != nil {
+		slog.Error("the trial stopped", "error", err)
+		os.Exit(2)
+	}
+}
+
+func run(ctx context.Context, addr string) error {
+	dir, err := os.MkdirTemp("", "signon")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	listener, err := net.Listen("tcp", addr)
+	if err != nil {
+		return err
+	}
+	base := "http://" + listener.Addr().String()
+	t, err := newTrial(ctx, base, dir, time.Now)
+	if err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	defer t.door.Close()
+	t.print()
+	server := &http.Server{Handler: t.http, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
+	stopped := make(chan error, 1)
+	go func() { stopped <- server.Serve(listener) }()
+	select {
+	case err := <-stopped:
+		return err
+	case <-ctx.Done():
+	}
+	patience, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return server.Shutdown(patience)
+}
+
+// print says what to open, and what to try.
+func (t *trial) print() {
+	ingrid, marek, torstein := "ingrid@kestrelsound.example", "marek@gdansk-yard.example", "torstein@kestrelsound.example"
+	fmt.Printf(`Open %s/ in a browser. A private window is somebody new.
+
+Names and passwords:
+  %-30s %-20s sells tickets; her phone approves
+  %-30s %-20s a master; his app shows codes
+  %-30s %-20s works at the shipyard
+
+Try:
+  1. As Ingrid, open crew-roster from home, and approve the number on her phone: %[1]s/phone?account=%[2]s
+  2. Put her at the pier on laptop-ingrid (%[1]s/around), and open card-till: her password will do.
+  3. Leave the till open. Turn the firewall of laptop-ingrid off and report (%[1]s/agent?device=laptop-ingrid): it closes.
+     Turn it on, report, and get in again.
+  4. Put her abroad, and open card-till: she is stopped, and told why.
+  5. As Ingrid at home, ask the phone and let it show nothing: there is no way round without it. Say no on it: neither.
+  6. As Marek, open crew-roster from home, then from the shipyard. Then have the shipyard's check fail.
+
+`, t.base, ingrid, t.people.Password(ingrid), torstein, t.people.Password(torstein), marek, t.people.Password(marek))
+}

@@ -1,0 +1,181 @@
+package main
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// client is a browser without scripts that follows no redirect by itself.
+type client struct {
+	*testing.T
+	*http.Client
+	base string
+}
+
+func newClient(t *testing.T, x *trial) *client {
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	return &client{t, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, x.base}
+}
+
+// get opens a path, or a URL of the trial, and returns the status, where it leads and the page.
+func (c *client) get(path string) (int, string, string) {
+	return c.send(http.MethodGet, path, nil)
+}
+
+func (c *client) send(method, path string, form url.Values) (int, string, string) {
+	r, err := http.NewRequestWithContext(c.Context(), method, c.base+strings.TrimPrefix(path, c.base), strings.NewReader(form.Encode()))
+	require.NoError(c, err)
+	if form != nil {
+		r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	w, err := c.Do(r)
+	require.NoError(c, err)
+	defer w.Body.Close()
+	text, err := io.ReadAll(w.Body)
+	require.NoError(c, err)
+	return w.StatusCode, w.Header.Get("Location"), string(text)
+}
+
+// verifier is that of a client, with its challenge (the example of RFC 7636 appendix B).
+const verifier, challenge = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk", "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"
+
+// asks is a request of an app, with some parameters otherwise.
+func (x *trial) asks(change ...string) string {
+	q := url.Values{"response_type": {"code"}, "client_id": {"mail"}, "redirect_uri": {x.redirectOf("mail")}, "scope": {"openid"}, "state": {"s-1"},
+		"nonce": {"n-1"}, "code_challenge": {challenge}, "code_challenge_method": {"S256"}}
+	for i := 0; i < len(change); i += 2 {
+		if q.Del(change[i]); change[i+1] != "" {
+			q.Set(change[i], change[i+1])
+		}
+	}
+	return "/authorize?" + q.Encode()
+}
+
+// signOn signs on at the pier, and returns what the app is sent.
+func (c *client) signOn(x *trial, account, password, request string) url.Values {
+	_, _, page := c.get("/around")
+	form := regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)
+	require.NotNil(c, form)
+	c.send(http.MethodPost, "/around", url.Values{"form": form[1:], "do": {"moved"}, "place": {"pier"}, "device": {"laptop-ingrid"}})
+	status, to, _ := c.get(request)
+	require.Equal(c, http.StatusSeeOther, status)
+	for range 4 {
+		if strings.HasPrefix(to, x.redirectOf("mail")) {
+			at, err := url.Parse(to)
+			require.NoError(c, err)
+			return at.Query()
+		}
+		if to == "" {
+			_, to, _ = c.send(http.MethodPost, "/sign-on", url.Values{"form": form[1:], "method": {"begin"}, "account": {account}, "password": {password}})
+			continue
+		}
+		_, to, _ = c.get(to)
+	}
+	return nil
+}
+
+func TestProvider(t *testing.T) {
+	x := begun(t)
+	password := x.people.Password(ingrid)
+	t.Run("discovery", func(t *testing.T) {
+		_, _, text := newClient(t, x).get("/.well-known/openid-configuration")
+		var told map[string]any
+		require.NoError(t, json.Unmarshal([]byte(text), &told))
+		require.Equal(t, x.base, told["issuer"])
+		require.Contains(t, told["acr_values_supported"], "urn:kestrelsound:two-factors")
+	})
+	t.Run("what is not asked as it should be", func(t *testing.T) {
+		c := newClient(t, x)
+		for _, wrong := range [][]string{{"client_id", "nothing"}, {"redirect_uri", "https://elsewhere.example/"}, {"redirect_uri", x.redirectOf("mail") + "/x"}} {
+			status, to, _ := c.get(x.asks(wrong...))
+			require.Equal(t, http.StatusBadRequest, status, "nobody is sent to %v", wrong)
+			require.Empty(t, to)
+		}
+		for _, wrong := range [][]string{{"response_type", "token"}, {"scope", "profile"}, {"code_challenge", ""}, {"code_challenge_method", "plain"},
+			{"max_age", "soon"}, {"prompt", "consent"}} {
+			_, to, _ := c.get(x.asks(wrong...))
+			require.Contains(t, to, "error=invalid_request", "%v", wrong)
+			require.Contains(t, to, "state=s-1")
+		}
+		_, to, _ := c.get(x.asks("prompt", "none"))
+		require.Contains(t, to, "error=login_required")
+	})
+	t.Run("a code counts once, for whoever asked for it", func(t *testing.T) {
+		c := newClient(t, x)
+		token := func(code, app, verifier string) (int, string) {
+			status, _, text := c.send(http.MethodPost, "/token", url.Values{"grant_type": {"authorization_code"}, "code": {code}, "client_id": {app},
+				"redirect_uri": {x.redirectOf("mail")}, "code_verifier": {verifier}})
+			return status, text
+		}
+		for name, with := range map[string][2]string{"another app": {"card-till", verifier}, "another verifier": {"mail", verifier + "x"}} {
+			answer := c.signOn(x, ingrid, password, x.asks())
+			require.NotEmpty(t, answer.Get("code"))
+			status, text := token(answer.Get("code"), with[0], with[1])
+			require.Equal(t, http.StatusBadRequest, status, name)
+			require.Contains(t, text, "invalid_grant")
+			status, _ = token(answer.Get("code"), "mail", verifier)
+			require.Equal(t, http.StatusBadRequest, status, "%s has spent it", name)
+		}
+		answer := c.signOn(x, ingrid, password, x.asks())
+		require.Equal(t, x.base, answer.Get("iss"))
+		status, text := token(answer.Get("code"), "mail", verifier)
+		require.Equal(t, http.StatusOK, status, text)
+		var got issued
+		require.NoError(t, json.Unmarshal([]byte(text), &got))
+		require.Equal(t, "n-1", x.nonceOf(got.IDToken, "mail"))
+		require.Empty(t, x.nonceOf(got.IDToken, "card-till"), "an ID token is for one app")
+		require.Empty(t, x.nonceOf(got.AccessToken, "mail"), "an access token is none")
+		answer = c.signOn(x, ingrid, password, x.asks())
+		x.clock.forward(codeLasts + time.Second)
+		status, _ = token(answer.Get("code"), "mail", verifier)
+		require.Equal(t, http.StatusBadRequest, status, "it is too late")
+	})
+	t.Run("who is signed on is not asked again, unless the app wants it", func(t *testing.T) {
+		c := newClient(t, x)
+		c.signOn(x, ingrid, password, x.asks())
+		_, to, _ := c.get(x.asks("prompt", "none"))
+		require.Contains(t, to, "code=")
+		x.clock.forward(time.Hour)
+		_, to, _ = c.get(x.asks("prompt", "none", "max_age", "60"))
+		require.Contains(t, to, "error=interaction_required", "the proof is too old")
+		_, to, _ = c.get(x.asks("prompt", "none", "acr_values", "urn:kestrelsound:two-factors"))
+		require.Contains(t, to, "error=interaction_required", "more is wanted than the door asks for")
+		_, to, _ = c.get(x.asks("prompt", "login"))
+		require.Equal(t, "/sign-on", to)
+		_, _, page := c.get(to)
+		require.Contains(t, page, "Password")
+	})
+	t.Run("forms of others", func(t *testing.T) {
+		c := newClient(t, x)
+		c.get(x.asks())
+		c.get("/sign-on")
+		for _, path := range []string{"/sign-on", "/sign-off", "/around", "/agent", "/phone"} {
+			status, _, _ := c.send(http.MethodPost, path, url.Values{"form": {"made up"}, "method": {"begin"}})
+			require.Equal(t, http.StatusForbidden, status, path)
+		}
+	})
+	t.Run("a sign-on that was not begun here", func(t *testing.T) {
+		c := newClient(t, x)
+		status, _, _ := c.get("/apps/mail/signed-on?" + url.Values{"code": {"x"}, "state": {"s"}, "iss": {x.base}}.Encode())
+		require.Equal(t, http.StatusBadRequest, status)
+	})
+	t.Run("pages load nothing", func(t *testing.T) {
+		r, err := http.Get(x.base + "/around")
+		require.NoError(t, err)
+		defer r.Body.Close()
+		require.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'none'; style-src 'sha256-")
+		for _, cookie := range r.Cookies() {
+			require.True(t, cookie.HttpOnly && cookie.SameSite == http.SameSiteStrictMode, cookie.Name)
+		}
+	})
+}

@@ -1,0 +1,317 @@
+package main
+
+import (
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/examples/internal/standin"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+// asking is a sign-on under way in one browser.
+type asking struct {
+	request
+	// busy is held while a request of the browser is answered: the phone may be looked at while a form comes in.
+	busy    sync.Mutex
+	begun   time.Time
+	account string
+	session session
+	// proofs and failed are what was proven, or was not, since the sign-on began.
+	proofs []attempt.Proof
+	failed []attempt.Failure
+	// prompt is the one on the phone, nil where there is none, and texted says that a code was sent.
+	prompt *standin.Prompt
+	texted bool
+	// wrong says that what was typed last did not fit.
+	wrong bool
+}
+
+// askingLasts is how long a sign-on may take.
+const askingLasts = 15 * time.Minute
+
+// sweep forgets sign-ons that took too long. The trial is locked.
+func (t *trial) sweep() {
+	for token, on := range t.asking {
+		if t.clock.now().Sub(on.begun) > askingLasts {
+			delete(t.asking, token)
+		}
+	}
+}
+
+// askingOf returns the sign-on under way in a browser, nil where there is none.
+func (t *trial) askingOf(r *http.Request) *asking {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.sweep()
+	return t.asking[cookie(r, askingCookie)]
+}
+
+// decide asks the door.
+func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
+	a := t.attempt(r, on.app)
+	a.Account, a.Proofs, a.Failed = on.account, on.proofs, on.failed
+	if a.Account == "" {
+		a.Account = nobody
+	}
+	a.Session = attempt.Session{ID: on.session.id, Started: on.session.started}
+	for _, p := range on.session.proofs {
+		if on.maxAge < 0 || a.At.Sub(p.At) <= on.maxAge {
+			a.Session.Proofs = append(a.Session.Proofs, p)
+		}
+	}
+	if d := a.Device.Ref(); d != nil {
+		id, _ := d.ID.Get()
+		a.Device = attempt.Known(attempt.Device{ID: d.ID, Remembered: t.rememberedFor(id, a.Account)})
+	}
+	t.mu.Lock()
+	a.External, a.Accepted = map[string]attempt.CheckResult{}, slices.Clone(t.accepted[a.Account])
+	for name, result := range t.checks {
+		a.External[name] = result
+	}
+	t.mu.Unlock()
+	if t.door.CheckAttempt(&a) != nil {
+		a.Account = nobody // a name that no account can have
+	}
+	answer := t.door.Decide(r.Context(), &a, door.Asked{Caller: "sign-on"})
+	on.failed = nil // the door has it now
+	return answer
+}
+
+// nobody is a name that no account has.
+const nobody = "nobody"
+
+// isEnough reports whether an answer lets in, and meets what the app asked for (OpenID Connect Core 1.0 section 3.1.2.1).
+func (t *trial) isEnough(on *asking, answer *door.Answer) bool {
+	if answer.Verdict != decide.Grant || on.account == "" {
+		return false
+	}
+	return len(on.acr) == 0 || slices.ContainsFunc(on.acr, func(class string) bool { return slices.Contains(answer.ACR, class) })
+}
+
+// step is what the sign-on page shows.
+type step struct {
+	App, Account string
+	// Offer are the methods that may be proven now, in order, and Way the one that is asked for.
+	Offer []string
+	Way   string
+	// Wrong says that what was typed last did not fit.
+	Wrong  bool
+	Number int
+	// Say, Repairs and Reference are what a stopped person is told.
+	Say       string
+	Repairs   []string
+	Reference string
+	DaysLeft  int
+	Accept    *decide.Demand
+}
+
+// serveSignOn shows what is asked for now.
+func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
+	on := t.askingOf(r)
+	if on == nil {
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+		return
+	}
+	on.busy.Lock()
+	defer on.busy.Unlock()
+	if on.prompt != nil && !t.lookAtPhone(on) {
+		w.Header().Set("Refresh", "2") // until the phone has answered
+		t.pages.Write(w, r, http.StatusOK, "waiting", "Look at your phone", step{App: on.app, Account: on.account, Number: on.prompt.Number})
+		return
+	}
+	if on.account == "" || len(on.proofs)+len(on.session.proofs) == 0 {
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Wrong: on.wrong})
+		return
+	}
+	answer := t.decide(r, on)
+	if len(answer.Causes) > 0 && answer.Causes[0].Code == decide.SessionEnded {
+		// What was proven in it counts no more: another one begins.
+		t.forget(w, r)
+		on.session, on.account, on.proofs = session{id: journal.NewID(), started: t.clock.now()}, "", nil
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on again", step{App: on.app})
+		return
+	}
+	if t.isEnough(on, answer) {
+		t.letIn(w, r, on, answer)
+		return
+	}
+	to := &answer.ToPerson
+	s := step{App: on.app, Account: on.account, Wrong: on.wrong, Say: to.Say, Repairs: to.Repairs, Reference: answer.ID, DaysLeft: to.DaysLeft}
+	for _, method := range to.Offer {
+		if slices.Contains(provable, method) {
+			s.Offer = append(s.Offer, method)
+		}
+	}
+	for i := range answer.Demands {
+		if d := &answer.Demands[i]; d.Kind == decide.DemandAccept && !d.Met && to.Verdict == decide.StepUp {
+			s.Accept = d
+		}
+	}
+	if answer.Verdict == decide.Grant || len(s.Offer) == 0 && s.Accept == nil {
+		if answer.Verdict == decide.Grant { // and yet not as the app wants it
+			s.Say = "This app asks for a proof that this trial cannot take."
+		} else if len(to.Offer) > 0 {
+			s.Repairs = append(s.Repairs, "Prove "+strings.Join(to.Offer, " or ")+", which this page cannot ask for.")
+		}
+		t.pages.Write(w, r, http.StatusForbidden, "stop", "You cannot sign on now", s)
+		return
+	}
+	if s.Way = r.URL.Query().Get("way"); !slices.Contains(s.Offer, s.Way) && len(s.Offer) > 0 {
+		s.Way = s.Offer[0]
+		if on.texted && slices.Contains(s.Offer, "sms-code") {
+			s.Way = "sms-code"
+		}
+	}
+	title := "One more thing"
+	if s.Accept != nil && len(s.Offer) == 0 {
+		title = "Please read"
+	}
+	t.pages.Write(w, r, http.StatusOK, "more", title, s)
+}
+
+// provable are the methods that the page can ask for.
+var provable = []string{"password", "push", "otp-app", "sms-code", "recovery-code"}
+
+// lookAtPhone takes what came of the prompt on the phone, and reports whether something did.
+func (t *trial) lookAtPhone(on *asking) bool {
+	switch t.phones.State(on.prompt.ID) {
+	case standin.Waiting:
+		return false
+	case standin.Approved:
+		on.prove("push", t.clock.now(), false)
+	case standin.Refused:
+		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.Refused})
+	default:
+		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.TimedOut})
+	}
+	on.prompt = nil
+	return true
+}
+
+func (on *asking) prove(method string, at time.Time, fallback bool) {
+	on.proofs = append(on.proofs, attempt.Proof{Method: method, At: at, App: on.app, Fallback: fallback})
+}
+
+// takeProof takes what a form of the page sends.
+func (t *trial) takeProof(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	on := t.askingOf(r)
+	if on == nil {
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+		return
+	}
+	on.busy.Lock()
+	defer on.busy.Unlock()
+	now := t.clock.now()
+	next := url.Values{}
+	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
+	on.wrong = false
+	fits, fallback := false, false
+	switch method {
+	case "begin":
+		t.begin(r, on, now)
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	case "push":
+		prompt := t.phones.Push(on.account, on.app)
+		on.prompt = &prompt
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	case "give-up":
+		if on.prompt != nil {
+			t.phones.GiveUp(on.prompt.ID)
+		}
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	case "text":
+		t.phones.SendText(on.account)
+		on.texted = true
+		http.Redirect(w, r, "/sign-on?way=sms-code", http.StatusSeeOther)
+		return
+	case "accept":
+		t.accept(r, on, now)
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	case "password":
+		fits = t.people.HasPassword(on.account, typed)
+	case "otp-app":
+		fits = t.people.FitsCode(on.account, typed, now)
+	case "sms-code":
+		fits, fallback = t.phones.FitsText(on.account, typed), true
+	case "recovery-code":
+		fits, fallback = t.people.SpendRecoveryCode(on.account, typed), true
+	default:
+		http.Error(w, "There is no such method here.", http.StatusBadRequest)
+		return
+	}
+	if on.wrong = !fits; fits {
+		on.prove(method, now, fallback)
+		on.texted = false
+		t.remember(r, on, method, now)
+	} else {
+		on.failed = append(on.failed, attempt.Failure{Method: method, Reason: attempt.Refused})
+		next.Set("way", method)
+	}
+	http.Redirect(w, r, "/sign-on?"+next.Encode(), http.StatusSeeOther)
+}
+
+// begin takes a name and a password. What is shown next is the same for everybody until the password fits.
+func (t *trial) begin(r *http.Request, on *asking, now time.Time) {
+	name, password := strings.TrimSpace(r.PostFormValue("account")), r.PostFormValue("password")
+	if t.people.HasPassword(name, password) {
+		on.account = name
+		on.prove("password", now, false)
+		return
+	}
+	on.wrong = true
+	t.decide(r, &asking{request: on.request, session: on.session, account: name,
+		failed: []attempt.Failure{{Method: "password", Reason: attempt.Refused}}}) // so that guessing is noticed
+}
+
+// accept notes that a document was accepted, where one is asked for.
+func (t *trial) accept(r *http.Request, on *asking, now time.Time) {
+	answer := t.decide(r, on)
+	for i := range answer.Demands {
+		if d := &answer.Demands[i]; d.Kind == decide.DemandAccept && !d.Met {
+			t.mu.Lock()
+			t.accepted[on.account] = append(t.accepted[on.account], attempt.Acceptance{Document: d.Document, Version: d.Version, At: now})
+			t.mu.Unlock()
+		}
+	}
+}
+
+// remember notes that a device stands for a method, where the person wants it to.
+func (t *trial) remember(r *http.Request, on *asking, method string, now time.Time) {
+	if r.PostFormValue("remember") == "" {
+		return
+	}
+	if device := t.deviceOf(r); device != "" {
+		t.mu.Lock()
+		t.remembered[device] = append(t.remembered[device], attempt.Remembered{Account: on.account, Method: method, At: now})
+		t.mu.Unlock()
+	}
+}
+
+// signOff ends the session of a browser.
+func (t *trial) signOff(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	if s := t.signedOnAs(r); s != nil {
+		if _, err := t.door.EndSession(s.id, "they signed off"); err != nil {
+			http.Error(w, "You could not be signed off. Try again.", http.StatusServiceUnavailable)
+			return
+		}
+		t.forget(w, r)
+	}
+	http.Redirect(w, r, "/", http.StatusSeeOther)
+}

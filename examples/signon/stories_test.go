@@ -1,0 +1,275 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/internal/browsertest"
+	"github.com/briskwarden/briskwarden/journal"
+)
+
+const ingrid, einar, marek, torstein = "ingrid@kestrelsound.example", "einar@kestrelsound.example", "marek@gdansk-yard.example",
+	"torstein@kestrelsound.example"
+
+// begun starts a trial whose clock stands still but where it is put forward.
+func begun(t *testing.T) *trial {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	stands := time.Now()
+	x, err := newTrial(t.Context(), "http://"+listener.Addr().String(), t.TempDir(), func() time.Time { return stands })
+	require.NoError(t, err)
+	server := &http.Server{Handler: x.http}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	t.Cleanup(func() {
+		require.NoError(t, server.Close())
+		require.ErrorIs(t, <-ended, http.ErrServerClosed)
+		require.NoError(t, x.door.Close())
+	})
+	return x
+}
+
+// visitor is somebody in a browser of her own.
+type visitor struct {
+	*testing.T
+	trial *trial
+	ctx   context.Context
+}
+
+// visit opens a window with no cookies in a browser, somewhere and on some device.
+func visit(t *testing.T, browser context.Context, x *trial, place, device string) *visitor {
+	ctx, end := chromedp.NewContext(browser, chromedp.WithNewBrowserContext())
+	t.Cleanup(end)
+	v := &visitor{t, x, ctx}
+	v.goTo(place, device)
+	return v
+}
+
+func (v *visitor) do(actions ...chromedp.Action[chromedp.Void]) {
+	v.Helper()
+	require.NoError(v, chromedp.Do(v.ctx, actions...))
+}
+
+func (v *visitor) open(path string) *visitor {
+	v.Helper()
+	v.do(chromedp.Navigate(v.trial.base + path))
+	return v
+}
+
+// fill types into a field.
+func (v *visitor) fill(name, text string) *visitor {
+	v.Helper()
+	v.do(chromedp.SetValue(`[name="`+name+`"]:not([type=hidden])`, text))
+	return v
+}
+
+// press presses a button or follows a link, by its words, and waits for the page that comes.
+func (v *visitor) press(words string) *visitor {
+	v.Helper()
+	_, err := chromedp.Run(v.ctx, chromedp.Evaluate[int]("window.before = 1"))
+	require.NoError(v, err)
+	v.do(chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q] | //a[normalize-space()=%[1]q]`, words))))
+	require.Eventually(v, func() bool {
+		is, err := chromedp.Run(v.ctx, chromedp.Evaluate[bool]("window.before === undefined && document.readyState === 'complete'"))
+		return err == nil && is
+	}, patience, 10*time.Millisecond, "nothing came of %q", words)
+	return v
+}
+
+// patience is how long a page may take.
+const patience = 20 * time.Second
+
+// text returns what the page says, "" while another one comes.
+func (v *visitor) text() string {
+	text, err := chromedp.Run(v.ctx, chromedp.Evaluate[string]("document.querySelector('main') ? document.querySelector('main').innerText : ''"))
+	if err != nil {
+		return ""
+	}
+	return text
+}
+
+// sees waits until the page says something.
+func (v *visitor) sees(words ...string) *visitor {
+	v.Helper()
+	for _, w := range words {
+		if !assert.Eventually(v, func() bool { return strings.Contains(v.text(), w) }, patience, 20*time.Millisecond, "%q", w) {
+			require.Contains(v, v.text(), w)
+		}
+	}
+	return v
+}
+
+// goTo has the browser be somewhere, on some device.
+func (v *visitor) goTo(place, device string) *visitor {
+	v.Helper()
+	return v.open("/around").fill("place", place).fill("device", device).press("Go there").sees("You are there now.")
+}
+
+// password gives a name and a password at the page that asks for them.
+func (v *visitor) password(account string) *visitor {
+	v.Helper()
+	return v.sees("Sign on").fill("account", account).fill("password", v.trial.people.Password(account)).press("Go on")
+}
+
+// onPhone answers the prompt that the phone of an account shows, in a window of its own.
+func (v *visitor) onPhone(account, answer string, wrong int) {
+	v.Helper()
+	phone := &visitor{v.T, v.trial, nil}
+	ctx, end := chromedp.NewContext(v.ctx, chromedp.WithNewBrowserContext())
+	defer end()
+	phone.ctx = ctx
+	number := v.trial.phones.Waiting(account)[0].Number + wrong
+	phone.open("/phone?"+url.Values{"account": {account}}.Encode()).fill("number", strconv.Itoa(number)).press(answer)
+	phone.sees("Nobody asks anything just now.")
+}
+
+// verdicts are what the door decided about an account at an app, as the journal has it.
+func (x *trial) verdicts(t *testing.T, account, app string) (list []decide.Verdict) {
+	for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.Decision, Account: account}) {
+		require.NoError(t, err)
+		b, err := e.ReadBrief()
+		require.NoError(t, err)
+		if b.App == app {
+			list = append(list, b.Verdict)
+		}
+	}
+	return list
+}
+
+// last is the last verdict of an account at an app.
+func (v *visitor) last(account, app string) decide.Verdict {
+	v.Helper()
+	list := v.trial.verdicts(v.T, account, app)
+	require.NotEmpty(v, list)
+	return list[len(list)-1]
+}
+
+func TestStories(t *testing.T) {
+	browser := browsertest.Open(t)
+	require.NoError(t, chromedp.Do(browser))
+	for name, story := range map[string]func(t *testing.T, x *trial){
+		"from the pier a password will do": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid)
+			v.sees("Tomorrow you sail")
+			require.Equal(t, decide.Grant, v.last(ingrid, "crew-roster"))
+		},
+		"from home the phone is asked": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
+			v.sees("One more thing").press("Ask my phone").sees("Type this number there")
+			require.Equal(t, decide.StepUp, v.last(ingrid, "crew-roster"))
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("Tomorrow you sail")
+			require.Equal(t, decide.Grant, v.last(ingrid, "crew-roster"))
+		},
+		"the wrong number is a no": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
+			v.press("Ask my phone").sees("Type this number there")
+			v.onPhone(ingrid, "Yes, it is me", 1)
+			v.sees("One more thing")
+			require.NotContains(t, x.verdicts(t, ingrid, "crew-roster"), decide.Grant)
+		},
+		"who says no on the phone is not let in": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
+			v.press("Ask my phone").sees("Type this number there")
+			v.onPhone(ingrid, "No, turn it away", 0)
+			v.sees("One more thing")
+			require.NotContains(t, x.verdicts(t, ingrid, "crew-roster"), decide.Grant)
+		},
+		"from abroad the till is shut, and it says why": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "abroad", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
+			v.sees("You cannot sign on now", "The till opens in home waters only.", "call the shore office")
+			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
+			entry := v.text()[strings.LastIndex(v.text(), ": ")+2:]
+			_, err := x.facts.Entry(t.Context(), strings.TrimSpace(entry))
+			require.NoError(t, err, "the number that she gives names the decision")
+		},
+		"firewall off, stopped, on, reported, in": func(t *testing.T, x *trial) {
+			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
+			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
+			v.sees("You cannot sign on now", "Turn the firewall on.")
+			v.open("/agent").press("Turn the firewall on").press("Report now").sees("The door has the report.")
+			v.open("/sign-on").sees("The till is open.") // where she tried before
+			require.Equal(t, decide.Grant, v.last(ingrid, "card-till"))
+		},
+		"a device report closes the till before one's eyes": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
+			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
+			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
+			v.sees("card-till is closed to you") // the page looks again by itself
+			ends := 0
+			for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.SessionEnd}) {
+				require.NoError(t, err)
+				require.Equal(t, ingrid, e.Account)
+				ends++
+			}
+			require.Equal(t, 1, ends)
+		},
+		"a second app asks nothing, and one that trusts no other app's proof does": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
+			v.open("/apps/mail/").sees("No new mail.")
+			v.open("/apps/card-till/").sees("One more thing", "Your password")
+			v.fill("typed", x.people.Password(ingrid)).press("Go on").sees("The till is open.")
+			require.Equal(t, []decide.Verdict{decide.StepUp, decide.Grant, decide.Grant}, x.verdicts(t, ingrid, "card-till"))
+		},
+		"an impossible journey": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "laptop-ingrid").open("/apps/card-till/").password(ingrid).press("Ask my phone").sees("Type this")
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("The till is open.")
+			v = visit(t, browser, x, "gothenburg", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
+			v.sees("Something about this sign-in is odd; call the shore office.")
+			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
+		},
+		"from the shipyard with a code, and not when the check fails": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(marek)
+			v.sees("Sign on from the yard or from one of our piers.")
+			v.goTo("yard", "").open("/apps/crew-roster/").password(marek).sees("The code that it shows")
+			v.fill("typed", "000000").press("Go on").sees("That did not fit.")
+			v.fill("typed", x.people.Code(marek, x.clock.now())).press("Go on").sees("Tomorrow you sail")
+			v.open("/around").do(chromedp.Click(`[name="passes"]`))
+			v.press("Set it").sees("The shipyard's check was set.")
+			v = visit(t, browser, x, "yard", "").open("/apps/crew-roster/").password(marek)
+			v.sees("The check shipyard-verifier failed; ask the help desk.")
+			require.NotContains(t, v.text(), "Sign in where", "he can be asked here, and it would not help")
+		},
+		"a device that is remembered is not asked again": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(torstein).sees("The code that it shows")
+			v.do(chromedp.Click(`[name="remember"]`))
+			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("No new mail.")
+			v.press("Sign off").sees("Nobody is signed on in this browser.")
+			x.clock.forward(24 * time.Hour)
+			v.open("/apps/mail/").password(torstein).sees("No new mail.")
+		},
+		"an unknown account sees what a known one sees": func(t *testing.T, x *trial) {
+			var shown []string
+			for _, name := range []string{ingrid, "nobody@kestrelsound.example", "former@kestrelsound.example"} {
+				v := visit(t, browser, x, "abroad", "").open("/apps/card-till/").sees("Sign on")
+				v.fill("account", name).fill("password", "not it").press("Go on").sees("That did not work.")
+				shown = append(shown, v.text())
+			}
+			require.Equal(t, shown[0], shown[1])
+			require.Equal(t, shown[0], shown[2])
+		},
+		"the launcher shows what she has": func(t *testing.T, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
+			v.open("/").sees("Open to you now", "crew-roster", "mail", "These ask for more", "card-till")
+			require.NotContains(t, v.text(), "berth-planner", "she does not have it")
+			v.goTo("abroad", "laptop-ingrid").open("/").sees("Closed to you here and now", "The till opens in home waters only.")
+		},
+	} {
+		t.Run(name, func(t *testing.T) { story(t, begun(t)) })
+	}
+}

@@ -1,0 +1,231 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/briskwarden/briskwarden"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/directory/mmdb"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/examples/internal/standin"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// trial is a door with all that surrounds it: a provider at which people sign on, their phones and devices, and apps.
+type trial struct {
+	door   *door.Door
+	facts  *store.Memory
+	people *standin.People
+	phones *standin.Phones
+	pages  *standin.Pages
+	clock  *clock
+	// base is the URL of the trial, and http what it answers.
+	base string
+	http http.Handler
+	*provider
+	agents agents
+
+	mu sync.Mutex
+	// asking are the sign-ons under way, by the cookie of their browser, and sessions those who are signed on, by theirs.
+	asking   map[string]*asking
+	sessions map[string]*session
+	// remembered are the methods that a browser stands for, by its own cookie.
+	remembered map[string][]attempt.Remembered
+	accepted   map[string][]attempt.Acceptance
+	checks     map[string]attempt.CheckResult
+}
+
+// session is somebody who is signed on.
+type session struct {
+	id, account string
+	started     time.Time
+	proofs      []attempt.Proof
+}
+
+// clock is one that can be put forward.
+type clock struct {
+	mu   sync.Mutex
+	from time.Time
+	real time.Time
+	tick func() time.Time
+}
+
+func (c *clock) now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.from.Add(c.tick().Sub(c.real)).Truncate(time.Millisecond).UTC()
+}
+
+// forward puts the clock forward.
+func (c *clock) forward(by time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.from = c.from.Add(by)
+}
+
+// begins is the moment at which a trial begins: a Monday on which the demo's book is in force.
+var begins = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
+
+// newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
+func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
+	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), asking: map[string]*asking{},
+		sessions: map[string]*session{}, remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
+		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates)}
+	t.phones = standin.NewPhones(t.clock.now)
+	var err error
+	if t.provider, err = newProvider(base); err != nil {
+		return nil, err
+	}
+	keys := filepath.Join(dir, "keys.json")
+	set, err := json.Marshal(t.provider.keys())
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(keys, set, 0o600); err != nil {
+		return nil, err
+	}
+	own := []string{}
+	for i := range apps {
+		own = append(own, apps[i].name)
+	}
+	token, digest := door.NewToken([]byte(standin.NewToken()))
+	local := netip.MustParseAddr("127.0.0.1")
+	config := &door.Config{
+		Store:   door.StoreConfig{History: door.Complete},
+		Tokens:  []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: own, Cookie: passCookie}},
+		Events:  []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
+		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayLook}}},
+		Trusted: []directory.Range{{From: local, To: local}},
+	}
+	// The demo's book has mail to send, which a trial has no server for.
+	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
+	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
+		return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+	}, t.facts, config, door.Options{Now: t.clock.now, Log: quiet})
+	if err != nil {
+		return nil, err
+	}
+	contents := t.door.Book().Source().Rulebook().Directory
+	t.people = standin.NewPeople(contents.Accounts)
+	t.agents = newAgents(t.door.Handler(), token, contents.Devices)
+	t.http = t.routes()
+	return t, nil
+}
+
+// routes are the pages of the trial.
+func (t *trial) routes() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /.well-known/openid-configuration", t.serveConfiguration)
+	mux.HandleFunc("GET /keys", t.serveKeys)
+	mux.HandleFunc("GET /authorize", t.serveAuthorize)
+	mux.HandleFunc("POST /token", t.serveToken)
+	mux.HandleFunc("GET /sign-on", t.serveSignOn)
+	mux.HandleFunc("POST /sign-on", t.takeProof)
+	mux.HandleFunc("POST /sign-off", t.signOff)
+	mux.Handle("/phone", t.phones.Page(t.people))
+	mux.HandleFunc("GET /around", t.serveAround)
+	mux.HandleFunc("POST /around", t.setAround)
+	mux.HandleFunc("GET /agent", t.serveAgent)
+	mux.HandleFunc("POST /agent", t.setAgent)
+	mux.HandleFunc("GET /{$}", t.serveLauncher)
+	mux.HandleFunc("GET /apps/{app}/signed-on", t.signedOn)
+	mux.HandleFunc("GET /apps/{app}/{$}", t.serveApp)
+	return mux
+}
+
+// places are where a browser of the trial may be.
+var places = []struct {
+	Name, Words string
+	IP          netip.Addr
+}{
+	{"pier", "At the pier, in the ferry line's own network", netip.MustParseAddr("203.0.113.20")},
+	{"home", "At home, in Bergen", netip.MustParseAddr("192.0.2.100")},
+	{"yard", "At the shipyard in Gdansk", netip.MustParseAddr("192.0.2.20")},
+	{"gothenburg", "In Gothenburg", netip.MustParseAddr("2001:db8:77::20")},
+	{"abroad", "On a journey, in Rio de Janeiro", netip.MustParseAddr("192.0.2.150")},
+	{"hidden", "Behind a relay that hides where one is", netip.MustParseAddr("192.0.2.230")},
+	{"lost", "Where nobody knows", netip.MustParseAddr("198.51.100.200")},
+}
+
+// The cookies of a browser: where it is and on which device, who it is (as one that was seen before), the sign-on under way,
+// the session, and the token for an app.
+const placeCookie, deviceCookie, browserCookie, askingCookie, sessionCookie, passCookie = "place", "device", "browser", "asking",
+	"signed-on", "pass"
+
+// setCookie sets a cookie that no script reads and no other site sends along with a form.
+func setCookie(w http.ResponseWriter, name, value, path string) {
+	http.SetCookie(w, &http.Cookie{Name: name, Value: value, Path: path, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+}
+
+func dropCookie(w http.ResponseWriter, name, path string) {
+	http.SetCookie(w, &http.Cookie{Name: name, Path: path, MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+}
+
+func cookie(r *http.Request, name string) string {
+	if c, err := r.Cookie(name); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+// placeOf returns where a browser is. One that says nothing is at home.
+func placeOf(r *http.Request) int {
+	name := cookie(r, placeCookie)
+	for i := range places {
+		if places[i].Name == name {
+			return i
+		}
+	}
+	return 1
+}
+
+// deviceOf returns the device of a browser: a registered one that was chosen for the trial, or what the browser calls itself.
+func (t *trial) deviceOf(r *http.Request) string {
+	if id := cookie(r, deviceCookie); id != "" && t.agents.has(id) {
+		return id
+	}
+	return cookie(r, browserCookie)
+}
+
+// attempt is what a browser attempts, as far as it is known before anything is proven.
+func (t *trial) attempt(r *http.Request, app string) attempt.Attempt {
+	a := attempt.Attempt{At: t.clock.now(), App: app, Through: attempt.Known(attempt.Browser),
+		IP: attempt.Known(places[placeOf(r)].IP), Client: attempt.None[attempt.ClientAsk]()}
+	if id := t.deviceOf(r); id != "" {
+		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(id)})
+	}
+	return a
+}
+
+// signedOnAs returns who is signed on in a browser, nil where nobody is.
+func (t *trial) signedOnAs(r *http.Request) *session {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.sessions[cookie(r, sessionCookie)]
+}
+
+// forget drops the session of a browser.
+func (t *trial) forget(w http.ResponseWriter, r *http.Request) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.sessions, cookie(r, sessionCookie))
+	dropCookie(w, sessionCookie, "/")
+}
+
+// rememberedFor returns what a device stands for, of an account.
+func (t *trial) rememberedFor(device, account string) []attempt.Remembered {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(t.remembered[device]), func(m attempt.Remembered) bool { return m.Account != account })
+}
