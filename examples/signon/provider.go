@@ -19,6 +19,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/examples/internal/standin"
 	"github.com/briskwarden/briskwarden/journal"
@@ -189,43 +190,63 @@ func (t *trial) serveAuthorize(w http.ResponseWriter, r *http.Request) {
 		t.letIn(w, r, on, answer)
 		return
 	}
+	t.ask(w, on)
+	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+}
+
+// ask begins a sign-on in a browser.
+func (t *trial) ask(w http.ResponseWriter, on *asking) {
 	token := standin.NewToken()
 	t.mu.Lock()
 	t.sweep()
 	t.asking[token] = on
 	t.mu.Unlock()
 	setCookie(w, askingCookie, token, "/")
-	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
 }
 
-// letIn gives the app a code, and the browser its session.
+// letIn keeps the session of a browser, and gives the app a code.
 func (t *trial) letIn(w http.ResponseWriter, r *http.Request, on *asking, answer *door.Answer) {
+	kept := t.keepSession(w, r, on)
+	if on.action != attempt.SignIn {
+		http.Redirect(w, r, on.redirect, http.StatusSeeOther)
+		return
+	}
 	now := t.clock.now()
-	on.session.account = on.account
-	on.session.proofs = append(on.session.proofs, on.proofs...)
-	earliest := now
-	for _, p := range on.session.proofs {
-		if p.At.Before(earliest) {
-			earliest = p.At
+	g := &grant{asked: on, session: *kept, device: t.deviceOf(r), amr: answer.AMR, authTime: now, issuedAt: now}
+	for _, p := range kept.proofs {
+		if p.At.Before(g.authTime) {
+			g.authTime = p.At
 		}
 	}
-	acr := ""
-	for _, class := range append(on.acr, answer.ACR...) {
+	for _, class := range append(slices.Clone(on.acr), answer.ACR...) { // what was asked for comes first
 		if slices.Contains(answer.ACR, class) {
-			acr = class
+			g.acr = class
 			break
 		}
 	}
-	code, kept := standin.NewToken(), on.session
+	code := standin.NewToken()
 	t.grants.Lock()
 	for c, g := range t.codes {
 		if now.Sub(g.issuedAt) > codeLasts {
 			delete(t.codes, c)
 		}
 	}
-	t.codes[code] = &grant{asked: on, session: kept, device: t.deviceOf(r), acr: acr, amr: answer.AMR, authTime: earliest, issuedAt: now}
+	t.codes[code] = g
 	t.grants.Unlock()
-	token := standin.NewToken() // another one, so that nobody has set it before
+	t.sendBack(w, r, &on.request, url.Values{"code": {code}})
+}
+
+// keepSession keeps who is signed on in a browser now, under another name than before, which nobody can have set.
+func (t *trial) keepSession(w http.ResponseWriter, r *http.Request, on *asking) *session {
+	kept := on.session
+	kept.account, kept.proofs = on.account, append(slices.Clone(kept.proofs), on.proofs...)
+	kept.may = map[string]time.Time{on.action.String(): t.clock.now()}
+	for action, at := range on.session.may {
+		if kept.may[action].IsZero() {
+			kept.may[action] = at
+		}
+	}
+	token := standin.NewToken()
 	t.mu.Lock()
 	delete(t.sessions, cookie(r, sessionCookie))
 	t.sessions[token] = &kept
@@ -233,7 +254,7 @@ func (t *trial) letIn(w http.ResponseWriter, r *http.Request, on *asking, answer
 	t.mu.Unlock()
 	setCookie(w, sessionCookie, token, "/")
 	dropCookie(w, askingCookie, "/")
-	t.sendBack(w, r, &on.request, url.Values{"code": {code}})
+	return &kept
 }
 
 // serveToken gives an app its tokens for a code (section 3.1.3, RFC 7636 section 4.5).

@@ -22,10 +22,15 @@ type asking struct {
 	busy    sync.Mutex
 	begun   time.Time
 	account string
-	session session
-	// proofs and failed are what was proven, or was not, since the sign-on began.
-	proofs []attempt.Proof
-	failed []attempt.Failure
+	// action is what the door is asked for: a sign-in, or something on one's own account.
+	action attempt.Action
+	// reminded says that the person was told of what she has yet to enrol.
+	reminded bool
+	session  session
+	// proofs are what was proven since the sign-on began, failed what was not and the door does not know of yet, and unreached
+	// what did not answer, so that something else may stand in.
+	proofs            []attempt.Proof
+	failed, unreached []attempt.Failure
 	// prompt is the one on the phone, nil where there is none, and texted says that a code was sent.
 	prompt *standin.Prompt
 	texted bool
@@ -56,7 +61,7 @@ func (t *trial) askingOf(r *http.Request) *asking {
 // decide asks the door.
 func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 	a := t.attempt(r, on.app)
-	a.Account, a.Proofs, a.Failed = on.account, on.proofs, on.failed
+	a.Account, a.Action, a.Proofs, a.Failed = on.account, on.action, on.proofs, slices.Concat(on.unreached, on.failed)
 	if a.Account == "" {
 		a.Account = nobody
 	}
@@ -110,6 +115,8 @@ type step struct {
 	Reference string
 	DaysLeft  int
 	Accept    *decide.Demand
+	// Change and Enrol say that the password is to be changed, or a method to be enrolled.
+	Change, Enrol bool
 }
 
 // serveSignOn shows what is asked for now.
@@ -138,22 +145,23 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on again", step{App: on.app})
 		return
 	}
+	to := &answer.ToPerson
 	if t.isEnough(on, answer) {
+		if to.DaysLeft > 0 && !on.reminded && on.action == attempt.SignIn {
+			t.pages.Write(w, r, http.StatusOK, "remind", "Before you go on", step{App: on.app, Account: on.account, DaysLeft: to.DaysLeft})
+			return
+		}
 		t.letIn(w, r, on, answer)
 		return
 	}
-	to := &answer.ToPerson
 	s := step{App: on.app, Account: on.account, Wrong: on.wrong, Say: to.Say, Repairs: to.Repairs, Reference: answer.ID, DaysLeft: to.DaysLeft}
 	for _, method := range to.Offer {
 		if slices.Contains(provable, method) {
 			s.Offer = append(s.Offer, method)
 		}
 	}
-	for i := range answer.Demands {
-		if d := &answer.Demands[i]; d.Kind == decide.DemandAccept && !d.Met && to.Verdict == decide.StepUp {
-			s.Accept = d
-		}
-	}
+	s.note(answer.Demands, to.Verdict)
+	s.Enrol = s.Enrol && len(to.Offer) == 0 // else there is another way
 	if answer.Verdict == decide.Grant || len(s.Offer) == 0 && s.Accept == nil {
 		if answer.Verdict == decide.Grant { // and yet not as the app wants it
 			s.Say = "This app asks for a proof that this trial cannot take."
@@ -165,6 +173,9 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 	}
 	if s.Way = r.URL.Query().Get("way"); !slices.Contains(s.Offer, s.Way) && len(s.Offer) > 0 {
 		s.Way = s.Offer[0]
+		if len(on.unreached) > 0 && s.Way == "push" && len(s.Offer) > 1 {
+			s.Way = s.Offer[1]
+		}
 		if on.texted && slices.Contains(s.Offer, "sms-code") {
 			s.Way = "sms-code"
 		}
@@ -174,6 +185,27 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 		title = "Please read"
 	}
 	t.pages.Write(w, r, http.StatusOK, "more", title, s)
+}
+
+// note notes what is to be done about demands that no proof meets.
+func (s *step) note(demands []decide.Demand, verdict decide.Verdict) {
+	for i := range demands {
+		d := &demands[i]
+		switch {
+		case d.Met:
+		case d.Kind == decide.DemandAccept && verdict == decide.StepUp:
+			s.Accept = d
+		case d.Kind == decide.DemandChangePassword:
+			s.Change = true
+		case d.Kind == decide.DemandEnrol, d.Kind == decide.DemandMethod && len(d.Offer) == 0:
+			s.Enrol = true
+		}
+		for _, way := range d.Ways {
+			if !d.Met {
+				s.note(way, verdict)
+			}
+		}
+	}
 }
 
 // provable are the methods that the page can ask for.
@@ -189,7 +221,7 @@ func (t *trial) lookAtPhone(on *asking) bool {
 	case standin.Refused:
 		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.Refused})
 	default:
-		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.TimedOut})
+		on.unreached = []attempt.Failure{{Method: "push", Reason: attempt.TimedOut}}
 	}
 	on.prompt = nil
 	return true
@@ -224,6 +256,10 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request) {
 	case "push":
 		prompt := t.phones.Push(on.account, on.app)
 		on.prompt = &prompt
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	case "later":
+		on.reminded = true
 		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
 		return
 	case "give-up":

@@ -21,7 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/journal"
 )
 
-const ingrid, einar, marek, torstein = "ingrid@kestrelsound.example", "einar@kestrelsound.example", "marek@gdansk-yard.example",
+const ingrid, jonas, marek, torstein = "ingrid@kestrelsound.example", "jonas@kestrelsound.example", "marek@gdansk-yard.example",
 	"torstein@kestrelsound.example"
 
 // begun starts a trial whose clock stands still but where it is put forward.
@@ -158,15 +158,13 @@ func (v *visitor) last(account, app string) decide.Verdict {
 }
 
 func TestStories(t *testing.T) {
-	browser := browsertest.Open(t)
-	require.NoError(t, chromedp.Do(browser))
-	for name, story := range map[string]func(t *testing.T, x *trial){
-		"from the pier a password will do": func(t *testing.T, x *trial) {
+	for name, story := range map[string]func(t *testing.T, browser context.Context, x *trial){
+		"from the pier a password will do": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid)
 			v.sees("Tomorrow you sail")
 			require.Equal(t, decide.Grant, v.last(ingrid, "crew-roster"))
 		},
-		"from home the phone is asked": func(t *testing.T, x *trial) {
+		"from home the phone is asked": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
 			v.sees("One more thing").press("Ask my phone").sees("Type this number there")
 			require.Equal(t, decide.StepUp, v.last(ingrid, "crew-roster"))
@@ -174,21 +172,21 @@ func TestStories(t *testing.T) {
 			v.sees("Tomorrow you sail")
 			require.Equal(t, decide.Grant, v.last(ingrid, "crew-roster"))
 		},
-		"the wrong number is a no": func(t *testing.T, x *trial) {
+		"the wrong number is a no": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
 			v.press("Ask my phone").sees("Type this number there")
 			v.onPhone(ingrid, "Yes, it is me", 1)
 			v.sees("One more thing")
 			require.NotContains(t, x.verdicts(t, ingrid, "crew-roster"), decide.Grant)
 		},
-		"who says no on the phone is not let in": func(t *testing.T, x *trial) {
+		"who says no on the phone is not let in": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid)
 			v.press("Ask my phone").sees("Type this number there")
 			v.onPhone(ingrid, "No, turn it away", 0)
 			v.sees("One more thing")
 			require.NotContains(t, x.verdicts(t, ingrid, "crew-roster"), decide.Grant)
 		},
-		"from abroad the till is shut, and it says why": func(t *testing.T, x *trial) {
+		"from abroad the till is shut, and it says why": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "abroad", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
 			v.sees("You cannot sign on now", "The till opens in home waters only.", "call the shore office")
 			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
@@ -196,7 +194,7 @@ func TestStories(t *testing.T) {
 			_, err := x.facts.Entry(t.Context(), strings.TrimSpace(entry))
 			require.NoError(t, err, "the number that she gives names the decision")
 		},
-		"firewall off, stopped, on, reported, in": func(t *testing.T, x *trial) {
+		"firewall off, stopped, on, reported, in": func(t *testing.T, browser context.Context, x *trial) {
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
 			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
@@ -205,7 +203,7 @@ func TestStories(t *testing.T) {
 			v.open("/sign-on").sees("The till is open.") // where she tried before
 			require.Equal(t, decide.Grant, v.last(ingrid, "card-till"))
 		},
-		"a device report closes the till before one's eyes": func(t *testing.T, x *trial) {
+		"a device report closes the till before one's eyes": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
 			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
@@ -218,14 +216,14 @@ func TestStories(t *testing.T) {
 			}
 			require.Equal(t, 1, ends)
 		},
-		"a second app asks nothing, and one that trusts no other app's proof does": func(t *testing.T, x *trial) {
+		"a second app asks nothing, and one that trusts no other app's proof does": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
 			v.open("/apps/mail/").sees("No new mail.")
 			v.open("/apps/card-till/").sees("One more thing", "Your password")
 			v.fill("typed", x.people.Password(ingrid)).press("Go on").sees("The till is open.")
 			require.Equal(t, []decide.Verdict{decide.StepUp, decide.Grant, decide.Grant}, x.verdicts(t, ingrid, "card-till"))
 		},
-		"an impossible journey": func(t *testing.T, x *trial) {
+		"an impossible journey": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "laptop-ingrid").open("/apps/card-till/").password(ingrid).press("Ask my phone").sees("Type this")
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("The till is open.")
@@ -233,7 +231,7 @@ func TestStories(t *testing.T) {
 			v.sees("Something about this sign-in is odd; call the shore office.")
 			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
 		},
-		"from the shipyard with a code, and not when the check fails": func(t *testing.T, x *trial) {
+		"from the shipyard with a code, and not when the check fails": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(marek)
 			v.sees("Sign on from the yard or from one of our piers.")
 			v.goTo("yard", "").open("/apps/crew-roster/").password(marek).sees("The code that it shows")
@@ -245,7 +243,7 @@ func TestStories(t *testing.T) {
 			v.sees("The check shipyard-verifier failed; ask the help desk.")
 			require.NotContains(t, v.text(), "Sign in where", "he can be asked here, and it would not help")
 		},
-		"a device that is remembered is not asked again": func(t *testing.T, x *trial) {
+		"a device that is remembered is not asked again": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(torstein).sees("The code that it shows")
 			v.do(chromedp.Click(`[name="remember"]`))
 			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("No new mail.")
@@ -253,7 +251,44 @@ func TestStories(t *testing.T) {
 			x.clock.forward(24 * time.Hour)
 			v.open("/apps/mail/").password(torstein).sees("No new mail.")
 		},
-		"an unknown account sees what a known one sees": func(t *testing.T, x *trial) {
+		"a leaked password is changed before anything else": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
+			v.open("/around").fill("account", ingrid).press("Tell the door").sees("The leak feed told the door.")
+			x.clock.forward(time.Minute)
+			v.open("/apps/mail/").sees("Your password was found in a leak.").press("Ask my phone").sees("Type this")
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("Your password was found in a leak.").press("Change your password").sees("Another password")
+			v.fill("password", "kittiwake-7").press("Change it").sees("Your password was changed.")
+			require.False(t, x.people.HasPassword(ingrid, "wrong") || !x.people.HasPassword(ingrid, "kittiwake-7"))
+			v.open("/apps/mail/").sees("No new mail.")
+		},
+		"somebody enrols before the day, and is reminded until then": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas)
+			v.sees("You are yet to enrol another method", "Days left: 11").press("Go on for now").sees("Tomorrow you sail")
+			v.goTo("pier", "").open("/account").press("Enrol another method").sees("Which?")
+			v.fill("method", "push").press("Enrol it").sees("The method was enrolled.")
+			v = visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas).press("Ask my phone").sees("Type this")
+			v.onPhone(jonas, "Yes, it is me", 0)
+			v.sees("Tomorrow you sail")
+		},
+		"after the day nothing but enrolling is left": func(t *testing.T, browser context.Context, x *trial) {
+			x.clock.forward(30 * 24 * time.Hour)
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas).sees("You cannot sign on now")
+			require.NotContains(t, x.verdicts(t, jonas, "crew-roster"), decide.Grant)
+			v.press("Enrol another method").sees("Which?").fill("method", "push").press("Enrol it").sees("The method was enrolled.")
+			require.Equal(t, decide.Grant, v.last(jonas, "account-page"))
+			v.open("/apps/crew-roster/").sees("One more thing").press("Ask my phone").sees("Type this")
+			v.onPhone(jonas, "Yes, it is me", 0)
+			v.sees("Tomorrow you sail")
+		},
+		"the phone is out of reach, so a text message will do": func(t *testing.T, browser context.Context, x *trial) {
+			require.NoError(t, x.enrol(ingrid, "sms-code"))
+			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid).sees("Your phone")
+			require.NotContains(t, v.text(), "sms-code", "it is there for when the phone does not answer")
+			v.press("Ask my phone").sees("Type this").press("My phone shows nothing").sees("A text message")
+			v.press("Send a code").fill("typed", x.phones.Texts(ingrid)[0].Code).press("Go on").sees("Tomorrow you sail")
+		},
+		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string
 			for _, name := range []string{ingrid, "nobody@kestrelsound.example", "former@kestrelsound.example"} {
 				v := visit(t, browser, x, "abroad", "").open("/apps/card-till/").sees("Sign on")
@@ -263,13 +298,18 @@ func TestStories(t *testing.T) {
 			require.Equal(t, shown[0], shown[1])
 			require.Equal(t, shown[0], shown[2])
 		},
-		"the launcher shows what she has": func(t *testing.T, x *trial) {
+		"the launcher shows what she has": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
 			v.open("/").sees("Open to you now", "crew-roster", "mail", "These ask for more", "card-till")
 			require.NotContains(t, v.text(), "berth-planner", "she does not have it")
 			v.goTo("abroad", "laptop-ingrid").open("/").sees("Closed to you here and now", "The till opens in home waters only.")
 		},
 	} {
-		t.Run(name, func(t *testing.T) { story(t, begun(t)) })
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			browser := browsertest.Open(t)
+			require.NoError(t, chromedp.Do(browser))
+			story(t, browser, begun(t))
+		})
 	}
 }

@@ -44,6 +44,8 @@ type trial struct {
 	remembered map[string][]attempt.Remembered
 	accepted   map[string][]attempt.Acceptance
 	checks     map[string]attempt.CheckResult
+	// methods are what accounts have enrolled.
+	methods map[string][]string
 }
 
 // session is somebody who is signed on.
@@ -51,6 +53,8 @@ type session struct {
 	id, account string
 	started     time.Time
 	proofs      []attempt.Proof
+	// may are the actions that were granted in it, and when. It is not changed once it is made.
+	may map[string]time.Time
 }
 
 // clock is one that can be put forward.
@@ -118,6 +122,10 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	}
 	contents := t.door.Book().Source().Rulebook().Directory
 	t.people = standin.NewPeople(contents.Accounts)
+	t.methods = map[string][]string{}
+	for i := range contents.Accounts {
+		t.methods[contents.Accounts[i].Name] = contents.Accounts[i].Methods
+	}
 	t.agents = newAgents(t.door.Handler(), token, contents.Devices)
 	t.http = t.routes()
 	return t, nil
@@ -133,6 +141,9 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("GET /sign-on", t.serveSignOn)
 	mux.HandleFunc("POST /sign-on", t.takeProof)
 	mux.HandleFunc("POST /sign-off", t.signOff)
+	mux.HandleFunc("GET /account", t.serveAccount)
+	mux.HandleFunc("POST /account", t.setAccount)
+	mux.HandleFunc("GET /account/begin", t.beginAction)
 	mux.Handle("/phone", t.phones.Page(t.people))
 	mux.HandleFunc("GET /around", t.serveAround)
 	mux.HandleFunc("POST /around", t.setAround)
