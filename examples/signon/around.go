@@ -178,7 +178,7 @@ func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
 // said are what the page says of what was done.
 var said = map[string]string{
 	"moved": "You are there now.", "later": "The clock was put forward.", "leaked": "The leak feed told the door.",
-	"checked": "The shipyard's check was set.",
+	"checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
 }
 
 // setAround changes the surroundings.

@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"strconv"
 	"time"
 	_ "time/tzdata"
 )
@@ -45,7 +46,8 @@ func run(ctx context.Context, addr string) error {
 	if err != nil {
 		return err
 	}
-	base := "http://" + listener.Addr().String()
+	// Keys are for a name, not for an address.
+	base := "http://localhost:" + strconv.Itoa(listener.Addr().(*net.TCPAddr).Port)
 	t, err := newTrial(ctx, base, dir, time.Now)
 	if err != nil {
 		return errors.Join(err, listener.Close())

@@ -209,7 +209,7 @@ func (s *step) note(demands []decide.Demand, verdict decide.Verdict) {
 }
 
 // provable are the methods that the page can ask for.
-var provable = []string{"password", "push", "otp-app", "sms-code", "recovery-code"}
+var provable = append([]string{"password", "push", "otp-app", "sms-code", "recovery-code"}, keyMethods...)
 
 // lookAtPhone takes what came of the prompt on the phone, and reports whether something did.
 func (t *trial) lookAtPhone(on *asking) bool {

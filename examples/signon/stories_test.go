@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,12 +26,14 @@ import (
 const ingrid, jonas, marek, torstein = "ingrid@kestrelsound.example", "jonas@kestrelsound.example", "marek@gdansk-yard.example",
 	"torstein@kestrelsound.example"
 
+const ragna, solveig, emergency = "ragna@kestrelsound.example", "solveig@kestrelsound.example", "harbour-key@kestrelsound.example"
+
 // begun starts a trial whose clock stands still but where it is put forward.
 func begun(t *testing.T) *trial {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	stands := time.Now()
-	x, err := newTrial(t.Context(), "http://"+listener.Addr().String(), t.TempDir(), func() time.Time { return stands })
+	x, err := newTrial(t.Context(), fmt.Sprint("http://localhost:", listener.Addr().(*net.TCPAddr).Port), t.TempDir(), func() time.Time { return stands })
 	require.NoError(t, err)
 	server := &http.Server{Handler: x.http}
 	ended := make(chan error, 1)
@@ -116,6 +120,25 @@ func (v *visitor) sees(words ...string) *visitor {
 func (v *visitor) goTo(place, device string) *visitor {
 	v.Helper()
 	return v.open("/around").fill("place", place).fill("device", device).press("Go there").sees("You are there now.")
+}
+
+// withKey gives the browser a key of an account, from the cabinet.
+func (v *visitor) withKey(account string) *visitor {
+	v.Helper()
+	_, err := chromedp.Run(v.ctx, func(ctx context.Context, target *chromedp.Target) (chromedp.Void, error) {
+		if _, err := cdp.Call(ctx, target, webauthn.Enable, webauthn.EnableParams{}); err != nil {
+			return chromedp.Void{}, err
+		}
+		_, err := cdp.Call(ctx, target, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
+			Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
+				Transport: webauthn.AuthenticatorTransportUsb, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true,
+				AutomaticPresenceSimulation: true}})
+		return chromedp.Void{}, err
+	})
+	require.NoError(v, err)
+	v.open("/around")
+	v.do(chromedp.SetValue("#owner", account))
+	return v.press("Hand it out").sees("The key was handed out")
 }
 
 // password gives a name and a password at the page that asks for them.
@@ -287,6 +310,18 @@ func TestStories(t *testing.T) {
 			require.NotContains(t, v.text(), "sms-code", "it is there for when the phone does not answer")
 			v.press("Ask my phone").sees("Type this").press("My phone shows nothing").sees("A text message")
 			v.press("Send a code").fill("typed", x.phones.Texts(ingrid)[0].Code).press("Go on").sees("Tomorrow you sail")
+		},
+		"the emergency account gets in from anywhere with its key": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "hidden", "").withKey(emergency).open("/apps/berth-planner/").sees("Sign on").press("Use a key")
+			v.sees("Berth 3 is free")
+			require.Equal(t, []decide.Verdict{decide.Grant, decide.Grant}, x.verdicts(t, emergency, "berth-planner"))
+		},
+		"who looks after the systems needs a key, and the right one": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").withKey(solveig).open("/apps/berth-planner/").password(ragna)
+			v.sees("A key or a passkey").press("Use a key").sees("A key or a passkey")
+			require.NotContains(t, x.verdicts(t, ragna, "berth-planner"), decide.Grant, "that was another's")
+			v = visit(t, browser, x, "home", "").withKey(ragna).open("/apps/berth-planner/").password(ragna).press("Use a key")
+			v.sees("Berth 3 is free")
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string

@@ -34,7 +34,8 @@ type trial struct {
 	base string
 	http http.Handler
 	*provider
-	agents agents
+	agents  agents
+	keyring *keyring
 
 	mu sync.Mutex
 	// asking are the sign-ons under way, by the cookie of their browser, and sessions those who are signed on, by theirs.
@@ -85,10 +86,13 @@ var begins = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
 	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), asking: map[string]*asking{},
 		sessions: map[string]*session{}, remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
-		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates)}
+		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
 	t.phones = standin.NewPhones(t.clock.now)
 	var err error
 	if t.provider, err = newProvider(base); err != nil {
+		return nil, err
+	}
+	if t.keyring, err = newKeyring(base); err != nil {
 		return nil, err
 	}
 	keys := filepath.Join(dir, "keys.json")
@@ -140,6 +144,10 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /token", t.serveToken)
 	mux.HandleFunc("GET /sign-on", t.serveSignOn)
 	mux.HandleFunc("POST /sign-on", t.takeProof)
+	mux.HandleFunc("POST /key/begin", t.beginKey)
+	mux.HandleFunc("POST /key", t.takeKey)
+	mux.HandleFunc("POST /cabinet/begin", t.beginCabinet)
+	mux.HandleFunc("POST /cabinet", t.takeCabinet)
 	mux.HandleFunc("POST /sign-off", t.signOff)
 	mux.HandleFunc("GET /account", t.serveAccount)
 	mux.HandleFunc("POST /account", t.setAccount)

@@ -15,9 +15,11 @@ import (
 //go:embed style.css
 var style string
 
-// Pages are pages in the ferry line's own style. They work without scripts, and load nothing from elsewhere.
+// Pages are pages in the ferry line's own style. They load nothing from elsewhere.
 type Pages struct {
 	templates *template.Template
+	script    string
+	policy    string
 	key       []byte
 }
 
@@ -36,15 +38,28 @@ const frame = `<!DOCTYPE html>
 {{.Body}}
 </main>
 <footer><p>A stand-in for trials: people, secrets and phones are made up.</p></footer>
-</body>
+{{with .Script}}<script>{{.}}</script>
+{{end}}</body>
 </html>
 `
 
-// NewPages makes pages of templates, in the syntax of html/template. In a template .Form is the field that each form needs,
-// and .Data what is shown.
-func NewPages(templates string) *Pages {
+// NewPages makes pages of templates, in the syntax of html/template, with a script, "" for none. In a template .Form is the
+// field that each form needs, and .Data what is shown.
+func NewPages(templates, script string) *Pages {
 	t := template.Must(template.New("frame").Parse(frame))
-	return &Pages{templates: template.Must(t.Parse(templates)), key: draw(32)}
+	// A page may run its own script alone, load nothing but what that fetches here, and send forms to nobody else.
+	policy := "default-src 'none'; style-src " + hashOf(style)
+	if script != "" {
+		policy += "; script-src " + hashOf(script) + "; connect-src 'self'"
+	}
+	policy += "; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+	return &Pages{templates: template.Must(t.Parse(templates)), script: script, policy: policy, key: draw(32)}
+}
+
+// hashOf names a text in a Content-Security-Policy (Level 3 section 2.3.1).
+func hashOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }
 
 // view is what a template is given.
@@ -55,17 +70,11 @@ type view struct {
 
 // framed is what the frame is given.
 type framed struct {
-	Title string
-	Style template.CSS
-	Body  template.HTML
+	Title  string
+	Style  template.CSS
+	Body   template.HTML
+	Script template.JS
 }
-
-// policy lets a page load and run nothing but its style, and send forms to nobody else.
-var policy = func() string {
-	sum := sha256.Sum256([]byte(style))
-	return "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) +
-		"'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-}()
 
 // Write answers with a page, once all of it has been made. It sets the cookie that the forms of the page need.
 func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, title string, data any) {
@@ -73,7 +82,7 @@ func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, 
 	err := p.templates.ExecuteTemplate(&body, name, view{p.form(w, r), data})
 	if err == nil {
 		// The body comes from html/template, which has escaped what others wrote.
-		err = p.templates.ExecuteTemplate(&page, "frame", framed{title, template.CSS(style), template.HTML(body.String())})
+		err = p.templates.ExecuteTemplate(&page, "frame", framed{title, template.CSS(style), template.HTML(body.String()), template.JS(p.script)})
 	}
 	if err != nil {
 		slog.Error("a page was not made", "page", name, "error", err)
@@ -82,7 +91,7 @@ func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, 
 	}
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Content-Security-Policy", policy)
+	h.Set("Content-Security-Policy", p.policy)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")

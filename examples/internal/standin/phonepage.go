@@ -37,7 +37,7 @@ type phoneView struct {
 
 // Page is the page of the phones, at /phone: what a phone shows, and what its owner answers.
 func (p *Phones) Page(people *People) http.Handler {
-	pages := NewPages(phoneTemplates)
+	pages := NewPages(phoneTemplates, "")
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /phone", func(w http.ResponseWriter, r *http.Request) {
 		account := r.FormValue("account")
