@@ -35,6 +35,7 @@ var apps = []app{
 	{"crew-roster", "crew.kestrelsound.example", "Tomorrow you sail on MF Kestrel, from 06:40."},
 	{"card-till", "till.kestrelsound.example", "The till is open. Takings of today: 1 204 crowns."},
 	{"mail", "mail.kestrelsound.example", "No new mail."},
+	{"board-papers", "board.kestrelsound.example", "Minutes of the board: a new ferry, at last."},
 	{"berth-planner", "berths.kestrelsound.example", "Berth 3 is free from 17:20."},
 }
 

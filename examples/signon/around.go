@@ -3,16 +3,21 @@ package main
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/journal"
@@ -163,6 +168,9 @@ type aroundView struct {
 	Device, Clock string
 	Verifier      bool
 	Said          string
+	// Book is its folder, and InForce says that board-papers is live.
+	Book    string
+	InForce bool
 }
 
 // serveAround shows where the browser is, on which device, what time it is, and what others tell.
@@ -172,13 +180,13 @@ func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
 	t.mu.Unlock()
 	t.pages.Write(w, r, http.StatusOK, "around", "Around the sign-on", aroundView{Places: places, Place: places[placeOf(r)].Name,
 		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
-		Verifier: verifier, Said: said[r.URL.Query().Get("said")]})
+		Verifier: verifier, Book: t.book, InForce: t.isLive(boardPapers), Said: said[r.URL.Query().Get("said")]})
 }
 
 // said are what the page says of what was done.
 var said = map[string]string{
 	"moved": "You are there now.", "later": "The clock was put forward.", "leaked": "The leak feed told the door.",
-	"checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
+	"read": "The book was read again, and is in force.", "checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
 }
 
 // setAround changes the surroundings.
@@ -198,6 +206,11 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		t.clock.forward(time.Duration(hours) * time.Hour)
+	case "read":
+		if err := t.readAgain(r.PostFormValue("live") != ""); err != nil {
+			http.Error(w, err.Error(), http.StatusConflict)
+			return
+		}
 	case "checked":
 		t.mu.Lock()
 		t.checks["shipyard-verifier"] = attempt.CheckFailed
@@ -215,6 +228,41 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	http.Redirect(w, r, "/around?said="+done, http.StatusSeeOther)
+}
+
+// boardPapers is the policy of the demo that is a shadow.
+const boardPapers = "board-papers"
+
+// isLive reports whether a policy of the book in force is live.
+func (t *trial) isLive(policy string) bool {
+	return slices.ContainsFunc(t.door.Book().Judge().Policies(), func(p decide.Policy) bool {
+		return p.Name == policy && p.Stage == decide.Live
+	})
+}
+
+// shadowed is how the demo's book has board-papers watch, and live how it has it count.
+const shadowed, live = "    stage: shadow\n    since: 2026-11-09\n    live_for: {share: 20}           # a wider share only adds accounts\n",
+	"    stage: live\n"
+
+// readAgain has the door take the book as its files are now, with board-papers live where it is to be.
+func (t *trial) readAgain(putLive bool) error {
+	if putLive {
+		path := filepath.Join(t.book, "policies.yaml")
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if !bytes.Contains(text, []byte(shadowed)) {
+			return errors.New("the book does not have board-papers as a shadow any more")
+		}
+		if err := os.WriteFile(path, bytes.Replace(text, []byte(shadowed), []byte(live), 1), 0o600); err != nil {
+			return err
+		}
+	}
+	if r := t.door.Reload(); !r.Taken && !r.Unchanged {
+		return fmt.Errorf("the book was not taken: %s", strings.Join(r.Why, " "))
+	}
+	return nil
 }
 
 // agentView is what the page of a device shows.

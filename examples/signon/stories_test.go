@@ -26,7 +26,8 @@ import (
 const ingrid, jonas, marek, torstein = "ingrid@kestrelsound.example", "jonas@kestrelsound.example", "marek@gdansk-yard.example",
 	"torstein@kestrelsound.example"
 
-const ragna, solveig, emergency = "ragna@kestrelsound.example", "solveig@kestrelsound.example", "harbour-key@kestrelsound.example"
+const ragna, solveig, astrid, emergency = "ragna@kestrelsound.example", "solveig@kestrelsound.example", "astrid@kestrelsound.example",
+	"harbour-key@kestrelsound.example"
 
 // begun starts a trial whose clock stands still but where it is put forward.
 func begun(t *testing.T) *trial {
@@ -167,6 +168,19 @@ func (x *trial) verdicts(t *testing.T, account, app string) (list []decide.Verdi
 		require.NoError(t, err)
 		if b.App == app {
 			list = append(list, b.Verdict)
+		}
+	}
+	return list
+}
+
+// shadows are what the door would have decided about an account were the shadow policies live, each once.
+func (x *trial) shadows(t *testing.T, account string) (list []decide.Verdict) {
+	for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.Decision, Account: account}) {
+		require.NoError(t, err)
+		b, err := e.ReadBrief()
+		require.NoError(t, err)
+		if len(list) == 0 || list[len(list)-1] != b.WithShadow {
+			list = append(list, b.WithShadow)
 		}
 	}
 	return list
@@ -322,6 +336,15 @@ func TestStories(t *testing.T) {
 			require.NotContains(t, x.verdicts(t, ragna, "berth-planner"), decide.Grant, "that was another's")
 			v = visit(t, browser, x, "home", "").withKey(ragna).open("/apps/berth-planner/").password(ragna).press("Use a key")
 			v.sees("Berth 3 is free")
+		},
+		"a shadow is seen in the journal alone, until it is live": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/board-papers/").password(astrid).press("Ask my phone").sees("Type this")
+			v.onPhone(astrid, "Yes, it is me", 0)
+			v.sees("a new ferry, at last")
+			require.Equal(t, []decide.Verdict{decide.Block}, x.shadows(t, astrid))
+			v.open("/around").press("Put board-papers in force").sees("The book was read again, and is in force.", "board-papers is live")
+			v.open("/apps/board-papers/").sees("board-papers is closed to you")
+			require.Equal(t, decide.Block, v.last(astrid, "board-papers"))
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string

@@ -30,9 +30,9 @@ type trial struct {
 	phones *standin.Phones
 	pages  *standin.Pages
 	clock  *clock
-	// base is the URL of the trial, and http what it answers.
-	base string
-	http http.Handler
+	// base is the URL of the trial, book the folder with its copy of the demo's book, and http what it answers.
+	base, book string
+	http       http.Handler
 	*provider
 	agents  agents
 	keyring *keyring
@@ -88,7 +88,11 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 		sessions: map[string]*session{}, remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
 	t.phones = standin.NewPhones(t.clock.now)
-	var err error
+	t.book = filepath.Join(dir, "book")
+	err := os.CopyFS(t.book, demo.Files())
+	if err != nil {
+		return nil, err
+	}
 	if t.provider, err = newProvider(base); err != nil {
 		return nil, err
 	}
@@ -119,7 +123,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	// The demo's book has mail to send, which a trial has no server for.
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
-		return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)
+		return briskwarden.Open(t.book, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
 	}, t.facts, config, door.Options{Now: t.clock.now, Log: quiet})
 	if err != nil {
 		return nil, err
