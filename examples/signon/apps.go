@@ -160,6 +160,9 @@ type opening struct{ Name, Words string }
 type launcher struct {
 	Account, Place, Device, Clock string
 	Open, More, Closed            []opening
+	// Programs are outside programs, and Reviews says that she answers for them.
+	Programs []string
+	Reviews  bool
 }
 
 // serveLauncher shows the apps that a person can open now, those that would ask for more, and those that are closed just now.
@@ -176,6 +179,12 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v.Account = s.account
+	for i := range programs {
+		v.Programs = append(v.Programs, programs[i].client)
+	}
+	if judge, err := t.judges(); err == nil { // else nobody reviews anything
+		v.Reviews = judge.MayReview(r.Context(), s.account, t.clock.now())
+	}
 	open, err := t.openTo(r, s)
 	if err != nil {
 		slog.Error("the apps were not searched", "error", err)

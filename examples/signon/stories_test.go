@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/browsertest"
 	"github.com/briskwarden/briskwarden/journal"
@@ -186,6 +187,18 @@ func (x *trial) shadows(t *testing.T, account string) (list []decide.Verdict) {
 	return list
 }
 
+// acts are the acts on consent, as the record has them.
+func (x *trial) acts(t *testing.T) (kinds []desk.Kind) {
+	judge, err := x.judges()
+	require.NoError(t, err)
+	acts, err := desk.New(judge, x.consents).Acts(t.Context())
+	require.NoError(t, err)
+	for i := range acts {
+		kinds = append(kinds, acts[i].Kind)
+	}
+	return kinds
+}
+
 // last is the last verdict of an account at an app.
 func (v *visitor) last(account, app string) decide.Verdict {
 	v.Helper()
@@ -345,6 +358,30 @@ func TestStories(t *testing.T) {
 			v.open("/around").press("Put board-papers in force").sees("The book was read again, and is in force.", "board-papers is live")
 			v.open("/apps/board-papers/").sees("board-papers is closed to you")
 			require.Equal(t, decide.Block, v.last(astrid, "board-papers"))
+		},
+		"a harmless program is let in, and one that is barred is not": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
+			v.open("/").press("tide-table").sees("whom we have vetted", "Reads what everybody may know.").press("Let it in")
+			v.sees("You have let it in.").open("/programs/prize-wheel").sees("Nobody in particular", "This program is let in by nobody.")
+			require.NotContains(t, v.text(), "Let it in")
+			require.Contains(t, x.acts(t), desk.Granted)
+		},
+		"what a program wants is asked for, refused, approved, and barred": func(t *testing.T, browser context.Context, x *trial) {
+			asks := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
+			asks.open("/programs/voyage-log").sees("Reads or writes what is others'.", "A reviewer has to look at this")
+			asks.fill("because", "To sum up the log.").press("Ask for it").sees("Your request waits for a reviewer: number 1.")
+			asks.open("/review").sees("You are no reviewer of the book.")
+			answers := visit(t, browser, x, "home", "").withKey(solveig).open("/apps/mail/").sees("Sign on").press("Use a key").sees("No new mail.")
+			answers.open("/review").sees("Voyage Log Summariser", ingrid+": To sum up the log.")
+			answers.fill("because", "Every mailbox is too much.").press("Refuse").sees("Refused.", "Nothing waits.")
+			asks.open("/programs/voyage-log").fill("because", "It is a long log.").press("Ask for it").sees("Your request waits")
+			answers.open("/review").fill("because", "For a week.").press("Approve for the one who asked").sees("Approved.")
+			asks.open("/programs/voyage-log").sees("Let it in").press("Let it in").sees("You have let it in.")
+			require.Equal(t, []desk.Kind{desk.Asked, desk.Refused, desk.Asked, desk.Approved, desk.Granted}, x.acts(t))
+			asks.open("/programs/crew-swap").fill("because", "For my shifts.").press("Ask for it").sees("Your request waits")
+			answers.open("/review").fill("because", "It changed hands.").press("Bar the program").sees("The program is barred")
+			asks.open("/programs/crew-swap")
+			require.NotContains(t, asks.text(), "Ask for it", "a barred program stops at once")
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string

@@ -14,6 +14,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
@@ -24,12 +25,13 @@ import (
 
 // trial is a door with all that surrounds it: a provider at which people sign on, their phones and devices, and apps.
 type trial struct {
-	door   *door.Door
-	facts  *store.Memory
-	people *standin.People
-	phones *standin.Phones
-	pages  *standin.Pages
-	clock  *clock
+	door     *door.Door
+	facts    *store.Memory
+	consents *desk.Memory
+	people   *standin.People
+	phones   *standin.Phones
+	pages    *standin.Pages
+	clock    *clock
 	// base is the URL of the trial, book the folder with its copy of the demo's book, and http what it answers.
 	base, book string
 	http       http.Handler
@@ -84,7 +86,7 @@ var begins = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
 // newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
-	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), asking: map[string]*asking{},
+	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), consents: new(desk.Memory), asking: map[string]*asking{},
 		sessions: map[string]*session{}, remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
 	t.phones = standin.NewPhones(t.clock.now)
@@ -117,14 +119,14 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 		Store:   door.StoreConfig{History: door.Complete},
 		Tokens:  []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: own, Cookie: passCookie}},
 		Events:  []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
-		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayLook}}},
+		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayDecide, door.MayLook}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	// The demo's book has mail to send, which a trial has no server for.
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
 		return briskwarden.Open(t.book, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
-	}, t.facts, config, door.Options{Now: t.clock.now, Log: quiet})
+	}, t.facts, config, door.Options{Now: t.clock.now, Log: quiet, Consent: t.consents})
 	if err != nil {
 		return nil, err
 	}
@@ -161,6 +163,10 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /around", t.setAround)
 	mux.HandleFunc("GET /agent", t.serveAgent)
 	mux.HandleFunc("POST /agent", t.setAgent)
+	mux.HandleFunc("GET /programs/{client}", t.serveProgram)
+	mux.HandleFunc("POST /programs/{client}", t.takeConsent)
+	mux.HandleFunc("GET /review", t.serveReview)
+	mux.HandleFunc("POST /review", t.takeReview)
 	mux.HandleFunc("GET /{$}", t.serveLauncher)
 	mux.HandleFunc("GET /apps/{app}/signed-on", t.signedOn)
 	mux.HandleFunc("GET /apps/{app}/{$}", t.serveApp)
