@@ -82,9 +82,9 @@ Try:
   2. Put her at the pier on laptop-ingrid (%[1]s/around), and open card-till: her password will do.
   3. Leave the till open. Turn the firewall of laptop-ingrid off and report (%[1]s/agent?device=laptop-ingrid): it closes.
      Turn it on, report, and get in again.
-  4. Put her abroad, and open card-till: she is stopped, and told why.
-  5. As Ingrid at home, ask the phone and let it show nothing: there is no way round without it. Say no on it: neither.
-  6. As Marek, open crew-roster from home, then from the shipyard. Then have the shipyard's check fail.
+  4. Put her abroad, and open card-till: she is stopped, and told why. At home, say no on the phone.
+  5. As Marek, open crew-roster from home, then from the shipyard. Then have the shipyard's check fail.
+  6. Tell the door that Ingrid's password was found (%[1]s/around), and open mail: she changes it and gets in.
 
 `, t.base, ingrid, t.people.Password(ingrid), torstein, t.people.Password(torstein), marek, t.people.Password(marek))
 }

@@ -160,8 +160,10 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 			s.Offer = append(s.Offer, method)
 		}
 	}
-	s.note(answer.Demands, to.Verdict)
-	s.Enrol = s.Enrol && len(to.Offer) == 0 // else there is another way
+	if !slices.ContainsFunc(answer.Causes, isFinal) {
+		s.note(answer.Demands, to.Verdict)
+		s.Enrol = s.Enrol && len(to.Offer) == 0 // else there is another way
+	}
 	if answer.Verdict == decide.Grant || len(s.Offer) == 0 && s.Accept == nil {
 		if answer.Verdict == decide.Grant { // and yet not as the app wants it
 			s.Say = "This app asks for a proof that this trial cannot take."
@@ -185,6 +187,11 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 		title = "Please read"
 	}
 	t.pages.Write(w, r, http.StatusOK, "more", title, s)
+}
+
+// isFinal reports whether nothing that a person does or proves changes a cause.
+func isFinal(c decide.Cause) bool {
+	return c.Code == decide.RuleBlocks || c.Code == decide.RuleMayBlock || c.Code == decide.OtherwiseBlocks
 }
 
 // note notes what is to be done about demands that no proof meets.

@@ -240,6 +240,7 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "abroad", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
 			v.sees("You cannot sign on now", "The till opens in home waters only.", "call the shore office")
 			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
+			require.NotContains(t, v.text(), "Enrol another method", "which would not help")
 			entry := v.text()[strings.LastIndex(v.text(), ": ")+2:]
 			_, err := x.facts.Entry(t.Context(), strings.TrimSpace(entry))
 			require.NoError(t, err, "the number that she gives names the decision")
