@@ -147,10 +147,15 @@ func (a *agents) call(method, path, kind string, body []byte, answer any) error 
 	return json.Unmarshal(w.Body.Bytes(), answer)
 }
 
-// tell tells the door of a security event about an account, by a token (RFC 8417) that is pushed (RFC 8935).
+// tell tells the door of a security event about an account.
 func (t *trial) tell(event, account string, details map[string]any) error {
+	return t.tellOf(map[string]any{"format": "email", "email": account}, event, details)
+}
+
+// tellOf tells the door of a security event, by a token (RFC 8417) that is pushed (RFC 8935).
+func (t *trial) tellOf(subject map[string]any, event string, details map[string]any) error {
 	token, err := t.sign("secevent+jwt", map[string]any{"iss": t.base, "aud": audience, "iat": t.clock.now().Unix(), "jti": journal.NewID(),
-		"sub_id": map[string]any{"format": "email", "email": account}, "events": map[string]any{event: details}})
+		"sub_id": subject, "events": map[string]any{event: details}})
 	if err != nil {
 		return err
 	}
@@ -160,6 +165,59 @@ func (t *trial) tell(event, account string, details map[string]any) error {
 // leaked is the event of a password that somebody found (OpenID RISC 1.0 section 2.7).
 const leaked = "https://schemas.openid.net/secevent/risc/event-type/credential-compromise"
 
+// starts tells the door of somebody who starts today, as a directory pushes people (RFC 7644 section 3.3).
+func (t *trial) starts(account string) error {
+	text, err := json.Marshal(map[string]any{"schemas": []string{userSchema, door.PeopleSchema}, "userName": account, "active": true,
+		door.PeopleSchema: map[string]any{"joined": t.clock.now().In(t.zone()).Format(time.DateOnly), "methods": atFirst}})
+	if err != nil {
+		return err
+	}
+	if err := t.agents.call(http.MethodPost, "/scim/v2/Users", "application/scim+json", text, nil); err != nil {
+		return err
+	}
+	t.people.Add(account)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.methods[account], t.started = atFirst, append(t.started, account)
+	return nil
+}
+
+// atFirst are the methods of those who start: a password, and codes on paper.
+var atFirst = []string{"password", "recovery-code"}
+
+// leaves tells the door that somebody works here no more (section 3.5.2).
+func (t *trial) leaves(account string) error {
+	var found struct {
+		Resources []struct {
+			ID string `json:"id"`
+		} `json:"Resources"`
+	}
+	query := url.Values{"filter": {"userName eq " + strconv.Quote(account)}}.Encode()
+	if err := t.agents.call(http.MethodGet, "/scim/v2/Users?"+query, "", nil, &found); err != nil {
+		return err
+	}
+	if len(found.Resources) == 0 {
+		return fmt.Errorf("the HR feed has told of nobody called %q", account)
+	}
+	text := `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": false}]}`
+	return t.agents.call(http.MethodPatch, "/scim/v2/Users/"+found.Resources[0].ID, "application/scim+json", []byte(text), nil)
+}
+
+// userSchema is that of a User (RFC 7643 section 4.1).
+const userSchema = "urn:ietf:params:scim:schemas:core:2.0:User"
+
+// finds tells the door what the management of devices found of one (CAEP 1.0 section 3.5).
+func (t *trial) finds(device string, compliant bool) error {
+	before, now := "compliant", "not-compliant"
+	if compliant {
+		before, now = now, before
+	}
+	return t.tellOf(map[string]any{"format": "opaque", "id": device}, complianceChange,
+		map[string]any{"previous_status": before, "current_status": now})
+}
+
+const complianceChange = "https://schemas.openid.net/secevent/caep/event-type/device-compliance-change"
+
 // aroundView is what the page of the trial's surroundings shows.
 type aroundView struct {
 	Places        any
@@ -168,9 +226,28 @@ type aroundView struct {
 	Device, Clock string
 	Verifier      bool
 	Said          string
+	// Started are those who started since the trial began, with their passwords.
+	Started []newcomer
 	// Book is its folder, and InForce says that board-papers is live.
 	Book    string
 	InForce bool
+}
+
+// newcomer is somebody who started since the trial began.
+type newcomer struct {
+	Account, Password string
+	Codes             []string
+}
+
+// newcomers are those who started since the trial began.
+func (t *trial) newcomers() (list []newcomer) {
+	t.mu.Lock()
+	started := slices.Clone(t.started)
+	t.mu.Unlock()
+	for _, account := range started {
+		list = append(list, newcomer{account, t.people.Password(account), t.people.RecoveryCodes(account)})
+	}
+	return list
 }
 
 // serveAround shows where the browser is, on which device, what time it is, and what others tell.
@@ -180,13 +257,15 @@ func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
 	t.mu.Unlock()
 	t.pages.Write(w, r, http.StatusOK, "around", "Around the sign-on", aroundView{Places: places, Place: places[placeOf(r)].Name,
 		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
-		Verifier: verifier, Book: t.book, InForce: t.isLive(boardPapers), Said: said[r.URL.Query().Get("said")]})
+		Verifier: verifier, Started: t.newcomers(), Book: t.book, InForce: t.isLive(boardPapers), Said: said[r.URL.Query().Get("said")]})
 }
 
 // said are what the page says of what was done.
 var said = map[string]string{
 	"moved": "You are there now.", "later": "The clock was put forward.", "leaked": "The leak feed told the door.",
-	"read": "The book was read again, and is in force.", "checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
+	"starts": "The HR feed told the door who starts.", "leaves": "The HR feed told the door who left.",
+	"found": "The management of devices told the door.",
+	"read":  "The book was read again, and is in force.", "checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
 }
 
 // setAround changes the surroundings.
@@ -206,6 +285,13 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		t.clock.forward(time.Duration(hours) * time.Hour)
+	case "starts", "leaves", "found":
+		tell := map[string]func(string) error{"starts": t.starts, "leaves": t.leaves,
+			"found": func(device string) error { return t.finds(device, r.PostFormValue("fit") != "") }}[done]
+		if err := tell(r.PostFormValue("about")); err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
 	case "read":
 		if err := t.readAgain(r.PostFormValue("live") != ""); err != nil {
 			http.Error(w, err.Error(), http.StatusConflict)

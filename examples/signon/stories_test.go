@@ -304,7 +304,7 @@ func TestStories(t *testing.T) {
 		},
 		"a leaked password is changed before anything else": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
-			v.open("/around").fill("account", ingrid).press("Tell the door").sees("The leak feed told the door.")
+			v.open("/around").fill("account", ingrid).press("Tell of it").sees("The leak feed told the door.")
 			x.clock.forward(time.Minute)
 			v.open("/apps/mail/").sees("Your password was found in a leak.").press("Ask my phone").sees("Type this")
 			v.onPhone(ingrid, "Yes, it is me", 0)
@@ -383,6 +383,35 @@ func TestStories(t *testing.T) {
 			answers.open("/review").fill("because", "It changed hands.").press("Bar the program").sees("The program is barred")
 			asks.open("/programs/crew-swap")
 			require.NotContains(t, asks.text(), "Ask for it", "a barred program stops at once")
+		},
+		"a new hand starts, enrols on the first day, gets in, and leaves": func(t *testing.T, browser context.Context, x *trial) {
+			const hand = "sigrid@kestrelsound.example"
+			v := visit(t, browser, x, "pier", "").open("/around")
+			v.do(chromedp.SetValue("#hand", hand))
+			v.press("Starts today").sees("The HR feed told the door who starts.", hand+" started")
+			v.open("/account/begin?action=enrol").password(hand).sees("A recovery code")
+			v.fill("typed", x.people.RecoveryCodes(hand)[0]).press("Go on").sees("Which?").fill("method", "push").press("Enrol it")
+			v.sees("The method was enrolled.").open("/apps/crew-roster/").sees("Tomorrow you sail")
+			v = visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(hand).press("Ask my phone").sees("Type this")
+			v.onPhone(hand, "Yes, it is me", 0)
+			v.sees("Tomorrow you sail")
+			require.NoError(t, x.leaves(hand))
+			v.sees("crew-roster is closed to you") // the page looks again by itself
+			require.Equal(t, decide.Block, v.last(hand, "crew-roster"))
+		},
+		"a code on paper counts once": func(t *testing.T, browser context.Context, x *trial) {
+			const hand = "sigrid@kestrelsound.example"
+			require.NoError(t, x.starts(hand))
+			code := x.people.RecoveryCodes(hand)[0]
+			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(hand).sees("A recovery code")
+			v.fill("typed", code).press("Go on").sees("No new mail.")
+			v = visit(t, browser, x, "home", "").open("/apps/mail/").password(hand).fill("typed", code).press("Go on").sees("That did not fit.")
+			require.NotContains(t, x.people.RecoveryCodes(hand), code)
+		},
+		"the management of devices finds a laptop unfit": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
+			require.NoError(t, x.finds("laptop-ingrid", false))
+			v.sees("card-till is closed to you")
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string

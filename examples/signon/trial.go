@@ -47,8 +47,9 @@ type trial struct {
 	remembered map[string][]attempt.Remembered
 	accepted   map[string][]attempt.Acceptance
 	checks     map[string]attempt.CheckResult
-	// methods are what accounts have enrolled.
+	// methods are what accounts have enrolled, and started who started since it began.
 	methods map[string][]string
+	started []string
 }
 
 // session is somebody who is signed on.
@@ -119,7 +120,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 		Store:   door.StoreConfig{History: door.Complete},
 		Tokens:  []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: own, Cookie: passCookie}},
 		Events:  []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
-		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayDecide, door.MayLook}}},
+		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayDecide, door.MayLook}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	// The demo's book has mail to send, which a trial has no server for.

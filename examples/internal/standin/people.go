@@ -40,16 +40,21 @@ var words = []string{"tern", "buoy", "gale", "keel", "lamp", "pier", "rope", "sa
 func NewPeople(accounts []directory.Account) *People {
 	p := &People{accounts: map[string]*person{}}
 	for i := range accounts {
-		one := &person{seed: base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(draw(20)), spent: map[int64]bool{}}
-		one.password = newPassword()
-		if slices.Contains(accounts[i].Methods, "recovery-code") {
-			for range 5 {
-				one.recovery = append(one.recovery, fmt.Sprintf("%x", draw(5)))
-			}
-		}
-		p.accounts[accounts[i].Name] = one
+		p.Add(accounts[i].Name)
 	}
 	return p
+}
+
+// Add draws secrets for an account, in the place of those that it had.
+func (p *People) Add(account string) {
+	one := &person{password: newPassword(), seed: base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(draw(20)),
+		spent: map[int64]bool{}}
+	for range 5 {
+		one.recovery = append(one.recovery, fmt.Sprintf("%x", draw(5)))
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.accounts[account] = one
 }
 
 // draw returns random bytes. crypto/rand never fails.
