@@ -64,6 +64,10 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	let := ""
 	guarded := &kept{header: http.Header{}}
 	t.door.Guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { let = door.AccountOf(r.Context()) })).ServeHTTP(guarded, behind)
+	path := "/apps/" + x.name + "/"
+	if r.URL.Query().Get("back") == "nginx" && let == "" {
+		setCookie(w, backCookie, "nginx", path)
+	}
 	switch {
 	case let != "":
 		w.Header().Set("Refresh", "2") // so that the end of a session is seen
@@ -75,7 +79,7 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 		if err := json.Unmarshal(guarded.body.Bytes(), &problem); err != nil {
 			problem.Detail = "This cannot be opened."
 		}
-		dropCookie(w, passCookie, "/apps/"+x.name+"/")
+		dropCookie(w, passCookie, path)
 		t.pages.Write(w, r, http.StatusForbidden, "closed", x.name+" is closed to you",
 			step{App: x.name, Say: problem.Detail, Reference: guarded.header.Get("Decision-Id")})
 	}
@@ -150,6 +154,10 @@ func (t *trial) signedOn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	setCookie(w, passCookie, tokens.AccessToken, path)
+	if t.nginx != nil && cookie(r, backCookie) != "" {
+		dropCookie(w, backCookie, path)
+		path = t.nginx.url + path
+	}
 	http.Redirect(w, r, path, http.StatusSeeOther)
 }
 
@@ -163,6 +171,8 @@ type launcher struct {
 	// Programs are outside programs, and Reviews says that she answers for them.
 	Programs []string
 	Reviews  bool
+	// Nginx is where the mail is behind nginx, "" where it is not installed.
+	Nginx string
 }
 
 // serveLauncher shows the apps that a person can open now, those that would ask for more, and those that are closed just now.
@@ -170,6 +180,9 @@ type launcher struct {
 func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	place := places[placeOf(r)]
 	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
+	if t.nginx != nil {
+		v.Nginx = t.nginx.url + "/apps/mail/"
+	}
 	s := t.signedOnAs(r)
 	if s == nil {
 		for i := range apps {

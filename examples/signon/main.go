@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/signal"
 	"strconv"
+	"syscall"
 	"time"
 	_ "time/tzdata"
 )
@@ -28,7 +29,7 @@ var templates string
 func main() {
 	addr := flag.String("addr", "127.0.0.1:8080", "loopback address to listen on")
 	flag.Parse()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if err := run(ctx, *addr); err != nil {
 		slog.Error("the trial stopped", "error", err)
@@ -53,6 +54,17 @@ func run(ctx context.Context, addr string) error {
 		return errors.Join(err, listener.Close())
 	}
 	defer t.door.Close()
+	running, stop := context.WithCancel(ctx)
+	defer stop()
+	if t.nginx, err = t.startNginx(running, dir); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	if t.nginx != nil {
+		defer func() {
+			stop()
+			_ = t.nginx.cmd.Wait() // an interrupt is how it ends
+		}()
+	}
 	t.print()
 	server := &http.Server{Handler: t.http, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
 	stopped := make(chan error, 1)

@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
+	"os/exec"
 	"strconv"
 	"strings"
 	"testing"
@@ -185,6 +187,18 @@ func (x *trial) shadows(t *testing.T, account string) (list []decide.Verdict) {
 		}
 	}
 	return list
+}
+
+// sessionOf is the session of somebody who is signed on.
+func (x *trial) sessionOf(account string) string {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, s := range x.sessions {
+		if s.account == account {
+			return s.id
+		}
+	}
+	return ""
 }
 
 // acts are the acts on consent, as the record has them.
@@ -407,6 +421,27 @@ func TestStories(t *testing.T) {
 			v.fill("typed", code).press("Go on").sees("No new mail.")
 			v = visit(t, browser, x, "home", "").open("/apps/mail/").password(hand).fill("typed", code).press("Go on").sees("That did not fit.")
 			require.NotContains(t, x.people.RecoveryCodes(hand), code)
+		},
+		"the mail behind nginx asks as the door says": func(t *testing.T, browser context.Context, x *trial) {
+			if _, err := exec.LookPath("nginx"); err != nil && os.Getenv("CI") == "" {
+				t.Skip("there is no nginx")
+			}
+			ctx, stop := context.WithCancel(t.Context())
+			nginx, err := x.startNginx(ctx, t.TempDir())
+			require.NoError(t, err)
+			require.NotNil(t, nginx, "scripts/test installs nginx in CI")
+			defer func() { stop(); _ = nginx.cmd.Wait() }() // an interrupt is how it ends
+			x.nginx = nginx
+			v := visit(t, browser, x, "home", "").open("/")
+			require.Eventually(t, func() bool { return chromedp.Do(v.ctx, chromedp.Navigate(nginx.url+"/apps/mail/")) == nil }, patience, time.Second/5)
+			v.password(ingrid).press("Ask my phone").sees("Type this")
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("mail, behind nginx", ingrid, "No new mail.")
+			ended, err := x.door.EndSession(x.sessionOf(ingrid), "she called")
+			require.True(t, err == nil && ended, err)
+			v.sees("mail is closed to you", "Sign on again.")
+			status, _, _ := newClient(t, x).get("/behind/mail")
+			require.Equal(t, http.StatusNotFound, status, "nobody but nginx says who was let in")
 		},
 		"the management of devices finds a laptop unfit": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")

@@ -38,6 +38,8 @@ type trial struct {
 	*provider
 	agents  agents
 	keyring *keyring
+	// nginx is one in front of the mail, nil where there is none.
+	nginx *behind
 
 	mu sync.Mutex
 	// asking are the sign-ons under way, by the cookie of their browser, and sessions those who are signed on, by theirs.
@@ -169,6 +171,8 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("GET /review", t.serveReview)
 	mux.HandleFunc("POST /review", t.takeReview)
 	mux.HandleFunc("GET /{$}", t.serveLauncher)
+	mux.Handle("GET /door/v1/guard", http.StripPrefix("/door", t.door.Handler()))
+	mux.HandleFunc("GET /behind/mail", t.serveBehind)
 	mux.HandleFunc("GET /apps/{app}/signed-on", t.signedOn)
 	mux.HandleFunc("GET /apps/{app}/{$}", t.serveApp)
 	return mux

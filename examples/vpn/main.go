@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"syscall"
 	"time"
 	_ "time/tzdata"
 
@@ -55,7 +56,7 @@ func main() {
 	addr := flag.String("addr", "127.0.0.1:1812", "UDP address to listen on")
 	phone := flag.String("phone", "127.0.0.1:8081", "address of the page of phones")
 	flag.Parse()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if err := run(ctx, *addr, *phone); err != nil {
 		slog.Error("the server stopped", "error", err)
