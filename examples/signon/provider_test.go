@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-jose/go-jose/v4"
+	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/require"
 )
 
@@ -133,6 +135,15 @@ func TestProvider(t *testing.T) {
 		var got issued
 		require.NoError(t, json.Unmarshal([]byte(text), &got))
 		require.Equal(t, "n-1", x.nonceOf(got.IDToken, "mail"))
+		parsed, err := jwt.ParseSigned(got.IDToken, []jose.SignatureAlgorithm{jose.ES256})
+		require.NoError(t, err)
+		var claims map[string]any
+		require.NoError(t, parsed.Claims(x.key.Public(), &claims))
+		require.Equal(t, ingrid, claims["sub"])
+		require.Equal(t, []any{"pwd"}, claims["amr"])
+		require.EqualValues(t, x.clock.now().Unix(), claims["auth_time"])
+		require.NotEmpty(t, claims["sid"])
+		require.NotContains(t, claims, "acr", "a password alone is of no class of the book")
 		require.Empty(t, x.nonceOf(got.IDToken, "card-till"), "an ID token is for one app")
 		require.Empty(t, x.nonceOf(got.AccessToken, "mail"), "an access token is none")
 		answer = c.signOn(x, ingrid, password, x.asks())
@@ -174,6 +185,7 @@ func TestProvider(t *testing.T) {
 		require.NoError(t, err)
 		defer r.Body.Close()
 		require.Contains(t, r.Header.Get("Content-Security-Policy"), "default-src 'none'; style-src 'sha256-")
+		require.NotEmpty(t, r.Cookies())
 		for _, cookie := range r.Cookies() {
 			require.True(t, cookie.HttpOnly && cookie.SameSite == http.SameSiteStrictMode, cookie.Name)
 		}

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -315,6 +316,7 @@ func TestStories(t *testing.T) {
 			v.press("Sign off").sees("Nobody is signed on in this browser.")
 			x.clock.forward(24 * time.Hour)
 			v.open("/apps/mail/").password(torstein).sees("No new mail.")
+			require.Equal(t, decide.Grant, v.last(torstein, "mail"))
 		},
 		"a leaked password is changed before anything else": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
@@ -324,8 +326,10 @@ func TestStories(t *testing.T) {
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("Your password was found in a leak.").press("Change your password").sees("Another password")
 			v.fill("password", "kittiwake-7").press("Change it").sees("Your password was changed.")
-			require.False(t, x.people.HasPassword(ingrid, "wrong") || !x.people.HasPassword(ingrid, "kittiwake-7"))
+			require.True(t, x.people.HasPassword(ingrid, "kittiwake-7"))
+			require.Equal(t, decide.StepUp, v.last(ingrid, "mail"))
 			v.open("/apps/mail/").sees("No new mail.")
+			require.Equal(t, decide.Grant, v.last(ingrid, "mail"))
 		},
 		"somebody enrols before the day, and is reminded until then": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas)
@@ -335,6 +339,7 @@ func TestStories(t *testing.T) {
 			v = visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas).press("Ask my phone").sees("Type this")
 			v.onPhone(jonas, "Yes, it is me", 0)
 			v.sees("Tomorrow you sail")
+			require.Equal(t, []decide.Verdict{decide.Grant}, x.verdicts(t, jonas, "account-page"))
 		},
 		"after the day nothing but enrolling is left": func(t *testing.T, browser context.Context, x *trial) {
 			x.clock.forward(30 * 24 * time.Hour)
@@ -352,11 +357,34 @@ func TestStories(t *testing.T) {
 			require.NotContains(t, v.text(), "sms-code", "it is there for when the phone does not answer")
 			v.press("Ask my phone").sees("Type this").press("My phone shows nothing").sees("A text message")
 			v.press("Send a code").fill("typed", x.phones.Texts(ingrid)[0].Code).press("Go on").sees("Tomorrow you sail")
+			require.Equal(t, decide.Grant, v.last(ingrid, "crew-roster"))
 		},
 		"the emergency account gets in from anywhere with its key": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "hidden", "").withKey(emergency).open("/apps/berth-planner/").sees("Sign on").press("Use a key")
 			v.sees("Berth 3 is free")
 			require.Equal(t, []decide.Verdict{decide.Grant, decide.Grant}, x.verdicts(t, emergency, "berth-planner"))
+		},
+		"with every policy against it the emergency account gets in": func(t *testing.T, browser context.Context, x *trial) {
+			// What must hold, and the drills, would keep such a book out.
+			require.NoError(t, os.Remove(filepath.Join(x.book, "guarantees.yaml")))
+			require.NoError(t, os.Remove(filepath.Join(x.book, "drills.yaml")))
+			const lockdown = "briskwarden: 1\npolicies:\n  - {name: lockdown, owner: shore-it, stage: live, who: anyone, apps: every, " +
+				"rules: [{name: all, then: block, say: All is shut.}]}\n"
+			require.NoError(t, os.WriteFile(filepath.Join(x.book, "lockdown.yaml"), []byte(lockdown), 0o600))
+			require.NoError(t, x.readAgain(false))
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("All is shut.")
+			require.Equal(t, decide.Block, v.last(ingrid, "mail"))
+			v = visit(t, browser, x, "lost", "").withKey(emergency).open("/apps/mail/").sees("Sign on").press("Use a key").sees("No new mail.")
+			require.Equal(t, decide.Grant, v.last(emergency, "mail"))
+		},
+		"a document is accepted once": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "laptop-einar").open("/apps/berth-planner/").password(torstein).sees("The code that it shows")
+			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("Please read", "crew-handbook, version 3")
+			v.press("I have read it and accept it").sees("Berth 3 is free")
+			require.Equal(t, decide.Grant, v.last(torstein, "berth-planner"))
+			x.clock.forward(time.Hour)
+			v = visit(t, browser, x, "home", "laptop-einar").open("/apps/berth-planner/").password(torstein).sees("The code that it shows")
+			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("Berth 3 is free")
 		},
 		"who looks after the systems needs a key, and the right one": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").withKey(solveig).open("/apps/berth-planner/").password(ragna)
@@ -420,6 +448,7 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(hand).sees("A recovery code")
 			v.fill("typed", code).press("Go on").sees("No new mail.")
 			visit(t, browser, x, "home", "").open("/apps/mail/").password(hand).fill("typed", code).press("Go on").sees("That did not fit.")
+			require.Equal(t, decide.StepUp, v.last(hand, "mail"))
 			require.NotContains(t, x.people.RecoveryCodes(hand), code)
 		},
 		"the mail behind nginx asks as the door says": func(t *testing.T, browser context.Context, x *trial) {
@@ -440,6 +469,7 @@ func TestStories(t *testing.T) {
 			ended, err := x.door.EndSession(x.sessionOf(ingrid), "she called")
 			require.True(t, err == nil && ended, err)
 			v.sees("mail is closed to you", "Sign on again.")
+			require.Equal(t, decide.Block, v.last(ingrid, "mail"))
 			status, _, _ := newClient(t, x).get("/behind/mail")
 			require.Equal(t, http.StatusNotFound, status, "nobody but nginx says who was let in")
 		},
@@ -447,6 +477,7 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			require.NoError(t, x.finds("laptop-ingrid", false))
 			v.sees("card-till is closed to you")
+			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string
@@ -457,12 +488,14 @@ func TestStories(t *testing.T) {
 			}
 			require.Equal(t, shown[0], shown[1])
 			require.Equal(t, shown[0], shown[2])
+			require.NotContains(t, x.verdicts(t, ingrid, "card-till"), decide.Grant)
 		},
 		"the launcher shows what she has": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
 			v.open("/").sees("Open to you now", "crew-roster", "mail", "These ask for more", "card-till")
 			require.NotContains(t, v.text(), "berth-planner", "she does not have it")
 			v.goTo("abroad", "laptop-ingrid").open("/").sees("Closed to you here and now", "The till opens in home waters only.")
+			require.Empty(t, x.verdicts(t, ingrid, "card-till"), "looking leaves no trace")
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

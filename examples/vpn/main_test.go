@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -258,6 +259,23 @@ func TestUnsigned(t *testing.T) {
 	r := (&radius.Request{Packet: whole, RemoteAddr: &net.UDPAddr{}}).WithContext(t.Context())
 	s.ServeRADIUS(writer(func(*radius.Packet) { sent++ }), r)
 	require.Equal(t, 1, sent, "the one as it was made is answered")
+}
+
+// FuzzPacket: no packet that somebody makes up stops the server, or gets an answer.
+func FuzzPacket(f *testing.F) {
+	p := radius.New(radius.CodeAccessRequest, []byte("leadline"))
+	text, err := p.Encode()
+	require.NoError(f, err)
+	f.Add(text)
+	f.Add(append(slices.Clone(text), 80, 18, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16))
+	f.Add([]byte{1, 2, 0, 20})
+	f.Fuzz(func(t *testing.T, text []byte) {
+		p, err := radius.Parse(text, []byte("fathom"))
+		if err != nil {
+			return
+		}
+		require.False(t, isSigned(p), "it was made without the secret")
+	})
 }
 
 type writer func(*radius.Packet)
