@@ -99,7 +99,7 @@ func TestAgainstAllThereIs(t *testing.T) {
 	require.Greater(t, refuted.Load(), int64(*books/4))
 }
 
-// TestAgainstRandomAttempts: the same of larger books, of which many attempts are tried.
+// TestAgainstRandomAttempts: the same of larger books, on which many attempts are tried.
 func TestAgainstRandomAttempts(t *testing.T) {
 	books := uint64(16)
 	proven, refuted := 0, 0

@@ -29,8 +29,9 @@ func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "The action is change-password or enrol.", http.StatusBadRequest)
 		return
 	}
-	on := &asking{request: request{app: accountPage, redirect: t.base + "/account?" + url.Values{"do": {action.String()}}.Encode(), maxAge: -1},
-		action: action, session: session{id: journal.NewID(), started: t.clock.now()}, begun: t.clock.now()}
+	back := t.base + "/account?" + url.Values{"do": {action.String()}}.Encode()
+	on := &asking{request: request{app: accountPage, redirect: back, maxAge: -1}, action: action,
+		session: session{id: journal.NewID(), started: t.clock.now()}, begun: t.clock.now()}
 	if s := t.signedOnAs(r); s != nil {
 		on.session, on.account = *s, s.account
 	}

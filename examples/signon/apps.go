@@ -63,7 +63,8 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	behind.Header.Set("X-Forwarded-For", places[placeOf(r)].IP.String())
 	let := ""
 	guarded := &kept{header: http.Header{}}
-	t.door.Guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { let = door.AccountOf(r.Context()) })).ServeHTTP(guarded, behind)
+	through := func(_ http.ResponseWriter, r *http.Request) { let = door.AccountOf(r.Context()) }
+	t.door.Guard(http.HandlerFunc(through)).ServeHTTP(guarded, behind)
 	path := "/apps/" + x.name + "/"
 	if r.URL.Query().Get("back") == "nginx" && let == "" {
 		setCookie(w, backCookie, "nginx", path)
@@ -92,12 +93,17 @@ type kept struct {
 	body   bytes.Buffer
 }
 
+// Header implements http.ResponseWriter.
 func (k *kept) Header() http.Header { return k.header }
+
+// WriteHeader implements http.ResponseWriter.
 func (k *kept) WriteHeader(status int) {
 	if k.status == 0 {
 		k.status = status
 	}
 }
+
+// Write implements http.ResponseWriter.
 func (k *kept) Write(text []byte) (int, error) {
 	k.WriteHeader(http.StatusOK)
 	return k.body.Write(text)
@@ -236,7 +242,8 @@ func (t *trial) openTo(r *http.Request, s *session) ([]string, error) {
 	a := t.attempt(r, "")
 	a.Session = attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
 	ask, err := json.Marshal(map[string]any{"subject": map[string]string{"type": "account", "id": s.account},
-		"action": map[string]string{"name": "sign-in"}, "resource": map[string]string{"type": "app"}, "context": json.RawMessage(a.AppendJSON(nil))})
+		"action": map[string]string{"name": "sign-in"}, "resource": map[string]string{"type": "app"},
+		"context": json.RawMessage(a.AppendJSON(nil))})
 	if err != nil {
 		return nil, err
 	}

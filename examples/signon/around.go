@@ -199,7 +199,8 @@ func (t *trial) leaves(account string) error {
 	if len(found.Resources) == 0 {
 		return fmt.Errorf("the HR feed has told of nobody called %q", account)
 	}
-	text := `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [{"op": "replace", "path": "active", "value": false}]}`
+	text := `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+		"Operations": [{"op": "replace", "path": "active", "value": false}]}`
 	return t.agents.call(http.MethodPatch, "/scim/v2/Users/"+found.Resources[0].ID, "application/scim+json", []byte(text), nil)
 }
 
@@ -265,7 +266,8 @@ var said = map[string]string{
 	"moved": "You are there now.", "later": "The clock was put forward.", "leaked": "The leak feed told the door.",
 	"starts": "The HR feed told the door who starts.", "leaves": "The HR feed told the door who left.",
 	"found": "The management of devices told the door.",
-	"read":  "The book was read again, and is in force.", "checked": "The shipyard's check was set.", "key": "The key was handed out: this browser has it.",
+	"read":  "The book was read again, and is in force.", "checked": "The shipyard's check was set.",
+	"key": "The key was handed out: this browser has it.",
 }
 
 // setAround changes the surroundings.

@@ -35,9 +35,16 @@ type owner struct {
 	keys    []webauthn.Credential
 }
 
-func (o *owner) WebAuthnID() []byte                         { return o.id }
-func (o *owner) WebAuthnName() string                       { return o.account }
-func (o *owner) WebAuthnDisplayName() string                { return o.account }
+// WebAuthnID implements webauthn.User.
+func (o *owner) WebAuthnID() []byte { return o.id }
+
+// WebAuthnName implements webauthn.User.
+func (o *owner) WebAuthnName() string { return o.account }
+
+// WebAuthnDisplayName implements webauthn.User.
+func (o *owner) WebAuthnDisplayName() string { return o.account }
+
+// WebAuthnCredentials implements webauthn.User.
 func (o *owner) WebAuthnCredentials() []webauthn.Credential { return o.keys }
 
 func newKeyring(base string) (*keyring, error) {
@@ -54,7 +61,7 @@ func (k *keyring) keep(w http.ResponseWriter, session *webauthn.SessionData) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if len(k.begun) > 1000 {
-		clear(k.begun) // whoever is in the middle of one begins again
+		clear(k.begun) // anyone in the middle of one begins again
 	}
 	k.begun[token] = session
 	setCookie(w, ceremonyCookie, token, "/")

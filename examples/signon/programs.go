@@ -186,12 +186,12 @@ func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*desk.Desk, *s
 		t.pages.Write(w, r, http.StatusForbidden, "closed", "Reviewers answer here", step{App: "mail", Say: "You are no reviewer of the book."})
 		return nil, nil
 	}
-	// Whoever reviews proves as much as for her mail, in a session that has not ended.
+	// A reviewer proves as much as for her mail, in a session that has not ended.
 	a := t.attempt(r, "mail")
 	a.Account, a.Session = s.account, attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
 	if t.door.Decide(r.Context(), &a, door.Asked{Caller: "review"}).Verdict != decide.Grant {
 		t.pages.Write(w, r, http.StatusForbidden, "closed", "Reviewers answer here",
-			step{App: "mail", Say: "Open your mail first: whoever reviews proves as much as for that."})
+			step{App: "mail", Say: "Open your mail first: a reviewer proves as much as for that."})
 		return nil, nil
 	}
 	return desk.New(judge, t.consents), s
@@ -215,7 +215,9 @@ func (t *trial) serveReview(w http.ResponseWriter, r *http.Request) {
 	t.pages.Write(w, r, http.StatusOK, "review", "What waits for a reviewer", v)
 }
 
-var reviewSaid = map[string]string{"approve": "Approved.", "refuse": "Refused.", "bar": "The program is barred, and all that it was given is taken back."}
+var reviewSaid = map[string]string{
+	"approve": "Approved.", "refuse": "Refused.", "bar": "The program is barred, and all that it was given is taken back.",
+}
 
 // takeReview takes what a reviewer says.
 func (t *trial) takeReview(w http.ResponseWriter, r *http.Request) {

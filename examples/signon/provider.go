@@ -81,7 +81,7 @@ func writeJSON(w http.ResponseWriter, status int, value any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(value) // whoever has gone away reads nothing
+	_ = json.NewEncoder(w).Encode(value) // a client that has gone away reads nothing
 }
 
 // serveConfiguration says what the provider can do (OpenID Connect Discovery 1.0 section 4).

@@ -26,7 +26,8 @@ type client struct {
 func newClient(t *testing.T, x *trial) *client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	return &client{t, &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, x.base}
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &client{t, &http.Client{Jar: jar, CheckRedirect: stay}, x.base}
 }
 
 // get opens a path, or a URL of the trial, and returns the status, where it leads and the page.
@@ -53,8 +54,8 @@ const verifier, challenge = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk", "E9Me
 
 // asks is a request of an app, with some parameters otherwise.
 func (x *trial) asks(change ...string) string {
-	q := url.Values{"response_type": {"code"}, "client_id": {"mail"}, "redirect_uri": {x.redirectOf("mail")}, "scope": {"openid"}, "state": {"s-1"},
-		"nonce": {"n-1"}, "code_challenge": {challenge}, "code_challenge_method": {"S256"}}
+	q := url.Values{"response_type": {"code"}, "client_id": {"mail"}, "redirect_uri": {x.redirectOf("mail")}, "scope": {"openid"},
+		"state": {"s-1"}, "nonce": {"n-1"}, "code_challenge": {challenge}, "code_challenge_method": {"S256"}}
 	for i := 0; i < len(change); i += 2 {
 		if q.Del(change[i]); change[i+1] != "" {
 			q.Set(change[i], change[i+1])
@@ -78,7 +79,8 @@ func (c *client) signOn(x *trial, account, password, request string) url.Values 
 			return at.Query()
 		}
 		if to == "" {
-			_, to, _ = c.send(http.MethodPost, "/sign-on", url.Values{"form": form[1:], "method": {"begin"}, "account": {account}, "password": {password}})
+			_, to, _ = c.send(http.MethodPost, "/sign-on", url.Values{"form": form[1:], "method": {"begin"}, "account": {account},
+				"password": {password}})
 			continue
 		}
 		_, to, _ = c.get(to)
@@ -98,13 +100,14 @@ func TestProvider(t *testing.T) {
 	})
 	t.Run("what is not asked as it should be", func(t *testing.T) {
 		c := newClient(t, x)
-		for _, wrong := range [][]string{{"client_id", "nothing"}, {"redirect_uri", "https://elsewhere.example/"}, {"redirect_uri", x.redirectOf("mail") + "/x"}} {
+		for _, wrong := range [][]string{{"client_id", "nothing"}, {"redirect_uri", "https://elsewhere.example/"},
+			{"redirect_uri", x.redirectOf("mail") + "/x"}} {
 			status, to, _ := c.get(x.asks(wrong...))
 			require.Equal(t, http.StatusBadRequest, status, "nobody is sent to %v", wrong)
 			require.Empty(t, to)
 		}
-		for _, wrong := range [][]string{{"response_type", "token"}, {"scope", "profile"}, {"code_challenge", ""}, {"code_challenge_method", "plain"},
-			{"max_age", "soon"}, {"prompt", "consent"}} {
+		for _, wrong := range [][]string{{"response_type", "token"}, {"scope", "profile"}, {"code_challenge", ""},
+			{"code_challenge_method", "plain"}, {"max_age", "soon"}, {"prompt", "consent"}} {
 			_, to, _ := c.get(x.asks(wrong...))
 			require.Contains(t, to, "error=invalid_request", "%v", wrong)
 			require.Contains(t, to, "state=s-1")
@@ -112,7 +115,7 @@ func TestProvider(t *testing.T) {
 		_, to, _ := c.get(x.asks("prompt", "none"))
 		require.Contains(t, to, "error=login_required")
 	})
-	t.Run("a code counts once, for whoever asked for it", func(t *testing.T) {
+	t.Run("a code counts once, for the app that asked for it", func(t *testing.T) {
 		c := newClient(t, x)
 		token := func(code, app, verifier string) (int, string) {
 			status, _, text := c.send(http.MethodPost, "/token", url.Values{"grant_type": {"authorization_code"}, "code": {code}, "client_id": {app},

@@ -38,7 +38,8 @@ func begun(t *testing.T) *trial {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	stands := time.Now()
-	x, err := newTrial(t.Context(), fmt.Sprint("http://localhost:", listener.Addr().(*net.TCPAddr).Port), t.TempDir(), func() time.Time { return stands })
+	base := fmt.Sprint("http://localhost:", listener.Addr().(*net.TCPAddr).Port)
+	x, err := newTrial(t.Context(), base, t.TempDir(), func() time.Time { return stands })
 	require.NoError(t, err)
 	server := &http.Server{Handler: x.http}
 	ended := make(chan error, 1)
@@ -103,7 +104,8 @@ const patience = 20 * time.Second
 
 // text returns what the page says, "" while another one comes.
 func (v *visitor) text() string {
-	text, err := chromedp.Run(v.ctx, chromedp.Evaluate[string]("document.querySelector('main') ? document.querySelector('main').innerText : ''"))
+	const script = "document.querySelector('main') ? document.querySelector('main').innerText : ''"
+	text, err := chromedp.Run(v.ctx, chromedp.Evaluate[string](script))
 	if err != nil {
 		return ""
 	}
@@ -462,7 +464,8 @@ func TestStories(t *testing.T) {
 			defer func() { stop(); _ = nginx.cmd.Wait() }() // an interrupt is how it ends
 			x.nginx = nginx
 			v := visit(t, browser, x, "home", "").open("/")
-			require.Eventually(t, func() bool { return chromedp.Do(v.ctx, chromedp.Navigate(nginx.url+"/apps/mail/")) == nil }, patience, time.Second/5)
+			opens := func() bool { return chromedp.Do(v.ctx, chromedp.Navigate(nginx.url+"/apps/mail/")) == nil }
+			require.Eventually(t, opens, patience, time.Second/5)
 			v.password(ingrid).press("Ask my phone").sees("Type this")
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("mail, behind nginx", ingrid, "No new mail.")

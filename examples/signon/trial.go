@@ -89,8 +89,9 @@ var begins = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
 // newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
-	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), consents: new(desk.Memory), asking: map[string]*asking{},
-		sessions: map[string]*session{}, remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
+	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), consents: new(desk.Memory),
+		asking: map[string]*asking{}, sessions: map[string]*session{},
+		remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
 	t.phones = standin.NewPhones(t.clock.now)
 	t.book = filepath.Join(dir, "book")
@@ -119,10 +120,11 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	token, digest := door.NewToken([]byte(standin.NewToken()))
 	local := netip.MustParseAddr("127.0.0.1")
 	config := &door.Config{
-		Store:   door.StoreConfig{History: door.Complete},
-		Tokens:  []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: own, Cookie: passCookie}},
-		Events:  []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
-		Callers: []door.Caller{{Name: "around", Token: digest, May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayDecide, door.MayLook}}},
+		Store:  door.StoreConfig{History: door.Complete},
+		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: own, Cookie: passCookie}},
+		Events: []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
+		Callers: []door.Caller{{Name: "around", Token: digest,
+			May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayDecide, door.MayLook}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	// The demo's book has mail to send, which a trial has no server for.

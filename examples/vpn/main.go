@@ -48,8 +48,8 @@ func newServer(ctx context.Context, now func() time.Time) (*server, error) {
 	checks := func(string) map[string]attempt.CheckResult {
 		return map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}
 	}
-	return &server{door: d, people: standin.NewPeople(book.Rulebook().Directory.Accounts), phones: standin.NewPhones(now), checks: checks, now: now,
-		open: map[string]*signOn{}}, nil
+	people := standin.NewPeople(book.Rulebook().Directory.Accounts)
+	return &server{door: d, people: people, phones: standin.NewPhones(now), checks: checks, now: now, open: map[string]*signOn{}}, nil
 }
 
 func main() {

@@ -210,7 +210,8 @@ func TestAskedAgain(t *testing.T) {
 	s, c, addr := listening(t)
 	first := ask(t, addr, asking{name: marek, password: s.people.Password(marek), from: "192.0.2.20"})
 	require.Equal(t, radius.CodeAccessChallenge, first.Code)
-	p := asking{name: marek, password: s.people.Code(marek, c.now()), from: "192.0.2.20", state: rfc2865.State_GetString(first)}.packet(t, "fathom")
+	p := asking{name: marek, password: s.people.Code(marek, c.now()), from: "192.0.2.20",
+		state: rfc2865.State_GetString(first)}.packet(t, "fathom")
 	conn, err := net.Dial("udp", addr)
 	require.NoError(t, err)
 	defer conn.Close()

@@ -29,8 +29,8 @@ type server struct {
 	// checks are the outside checks that contractors pass.
 	checks func(account string) map[string]attempt.CheckResult
 	now    func() time.Time
-	// pause is how long whoever does not have the password waits for the answer, so that guessing is slow, and as slow for
-	// names that there are not.
+	// pause is how long an answer waits where the password is wrong, so that guessing is slow, and as slow for names that
+	// there are not.
 	pause time.Duration
 
 	answered answered
@@ -57,8 +57,8 @@ const waits, mostOpen, mostTurns = 2 * time.Minute, 10_000, 4
 // stranger is what anybody is told who proves nothing, whether the account exists or not.
 const stranger = "This could not be opened. Check the name and the password."
 
-// ServeRADIUS answers a request. One without a Message-Authenticator that is right is dropped: whoever sent it does not have
-// the secret, or somebody changed it.
+// ServeRADIUS answers a request. One without a Message-Authenticator that is right is dropped: the sender does not have the
+// secret, or somebody changed it.
 func (s *server) ServeRADIUS(w radius.ResponseWriter, r *radius.Request) {
 	if r.Code != radius.CodeAccessRequest || !isSigned(r.Packet) {
 		slog.Warn("dropped a request", "from", r.RemoteAddr, "why", "it is no Access-Request with a Message-Authenticator that is right")

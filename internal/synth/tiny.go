@@ -70,8 +70,8 @@ func TinyPolicy(chance Chance, i, n int) Definition {
 	}
 	var rules []string
 	for k := range 1 + m.IntN(3) {
-		rule := fmt.Sprintf("name: u%d, then: %s", k, m.one([]string{"grant", "block", "{require: [s0]}", "{require: [s1]}", "{require: [s0, s2]}",
-			"{require: [{one_of: [s1, s2]}]}"}))
+		rule := fmt.Sprintf("name: u%d, then: %s", k, m.one([]string{"grant", "block", "{require: [s0]}", "{require: [s1]}",
+			"{require: [s0, s2]}", "{require: [{one_of: [s1, s2]}]}"}))
 		if !m.odds(4) {
 			rule += ", when: " + m.tiny("rule", 2)
 		}

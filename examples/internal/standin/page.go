@@ -96,7 +96,7 @@ func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, 
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
-	_, _ = w.Write(page.Bytes()) // whoever has gone away reads nothing
+	_, _ = w.Write(page.Bytes()) // a browser that has gone away reads nothing
 }
 
 // formCookie holds what the field of a form is made from, so that no other site can send one.

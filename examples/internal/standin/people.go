@@ -9,6 +9,7 @@ import (
 	"encoding/base32"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -34,7 +35,7 @@ type person struct {
 }
 
 // words are what passwords are made of.
-var words = []string{"tern", "buoy", "gale", "keel", "lamp", "pier", "rope", "sail", "tide", "wake", "anchor", "harbour", "lantern", "rudder"}
+var words = strings.Fields("tern buoy gale keel lamp pier rope sail tide wake anchor harbour lantern rudder")
 
 // NewPeople draws a password, a seed and recovery codes for each account. The accounts stay the caller's.
 func NewPeople(accounts []directory.Account) *People {

@@ -19,11 +19,13 @@ const phoneTemplates = `{{define "phones"}}<p>Whose phone?</p>
 <input type="hidden" name="account" value="{{.Account}}"><input type="hidden" name="prompt" value="{{.ID}}">
 <label for="n{{.ID}}">Number</label><input id="n{{.ID}}" name="number" inputmode="numeric" autocomplete="off">
 <button class="first" name="answer" value="approve">Yes, it is me</button><button name="answer" value="refuse">No, turn it away</button>
-</form>{{else}}{{if not .Data.Silent}}<p>Nobody asks anything just now. <a href="/phone?account={{.Data.Account}}">Look again</a></p>{{end}}{{end}}
+</form>{{else}}{{if not .Data.Silent}}<p>Nobody asks anything just now.
+<a href="/phone?account={{.Data.Account}}">Look again</a></p>{{end}}{{end}}
 {{range .Data.Texts}}<p class="card">Text message: your code is <strong>{{.Code}}</strong>. Tell it to nobody.</p>{{end}}
 {{if .Data.Code}}<p class="card">The app for codes shows <strong>{{.Data.Code}}</strong>.</p>{{end}}
 <form method="post" action="/phone">{{.Form}}<input type="hidden" name="account" value="{{.Data.Account}}">
-{{if .Data.Silent}}<button name="answer" value="reach">Put it back in reach</button>{{else}}<button name="answer" value="silence">Take it out of reach</button>{{end}}</form>
+{{if .Data.Silent}}<button name="answer" value="reach">Put it back in reach</button>
+{{else}}<button name="answer" value="silence">Take it out of reach</button>{{end}}</form>
 {{end}}`
 
 // phoneView is what the page of a phone shows.

@@ -83,8 +83,8 @@ func TestContrast(t *testing.T) {
 		for _, x := range regexp.MustCompile(`--(\w+): #(\w{6})`).FindAllStringSubmatch(strings.SplitN(scheme, "}", 2)[0], -1) {
 			colours[x[1]] = luminance(t, x[2])
 		}
-		for _, pair := range [][2]string{{"ink", "foam"}, {"ink", "card"}, {"quiet", "foam"}, {"quiet", "card"}, {"link", "foam"}, {"link", "card"},
-			{"sea", "foam"}, {"sea", "card"}, {"deep", "card"}, {"warn", "foam"}, {"warn", "card"}} {
+		for _, pair := range [][2]string{{"ink", "foam"}, {"ink", "card"}, {"quiet", "foam"}, {"quiet", "card"}, {"link", "foam"},
+			{"link", "card"}, {"sea", "foam"}, {"sea", "card"}, {"deep", "card"}, {"warn", "foam"}, {"warn", "card"}} {
 			a, b := colours[pair[0]], colours[pair[1]]
 			require.GreaterOrEqual(t, (max(a, b)+0.05)/(min(a, b)+0.05), 4.5, "%v in scheme %d", pair, i)
 		}
