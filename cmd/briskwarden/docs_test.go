@@ -116,7 +116,7 @@ func TestTheDocsHoldTogether(t *testing.T) {
 	pictures := map[string]bool{}
 	for _, page := range []string{"README.md", "docs/own-book.md", "docs/foretelling.md", "docs/proof.md", "docs/outside-programs.md",
 		"docs/language.md",
-		"docs/commands.md", "docs/operate.md", "docs/watch.md", "docs/embedding.md", "docs/trust.md", "docs/reference.md"} {
+		"docs/commands.md", "docs/operate.md", "docs/trial.md", "docs/watch.md", "docs/embedding.md", "docs/trust.md", "docs/reference.md"} {
 		text, err := os.ReadFile(filepath.Join("../..", page))
 		require.NoError(t, err)
 		for _, found := range link.FindAllStringSubmatch(string(text), -1) {
