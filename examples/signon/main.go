@@ -54,6 +54,7 @@ func run(ctx context.Context, addr string) error {
 		return errors.Join(err, listener.Close())
 	}
 	defer t.door.Close()
+	t.pause = 400 * time.Millisecond
 	running, stop := context.WithCancel(ctx)
 	defer stop()
 	if t.nginx, err = t.startNginx(running, dir); err != nil {

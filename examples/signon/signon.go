@@ -316,6 +316,13 @@ func (t *trial) begin(r *http.Request, on *asking, now time.Time) {
 		return
 	}
 	on.wrong = true
+	// Whether there is such a name nobody hears from how long the answer takes.
+	defer func(from time.Time) {
+		select {
+		case <-time.After(time.Until(from.Add(t.pause))):
+		case <-r.Context().Done():
+		}
+	}(time.Now())
 	t.decide(r, &asking{request: on.request, session: on.session, account: name,
 		failed: []attempt.Failure{{Method: "password", Reason: attempt.Refused}}}) // so that guessing is noticed
 }

@@ -100,7 +100,7 @@ func (v *visitor) press(words string) *visitor {
 }
 
 // patience is how long a page may take.
-const patience = 20 * time.Second
+const patience = 40 * time.Second
 
 // text returns what the page says, "" while another one comes.
 func (v *visitor) text() string {
@@ -310,6 +310,7 @@ func TestStories(t *testing.T) {
 			v = visit(t, browser, x, "yard", "").open("/apps/crew-roster/").password(marek)
 			v.sees("The check shipyard-verifier failed; ask the help desk.")
 			require.NotContains(t, v.text(), "Sign in where", "he can be asked here, and it would not help")
+			require.Equal(t, decide.Block, v.last(marek, "crew-roster"))
 		},
 		"a device that is remembered is not asked again": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(torstein).sees("The code that it shows")

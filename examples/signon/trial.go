@@ -38,6 +38,8 @@ type trial struct {
 	*provider
 	agents  agents
 	keyring *keyring
+	// pause is how long an answer to a wrong password takes, 0 for no longer than it needs.
+	pause time.Duration
 	// nginx is one in front of the mail, nil where there is none.
 	nginx *behind
 
