@@ -31,7 +31,7 @@ func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
 	}
 	back := t.base + "/account?" + url.Values{"do": {action.String()}}.Encode()
 	on := &asking{request: request{app: accountPage, redirect: back, maxAge: -1}, action: action,
-		session: session{id: journal.NewID(), started: t.clock.now()}, begun: t.clock.now()}
+		session: session{id: journal.NewID(), started: t.clock.Now()}, begun: t.clock.Now()}
 	if s := t.signedOnAs(r); s != nil {
 		on.session, on.account = *s, s.account
 	}
@@ -78,7 +78,7 @@ func (t *trial) serveAccount(w http.ResponseWriter, r *http.Request) {
 // permits reports whether an action was granted a moment ago.
 func (t *trial) permits(s *session, action string) bool {
 	at, granted := s.may[action]
-	return granted && t.clock.now().Sub(at) <= permitLasts
+	return granted && t.clock.Now().Sub(at) <= permitLasts
 }
 
 // methodsOf returns what an account has enrolled: as the book says, and here.

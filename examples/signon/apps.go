@@ -185,7 +185,7 @@ type launcher struct {
 // It shows none that she does not have.
 func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	place := places[placeOf(r)]
-	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
+	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
 	if t.nginx != nil {
 		v.Nginx = t.nginx.url + "/apps/mail/"
 	}
@@ -202,7 +202,7 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 		v.Programs = append(v.Programs, programs[i].client)
 	}
 	if judge, err := t.judges(); err == nil { // else nobody reviews anything
-		v.Reviews = judge.MayReview(r.Context(), s.account, t.clock.now())
+		v.Reviews = judge.MayReview(r.Context(), s.account, t.clock.Now())
 	}
 	open, err := t.openTo(r, s)
 	if err != nil {
@@ -284,7 +284,7 @@ func (t *trial) nonceOf(token, app string) string {
 	if parsed.Claims(&set, &claims) != nil {
 		return ""
 	}
-	if claims.Validate(jwt.Expected{Issuer: t.issuer, AnyAudience: jwt.Audience{app}, Time: t.clock.now()}) != nil {
+	if claims.Validate(jwt.Expected{Issuer: t.issuer, AnyAudience: jwt.Audience{app}, Time: t.clock.Now()}) != nil {
 		return ""
 	}
 	return claims.Nonce

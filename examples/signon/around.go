@@ -154,7 +154,7 @@ func (t *trial) tell(event, account string, details map[string]any) error {
 
 // tellOf tells the door of a security event, by a token (RFC 8417) that is pushed (RFC 8935).
 func (t *trial) tellOf(subject map[string]any, event string, details map[string]any) error {
-	token, err := t.sign("secevent+jwt", map[string]any{"iss": t.base, "aud": audience, "iat": t.clock.now().Unix(), "jti": journal.NewID(),
+	token, err := t.sign("secevent+jwt", map[string]any{"iss": t.base, "aud": audience, "iat": t.clock.Now().Unix(), "jti": journal.NewID(),
 		"sub_id": subject, "events": map[string]any{event: details}})
 	if err != nil {
 		return err
@@ -168,7 +168,7 @@ const leaked = "https://schemas.openid.net/secevent/risc/event-type/credential-c
 // starts tells the door of somebody who starts today, as a directory pushes people (RFC 7644 section 3.3).
 func (t *trial) starts(account string) error {
 	text, err := json.Marshal(map[string]any{"schemas": []string{userSchema, door.PeopleSchema}, "userName": account, "active": true,
-		door.PeopleSchema: map[string]any{"joined": t.clock.now().In(t.zone()).Format(time.DateOnly), "methods": atFirst}})
+		door.PeopleSchema: map[string]any{"joined": t.clock.Now().In(t.zone()).Format(time.DateOnly), "methods": atFirst}})
 	if err != nil {
 		return err
 	}
@@ -257,7 +257,7 @@ func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
 	verifier := t.checks["shipyard-verifier"] == attempt.CheckPassed
 	t.mu.Unlock()
 	t.pages.Write(w, r, http.StatusOK, "around", "Around the sign-on", aroundView{Places: places, Place: places[placeOf(r)].Name,
-		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
+		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
 		Verifier: verifier, Started: t.newcomers(), Book: t.book, InForce: t.isLive(boardPapers), Said: said[r.URL.Query().Get("said")]})
 }
 
@@ -286,7 +286,7 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, "The clock goes forward by a number of hours, 400 days at most.", http.StatusBadRequest)
 			return
 		}
-		t.clock.forward(time.Duration(hours) * time.Hour)
+		t.clock.Forward(time.Duration(hours) * time.Hour)
 	case "starts", "leaves", "found":
 		tell := map[string]func(string) error{"starts": t.starts, "leaves": t.leaves,
 			"found": func(device string) error { return t.finds(device, r.PostFormValue("fit") != "") }}[done]
@@ -392,7 +392,7 @@ func (t *trial) setAgent(w http.ResponseWriter, r *http.Request) {
 	case "update":
 		t.agents.set(id, "patch_age_days", attempt.NumberScalar(0))
 	case "report":
-		if err := t.agents.report(id, t.clock.now()); err != nil {
+		if err := t.agents.report(id, t.clock.Now()); err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}

@@ -160,7 +160,7 @@ func (t *trial) takeKey(w http.ResponseWriter, r *http.Request) {
 		}
 	default:
 		on.account, on.wrong = account, false
-		on.prove(method, t.clock.now(), false)
+		on.prove(method, t.clock.Now(), false)
 	}
 	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
 }

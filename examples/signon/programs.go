@@ -182,7 +182,7 @@ func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*desk.Desk, *s
 	case err != nil:
 		t.failed(w, "the book was not compiled", err)
 		return nil, nil
-	case s == nil || !judge.MayReview(r.Context(), s.account, t.clock.now()):
+	case s == nil || !judge.MayReview(r.Context(), s.account, t.clock.Now()):
 		t.pages.Write(w, r, http.StatusForbidden, "closed", "Reviewers answer here", step{App: "mail", Say: "You are no reviewer of the book."})
 		return nil, nil
 	}
@@ -205,8 +205,8 @@ func (t *trial) serveReview(w http.ResponseWriter, r *http.Request) {
 	}
 	v := reviewView{Account: s.account, Said: reviewSaid[r.URL.Query().Get("said")]}
 	var err error
-	if v.Queue, err = d.Queue(r.Context(), t.clock.now()); err == nil {
-		v.Clients, err = d.Register(r.Context(), t.clock.now())
+	if v.Queue, err = d.Queue(r.Context(), t.clock.Now()); err == nil {
+		v.Clients, err = d.Register(r.Context(), t.clock.Now())
 	}
 	if err != nil {
 		t.failed(w, "the queue was not read", err)
@@ -228,7 +228,7 @@ func (t *trial) takeReview(w http.ResponseWriter, r *http.Request) {
 	if d == nil {
 		return
 	}
-	now, because, did := t.clock.now(), strings.TrimSpace(r.PostFormValue("because")), r.PostFormValue("do")
+	now, because, did := t.clock.Now(), strings.TrimSpace(r.PostFormValue("because")), r.PostFormValue("do")
 	number, err := strconv.ParseInt(r.PostFormValue("request"), 10, 64)
 	switch did {
 	case "approve":

@@ -167,7 +167,7 @@ func (t *trial) serveAuthorize(w http.ResponseWriter, r *http.Request) {
 		t.sendBack(w, r, &x, failure("invalid_request", wrong))
 		return
 	}
-	on := &asking{request: x, session: session{id: journal.NewID(), started: t.clock.now()}, begun: t.clock.now()}
+	on := &asking{request: x, session: session{id: journal.NewID(), started: t.clock.Now()}, begun: t.clock.Now()}
 	if s := t.signedOnAs(r); s != nil && x.prompt != "login" {
 		on.session = *s
 		on.account = s.account
@@ -211,7 +211,7 @@ func (t *trial) letIn(w http.ResponseWriter, r *http.Request, on *asking, answer
 		http.Redirect(w, r, on.redirect, http.StatusSeeOther)
 		return
 	}
-	now := t.clock.now()
+	now := t.clock.Now()
 	g := &grant{asked: on, session: *kept, device: t.deviceOf(r), amr: answer.AMR, authTime: now, issuedAt: now}
 	for _, p := range kept.proofs {
 		if p.At.Before(g.authTime) {
@@ -240,7 +240,7 @@ func (t *trial) letIn(w http.ResponseWriter, r *http.Request, on *asking, answer
 func (t *trial) keepSession(w http.ResponseWriter, r *http.Request, on *asking) *session {
 	kept := on.session
 	kept.account, kept.proofs = on.account, append(slices.Clone(kept.proofs), on.proofs...)
-	kept.may = map[string]time.Time{on.action.String(): t.clock.now()}
+	kept.may = map[string]time.Time{on.action.String(): t.clock.Now()}
 	for action, at := range on.session.may {
 		if kept.may[action].IsZero() {
 			kept.may[action] = at
@@ -286,7 +286,7 @@ func (t *trial) exchange(code, app, redirect, verifier string) (*issued, string)
 	g := t.codes[code]
 	delete(t.codes, code)
 	t.grants.Unlock()
-	now := t.clock.now()
+	now := t.clock.Now()
 	sum := sha256.Sum256([]byte(verifier))
 	challenge := base64.RawURLEncoding.EncodeToString(sum[:])
 	if g == nil || now.Sub(g.issuedAt) > codeLasts || g.asked.app != app || g.asked.redirect != redirect ||

@@ -44,7 +44,7 @@ const askingLasts = 15 * time.Minute
 // sweep forgets sign-ons that took too long. The trial is locked.
 func (t *trial) sweep() {
 	for token, on := range t.asking {
-		if t.clock.now().Sub(on.begun) > askingLasts {
+		if t.clock.Now().Sub(on.begun) > askingLasts {
 			delete(t.asking, token)
 		}
 	}
@@ -141,7 +141,7 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
 	if len(answer.Causes) > 0 && answer.Causes[0].Code == decide.SessionEnded {
 		// What was proven in it counts no more: another one begins.
 		t.forget(w, r)
-		on.session, on.account, on.proofs = session{id: journal.NewID(), started: t.clock.now()}, "", nil
+		on.session, on.account, on.proofs = session{id: journal.NewID(), started: t.clock.Now()}, "", nil
 		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on again", step{App: on.app})
 		return
 	}
@@ -224,7 +224,7 @@ func (t *trial) lookAtPhone(on *asking) bool {
 	case standin.Waiting:
 		return false
 	case standin.Approved:
-		on.prove("push", t.clock.now(), false)
+		on.prove("push", t.clock.Now(), false)
 	case standin.Refused:
 		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.Refused})
 	default:
@@ -250,7 +250,7 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request) {
 	}
 	on.busy.Lock()
 	defer on.busy.Unlock()
-	now := t.clock.now()
+	now := t.clock.Now()
 	next := url.Values{}
 	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
 	on.wrong = false

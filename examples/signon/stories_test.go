@@ -264,7 +264,7 @@ func TestStories(t *testing.T) {
 		},
 		"firewall off, stopped, on, reported, in": func(t *testing.T, browser context.Context, x *trial) {
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
-			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
+			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.Now()))
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid)
 			v.sees("You cannot sign on now", "Turn the firewall on.")
 			v.open("/agent").press("Turn the firewall on").press("Report now").sees("The door has the report.")
@@ -274,7 +274,7 @@ func TestStories(t *testing.T) {
 		"a device report closes the till before one's eyes": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
-			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.now()))
+			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.Now()))
 			v.sees("card-till is closed to you") // the page looks again by itself
 			ends := 0
 			for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.SessionEnd}) {
@@ -304,7 +304,7 @@ func TestStories(t *testing.T) {
 			v.sees("Sign on from the yard or from one of our piers.")
 			v.goTo("yard", "").open("/apps/crew-roster/").password(marek).sees("The code that it shows")
 			v.fill("typed", "000000").press("Go on").sees("That did not fit.")
-			v.fill("typed", x.people.Code(marek, x.clock.now())).press("Go on").sees("Tomorrow you sail")
+			v.fill("typed", x.people.Code(marek, x.clock.Now())).press("Go on").sees("Tomorrow you sail")
 			v.open("/around").do(chromedp.Click(`[name="passes"]`))
 			v.press("Set it").sees("The shipyard's check was set.")
 			v = visit(t, browser, x, "yard", "").open("/apps/crew-roster/").password(marek)
@@ -315,16 +315,16 @@ func TestStories(t *testing.T) {
 		"a device that is remembered is not asked again": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(torstein).sees("The code that it shows")
 			v.do(chromedp.Click(`[name="remember"]`))
-			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("No new mail.")
+			v.fill("typed", x.people.Code(torstein, x.clock.Now())).press("Go on").sees("No new mail.")
 			v.press("Sign off").sees("Nobody is signed on in this browser.")
-			x.clock.forward(24 * time.Hour)
+			x.clock.Forward(24 * time.Hour)
 			v.open("/apps/mail/").password(torstein).sees("No new mail.")
 			require.Equal(t, decide.Grant, v.last(torstein, "mail"))
 		},
 		"a leaked password is changed before anything else": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
 			v.open("/around").fill("account", ingrid).press("Tell of it").sees("The leak feed told the door.")
-			x.clock.forward(time.Minute)
+			x.clock.Forward(time.Minute)
 			v.open("/apps/mail/").sees("Your password was found in a leak.").press("Ask my phone").sees("Type this")
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("Your password was found in a leak.").press("Change your password").sees("Another password")
@@ -345,7 +345,7 @@ func TestStories(t *testing.T) {
 			require.Equal(t, []decide.Verdict{decide.Grant}, x.verdicts(t, jonas, "account-page"))
 		},
 		"after the day nothing but enrolling is left": func(t *testing.T, browser context.Context, x *trial) {
-			x.clock.forward(30 * 24 * time.Hour)
+			x.clock.Forward(30 * 24 * time.Hour)
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(jonas).sees("You cannot sign on now")
 			require.NotContains(t, x.verdicts(t, jonas, "crew-roster"), decide.Grant)
 			v.press("Enrol another method").sees("Which?").fill("method", "push").press("Enrol it").sees("The method was enrolled.")
@@ -382,12 +382,12 @@ func TestStories(t *testing.T) {
 		},
 		"a document is accepted once": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "laptop-einar").open("/apps/berth-planner/").password(torstein).sees("The code that it shows")
-			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("Please read", "crew-handbook, version 3")
+			v.fill("typed", x.people.Code(torstein, x.clock.Now())).press("Go on").sees("Please read", "crew-handbook, version 3")
 			v.press("I have read it and accept it").sees("Berth 3 is free")
 			require.Equal(t, decide.Grant, v.last(torstein, "berth-planner"))
-			x.clock.forward(time.Hour)
+			x.clock.Forward(time.Hour)
 			v = visit(t, browser, x, "home", "laptop-einar").open("/apps/berth-planner/").password(torstein).sees("The code that it shows")
-			v.fill("typed", x.people.Code(torstein, x.clock.now())).press("Go on").sees("Berth 3 is free")
+			v.fill("typed", x.people.Code(torstein, x.clock.Now())).press("Go on").sees("Berth 3 is free")
 		},
 		"who looks after the systems needs a key, and the right one": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").withKey(solveig).open("/apps/berth-planner/").password(ragna)

@@ -31,7 +31,7 @@ type trial struct {
 	people   *standin.People
 	phones   *standin.Phones
 	pages    *standin.Pages
-	clock    *clock
+	clock    *standin.Clock
 	// base is the URL of the trial, book the folder with its copy of the demo's book, and http what it answers.
 	base, book string
 	http       http.Handler
@@ -65,37 +65,13 @@ type session struct {
 	may map[string]time.Time
 }
 
-// clock is one that can be put forward.
-type clock struct {
-	mu   sync.Mutex
-	from time.Time
-	real time.Time
-	tick func() time.Time
-}
-
-func (c *clock) now() time.Time {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.from.Add(c.tick().Sub(c.real)).Truncate(time.Millisecond).UTC()
-}
-
-// forward puts the clock forward.
-func (c *clock) forward(by time.Duration) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.from = c.from.Add(by)
-}
-
-// begins is the moment at which a trial begins: a Monday on which the demo's book is in force.
-var begins = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
-
 // newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
-	t := &trial{base: base, clock: &clock{from: begins, real: tick(), tick: tick}, facts: new(store.Memory), consents: new(desk.Memory),
+	t := &trial{base: base, clock: standin.NewClock(tick), facts: new(store.Memory), consents: new(desk.Memory),
 		asking: map[string]*asking{}, sessions: map[string]*session{},
 		remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
-	t.phones = standin.NewPhones(t.clock.now)
+	t.phones = standin.NewPhones(t.clock.Now)
 	t.book = filepath.Join(dir, "book")
 	err := os.CopyFS(t.book, demo.Files())
 	if err != nil {
@@ -133,7 +109,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
 		return briskwarden.Open(t.book, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
-	}, t.facts, config, door.Options{Now: t.clock.now, Log: quiet, Consent: t.consents})
+	}, t.facts, config, door.Options{Now: t.clock.Now, Log: quiet, Consent: t.consents})
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +214,7 @@ func (t *trial) deviceOf(r *http.Request) string {
 
 // attempt is what a browser attempts, as far as it is known before anything is proven.
 func (t *trial) attempt(r *http.Request, app string) attempt.Attempt {
-	a := attempt.Attempt{At: t.clock.now(), App: app, Through: attempt.Known(attempt.Browser),
+	a := attempt.Attempt{At: t.clock.Now(), App: app, Through: attempt.Known(attempt.Browser),
 		IP: attempt.Known(places[placeOf(r)].IP), Client: attempt.None[attempt.ClientAsk]()}
 	if id := t.deviceOf(r); id != "" {
 		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(id)})

@@ -65,7 +65,7 @@ func main() {
 }
 
 func run(ctx context.Context, addr, phone string) error {
-	s, err := newServer(ctx, time.Now)
+	s, err := newServer(ctx, standin.NewClock(time.Now).Now)
 	if err != nil {
 		return err
 	}

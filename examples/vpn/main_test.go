@@ -12,7 +12,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -24,32 +23,16 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/examples/internal/standin"
 )
 
 const marek, ingrid, ragna = "marek@gdansk-yard.example", "ingrid@kestrelsound.example", "ragna@kestrelsound.example"
 
-// clock is one that the test moves.
-type clock struct {
-	mu sync.Mutex
-	at time.Time
-}
-
-func (c *clock) now() time.Time {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.at
-}
-
-func (c *clock) move(by time.Duration) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.at = c.at.Add(by)
-}
-
 // listening starts a server on loopback.
-func listening(t *testing.T) (*server, *clock, string) {
-	c := &clock{at: time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)}
-	s, err := newServer(t.Context(), c.now)
+func listening(t *testing.T) (*server, *standin.Clock, string) {
+	stands := time.Now()
+	c := standin.NewClock(func() time.Time { return stands })
+	s, err := newServer(t.Context(), c.Now)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.door.Close() })
 	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
@@ -110,13 +93,13 @@ func TestSignOns(t *testing.T) {
 	t.Run("a code", func(t *testing.T) {
 		q, text := challenged(t, inTheYard)
 		require.Equal(t, "Type the code of your app.", text)
-		q.password = s.people.Code(marek, c.now())
+		q.password = s.people.Code(marek, c.Now())
 		p := ask(t, addr, q)
 		require.Equal(t, radius.CodeAccessAccept, p.Code, said(p))
 		p = ask(t, addr, q)
 		require.Equal(t, radius.CodeAccessReject, p.Code, "a state counts once")
 		q, _ = challenged(t, inTheYard)
-		q.password = s.people.Code(marek, c.now())
+		q.password = s.people.Code(marek, c.Now())
 		require.Equal(t, radius.CodeAccessChallenge, ask(t, addr, q).Code, "and so does a code")
 	})
 	t.Run("elsewhere", func(t *testing.T) {
@@ -147,12 +130,12 @@ func TestSignOns(t *testing.T) {
 		require.NotEqual(t, radius.CodeAccessAccept, ask(t, addr, q).Code)
 	})
 	t.Run("nobody answers, and it took too long", func(t *testing.T) {
-		c.move(time.Hour) // what was refused is long ago
+		c.Forward(time.Hour) // what was refused is long ago
 		q, _ := challenged(t, atHome)
 		q.password = ""
 		require.NotEqual(t, radius.CodeAccessAccept, ask(t, addr, q).Code)
 		q, _ = challenged(t, atHome)
-		c.move(waits + time.Second)
+		c.Forward(waits + time.Second)
 		p := ask(t, addr, q)
 		require.Equal(t, radius.CodeAccessReject, p.Code)
 		require.Contains(t, said(p), "Begin again")
@@ -170,7 +153,7 @@ func TestSignOns(t *testing.T) {
 	})
 	t.Run("a request of somebody else's challenge", func(t *testing.T) {
 		q, _ := challenged(t, inTheYard)
-		q.name, q.password = ingrid, s.people.Code(marek, c.now())
+		q.name, q.password = ingrid, s.people.Code(marek, c.Now())
 		require.Equal(t, radius.CodeAccessReject, ask(t, addr, q).Code)
 	})
 }
@@ -210,7 +193,7 @@ func TestAskedAgain(t *testing.T) {
 	s, c, addr := listening(t)
 	first := ask(t, addr, asking{name: marek, password: s.people.Password(marek), from: "192.0.2.20"})
 	require.Equal(t, radius.CodeAccessChallenge, first.Code)
-	p := asking{name: marek, password: s.people.Code(marek, c.now()), from: "192.0.2.20",
+	p := asking{name: marek, password: s.people.Code(marek, c.Now()), from: "192.0.2.20",
 		state: rfc2865.State_GetString(first)}.packet(t, "fathom")
 	conn, err := net.Dial("udp", addr)
 	require.NoError(t, err)
@@ -304,7 +287,7 @@ func TestRadclient(t *testing.T) {
 	require.Contains(t, out, `Reply-Message = "Type the code of your app."`)
 	state := regexp.MustCompile(`State = (0x[0-9a-f]+)`).FindStringSubmatch(out)
 	require.NotNil(t, state, out)
-	out = run(fmt.Sprintf("User-Name=%s, User-Password=%s, State=%s", marek, s.people.Code(marek, c.now()), state[1]))
+	out = run(fmt.Sprintf("User-Name=%s, User-Password=%s, State=%s", marek, s.people.Code(marek, c.Now()), state[1]))
 	require.Contains(t, out, "Received Access-Accept")
 	require.Contains(t, run(fmt.Sprintf("User-Name=%s, User-Password=wrong", marek)), "Received Access-Reject")
 }
