@@ -276,13 +276,15 @@ func TestStories(t *testing.T) {
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
 			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.Now()))
 			v.sees("card-till is closed to you") // the page looks again by itself
-			ends := 0
-			for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.SessionEnd}) {
-				require.NoError(t, err)
-				require.Equal(t, ingrid, e.Account)
-				ends++
+			ends := func() (n int) {
+				for e, err := range x.facts.Entries(t.Context(), journal.Filter{Kind: journal.SessionEnd, Account: ingrid}) {
+					require.NoError(t, err)
+					require.NotEmpty(t, e.ID)
+					n++
+				}
+				return n
 			}
-			require.Equal(t, 1, ends)
+			require.Eventually(t, func() bool { return ends() == 1 }, patience, 20*time.Millisecond)
 		},
 		"a second app asks nothing, and one that trusts no other app's proof does": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/crew-roster/").password(ingrid).sees("Tomorrow you sail")
@@ -481,7 +483,7 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			require.NoError(t, x.finds("laptop-ingrid", false))
 			v.sees("card-till is closed to you")
-			require.Equal(t, decide.Block, v.last(ingrid, "card-till"))
+			require.NotEqual(t, decide.Grant, v.last(ingrid, "card-till"))
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {
 			var shown []string
