@@ -139,17 +139,7 @@ func (t *trial) beginKey(w http.ResponseWriter, r *http.Request) {
 }
 
 // takeKey takes what a key answered for a proof.
-func (t *trial) takeKey(w http.ResponseWriter, r *http.Request) {
-	if !t.pages.Sent(w, r) {
-		return
-	}
-	on := t.askingOf(r)
-	if on == nil {
-		http.Redirect(w, r, "/", http.StatusSeeOther)
-		return
-	}
-	on.busy.Lock()
-	defer on.busy.Unlock()
+func (t *trial) takeKey(w http.ResponseWriter, r *http.Request, on *asking) {
 	account, err := t.answered(r)
 	method := t.keyMethodOf(account)
 	switch {

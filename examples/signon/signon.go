@@ -238,18 +238,25 @@ func (on *asking) prove(method string, at time.Time, fallback bool) {
 	on.proofs = append(on.proofs, attempt.Proof{Method: method, At: at, App: on.app, Fallback: fallback})
 }
 
-// takeProof takes what a form of the page sends.
-func (t *trial) takeProof(w http.ResponseWriter, r *http.Request) {
-	if !t.pages.Sent(w, r) {
-		return
+// taking has a form of the page taken, for the sign-on that is under way in the browser.
+func (t *trial) taking(take func(w http.ResponseWriter, r *http.Request, on *asking)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		if !t.pages.Sent(w, r) {
+			return
+		}
+		on := t.askingOf(r)
+		if on == nil {
+			http.Redirect(w, r, "/", http.StatusSeeOther)
+			return
+		}
+		on.busy.Lock()
+		defer on.busy.Unlock()
+		take(w, r, on)
 	}
-	on := t.askingOf(r)
-	if on == nil {
-		http.Redirect(w, r, "/", http.StatusSeeOther)
-		return
-	}
-	on.busy.Lock()
-	defer on.busy.Unlock()
+}
+
+// takeProof takes what a person typed or pressed.
+func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	now := t.clock.Now()
 	next := url.Values{}
 	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
