@@ -199,7 +199,7 @@ func (s *search) someScope(tests []literal) bool {
 }
 
 // someClient looks for a client that fulfils the tests: one of the book, or any
-// other, of which all that goes together may be true. A barred one is refused
+// other, for whom all that goes together may be true. A barred one is refused
 // before any rule.
 func (s *search) someClient(tests []literal) bool {
 	for _, c := range s.Book.Clients {

@@ -239,7 +239,7 @@ func (s *Space) borders() ([]netip.Addr, error) {
 			return nil, err
 		}
 	}
-	// Outside of networks an attempt may state any country; that none is known takes an address of which none is.
+	// Outside of networks an attempt may state any country; that none is known takes an address whose country nobody knows.
 	for _, r := range []directory.Range{everything4, everything6} {
 		lost := slices.ContainsFunc(addresses, s.isLost)
 		if err := survey(r, func(a netip.Addr) bool {

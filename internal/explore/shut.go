@@ -13,8 +13,8 @@ import (
 // Shut is a stretch of time in which an account gets in nowhere.
 type Shut struct{ From, To time.Time }
 
-// Quiet returns the space in which nothing odd is noticed, with no other devices than some, each of which has just
-// reported, and none.
+// Quiet returns the space in which nothing odd is noticed, and people sign on without a device or on one of some, which has
+// just reported.
 func (s *Space) Quiet(devices []attempt.Device) *Space {
 	settings := []setting{{"", func(*attempt.Attempt) {}}}
 	for _, d := range devices {
