@@ -77,7 +77,7 @@ func TestAListingIsAsGoodAsTheBooksOwn(t *testing.T) {
 	at := time.Date(2026, 11, 23, 13, 0, 0, 0, time.UTC)
 	for name, look := range map[string]func(b *book.Book) any{
 		"inspect": func(b *book.Book) any {
-			r, err := inspect.Inspect(b, at)
+			r, err := inspect.Inspect(t.Context(), b, at)
 			require.NoError(t, err)
 			found := []string{}
 			for _, f := range r.Findings {
@@ -114,7 +114,7 @@ func TestAListingIsAsGoodAsTheBooksOwn(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) { require.Equal(t, look(inside), look(listed)) })
 	}
-	r, err := inspect.Inspect(outside, at)
+	r, err := inspect.Inspect(t.Context(), outside, at)
 	require.NoError(t, err)
 	require.True(t, slices.ContainsFunc(r.Findings, func(f inspect.Finding) bool { return f.Name == "accounts-unlisted:book" }),
 		"what nobody listed was not looked at")

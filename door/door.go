@@ -63,9 +63,12 @@ type Door struct {
 	last      atomic.Pointer[Reloaded]
 	cancel    context.CancelFunc
 	running   sync.WaitGroup
-	// inspecting are inspections of books that go on.
-	inspecting sync.WaitGroup
-	closing    atomic.Bool
+	// background ends when the door closes.
+	background context.Context
+	// inspecting are inspections of books that go on, and endInspection ends the last: a newer book is inspected in its place.
+	inspecting    sync.WaitGroup
+	endInspection context.CancelFunc
+	closing       atomic.Bool
 }
 
 // Loader opens the book that is to be in force, with the options of the door: it supplies
@@ -184,7 +187,7 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		return nil, fmt.Errorf("the book cannot be taken into force:\n%w", joined(why))
 	}
 	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	d.cancel = cancel
+	d.background, d.cancel = background, cancel
 	d.running.Go(func() {
 		if err := s.Watch(background, store.Watcher{Changed: d.facts.forget, Lost: d.facts.lost, Found: d.facts.found}); err != nil &&
 			background.Err() == nil {
@@ -406,14 +409,23 @@ func (d *Door) noteReload(r *Reloaded) {
 		d.log.Error("a reload was not recorded", "error", err)
 	}
 	if b := d.book.Load(); r.Taken {
-		d.inspecting.Go(func() { d.inspect(b) }) // which takes its time
+		if d.endInspection != nil {
+			d.endInspection()
+		}
+		ctx, end := context.WithCancel(d.background)
+		d.endInspection = end
+		d.inspecting.Go(func() { d.inspect(ctx, b) }) // which takes its time
 	}
 }
 
-// inspect records what inspect says of a book that was taken into force, so that a report shows how that moves.
-func (d *Door) inspect(b *inForce) {
-	found, err := inspect.Inspect(b.Source(), d.now())
-	if err != nil {
+// inspect records what inspect says of a book that was taken into force, so that a report shows how that moves. Of a book
+// that another replaces meanwhile, and where the door closes, it records nothing.
+func (d *Door) inspect(ctx context.Context, b *inForce) {
+	found, err := inspect.Inspect(ctx, b.Source(), d.now())
+	switch {
+	case ctx.Err() != nil:
+		return
+	case err != nil:
 		d.log.Error("the book could not be inspected", "book", b.Digest(), "error", err)
 		return
 	}

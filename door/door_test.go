@@ -460,6 +460,7 @@ func TestReload(t *testing.T) {
 		require.True(t, h.Reload().Unchanged)
 		require.Len(t, h.entries(), before)
 	})
+	h.WaitForInspection()
 	t.Run("a newer one", func(t *testing.T) {
 		h.read(edited(t, "hosts: [mail.kestrelsound.example]", "hosts: [post.kestrelsound.example]"))
 		r := h.Reload()
@@ -467,6 +468,7 @@ func TestReload(t *testing.T) {
 		require.Equal(t, r.Book, h.decide(ingrid("https://post.kestrelsound.example/", password, "")).JudgedBy.Book)
 	})
 	t.Run("what inspect says of each book is kept", func(t *testing.T) {
+		h.WaitForInspection()
 		h.read(edited(t, "to: [duty]", "to: []"))
 		last := h.Reload()
 		require.True(t, last.Taken, last.Why)

@@ -78,7 +78,7 @@ func (in *Pass) shutOut(account *directory.Account, under func(*ahead) condition
 	if err != nil {
 		return "", false // the judge was compiled from the same
 	}
-	shut, is := a.space.Quiet(in.goodDevices(account.Name)).ShutOut(account.Name, under(a), longestShut)
+	shut, is := a.space.Quiet(in.goodDevices(account.Name)).ShutOut(in.Context, account.Name, under(a), longestShut)
 	if !is {
 		return "", false
 	}

@@ -75,7 +75,7 @@ func TestClaimsAreTrue(t *testing.T) {
 		)
 		judge, err := b.Compile()
 		require.NoError(t, err)
-		r, err := inspect.Inspect(b, monday)
+		r, err := inspect.Inspect(t.Context(), b, monday)
 		require.NoError(t, err)
 		never := append(about(r, "aims-at-nobody"), about(r, "aims-at-no-app")...)
 		quiet := about(r, "always-silenced")
@@ -132,7 +132,7 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 		}
 		judge, err := b.Compile()
 		require.NoError(t, err)
-		r, err := inspect.Inspect(b, monday)
+		r, err := inspect.Inspect(t.Context(), b, monday)
 		require.NoError(t, err)
 		for _, name := range about(r, "same-demand-twice") {
 			policy, assurance, _ := strings.Cut(name, "/")

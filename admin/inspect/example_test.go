@@ -1,6 +1,7 @@
 package inspect_test
 
 import (
+	"context"
 	"fmt"
 	"testing/fstest"
 	"time"
@@ -19,7 +20,7 @@ func ExampleInspect() {
 		fmt.Println(err)
 		return
 	}
-	report, err := inspect.Inspect(b, time.Date(2026, time.November, 23, 14, 10, 0, 0, time.UTC))
+	report, err := inspect.Inspect(context.Background(), b, time.Date(2026, time.November, 23, 14, 10, 0, 0, time.UTC))
 	if err != nil {
 		fmt.Println(err)
 		return
@@ -64,6 +65,7 @@ func ExampleInspectWith() {
 		return
 	}
 	report, err := inspect.InspectWith(
+		context.Background(),
 		b,
 		time.Date(2026, time.November, 23, 14, 10, 0, 0, time.UTC),
 		inspect.Options{Checks: append(inspect.Checks(), owned)},

@@ -157,7 +157,7 @@ func (in *Pass) canExcuse(x *decide.Exemption, who facts.Audience) bool {
 		end := x.Until.End(in.directory.Zone)
 		q.Until = &end
 	}
-	return ahead.space.IsPossible(&q)
+	return ahead.space.IsPossible(in.Context, &q)
 }
 
 func exemptStillAsked(in *Pass) {

@@ -9,6 +9,7 @@ package inspect
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -194,6 +195,8 @@ func Checks() []Check {
 
 // Pass is a book under inspection, as checks see it.
 type Pass struct {
+	// Context ends the inspection. A check that takes long stops when it ends; what it found until then is dropped.
+	Context context.Context
 	// Book is what the files say, and Judge decides by them. At is the moment of the
 	// inspection. A check must not change them.
 	Book  *book.Book
@@ -248,13 +251,16 @@ type Options struct {
 	Usage map[string]consent.Usage
 }
 
-// Inspect looks over a book at a moment. The error is that of compiling it.
-func Inspect(b *book.Book, at time.Time) (*Report, error) { return InspectWith(b, at, Options{}) }
+// Inspect looks over a book at a moment. The error is that of compiling it, or that of a context that ended before all
+// checks were made.
+func Inspect(ctx context.Context, b *book.Book, at time.Time) (*Report, error) {
+	return InspectWith(ctx, b, at, Options{})
+}
 
 // InspectWith is Inspect with what is known beside the book, and with a chosen set of
 // checks: fewer than there are, or some of one's own beside them. The error is also
 // one for a check that has no name of its own, or nothing to run.
-func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
+func InspectWith(ctx context.Context, b *book.Book, at time.Time, o Options) (*Report, error) {
 	checks := o.Checks
 	if checks == nil {
 		checks = Checks()
@@ -277,6 +283,7 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 	}
 	e := inside.Of(judge).Directory()
 	in := &Pass{
+		Context:   ctx,
 		Book:      b,
 		Judge:     judge,
 		consent:   consents,
@@ -301,6 +308,9 @@ func InspectWith(b *book.Book, at time.Time, o Options) (*Report, error) {
 	for i := range in.checks {
 		in.check = &in.checks[i]
 		in.check.Run(in)
+		if err := ctx.Err(); err != nil {
+			return nil, fmt.Errorf("not all checks were made: %w", err)
+		}
 	}
 	return in.report(), nil
 }

@@ -783,7 +783,7 @@ func inspected(t require.TestingT, text string) *inspect.Report {
 			"tides": {Holds: []string{"openid"}, Users: 1},
 		}
 	}
-	r, err := inspect.InspectWith(opened(t, text), monday, facts)
+	r, err := inspect.InspectWith(context.Background(), opened(t, text), monday, facts)
 	require.NoError(t, err)
 	return r
 }
@@ -802,7 +802,7 @@ func TestAnyYear(t *testing.T) {
 			day, err := time.Parse(time.DateOnly, at)
 			require.NoError(t, err)
 			text := strings.Replace(sound, `from: "05:00", to: "23:00"`, `from: "02:30", to: "23:00"`, 1)
-			r, err := inspect.Inspect(opened(t, text), day.Add(12*time.Hour))
+			r, err := inspect.Inspect(t.Context(), opened(t, text), day.Add(12*time.Hour))
 			require.NoError(t, err)
 			require.True(
 				t,
@@ -891,7 +891,7 @@ func TestPiecesToPaste(t *testing.T) {
 					}
 					b, err := book.OpenFS(files, book.WithDatabase(func([]byte) (directory.Locator, error) { return swedish{}, nil }))
 					require.NoError(t, err, found.Paste.YAML)
-					after, err := inspect.Inspect(b, monday)
+					after, err := inspect.Inspect(t.Context(), b, monday)
 					require.NoError(t, err)
 					for _, left := range after.Findings {
 						require.NotEqual(t, found.Name, left.Name, "%s\n%s", left.Text, found.Paste.YAML)
@@ -957,7 +957,7 @@ func TestRulesThatAreSaidToBeSilentNeverSpeak(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		b, judge := synth.Open(chance, 8)
-		r, err := inspect.Inspect(b, monday)
+		r, err := inspect.Inspect(t.Context(), b, monday)
 		require.NoError(t, err)
 		silent := map[string]bool{}
 		for _, f := range r.Findings {
@@ -989,7 +989,7 @@ func TestSilentInAllThereIs(t *testing.T) {
 	said := 0
 	for seed := range uint64(16) {
 		b, judge := synth.Tiny(rand.New(rand.NewPCG(seed, 21)), 3).Open(rand.New(rand.NewPCG(seed, 22)))
-		r, err := inspect.Inspect(b, synth.TinyDay)
+		r, err := inspect.Inspect(t.Context(), b, synth.TinyDay)
 		require.NoError(t, err)
 		silent := append(about(r, "unreached-rule"), about(r, "impossible-rule")...)
 		said += len(silent)
@@ -1020,14 +1020,32 @@ func TestSilentInAllThereIs(t *testing.T) {
 	require.Greater(t, said, 5)
 }
 
+// An inspection that was ended says so, and reports nothing that would pass for the whole.
+func TestAnInspectionIsEnded(t *testing.T) {
+	b, err := demo.Open()
+	require.NoError(t, err)
+	for _, c := range inspect.Checks() {
+		ctx, end := context.WithCancel(t.Context())
+		whole := c.Run
+		c.Run = func(in *inspect.Pass) {
+			end()
+			whole(in)
+		}
+		next := inspect.Check{Name: "next", Run: func(*inspect.Pass) { t.Error(c.Name, "is followed by another") }}
+		r, err := inspect.InspectWith(ctx, b, monday, inspect.Options{Checks: []inspect.Check{c, next}})
+		require.Nil(t, r, c.Name)
+		require.ErrorIs(t, err, context.Canceled, c.Name)
+	}
+}
+
 func TestTheFaultyDemo(t *testing.T) {
 	right, err := demo.Open()
 	require.NoError(t, err)
 	wrong, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
-	before, err := inspect.Inspect(right, monday)
+	before, err := inspect.Inspect(t.Context(), right, monday)
 	require.NoError(t, err)
-	after, err := inspect.Inspect(wrong, monday)
+	after, err := inspect.Inspect(t.Context(), wrong, monday)
 	require.NoError(t, err)
 	after.Against(before)
 	require.Len(t, demo.Faults(), 6)

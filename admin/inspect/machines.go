@@ -99,7 +99,7 @@ func (in *Pass) speaksTo(ahead *ahead, s *subject, rule, account int) bool {
 			q.Unless = append(q.Unless, when)
 		}
 	}
-	return ahead.space.IsPossible(&q)
+	return ahead.space.IsPossible(in.Context, &q)
 }
 
 // asksDevice reports whether a condition holds on some devices alone, so that what is asked

@@ -51,7 +51,7 @@ func (in *Pass) silences() []silence {
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
 			for i := range next {
-				if s := &in.subject[i]; in.isHeard(s) {
+				if s := &in.subject[i]; in.Context.Err() == nil && in.isHeard(s) {
 					in.silent[i] = in.silenceOf(ahead.space, s)
 				}
 			}
@@ -87,7 +87,7 @@ func (in *Pass) silenceOf(space *explore.Space, s *subject) (found silence) {
 	possible := func(holds []condition.Node, unless []condition.Node) bool {
 		q := applies
 		q.Holds, q.Unless = slices.Concat(q.Holds, holds), slices.Concat(q.Unless, unless)
-		return space.IsPossible(&q)
+		return space.IsPossible(in.Context, &q)
 	}
 	found.speaks = !possible(nil, when)
 	for k := range s.Rules {

@@ -95,7 +95,7 @@ func TestWhatOnlyUseShows(t *testing.T) {
 			use, err := inspect.UseOf(t.Context(), b, used(c.history...), replay.Options{})
 			require.NoError(t, err)
 			require.True(t, use.IsEnough(), use.Basis)
-			found, err := inspect.InspectWith(b, time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC), inspect.Options{Checks: use.Checks()})
+			found, err := inspect.InspectWith(t.Context(), b, time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC), inspect.Options{Checks: use.Checks()})
 			require.NoError(t, err)
 			var names []string
 			for _, f := range found.Findings {
@@ -113,6 +113,7 @@ func TestWhatOnlyUseShows(t *testing.T) {
 		use, err := inspect.UseOf(t.Context(), strict, used(sound...), replay.Options{})
 		require.NoError(t, err)
 		found, err := inspect.InspectWith(
+			t.Context(),
 			strict,
 			time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC),
 			inspect.Options{Checks: use.Checks()},

@@ -107,7 +107,7 @@ func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Re
 		return nil, err
 	}
 	inBook := knownTo(b)
-	return r, r.finish(b, judge, c, o, func(name string) (directory.Account, error) {
+	return r, r.finish(ctx, b, judge, c, o, func(name string) (directory.Account, error) {
 		a := &store.Account{Name: name}
 		switch err := store.Load(ctx, s, a); {
 		case errors.Is(err, store.ErrNotFound) || err == nil && !a.States():
@@ -177,7 +177,7 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 				a.RiskAt(o.At) < a.AccountRisk.Level})
 		}
 	}
-	if err := r.finish(b, judge, c, o, knownTo(b)); err != nil {
+	if err := r.finish(ctx, b, judge, c, o, knownTo(b)); err != nil {
 		return nil, err
 	}
 	return r, failed
@@ -255,7 +255,7 @@ func (r *Report) stands(a *store.Account) {
 }
 
 // finish fills in what the book says, what is known of risky accounts, and what follows from the whole.
-func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Options,
+func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, c *collector, o Options,
 	knownAs func(account string) (directory.Account, error)) error {
 	c.sum(r)
 	ready, err := readiness.Of(judge, "", nil, o.At)
@@ -300,7 +300,7 @@ func (r *Report) finish(b *book.Book, judge *decide.Judge, c *collector, o Optio
 		}
 	}
 	r.Programs = append([]desk.Entry{}, o.Programs...)
-	found, err := inspect.Inspect(b, o.At)
+	found, err := inspect.Inspect(ctx, b, o.At)
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,7 @@ func TestANewBookIsInOrder(t *testing.T) {
 			require.Len(t, layout.Skipped, c.skipped, name)
 			b, err := book.OpenFS(layout.Files)
 			require.NoError(t, err, name)
-			report, err := inspect.Inspect(b, monday)
+			report, err := inspect.Inspect(t.Context(), b, monday)
 			require.NoError(t, err)
 			var found []string
 			for _, f := range report.Findings {
@@ -135,7 +135,7 @@ func TestANewBookIsSafe(t *testing.T) {
 				require.Equal(t, c.want, judge.Verdict(context.Background(), a))
 			})
 		}
-		report, err := inspect.Inspect(b, at)
+		report, err := inspect.Inspect(t.Context(), b, at)
 		require.NoError(t, err)
 		for _, f := range report.Findings {
 			require.Contains(t, []string{inspect.PlaceholderCheck, "stale-import", "imported-emergency-account"}, f.Check, "%s", f.Text)

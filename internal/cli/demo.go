@@ -159,7 +159,7 @@ func (env *environment) showFaulty() error {
 	if err != nil {
 		return err
 	}
-	found, err := inspect.Inspect(b, env.now())
+	found, err := inspect.Inspect(context.Background(), b, env.now())
 	if err != nil {
 		return err
 	}

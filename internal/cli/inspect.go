@@ -193,7 +193,7 @@ func (env *environment) inspectBook(dir string, flags inspectFlags) (*inspect.Re
 	if flags.use != nil {
 		facts.Checks = append(facts.Checks, flags.use.Checks()...)
 	}
-	return inspect.InspectWith(b, moment, facts)
+	return inspect.InspectWith(context.Background(), b, moment, facts)
 }
 
 // recorded returns what the record of consent in a book's folder knows, where

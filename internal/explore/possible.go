@@ -32,8 +32,8 @@ const mostAsked = 20_000
 
 // IsPossible reports whether there are circumstances as a question asks for. What accounts have enrolled, their attributes and
 // how they stand is taken to be any, since it changes from day to day. Where there is too much to look at the circumstances are
-// taken to be possible. Of a space of two books it is about the older one.
-func (s *Space) IsPossible(q *Question) bool {
+// taken to be possible, and so they are where the context ends. Of a space of two books it is about the older one.
+func (s *Space) IsPossible(ctx context.Context, q *Question) bool {
 	one := s.sides[0]
 	tests := one.testsOf(one.testsOf(nil, "", q.Holds...), "", q.Unless...)
 	if len(onDimension(tests, free)) > 0 {
@@ -67,7 +67,7 @@ func (s *Space) IsPossible(q *Question) bool {
 			for _, at := range moments {
 				for _, action := range actions {
 					cell := &Cell{Account: one.directory.Accounts[account].Name, App: one.directory.Apps[app].Name, Action: action, At: at}
-					if look.comesAbout(cell, q, &left) {
+					if look.comesAbout(ctx, cell, q, &left) {
 						return true
 					}
 				}
@@ -79,14 +79,14 @@ func (s *Space) IsPossible(q *Question) bool {
 
 // comesAbout reports whether the tests of a question can be answered, for a kind of account, app, action and moment, as it
 // asks for. What it looks at it takes from what is left.
-func (s *Space) comesAbout(kind *Cell, q *Question, left *int) bool {
+func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *int) bool {
 	one := s.sides[0]
-	p := &path{Context: context.Background(), space: s, side: one, sharesRisk: true, free: map[string]freeAnswer{},
+	p := &path{Context: ctx, space: s, side: one, sharesRisk: true, free: map[string]freeAnswer{},
 		proven: map[int][]answering{}}
 	asker := &changing{path: p}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
-		if *left--; *left < 0 {
+		if *left--; *left < 0 || ctx.Err() != nil {
 			return true
 		}
 		p.begin()

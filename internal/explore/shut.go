@@ -31,8 +31,8 @@ func (s *Space) Quiet(devices []attempt.Device) *Space {
 
 // ShutOut returns the first stretch of time, longer than a given one, in which an account gets in nowhere: at no app, in no
 // circumstances in which a condition of the space, bound, surely holds, whatever it proves by what it has enrolled.
-// Ok is false where there is none. Of a space of two books it is about the older one.
-func (s *Space) ShutOut(account string, where condition.Node, longest time.Duration) (shut Shut, ok bool) {
+// Ok is false where there is none, and where the context ends. Of a space of two books it is about the older one.
+func (s *Space) ShutOut(ctx context.Context, account string, where condition.Node, longest time.Duration) (shut Shut, ok bool) {
 	one := s.sides[0]
 	n, has := one.directory.FindAccount(account)
 	if !has {
@@ -42,6 +42,9 @@ func (s *Space) ShutOut(account string, where condition.Node, longest time.Durat
 	kind.profiles[0] = one.directory.Profile(n)
 	var open []Shut // the stretches in which it gets in somewhere
 	for _, app := range s.apps {
+		if ctx.Err() != nil {
+			return Shut{}, false
+		}
 		if condition.Eval(where, one.directory.FactsOfApp(app.numbers[0])) == condition.False {
 			continue
 		}

@@ -74,7 +74,7 @@ func TestALogIsReadByItsFormat(t *testing.T) {
 	levels := []string{"none", "note", "warning", "error"}
 	faulty, err := book.OpenFS(demo.FaultyFiles(), book.WithDatabase(mmdb.Locator))
 	require.NoError(t, err)
-	found, err := inspect.Inspect(faulty, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
+	found, err := inspect.Inspect(t.Context(), faulty, time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC))
 	require.NoError(t, err)
 	_, errs := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte("briskwarden: 1\napps: [{nam: x}]\n")}})
 	odd := &inspect.Report{

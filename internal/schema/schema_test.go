@@ -255,7 +255,7 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	report.Rehearsal.UntilGranted, err = rehearse.UntilGranted(judge, &demo.Scenes()[4].Attempt)
 	require.NoError(t, err)
 	check("rehearsal", report)
-	found, err := inspect.Inspect(b, monday)
+	found, err := inspect.Inspect(t.Context(), b, monday)
 	require.NoError(t, err)
 	found.Against(found)
 	check("inspection", found)
