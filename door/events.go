@@ -15,6 +15,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -344,7 +345,8 @@ func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
 	return review{device: id, because: "the device was found " + h.Current}, nil
 }
 
-// credentials are the methods of the credential types of CAEP 1.0 §3.2.
+// credentials are the methods of the credential types of CAEP 1.0 §3.2. Others are agreed between both sides (as it has it): here
+// they are the names of the book's methods.
 var credentials = map[string]string{
 	"password":       "password",
 	"x509":           "certificate",
@@ -361,17 +363,20 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 		return review{}, err
 	}
 	method := credentials[h.Credential]
+	if _, named := inside.Of(d.book.Load().Judge()).Directory().FindMethod(h.Credential); method == "" && named {
+		method = h.Credential
+	}
 	if method == "password" && (h.Change == "update" || h.Change == "create") &&
 		(a.PasswordChangedAt == nil || h.at.After(*a.PasswordChangedAt)) {
 		a.PasswordChangedAt = &h.at
 	}
-	if method != "" && h.Change != "update" {
+	if created := h.Change == "create"; method != "" && (created || h.Change == "revoke" || h.Change == "delete") {
 		methods := a.Methods
 		if methods == nil {
 			methods = d.book.Load().methodsOf(a.Name)
 		}
 		without := slices.DeleteFunc(slices.Clone(methods), func(m string) bool { return m == method })
-		if h.Change == "create" {
+		if created {
 			without = append(without, method)
 		}
 		if without == nil {

@@ -227,8 +227,8 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 }
 
 // resumed returns the attempt with what the store knows of the session beside what the token says:
-// which methods were proven earlier, and when, and what outside checks said when it was granted the app. A review of the
-// session rests on the same.
+// which methods were proven earlier, and when, and, from when it was granted the app, what outside checks said and which
+// platform the device has that nobody else knows. A review of the session rests on the same.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
 	if s == nil || s.Account != a.Account {
@@ -239,26 +239,42 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 	if resumed.Session.Started.IsZero() || s.Started.Before(resumed.Session.Started) {
 		resumed.Session.Started = s.Started
 	}
+	device := a.Device.Ref()
+	ownDevice := device != nil && device.Platform.IsUnknown() && g.bookDevice == nil && (g.device.value == nil || g.device.value.Platform == "")
+	if !b.asksOutside && !ownDevice {
+		return &resumed
+	}
+	was := grantedOn(s, b.appNamed(a.App))
 	if b.asksOutside {
-		resumed.External = checksAt(s, b.appNamed(a.App))
+		resumed.External = was.External
+	}
+	if ownDevice && was.Device.Platform != "" {
+		if id, _ := device.ID.Get(); id != "" && id == was.Device.ID {
+			d := *device
+			d.Platform = attempt.Known(was.Device.Platform)
+			resumed.Device = attempt.Known(d)
+		}
 	}
 	return &resumed
 }
 
-// checksAt returns what outside checks said when a session was granted an app, nil where it was not.
-func checksAt(s *store.Session, app string) map[string]attempt.CheckResult {
+// circumstances are those in which a session was granted an app, as far as the guard takes them from there.
+type circumstances struct {
+	External map[string]attempt.CheckResult `json:"external"`
+	Device   struct {
+		ID       string `json:"id"`
+		Platform string `json:"platform"`
+	} `json:"device"`
+}
+
+// grantedOn returns the circumstances in which a session was granted an app; nothing is known where it was not.
+func grantedOn(s *store.Session, app string) (was circumstances) {
 	for i := range s.Apps {
-		if s.Apps[i].App != app {
-			continue
-		}
-		var judged struct {
-			External map[string]attempt.CheckResult `json:"external"`
-		}
-		if json.Unmarshal(s.Apps[i].Attempt, &judged) == nil { // else nothing is known
-			return judged.External
+		if s.Apps[i].App == app && json.Unmarshal(s.Apps[i].Attempt, &was) != nil {
+			return circumstances{}
 		}
 	}
-	return nil
+	return was
 }
 
 // challenge says what would let the bearer in: which classes of sign-on would do, and how fresh it

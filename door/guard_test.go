@@ -23,6 +23,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
@@ -298,6 +299,24 @@ func TestGuardAsksForMore(t *testing.T) {
 				app, yard, sid))
 			require.Equal(t, "grant", answer.Verdict.String())
 			status, text = marek(sid)
+			require.Equal(t, want, status, text)
+		}
+	})
+	t.Run("the platform of a device that nobody else knows is what it was when the session began", func(t *testing.T) {
+		h := newHouse(t, nil, guarded(p))
+		computers := edited(t, "stage: live", "stage: live")
+		delete(computers, "drills.yaml") // which try no such book
+		computers["computers.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\npolicies:\n  - {name: computers, owner: shore-it, " +
+			"stage: live, who: anyone, apps: {names: [mail]}, " +
+			"rules: [{name: phones, when: {platforms: [ios, android]}, then: block}]}\n")}
+		h.read(computers)
+		r := h.Reload()
+		require.True(t, r.Taken, r.Why)
+		for device, want := range map[string]int{"own-1": 200, "own-2": 403} {
+			on := ingrid("mail", password+","+push, `,"through": "browser", "client": null, "session": {"id": "s-on-`+device+`"}`)
+			answer := h.decide(strings.Replace(on, `"laptop-ingrid"`, `"own-1", "platform": "macos"`, 1))
+			require.Equal(t, "grant", answer.Verdict.String(), answer.Causes)
+			status, _, text := h.guard(token(map[string]any{"sid": "s-on-" + device, "device_id": device}, "pwd"), mail, pier, nil)
 			require.Equal(t, want, status, text)
 		}
 	})
