@@ -159,10 +159,10 @@ const (
 )
 
 // way bounds the demands of one way in evaluation.wayNeeds. It proves where it asks
-// for a method in every world.
+// for a method in every world, and is eased where a rollout took a demand of it away.
 type way struct {
-	first, last int32
-	proves      bool
+	first, last   int32
+	proves, eased bool
 }
 
 // collect works out what an outcome demands: exemptions, easing and what the
@@ -261,10 +261,11 @@ func (e *evaluation) askAll(assurance int32, needs []need, inChoice bool) (_ []n
 func (e *evaluation) choose(assurances []int32) (proves bool) {
 	n := need{demand: oneOf, assurance: none, firstWay: int32(len(e.ways))}
 	proves = true
+	before := len(e.eased)
 	for _, a := range assurances {
-		w := way{first: int32(len(e.wayNeeds))}
+		w, soFar := way{first: int32(len(e.wayNeeds))}, len(e.eased)
 		e.wayNeeds, w.proves = e.ask(a, e.wayNeeds, true)
-		w.last = int32(len(e.wayNeeds))
+		w.last, w.eased = int32(len(e.wayNeeds)), len(e.eased) > soFar
 		e.ways = append(e.ways, w)
 	}
 	n.lastWay = int32(len(e.ways))
@@ -281,6 +282,9 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 			asks = asks || e.judge.demands[m.demand].kind == DemandMethod
 		}
 		n.state = min(n.state, state) // a way with nothing left is met
+		if state == met && !w.eased {
+			e.eased = e.eased[:before] // nobody needs the time that another way leaves
+		}
 		proves = proves && w.proves && asks
 	}
 	e.needs = append(e.needs, n)

@@ -51,6 +51,7 @@ const (
 	heldPolicy    = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}"
 	bothPolicy    = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, held]}}]}"
 	choicePolicy  = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [{one_of: [strong, known]}]}}]}"
+	eitherPolicy  = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, {one_of: [strong, held]}]}}]}"
 	changedPolicy = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, changed]}}]}"
 	fitPolicy     = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, fit]}, say: 'Look " +
 		"after it.'}]}"
@@ -85,6 +86,9 @@ func TestRepairs(t *testing.T) {
 			"otp-app or push."},
 		{"nor at a risk", bothPolicy, `"account":"bob","signals":["told"],` + passwordNow,
 			"step_up | one of otp-app, push enrolled and proven | Enrol otp-app or push."},
+		{"one way that is eased will do", eitherPolicy, `"account":"late",` + passwordNow, "grant | 11 days left | until 2026-12-04T11:00:00Z"},
+		{"who has another way needs no time for it", eitherPolicy, `"account":"late","session":{"proofs":[{"method":"passkey"}]},` + passwordNow,
+			"grant | proof_not_enrolled"},
 		{"an eased demand leaves no account unproven", heldPolicy, `"account":"bob"`, "step_up | password proven in this session | 7 days left"},
 
 		{"to enrol is not held up by what is to be enrolled", bothPolicy, `"account":"old","action":"enrol",` + passwordNow, "grant"},

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -19,8 +20,13 @@ const accountPage, permitLasts = "account-page", 5 * time.Minute
 // The events by which the door hears of it (CAEP 1.0 section 3.3).
 const credentialChange = "https://schemas.openid.net/secevent/caep/event-type/credential-change"
 
-// enrollable are the methods that can be enrolled here, with the credential_type that tells of each.
-var enrollable = []struct{ Method, Credential string }{{"push", "app"}, {"sms-code", "phone-sms"}}
+// enrollable are the methods that can be chosen here, with the credential_type that tells of each: one of the standard's, or one
+// that both sides agree on, which is the name of the method.
+var enrollable = []struct{ Method, Credential string }{{"push", "app"}, {"sms-code", "phone-sms"}, {"otp-app", "otp-app"},
+	{"recovery-code", "recovery-code"}}
+
+// keyCredentials are the credential types of keys.
+var keyCredentials = map[string]string{"security-key": "fido2-roaming", "passkey": "fido2-platform"}
 
 // beginAction has somebody sign on for an action on her own account.
 func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
@@ -53,6 +59,11 @@ type accountView struct {
 	Do      string
 	Methods []string
 	Said    string
+	// Setup is the method that is being set up, Seed the key for its app, Codes are those to write down, and Wrong says that the
+	// code that was typed did not fit.
+	Setup, Seed string
+	Codes       []string
+	Wrong       bool
 }
 
 // accountSaid are what the page says of what was done.
@@ -111,7 +122,25 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 			t.people.ChangePassword(s.account, r.PostFormValue("password"))
 		}
 	case attempt.Enrol.String():
-		err = t.enrol(s.account, r.PostFormValue("method"))
+		switch v := (accountView{Account: s.account, Do: do, Setup: r.PostFormValue("method")}); v.Setup {
+		case "otp-app":
+			// An app that shows other codes would lock its owner out, so it counts once it has shown a right one.
+			typed := r.PostFormValue("typed")
+			if typed == "" || !t.people.FitsCode(s.account, strings.TrimSpace(typed), t.clock.Now()) {
+				v.Seed, v.Wrong = t.people.Seed(s.account), typed != ""
+				t.pages.Write(w, r, http.StatusOK, "account", "Set up the app for codes", v)
+				return
+			}
+			err = t.enrol(s.account, v.Setup)
+		case "recovery-code":
+			if err = t.enrol(s.account, v.Setup); err == nil {
+				v.Codes = t.people.DrawRecoveryCodes(s.account)
+				t.pages.Write(w, r, http.StatusOK, "account", "Codes for when all else is lost", v)
+				return
+			}
+		default:
+			err = t.enrol(s.account, v.Setup)
+		}
 	}
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadGateway)
@@ -122,17 +151,23 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 
 // enrol tells the door of a method that an account has from now on.
 func (t *trial) enrol(account, method string) error {
+	credential := keyCredentials[method]
 	for _, x := range enrollable {
-		if x.Method != method {
-			continue
+		if x.Method == method {
+			credential = x.Credential
 		}
-		if err := t.tell(credentialChange, account, map[string]any{"credential_type": x.Credential, "change_type": "create"}); err != nil {
-			return err
-		}
-		t.mu.Lock()
-		t.methods[account] = append(slices.Clip(t.methods[account]), method)
-		t.mu.Unlock()
-		return nil
 	}
-	return fmt.Errorf("the method %q cannot be enrolled here", method)
+	switch {
+	case credential == "":
+		return fmt.Errorf("the method %q cannot be enrolled here", method)
+	case slices.Contains(t.methodsOf(account), method):
+		return fmt.Errorf("the method %q is enrolled already", method)
+	}
+	if err := t.tell(credentialChange, account, map[string]any{"credential_type": credential, "change_type": "create"}); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.methods[account] = append(slices.Clip(t.methods[account]), method)
+	return nil
 }

@@ -222,7 +222,9 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
 		if d := a.Device.Ref(); d != nil {
 			id, _ := d.ID.Get()
-			a.Device = attempt.Known(t.agents.deviceNow(id))
+			now := t.agents.deviceNow(id)
+			now.Platform = d.Platform
+			a.Device = attempt.Known(now)
 		}
 		d := t.door.Book().Decide(r.Context(), &a)
 		switch {
@@ -292,7 +294,10 @@ func (t *trial) nonceOf(token, app string) string {
 
 // deviceWords names the device of a browser.
 func (t *trial) deviceWords(r *http.Request) string {
-	if id := cookie(r, deviceCookie); id != "" && t.agents.has(id) {
+	switch id := cookie(r, deviceCookie); {
+	case id == ownPhone:
+		return "On a phone of one's own, which nobody manages"
+	case id != "" && t.agents.has(id):
 		return fmt.Sprintf("On the device %s", id)
 	}
 	return "On a device of one's own, which nobody manages"

@@ -173,16 +173,8 @@ func (t *trial) answered(r *http.Request) (string, error) {
 	return who.WebAuthnName(), nil
 }
 
-// beginCabinet begins to make a key for somebody. The cabinet stands in for the day on which people are handed their keys.
-func (t *trial) beginCabinet(w http.ResponseWriter, r *http.Request) {
-	if !t.pages.Sent(w, r) {
-		return
-	}
-	account := r.PostFormValue("account")
-	if t.keyMethodOf(account) == "" {
-		http.Error(w, "The book lists no security-key or passkey for "+account+".", http.StatusBadRequest)
-		return
-	}
+// beginMade asks the browser for a new key of an account.
+func (t *trial) beginMade(w http.ResponseWriter, account string) {
 	options, session, err := t.keyring.web.BeginRegistration(t.keyring.ownerOf(account),
 		webauthn.WithResidentKeyRequirement(protocol.ResidentKeyRequirementRequired))
 	if err != nil {
@@ -193,23 +185,86 @@ func (t *trial) beginCabinet(w http.ResponseWriter, r *http.Request) {
 	writeJSON(w, http.StatusOK, options)
 }
 
+// made verifies a key that was made for an account, and returns it with the method that it stands for where nobody has said.
+func (t *trial) made(r *http.Request, account string) (key *webauthn.Credential, method string, err error) {
+	session := t.keyring.take(r)
+	if session == nil {
+		return nil, "", errors.New("no key was begun")
+	}
+	parsed, err := protocol.ParseCredentialCreationResponseBytes([]byte(r.PostFormValue("made")))
+	if err != nil {
+		return nil, "", err
+	}
+	method = "security-key"
+	if parsed.AuthenticatorAttachment == protocol.Platform {
+		method = "passkey"
+	}
+	key, err = t.keyring.web.CreateCredential(t.keyring.ownerOf(account), *session, parsed)
+	return key, method, err
+}
+
+// beginCabinet begins to make a key for somebody. The cabinet stands in for the day on which people are handed their keys.
+func (t *trial) beginCabinet(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	account := r.PostFormValue("account")
+	if t.keyMethodOf(account) == "" {
+		http.Error(w, "The book lists no security-key or passkey for "+account+".", http.StatusBadRequest)
+		return
+	}
+	t.beginMade(w, account)
+}
+
 // takeCabinet keeps a key that was made.
 func (t *trial) takeCabinet(w http.ResponseWriter, r *http.Request) {
 	if !t.pages.Sent(w, r) {
 		return
 	}
 	account := r.PostFormValue("account")
-	session := t.keyring.take(r)
-	parsed, err := protocol.ParseCredentialCreationResponseBytes([]byte(r.PostFormValue("made")))
-	if session == nil || err != nil || t.keyMethodOf(account) == "" {
-		http.Error(w, "No key was made. Begin again.", http.StatusBadRequest)
-		return
-	}
-	key, err := t.keyring.web.CreateCredential(t.keyring.ownerOf(account), *session, parsed)
-	if err != nil {
-		http.Error(w, "This key cannot be used here.", http.StatusBadRequest)
+	key, _, err := t.made(r, account)
+	if err != nil || t.keyMethodOf(account) == "" {
+		http.Error(w, "No key was made that can be used here. Begin again.", http.StatusBadRequest)
 		return
 	}
 	t.keyring.hold(account, key)
 	http.Redirect(w, r, "/around?said=key", http.StatusSeeOther)
+}
+
+// beginOwnKey begins to make a key for who may enrol a method now.
+func (t *trial) beginOwnKey(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	s := t.signedOnAs(r)
+	if s == nil || !t.permits(s, attempt.Enrol.String()) {
+		http.Error(w, "Sign on to enrol a method first.", http.StatusForbidden)
+		return
+	}
+	t.beginMade(w, s.account)
+}
+
+// takeOwnKey enrols a key that was made.
+func (t *trial) takeOwnKey(w http.ResponseWriter, r *http.Request) {
+	if !t.pages.Sent(w, r) {
+		return
+	}
+	s := t.signedOnAs(r)
+	if s == nil || !t.permits(s, attempt.Enrol.String()) {
+		http.Redirect(w, r, "/account", http.StatusSeeOther)
+		return
+	}
+	key, method, err := t.made(r, s.account)
+	if err != nil {
+		http.Error(w, "No key was made that can be used here. Begin again.", http.StatusBadRequest)
+		return
+	}
+	if t.keyMethodOf(s.account) != method { // else it is one more of them
+		if err := t.enrol(s.account, method); err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+	}
+	t.keyring.hold(s.account, key)
+	http.Redirect(w, r, "/account?said=enrolled", http.StatusSeeOther)
 }

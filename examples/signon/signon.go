@@ -73,7 +73,7 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 	}
 	if d := a.Device.Ref(); d != nil {
 		id, _ := d.ID.Get()
-		a.Device = attempt.Known(attempt.Device{ID: d.ID, Remembered: t.rememberedFor(id, a.Account)})
+		a.Device = attempt.Known(attempt.Device{ID: d.ID, Platform: d.Platform, Remembered: t.rememberedFor(id, a.Account)})
 	}
 	t.mu.Lock()
 	a.External, a.Accepted = map[string]attempt.CheckResult{}, slices.Clone(t.accepted[a.Account])

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -140,6 +141,8 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /sign-off", t.signOff)
 	mux.HandleFunc("GET /account", t.serveAccount)
 	mux.HandleFunc("POST /account", t.setAccount)
+	mux.HandleFunc("POST /account/key/begin", t.beginOwnKey)
+	mux.HandleFunc("POST /account/key", t.takeOwnKey)
 	mux.HandleFunc("GET /account/begin", t.beginAction)
 	mux.Handle("/phone", t.phones.Page(t.people))
 	mux.HandleFunc("GET /around", t.serveAround)
@@ -204,12 +207,38 @@ func placeOf(r *http.Request) int {
 	return 1
 }
 
+// ownPhone is what is chosen for a browser that is to be on a phone of one's own.
+const ownPhone = "own-phone"
+
 // deviceOf returns the device of a browser: a registered one that was chosen for the trial, or what the browser calls itself.
 func (t *trial) deviceOf(r *http.Request) string {
-	if id := cookie(r, deviceCookie); id != "" && t.agents.has(id) {
+	id, own := cookie(r, deviceCookie), cookie(r, browserCookie)
+	switch {
+	case id == ownPhone && own != "":
+		return own + "-phone"
+	case id != "" && t.agents.has(id):
 		return id
 	}
-	return cookie(r, browserCookie)
+	return own
+}
+
+// platformOf returns the platform of a device of one's own as the browser has it, "" where it does not say (RFC 9110 section
+// 10.1.5). That of a registered device the door knows.
+func (t *trial) platformOf(r *http.Request) string {
+	id := cookie(r, deviceCookie)
+	if id == ownPhone {
+		return "android"
+	}
+	if t.agents.has(id) {
+		return ""
+	}
+	for _, p := range []struct{ said, platform string }{{"iPhone", "ios"}, {"iPad", "ios"}, {"Android", "android"},
+		{"Windows NT", "windows"}, {"Macintosh", "macos"}, {"Linux", "linux"}} {
+		if strings.Contains(r.UserAgent(), p.said) {
+			return p.platform
+		}
+	}
+	return ""
 }
 
 // attempt is what a browser attempts, as far as it is known before anything is proven.
@@ -217,7 +246,11 @@ func (t *trial) attempt(r *http.Request, app string) attempt.Attempt {
 	a := attempt.Attempt{At: t.clock.Now(), App: app, Through: attempt.Known(attempt.Browser),
 		IP: attempt.Known(places[placeOf(r)].IP), Client: attempt.None[attempt.ClientAsk]()}
 	if id := t.deviceOf(r); id != "" {
-		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(id)})
+		d := attempt.Device{ID: attempt.Known(id)}
+		if platform := t.platformOf(r); platform != "" {
+			d.Platform = attempt.Known(platform)
+		}
+		a.Device = attempt.Known(d)
 	}
 	return a
 }

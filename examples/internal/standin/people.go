@@ -49,13 +49,17 @@ func NewPeople(accounts []directory.Account) *People {
 // Add draws secrets for an account, in the place of those that it had.
 func (p *People) Add(account string) {
 	one := &person{password: newPassword(), seed: base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(draw(20)),
-		spent: map[int64]bool{}}
-	for range 5 {
-		one.recovery = append(one.recovery, fmt.Sprintf("%x", draw(5)))
-	}
+		spent: map[int64]bool{}, recovery: newRecoveryCodes()}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.accounts[account] = one
+}
+
+func newRecoveryCodes() (list []string) {
+	for range 5 {
+		list = append(list, fmt.Sprintf("%x", draw(5)))
+	}
+	return list
 }
 
 // draw returns random bytes. crypto/rand never fails.
@@ -134,6 +138,28 @@ func (p *People) FitsCode(account, code string, at time.Time) bool {
 		}
 	}
 	return false
+}
+
+// Seed returns the key of the app for codes of an account (RFC 6238), in base 32, "" of one that there is not.
+func (p *People) Seed(account string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if one := p.accounts[account]; one != nil {
+		return one.seed
+	}
+	return ""
+}
+
+// DrawRecoveryCodes gives an account other recovery codes, in the place of those that it has left, and returns them.
+func (p *People) DrawRecoveryCodes(account string) []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	one := p.accounts[account]
+	if one == nil {
+		return nil
+	}
+	one.recovery = newRecoveryCodes()
+	return slices.Clone(one.recovery)
 }
 
 // RecoveryCodes returns the codes of an account that are left.
