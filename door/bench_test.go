@@ -16,6 +16,7 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
@@ -65,6 +66,34 @@ func BenchmarkReview(b *testing.B) {
 		require.Zero(b, ended)
 	}
 	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N), "s/review")
+}
+
+// BenchmarkSessionEnds has a device report that its firewall is off, and waits until the session that was granted on it has ended
+// in the store, on SQLite.
+func BenchmarkSessionEnds(b *testing.B) {
+	h := newHouse(b, open(b), nil)
+	report := func(firewall bool) {
+		h.pass(time.Second)
+		status, _, text := h.ask("PUT", "/v1/devices/laptop-ingrid/report", all,
+			fmt.Sprintf(`{"platform":"windows","facts":{"firewall":%t,"os_version":"10.0.22631","patch_age_days":3}}`, firewall))
+		require.Equal(b, 204, status, string(text))
+	}
+	var sum, slowest time.Duration
+	n := 0
+	for b.Loop() {
+		id := fmt.Sprintf("s-%d", n)
+		report(true)
+		require.Equal(b, decide.Grant, h.decide(ingrid("card-till", password+","+push, `,"session":{"id":"`+id+`"}`)).Verdict)
+		from := time.Now()
+		report(false)
+		for len(h.session(id).Apps) > 0 {
+			time.Sleep(50 * time.Microsecond)
+		}
+		took := time.Since(from)
+		sum, slowest, n = sum+took, max(slowest, took), n+1
+	}
+	b.ReportMetric(sum.Seconds()*1000/float64(n), "ms/end")
+	b.ReportMetric(slowest.Seconds()*1000, "ms-slowest")
 }
 
 // BenchmarkStart makes a door of 1,000 policies and a store of 100,000 accounts that the book does not

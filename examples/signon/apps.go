@@ -71,7 +71,7 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	}
 	switch {
 	case let != "":
-		w.Header().Set("Refresh", "2") // so that the end of a session is seen
+		w.Header().Set("Refresh", "1") // so that the end of a session is seen within a second
 		t.pages.Write(w, r, http.StatusOK, "app", x.name, step{App: x.name, Account: let, Say: x.words})
 	case guarded.status == http.StatusUnauthorized && !strings.Contains(r.URL.RawQuery, "again"):
 		t.sendToProvider(w, r, x, guarded.header.Get("WWW-Authenticate"))
@@ -264,11 +264,10 @@ func (t *trial) openTo(r *http.Request, s *session) ([]string, error) {
 
 // zone is that of the book.
 func (t *trial) zone() *time.Location {
-	zone, err := time.LoadLocation("Europe/Oslo")
-	if err != nil {
-		return time.UTC
+	if zone := t.door.Book().Source().Rulebook().Directory.Zone; zone != nil {
+		return zone
 	}
-	return zone
+	return time.UTC
 }
 
 // nonceOf verifies an ID token for an app (OpenID Connect Core 1.0 section 3.1.3.7) and returns its nonce, "" of one that is

@@ -64,7 +64,7 @@ func (t *trial) serveBehind(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	w.Header().Set("Refresh", "2")
+	w.Header().Set("Refresh", "1")
 	x := appNamed("mail")
 	t.pages.Write(w, r, http.StatusOK, "app", "mail, behind nginx", step{App: x.name, Account: r.Header.Get(door.AccountHeader), Say: x.words})
 }

@@ -144,7 +144,7 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /account/key/begin", t.beginOwnKey)
 	mux.HandleFunc("POST /account/key", t.takeOwnKey)
 	mux.HandleFunc("GET /account/begin", t.beginAction)
-	mux.Handle("/phone", t.phones.Page(t.people))
+	mux.Handle("/phone", t.phones.Page(t.people, t.zone()))
 	mux.HandleFunc("GET /around", t.serveAround)
 	mux.HandleFunc("POST /around", t.setAround)
 	mux.HandleFunc("GET /agent", t.serveAgent)

@@ -115,7 +115,7 @@ func TestSignOns(t *testing.T) {
 		require.Len(t, shown, 1)
 		require.Contains(t, text, fmt.Sprintf("pprove number %d on your phone", shown[0].Number))
 		page := httptest.NewRecorder()
-		s.phones.Page(s.people).ServeHTTP(page, httptest.NewRequest("GET", "/phone?"+url.Values{"account": {ingrid}}.Encode(), nil))
+		s.phones.Page(s.people, time.Local).ServeHTTP(page, httptest.NewRequest("GET", "/phone?"+url.Values{"account": {ingrid}}.Encode(), nil))
 		require.Contains(t, page.Body.String(), "Is it you who signs on to crew-roster?")
 		require.True(t, s.phones.Answer(ingrid, shown[0].ID, true, shown[0].Number))
 		q.password = ""

@@ -37,8 +37,8 @@ type phoneView struct {
 	Silent  bool
 }
 
-// Page is the page of the phones, at /phone: what a phone shows, and what its owner answers.
-func (p *Phones) Page(people *People) http.Handler {
+// Page is the page of the phones, at /phone: what a phone shows, with times of a zone, and what its owner answers.
+func (p *Phones) Page(people *People, zone *time.Location) http.Handler {
 	pages := NewPages(phoneTemplates, "")
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /phone", func(w http.ResponseWriter, r *http.Request) {
@@ -52,7 +52,7 @@ func (p *Phones) Page(people *People) http.Handler {
 			v.Code = people.Code(account, p.now())
 		}
 		for i := range v.Waiting {
-			v.Waiting[i].Asked = v.Waiting[i].Asked.In(time.Local)
+			v.Waiting[i].Asked = v.Waiting[i].Asked.In(zone)
 		}
 		pages.Write(w, r, http.StatusOK, "phone", "A phone", v)
 	})
