@@ -18,12 +18,12 @@ import (
 
 // client is a browser without scripts that follows no redirect by itself.
 type client struct {
-	*testing.T
+	testing.TB
 	*http.Client
 	base string
 }
 
-func newClient(t *testing.T, x *trial) *client {
+func newClient(t testing.TB, x *trial) *client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
@@ -193,4 +193,23 @@ func TestProvider(t *testing.T) {
 			require.True(t, cookie.HttpOnly && cookie.SameSite == http.SameSiteStrictMode, cookie.Name)
 		}
 	})
+}
+
+// BenchmarkWrongPassword is how long an answer to a wrong password takes, without the pause that evens it out.
+func BenchmarkWrongPassword(b *testing.B) {
+	for _, account := range []string{ingrid, "nobody@kestrelsound.example"} {
+		b.Run(account, func(b *testing.B) {
+			x := begun(b)
+			c := newClient(b, x)
+			_, to, _ := c.get(x.asks())
+			_, _, page := c.get(to)
+			form := regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)
+			require.NotNil(b, form)
+			for b.Loop() {
+				status, _, _ := c.send(http.MethodPost, "/sign-on", url.Values{"form": form[1:], "method": {"begin"}, "account": {account},
+					"password": {"not it"}})
+				require.Equal(b, http.StatusSeeOther, status)
+			}
+		})
+	}
 }

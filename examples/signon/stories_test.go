@@ -36,7 +36,7 @@ const ragna, solveig, astrid, emergency = "ragna@kestrelsound.example", "solveig
 	"harbour-key@kestrelsound.example"
 
 // begun starts a trial whose clock stands still but where it is put forward.
-func begun(t *testing.T) *trial {
+func begun(t testing.TB) *trial {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	stands := time.Now()
