@@ -48,10 +48,11 @@ rollouts:
 `
 
 const (
-	heldPolicy    = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}"
-	bothPolicy    = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, held]}}]}"
-	choicePolicy  = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [{one_of: [strong, known]}]}}]}"
-	eitherPolicy  = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, {one_of: [strong, held]}]}}]}"
+	heldPolicy   = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [held]}}]}"
+	bothPolicy   = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, held]}}]}"
+	choicePolicy = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [{one_of: [strong, known]}]}}]}"
+	eitherPolicy = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, " +
+		"then: {require: [known, {one_of: [strong, held]}]}}]}"
 	changedPolicy = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, changed]}}]}"
 	fitPolicy     = "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [known, fit]}, say: 'Look " +
 		"after it.'}]}"

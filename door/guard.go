@@ -239,8 +239,8 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 	if resumed.Session.Started.IsZero() || s.Started.Before(resumed.Session.Started) {
 		resumed.Session.Started = s.Started
 	}
-	device := a.Device.Ref()
-	ownDevice := device != nil && device.Platform.IsUnknown() && g.bookDevice == nil && (g.device.value == nil || g.device.value.Platform == "")
+	device, kept := a.Device.Ref(), g.device.value
+	ownDevice := device != nil && device.Platform.IsUnknown() && g.bookDevice == nil && (kept == nil || kept.Platform == "")
 	if !b.asksOutside && !ownDevice {
 		return &resumed
 	}

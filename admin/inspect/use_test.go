@@ -95,7 +95,8 @@ func TestWhatOnlyUseShows(t *testing.T) {
 			use, err := inspect.UseOf(t.Context(), b, used(c.history...), replay.Options{})
 			require.NoError(t, err)
 			require.True(t, use.IsEnough(), use.Basis)
-			found, err := inspect.InspectWith(t.Context(), b, time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC), inspect.Options{Checks: use.Checks()})
+			day := time.Date(2026, time.November, 1, 0, 0, 0, 0, time.UTC)
+			found, err := inspect.InspectWith(t.Context(), b, day, inspect.Options{Checks: use.Checks()})
 			require.NoError(t, err)
 			var names []string
 			for _, f := range found.Findings {

@@ -131,15 +131,15 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 				t.pages.Write(w, r, http.StatusOK, "account", "Set up the app for codes", v)
 				return
 			}
-			err = t.enrol(s.account, v.Setup)
+			err = t.enrolChosen(s.account, v.Setup)
 		case "recovery-code":
-			if err = t.enrol(s.account, v.Setup); err == nil {
+			if err = t.enrolChosen(s.account, v.Setup); err == nil {
 				v.Codes = t.people.DrawRecoveryCodes(s.account)
 				t.pages.Write(w, r, http.StatusOK, "account", "Codes for when all else is lost", v)
 				return
 			}
 		default:
-			err = t.enrol(s.account, v.Setup)
+			err = t.enrolChosen(s.account, v.Setup)
 		}
 	}
 	if err != nil {
@@ -149,18 +149,19 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/account?said="+said, http.StatusSeeOther)
 }
 
-// enrol tells the door of a method that an account has from now on.
-func (t *trial) enrol(account, method string) error {
-	credential := keyCredentials[method]
+// enrolChosen enrols a method that was chosen. A key is enrolled by itself, once it was made.
+func (t *trial) enrolChosen(account, method string) error {
 	for _, x := range enrollable {
 		if x.Method == method {
-			credential = x.Credential
+			return t.enrol(account, method, x.Credential)
 		}
 	}
-	switch {
-	case credential == "":
-		return fmt.Errorf("the method %q cannot be enrolled here", method)
-	case slices.Contains(t.methodsOf(account), method):
+	return fmt.Errorf("the method %q cannot be chosen here", method)
+}
+
+// enrol tells the door of a method that an account has from now on, by its credential_type.
+func (t *trial) enrol(account, method, credential string) error {
+	if slices.Contains(t.methodsOf(account), method) {
 		return fmt.Errorf("the method %q is enrolled already", method)
 	}
 	if err := t.tell(credentialChange, account, map[string]any{"credential_type": credential, "change_type": "create"}); err != nil {

@@ -260,7 +260,7 @@ func (t *trial) takeOwnKey(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if t.keyMethodOf(s.account) != method { // else it is one more of them
-		if err := t.enrol(s.account, method); err != nil {
+		if err := t.enrol(s.account, method, keyCredentials[method]); err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}

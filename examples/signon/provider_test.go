@@ -183,6 +183,20 @@ func TestProvider(t *testing.T) {
 		status, _, _ := c.get("/apps/mail/signed-on?" + url.Values{"code": {"x"}, "state": {"s"}, "iss": {x.base}}.Encode())
 		require.Equal(t, http.StatusBadRequest, status)
 	})
+	t.Run("a key that was not made is not enrolled", func(t *testing.T) {
+		c := newClient(t, x)
+		require.Nil(t, c.signOn(x, jonas, x.people.Password(jonas), "/account/begin?action=enrol"))
+		_, _, page := c.get("/account?do=enrol")
+		form := regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)
+		for method, want := range map[string]int{"security-key": http.StatusBadGateway, "password": http.StatusBadGateway,
+			"push": http.StatusSeeOther} {
+			status, _, text := c.send(http.MethodPost, "/account", url.Values{"form": form[1:], "do": {"enrol"}, "method": {method}})
+			require.Equal(t, want, status, text)
+		}
+		require.Equal(t, []string{"password", "push"}, x.methodsOf(jonas))
+		status, _, _ := c.send(http.MethodPost, "/account/key", url.Values{"form": form[1:], "made": {"{}"}})
+		require.Equal(t, http.StatusBadRequest, status)
+	})
 	t.Run("pages load nothing", func(t *testing.T) {
 		r, err := http.Get(x.base + "/around")
 		require.NoError(t, err)

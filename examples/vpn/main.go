@@ -76,7 +76,8 @@ func run(ctx context.Context, addr, phone string) error {
 		return err
 	}
 	secret := standin.NewToken()
-	pages := &http.Server{Addr: phone, Handler: s.phones.Page(s.people, time.Local), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
+	pages := &http.Server{Addr: phone, Handler: s.phones.Page(s.people, time.Local), ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout: 10 * time.Second}
 	stopped := make(chan error, 2)
 	go func() { stopped <- pages.ListenAndServe() }()
 	go func() { stopped <- s.serve(ctx, conn, []byte(secret)) }()
