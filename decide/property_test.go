@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -166,4 +167,47 @@ func TestAnAccountIsJudgedAlikeWhereverItIsFrom(t *testing.T) {
 			require.Equal(t, inside.Verdict(context.Background(), a), judge.Verdict(context.Background(), a))
 		}
 	})
+}
+
+// TestOnlyWhoNeedsTimeIsReminded: of a grant a rollout is told where it rests on the time that it leaves, and nowhere else. All
+// there is of a few assurances, accounts and proofs is tried.
+func TestOnlyWhoNeedsTimeIsReminded(t *testing.T) {
+	strictWorld, _, _ := strings.Cut(repairWorld, "rollouts:")
+	judgeOf := func(world, policy string) *decide.Judge {
+		b, err := book.OpenFS(mapFS(map[string]string{"world.yaml": world, "p.yaml": "briskwarden: 1\npolicies: [" + policy + "]\n"}))
+		require.NoError(t, err)
+		judge, err := b.Compile()
+		require.NoError(t, err)
+		return judge
+	}
+	demands := []string{"known", "held", "strong", "{one_of: [known, held]}", "{one_of: [held, strong]}", "{one_of: [strong, held]}",
+		"{one_of: [known, strong]}", "{one_of: [strong, held, known]}"}
+	methods := []string{"password", "otp-app", "push", "passkey"}
+	reminders := 0
+	for _, one := range demands {
+		for _, other := range demands {
+			policy := "{name: base, stage: live, who: anyone, apps: every, rules: [{name: all, then: {require: [" + one + ", " + other + "]}}]}"
+			easing, strict := judgeOf(repairWorld, policy), judgeOf(strictWorld, policy)
+			for proven := range 1 << len(methods) {
+				for _, account := range []string{"ann", "bob", "late"} {
+					a := read(t, `"account":"`+account+`"`)
+					for i, m := range methods {
+						if proven>>i&1 == 1 {
+							a.Session.Proofs = append(a.Session.Proofs, attempt.Proof{Method: m, At: a.At})
+						}
+					}
+					d := easing.Decide(t.Context(), a)
+					if d.Verdict != decide.Grant {
+						continue
+					}
+					told := slices.ContainsFunc(d.Notices, func(n decide.Notice) bool { return n.Code == decide.EnrolmentDue })
+					require.Equal(t, strict.Verdict(t.Context(), a) != decide.Grant, told, "%s %s %v", policy, account, d.Notices)
+					if told {
+						reminders++
+					}
+				}
+			}
+		}
+	}
+	require.Greater(t, reminders, 100)
 }
