@@ -25,7 +25,7 @@ import (
 
 // app is one that people open, behind the guard.
 type app struct {
-	name, host string
+	Name, Host string
 	// Words are what it shows.
 	words string
 }
@@ -41,7 +41,7 @@ var apps = []app{
 
 func appNamed(name string) *app {
 	for i := range apps {
-		if apps[i].name == name {
+		if apps[i].Name == name {
 			return &apps[i]
 		}
 	}
@@ -58,21 +58,21 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	}
 	// The guard is told where the browser is, as a proxy in front of it would.
 	behind := r.Clone(r.Context())
-	behind.Header.Set("X-Forwarded-Host", x.host)
+	behind.Header.Set("X-Forwarded-Host", x.Host)
 	behind.Header.Set("X-Forwarded-Uri", "/")
 	behind.Header.Set("X-Forwarded-For", places[placeOf(r)].IP.String())
 	let := ""
 	guarded := &kept{header: http.Header{}}
 	through := func(_ http.ResponseWriter, r *http.Request) { let = door.AccountOf(r.Context()) }
 	t.door.Guard(http.HandlerFunc(through)).ServeHTTP(guarded, behind)
-	path := "/apps/" + x.name + "/"
+	path := "/apps/" + x.Name + "/"
 	if r.URL.Query().Get("back") == "nginx" && let == "" {
 		setCookie(w, backCookie, "nginx", path)
 	}
 	switch {
 	case let != "":
 		w.Header().Set("Refresh", "1") // so that the end of a session is seen within a second
-		t.pages.Write(w, r, http.StatusOK, "app", x.name, step{App: x.name, Account: let, Say: x.words})
+		t.pages.Write(w, r, http.StatusOK, "app", x.Name, step{App: x.Name, Account: let, Say: x.words})
 	case guarded.status == http.StatusUnauthorized && !strings.Contains(r.URL.RawQuery, "again"):
 		t.sendToProvider(w, r, x, guarded.header.Get("WWW-Authenticate"))
 	default:
@@ -81,8 +81,8 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 			problem.Detail = "This cannot be opened."
 		}
 		dropCookie(w, passCookie, path)
-		t.pages.Write(w, r, http.StatusForbidden, "closed", x.name+" is closed to you",
-			step{App: x.name, Say: problem.Detail, Reference: guarded.header.Get("Decision-Id")})
+		t.pages.Write(w, r, http.StatusForbidden, "closed", x.Name+" is closed to you",
+			step{App: x.Name, Say: problem.Detail, Reference: guarded.header.Get("Decision-Id")})
 	}
 }
 
@@ -125,14 +125,14 @@ func challenged(challenge, name string) string {
 func (t *trial) sendToProvider(w http.ResponseWriter, r *http.Request, x *app, challenge string) {
 	state, nonce, verifier := standin.NewToken(), standin.NewToken(), standin.NewToken()+standin.NewToken()
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"response_type": {"code"}, "client_id": {x.name}, "redirect_uri": {t.redirectOf(x.name)}, "scope": {"openid"},
+	q := url.Values{"response_type": {"code"}, "client_id": {x.Name}, "redirect_uri": {t.redirectOf(x.Name)}, "scope": {"openid"},
 		"state": {state}, "nonce": {nonce}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}}
 	for _, name := range []string{"acr_values", "max_age"} {
 		if value := challenged(challenge, name); value != "" {
 			q.Set(name, value)
 		}
 	}
-	setCookie(w, flowCookie, state+"."+nonce+"."+verifier, "/apps/"+x.name+"/")
+	setCookie(w, flowCookie, state+"."+nonce+"."+verifier, "/apps/"+x.Name+"/")
 	http.Redirect(w, r, "/authorize?"+q.Encode(), http.StatusSeeOther)
 }
 
@@ -145,14 +145,14 @@ func (t *trial) signedOn(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "This sign-on was not begun here. Open the app again.", http.StatusBadRequest)
 		return
 	}
-	path := "/apps/" + x.name + "/"
+	path := "/apps/" + x.Name + "/"
 	dropCookie(w, flowCookie, path)
 	if failed := q.Get("error"); failed != "" {
-		t.pages.Write(w, r, http.StatusForbidden, "closed", x.name+" is closed to you", step{App: x.name, Say: q.Get("error_description")})
+		t.pages.Write(w, r, http.StatusForbidden, "closed", x.Name+" is closed to you", step{App: x.Name, Say: q.Get("error_description")})
 		return
 	}
-	tokens, problem := t.exchange(q.Get("code"), x.name, t.redirectOf(x.name), flow[2])
-	if problem == "" && t.nonceOf(tokens.IDToken, x.name) != flow[1] {
+	tokens, problem := t.exchange(q.Get("code"), x.Name, t.redirectOf(x.Name), flow[2])
+	if problem == "" && t.nonceOf(tokens.IDToken, x.Name) != flow[1] {
 		problem = "the ID token is of another sign-on"
 	}
 	if problem != "" {
@@ -177,8 +177,8 @@ type launcher struct {
 	// Programs are outside programs, and Reviews says that she answers for them.
 	Programs []string
 	Reviews  bool
-	// Nginx is where the mail is behind nginx, "" where it is not installed.
-	Nginx string
+	// Nginx are where the apps are behind nginx, by name; none where it is not installed.
+	Nginx map[string]string
 }
 
 // serveLauncher shows the apps that a person can open now, those that would ask for more, and those that are closed just now.
@@ -186,14 +186,12 @@ type launcher struct {
 func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	place := places[placeOf(r)]
 	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
-	if t.nginx != nil {
-		v.Nginx = t.nginx.url + "/apps/mail/"
-	}
 	s := t.signedOnAs(r)
 	if s == nil {
 		for i := range apps {
-			v.More = append(v.More, opening{Name: apps[i].name})
+			v.More = append(v.More, opening{Name: apps[i].Name})
 		}
+		v.Nginx = t.behindNginx(v.More)
 		t.pages.Write(w, r, http.StatusOK, "launcher", "Your apps", v)
 		return
 	}
@@ -211,7 +209,7 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	for i := range apps {
-		name := apps[i].name
+		name := apps[i].Name
 		if slices.Contains(open, name) {
 			v.Open = append(v.Open, opening{Name: name})
 			continue
@@ -235,7 +233,20 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 			v.Closed = append(v.Closed, opening{name, strings.TrimSpace(d.ToPerson.Say + " " + strings.Join(d.ToPerson.Repairs, " "))})
 		}
 	}
+	v.Nginx = t.behindNginx(v.Open, v.More, v.Closed)
 	t.pages.Write(w, r, http.StatusOK, "launcher", "Your apps", v)
+}
+
+// behindNginx says where apps are behind nginx, by name.
+func (t *trial) behindNginx(lists ...[]opening) map[string]string {
+	if t.nginx == nil {
+		return nil
+	}
+	at := map[string]string{}
+	for _, x := range slices.Concat(lists...) {
+		at[x.Name] = t.nginx.url + "/apps/" + x.Name + "/"
+	}
+	return at
 }
 
 // openTo asks the door which apps it would grant a session now (OpenID Authorization API 1.0 section 8). That is a search, which

@@ -37,6 +37,8 @@ type device struct {
 	Name, Platform, Owner string
 	Facts                 map[string]attempt.Scalar
 	Reported              time.Time
+	// Hourly says that it reports every hour by itself.
+	Hourly bool
 }
 
 func newAgents(door http.Handler, token string, registered []directory.Device) agents {
@@ -93,6 +95,26 @@ func (a *agents) set(id, fact string, value attempt.Scalar) {
 	if d := a.devices[id]; d != nil {
 		d.Facts[fact] = value
 	}
+}
+
+// setHourly says whether a device reports every hour by itself.
+func (a *agents) setHourly(id string, hourly bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if d := a.devices[id]; d != nil {
+		d.Hourly = hourly
+	}
+}
+
+// reportDue has each device report that does so by itself, and has not for an hour.
+func (a *agents) reportDue(now time.Time) error {
+	var failed []error
+	for _, id := range a.names() {
+		if d, ok := a.look(id); ok && d.Hourly && now.Sub(d.Reported) >= time.Hour {
+			failed = append(failed, a.report(id, now))
+		}
+	}
+	return errors.Join(failed...)
 }
 
 // look returns a device as it is.
@@ -389,6 +411,8 @@ func (t *trial) setAgent(w http.ResponseWriter, r *http.Request) {
 	switch r.PostFormValue("do") {
 	case "firewall":
 		t.agents.set(id, "firewall", attempt.BoolScalar(r.PostFormValue("on") != ""))
+	case "hourly":
+		t.agents.setHourly(id, r.PostFormValue("on") != "")
 	case "update":
 		t.agents.set(id, "patch_age_days", attempt.NumberScalar(0))
 	case "report":

@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/signal"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 	_ "time/tzdata"
@@ -66,6 +67,10 @@ func run(ctx context.Context, addr string) error {
 			_ = t.nginx.cmd.Wait() // an interrupt is how it ends
 		}()
 	}
+	var reporting sync.WaitGroup
+	defer reporting.Wait()
+	defer stop()
+	reporting.Go(func() { t.haveDevicesReport(running) })
 	t.print()
 	server := &http.Server{Handler: t.http, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
 	stopped := make(chan error, 1)
@@ -78,6 +83,22 @@ func run(ctx context.Context, addr string) error {
 	patience, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return server.Shutdown(patience)
+}
+
+// haveDevicesReport has devices report that do so by themselves, until the context ends.
+func (t *trial) haveDevicesReport(ctx context.Context) {
+	tick := time.NewTicker(time.Second) // the clock of the trial may be put forward at any time
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := t.agents.reportDue(t.clock.Now()); err != nil {
+				slog.Error("a device could not report", "error", err)
+			}
+		}
+	}
 }
 
 // print says what to open, and what to try.

@@ -18,7 +18,7 @@ import (
 //go:embed nginx.conf
 var nginxConf string
 
-// behind is an nginx in front of the mail of a trial.
+// behind is an nginx in front of the apps of a trial.
 type behind struct {
 	// url is where it answers, and secret what it tells the app, so that nobody else speaks for it.
 	url, secret string
@@ -45,8 +45,8 @@ func (t *trial) startNginx(ctx context.Context, dir string) (*behind, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = template.Must(template.New("nginx").Parse(nginxConf)).Execute(file, map[string]any{"Places": places, "Listen": at.String(),
-		"Secret": b.secret, "Trial": t.base})
+	err = template.Must(template.New("nginx").Parse(nginxConf)).Execute(file, map[string]any{"Places": places, "Apps": apps,
+		"Listen": at.String(), "Secret": b.secret, "Trial": t.base})
 	if closed := file.Close(); err == nil {
 		err = closed
 	}
@@ -64,9 +64,14 @@ func (t *trial) serveBehind(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
+	x := appNamed(r.PathValue("app"))
+	if x == nil {
+		http.NotFound(w, r)
+		return
+	}
 	w.Header().Set("Refresh", "1")
-	x := appNamed("mail")
-	t.pages.Write(w, r, http.StatusOK, "app", "mail, behind nginx", step{App: x.name, Account: r.Header.Get(door.AccountHeader), Say: x.words})
+	t.pages.Write(w, r, http.StatusOK, "app", x.Name+", behind nginx",
+		step{App: x.Name, Account: r.Header.Get(door.AccountHeader), Say: x.words})
 }
 
 // backCookie says that an app was opened behind nginx, and that the browser is to go back there.

@@ -291,6 +291,18 @@ func TestStories(t *testing.T) {
 			v.open("/sign-on").sees("The till is open.") // where she tried before
 			require.Equal(t, decide.Grant, v.last(ingrid, "card-till"))
 		},
+		"a device that reports by itself stays fit": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/agent").press("Have it report every hour").sees("every hour")
+			x.clock.Forward(20 * time.Hour)
+			require.NoError(t, x.agents.reportDue(x.clock.Now()))
+			x.clock.Forward(10 * time.Hour) // what it reported first is too old by now
+			v.open("/apps/card-till/").password(ingrid).sees("The till is open.")
+			v.open("/agent").press("Have it report no more").sees("only when it is told to")
+			x.clock.Forward(20 * time.Hour)
+			require.NoError(t, x.agents.reportDue(x.clock.Now()))
+			visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("Let the device report its state")
+			require.Equal(t, decide.StepUp, v.last(ingrid, "card-till"))
+		},
 		"a device report closes the till before one's eyes": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
@@ -508,7 +520,7 @@ func TestStories(t *testing.T) {
 			require.Equal(t, decide.StepUp, v.last(hand, "mail"))
 			require.NotContains(t, x.people.RecoveryCodes(hand), code)
 		},
-		"the mail behind nginx asks as the door says": func(t *testing.T, browser context.Context, x *trial) {
+		"an app behind nginx asks as the door says, and another asks no more": func(t *testing.T, browser context.Context, x *trial) {
 			if _, err := exec.LookPath("nginx"); err != nil && os.Getenv("CI") == "" {
 				t.Skip("there is no nginx")
 			}
@@ -524,6 +536,10 @@ func TestStories(t *testing.T) {
 			v.password(ingrid).press("Ask my phone").sees("Type this")
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("mail, behind nginx", ingrid, "No new mail.")
+			require.NotContains(t, v.open("/").sees("The same behind nginx").text(), "berth-planner", "she does not have it")
+			v.do(chromedp.Navigate(nginx.url + "/apps/crew-roster/"))
+			v.sees("crew-roster, behind nginx", "Tomorrow you sail")
+			v.do(chromedp.Navigate(nginx.url + "/apps/mail/"))
 			ended, err := x.door.EndSession(x.sessionOf(ingrid), "she called")
 			require.True(t, err == nil && ended, err)
 			v.sees("mail is closed to you", "Sign on again.")

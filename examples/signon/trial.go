@@ -41,7 +41,7 @@ type trial struct {
 	keyring *keyring
 	// pause is how long an answer to a wrong password takes, 0 for no longer than it needs.
 	pause time.Duration
-	// nginx is one in front of the mail, nil where there is none.
+	// nginx is one in front of the apps, nil where there is none.
 	nginx *behind
 
 	mu sync.Mutex
@@ -94,7 +94,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	}
 	own := []string{}
 	for i := range apps {
-		own = append(own, apps[i].name)
+		own = append(own, apps[i].Name)
 	}
 	token, digest := door.NewToken([]byte(standin.NewToken()))
 	local := netip.MustParseAddr("127.0.0.1")
@@ -155,7 +155,7 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /review", t.takeReview)
 	mux.HandleFunc("GET /{$}", t.serveLauncher)
 	mux.Handle("GET /door/v1/guard", http.StripPrefix("/door", t.door.Handler()))
-	mux.HandleFunc("GET /behind/mail", t.serveBehind)
+	mux.HandleFunc("GET /behind/{app}", t.serveBehind)
 	mux.HandleFunc("GET /apps/{app}/signed-on", t.signedOn)
 	mux.HandleFunc("GET /apps/{app}/{$}", t.serveApp)
 	return mux
