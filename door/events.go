@@ -363,7 +363,8 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 		return review{}, err
 	}
 	method := credentials[h.Credential]
-	if _, named := inside.Of(d.book.Load().Judge()).Directory().FindMethod(h.Credential); method == "" && named {
+	_, named := inside.Of(d.book.Load().Judge()).Directory().FindMethod(h.Credential)
+	if method == "" && named && h.Credential != directory.DeskPass { // which nobody enrols
 		method = h.Credential
 	}
 	if method == "password" && (h.Change == "update" || h.Change == "create") &&

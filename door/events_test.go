@@ -151,6 +151,8 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 			account: &store.Account{Methods: []string{"password", "push", "otp-app"}}},
 		"what the book has no method for": {kind: caep + "credential-change", subject: herself, open: true,
 			says: map[string]any{"credential_type": "pin", "change_type": "create"}, account: &store.Account{}},
+		"a pass that nobody enrols": {kind: caep + "credential-change", subject: herself, open: true,
+			says: map[string]any{"credential_type": "desk-pass", "change_type": "create"}, account: &store.Account{}},
 		"a change that is none": {kind: caep + "credential-change", subject: herself, open: true,
 			says: map[string]any{"credential_type": "app", "change_type": "rotate"}, account: &store.Account{}},
 		"risk rises": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "HIGH", "risk_reason": "odd",
