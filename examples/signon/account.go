@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -17,16 +18,14 @@ import (
 
 const accountPage, permitLasts = "account-page", 5 * time.Minute
 
-// The events by which the door hears of it (CAEP 1.0 section 3.3).
+// The event by which the door hears of it (CAEP 1.0 section 3.3).
 const credentialChange = "https://schemas.openid.net/secevent/caep/event-type/credential-change"
 
-// enrollable are the methods that can be chosen here, with the credential_type that tells of each: one of the standard's, or one
-// that both sides agree on, which is the name of the method.
-var enrollable = []struct{ Method, Credential string }{{"push", "app"}, {"sms-code", "phone-sms"}, {"otp-app", "otp-app"},
-	{"recovery-code", "recovery-code"}}
+// chosen are the methods that can be chosen here. A key is enrolled once it was made.
+var chosen = []string{"push", "sms-code", "otp-app", "recovery-code"}
 
-// keyCredentials are the credential types of keys.
-var keyCredentials = map[string]string{"security-key": "fido2-roaming", "passkey": "fido2-platform"}
+// credentialTypes are those of the standard that tell of methods. Of others their name does, as both sides agree.
+var credentialTypes = map[string]string{"push": "app", "sms-code": "phone-sms", "security-key": "fido2-roaming", "passkey": "fido2-platform"}
 
 // beginAction has somebody sign on for an action on her own account.
 func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
@@ -77,17 +76,20 @@ func (t *trial) serveAccount(w http.ResponseWriter, r *http.Request) {
 		if do := r.URL.Query().Get("do"); t.permits(s, do) {
 			v.Do = do
 		}
-		for _, x := range enrollable {
-			if !slices.Contains(t.methodsOf(s.account), x.Method) {
-				v.Methods = append(v.Methods, x.Method)
+		for _, method := range chosen {
+			if t.mayChoose(s.account, method) == nil {
+				v.Methods = append(v.Methods, method)
 			}
 		}
 	}
 	t.pages.Write(w, r, http.StatusOK, "account", "Your account", v)
 }
 
-// permits reports whether an action was granted a moment ago.
+// permits reports whether an action was granted a moment ago. Nobody, who is nil, may do anything.
 func (t *trial) permits(s *session, action string) bool {
+	if s == nil {
+		return false
+	}
 	at, granted := s.may[action]
 	return granted && t.clock.Now().Sub(at) <= permitLasts
 }
@@ -105,66 +107,72 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s, do := t.signedOnAs(r), r.PostFormValue("do")
-	if s == nil || !t.permits(s, do) {
+	if !t.permits(s, do) {
 		http.Redirect(w, r, "/account", http.StatusSeeOther)
 		return
 	}
-	var err error
-	said := "enrolled"
-	switch do {
-	case attempt.ChangePassword.String():
-		said = "changed"
-		if len(r.PostFormValue("password")) < 8 {
-			http.Error(w, "A password has eight characters or more. Go back and choose another.", http.StatusBadRequest)
-			return
-		}
-		if err = t.tell(credentialChange, s.account, map[string]any{"credential_type": "password", "change_type": "update"}); err == nil {
-			t.people.ChangePassword(s.account, r.PostFormValue("password"))
-		}
-	case attempt.Enrol.String():
-		switch v := (accountView{Account: s.account, Do: do, Setup: r.PostFormValue("method")}); v.Setup {
-		case "otp-app":
-			// An app that shows other codes would lock its owner out, so it counts once it has shown a right one.
-			typed := r.PostFormValue("typed")
-			if typed == "" || !t.people.FitsCode(s.account, strings.TrimSpace(typed), t.clock.Now()) {
-				v.Seed, v.Wrong = t.people.Seed(s.account), typed != ""
-				t.pages.Write(w, r, http.StatusOK, "account", "Set up the app for codes", v)
-				return
-			}
-			err = t.enrolChosen(s.account, v.Setup)
-		case "recovery-code":
-			if err = t.enrolChosen(s.account, v.Setup); err == nil {
-				v.Codes = t.people.DrawRecoveryCodes(s.account)
-				t.pages.Write(w, r, http.StatusOK, "account", "Codes for when all else is lost", v)
-				return
-			}
-		default:
-			err = t.enrolChosen(s.account, v.Setup)
-		}
+	if do == attempt.ChangePassword.String() {
+		t.changePassword(w, r, s.account)
+	} else {
+		t.enrolChosen(w, r, s.account)
 	}
-	if err != nil {
+}
+
+func (t *trial) changePassword(w http.ResponseWriter, r *http.Request, account string) {
+	password := r.PostFormValue("password")
+	if len(password) < 8 {
+		http.Error(w, "A password has eight characters or more. Go back and choose another.", http.StatusBadRequest)
+		return
+	}
+	if err := t.tell(credentialChange, account, map[string]any{"credential_type": "password", "change_type": "update"}); err != nil {
 		http.Error(w, err.Error(), http.StatusBadGateway)
 		return
 	}
-	http.Redirect(w, r, "/account?said="+said, http.StatusSeeOther)
+	t.people.ChangePassword(account, password)
+	http.Redirect(w, r, "/account?said=changed", http.StatusSeeOther)
 }
 
-// enrolChosen enrols a method that was chosen. A key is enrolled by itself, once it was made.
-func (t *trial) enrolChosen(account, method string) error {
-	for _, x := range enrollable {
-		if x.Method == method {
-			return t.enrol(account, method, x.Credential)
-		}
-	}
-	return fmt.Errorf("the method %q cannot be chosen here", method)
-}
-
-// enrol tells the door of a method that an account has from now on, by its credential_type.
-func (t *trial) enrol(account, method, credential string) error {
-	if slices.Contains(t.methodsOf(account), method) {
+// mayChoose returns why a method cannot be chosen for an account, nil where it can.
+func (t *trial) mayChoose(account, method string) error {
+	switch {
+	case !slices.Contains(chosen, method):
+		return fmt.Errorf("the method %q cannot be chosen here", method)
+	case slices.Contains(t.methodsOf(account), method):
 		return fmt.Errorf("the method %q is enrolled already", method)
 	}
-	if err := t.tell(credentialChange, account, map[string]any{"credential_type": credential, "change_type": "create"}); err != nil {
+	return nil
+}
+
+// enrolChosen enrols the method that was chosen, once it is set up. What it is set up with is shown of no method that is
+// enrolled already.
+func (t *trial) enrolChosen(w http.ResponseWriter, r *http.Request, account string) {
+	v := accountView{Account: account, Do: attempt.Enrol.String(), Setup: r.PostFormValue("method")}
+	if err := t.mayChoose(account, v.Setup); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	if typed := strings.TrimSpace(r.PostFormValue("typed")); v.Setup == "otp-app" && !t.people.FitsCode(account, typed, t.clock.Now()) {
+		// An app that shows other codes would lock its owner out, so it counts once it has shown a right one.
+		v.Seed, v.Wrong = t.people.Seed(account), typed != ""
+		t.pages.Write(w, r, http.StatusOK, "account", "Set up the app for codes", v)
+		return
+	}
+	if err := t.enrol(account, v.Setup); err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	if v.Setup == "recovery-code" {
+		v.Codes = t.people.DrawRecoveryCodes(account)
+		t.pages.Write(w, r, http.StatusOK, "account", "Codes for when all else is lost", v)
+		return
+	}
+	http.Redirect(w, r, "/account?said=enrolled", http.StatusSeeOther)
+}
+
+// enrol tells the door of a method that an account has from now on.
+func (t *trial) enrol(account, method string) error {
+	kind := cmp.Or(credentialTypes[method], method)
+	if err := t.tell(credentialChange, account, map[string]any{"credential_type": kind, "change_type": "create"}); err != nil {
 		return err
 	}
 	t.mu.Lock()

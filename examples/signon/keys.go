@@ -237,7 +237,7 @@ func (t *trial) beginOwnKey(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s := t.signedOnAs(r)
-	if s == nil || !t.permits(s, attempt.Enrol.String()) {
+	if !t.permits(s, attempt.Enrol.String()) {
 		http.Error(w, "Sign on to enrol a method first.", http.StatusForbidden)
 		return
 	}
@@ -250,7 +250,7 @@ func (t *trial) takeOwnKey(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s := t.signedOnAs(r)
-	if s == nil || !t.permits(s, attempt.Enrol.String()) {
+	if !t.permits(s, attempt.Enrol.String()) {
 		http.Redirect(w, r, "/account", http.StatusSeeOther)
 		return
 	}
@@ -260,7 +260,7 @@ func (t *trial) takeOwnKey(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if t.keyMethodOf(s.account) != method { // else it is one more of them
-		if err := t.enrol(s.account, method, keyCredentials[method]); err != nil {
+		if err := t.enrol(s.account, method); err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}

@@ -188,13 +188,17 @@ func TestProvider(t *testing.T) {
 		require.Nil(t, c.signOn(x, jonas, x.people.Password(jonas), "/account/begin?action=enrol"))
 		_, _, page := c.get("/account?do=enrol")
 		form := regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)
-		for method, want := range map[string]int{"security-key": http.StatusBadGateway, "password": http.StatusBadGateway,
+		for method, want := range map[string]int{"security-key": http.StatusBadRequest, "password": http.StatusBadRequest,
 			"push": http.StatusSeeOther} {
 			status, _, text := c.send(http.MethodPost, "/account", url.Values{"form": form[1:], "do": {"enrol"}, "method": {method}})
 			require.Equal(t, want, status, text)
 		}
 		require.Equal(t, []string{"password", "push"}, x.methodsOf(jonas))
-		status, _, _ := c.send(http.MethodPost, "/account/key", url.Values{"form": form[1:], "made": {"{}"}})
+		require.NoError(t, x.enrol(jonas, "otp-app"))
+		status, _, text := c.send(http.MethodPost, "/account", url.Values{"form": form[1:], "do": {"enrol"}, "method": {"otp-app"}})
+		require.Equal(t, http.StatusBadRequest, status)
+		require.NotContains(t, text, x.people.Seed(jonas), "nobody is shown the key of an app that is in use")
+		status, _, _ = c.send(http.MethodPost, "/account/key", url.Values{"form": form[1:], "made": {"{}"}})
 		require.Equal(t, http.StatusBadRequest, status)
 	})
 	t.Run("pages load nothing", func(t *testing.T) {

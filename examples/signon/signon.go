@@ -120,14 +120,7 @@ type step struct {
 }
 
 // serveSignOn shows what is asked for now.
-func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request) {
-	on := t.askingOf(r)
-	if on == nil {
-		http.Redirect(w, r, "/", http.StatusSeeOther)
-		return
-	}
-	on.busy.Lock()
-	defer on.busy.Unlock()
+func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) {
 	if on.prompt != nil && !t.lookAtPhone(on) {
 		w.Header().Set("Refresh", "2") // until the phone has answered
 		t.pages.Write(w, r, http.StatusOK, "waiting", "Look at your phone", step{App: on.app, Account: on.account, Number: on.prompt.Number})
@@ -240,10 +233,17 @@ func (on *asking) prove(method string, at time.Time, fallback bool) {
 
 // taking has a form of the page taken, for the sign-on that is under way in the browser.
 func (t *trial) taking(take func(w http.ResponseWriter, r *http.Request, on *asking)) http.HandlerFunc {
+	during := t.during(take)
 	return func(w http.ResponseWriter, r *http.Request) {
-		if !t.pages.Sent(w, r) {
-			return
+		if t.pages.Sent(w, r) {
+			during(w, r)
 		}
+	}
+}
+
+// during has a request answered for the sign-on that is under way in the browser, one at a time.
+func (t *trial) during(answer func(w http.ResponseWriter, r *http.Request, on *asking)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
 		on := t.askingOf(r)
 		if on == nil {
 			http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -251,7 +251,7 @@ func (t *trial) taking(take func(w http.ResponseWriter, r *http.Request, on *ask
 		}
 		on.busy.Lock()
 		defer on.busy.Unlock()
-		take(w, r, on)
+		answer(w, r, on)
 	}
 }
 

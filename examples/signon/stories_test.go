@@ -417,7 +417,7 @@ func TestStories(t *testing.T) {
 			require.Equal(t, decide.Grant, v.last(jonas, "crew-roster"))
 		},
 		"the phone is out of reach, so a text message will do": func(t *testing.T, browser context.Context, x *trial) {
-			require.NoError(t, x.enrolChosen(ingrid, "sms-code"))
+			require.NoError(t, x.enrol(ingrid, "sms-code"))
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").password(ingrid).sees("Your phone")
 			require.NotContains(t, v.text(), "a text message", "it is there for when the phone does not answer")
 			v.press("Ask my phone").sees("Type this").press("My phone shows nothing").sees("A text message")

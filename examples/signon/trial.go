@@ -132,7 +132,7 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("GET /keys", t.serveKeys)
 	mux.HandleFunc("GET /authorize", t.serveAuthorize)
 	mux.HandleFunc("POST /token", t.serveToken)
-	mux.HandleFunc("GET /sign-on", t.serveSignOn)
+	mux.HandleFunc("GET /sign-on", t.during(t.serveSignOn))
 	mux.HandleFunc("POST /sign-on", t.taking(t.takeProof))
 	mux.HandleFunc("POST /key/begin", t.beginKey)
 	mux.HandleFunc("POST /key", t.taking(t.takeKey))
