@@ -12,7 +12,6 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -112,12 +111,12 @@ func ExampleWarden_Swap() {
 // engine is a risk engine of one's own: it reports the signals that the book weighs.
 type engine struct{}
 
-func (engine) Signal(_ context.Context, a *attempt.Attempt, name string) (condition.Truth, error) {
+func (engine) Signal(_ context.Context, a *attempt.Attempt, name string) (attempt.Fact[bool], error) {
 	if name != "sanctioned-address" {
-		return condition.Unknown, nil // which makes the score a span
+		return attempt.Fact[bool]{}, nil // unknown, which makes the score a span
 	}
 	ip, known := a.IP.Get()
-	return condition.Of(known && ip.String() == "192.0.2.66"), nil
+	return attempt.Known(known && ip.String() == "192.0.2.66"), nil
 }
 
 // A risk engine says of each signal of the book whether it holds, does not, or is
@@ -125,7 +124,7 @@ func (engine) Signal(_ context.Context, a *attempt.Attempt, name string) (condit
 func ExampleWithReports() {
 	book, _ := fs.Sub(files, "testdata/book")
 	opened, err := briskwarden.OpenFS(book, briskwarden.WithReports(engine{}),
-		briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {}}}))
+		briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Name: "liv"}}}))
 	if err != nil {
 		fmt.Println(err)
 		return
@@ -160,7 +159,7 @@ func ExampleWithLocator() {
 		opened, err := briskwarden.OpenFS(
 			book,
 			briskwarden.WithLocator(locator),
-			briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Methods: []string{"password"}}}}),
+			briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Name: "liv", Methods: []string{"password"}}}}),
 			briskwarden.WithChange(
 				"policies.everyone.rules",
 				"[{name: home, when: {countries: [NO]}, then: {require: [own-password]}}, {name: abroad, then: block}]",
@@ -182,7 +181,7 @@ func ExampleWithLocator() {
 // it in an assurance.
 func ExampleBook_Decide_outsideCheck() {
 	book, _ := fs.Sub(files, "testdata/book")
-	opened, err := briskwarden.OpenFS(book, briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {}}}),
+	opened, err := briskwarden.OpenFS(book, briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Name: "liv"}}}),
 		briskwarden.WithChange("assurances.own-password", "{external: badge-reader}"))
 	if err != nil {
 		fmt.Println(err)

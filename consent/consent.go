@@ -222,7 +222,8 @@ type Request struct {
 	Scopes  []string  `json:"scopes" doc:"the scopes that it asks for"`
 	// Resource is whose data it is about.
 	Resource Resource `json:"resource,omitzero" doc:"whose data it is about; one's own where left out"`
-	// RedirectURI is where the client wants to be answered; "" is unknown.
+	// RedirectURI is where the client wants to be answered; "" is unknown, so that nothing is allowed
+	// without a reviewer, whatever was approved before.
 	RedirectURI string `json:"redirect_uri,omitzero" doc:"where the client wants to be answered"`
 }
 
@@ -275,10 +276,9 @@ type Approval struct {
 	Account  string   `json:"account,omitzero" doc:"the account that it is for"`
 	Group    string   `json:"group,omitzero" doc:"the group that it is for; for everyone where neither is given"`
 	Resource Resource `json:"resource,omitzero" doc:"whose data it is about"`
-	// RedirectURI is where a client is answered that neither the book nor an import knows;
-	// elsewhere the approval does not cover it. A client that is known is held to what it
-	// registered.
-	RedirectURI string `json:"redirect_uri,omitzero" doc:"where a client is answered that nobody else knows; elsewhere it is not covered"`
+	// RedirectURI, where it is not "", is the one place to be answered at that was approved. Of a client
+	// that neither the book nor an import knows nothing is approved where it is "".
+	RedirectURI string `json:"redirect_uri,omitzero" doc:"the one place to be answered at that was approved"`
 	// By is the reviewer. Unless the book lets reviewers answer their own requests, what
 	// she approved does not cover herself.
 	By string `json:"by,omitzero" doc:"the reviewer, whom it does not cover herself"`

@@ -240,7 +240,7 @@ func (r random) request() *consent.Request {
 
 func (r random) approvals() []consent.Approval {
 	var list []consent.Approval
-	for range r.IntN(4) {
+	for range r.IntN(6) {
 		list = append(
 			list,
 			consent.Approval{
@@ -251,7 +251,7 @@ func (r random) approvals() []consent.Approval {
 				Resource: consent.Resource{Group: r.one("", "crew")},
 				By:       r.one("rae", "ann"),
 
-				RedirectURI: r.one("", "https://w.example/cb"),
+				RedirectURI: r.one("", "", "https://tides.example/cb", "https://w.example/cb"),
 
 				From: monday.Add(time.Duration(r.IntN(3)-1) * time.Hour),
 			},
@@ -286,11 +286,12 @@ func TestProperties(t *testing.T) {
 			stricter, err := judge.Decide(context.Background(), &more, known)
 			require.NoError(t, err)
 			require.LessOrEqual(t, stricter.Outcome, d.Outcome, "%v with %v", text, more.Scopes)
-			// Unknown never allows: what is allowed of a client that nobody knows, or
-			// without a place to be answered at, a reviewer approved.
+			// Unknown never allows: what is allowed of a client that nobody knows a reviewer approved, and
+			// nothing is without a place to be answered at.
 			for _, s := range d.Scopes {
-				if s.Outcome == consent.Allow && (q.Client == "new" || q.RedirectURI == "") {
-					require.True(t, s.Approved)
+				if s.Outcome == consent.Allow {
+					require.True(t, s.Approved || q.Client != "new")
+					require.NotEmpty(t, q.RedirectURI)
 				}
 				// An approval never covers a scope that it did not name.
 				if s.Approved {
@@ -402,7 +403,9 @@ func naive(scheme consent.Scheme, q *consent.Request, approvals []consent.Approv
 			outcome = min(outcome, consent.Review)
 		}
 		approved := slices.ContainsFunc(approvals, func(a consent.Approval) bool {
-			return a.By != q.Account && (q.Client != "new" || q.RedirectURI != "" && a.RedirectURI == q.RedirectURI) && a.Client == q.Client && a.Resource == q.Resource && slices.Contains(a.Scopes, scope) && !a.From.After(q.At) &&
+			return a.By != q.Account && q.RedirectURI != "" &&
+				(a.RedirectURI == q.RedirectURI || a.RedirectURI == "" && q.Client != "new") && a.Client == q.Client &&
+				a.Resource == q.Resource && slices.Contains(a.Scopes, scope) && !a.From.After(q.At) &&
 				(a.Account == q.Account || a.Account == "" && (a.Group == "" || a.Group == group[q.Account]))
 		})
 		if outcome == consent.Review && approved {

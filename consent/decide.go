@@ -124,7 +124,7 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 	if client == nil {
 		client = known.Client
 	}
-	account, unavailable := j.account(ctx, r.Account)
+	account, unavailable := j.account(ctx, r.Account, r.At)
 	scopes := j.ladder.Sort(r.Scopes)
 	if cause, stopped := j.stops(r, known, client, account, unavailable); stopped {
 		for _, scope := range scopes {
@@ -144,7 +144,7 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 		if s.Outcome == Allow && len(doubts) > 0 {
 			s.Outcome = Review
 		}
-		if s.Outcome == Review {
+		if s.Outcome == Review && r.RedirectURI != "" { // who approved it saw another place than one that is not said
 			if until, approved := j.approved(h, known.Approvals); approved {
 				s.Outcome, s.Approved = Allow, true
 				if !until.IsZero() && (d.Until.IsZero() || until.Before(d.Until)) {
@@ -256,7 +256,7 @@ func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, app
 		if a.By == h.request.Account && a.By != "" && !j.scheme.OwnRequests {
 			continue // nobody lets herself have what others must be asked for
 		}
-		if h.client == nil && (h.request.RedirectURI == "" || !redirectFits([]string{a.RedirectURI}, h.request.RedirectURI)) {
+		if (h.client == nil || a.RedirectURI != "") && !redirectFits([]string{a.RedirectURI}, h.request.RedirectURI) {
 			continue // it was approved for another place, which may be another program
 		}
 		if a.Client != h.request.Client || a.Resource != h.request.Resource || !slices.Contains(a.Scopes, h.scope) || !j.isFor(h, a) {

@@ -84,7 +84,7 @@ func (j *Judge) IsGroup(name string) bool {
 // IsMember reports whether an account is surely in a group. One that nobody could find
 // out about is in none.
 func (j *Judge) IsMember(ctx context.Context, account, group string) bool {
-	profile, err := j.account(ctx, account)
+	profile, err := j.account(ctx, account, time.Time{})
 	return err == nil && profile != nil && slices.Contains(profile.Groups(), group)
 }
 
@@ -93,22 +93,22 @@ func (j *Judge) Zone() *time.Location { return j.directory.Zone }
 
 // HasAccount reports whether there surely is an account of that name.
 func (j *Judge) HasAccount(ctx context.Context, name string) bool {
-	profile, err := j.account(ctx, name)
+	profile, err := j.account(ctx, name, time.Time{})
 	return err == nil && profile != nil
 }
 
 // MayReview reports whether an account may surely answer requests at a moment. One
 // that nobody could find out about may not.
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
-	profile, err := j.account(ctx, account)
+	profile, err := j.account(ctx, account, at)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
 		condition.Eval(j.reviewers, facts.FactsOf(profile, at)) == condition.True
 }
 
 // account finds an account where accounts are supplied, and else in the book: nil
 // where there is none, and an error where nobody could find out.
-func (j *Judge) account(ctx context.Context, name string) (*facts.Profile, error) {
-	return j.directory.Lookup(ctx, j.accounts, name, new(facts.Room))
+func (j *Judge) account(ctx context.Context, name string, at time.Time) (*facts.Profile, error) {
+	return j.directory.Lookup(ctx, j.accounts, name, at, new(facts.Room))
 }
 
 // vocabulary knows the names of the directory, and those of clients, tiers and

@@ -1,6 +1,7 @@
 package decide_test
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,6 +44,7 @@ type people map[string]any
 func (p people) Account(_ context.Context, name string) (directory.Account, error) {
 	switch found := p[name].(type) {
 	case directory.Account:
+		found.Name = cmp.Or(found.Name, name)
 		return found, nil
 	case error:
 		return directory.Account{}, found
@@ -55,12 +57,22 @@ type machines map[string]any
 func (m machines) Device(_ context.Context, id string) (directory.Device, error) {
 	switch found := m[id].(type) {
 	case directory.Device:
+		found.Name = cmp.Or(found.Name, id)
 		return found, nil
 	case error:
 		return directory.Device{}, found
 	}
 	return directory.Device{}, directory.ErrNotFound
 }
+
+// zero supplies what nobody filled in.
+type zero struct{}
+
+func (zero) Account(context.Context, string) (directory.Account, error) {
+	return directory.Account{}, nil
+}
+
+func (zero) Device(context.Context, string) (directory.Device, error) { return directory.Device{}, nil }
 
 // lookup finds every address in one place, or panics, or fails.
 type lookup struct {
@@ -77,11 +89,11 @@ func (l lookup) Locate(context.Context, netip.Addr) (directory.Whereabouts, erro
 
 // engine reports one signal.
 type engine struct {
-	holds condition.Truth
+	holds attempt.Fact[bool]
 	err   error
 }
 
-func (e engine) Signal(context.Context, *attempt.Attempt, string) (condition.Truth, error) {
+func (e engine) Signal(context.Context, *attempt.Attempt, string) (attempt.Fact[bool], error) {
 	return e.holds, e.err
 }
 
@@ -187,9 +199,17 @@ func TestWhatIsSuppliedFailsClosed(t *testing.T) {
 		{"in three letters", func(r *decide.Rulebook) { r.Locator = lookup{code: "BRA"} }, unknown, "block rule_may_block"},
 		{"in a code that is not assigned", func(r *decide.Rulebook) { r.Locator = lookup{code: "EU"} }, unknown, "block rule_may_block"},
 		{"not to be looked up", func(r *decide.Rulebook) { r.Locator = lookup{code: "NO", err: down} }, unknown, "block rule_may_block"},
-		{"a signal that an engine reports", func(r *decide.Rulebook) { r.Reports = engine{holds: condition.True} }, ann, "block rule_blocks"},
-		{"one that it does not", func(r *decide.Rulebook) { r.Reports = engine{holds: condition.False} }, ann, "grant demands_met"},
-		{"one that it does not know", func(r *decide.Rulebook) { r.Reports = engine{holds: condition.Unknown} }, ann, "block rule_may_block"},
+		{"a signal that an engine reports", func(r *decide.Rulebook) { r.Reports = engine{holds: attempt.Known(true)} }, ann, "block rule_blocks"},
+		{"one that it does not", func(r *decide.Rulebook) { r.Reports = engine{holds: attempt.Known(false)} }, ann, "grant demands_met"},
+		{"one that it does not know", func(r *decide.Rulebook) { r.Reports = engine{holds: attempt.None[bool]()} }, ann, "block rule_may_block"},
+		{"an engine that says nothing", func(r *decide.Rulebook) { r.Reports = engine{} }, ann, "block rule_may_block"},
+		{"an account without a name", func(r *decide.Rulebook) { r.Accounts = zero{} }, ann, "block account_unavailable"},
+		{"a device without a name", func(r *decide.Rulebook) { r.Accounts, r.Devices = people{"ann": office}, zero{} }, ann,
+			"step_up demand_open"},
+		{"a risk without a level", func(r *decide.Rulebook) {
+			r.Accounts = people{"ann": directory.Account{AccountRisk: &directory.AccountRisk{}}}
+			r.Policies[0].Rules[0].When = &condition.Test{Key: facts.KeyAccountRiskAtLeast, Values: []string{"high"}}
+		}, ann, "block rule_blocks"},
 		{"an engine that is down", func(r *decide.Rulebook) { r.Reports = engine{err: down} }, ann, "block rule_may_block"},
 		{"no time", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.At = time.Time{} }), "block attempt_invalid"},
 		{"no account", func(*decide.Rulebook) {}, with(func(a *attempt.Attempt) { a.Account = "" }), "block attempt_invalid"},

@@ -147,6 +147,8 @@ type need struct {
 	// hold; or that it is impossible in this one only, since nothing identifies
 	// the device and something yet may.
 	perhaps bool
+	// perhapsEased says that a rollout would give the account time for it, were a fact known that is missing.
+	perhapsEased bool
 	// firstWay and lastWay bound the ways of a oneOf in evaluation.ways.
 	firstWay, lastWay int32
 }
@@ -186,7 +188,7 @@ func (e *evaluation) collect(o *outcome) {
 
 // needAnyProof is the demand that no grant goes without.
 func (e *evaluation) needAnyProof() need {
-	n := need{demand: anyProof, assurance: none, state: open, enrol: e.Profile.Enrolled() == 0}
+	n := need{demand: anyProof, assurance: none, state: open, enrol: e.Profile.Enrolled() == 0 && e.Profile.StatesMethods()}
 	if e.hasAnyProof() {
 		n.state = met
 	}
@@ -271,7 +273,9 @@ func (e *evaluation) choose(assurances []int32) (proves bool) {
 	n.lastWay = int32(len(e.ways))
 	ways := e.ways[n.firstWay:n.lastWay]
 	if e.Attempt.Action == attempt.Enrol && !e.canMeetWithoutEnrolling(ways) {
-		e.waiveEnrolment(ways)
+		ways = e.waiveEnrolment(ways)
+		n.lastWay = n.firstWay + int32(len(ways))
+		e.ways = e.ways[:n.lastWay]
 	}
 	n.state = impossible
 	for _, w := range ways {
@@ -298,7 +302,7 @@ func (e *evaluation) canMeetWithoutEnrolling(ways []way) bool {
 		can := true
 		for i := range e.wayNeeds[w.first:w.last] {
 			m := &e.wayNeeds[int(w.first)+i]
-			can = can && (m.perhaps || (!m.enrol || m.perhapsEnrolled) && m.state != impossible)
+			can = can && (m.perhaps || (!m.enrol || m.perhapsEnrolled || m.perhapsEased) && m.state != impossible)
 		}
 		if can {
 			return true
@@ -307,9 +311,10 @@ func (e *evaluation) canMeetWithoutEnrolling(ways []way) bool {
 	return false
 }
 
-// waiveEnrolment takes the demands for methods that the account lacks out of
-// each way.
-func (e *evaluation) waiveEnrolment(ways []way) {
+// waiveEnrolment takes the demands for methods that the account lacks out of each way. It returns the ways
+// of which something is left, or all where nothing is left of any.
+func (e *evaluation) waiveEnrolment(ways []way) []way {
+	left := 0
 	for i := range ways {
 		kept := ways[i].first
 		for k := ways[i].first; k < ways[i].last; k++ {
@@ -319,7 +324,15 @@ func (e *evaluation) waiveEnrolment(ways []way) {
 			}
 		}
 		ways[i].last = kept
+		if ways[i].first < kept {
+			ways[left], ways[i] = ways[i], ways[left]
+			left++
+		}
 	}
+	if left == 0 {
+		return ways
+	}
+	return ways[:left]
 }
 
 // settle works out how a demand stands, and reports whether it is asked at all.
@@ -333,10 +346,7 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 			return true
 		}
 		n.enrol, n.perhapsEnrolled = true, d.methods&e.Profile.PerhapsEnrolled() != 0
-		if n.perhapsEnrolled {
-			return true
-		}
-		return !e.eases(n.assurance, d) && (inChoice || e.Attempt.Action != attempt.Enrol)
+		return n.perhapsEnrolled || e.asksToEnrol(n, d, inChoice)
 	case DemandPosture:
 		if e.asks != nil {
 			// How a device stands changes what is asked where another way may be taken in its place.
@@ -399,14 +409,20 @@ func (e *evaluation) settleMethod(n *need, d *demand, inChoice bool) (asked bool
 	switch {
 	case n.perhapsEnrolled:
 		return true // its absence would help, and is not sure
-	case n.enrol && e.eases(n.assurance, d):
-		return false
 	case n.enrol:
-		return inChoice || e.Attempt.Action != attempt.Enrol
+		return e.asksToEnrol(n, d, inChoice)
 	}
 	waived := e.Attempt.Action == attempt.Recover && d.methods == e.judge.password && d.methods&e.Profile.Enrolled() != 0 &&
 		e.provesAnotherNow(d.methods)
 	return !waived
+}
+
+// asksToEnrol reports whether a demand for methods that the account surely lacks is asked: it is neither
+// eased by a rollout nor waived.
+func (e *evaluation) asksToEnrol(n *need, d *demand, inChoice bool) bool {
+	eased := e.eases(n.assurance, d)
+	n.perhapsEased = eased == condition.Unknown
+	return eased != condition.True && (inChoice || e.Attempt.Action != attempt.Enrol)
 }
 
 // provesAnotherNow reports whether an enrolled method outside a set is proven in
@@ -422,14 +438,15 @@ func (e *evaluation) provesAnotherNow(but facts.MethodSet) bool {
 }
 
 // passwordChanged reports whether the password was changed since the account's
-// risk arose or, without a risk, in this session.
+// risk arose or, without a risk, in this session or shortly before it, since a session begins when its
+// first sign-on ends.
 func (e *evaluation) passwordChanged() bool {
 	a := e.Profile.Account()
 	if a.AccountRisk != nil {
 		return a.ChangedSinceRisk(e.Attempt.At)
 	}
 	return a.PasswordChangedAt != nil && !attempt.IsLater(*a.PasswordChangedAt, e.Attempt.At) &&
-		!e.started.IsZero() && !a.PasswordChangedAt.Before(e.started)
+		!e.started.IsZero() && !a.PasswordChangedAt.Before(e.started.Add(-longestAttempt))
 }
 
 func (e *evaluation) accepted(d *demand) bool {
@@ -512,9 +529,9 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 
 // mayBeShown reports whether a method demand that is not met would be, were a fact
 // known that is missing: what identifies a device that remembers, or whether a method is
-// barred. It is for conditions, where that nothing was shown must be sure.
+// barred or the account has it. It is for conditions, where that nothing was shown must be sure.
 func (e *evaluation) mayBeShown(d *demand) bool {
-	if e.Profile.PerhapsBarred() == 0 {
+	if e.Profile.PerhapsBarred() == 0 && e.Profile.StatesMethods() {
 		if d.remember == 0 {
 			return false
 		}
@@ -530,14 +547,14 @@ func (e *evaluation) mayBeShown(d *demand) bool {
 		d.remember > 0 && e.remembers(d, takesFallback, e.Profile.Barred()&^e.Profile.PerhapsBarred())
 }
 
-// remembers reports whether the device says that it remembers a method that would do
-// and is not barred.
+// remembers reports whether the device says that it remembers a method that would do, that is not barred,
+// and that the account may still have.
 func (e *evaluation) remembers(d *demand, takesFallback bool, barred facts.MethodSet) bool {
 	would := d.methods
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= barred
+	would &^= barred | e.Profile.Lacks()
 	a := e.Profile.Account()
 	for _, r := range e.FindDevice().Remembered() {
 		m, ok := e.judge.directory.FindMethod(r.Method)
@@ -570,20 +587,34 @@ type eased struct {
 	deadline time.Time
 }
 
-// eases reports whether a rollout still gives the account time for a demand that
-// one of its methods would meet, and notes it.
-func (e *evaluation) eases(assurance int32, d *demand) bool {
-	found := false
+// eases is whether a rollout still gives the account time for a demand that one of its methods would meet.
+// One that surely does is noted.
+func (e *evaluation) eases(assurance int32, d *demand) condition.Truth {
+	found := condition.False
 	for _, number := range e.judge.assurances[assurance].rollouts {
 		r := &e.judge.rollouts[number]
-		if r.methods&(d.methods|d.fallback) == 0 || condition.Eval(r.who, &e.Facts) != condition.True || !e.riskBelowMedium() {
+		if r.methods&(d.methods|d.fallback) == 0 {
+			continue
+		}
+		holds := condition.Eval(r.who, &e.Facts)
+		if holds != condition.False {
+			holds = min(holds, e.riskBelowMedium())
+		}
+		if holds == condition.False {
 			continue
 		}
 		deadline := r.deadline(e.Profile, e.Attempt.At)
-		if e.Moment.Before(deadline) {
-			e.eased = append(e.eased, eased{number, deadline})
-			found = true
+		switch {
+		case e.Moment.Before(deadline):
+		case r.Newcomers > 0 && e.Profile.Account().Joined == nil:
+			holds = condition.Unknown // it would, had the account joined lately
+		default:
+			continue
 		}
+		if holds == condition.True {
+			e.eased = append(e.eased, eased{number, deadline})
+		}
+		found = max(found, holds)
 	}
 	return found
 }
@@ -607,11 +638,13 @@ func (r *rollout) deadline(account *facts.Profile, at time.Time) time.Time {
 	return deadline
 }
 
-// riskBelowMedium reports whether both the attempt's risk and the account's surely
-// are below medium.
-func (e *evaluation) riskBelowMedium() bool {
-	if e.asks != nil {
-		return e.asks.BelowMedium() && e.Profile.Account().RiskAt(e.Attempt.At) < directory.MediumRisk
+// riskBelowMedium is whether both the attempt's risk and the account's are below medium.
+func (e *evaluation) riskBelowMedium() condition.Truth {
+	switch {
+	case e.Profile.Account().RiskAt(e.Attempt.At) >= directory.MediumRisk:
+		return condition.False
+	case e.asks != nil:
+		return e.asks.ReachesMedium().Not()
 	}
-	return e.score().High < e.judge.model.Levels.Medium && e.Profile.Account().RiskAt(e.Attempt.At) < directory.MediumRisk
+	return e.scoreReaches(e.judge.model.Levels.Medium).Not()
 }

@@ -106,8 +106,8 @@ type proof struct {
 // ageless is older than any span.
 const ageless = time.Duration(1<<63 - 1)
 
-// longestAttempt is how old a proof of this very attempt may be to count as made
-// now.
+// longestAttempt is how old a proof of this very attempt may be to count as made now, and how long before
+// a session its first sign-on may have begun.
 const longestAttempt = 10 * time.Minute
 
 // hearing is one policy that applies, surely or perhaps.
@@ -195,7 +195,7 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 		e.view, e.deviceLost = j.directory.View(a), nil
 		return e
 	}
-	e.Profile, e.unavailable = j.directory.Lookup(ctx, j.accounts, a.Account, &e.room)
+	e.Profile, e.unavailable = j.directory.Lookup(ctx, j.accounts, a.Account, a.At, &e.room)
 	e.emergency = e.Profile != nil && e.Profile.Kind() == directory.Emergency
 	if i, ok := j.directory.FindApp(a.App); ok {
 		e.App = i
@@ -213,9 +213,7 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 // end gives the memory of an evaluation back.
 func (j *Judge) end(e *evaluation) {
 	e.context, e.Attempt, e.Profile, e.Place = nil, nil, nil, nil
-	if j.accounts != nil {
-		e.room.Clear()
-	}
+	e.room.Clear()
 	if j.devices != nil {
 		e.suppliedDevice = directory.Device{}
 	}
@@ -232,7 +230,9 @@ func (e *evaluation) LookUpDevice() {
 	}
 	supplied, err := e.judge.devices.Device(e.context, id)
 	switch {
-	case err == nil && supplied.Name != "" && supplied.Name != id:
+	case err == nil && supplied.Name == "":
+		e.deviceLost = errors.New("it answered without a name")
+	case err == nil && supplied.Name != id:
 		e.deviceLost = fmt.Errorf("it answered for %q", supplied.Name)
 	case err == nil:
 		e.suppliedDevice = supplied
@@ -270,11 +270,10 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 		m == e.judge.deskPass && !(ofAttempt && e.Attempt.Action.TakesDeskPass()) {
 		return // it proves nothing; Decide says so in a notice
 	}
-	made := proof{method: m, age: ageless, inSession: true, ownApp: ofAttempt}
+	made := proof{method: m, age: ageless, ownApp: ofAttempt}
 	switch {
 	case !p.At.IsZero():
 		made.age = e.Attempt.At.Sub(p.At)
-		made.inSession = e.started.IsZero() || made.age-e.sessionAge <= attempt.Skew
 		if made.age < -attempt.Skew {
 			return
 		}
@@ -282,6 +281,7 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 		made.age = 0
 	}
 	made.now = ofAttempt && made.age <= longestAttempt
+	made.inSession = made.now || p.At.IsZero() || e.isInSession(p) // a session begins when its first sign-on ends
 	if !ofAttempt {
 		made.fallback = p.Fallback
 		if p.App == e.Attempt.App {
@@ -293,7 +293,7 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 		}
 	}
 	switch {
-	case !made.now && !made.inSession:
+	case !made.inSession:
 	case doubted:
 		e.doubted = append(e.doubted, made)
 	default:

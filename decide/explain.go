@@ -132,7 +132,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 	proof := func(p *attempt.Proof, ofAttempt bool) {
 		later(p.At, "The proof of ", p.Method)
 		why := e.ignores(p, ofAttempt)
-		if why == "" && !e.isInSession(p) && !ofAttempt {
+		if why == "" && !ofAttempt && !e.isInSession(p) {
 			why = "it was made before the session began"
 		}
 		m, isMethod := e.judge.directory.FindMethod(p.Method)
@@ -148,7 +148,7 @@ func (e *evaluation) noteIgnored(d *Decision) {
 		case attempt.IsLater(p.At, a.At):
 		case why != "":
 			note(ProofIgnored, "The proof of ", p.Method, " counts for nothing: ", why, ".")
-		case e.Profile != nil && m != e.judge.deskPass && !e.Profile.Enrolled().Has(m):
+		case e.Profile != nil && m != e.judge.deskPass && e.Profile.Lacks().Has(m):
 			note(ProofNotEnrolled, "The proof of ", p.Method, " counts, though ", a.Account, " has not enrolled it.")
 		}
 	}
@@ -238,7 +238,7 @@ func (e *evaluation) allProofsCount() bool {
 		return false
 	}
 	for i := range e.proofs {
-		if p := &e.proofs[i]; !p.inSession || !e.Profile.Enrolled().Has(p.method) {
+		if p := &e.proofs[i]; !p.inSession || e.Profile.Lacks().Has(p.method) {
 			return false
 		}
 	}

@@ -31,6 +31,9 @@ const (
 	// countryStated is what the attempt says while its address is unknown: a
 	// network may yet say otherwise.
 	countryStated
+	// countryTorn is that of an address in networks of equally narrow ranges that state different ones:
+	// nothing else is asked.
+	countryTorn
 	countryKnown
 )
 
@@ -52,6 +55,8 @@ func (w *whereabouts) find(j *Judge, a *attempt.Attempt) (place *facts.Place) {
 	}
 	stated, isStated := a.Country.Get()
 	switch {
+	case place != nil && place.Torn:
+		w.state = countryTorn
 	case place != nil && place.Country != "":
 		w.country, w.state = place.Country, countryKnown
 	case isStated && stated.IsAssigned() && place == nil:
@@ -230,11 +235,12 @@ func (e *evaluation) Reported(signal string) condition.Truth {
 	if e.judge.reports == nil {
 		return condition.False
 	}
-	holds, err := e.judge.reports.Signal(e.context, e.Attempt, signal)
-	if err != nil || holds != condition.True && holds != condition.False {
+	reported, err := e.judge.reports.Signal(e.context, e.Attempt, signal)
+	holds, known := reported.Get()
+	if err != nil || !known {
 		return condition.Unknown
 	}
-	return holds
+	return condition.Of(holds)
 }
 
 // sawRisk describes the score with the signals behind it.

@@ -237,6 +237,9 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	}
 	w.Met, w.Impossible, w.From = n.state == met, n.state == impossible, from
 	enrolled := e.Profile.Enrolled()
+	if !e.Profile.StatesMethods() {
+		enrolled = e.allMethods() // it may have any
+	}
 	switch n.demand {
 	case oneOf:
 		w.Kind = DemandOneOf
@@ -279,7 +282,7 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	case DemandMethod:
 		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
 		w.Within = e.draft.within(d.within)
-		if n.enrol && n.state != met {
+		if n.enrol && n.state != met && e.Profile.StatesMethods() {
 			w.Kind = DemandEnrol
 			return
 		}

@@ -46,6 +46,7 @@ type ask struct {
 	sure, maybeID bool
 	maybe         bool // an enrolment that may have been made
 	maybeMet      bool // a proof that would do, were a missing fact known
+	mayBeEased    bool // were a missing fact known
 }
 
 // speaker is a policy that applies.
@@ -77,7 +78,7 @@ func (n naive) shownProofs() []shownProof {
 				x.age = 0
 			}
 		} else if !started.IsZero() && !n.later(started) && p.At.Add(time.Minute).Before(started) {
-			x.inSession = false
+			x.inSession = x.isNow()
 		}
 		counts := n.method(p.Method) != nil && n.barred(p.Method) != yes && !n.later(p.At)
 		x.doubted = n.barred(p.Method) == maybe
@@ -155,6 +156,9 @@ func (n naive) remembered(p decide.Prove, preferred []string, takes, doubted boo
 	id, _ := said.ID.Get()
 	account := n.account()
 	for _, r := range said.Remembered {
+		if n.lists(r.Method) == no {
+			continue
+		}
 		would := slices.Contains(preferred, r.Method) || takes && slices.Contains(p.Fallback, r.Method)
 		void := account.PasswordChangedAt != nil && account.PasswordChangedAt.After(r.At) ||
 			account.AccountRisk != nil && (account.AccountRisk.Since == nil || account.AccountRisk.Since.After(r.At))
@@ -193,7 +197,7 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 		mayTake := takes || n.hasOne(preferred) != yes
 		entry.maybeMet = n.proves(preferred, p.Fallback, mayTake, p.Within, shared, true) || n.remembered(p, preferred, mayTake, true)
 		has := n.hasOne(append(slices.Clone(preferred), p.Fallback...))
-		entry.lacking, entry.surely = has != yes, has == no
+		entry.lacking, entry.surely = has != yes && n.statesMethods(), has == no
 		entry.words = fmt.Sprintf("method %s %s", strings.Join(preferred, ","), p.Within)
 		if entry.lacking && !met {
 			entry.words = "enrol " + strings.Join(preferred, ",")
@@ -214,7 +218,7 @@ func (n naive) asks(a decide.Assurance, shared bool) []ask {
 			changed = nil
 		}
 		started := n.a.Session.Started
-		met := changed != nil && !started.IsZero() && !n.later(started) && !changed.Before(started)
+		met := changed != nil && !started.IsZero() && !n.later(started) && !changed.Add(10*time.Minute).Before(started)
 		if account.AccountRisk != nil {
 			met = changed != nil && account.AccountRisk.Since != nil && changed.After(*account.AccountRisk.Since)
 		}
@@ -276,26 +280,35 @@ func (n naive) proved(name string) condition.Truth {
 	return all
 }
 
-// eased reports whether a rollout still gives time for the demand of an assurance.
-func (n naive) eased(assurance string, methods []string) bool {
-	_, high := n.score()
-	if high >= n.levels().Medium || n.accountRisk() >= directory.MediumRisk {
-		return false
+// eased is whether a rollout still gives time for the demand of an assurance.
+func (n naive) eased(assurance string, methods []string) condition.Truth {
+	low, high := n.score()
+	calm := yes
+	switch {
+	case low >= n.levels().Medium || n.accountRisk() >= directory.MediumRisk:
+		return no
+	case high >= n.levels().Medium:
+		calm = maybe
 	}
+	eased := no
 	account := n.account()
 	zone := n.book.Directory.Zone
-	return slices.ContainsFunc(n.book.Rollouts, func(r decide.Rollout) bool {
+	for _, r := range n.book.Rollouts {
 		if !slices.Contains(r.Eases, assurance) ||
-			!slices.ContainsFunc(r.Methods, func(m string) bool { return slices.Contains(methods, m) }) ||
-			n.of("rollout "+r.Name).holds(r.Who) != yes {
-			return false
+			!slices.ContainsFunc(r.Methods, func(m string) bool { return slices.Contains(methods, m) }) {
+			continue
 		}
 		joined, isJoined := n.joined()
-		return n.moment.Before(r.Enforced.Start(zone)) ||
+		inTime := condition.Of(n.moment.Before(r.Enforced.Start(zone)) ||
 			isJoined && r.Newcomers > 0 && n.moment.Before(joined.Add(time.Duration(r.Newcomers))) ||
 			r.Grace > 0 && account.AskedAt != nil && !n.later(*account.AskedAt) &&
-				n.moment.Before(account.AskedAt.Add(time.Duration(r.Grace)))
-	})
+				n.moment.Before(account.AskedAt.Add(time.Duration(r.Grace))))
+		if account.Joined == nil && r.Newcomers > 0 {
+			inTime = max(inTime, maybe)
+		}
+		eased = max(eased, min(inTime, n.of("rollout "+r.Name).holds(r.Who)))
+	}
+	return min(eased, calm)
 }
 
 // left lists what is left of an assurance's demands after easing and waivers.
@@ -314,13 +327,14 @@ func (n naive) left(name string, shared, inChoice bool) []ask {
 			return !p.doubted && p.isNow() && (p.Method == directory.DeskPass || p.Method != "password" && n.enrolled(p.Method) == yes)
 		})
 		switch {
-		case x.surely && x.state != 0 && n.eased(name, methods),
+		case x.surely && x.state != 0 && n.eased(name, methods) == yes,
 			x.surely && x.state != 0 && n.a.Action == attempt.Enrol && !inChoice,
 			x.words == "change password" && n.a.Action == attempt.ChangePassword,
 			x.words == "consent" && n.a.Action == attempt.Consent,
 			alone && x.state != 0 && n.enrolled("password") == yes && n.a.Action == attempt.Recover && anotherNow:
 			continue
 		}
+		x.mayBeEased = x.surely && x.state != 0 && n.eased(name, methods) == maybe
 		kept = append(kept, x)
 	}
 	return kept
@@ -408,14 +422,25 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 		way, method := n.demanded(name, shared, true)
 		ways, methods = append(ways, way), append(methods, method)
 		feasible = feasible ||
-			!slices.ContainsFunc(way, func(a ask) bool { return a.sure && (a.surely && a.state != 0 || a.state == 2 && !a.maybeID) })
+			!slices.ContainsFunc(way, func(a ask) bool {
+				return a.sure && (a.surely && a.state != 0 && !a.mayBeEased || a.state == 2 && !a.maybeID)
+			})
+	}
+	if n.a.Action == attempt.Enrol && !feasible {
+		some := false
+		for i, way := range ways {
+			ways[i] = slices.DeleteFunc(way, func(a ask) bool { return a.surely && a.state != 0 })
+			some = some || len(ways[i]) > 0
+		}
+		for i := len(ways) - 1; i >= 0 && some; i-- {
+			if len(ways[i]) == 0 {
+				ways, methods = slices.Delete(ways, i, i+1), slices.Delete(methods, i, i+1)
+			}
+		}
 	}
 	one := ask{state: 2}
 	proves := true
 	for i, way := range ways {
-		if n.a.Action == attempt.Enrol && !feasible {
-			way = slices.DeleteFunc(way, func(a ask) bool { return a.surely && a.state != 0 })
-		}
 		state, method := 0, false
 		var words []string
 		for _, a := range way {
@@ -715,7 +740,19 @@ func words(d decide.Demand) string {
 
 var pairs = flag.Int("pairs", 5_000, "how many pairs of a book and an attempt are compared with the naive evaluator; CI takes 100,000")
 
-// TestNaive compares the compiled judge with the naive evaluator.
+// listed supplies accounts.
+type listed []directory.Account
+
+// Account implements directory.Accounts.
+func (l listed) Account(_ context.Context, name string) (directory.Account, error) {
+	if a := named(l, func(a directory.Account) string { return a.Name }, name); a != nil {
+		return *a, nil
+	}
+	return directory.Account{}, directory.ErrNotFound
+}
+
+// TestNaive compares the compiled judge with the naive evaluator, in a quarter of the books with accounts that
+// are supplied.
 func TestNaive(t *testing.T) {
 	const attemptsPerBook, workers = 100, 2
 	var compared, granted, looked atomic.Int64
@@ -735,6 +772,11 @@ func TestNaive(t *testing.T) {
 					return
 				}
 				rulebook := b.Rulebook()
+				var supplied []directory.Account
+				if seed%4 == 1 {
+					supplied = synth.Supplied(random)
+					rulebook.Accounts = listed(supplied)
+				}
 				judge, err := decide.Compile(rulebook)
 				if err != nil {
 					t.Errorf("seed %d: %v", seed, err)
@@ -743,6 +785,7 @@ func TestNaive(t *testing.T) {
 				for range attemptsPerBook {
 					a := synth.Attempt(random)
 					n := naive{book: &rulebook, a: a, moment: a.At}
+					n.supplied = named(supplied, func(a directory.Account) string { return a.Name }, a.Account)
 					lookAhead := random.IntN(6) == 0
 					want, got := n.decide(lookAhead), showing(judge, a, lookAhead)
 					d := judge.Decide(context.Background(), a)

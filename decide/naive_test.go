@@ -27,6 +27,8 @@ type naive struct {
 	a      *attempt.Attempt
 	moment time.Time // for windows and dates
 	owner  string    // of the condition that is asked, for its share
+	// supplied is what a program supplies of the account, nil where it supplies nothing.
+	supplied *directory.Account
 }
 
 // of asks the conditions of an owner.
@@ -51,7 +53,15 @@ func named[T any](items []T, name func(T) string, wanted string) *T {
 }
 
 func (n naive) account() *directory.Account {
-	return named(n.book.Directory.Accounts, func(a directory.Account) string { return a.Name }, n.a.Account)
+	listed := named(n.book.Directory.Accounts, func(a directory.Account) string { return a.Name }, n.a.Account)
+	if n.supplied == nil {
+		return listed
+	}
+	joined := *n.supplied
+	if listed != nil {
+		joined.CompleteFrom(listed)
+	}
+	return &joined
 }
 
 func (n naive) appNamed(text string) *directory.App {
@@ -110,8 +120,19 @@ func (n naive) barred(method string) condition.Truth {
 
 // enrolled is whether the account has a method: listed and not barred.
 func (n naive) enrolled(method string) condition.Truth {
-	return min(condition.Of(slices.Contains(n.account().Methods, method)), n.barred(method).Not())
+	return min(n.lists(method), n.barred(method).Not())
 }
+
+// lists is whether the account lists a method: unknown where nobody stated its methods but the book is
+// not alone in stating it.
+func (n naive) lists(method string) condition.Truth {
+	if !n.statesMethods() && n.method(method) != nil && method != directory.DeskPass {
+		return maybe
+	}
+	return condition.Of(slices.Contains(n.account().Methods, method))
+}
+
+func (n naive) statesMethods() bool { return n.supplied == nil || n.account().Methods != nil }
 
 // hasOne is whether the account has one of some methods.
 func (n naive) hasOne(methods []string) condition.Truth {
@@ -153,7 +174,11 @@ func (n naive) country() []attempt.CountryCode {
 	stated, isStated := n.a.Country.Get()
 	isStated = isStated && slices.Contains(assignedHere, stated)
 	if has {
-		if code := n.networkCountry(ip.Unmap()); code != "" {
+		code, torn := n.networkCountry(ip.Unmap())
+		switch {
+		case torn:
+			return nil
+		case code != "":
 			return []attempt.CountryCode{code}
 		}
 	}
@@ -176,7 +201,8 @@ func (n naive) country() []attempt.CountryCode {
 // assigns.
 var assignedHere = []attempt.CountryCode{"NO", "SE", "BR", "PL"}
 
-func (n naive) networkCountry(ip netip.Addr) attempt.CountryCode {
+// networkCountry is the country that the narrowest ranges state; torn says that they state several.
+func (n naive) networkCountry(ip netip.Addr) (code attempt.CountryCode, torn bool) {
 	type statement struct {
 		size    int
 		country attempt.CountryCode
@@ -195,10 +221,13 @@ func (n naive) networkCountry(ip netip.Addr) attempt.CountryCode {
 		}
 	}
 	slices.SortFunc(all, func(a, b statement) int { return cmp.Or(a.size-b.size, cmp.Compare(a.country, b.country)) })
-	if len(all) == 0 {
-		return ""
+	switch {
+	case len(all) == 0:
+		return "", false
+	case slices.ContainsFunc(all, func(s statement) bool { return s.size == all[0].size && s.country != all[0].country }):
+		return "", true
 	}
-	return all[0].country
+	return all[0].country, false
 }
 
 // among is a test over what a fact may be: sure where all of it answers alike.
@@ -312,11 +341,13 @@ func (n naive) platform() (string, bool) {
 func (n naive) reported(name string, fresh directory.Span) (attempt.Scalar, bool) {
 	said, entry := n.device()
 	value, given := said.Facts[name]
+	given = given && value.Kind() != attempt.Nothing
 	at, dated := said.ReportedAt.Get()
 	if !given || dated && n.later(at) {
 		given = false
 		if entry != nil {
 			value, given = entry.Facts[name]
+			given = given && value.Kind() != attempt.Nothing
 			at, dated = time.Time{}, entry.ReportedAt != nil
 			if dated {
 				at = *entry.ReportedAt
@@ -432,7 +463,7 @@ func (n naive) tested(t *condition.Test, value string) condition.Truth {
 		return condition.Of(has.Kind() != attempt.Nothing && has.String() == value)
 	case facts.KeyEnrolled:
 		if strings.HasPrefix(n.owner, "group ") { // membership looks at what is listed alone
-			return condition.Of(slices.Contains(account.Methods, value))
+			return n.lists(value)
 		}
 		return n.enrolled(value)
 	case facts.KeyJoinedWithin:
@@ -522,9 +553,10 @@ func (n naive) accountRisk() directory.Level {
 	case a.AccountRisk == nil:
 		return directory.NoRisk
 	case a.AccountRisk.Because == "leaked-password" && a.AccountRisk.Since != nil && a.PasswordChangedAt != nil && a.PasswordChangedAt.After(
-		*a.AccountRisk.Since) &&
-		(strings.HasPrefix(n.owner, "group ") || strings.HasPrefix(n.owner, "method ") || !n.later(*a.PasswordChangedAt)):
+		*a.AccountRisk.Since) && !n.later(*a.PasswordChangedAt):
 		return directory.NoRisk
+	case a.AccountRisk.Level == directory.NoRisk: // which nobody stated
+		return directory.HighRisk
 	}
 	return a.AccountRisk.Level
 }

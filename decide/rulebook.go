@@ -54,10 +54,11 @@ type Rulebook struct {
 // safe for concurrent use.
 type Reports interface {
 	// Signal returns whether the signal of that name, as the book defines it, holds
-	// for an attempt: True, False, or Unknown, which makes the score a span. It is
+	// for an attempt: attempt.Known(true) or attempt.Known(false). Any other fact, the zero one
+	// among them, says that it is unknown, which makes the score a span; so does an error. It is
 	// asked of each signal without a detector and a condition that the attempt does
-	// not name, where the score is asked for. With an error the signal is unknown.
-	Signal(ctx context.Context, a *attempt.Attempt, name string) (condition.Truth, error)
+	// not name, where the score is asked for.
+	Signal(ctx context.Context, a *attempt.Attempt, name string) (attempt.Fact[bool], error)
 }
 
 // Verdict is the answer to an attempt. The zero Verdict is [Block], so that an

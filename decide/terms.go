@@ -231,7 +231,8 @@ func (x *demand) implies(y *demand) bool {
 	}
 	switch x.kind {
 	case DemandMethod:
-		recent := y.within == Session || x.within == Now || x.within > 0 && x.within <= y.within
+		recent := y.within == Session || x.within == y.within || x.within == Now && y.within >= Within(longestAttempt) ||
+			x.within > 0 && x.within <= y.within
 		fallback := x.fallback&^y.methods == 0 || x.methods == y.methods && x.fallback&^y.fallback == 0
 		return x.methods&^y.methods == 0 && fallback && recent && (x.remember == 0 || x.remember <= y.remember)
 	case DemandEnrol:

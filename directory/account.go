@@ -113,7 +113,9 @@ type Accounts interface {
 	// Account returns the account of that name. It is called once in each
 	// decision, with the name that the attempt states, and its time is part of
 	// the decision's. What the account states wins over what the book says of it,
-	// key by key; it is disabled where either says so. The caller of a decision
+	// key by key; it is disabled where either says so. It bears the name that was asked for:
+	// an answer without one is an error. Methods that are nil are not stated, and where the
+	// book does not state them either, it is unknown which the account has. The caller of a decision
 	// reads the account while it decides and keeps nothing of it, so the slices,
 	// maps and pointers in it must not change until then.
 	//
@@ -134,13 +136,17 @@ type AccountRisk struct {
 	Since   *time.Time `book:"since" doc:"when it arose"`
 }
 
-// RiskAt returns the level of the account's standing risk as seen at a moment:
-// none where a changed password has put it right by then.
+// RiskAt returns the level of the account's standing risk as seen at a moment: none where a changed password
+// has put it right by then, and high where the risk has no level, or one that there is not.
 func (a *Account) RiskAt(at time.Time) Level {
-	if a.AccountRisk == nil || a.AccountRisk.Because == LeakedPassword && a.ChangedSinceRisk(at) {
+	switch r := a.AccountRisk; {
+	case r == nil || r.Because == LeakedPassword && a.ChangedSinceRisk(at):
 		return NoRisk
+	case r.Level == NoRisk || r.Level > HighRisk:
+		return HighRisk
+	default:
+		return r.Level
 	}
-	return a.AccountRisk.Level
 }
 
 // ChangedSinceRisk reports whether the password was changed after the account's

@@ -181,7 +181,7 @@ func (c changeable) Account(ctx context.Context, name string) (directory.Account
 	if account.Methods == nil && known {
 		account.Methods = inside.Of(c.judge).MethodNames(profile.Enrolled())
 	}
-	account.Methods = slices.Concat(account.Methods, p.enrolled)
+	account.Name, account.Methods = name, slices.Concat(account.Methods, p.enrolled)
 	if p.passwordChanged {
 		account.PasswordChangedAt = &p.at
 	}

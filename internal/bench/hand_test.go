@@ -275,7 +275,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 	if device != nil && id != "" {
 		for _, r := range device.Remembered {
 			would := r.Method == "push" || r.Method == "otp-app" || r.Method == "security-key" || r.Method == "crew-card"
-			if would && r.Account == who.Name && a.At.Sub(r.At) <= 30*24*time.Hour &&
+			if would && slices.Contains(who.Methods, r.Method) && r.Account == who.Name && a.At.Sub(r.At) <= 30*24*time.Hour &&
 				(who.PasswordChangedAt == nil || !who.PasswordChangedAt.After(r.At)) && (who.AccountRisk == nil || !who.AccountRisk.Since.After(r.At)) {
 				remembered = true
 			}

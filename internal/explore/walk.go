@@ -618,10 +618,8 @@ func (p *path) reaches(bar int) condition.Truth {
 	return truth
 }
 
-// BelowMedium implements inside.Asker.
-func (p *path) BelowMedium() bool {
-	return p.reaches(p.side.asking.Risk().Levels.Medium) == condition.False
-}
+// ReachesMedium implements inside.Asker.
+func (p *path) ReachesMedium() condition.Truth { return p.reaches(p.side.asking.Risk().Levels.Medium) }
 
 // split visits the cells of a kind of account, app, action and moment.
 func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {

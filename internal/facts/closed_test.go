@@ -65,7 +65,7 @@ func TestSharesDependOnTheKey(t *testing.T) {
 			require.Equal(
 				t,
 				holds,
-				test.(*condition.Test).Holds(facts.FactsOf(d.Resolve(&accounts[i], &room), time.Time{})),
+				test.(*condition.Test).Holds(facts.FactsOf(d.Resolve(&accounts[i], time.Time{}, &room), time.Time{})),
 				"supplied or listed, it is the same side",
 			)
 			sides += holds.String()[:1]

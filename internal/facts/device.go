@@ -29,6 +29,8 @@ const (
 type DeviceView struct {
 	// said is what the attempt says, empty where it says nothing.
 	said *attempt.Device
+	// reports says that the attempt states a fact that the device reported.
+	reports bool
 	// at is the attempt's time: what is dated later did not happen.
 	at time.Time
 	// entry is the directory's device, nil where it has none.
@@ -43,6 +45,9 @@ func (d *Directory) View(a *attempt.Attempt) DeviceView {
 	if v.said == nil {
 		v.said = &unsaid
 		return v
+	}
+	for _, value := range v.said.Facts {
+		v.reports = v.reports || value.Kind() != attempt.Nothing
 	}
 	if id, ok := v.said.ID.Get(); ok {
 		if n, ok := d.deviceNumber[id]; ok {
@@ -163,47 +168,46 @@ func (r report) isFresh(p *directory.Posture, at time.Time) bool {
 	return !r.later && (p.Fresh == 0 || r.dated && at.Sub(r.at) <= time.Duration(p.Fresh))
 }
 
-// reports says of the two reports that a device may have whether they happened, and
+// bothReports says of the two reports that a device may have whether they happened, and
 // whether they are young enough for a posture.
-type reports struct {
+type bothReports struct {
 	said, entry           report
 	saidFresh, entryFresh bool
 }
 
-func (v *DeviceView) reports(p *directory.Posture) reports {
-	r := reports{entry: v.entryReport()}
+func (v *DeviceView) bothReports(p *directory.Posture) bothReports {
+	r := bothReports{entry: v.entryReport()}
 	r.entryFresh = r.entry.isFresh(p, v.at)
-	if len(v.said.Facts) > 0 {
+	if v.reports {
 		r.said = v.saidReport()
 		r.saidFresh = r.said.isFresh(p, v.at)
 	}
 	return r
 }
 
-// fact returns what the device reported under a name, whether that is young
-// enough, and false where nothing is known of it.
-func (v *DeviceView) fact(r *reports, name string) (value attempt.Scalar, fresh, ok bool) {
-	if len(v.said.Facts) > 0 && !r.said.later {
-		if value, ok := v.said.Facts[name]; ok {
+// fact returns what the device reported under a name, whether that is young enough, and false where nothing
+// is known of it. A fact that is null is one that was left out.
+func (v *DeviceView) fact(r *bothReports, name string) (value attempt.Scalar, fresh, ok bool) {
+	if v.reports && !r.said.later {
+		if value := v.said.Facts[name]; value.Kind() != attempt.Nothing {
 			return value, r.saidFresh, true
 		}
 	}
 	if v.entry != nil && !r.entry.later {
-		value, ok = v.entry.Facts[name]
+		value = v.entry.Facts[name]
 	}
-	return value, r.entryFresh, ok
+	return value, r.entryFresh, value.Kind() != attempt.Nothing
 }
 
-// HasLaterReport reports whether the report that the device's facts would come from
-// is dated after the attempt and so did not happen.
+// HasLaterReport reports whether a report that the device's facts could come from is dated after the attempt
+// and so did not happen.
 func (v *DeviceView) HasLaterReport() bool {
-	said := v.saidReport()
-	return said.later || !said.dated && v.entryReport().later
+	return v.saidReport().later || v.entryReport().later
 }
 
 // HasReport reports whether the device has a report that is fresh enough.
 func (v *DeviceView) HasReport(p *directory.Posture) bool {
-	return p.Fresh == 0 || len(v.said.Facts) > 0 && v.saidReport().isFresh(p, v.at) ||
+	return p.Fresh == 0 || v.reports && v.saidReport().isFresh(p, v.at) ||
 		v.entry != nil && v.entryReport().isFresh(p, v.at)
 }
 
@@ -214,7 +218,7 @@ func (v *DeviceView) Assess(p *directory.Posture) Fitness {
 		return Unidentified
 	}
 	passes := condition.True
-	reports := v.reports(p)
+	reports := v.bothReports(p)
 	for i := range p.Checks {
 		if passes = min(passes, v.passes(&reports, &p.Checks[i])); passes == condition.False {
 			return Unfit
@@ -242,11 +246,11 @@ func (v *DeviceView) PassesPosture(p *directory.Posture) condition.Truth {
 // it did not report the fact, or not lately. On a platform that the check does not
 // list it fails, reported or not.
 func (v *DeviceView) Passes(p *directory.Posture, c *directory.Check) condition.Truth {
-	reports := v.reports(p)
+	reports := v.bothReports(p)
 	return v.passes(&reports, c)
 }
 
-func (v *DeviceView) passes(r *reports, c *directory.Check) condition.Truth {
+func (v *DeviceView) passes(r *bothReports, c *directory.Check) condition.Truth {
 	least := ""
 	if c.AtLeast != nil {
 		least = c.AtLeast.All
@@ -338,7 +342,7 @@ type Finding struct {
 // a report that is fresh enough, those that it may not pass.
 func (v *DeviceView) Failing(p *directory.Posture) []Finding {
 	var found []Finding
-	reports := v.reports(p)
+	reports := v.bothReports(p)
 	for i := range p.Checks {
 		c := &p.Checks[i]
 		passes := v.passes(&reports, c)

@@ -35,10 +35,14 @@ type Directory struct {
 	listedIn map[int32][]int32
 	// where are the conditions on membership, and barring those on methods.
 	where, barring []numbered
-	apps           []appFacts
-	hosts          []hostPattern
-	places         *placeTable
-	windows        []compiledWindow
+	// asksRisk says that one of them asks for the risk of the account.
+	asksRisk bool
+	// enrollable are the methods that an account can have.
+	enrollable MethodSet
+	apps       []appFacts
+	hosts      []hostPattern
+	places     *placeTable
+	windows    []compiledWindow
 	// stated are the networks that state a country, for CountryMayHold.
 	stated []attempt.CountryCode
 }
@@ -145,10 +149,18 @@ func (e *Directory) fillAccounts() error {
 	if err := e.bindBarring(); err != nil {
 		return err
 	}
+	for _, b := range slices.Concat(e.where, e.barring) {
+		e.asksRisk = e.asksRisk || condition.Asks(b.condition, KeyAccountRiskAtLeast)
+	}
+	for i := range e.methods {
+		if e.methods[i].Name != directory.DeskPass { // which nobody enrols
+			e.enrollable = e.enrollable.Add(i)
+		}
+	}
 	e.profiles = make([]Profile, len(e.Accounts))
 	var facts Facts
 	for i := range e.profiles {
-		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i), &facts)
+		e.resolve(&e.profiles[i], &e.Accounts[i], int32(i), time.Time{}, &facts)
 	}
 	return nil
 }

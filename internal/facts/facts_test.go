@@ -253,18 +253,19 @@ func TestLookup(t *testing.T) {
 	}{
 		{"the book's", "ann", nil, true, []string{"crew", "reds"}, ""},
 		{"nobody", "eve", nil, false, nil, ""},
-		{"supplied", "eve", supplied{account: directory.Account{Groups: []string{"crew", "ghosts"}}}, true, []string{"crew"}, ""},
-		{"completed", "ann", supplied{account: directory.Account{Groups: []string{}}}, true, []string{"reds"}, ""},
+		{"supplied", "eve", supplied{account: directory.Account{Name: "eve", Groups: []string{"crew", "ghosts"}}}, true, []string{"crew"}, ""},
+		{"completed", "ann", supplied{account: directory.Account{Name: "ann", Groups: []string{}}}, true, []string{"reds"}, ""},
 		{"not there", "eve", supplied{err: directory.ErrNotFound}, false, nil, ""},
 		{"the book's where it is not there", "ann", supplied{err: directory.ErrNotFound}, true, []string{"crew", "reds"}, ""},
 		{"down", "ann", supplied{err: down}, false, nil, "down"},
 		{"another's", "ann", supplied{account: directory.Account{Name: "bob"}}, false, nil, `answered for "bob"`},
-		{"a strange kind", "ann", supplied{account: directory.Account{Kind: 77}}, false, nil, "its kind"},
-		{"a strange risk", "ann", supplied{account: directory.Account{AccountRisk: &directory.AccountRisk{Level: 77}}}, false, nil, "the level"},
+		{"nobody's", "ann", supplied{}, false, nil, "without a name"},
+		{"a strange kind", "ann", supplied{account: directory.Account{Name: "ann", Kind: 77}}, false, nil, "its kind"},
+		{"a strange risk", "ann", supplied{account: directory.Account{Name: "ann", AccountRisk: &directory.AccountRisk{Level: 77}}}, false, nil, "the level"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var room facts.Room
-			p, err := d.Lookup(context.Background(), c.from, c.account, &room)
+			p, err := d.Lookup(context.Background(), c.from, c.account, time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), &room)
 			if c.err != "" {
 				require.ErrorContains(t, err, c.err)
 				require.Nil(t, p)

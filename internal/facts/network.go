@@ -21,8 +21,10 @@ func number(a netip.Addr) *big.Int { return new(big.Int).SetBytes(a.AsSlice()) }
 type Place struct {
 	// Networks are the numbers of the networks that it lies in, ascending.
 	Networks []int32
-	// Country is stated by the narrowest of their ranges that states one.
+	// Country is stated by the narrowest of their ranges that states one. It is "" where none does, and
+	// where equally narrow ones state different countries, so that it is Torn.
 	Country attempt.CountryCode
+	Torn    bool
 	// Ours and Anonymous say that one of them is marked so.
 	Ours, Anonymous bool
 
@@ -71,22 +73,25 @@ func (p *Place) add(number int32, n *directory.Network, r directory.Range) {
 	p.Networks = append(p.Networks, number)
 	p.Ours = p.Ours || n.Ours
 	p.Anonymous = p.Anonymous || n.Anonymous
-	p.state(attempt.CountryCode(n.Country), sizeOf(r))
+	if n.Country != "" {
+		p.state(attempt.CountryCode(n.Country), false, sizeOf(r))
+	}
 	p.settle()
 }
 
-// state takes over a country where its range is narrower than that of the one
-// known, or as narrow and first in the alphabet, so that no order decides.
-func (p *Place) state(country attempt.CountryCode, size *big.Int) {
-	if country == "" {
-		return
-	}
+// state takes over a country, or that it is torn, where its range is narrower than that of what is known.
+// Of as narrow ones that differ the country is torn, so that no order decides.
+func (p *Place) state(country attempt.CountryCode, torn bool, size *big.Int) {
+	order := -1
 	if p.narrowest != nil {
-		if c := size.Cmp(p.narrowest); c > 0 || c == 0 && country > p.Country {
-			return
-		}
+		order = size.Cmp(p.narrowest)
 	}
-	p.Country, p.narrowest = country, size
+	switch {
+	case order < 0:
+		p.Country, p.Torn, p.narrowest = country, torn, size
+	case order == 0 && (torn || country != p.Country):
+		p.Country, p.Torn = "", true
+	}
 }
 
 func (p *Place) inherit(wider *Place) {
@@ -94,7 +99,7 @@ func (p *Place) inherit(wider *Place) {
 	p.Ours = p.Ours || wider.Ours
 	p.Anonymous = p.Anonymous || wider.Anonymous
 	if wider.narrowest != nil {
-		p.state(wider.Country, wider.narrowest)
+		p.state(wider.Country, wider.Torn, wider.narrowest)
 	}
 	p.settle()
 }

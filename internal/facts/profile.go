@@ -39,12 +39,14 @@ type Profile struct {
 
 	// perhaps are the groups whose `where` is unknown, nil where there are none.
 	perhaps *[]int32
-	// perhapsMethods are those enrolled that may be barred, and perhapsBarred all that
-	// may be.
-	perhapsMethods, perhapsBarred MethodSet
-	domain                        string
-	directory                     *Directory
-	account                       *directory.Account
+	// perhapsMethods are those enrolled that may be barred and, where nobody stated its methods, all that may
+	// be enrolled; perhapsBarred are all that may be barred; lacks are those that it surely does not list.
+	perhapsMethods, perhapsBarred, lacks MethodSet
+	// unstated says that nobody stated its methods.
+	unstated  bool
+	domain    string
+	directory *Directory
+	account   *directory.Account
 	// hash is that of the name, zero until somebody asks for a share. It is read and
 	// written as a whole, for the profiles of the book are everybody's.
 	hash uint64
@@ -66,14 +68,20 @@ func (p *Profile) Disabled() bool { return p.disabled }
 // not barred for it.
 func (p *Profile) Enrolled() MethodSet { return p.methods }
 
-// PerhapsEnrolled returns the methods that the account has enrolled while
-// it is not known whether they are barred for it.
+// PerhapsEnrolled returns the methods that the account may have enrolled: those of which it is not known whether
+// they are barred for it, and all where nobody stated its methods.
 func (p *Profile) PerhapsEnrolled() MethodSet {
 	if !p.doubtful {
 		return 0
 	}
 	return p.perhapsMethods
 }
+
+// Lacks returns the methods that the account is known not to list.
+func (p *Profile) Lacks() MethodSet { return p.lacks }
+
+// StatesMethods reports whether somebody stated which methods the account has enrolled.
+func (p *Profile) StatesMethods() bool { return !p.unstated }
 
 // Barred returns the methods that prove nothing for the account, surely or
 // perhaps.
@@ -208,11 +216,11 @@ func (d *Directory) FindAccount(name string) (int, bool) {
 // of Contents.Accounts.
 func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
 
-// Resolve works out the profile of an account that was supplied, in room. What the
+// Resolve works out the profile of an account that was supplied, as seen at a moment, in room. What the
 // account does not state is taken from the book's account of that name. The profile is
 // valid until the account changes or the room is used again. Groups and methods that
 // the book does not have count for nothing.
-func (d *Directory) Resolve(supplied *directory.Account, room *Room) *Profile {
+func (d *Directory) Resolve(supplied *directory.Account, at time.Time, room *Room) *Profile {
 	room.account = *supplied
 	number, named := d.accountNumber[supplied.Name]
 	if !named {
@@ -221,14 +229,20 @@ func (d *Directory) Resolve(supplied *directory.Account, room *Room) *Profile {
 	if named && int(number) < len(d.profiles) {
 		room.account.CompleteFrom(d.profiles[number].account)
 	}
-	room.profile.hash = 0
-	d.resolve(&room.profile, &room.account, number, &room.facts)
+	room.profile.unstated, room.supplied = room.account.Methods == nil, true
+	d.resolveAt(at, number, room)
 	return &room.profile
 }
 
-// resolve works out a profile from what is stated of the account. Facts is memory
+// resolveAt works out the profile of the account in room.
+func (d *Directory) resolveAt(at time.Time, number int32, room *Room) {
+	room.profile.hash = 0
+	d.resolve(&room.profile, &room.account, number, at, &room.facts)
+}
+
+// resolve works out a profile from what is stated of the account, as seen at a moment. Facts is memory
 // for it.
-func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, facts *Facts) {
+func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, at time.Time, facts *Facts) {
 	p.directory, p.account, p.number = d, a, number
 	p.domain, p.kind, p.disabled = domainOf(a.Name), a.Kind, a.Disabled
 	if p.kind == directory.UnstatedKind {
@@ -255,9 +269,13 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, fact
 			enrolled = enrolled.Add(m)
 		}
 	}
+	p.perhapsMethods, p.lacks = 0, ^enrolled
+	if p.unstated {
+		p.perhapsMethods, p.lacks = d.enrollable, 0
+	}
 	// Membership looks at what is listed alone: barring may depend on groups.
-	p.methods, p.perhapsMethods, p.barred, p.perhapsBarred = enrolled, 0, 0, 0
-	*facts = Facts{HasProfile: true, Profile: p} // at no moment, which neither may ask for
+	p.methods, p.barred, p.perhapsBarred, p.doubtful = enrolled, 0, 0, p.unstated
+	*facts = Facts{HasProfile: true, Profile: p, At: at, Moment: at}
 	for _, w := range d.where {
 		switch condition.Eval(w.condition, facts) {
 		case condition.True:
@@ -266,8 +284,9 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, fact
 			perhaps = append(perhaps, d.above[w.number]...)
 		}
 	}
-	p.groups, p.doubtful = settle(p.groups), len(perhaps) > 0
-	if p.doubtful {
+	p.groups = settle(p.groups)
+	if len(perhaps) > 0 {
+		p.doubtful = true
 		perhaps = settle(perhaps)
 		p.perhaps = &perhaps
 	}
@@ -275,7 +294,7 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, fact
 		switch condition.Eval(b.condition, facts) {
 		case condition.True:
 			p.barred = p.barred.Add(int(b.number))
-			enrolled &^= 1 << b.number
+			p.perhapsMethods &^= 1 << b.number
 		case condition.Unknown:
 			p.barred, p.perhapsBarred = p.barred.Add(int(b.number)), p.perhapsBarred.Add(int(b.number))
 			p.perhapsMethods |= enrolled & (1 << b.number)
@@ -297,14 +316,21 @@ type Room struct {
 	account directory.Account
 	profile Profile
 	facts   Facts
+	// supplied says that the account is one that was supplied.
+	supplied bool
 }
 
-// Lookup finds an account where accounts are supplied, and else in the book. It
+// Lookup finds an account where accounts are supplied, and else in the book, as seen at a moment. It
 // returns nil without an error where there surely is no such account, and an error
-// where nobody could find out. The profile of a supplied account lies in room and
-// is valid until that is used again.
-func (d *Directory) Lookup(ctx context.Context, from directory.Accounts, name string, room *Room) (*Profile, error) {
+// where nobody could find out. The profile may lie in room, and is valid until that is used again.
+func (d *Directory) Lookup(ctx context.Context, from directory.Accounts, name string, at time.Time, room *Room) (*Profile, error) {
 	own, _ := d.Find(name)
+	if own != nil && d.asksRisk && own.account.PasswordChangedAt != nil && attempt.IsLater(*own.account.PasswordChangedAt, at) {
+		// The profile of the book is as if all had happened; groups and what is barred may rest on it.
+		room.account, room.profile.unstated, room.supplied = *own.account, own.unstated, false
+		d.resolveAt(at, own.number, room)
+		own = &room.profile
+	}
 	if from == nil {
 		return own, nil
 	}
@@ -314,15 +340,16 @@ func (d *Directory) Lookup(ctx context.Context, from directory.Accounts, name st
 		return own, nil
 	case err != nil:
 		return nil, err
-	case supplied.Name != "" && supplied.Name != name:
+	case supplied.Name == "":
+		return nil, errors.New("it was answered without a name")
+	case supplied.Name != name:
 		return nil, fmt.Errorf("it was answered for %q", supplied.Name)
 	case supplied.Kind > directory.Emergency:
 		return nil, fmt.Errorf("its kind is none that there is: %s", supplied.Kind)
 	case supplied.AccountRisk != nil && supplied.AccountRisk.Level > directory.HighRisk:
 		return nil, fmt.Errorf("the level of its risk is none that there is: %s", supplied.AccountRisk.Level)
 	}
-	supplied.Name = name
-	return d.Resolve(&supplied, room), nil
+	return d.Resolve(&supplied, at, room), nil
 }
 
 // Clear forgets the account in the room.
@@ -330,5 +357,5 @@ func (r *Room) Clear() {
 	r.account, r.profile.account, r.facts = directory.Account{}, nil, Facts{}
 }
 
-// Holds reports whether a profile lies in the room.
-func (r *Room) Holds(p *Profile) bool { return p == &r.profile }
+// Holds reports whether a profile is that of a supplied account in the room.
+func (r *Room) Holds(p *Profile) bool { return p == &r.profile && r.supplied }

@@ -74,8 +74,8 @@ type Asker interface {
 	context.Context
 	// Answer answers a bound test. Held is what it comes to on the attempt that the judge was given.
 	Answer(t *condition.Test, held func() condition.Truth) condition.Truth
-	// BelowMedium answers whether the risk of the attempt is surely below medium.
-	BelowMedium() bool
+	// ReachesMedium answers whether the risk of the attempt is medium or higher.
+	ReachesMedium() condition.Truth
 }
 
 // CompileAsking is set by package decide. It is given a decide.Rulebook, and returns a *decide.Judge whose

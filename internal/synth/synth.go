@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
 )
 
 // Chance is a source of numbers; *rand.Rand is one.
@@ -166,7 +167,8 @@ func Small(chance Chance, policies int) Book {
 		add(
 			"methods",
 			m.one([]string{"sms-code", "push"})+": {barred_for: %s}",
-			m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}", "{attributes: {hat: [straw]}}"}),
+			m.one([]string{"{groups: [g0]}", "{kinds: [service]}", "{attributes: {team: [red]}}", "{attributes: {hat: [straw]}}",
+				"{account_risk_at_least: low}"}),
 		)
 	}
 	add("risk", "signals: [%s]", strings.Join(m.signals(), ", "))
@@ -307,7 +309,8 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 				", account_risk: {level: high}",
 			},
 		)
-		extra += m.one([]string{"", "", ", password_changed_at: 2026-03-28T10:00:00Z", ", password_changed_at: 2026-03-10T10:00:00Z"})
+		extra += m.one([]string{"", "", ", password_changed_at: 2026-03-28T10:00:00Z", ", password_changed_at: 2026-03-10T10:00:00Z",
+			", password_changed_at: 2026-04-20T10:00:00Z"})
 		extra += m.one(
 			[]string{"", "", ", asked_at: 2026-03-25T10:00:00Z", ", asked_at: 2026-03-29T10:00:30Z", ", asked_at: 2026-04-15T10:00:00Z"},
 		)
@@ -334,7 +337,7 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 					"{attributes: {team: [red, green]}}",
 					"{not: {attributes: {floor: 3}}}",
 					"{kinds: [service], enrolled: [certificate]}",
-					"{share: 30}",
+					"{share: 30}", "{account_risk_at_least: medium}",
 				},
 			)
 		}
@@ -360,6 +363,42 @@ func (m maker) directory(add func(section, format string, args ...any)) {
 		m.one([]string{"true", "false"}),
 		m.one([]string{"", ", reported_at: 2026-03-28T20:00:00Z", ", reported_at: 2026-04-02T20:00:00Z"}),
 	)
+}
+
+// Supplied makes what a program supplies of some accounts of the small books, and of one that they do not list.
+// Each fact may be left out, methods often.
+func Supplied(chance Chance) []directory.Account {
+	m := maker{chance}
+	var list []directory.Account
+	for _, name := range append(slices.Clone(accounts), "nobody@one.example") {
+		if m.odds(3) {
+			continue
+		}
+		a := directory.Account{Name: name, Disabled: m.odds(15)}
+		if !m.odds(3) {
+			a.Groups = groups[:m.IntN(3)]
+		}
+		if m.odds(2) {
+			from := m.IntN(len(methods))
+			a.Methods = methods[from : from+m.IntN(len(methods)-from)]
+		}
+		if m.odds(2) {
+			a.Attributes = map[string]attempt.Scalar{"team": attempt.TextScalar(m.one([]string{"red", "blue"}))}
+		}
+		if m.odds(3) {
+			a.Joined = &directory.Date{Year: 2026, Month: time.March, Day: 1 + m.IntN(31)}
+		}
+		if m.odds(3) {
+			since := time.Date(2026, time.March, 20, 10, 0, 0, 0, time.UTC)
+			a.AccountRisk = &directory.AccountRisk{Level: directory.Level(m.IntN(4)), Because: m.one([]string{"", directory.LeakedPassword}), Since: &since}
+		}
+		if m.odds(3) {
+			changed := time.Date(2026, time.March, 10+m.IntN(22), 10, 0, 0, 0, time.UTC)
+			a.PasswordChangedAt = &changed
+		}
+		list = append(list, a)
+	}
+	return list
 }
 
 // Policy makes policy number i of a small book of n: it may replace those with
@@ -554,7 +593,11 @@ func Attempt(chance Chance) *attempt.Attempt {
 		}
 		a.Session.Proofs = append(a.Session.Proofs, p)
 	}
-	if !m.odds(3) {
+	switch m.IntN(6) {
+	case 0, 1:
+	case 2:
+		a.Session.Started = ago(20 * time.Minute)
+	default:
 		a.Session.Started = ago(48 * time.Hour)
 	}
 	for range m.IntN(3) {
@@ -641,7 +684,7 @@ var reports = []struct {
 	values []attempt.Scalar
 }{
 	{"firewall", []attempt.Scalar{attempt.BoolScalar(true), attempt.BoolScalar(false), {}}},
-	{"patch_age_days", []attempt.Scalar{attempt.NumberScalar(12), attempt.NumberScalar(31), attempt.TextScalar("old")}},
+	{"patch_age_days", []attempt.Scalar{attempt.NumberScalar(12), attempt.NumberScalar(31), attempt.TextScalar("old"), {}}},
 	{
 		"os_version",
 		[]attempt.Scalar{

@@ -157,7 +157,7 @@ func (w *Lookout) counts(ctx context.Context, alert int, d *Decision) bool {
 	if holds != condition.Unknown || w.told.HasProfile {
 		return holds != condition.False
 	}
-	profile, err := w.contents.Lookup(ctx, w.judge.Accounts(), d.Account, &w.room)
+	profile, err := w.contents.Lookup(ctx, w.judge.Accounts(), d.Account, d.At, &w.room)
 	if err != nil {
 		return true
 	}
