@@ -28,6 +28,7 @@ package briskwarden
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"sync/atomic"
 
@@ -39,7 +40,7 @@ import (
 )
 
 // Book is a book that was opened and compiled. It does not change and is safe for
-// concurrent use.
+// concurrent use. The zero Book blocks every attempt.
 type Book struct {
 	source   *book.Book
 	judge    *decide.Judge
@@ -58,14 +59,17 @@ type options struct {
 }
 
 // WithAccounts supplies accounts while decisions are made. What is supplied wins,
-// key by key, over what the book says of an account.
+// key by key, over what the book says of an account. Several are asked as one: what the
+// last states wins, key by key, but an account is disabled where any says so, and the
+// highest risk stands. A door's own are put on top of a program's, whichever comes last.
 func WithAccounts(accounts directory.Accounts) Option {
-	return func(o *options) { o.accounts = accounts }
+	return func(o *options) { o.accounts = bothAccounts(o.accounts, accounts) }
 }
 
-// WithDevices supplies devices while decisions are made.
+// WithDevices supplies devices while decisions are made. Of several the last that has a
+// device is taken.
 func WithDevices(devices directory.Devices) Option {
-	return func(o *options) { o.devices = devices }
+	return func(o *options) { o.devices = bothDevices(o.devices, devices) }
 }
 
 // WithLocator looks addresses up where neither an attempt nor a network says where
@@ -105,6 +109,9 @@ func Open(dir string, options ...Option) (*Book, error) {
 
 // OpenFS opens the book at the root of a file system.
 func OpenFS(files fs.FS, options ...Option) (*Book, error) {
+	if files == nil {
+		return nil, errors.New("there are no files to open a book in: the file system is nil")
+	}
 	o := chosen(options)
 	source, err := book.OpenFS(files, o.open...)
 	if err != nil {
@@ -116,7 +123,9 @@ func OpenFS(files fs.FS, options ...Option) (*Book, error) {
 func chosen(list []Option) options {
 	var o options
 	for _, option := range list {
-		option(&o)
+		if option != nil {
+			option(&o)
+		}
 	}
 	return o
 }
@@ -141,31 +150,50 @@ func compile(source *book.Book, o options) (*Book, error) {
 // Decide judges an attempt and explains the decision in full. It never returns nil,
 // and never an error: what cannot be judged is a block that says why.
 func (b *Book) Decide(ctx context.Context, a *attempt.Attempt) *decide.Decision {
+	if b == nil || b.judge == nil {
+		return decide.WithoutBook()
+	}
 	return b.judge.Decide(ctx, a)
 }
 
 // Verdict is the verdict of Decide alone, in a fraction of the time.
 func (b *Book) Verdict(ctx context.Context, a *attempt.Attempt) decide.Verdict {
+	if b == nil || b.judge == nil {
+		return decide.Block
+	}
 	return b.judge.Verdict(ctx, a)
 }
 
 // Opening returns what anyone is told whose attempt has proven nothing yet. It looks
 // nobody up; see [decide.Judge.Opening].
-func (b *Book) Opening(a *attempt.Attempt) decide.ToPerson { return b.judge.Opening(a) }
+func (b *Book) Opening(a *attempt.Attempt) decide.ToPerson {
+	if b == nil || b.judge == nil {
+		return decide.WithoutBook().ToPerson
+	}
+	return b.judge.Opening(a)
+}
 
 // DecideConsent decides whether an outside program may be let into somebody's data.
 // Known is what reviewers decided before. The error says what the request lacks.
 func (b *Book) DecideConsent(ctx context.Context, r *consent.Request, known consent.Known) (*consent.Decision, error) {
+	if b == nil || b.consents == nil {
+		return nil, errors.New("there is no book to decide by")
+	}
 	return b.consents.Decide(ctx, r, known)
 }
 
 // Digest is "sha256:" and a hash of the book's files.
-func (b *Book) Digest() string { return b.source.Digest }
+func (b *Book) Digest() string {
+	if b == nil || b.source == nil {
+		return ""
+	}
+	return b.source.Digest
+}
 
 // Differs reports whether another book says something else, so that it is worth
 // swapping in. A book that nothing is known about differs.
 func (b *Book) Differs(other *Book) bool {
-	return b == nil || other == nil || b.source.Digest != other.source.Digest || b.judge.Rules() != other.judge.Rules()
+	return b == nil || other == nil || b.source == nil || other.source == nil || b.source.Digest != other.source.Digest || b.judge.Rules() != other.judge.Rules()
 }
 
 // Judge returns the judge that decides by the book, for the packages under admin.

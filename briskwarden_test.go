@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -103,5 +104,35 @@ func TestWhatADecidingProgramLinks(t *testing.T) {
 			"briskwarden/admin", "briskwarden/internal/cli"} {
 			require.NotContains(t, name, driver, "the face links %s", name)
 		}
+	}
+}
+
+// TestMisuse: what nobody filled in blocks, or says what is missing.
+func TestMisuse(t *testing.T) {
+	ctx := context.Background()
+	var zero briskwarden.Book
+	a := &attempt.Attempt{At: time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC), Account: "liv", App: "mail"}
+	require.Equal(t, decide.Block, zero.Decide(ctx, a).Verdict)
+	require.Equal(t, decide.Block, zero.Verdict(ctx, a))
+	require.Equal(t, decide.Block, zero.Opening(a).Verdict)
+	_, err := zero.DecideConsent(ctx, nil, consent.Known{})
+	require.ErrorContains(t, err, "no book")
+	require.True(t, zero.Differs(&zero))
+	require.Empty(t, zero.Digest())
+	_, err = briskwarden.OpenFS(nil)
+	require.ErrorContains(t, err, "nil")
+	book, err := fs.Sub(files, "testdata/book")
+	require.NoError(t, err)
+	opened, err := briskwarden.OpenFS(book, nil)
+	require.NoError(t, err)
+	d := opened.Decide(ctx, nil)
+	require.Equal(t, decide.AttemptInvalid, d.Causes[0].Code)
+	require.Equal(t, decide.Block, opened.Verdict(ctx, nil))
+	_, err = opened.DecideConsent(ctx, nil, consent.Known{})
+	require.ErrorContains(t, err, "no request")
+	require.PanicsWithValue(t, "decide: this Judge was not made by Compile", func() { new(decide.Judge).Verdict(ctx, a) })
+	for _, text := range []string{decide.Verdict(99).String(), decide.DemandKind(99).String(), decide.Stage(99).String(), risk.Detector(99).String(),
+		consent.Outcome(99).String(), consent.Standing(99).String(), directory.Trait(99).String(), attempt.Action(99).String()} {
+		require.Equal(t, "invalid (99)", text)
 	}
 }

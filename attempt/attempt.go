@@ -17,6 +17,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Attempt is one sign-in or other action to be judged. Account, App and At must
@@ -180,7 +181,7 @@ func Actions() []string { return slices.Clone(actionNames) }
 func (a Action) TakesDeskPass() bool { return a == Enrol || a == ChangePassword || a == Recover }
 
 // String returns the word for the action.
-func (a Action) String() string { return wordOf(a, actionNames) }
+func (a Action) String() string { return words.Of(a, actionNames, 0) }
 
 // MarshalText writes the word for the action.
 func (a Action) MarshalText() ([]byte, error) { return marshalWord(a, actionNames) }
@@ -205,7 +206,7 @@ var failureReasons = []string{"refused", "timed_out", "unreachable"}
 func FailureReasons() []string { return slices.Clone(failureReasons) }
 
 // String returns the word for the reason.
-func (r FailureReason) String() string { return wordOf(r, failureReasons) }
+func (r FailureReason) String() string { return words.Of(r, failureReasons, 0) }
 
 // MarshalText writes the word for the reason.
 func (r FailureReason) MarshalText() ([]byte, error) { return marshalWord(r, failureReasons) }
@@ -232,7 +233,7 @@ var checkResults = []string{"failed", "passed", "unreachable"}
 func CheckResults() []string { return slices.Clone(checkResults) }
 
 // String returns the word for the result.
-func (r CheckResult) String() string { return wordOf(r, checkResults) }
+func (r CheckResult) String() string { return words.Of(r, checkResults, 0) }
 
 // MarshalText writes the word for the result.
 func (r CheckResult) MarshalText() ([]byte, error) { return marshalWord(r, checkResults) }
@@ -264,7 +265,7 @@ func Throughs() []string { return slices.Clone(throughNames) }
 func (t Through) CanBeAsked() bool { return t == Browser || t == Native }
 
 // String returns the word.
-func (t Through) String() string { return wordOf(t, throughNames) }
+func (t Through) String() string { return words.Of(t, throughNames, 0) }
 
 // MarshalText writes the word.
 func (t Through) MarshalText() ([]byte, error) { return marshalWord(t, throughNames) }
@@ -272,16 +273,7 @@ func (t Through) MarshalText() ([]byte, error) { return marshalWord(t, throughNa
 // UnmarshalText reads the word.
 func (t *Through) UnmarshalText(text []byte) error { return word(t, "`through`", text, throughNames) }
 
-// wordOf returns the word of a number in a closed list, and names a number that
-// is not in it, so that a value made in Go cannot cause a panic.
-func wordOf[T ~uint8](value T, known []string) string {
-	if int(value) >= len(known) {
-		return fmt.Sprintf("invalid (%d)", value)
-	}
-	return known[value]
-}
-
-// marshalWord is wordOf for the wire, which refuses what is not in the list.
+// marshalWord is the word of a number in a closed list for the wire, which refuses what is not in the list.
 func marshalWord[T ~uint8](value T, known []string) ([]byte, error) {
 	if int(value) >= len(known) {
 		return nil, fmt.Errorf("%d is none of %s", value, strings.Join(known, ", "))

@@ -118,12 +118,13 @@ func appendDevice(text []byte, d *Device) []byte {
 func AppendScalars(text []byte, values map[string]Scalar) []byte {
 	text = append(text, '{')
 	for _, name := range slices.Sorted(maps.Keys(values)) {
-		text = values[name].appendJSON(append(jsontext.String(jsontext.Next(text), name), ':'))
+		text = values[name].AppendJSON(append(jsontext.String(jsontext.Next(text), name), ':'))
 	}
 	return append(text, '}')
 }
 
-func (s Scalar) appendJSON(text []byte) []byte {
+// AppendJSON appends the scalar as encoding/json writes it.
+func (s Scalar) AppendJSON(text []byte) []byte {
 	switch s.kind {
 	case Bool:
 		return strconv.AppendBool(text, s.number != 0)

@@ -60,7 +60,7 @@ var standings = []string{"unreviewed", "approved", "barred"}
 func Standings() []string { return slices.Clone(standings) }
 
 // String returns unreviewed, approved or barred.
-func (s Standing) String() string { return standings[s] }
+func (s Standing) String() string { return words.Of(s, standings, 0) }
 
 // MarshalText writes String.
 func (s Standing) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
@@ -94,7 +94,7 @@ func Outcomes() []string {
 }
 
 // String returns allow, review or refuse.
-func (o Outcome) String() string { return outcomes[o] }
+func (o Outcome) String() string { return words.Of(o, outcomes, 0) }
 
 // MarshalText writes String.
 func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
@@ -119,7 +119,7 @@ var resources = []string{"own", "group"}
 func ResourceKinds() []string { return slices.Clone(resources) }
 
 // String returns own or group.
-func (k ResourceKind) String() string { return resources[k] }
+func (k ResourceKind) String() string { return words.Of(k, resources, 0) }
 
 // UnmarshalText reads own or group.
 func (k *ResourceKind) UnmarshalText(text []byte) error {
@@ -230,6 +230,8 @@ type Request struct {
 // Check reports what is wrong with a request.
 func (r *Request) Check() error {
 	switch {
+	case r == nil:
+		return fmt.Errorf("there is no request")
 	case r.Account == "":
 		return fmt.Errorf("the request has no `account`")
 	case r.Client == "":

@@ -181,7 +181,7 @@ var demandKinds = []string{
 func DemandKinds() []string { return slices.Clone(demandKinds[DemandMethod:]) }
 
 // String returns the word for the kind.
-func (k DemandKind) String() string { return demandKinds[k] }
+func (k DemandKind) String() string { return words.Of(k, demandKinds, 0) }
 
 // MarshalText writes String.
 func (k DemandKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }

@@ -179,7 +179,13 @@ func (l *limits) join(m limits) {
 // calls it calls end when the evaluation is over, and not where a panic ends it:
 // what was left half done is never used again.
 func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
-	e := j.pool.Get().(*evaluation)
+	e, made := j.pool.Get().(*evaluation)
+	if !made {
+		panic("decide: this Judge was not made by Compile")
+	}
+	if a == nil {
+		a = new(attempt.Attempt) // which Check refuses
+	}
 	e.context, e.Attempt, e.Moment, e.At = ctx, a, a.At, a.At
 	e.Profile, e.unavailable, e.App, e.emergency = nil, nil, -1, false
 	e.hearings, e.spoken, e.outcomes, e.causes = e.hearings[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
@@ -627,6 +633,9 @@ func (e *evaluation) verdictOf(state demandState) Verdict {
 // supplies accounts, devices, places and signals. A panic of one of those is the
 // caller's.
 func (j *Judge) Verdict(ctx context.Context, a *attempt.Attempt) Verdict {
+	if a == nil {
+		return Block
+	}
 	return j.VerdictAt(ctx, a, a.At)
 }
 

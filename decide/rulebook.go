@@ -89,7 +89,7 @@ func Verdicts() []string {
 func (v Verdict) Compare(w Verdict) int { return int(v) - int(w) }
 
 // String returns grant, step_up or block.
-func (v Verdict) String() string { return verdicts[v] }
+func (v Verdict) String() string { return words.Of(v, verdicts, 0) }
 
 // MarshalText writes String.
 func (v Verdict) MarshalText() ([]byte, error) { return []byte(v.String()), nil }
@@ -116,7 +116,7 @@ var stages = []string{"draft", "shadow", "live"}
 func Stages() []string { return slices.Clone(stages) }
 
 // String returns draft, shadow or live.
-func (s Stage) String() string { return stages[s] }
+func (s Stage) String() string { return words.Of(s, stages, 0) }
 
 // MarshalText writes String.
 func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
@@ -219,7 +219,7 @@ var outcomeKinds = []string{"", "block", "require", "grant"}
 func OutcomeKinds() []string { return slices.Clone(outcomeKinds[OutcomeBlock:]) }
 
 // String returns block, require or grant, and "" for the zero OutcomeKind.
-func (k OutcomeKind) String() string { return outcomeKinds[k] }
+func (k OutcomeKind) String() string { return words.Of(k, outcomeKinds, 0) }
 
 // MarshalText writes String.
 func (k OutcomeKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }

@@ -101,6 +101,11 @@ type Account struct {
 	AccountRisk *AccountRisk `book:"account_risk" doc:"the standing risk of the account, until it is put right"`
 	// PasswordChangedAt is when the password was last changed, as far as known.
 	PasswordChangedAt *time.Time `book:"password_changed_at" doc:"when the password was last changed"`
+
+	// MayBeIn are groups of which it is not known whether the account is a member, and IsWhole says that nothing
+	// which the book states of it is to be added, but for groups that list it. They are for what is supplied.
+	MayBeIn []string `book:"-"`
+	IsWhole bool     `book:"-"`
 }
 
 // ErrNotFound is what [Accounts] and [Devices] return for a name that they surely

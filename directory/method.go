@@ -34,7 +34,7 @@ var factorKinds = []string{"unstated", "knowledge", "possession", "inherence"}
 func FactorKinds() []string { return slices.Clone(factorKinds[1:]) }
 
 // String returns the word.
-func (k FactorKind) String() string { return factorKinds[k] }
+func (k FactorKind) String() string { return words.Of(k, factorKinds, 0) }
 
 // UnmarshalText reads knowledge, possession or inherence.
 func (k *FactorKind) UnmarshalText(text []byte) error {
@@ -60,7 +60,7 @@ var traits = []string{"phishing_resistant", "device_bound", "user_verified", "ou
 func Traits() []string { return slices.Clone(traits) }
 
 // String returns the trait as a book writes it.
-func (t Trait) String() string { return traits[t] }
+func (t Trait) String() string { return words.Of(t, traits, 0) }
 
 // UnmarshalText reads a trait.
 func (t *Trait) UnmarshalText(text []byte) error {

@@ -63,7 +63,7 @@ func (d *Weekday) UnmarshalText(text []byte) error {
 }
 
 // String returns the day as the book writes it.
-func (d Weekday) String() string { return weekdays[d] }
+func (d Weekday) String() string { return words.Of(d, weekdays, 0) }
 
 // String says when the window is open, for a reader.
 func (w *Window) String() string {

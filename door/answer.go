@@ -40,7 +40,12 @@ type Answer struct {
 }
 
 // MarshalJSON returns the wire form.
-func (a *Answer) MarshalJSON() ([]byte, error) { return bytes.Clone(*a.text), nil }
+func (a *Answer) MarshalJSON() ([]byte, error) {
+	if a.text == nil {
+		return nil, errors.New("no door made this answer, or it was sent already")
+	}
+	return bytes.Clone(*a.text), nil
+}
 
 // texts are wire forms that were sent, to be written over.
 var texts = sync.Pool{New: func() any { text := make([]byte, 0, 8<<10); return &text }}
@@ -104,8 +109,8 @@ func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	a := d.facts.completed(b, stated, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
 	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
-	if g.hasEnded(a) {
-		answer.BlockEnded(g.session.value.Because)
+	if because := g.ended(a); because != "" {
+		answer.BlockEnded(because)
 	}
 	answer.App = b.appNamed(a.App)
 	where := b.Judge().Whereabouts(ctx, a)
@@ -220,6 +225,9 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 		if err != nil {
 			return err
 		}
+		if account.Made.IsFormer(a.At) {
+			return nil // the account was made anew meanwhile
+		}
 		if refused {
 			account.AddFailure(a.At)
 		}
@@ -229,11 +237,12 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 		for _, x := range accepted {
 			account.Accept(x)
 		}
-		if where != nil && (account.Previous == nil || !where.At.Before(account.Previous.At)) {
+		// One that is dated ahead is of a clock that ran ahead then.
+		if p := account.Previous; where != nil && (p == nil || !where.At.Before(p.At) || attempt.IsLater(p.At, d.now())) {
 			account.Previous = where
 		}
 		if device != "" {
-			if err := noteDevice(batch, device, a.Account, remember); err != nil {
+			if err := noteDevice(batch, device, account, a.At, remember); err != nil {
 				return err
 			}
 		}
@@ -262,9 +271,9 @@ func acceptedNow(a *attempt.Attempt, g *gathering) []attempt.Acceptance {
 }
 
 // noteDevice notes that an account signed on from a device, and asked to be remembered on it.
-func noteDevice(b *batch, id, account string, remember []attempt.Remembered) error {
+func noteDevice(b *batch, id string, account *store.Account, at time.Time, remember []attempt.Remembered) error {
 	return b.changeDevice(id, func(d *store.Device) bool {
-		news := d.See(account)
+		news := d.See(account.Name, at, &account.Made)
 		for _, r := range remember {
 			news = d.Remember(r) || news
 		}

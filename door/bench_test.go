@@ -109,7 +109,9 @@ func BenchmarkStart(b *testing.B) {
 	s := open(b)
 	require.NoError(b, s.Update(b.Context(), func(tx store.Tx) error {
 		for i := range accounts {
-			a := &store.Account{Name: fmt.Sprintf("hand-%d@kestrelsound.example", i), Groups: []string{"group-1"}, Methods: []string{"password"}}
+			a := &store.Account{Name: fmt.Sprintf("hand-%d@kestrelsound.example", i), Stated: []store.Statement{
+				stated(store.Methods, store.Before, attempt.BoolScalar(true), ""),
+				{Fact: store.Method, Name: "password", By: store.Before, At: noon, Value: attempt.BoolScalar(true)}}}
 			if err := store.Save(tx, a); err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package door
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -186,6 +187,9 @@ type Caller struct {
 	May         []Right `book:"may,required" doc:"decide, report, events, people, look, operate"`
 	Rate        float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
 	Burst       int     `book:"burst" doc:"requests that it may make at once" default:"as many as rate, at least 1"`
+	// People and Events bound what it may state.
+	People PeopleBounds `book:"people" doc:"of whom it may state what, where it may people"`
+	Events EventBounds  `book:"events" doc:"of whom it may hand in what, where it may events"`
 }
 
 // may reports whether the caller has a right.
@@ -204,10 +208,13 @@ type Bounds struct {
 
 // TokenIssuer issues access tokens (RFC 9068).
 type TokenIssuer struct {
-	Issuer   string         `book:"issuer,required" doc:"the iss of its tokens"`
-	Audience []string       `book:"audience,required" doc:"values of aud; a token must bear one of them"`
-	Keys     string         `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
-	Account  string         `book:"account" doc:"the claim that names the account" default:"sub"`
+	Issuer   string   `book:"issuer,required" doc:"the iss of its tokens"`
+	Audience []string `book:"audience,required" doc:"values of aud; a token must bear one of them"`
+	Keys     string   `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
+	Account  string   `book:"account" doc:"the claim that names the account" default:"sub"`
+	// Accounts and Domains are those for whom it may speak.
+	Accounts []string       `book:"accounts" doc:"accounts by name that its tokens may be of, or anyone" default:"none"`
+	Domains  []string       `book:"domains" doc:"domains of accounts that its tokens may be of" default:"none"`
 	Device   string         `book:"device" doc:"the claim that names the device, where the issuer has verified it" default:"none"`
 	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
 	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
@@ -317,6 +324,9 @@ func (c *Config) Check() error {
 			wrong("tokens: %s has no audience, so tokens for anybody would count", t.Issuer)
 		}
 		checkKeys(t.Issuer, t.Keys, wrong)
+		if isUnbounded(t.Accounts, t.Domains) {
+			wrong("tokens: %s may speak for no account; say of whom its tokens may be, by domains or accounts", t.Issuer)
+		}
 	}
 	return errors.Join(errs...)
 }
@@ -377,6 +387,7 @@ func (c *Config) checkCallers(wrong func(string, ...any)) {
 			}
 			tokens[caller.Token] = caller.Name
 		}
+		c.checkBounds(&caller, wrong)
 		if len(caller.May) == 0 {
 			wrong("callers: %s may do nothing; may lists %s", caller.Name, words.List(rights, "or"))
 		}
@@ -404,9 +415,11 @@ func (c *Config) checkWatch(wrong func(string, ...any)) {
 	}
 }
 
-// NewToken makes a token for a caller, with the digest of it that a configuration keeps.
-func NewToken(random []byte) (token, digest string) {
-	token = "bw_" + hex.EncodeToString(random)
+// NewToken makes a token for a caller, with the digest of it that a configuration keeps. It is 256 bits of crypto/rand.
+func NewToken() (token, digest string) {
+	var random [32]byte
+	rand.Read(random[:]) // it never fails
+	token = "bw_" + hex.EncodeToString(random[:])
 	return token, TokenDigest(token)
 }
 

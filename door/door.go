@@ -102,6 +102,8 @@ type inForce struct {
 	devices map[string]*directory.Device
 	// asksOutside says that an assurance asks for an outside check.
 	asksOutside bool
+	// supplier supplies accounts and devices to its decisions.
+	supplier *supplier
 	// lookout says who hears of decisions. It is used by one goroutine.
 	lookout *lookout.Lookout
 	// desk answers outside programs by the same book, nil where none are answered.
@@ -115,28 +117,25 @@ func (b *inForce) lists(account string) bool {
 	return ok
 }
 
-// methodsOf returns the methods that the book lists for an account.
-func (b *inForce) methodsOf(account string) []string {
-	directory := inside.Of(b.Judge()).Directory()
-	if n, ok := directory.FindAccount(account); ok && n < len(directory.Accounts) {
-		return directory.Accounts[n].Methods
+// entryOf returns the fingerprint of the book's own entry of an account, "" where it has none.
+func (b *inForce) entryOf(account string) string {
+	contents := inside.Of(b.Judge()).Directory()
+	if n, ok := contents.FindAccount(account); ok && n < len(contents.Accounts) {
+		return inside.Fingerprint(contents.Accounts[n])
 	}
-	return nil
+	return ""
 }
 
-// groupsOf returns the groups that the book has an account in by its own word or the group's.
-func (b *inForce) groupsOf(account string) []string {
-	groups := []string{}
-	directory := inside.Of(b.Judge()).Directory()
-	if n, ok := directory.FindAccount(account); ok && n < len(directory.Accounts) {
-		groups = append(groups, directory.Accounts[n].Groups...)
-	}
-	for i := range directory.Groups {
-		if g := &directory.Groups[i]; slices.Contains(g.Members, account) && !slices.Contains(groups, g.Name) {
-			groups = append(groups, g.Name)
+// listsMembers reports whether the book lists the members of a group itself, so that no feed may manage it, and whether it
+// has the group at all with some account in it.
+func (b *inForce) listsMembers(group string) (lists, hasSome bool) {
+	contents := inside.Of(b.Judge()).Directory()
+	for i := range contents.Groups {
+		if g := &contents.Groups[i]; g.Name == group && g.Members != nil {
+			return true, true
 		}
 	}
-	return groups
+	return false, slices.ContainsFunc(contents.Accounts, func(a directory.Account) bool { return slices.Contains(a.Groups, group) })
 }
 
 // appNamed returns the name of the app that a text stands for, "" where the book has none.
@@ -151,6 +150,14 @@ func (b *inForce) appNamed(text string) string {
 // New makes a door. The book that load opens must be one that Reload would take. The store is
 // the caller's, who closes it after Close.
 func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) (*Door, error) {
+	switch {
+	case load == nil:
+		return nil, errors.New("a door needs a loader that opens its book")
+	case s == nil:
+		return nil, errors.New("a door needs a store; new(store.Memory) keeps nothing for good")
+	case c == nil:
+		return nil, errors.New("a door needs a configuration; new(door.Config) answers nobody")
+	}
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
@@ -159,6 +166,12 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	}
 	if o.Log == nil {
 		o.Log = slog.Default()
+	}
+	if _, err := store.CarryOver(ctx, s, o.Now()); err != nil {
+		return nil, fmt.Errorf("what the store holds cannot be carried over: %w", err)
+	}
+	if err := c.Unbounded(ctx, s); err != nil {
+		return nil, err
 	}
 	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
 		consents: o.Consent, acted: make(chan struct{}, 1), bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal,
@@ -267,9 +280,14 @@ type Reloaded struct {
 // open opens a book and reports what keeps it from being taken into force: what is wrong with
 // its files, drills that fail, and guarantees that do not hold for so long from now on.
 func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
-	opened, err := d.load(briskwarden.WithAccounts(d.facts), briskwarden.WithDevices(d.facts))
+	supplier := &supplier{facts: d.facts}
+	opened, err := d.load(briskwarden.WithAccounts(supplier), briskwarden.WithDevices(supplier))
 	if err != nil {
 		return nil, []string{err.Error()}, nil
+	}
+	if rules := opened.Judge().Rulebook(); rules.Accounts != directory.Accounts(supplier) || rules.Devices != directory.Devices(supplier) {
+		return nil, []string{"the loader opened the book without the options that the door handed it, so no decision would know what the store knows"},
+			nil
 	}
 	if why, err := Drills(opened); err != nil || len(why) > 0 {
 		return nil, why, err
@@ -277,12 +295,13 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 	if why, err := Guarantees(opened, d.now(), ahead); err != nil || len(why) > 0 {
 		return nil, why, err
 	}
-	b = &inForce{Book: opened, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
+	b = &inForce{Book: opened, supplier: supplier, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
 	b.asksOutside = slices.ContainsFunc(source.Assurances, func(a decide.Assurance) bool { return a.External != "" })
 	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
 		return nil, []string{err.Error()}, nil
 	}
+	supplier.book = b
 	if d.consents != nil {
 		judge, err := source.CompileConsent(opened.Judge())
 		if err != nil {

@@ -81,6 +81,11 @@ func configured(change func(*door.Config)) *door.Config {
 		{"meter", idle, []door.Right{door.MayOperate}}} {
 		c.Callers = append(c.Callers, door.Caller{Name: caller.name, Token: door.TokenDigest(caller.token), May: caller.may})
 	}
+	c.Callers[0].People = door.PeopleBounds{Domains: []string{"kestrelsound.example"}, Groups: []string{"deck", "engine", "shore-it"},
+		Kinds: []directory.Kind{directory.Person, directory.Service},
+		Facts: []string{"active", "joined", "attributes", "methods", "password", "risk"}}
+	c.Callers[0].Events = door.EventBounds{Accounts: []string{"anyone"}, Facts: []string{"active", "methods", "password", "risk", "sessions",
+		"devices"}}
 	if change != nil {
 		change(c)
 	}
@@ -224,6 +229,20 @@ func (h *house) account(name string) *store.Account {
 		require.NoError(h.t, err)
 	}
 	return a
+}
+
+// known is what all sources say of an account together.
+func (h *house) known(name string) directory.Account {
+	a, err := h.Book().Judge().Accounts().Account(context.Background(), name)
+	if !errors.Is(err, directory.ErrNotFound) { // then the book's entry is all there is
+		require.NoError(h.t, err)
+	}
+	return a
+}
+
+// stated is a statement of an account before a test begins.
+func stated(fact store.Fact, by store.Source, value attempt.Scalar, because string) store.Statement {
+	return store.Statement{Fact: fact, By: by, At: noon.Add(-time.Hour), Value: value, Because: because}
 }
 
 func TestDecisions(t *testing.T) {
@@ -489,8 +508,10 @@ func TestReload(t *testing.T) {
 
 func TestAccountsOfTheStore(t *testing.T) {
 	s := new(store.Memory)
-	high := &store.Account{Name: "ingrid@kestrelsound.example", Risk: &store.Risk{Level: directory.HighRisk, Because: "seen elsewhere"}}
-	gone := &store.Account{Name: "oskar@kestrelsound.example", Disabled: true}
+	high := &store.Account{Name: "ingrid@kestrelsound.example", Stated: []store.Statement{stated(store.StandingRisk, store.Before,
+		attempt.TextScalar("high"), "seen elsewhere")}}
+	gone := &store.Account{Name: "oskar@kestrelsound.example", Stated: []store.Statement{stated(store.Disabled, store.Before,
+		attempt.BoolScalar(true), "")}}
 	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return errors.Join(store.Save(tx, high), store.Save(tx, gone)) }))
 	h := newHouse(t, s, nil)
 	a := h.decide(ingrid("mail", password, ""))

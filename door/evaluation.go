@@ -268,7 +268,7 @@ type page struct {
 func (d *Door) verdictOf(ctx context.Context, b *inForce, stated *attempt.Attempt) decide.Verdict {
 	g, from := new(gathering), origins(nil)
 	d.facts.gather(ctx, b, stated, g)
-	if g.hasEnded(stated) {
+	if g.ended(stated) != "" {
 		return decide.Block
 	}
 	return b.Verdict(context.WithValue(ctx, gatheringKey{}, g), d.facts.completed(b, stated, g, &from))

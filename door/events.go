@@ -33,62 +33,99 @@ type securityEvent struct {
 	When *jwt.NumericDate `json:"toe"`
 }
 
-// subject is whom an event is about (RFC 9493). That of a complex one has its parts.
+// subject is whom an event is about (RFC 9493). That of a complex one has its parts, and that of aliases those that are
+// all the same one.
 type subject struct {
-	Format  string   `json:"format"`
-	Email   string   `json:"email"`
-	URI     string   `json:"uri"`
-	Subject string   `json:"sub"`
-	ID      string   `json:"id"`
-	User    *subject `json:"user"`
-	Device  *subject `json:"device"`
-	Session *subject `json:"session"`
+	Format      string     `json:"format"`
+	Email       string     `json:"email"`
+	URI         string     `json:"uri"`
+	URL         string     `json:"url"`
+	Subject     string     `json:"sub"`
+	ID          string     `json:"id"`
+	Identifiers []*subject `json:"identifiers"`
+	User        *subject   `json:"user"`
+	Device      *subject   `json:"device"`
+	Session     *subject   `json:"session"`
 }
 
-// name returns what the subject names, "" where its format is none that is known.
-func (s *subject) name() string {
+// names returns what the subject may be named by, none where its format can name no account, device or session: a
+// phone number is nobody's name.
+func (s *subject) names() (names []string) {
 	if s == nil {
-		return ""
+		return nil
 	}
 	switch s.Format {
 	case "email":
-		return s.Email
-	case "account":
-		return strings.TrimPrefix(s.URI, "acct:")
+		names = []string{s.Email, strings.ToLower(s.Email)} // mail addresses are told apart without regard to case
+	case "account", "uri":
+		for _, scheme := range []string{"acct:", "mailto:", ""} {
+			if rest, ok := strings.CutPrefix(s.URI, scheme); ok {
+				names = []string{rest}
+				break
+			}
+		}
+	case "did":
+		names = []string{s.URL}
 	case "iss_sub":
-		return s.Subject
+		names = []string{s.Subject}
 	case "opaque":
-		return s.ID
+		names = []string{s.ID}
+	case "aliases":
+		for _, alias := range s.Identifiers {
+			if alias != nil && alias.Format != s.Format {
+				names = append(names, alias.names()...)
+			}
+		}
 	}
-	return ""
+	names = slices.DeleteFunc(names, func(n string) bool { return n == "" })
+	return slices.Compact(names)
 }
 
-// account, device and session return what an event names of them. A simple subject is an account.
-func (s *subject) account() string {
+// account, device and session return what an event may name of them. A simple subject is an account or a device, and an
+// opaque one may be a session.
+func (s *subject) account() []string {
 	if s != nil && s.Format == "complex" {
-		return s.User.name()
+		return s.User.names()
 	}
-	return s.name()
+	return s.names()
 }
 
-func (s *subject) device() string {
+func (s *subject) device() []string {
 	if s != nil && s.Format == "complex" {
-		return s.Device.name()
+		return s.Device.names()
 	}
-	return s.name()
+	return s.names()
 }
 
-func (s *subject) session() string {
-	if s != nil && s.Format == "complex" {
-		return s.Session.name()
+func (s *subject) session() []string {
+	switch {
+	case s == nil:
+		return nil
+	case s.Format == "complex":
+		return s.Session.names()
+	case s.Format == "opaque":
+		return s.names()
 	}
-	return ""
+	return nil
+}
+
+// first returns the first of some names, "" where there is none.
+func first(names []string) string {
+	if len(names) == 0 {
+		return ""
+	}
+	return names[0]
 }
 
 // happened is one event with what it says.
 type happened struct {
 	about *subject
 	at    time.Time
+	// caller handed it in, and changes take in what its issuer states by it.
+	caller  *Caller
+	changes *changes
+	// isFor is the account or the device that it is about, once that is found.
+	isFor string
 	// The members of CAEP 1.0 §3 and RISC 1.0 §2 that change something.
 	Subject         *subject          `json:"subject"`
 	Timestamp       float64           `json:"event_timestamp"`
@@ -116,8 +153,13 @@ var eventEffects = map[string]func(*Door, *batch, *happened) (review, error){
 	credentialChangeRequired: (*Door).noteChangeRequired,
 }
 
-// errNobody says that an event is about nobody that is known.
-var errNobody = errors.New("nobody that is known")
+// An event that is not taken: it is about nobody that is known, its caller may not state that, or it is dated ahead
+// and would make an answer milder.
+var (
+	errNobody  = errors.New("unknown_subject")
+	errOutside = errors.New("not_allowed")
+	errAhead   = errors.New("dated_ahead")
+)
 
 // eventProblem is the answer to a token that is refused (RFC 8935 §2.4).
 type eventProblem struct {
@@ -200,7 +242,10 @@ func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
 			return refuse("access_denied", "%s may not tell of %s here.", event.Issuer, kind)
 		}
 	}
-	if err := d.take(event, r.caller.Name); err != nil {
+	if event.Subject != nil && event.Subject.Format == "" {
+		return refuse("invalid_request", "Its sub_id has no format (RFC 9493 §3).")
+	}
+	if err := d.take(event, r.caller.Caller); err != nil {
 		if bad := new(badEvent); errors.As(err, &bad) {
 			return refuse("invalid_request", "%s", bad)
 		}
@@ -217,28 +262,31 @@ type badEvent struct{ text string }
 func (b *badEvent) Error() string { return b.text }
 
 // take takes the events of a token, once.
-func (d *Door) take(event *securityEvent, caller string) error {
+func (d *Door) take(event *securityEvent, caller *Caller) error {
 	kinds := slices.Sorted(maps.Keys(event.Events))
 	all := map[string]*happened{}
 	for _, kind := range kinds {
 		if eventEffects[kind] == nil {
 			continue
 		}
-		h := &happened{about: event.Subject, at: event.IssuedAt.Time()}
+		h := &happened{about: event.Subject, at: event.IssuedAt.Time(), caller: caller}
 		if err := json.Unmarshal(event.Events[kind], h); err != nil {
 			return &badEvent{"The event " + kind + " cannot be read."}
 		}
 		if h.about == nil {
 			h.about = h.Subject // as drafts of CAEP and RISC 1.0 have it
 		}
+		const last = 253402300799 // the last second of the year 9999
 		switch {
+		case h.Timestamp < 0 || h.Timestamp > last:
+			return &badEvent{"Its event_timestamp is no time in seconds."}
 		case h.Timestamp > 0:
 			h.at = time.UnixMicro(int64(h.Timestamp * 1e6)).UTC()
 		case event.When != nil:
 			h.at = event.When.Time()
 		}
-		if attempt.IsLater(h.at, d.now()) {
-			return &badEvent{"The event is dated in the future."}
+		if h.about == nil || h.about.Format == "" {
+			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}
 		}
 		all[kind] = h
 	}
@@ -261,10 +309,11 @@ func (d *Door) take(event *securityEvent, caller string) error {
 				results[kind] = "unknown_event"
 				continue
 			}
+			h.changes = &changes{by: store.IssuerSource(event.Issuer), at: d.now()}
 			r, err := eventEffects[kind](d, b, h)
 			switch {
-			case errors.Is(err, errNobody):
-				results[kind] = "unknown_subject"
+			case errors.Is(err, errNobody), errors.Is(err, errOutside), errors.Is(err, errAhead):
+				results[kind] = err.Error()
 			case err != nil:
 				return err
 			default:
@@ -273,7 +322,11 @@ func (d *Door) take(event *securityEvent, caller string) error {
 			}
 			if d.config.Journal.Mode != JournalOff {
 				detail := h.appendJSON(nil, event, kind, results[kind])
-				b.entries = append(b.entries, journal.Make(journal.Event, journal.NewID(), d.now(), caller, h.about.account(), "event", detail))
+				account := h.isFor
+				if kind == deviceComplianceChange {
+					account = ""
+				}
+				b.entries = append(b.entries, journal.Make(journal.Event, journal.NewID(), d.now(), caller.Name, account, "event", detail))
 			}
 		}
 		return store.Save(b.tx, seen)
@@ -285,8 +338,11 @@ func (d *Door) take(event *securityEvent, caller string) error {
 		d.metrics.events.WithLabelValues("again").Inc()
 		return nil
 	}
-	for _, result := range results {
+	for kind, result := range results {
 		d.metrics.events.WithLabelValues(result).Inc()
+		if result != "taken" {
+			d.log.Warn("a security event was not applied", "issuer", event.Issuer, "caller", caller.Name, "jti", event.ID, "event", kind, "why", result)
+		}
 	}
 	for _, r := range reviews {
 		if r.account != "" || r.device != "" {
@@ -300,49 +356,88 @@ func (h *happened) appendJSON(text []byte, event *securityEvent, kind, result st
 	text = jsontext.String(jsontext.Key(append(text, '{'), "issuer"), event.Issuer)
 	text = jsontext.String(jsontext.Key(text, "jti"), event.ID)
 	text = jsontext.String(jsontext.Key(text, "type"), kind)
-	text = jsontext.Text(text, "device", deviceOf(h, kind))
-	text = jsontext.Text(text, "session", h.about.session())
-	text = jsontext.Time(jsontext.Key(text, "event_at"), h.at)
-	return append(jsontext.String(jsontext.Key(text, "result"), result), '}')
-}
-
-func deviceOf(h *happened, kind string) string {
 	if kind == deviceComplianceChange {
-		return h.about.device()
+		text = jsontext.Text(text, "device", first(h.about.device()))
 	}
-	return ""
+	text = jsontext.Text(text, "session", first(h.about.session()))
+	text = jsontext.Time(jsontext.Key(text, "event_at"), h.at)
+	text = jsontext.String(jsontext.Key(text, "result"), result)
+	return append(appendChanges(text, h.changes.list), '}')
 }
 
-// knownAccount returns the record of the account that an event is about.
-func (d *Door) knownAccount(b *batch, h *happened) (*store.Account, error) {
-	name := h.about.account()
-	if name == "" {
-		return nil, errNobody
+// checkFact reports a fact that the caller may not state.
+func (h *happened) checkFact(right string) error {
+	if !mayState(h.caller.Events.Facts, right, "") {
+		return errOutside
 	}
-	a, err := b.account(name)
-	if err != nil {
+	return nil
+}
+
+// knownAccount returns the record of the account that an event is about, of which the caller may state a fact.
+func (d *Door) knownAccount(b *batch, h *happened, right string) (*store.Account, error) {
+	if err := h.checkFact(right); err != nil {
 		return nil, err
 	}
-	if !a.States() && !d.book.Load().lists(name) {
-		delete(b.accounts, name) // nothing is kept of names that somebody made up
-		return nil, errNobody
+	var found *store.Account
+	for _, name := range h.about.account() {
+		known := b.accounts[name] != nil
+		a, err := b.account(name)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case !a.States() && !d.book.Load().lists(name):
+			if !known {
+				delete(b.accounts, name) // nothing is kept of names that somebody made up
+			}
+		case found != nil && found.Name != name:
+			return nil, errNobody // its names are those of several
+		default:
+			found = a
+		}
 	}
-	return a, nil
+	switch {
+	case found == nil:
+		return nil, errNobody
+	case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, found.Name):
+		return nil, errOutside
+	}
+	h.isFor = found.Name
+	return found, nil
+}
+
+// say takes in what the issuer states of an account by the event, dated as the event is.
+func (h *happened) say(a *store.Account, s store.Statement) error {
+	s.At = h.at
+	if !s.Arrived(h.changes.at) {
+		return errAhead
+	}
+	h.changes.say(a, s)
+	return nil
+}
+
+// notLater is the time of an event that makes an answer stricter: dated ahead it counts as of its arrival.
+func (h *happened) notLater() time.Time {
+	if attempt.IsLater(h.at, h.changes.at) {
+		return h.changes.at
+	}
+	return h.at
 }
 
 func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
-	id := h.about.device()
+	if err := h.checkFact("devices"); err != nil {
+		return review{}, err
+	}
+	id := first(h.about.device())
 	if id == "" || h.Current != "compliant" && h.Current != "not-compliant" {
 		return review{}, errNobody
 	}
-	device, err := b.device(id)
-	if err != nil {
-		return review{}, err
+	h.isFor = id
+	found := store.Compliance{By: h.changes.by, Compliant: h.Current == "compliant", At: h.notLater()}
+	if found.Compliant && !found.At.Equal(h.at) {
+		return review{}, errAhead
 	}
-	if device.Compliance == nil || !h.at.Before(device.Compliance.At) {
-		device.Compliance = &store.Compliance{Compliant: h.Current == "compliant", At: h.at}
-	}
-	return review{device: id, because: "the device was found " + h.Current}, nil
+	return review{device: id, because: "the device was found " + h.Current}, b.changeDevice(id, func(d *store.Device) bool { return d.Find(found) })
 }
 
 // credentials are the methods of the credential types of CAEP 1.0 §3.2. Others are agreed between both sides (as it has it): here
@@ -358,73 +453,75 @@ var credentials = map[string]string{
 }
 
 func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
-	if err != nil {
-		return review{}, err
-	}
 	method := credentials[h.Credential]
 	_, named := inside.Of(d.book.Load().Judge()).Directory().FindMethod(h.Credential)
 	if method == "" && named && h.Credential != directory.DeskPass { // which nobody enrols
 		method = h.Credential
 	}
-	if method == "password" && (h.Change == "update" || h.Change == "create") &&
-		(a.PasswordChangedAt == nil || h.at.After(*a.PasswordChangedAt)) {
-		a.PasswordChangedAt = &h.at
+	isNewPassword := method == "password" && (h.Change == "update" || h.Change == "create")
+	right := "methods"
+	if isNewPassword && h.Change == "update" {
+		right = "password"
 	}
-	if created := h.Change == "create"; method != "" && (created || h.Change == "revoke" || h.Change == "delete") {
-		methods := a.Methods
-		if methods == nil {
-			methods = d.book.Load().methodsOf(a.Name)
-		}
-		without := slices.DeleteFunc(slices.Clone(methods), func(m string) bool { return m == method })
-		if created {
-			without = append(without, method)
-		}
-		if without == nil {
-			without = []string{}
-		}
-		a.Methods = without
+	a, err := d.knownAccount(b, h, right)
+	if err != nil {
+		return review{}, err
 	}
-	return review{account: a.Name, because: "a credential was changed"}, nil
+	if isNewPassword && mayState(h.caller.Events.Facts, "password", "") {
+		err = h.say(a, store.Statement{Fact: store.Password, Value: attempt.TextScalar(h.at.UTC().Format(time.RFC3339Nano))})
+	}
+	switch {
+	case method == "" || err != nil:
+	case h.Change == "create":
+		err = h.say(a, store.Statement{Fact: store.Method, Name: method, Value: attempt.BoolScalar(true)})
+	case h.Change == "revoke" || h.Change == "delete":
+		err = h.say(a, store.Statement{Fact: store.Revocation, Name: method, Value: attempt.BoolScalar(true)})
+	}
+	return review{account: a.Name, because: "a credential was changed"}, err
 }
 
 func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
+	if err := h.checkFact("sessions"); err != nil {
+		return review{}, err
+	}
 	because := "revoked by another system"
-	if id := h.about.session(); id != "" {
+	for _, id := range h.about.session() {
 		s, err := b.session(id)
 		switch {
 		case err != nil:
 			return review{}, err
 		case s == nil || !s.Ended.IsZero():
-			return review{}, errNobody
+			continue
+		case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account):
+			return review{}, errOutside
 		}
+		h.isFor = s.Account
 		return review{}, d.endWhole(b, s, because)
 	}
-	account := h.about.account()
-	if account == "" {
+	if h.about.Format == "complex" && h.about.Session != nil {
 		return review{}, errNobody
 	}
-	return review{}, d.endSessionsOf(b, account, h.at, because)
+	a, err := d.knownAccount(b, h, "sessions")
+	if err != nil {
+		return review{}, err
+	}
+	return review{}, d.endSessionsOf(b, a.Name, h.notLater(), because)
 }
 
 func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
+	a, err := d.knownAccount(b, h, "sessions")
 	if err != nil {
 		return review{}, err
 	}
 	if h.Direction == "increase" {
 		return review{}, nil // it is believed when the next attempt shows it
 	}
-	return review{}, d.endSessionsOf(b, a.Name, h.at, "another system trusts how the account was proven less than before")
+	return review{}, d.endSessionsOf(b, a.Name, h.notLater(), "another system trusts how the account was proven less than before")
 }
 
 func (d *Door) noteRisk(b *batch, h *happened) (review, error) {
 	if h.Principal != "" && !strings.EqualFold(h.Principal, "USER") {
 		return review{}, errNobody
-	}
-	a, err := d.knownAccount(b, h)
-	if err != nil {
-		return review{}, err
 	}
 	level := directory.HighRisk // a level that is none is the strictest
 	switch strings.ToUpper(h.Level) {
@@ -437,48 +534,46 @@ func (d *Door) noteRisk(b *batch, h *happened) (review, error) {
 	if because == "" {
 		because = "another system raised it"
 	}
-	a.Risk = &store.Risk{Level: level, Because: because, Since: &h.at}
-	return review{account: a.Name, because: "the account's risk changed"}, nil
+	return d.noteStanding(b, h, level, because, "the account's risk changed")
 }
 
-func (d *Door) noteCompromise(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
+// noteStanding takes in the standing risk that an event states.
+func (d *Door) noteStanding(b *batch, h *happened, level directory.Level, because, reviewed string) (review, error) {
+	a, err := d.knownAccount(b, h, "risk")
 	if err != nil {
 		return review{}, err
 	}
+	err = h.say(a, store.Statement{Fact: store.StandingRisk, Value: attempt.TextScalar(level.String()), Because: because})
+	return review{account: a.Name, because: reviewed}, err
+}
+
+func (d *Door) noteCompromise(b *batch, h *happened) (review, error) {
 	because := directory.LeakedPassword
 	if h.Credential != "" && h.Credential != "password" {
 		because = "compromised " + h.Credential
 	}
-	a.Risk = &store.Risk{Level: directory.HighRisk, Because: because, Since: &h.at}
-	return review{account: a.Name, because: "a credential was compromised"}, nil
-}
-
-func (d *Door) noteDisabled(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
-	if err != nil {
-		return review{}, err
-	}
-	a.Disabled = true
-	return review{account: a.Name, because: "the account was disabled"}, nil
-}
-
-func (d *Door) noteEnabled(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
-	if err != nil {
-		return review{}, err
-	}
-	a.Disabled = false
-	return review{account: a.Name, because: "the account was enabled"}, nil
+	return d.noteStanding(b, h, directory.HighRisk, because, "a credential was compromised")
 }
 
 func (d *Door) noteChangeRequired(b *batch, h *happened) (review, error) {
-	a, err := d.knownAccount(b, h)
+	return d.noteStanding(b, h, directory.HighRisk, directory.LeakedPassword, "the password is to be changed")
+}
+
+func (d *Door) noteDisabled(b *batch, h *happened) (review, error) {
+	return d.noteActive(b, h, true, "the account was disabled")
+}
+
+func (d *Door) noteEnabled(b *batch, h *happened) (review, error) {
+	return d.noteActive(b, h, false, "the account was enabled")
+}
+
+// noteActive takes in whether an account is disabled, as an event states it.
+func (d *Door) noteActive(b *batch, h *happened, disabled bool, reviewed string) (review, error) {
+	a, err := d.knownAccount(b, h, "active")
 	if err != nil {
 		return review{}, err
 	}
-	a.Risk = &store.Risk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &h.at}
-	return review{account: a.Name, because: "the password is to be changed"}, nil
+	return review{account: a.Name, because: reviewed}, h.say(a, store.Statement{Fact: store.Disabled, Value: attempt.BoolScalar(disabled)})
 }
 
 // transmitter is one who may send events, with its keys.

@@ -2,7 +2,6 @@ package door
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -21,6 +20,9 @@ type facts struct {
 	devices   *kept[store.Device]
 	sessions  *kept[store.Session]
 	following atomic.Bool
+	// managed are the groups that feeds manage, nil where they are to be read.
+	managed      atomic.Pointer[map[string]store.Source]
+	groupChanges atomic.Uint64
 	// complete says that what the store has no record of did not happen.
 	complete bool
 }
@@ -44,6 +46,8 @@ func (f *facts) forget(keys []store.Key) {
 			f.devices.forget(key.Key)
 		case store.Sessions:
 			f.sessions.forget(key.Key)
+		case store.Groups:
+			f.groupsChanged()
 		}
 	}
 }
@@ -58,6 +62,7 @@ func (f *facts) forgetAll() {
 	f.accounts.forgetAll()
 	f.devices.forgetAll()
 	f.sessions.forgetAll()
+	f.groupsChanged()
 }
 
 func (f *facts) found() { f.following.Store(true) }
@@ -78,10 +83,22 @@ type gathering struct {
 	session remembered[store.Session]
 	// accountLost, deviceLost and sessionLost say that nobody could find out.
 	accountLost, deviceLost, sessionLost error
-	// bookDevice is the book's own device of the attempt's, nil where it has none.
-	bookDevice *directory.Device
+	// joined is the account as all sources say together, nil where nothing but the book does, and origins where its
+	// facts are from.
+	joined  *directory.Account
+	origins []store.Origin
+	// listedDevice is the attempt's device as the book or the program lists it, nil where neither does.
+	listedDevice *directory.Device
 	// supplied is the device as it is supplied, where there is one.
 	supplied *directory.Device
+}
+
+// made is when the account was made anew.
+func (g *gathering) made() *store.Making {
+	if g.account.value == nil {
+		return new(store.Making)
+	}
+	return &g.account.value.Made
 }
 
 type gatheringKey struct{}
@@ -92,48 +109,20 @@ func gatheringOf(ctx context.Context) *gathering {
 	return g
 }
 
-// Account implements directory.Accounts: the record of the store, where it states anything that
-// a directory knows. A decision that was not made by the door asks the store too.
-func (f *facts) Account(ctx context.Context, name string) (directory.Account, error) {
-	g := gatheringOf(ctx)
-	if g == nil {
-		g = new(gathering)
-		if g.account, g.accountLost = f.accounts.get(ctx, f.store, name); g.accountLost != nil {
-			g.account = remembered[store.Account]{}
-		}
-	}
-	switch a := g.account.value; {
-	case g.accountLost != nil:
-		return directory.Account{}, g.accountLost
-	case a == nil || !a.States():
-		return directory.Account{}, directory.ErrNotFound
-	default:
-		return a.Entry(), nil
-	}
-}
-
-// Device implements directory.Devices: the book's device with what it last reported to the door.
-func (f *facts) Device(ctx context.Context, id string) (directory.Device, error) {
-	g := gatheringOf(ctx)
-	switch {
-	case g == nil:
-		return directory.Device{}, errors.New("devices are supplied to decisions of the door alone")
-	case g.deviceLost != nil:
-		return directory.Device{}, g.deviceLost
-	case g.supplied == nil:
-		return directory.Device{}, directory.ErrNotFound
-	}
-	return *g.supplied, nil
-}
-
 // gather reads what the store knows of an attempt's account, device and session.
 func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *gathering) {
 	g.account, g.accountLost = f.accounts.get(ctx, f.store, a.Account)
+	g.account.value = g.account.value.OrNone(a.Account)
+	if g.accountLost == nil {
+		g.joined, g.origins, g.accountLost = b.supplier.join(ctx, g.account.value, a.At)
+	}
 	if device := a.Device.Ref(); device != nil {
 		if id, ok := device.ID.Get(); ok && id != "" {
 			g.device, g.deviceLost = f.devices.get(ctx, f.store, id)
-			g.bookDevice = b.devices[id]
-			g.supplied = g.device.value.Supplied(g.bookDevice)
+			if g.deviceLost == nil {
+				g.listedDevice, g.deviceLost = b.supplier.listedDevice(ctx, id)
+			}
+			g.supplied = g.device.value.Supplied(g.listedDevice)
 		}
 	}
 	if a.Session.ID != "" {
@@ -161,12 +150,15 @@ func (f *facts) completed(b *inForce, stated *attempt.Attempt, g *gathering, fro
 }
 
 func (f *facts) tellAccount(b *inForce, a *attempt.Attempt, g *gathering, from *origins) {
-	switch record := g.account.value; {
+	switch {
 	case g.accountLost != nil:
 		from.add("account", fromUnavailable)
-	case record != nil && record.States():
+	case g.joined != nil && len(g.origins) > 0:
 		from.add("account", fromStore)
-	case b.lists(a.Account):
+		for _, o := range g.origins {
+			from.add("account."+o.Fact, string(o.By))
+		}
+	case g.joined != nil, b.lists(a.Account):
 		from.add("account", fromBook)
 	default:
 		from.add("account", fromNobody)
@@ -176,12 +168,9 @@ func (f *facts) tellAccount(b *inForce, a *attempt.Attempt, g *gathering, from *
 // fillPast fills in the sign-in before, failed sign-ins and accepted documents.
 func (f *facts) fillPast(a *attempt.Attempt, g *gathering, from *origins) {
 	record := g.account.value
-	if record == nil {
-		record = new(store.Account)
-	}
 	known := g.accountLost == nil
 	// Of an account that came to be while the store looked on, it knows all.
-	whole := known && (f.complete || !record.Since.IsZero())
+	whole := known && (f.complete || !record.Made.At.IsZero())
 	origin := func(fact string, stated, found bool) {
 		switch {
 		case stated:
@@ -240,6 +229,11 @@ func (f *facts) fillSession(a *attempt.Attempt, g *gathering, from *origins) {
 		a.Session.Started, a.Session.Proofs = s.Started, s.Proofs
 		from.add("session", fromStore)
 	}
+	// What a former bearer of the name has proven proves nothing.
+	former := func(p attempt.Proof) bool { return !p.At.IsZero() && g.made().IsFormer(p.At) }
+	if slices.ContainsFunc(a.Session.Proofs, former) {
+		a.Session.Proofs = slices.DeleteFunc(slices.Clone(a.Session.Proofs), former)
+	}
 }
 
 // fillDevice fills in whether the account was seen on the device before, and who is remembered
@@ -258,7 +252,7 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 		kept = new(store.Device)
 	}
 	facts, at := kept.Reported()
-	reported := g.bookDevice == nil && at != nil && d.Facts == nil && d.ReportedAt.IsUnknown()
+	reported := g.listedDevice == nil && at != nil && d.Facts == nil && d.ReportedAt.IsUnknown()
 	if reported {
 		d.Facts, d.ReportedAt = facts, attempt.Known(*at)
 		if d.Platform.IsUnknown() && kept.Platform != "" {
@@ -270,20 +264,20 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 		from.add("device", fromStore)
 	case g.deviceLost != nil:
 		from.add("device", fromUnavailable)
-	case g.bookDevice != nil:
+	case g.listedDevice != nil:
 		from.add("device", fromBook)
 	default:
 		from.add("device", fromNobody)
 	}
-	seen := slices.Contains(kept.SeenWith, a.Account)
+	seen := kept.WasSeenWith(a.Account, g.made())
 	switch {
 	case !d.Known.IsUnknown():
 		from.add("device.known", fromAttempt)
 	case g.deviceLost != nil:
 		from.add("device.known", fromUnavailable)
-	case g.bookDevice != nil:
+	case g.listedDevice != nil:
 		from.add("device.known", fromBook) // one of the book is known
-	case seen || f.complete:
+	case seen || f.complete || !g.made().At.IsZero():
 		d.Known = attempt.Known(seen)
 		from.add("device.known", fromStore)
 	default:
@@ -296,13 +290,36 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 		d.Remembered = kept.Remembered
 		from.add("device.remembered", fromStore)
 	}
+	if slices.ContainsFunc(d.Remembered, g.isVoid) {
+		d.Remembered = slices.DeleteFunc(slices.Clone(d.Remembered), g.isVoid)
+	}
 	a.Device = attempt.Known(d)
 }
 
-// hasEnded reports whether the attempt continues a session that was ended.
-func (g *gathering) hasEnded(a *attempt.Attempt) bool {
+// isVoid reports whether what was remembered of the account is of a former bearer of its name, or of a method that was
+// revoked since.
+func (g *gathering) isVoid(r attempt.Remembered) bool {
+	record := g.account.value
+	return r.Account == record.Name && (record.Made.IsFormer(r.At) || !record.RevokedAt(r.Method).Before(r.At))
+}
+
+// ended returns why the attempt may not go on in its session: it was ended, or is that of a former bearer of the name. It
+// is "" where it may.
+func (g *gathering) ended(a *attempt.Attempt) string {
 	s := g.session.value
-	return s != nil && s.Account == a.Account && !s.Ended.IsZero()
+	started := a.Session.Started
+	if s != nil && s.Account == a.Account {
+		if !s.Ended.IsZero() {
+			return s.Because
+		}
+		if started.IsZero() {
+			started = s.Started
+		}
+	}
+	if !started.IsZero() && g.made().IsFormer(started) {
+		return "it is of somebody who bore the name before"
+	}
+	return ""
 }
 
 // degraded lists what a decision lacked because the store could not be asked.
@@ -323,8 +340,8 @@ func (g *gathering) degraded() []string {
 // appendJSON appends what the store knew of the account and the device of a decision, and where each
 // of its facts came from, to an object.
 func (g *gathering) appendJSON(text []byte, from origins) []byte {
-	if g.account.value != nil && g.account.value.States() {
-		text = append(jsontext.Key(text, "account"), g.account.text...)
+	if g.joined != nil {
+		text = store.ShownOf(g.joined).AppendJSON(jsontext.Key(text, "account"))
 	}
 	if g.supplied != nil {
 		text = append(jsontext.Key(text, "device"), g.device.text...)

@@ -67,6 +67,9 @@ func AccountOf(ctx context.Context) string {
 // The URL and the address are those of the request itself, unless it comes from one of the
 // configuration's trusted proxies and bears forwarded headers.
 func (d *Door) Guard(next http.Handler) http.Handler {
+	if d == nil || d.config == nil || next == nil {
+		panic("door: Guard needs a Door of New, and a handler to guard")
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen := seenRequest{app: "//" + r.Host + r.URL.RequestURI(), ip: remote(r)}
 		if d.isTrusted(seen.ip) && r.Header.Get("X-Forwarded-Host") != "" {
@@ -210,7 +213,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 		g, from := new(gathering), origins(nil)
 		d.facts.gather(r.Context(), b, a, g)
 		judged := d.facts.completed(b, d.resumed(b, a, g), g, &from)
-		if len(g.degraded()) == 0 && !g.hasEnded(a) && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
+		if len(g.degraded()) == 0 && g.ended(a) == "" && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
 			d.metrics.passed()
 			return a.Account, nil
 		}
@@ -240,7 +243,7 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 		resumed.Session.Started = s.Started
 	}
 	device, kept := a.Device.Ref(), g.device.value
-	ownDevice := device != nil && device.Platform.IsUnknown() && g.bookDevice == nil && (kept == nil || kept.Platform == "")
+	ownDevice := device != nil && device.Platform.IsUnknown() && g.listedDevice == nil && (kept == nil || kept.Platform == "")
 	if !b.asksOutside && !ownDevice {
 		return &resumed
 	}

@@ -26,8 +26,8 @@ func TestTheJournalIsAHistory(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	risky := noon.Add(-time.Hour)
 	require.NoError(t, h.store.Update(t.Context(), func(tx store.Tx) error { // which the book knows nothing of
-		if err := store.Save(tx, &store.Account{Name: "ingrid@kestrelsound.example", Groups: []string{"ticket-office"}, Methods: []string{"password", "push"},
-			Risk: &store.Risk{Level: directory.HighRisk, Because: "strange-sign-ins", Since: &risky}}); err != nil {
+		if err := store.Save(tx, &store.Account{Name: "ingrid@kestrelsound.example", Stated: []store.Statement{
+			stated(store.StandingRisk, store.Before, attempt.TextScalar("high"), "strange-sign-ins")}}); err != nil {
 			return err
 		}
 		return store.Save(

@@ -28,7 +28,7 @@ type answerForm struct {
 		App     string              `json:"app,omitzero" doc:"the name of the app, where the book has it"`
 		Country attempt.CountryCode `json:"country,omitzero" doc:"where it came from, as it was judged, where that is known"`
 		Attempt attempt.Attempt     `json:"attempt" doc:"the attempt as it was judged, with what the store knew"`
-		Account *store.Account      `json:"account,omitempty" doc:"what the store knew of the account"`
+		Account *store.Shown        `json:"account,omitempty" doc:"what the store knew of the account"`
 		Device  *store.Device       `json:"device,omitempty" doc:"what the store knew of the device"`
 		From    map[string]string   `json:"from" doc:"where each fact came from: attempt, store, book, nobody or unavailable"`
 	} `json:"facts" doc:"what the decision rests on"`

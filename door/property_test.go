@@ -69,17 +69,13 @@ func facts(t *rapid.T, s store.Store) {
 			a := &store.Account{Name: name}
 			switch rapid.IntRange(0, 4).Draw(t, "known") {
 			case 1:
-				a.Disabled = true
+				a.Say(stated(store.Disabled, store.Before, attempt.BoolScalar(true), ""))
 			case 2:
-				since := noon.Add(-time.Hour)
-				a.Risk = &store.Risk{
-					Level:   directory.Level(rapid.IntRange(0, 3).Draw(t, "level")),
-					Because: directory.LeakedPassword,
-					Since:   &since,
-				}
+				level := directory.Level(rapid.IntRange(0, 3).Draw(t, "level"))
+				a.Say(stated(store.StandingRisk, store.Before, attempt.TextScalar(level.String()), directory.LeakedPassword))
 			case 3:
 				a.Previous = &attempt.Previous{At: noon.Add(-time.Hour), Country: attempt.Known(attempt.CountryCode("BR"))}
-				a.Methods = []string{"password"}
+				a.Say(stated(store.Methods, store.Before, attempt.BoolScalar(true), ""))
 			case 4:
 				for i := range 12 {
 					a.AddFailure(noon.Add(-time.Duration(i) * time.Minute))
@@ -92,7 +88,7 @@ func facts(t *rapid.T, s store.Store) {
 		at := noon.Add(-time.Minute)
 		return store.Save(
 			tx,
-			&store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at, SeenWith: []string{"oskar@kestrelsound.example"},
+			&store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at, SeenWith: []store.SeenAccount{{Account: "oskar@kestrelsound.example", At: at}},
 				Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(rapid.Bool().Draw(t, "firewall"))}},
 		)
 	}))
@@ -301,6 +297,8 @@ func (s *slow) Update(ctx context.Context, change func(store.Tx) error) error {
 
 func TestWhatNobodyWaitsForIsBounded(t *testing.T) {
 	s := &slow{let: make(chan struct{})}
+	_, err := store.CarryOver(t.Context(), &s.Memory, noon) // which a door does at its start
+	require.NoError(t, err)
 	h := newHouse(t, s, func(c *door.Config) { c.Journal.Mode = door.JournalOff })
 	var answered atomic.Int64
 	var group sync.WaitGroup

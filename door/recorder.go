@@ -231,6 +231,8 @@ type batch struct {
 	devices  map[string]*store.Device
 	sessions map[string]*store.Session // nil is one that was dropped
 	texts    map[store.Key][]byte
+	// groupsChanged says that what feeds manage has changed.
+	groupsChanged bool
 	// entries are those that changes made themselves.
 	entries []journal.Entry
 }
@@ -357,6 +359,9 @@ func (b *batch) save() error {
 
 // remember remembers what was written.
 func (b *batch) remember() {
+	if b.groupsChanged {
+		b.facts.groupsChanged()
+	}
 	for name, a := range b.accounts {
 		b.facts.accounts.set(name, remembered[store.Account]{a, b.texts[store.Key{Kind: store.Accounts, Key: name}]})
 	}
@@ -370,6 +375,9 @@ func (b *batch) remember() {
 
 // forget drops what may have been written, or not.
 func (b *batch) forget() {
+	if b.groupsChanged {
+		b.facts.groupsChanged()
+	}
 	for name := range b.accounts {
 		b.facts.accounts.forget(name)
 	}

@@ -62,7 +62,9 @@ func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
 		if err != nil {
 			return err
 		}
-		if older = device.ReportedAt != nil && report.ReportedAt.Before(*device.ReportedAt); older {
+		// One that is dated ahead is of a clock that ran ahead then.
+		was := device.ReportedAt
+		if older = was != nil && report.ReportedAt.Before(*was) && !attempt.IsLater(*was, now); older {
 			return nil
 		}
 		device.Facts, device.ReportedAt = report.Facts, &report.ReportedAt

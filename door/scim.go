@@ -1,10 +1,12 @@
 package door
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -83,14 +85,38 @@ func (d *Door) scimServer() (http.Handler, error) {
 			return
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, mostPushed)
-		r.Header.Set(callerHeader, known.Name)
-		served.ServeHTTP(w, r)
+		served.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), feedKey{}, known.Caller)))
 	}), nil
 }
 
-// callerHeader carries the name of the caller to the handlers; what a client sends in it is
-// overwritten.
-const callerHeader = "Briskwarden-Caller"
+type feedKey struct{}
+
+// feed is a caller who pushes people and groups: what it may state, and as which source.
+type feed struct {
+	*Caller
+	source store.Source
+}
+
+func feedOf(r *http.Request) feed {
+	c := r.Context().Value(feedKey{}).(*Caller) // which the handler put there
+	return feed{c, store.CallerSource(c.Name)}
+}
+
+// checkAccount reports an account of which the feed may state nothing.
+func (f feed) checkAccount(name string) error {
+	if !isFor(f.People.Accounts, f.People.Domains, name) {
+		return scimProblem(http.StatusForbidden, "", "%s may state nothing of %s: it is outside its bounds (people.accounts, people.domains).", f.Name, name)
+	}
+	return nil
+}
+
+// checkGroup reports a group that the feed may not manage.
+func (f feed) checkGroup(name string) error {
+	if !slices.Contains(f.People.Groups, name) {
+		return scimProblem(http.StatusForbidden, "", "%s may not manage %s: it is outside its bounds (people.groups).", f.Name, name)
+	}
+	return nil
+}
 
 // serveProvider answers with what the service can do (RFC 7643 §5). The library knows nothing of
 // versions, which are the door's.
@@ -157,10 +183,17 @@ func checkVersion(r *http.Request, p *store.Pushed) error {
 	return scimProblem(http.StatusPreconditionFailed, "", "The resource is at version %s.", version(p))
 }
 
-// push keeps what a request pushed, and records it. Change is called with the transaction's batch.
-func (d *Door) push(r *http.Request, what, name, done string, change func(*batch) error) error {
+// mostChanges is how many changes one entry of the journal tells of; more of them are told by several.
+const mostChanges = 500
+
+// push keeps what a request pushed, and records what that changed. Change is called with the transaction's batch, and may
+// be called again.
+func (d *Door) push(r *http.Request, what, name, done string, change func(*batch, *changes) error) error {
+	feed := feedOf(r)
+	noted := &changes{}
 	err := d.recorder.do(&job{urgent: true, change: func(b *batch) error {
-		if err := change(b); err != nil {
+		*noted = changes{by: feed.source, at: d.now()}
+		if err := change(b, noted); err != nil {
 			return err
 		}
 		if d.config.Journal.Mode == JournalOff {
@@ -170,18 +203,25 @@ func (d *Door) push(r *http.Request, what, name, done string, change func(*batch
 		if what == "user" {
 			account = name
 		}
-		detail := jsontext.String(jsontext.Key([]byte{'{'}, "resource"), what)
-		detail = append(jsontext.String(jsontext.Key(jsontext.String(jsontext.Key(detail, "name"), name), "change"), done), '}')
-		b.entries = append(
-			b.entries,
-			journal.Make(journal.People, journal.NewID(), d.now(), r.Header.Get(callerHeader), account, "people", detail),
-		)
+		for part := range slices.Chunk(append(noted.list, changed{}), mostChanges) {
+			if len(part) > 0 && part[len(part)-1].Fact == "" {
+				part = part[:len(part)-1] // which is there so that a request without a change has an entry too
+			}
+			detail := jsontext.String(jsontext.Key([]byte{'{'}, "resource"), what)
+			detail = jsontext.String(jsontext.Key(jsontext.String(jsontext.Key(detail, "name"), name), "change"), done)
+			detail = append(appendChanges(detail, part), '}')
+			b.entries = append(b.entries, journal.Make(journal.People, journal.NewID(), noted.at, feed.Name, account, "people", detail))
+		}
 		return nil
 	}})
 	var known scimerrors.ScimError
 	if err != nil && !errors.As(err, &known) {
 		d.log.Error("what was pushed was not kept", "error", err)
 		return scimProblem(http.StatusServiceUnavailable, "", "The store cannot be asked now. Try again.")
+	}
+	if left := slices.Sorted(maps.Keys(noted.left)); err == nil && len(left) > 0 {
+		d.metrics.leftOut.WithLabelValues(feed.Name).Inc()
+		d.log.Warn("part of what was pushed was left out, since the caller may not state it", "caller", feed.Name, what, name, "facts", left)
 	}
 	return err
 }
@@ -224,14 +264,16 @@ func external(attributes map[string]any) string {
 // users are the Users (RFC 7643 §4.1).
 type users struct{ d *Door }
 
-func (u users) resource(a *store.Account) (scim.Resource, error) {
-	made, attributes, err := resource(idOf(a.Name), a.Pushed)
+func (u users) resource(a *store.Account, by store.Source) (scim.Resource, error) {
+	made, attributes, err := resource(idOf(a.Name), a.Pushed[by])
 	if err != nil {
 		return made, err
 	}
 	list := []any{}
-	for _, group := range a.Groups {
-		list = append(list, map[string]any{"value": idOf(group), "display": group, "$ref": "/scim/v2/Groups/" + idOf(group)})
+	for i := range a.Stated {
+		if s := &a.Stated[i]; s.By == by && s.Fact == store.Membership && !s.Withdrawn && s.Value == attempt.BoolScalar(true) {
+			list = append(list, map[string]any{"value": idOf(s.Name), "display": s.Name, "$ref": "/scim/v2/Groups/" + idOf(s.Name)})
+		}
 	}
 	if len(list) > 0 {
 		attributes["groups"] = list
@@ -239,45 +281,82 @@ func (u users) resource(a *store.Account) (scim.Resource, error) {
 	return made, nil
 }
 
-// load returns a pushed account to be changed.
-func (u users) load(b *batch, id string) (*store.Account, error) {
+// pushedBy returns as whom a feed finds the resource of an account: its own, or one of before there were sources, which it
+// takes over with what it says next.
+func pushedBy(a *store.Account, feed feed) (by store.Source, ok bool) {
+	if a.Pushed[feed.source] != nil {
+		return feed.source, true
+	}
+	return store.Before, a.Pushed[store.Before] != nil
+}
+
+// load returns a pushed account to be changed, which is the feed's own from then on.
+func (u users) load(b *batch, id string, feed feed) (*store.Account, error) {
 	name, err := nameOf(id)
 	if err != nil {
 		return nil, err
 	}
+	if err := feed.checkAccount(name); err != nil {
+		return nil, err
+	}
 	a, err := b.account(name)
-	if err == nil && a.Pushed == nil {
+	if err != nil {
+		return nil, err
+	}
+	by, ok := pushedBy(a, feed)
+	if !ok {
 		delete(b.accounts, name)
 		return nil, scimerrors.ScimErrorResourceNotFound(id)
 	}
-	return a, err
+	if p := a.Pushed[by]; by != feed.source {
+		a.SetPushed(by, nil)
+		a.SetPushed(feed.source, p)
+	}
+	return a, nil
 }
 
-// Create implements scim.ResourceHandler.
+// Create implements scim.ResourceHandler. One whom this feed deleted before is made anew.
 func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made scim.Resource, err error) {
 	name, _ := attributes["userName"].(string)
 	if err := directory.CheckName(name); err != nil {
 		return made, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "userName: %s.", err)
 	}
-	err = u.d.push(r, "user", name, "created", func(b *batch) error {
+	feed := feedOf(r)
+	if err := feed.checkAccount(name); err != nil {
+		return made, err
+	}
+	err = u.d.push(r, "user", name, "created", func(b *batch, c *changes) error {
 		a, err := b.account(name)
 		if err != nil {
 			return err
 		}
-		if a.Pushed != nil {
+		if _, twice := pushedBy(a, feed); twice {
 			return scimerrors.ScimErrorUniqueness
 		}
-		if !a.States() && a.Previous == nil && !u.d.book.Load().lists(name) {
-			a.Since = u.d.now() // so what the store has no record of did not happen
+		book := u.d.book.Load()
+		isFirst := !a.States() && a.Previous == nil && !book.lists(name) // so what the store has no record of did not happen
+		if isFirst || a.Says(store.Gone, feed.source) {
+			at := c.after(a)
+			if err := u.d.makeAnew(b, a, at, feed.source); err != nil {
+				return err
+			}
+			c.at = at
+			c.say(a, store.Statement{Fact: store.Gone, Value: attempt.BoolScalar(false)})
 		}
-		if err := u.write(a, attributes, nil); err != nil {
+		if err := u.write(a, feed, attributes, c); err != nil {
 			return err
 		}
-		made, err = u.resource(a)
+		made, err = u.resource(a, feed.source)
 		return err
 	})
 	u.d.lookAgain(review{account: name, because: "the account was changed"})
 	return made, err
+}
+
+// makeAnew makes an account another person's: the sessions of the one before end.
+func (d *Door) makeAnew(b *batch, a *store.Account, at time.Time, by store.Source) error {
+	a.MakeAnew(at, by, d.book.Load().entryOf(a.Name))
+	return d.endSessionsOf(b, a.Name, at, "the account was made anew")
 }
 
 // Get implements scim.ResourceHandler.
@@ -286,24 +365,34 @@ func (u users) Get(r *http.Request, id string) (scim.Resource, error) {
 	if err != nil {
 		return scim.Resource{}, err
 	}
-	a := &store.Account{Name: name}
-	switch err := store.Load(r.Context(), u.d.facts.store, a); {
-	case errors.Is(err, store.ErrNotFound) || err == nil && a.Pushed == nil:
-		return scim.Resource{}, scimerrors.ScimErrorResourceNotFound(id)
-	case err != nil:
+	feed := feedOf(r)
+	if err := feed.checkAccount(name); err != nil {
 		return scim.Resource{}, err
 	}
-	return u.resource(a)
+	a := &store.Account{Name: name}
+	if err := store.Load(r.Context(), u.d.facts.store, a); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return scim.Resource{}, err
+	}
+	by, ok := pushedBy(a, feed)
+	if !ok {
+		return scim.Resource{}, scimerrors.ScimErrorResourceNotFound(id)
+	}
+	return u.resource(a, by)
 }
 
 // GetAll implements scim.ResourceHandler.
 func (u users) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
 	return list(u.d, r, params, store.Accounts, "userName", func(row store.Row) (scim.Resource, bool, error) {
 		a := new(store.Account)
-		if err := store.Read(row, a); err != nil || a.Pushed == nil {
+		if err := store.Read(row, a); err != nil {
 			return scim.Resource{}, false, err
 		}
-		made, err := u.resource(a)
+		feed := feedOf(r)
+		by, ok := pushedBy(a, feed)
+		if !ok || !isFor(feed.People.Accounts, feed.People.Domains, a.Name) {
+			return scim.Resource{}, false, nil
+		}
+		made, err := u.resource(a, by)
 		return made, true, err
 	})
 }
@@ -359,17 +448,17 @@ func filtered(made scim.Resource) map[string]any {
 
 // Replace implements scim.ResourceHandler.
 func (u users) Replace(r *http.Request, id string, attributes scim.ResourceAttributes) (scim.Resource, error) {
-	return u.change(r, id, "replaced", func(*store.Account) (map[string]any, error) { return attributes, nil })
+	return u.change(r, id, "replaced", func(*store.Pushed) (map[string]any, error) { return attributes, nil })
 }
 
 // Patch implements scim.ResourceHandler.
 func (u users) Patch(r *http.Request, id string, operations []scim.PatchOperation) (scim.Resource, error) {
-	return u.change(r, id, "patched", func(a *store.Account) (map[string]any, error) {
-		_, attributes, err := resource(id, a.Pushed)
+	return u.change(r, id, "patched", func(p *store.Pushed) (map[string]any, error) {
+		_, attributes, err := resource(id, p)
 		if err != nil {
 			return nil, err
 		}
-		attributes["externalId"] = a.Pushed.ExternalID
+		attributes["externalId"] = p.ExternalID
 		for _, o := range operations {
 			if err := patched(attributes, o); err != nil {
 				return nil, err
@@ -380,20 +469,21 @@ func (u users) Patch(r *http.Request, id string, operations []scim.PatchOperatio
 }
 
 // change changes a User.
-func (u users) change(r *http.Request, id, done string, to func(*store.Account) (map[string]any, error)) (made scim.Resource, err error) {
+func (u users) change(r *http.Request, id, done string, to func(*store.Pushed) (map[string]any, error)) (made scim.Resource, err error) {
 	name, err := nameOf(id)
 	if err != nil {
 		return made, err
 	}
-	err = u.d.push(r, "user", name, done, func(b *batch) error {
-		a, err := u.load(b, id)
+	feed := feedOf(r)
+	err = u.d.push(r, "user", name, done, func(b *batch, c *changes) error {
+		a, err := u.load(b, id, feed)
 		if err != nil {
 			return err
 		}
-		if err := checkVersion(r, a.Pushed); err != nil {
+		if err := checkVersion(r, a.Pushed[feed.source]); err != nil {
 			return err
 		}
-		attributes, err := to(a)
+		attributes, err := to(a.Pushed[feed.source])
 		if err != nil {
 			return err
 		}
@@ -401,10 +491,10 @@ func (u users) change(r *http.Request, id, done string, to func(*store.Account) 
 			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "A userName does not change: policies name accounts by it. "+
 				"Delete the user and create the other one.")
 		}
-		if err := u.write(a, attributes, a.Pushed); err != nil {
+		if err := u.write(a, feed, attributes, c); err != nil {
 			return err
 		}
-		made, err = u.resource(a)
+		made, err = u.resource(a, feed.source)
 		return err
 	})
 	u.d.lookAgain(review{account: name, because: "the account was changed"})
@@ -412,47 +502,55 @@ func (u users) change(r *http.Request, id, done string, to func(*store.Account) 
 }
 
 // Delete implements scim.ResourceHandler. A person who left may not sign on, also where the book lists
-// the account still.
+// the account still, until this feed or an administrator makes the account anew.
 func (u users) Delete(r *http.Request, id string) error {
 	name, err := nameOf(id)
 	if err != nil {
 		return err
 	}
-	err = u.d.push(r, "user", name, "deleted", func(b *batch) error {
-		a, err := u.load(b, id)
+	feed := feedOf(r)
+	err = u.d.push(r, "user", name, "deleted", func(b *batch, c *changes) error {
+		a, err := u.load(b, id, feed)
 		if err != nil {
 			return err
 		}
-		if err := checkVersion(r, a.Pushed); err != nil {
+		if err := checkVersion(r, a.Pushed[feed.source]); err != nil {
 			return err
 		}
-		for _, group := range a.Groups {
-			if err := u.d.leave(b, group, name); err != nil {
-				return err
-			}
+		c.at = c.after(a)
+		c.withdrawAll(a)
+		c.say(a, store.Statement{Fact: store.Gone, Value: attempt.BoolScalar(true)})
+		a.SetPushed(feed.source, nil)
+		if err := leaveAll(b, name, feed.source); err != nil {
+			return err
 		}
-		*a = store.Account{Name: name, Disabled: true, Groups: []string{}, Methods: []string{}}
-		return nil
+		return u.d.endSessionsOf(b, name, c.at, "the account was deleted")
 	})
 	u.d.lookAgain(review{account: name, because: "the account was deleted"})
 	return err
 }
 
-// leave takes an account out of a pushed group.
-func (d *Door) leave(b *batch, group, account string) error {
-	g := &store.Group{Name: group}
-	switch err := store.Load(b.ctx, b.tx, g); {
-	case errors.Is(err, store.ErrNotFound):
-		return nil
-	case err != nil:
+// leaveAll takes an account out of the groups that a feed manages.
+func leaveAll(b *batch, account string, by store.Source) error {
+	managed, err := store.Managed(b.ctx, b.tx)
+	if err != nil {
 		return err
 	}
-	g.Members = slices.DeleteFunc(g.Members, func(m string) bool { return m == account })
-	if g.Pushed != nil {
-		g.Pushed.Version++
-		g.Pushed.Changed = d.now()
+	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Members, Account: account}) {
+		if err != nil {
+			return err
+		}
+		m := new(store.Member)
+		if err := store.Read(row, m); err != nil {
+			return err
+		}
+		if managed[m.Group] == by {
+			if err := store.Drop(b.tx, m); err != nil {
+				return err
+			}
+		}
 	}
-	return store.Save(b.tx, g)
+	return nil
 }
 
 // signOn is the schema extension of a User.
@@ -468,13 +566,11 @@ type signOn struct {
 	} `json:"accountRisk"`
 }
 
-// write makes an account what a User says of it. What nobody pushed stays as it was.
-func (u users) write(a *store.Account, attributes map[string]any, was *store.Pushed) error {
+// write makes what a feed states of an account that which a User says, as far as the feed may state it. What the User
+// leaves out the feed states no longer; but that somebody is disabled stands until the feed says `active: true`.
+func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *changes) error {
 	outside := external(attributes)
-	whole := map[string]any{}
-	for name, value := range attributes {
-		whole[name] = value
-	}
+	whole := maps.Clone(attributes)
 	whole["schemas"], whole["id"] = []string{schema.UserSchema}, idOf(a.Name)
 	delete(whole, "groups")
 	text, err := json.Marshal(whole)
@@ -494,284 +590,84 @@ func (u users) write(a *store.Account, attributes map[string]any, was *store.Pus
 			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s: %s.", PeopleSchema, err)
 		}
 	}
-	if err := extension.write(a); err != nil {
+	stated, err := extension.statements()
+	if err != nil {
 		return err
 	}
-	a.Disabled, a.Attributes = read.Accounts[0].Disabled, read.Accounts[0].Attributes
-	delete(a.Attributes, "externalId")
-	if a.Attributes == nil {
-		a.Attributes = map[string]attempt.Scalar{}
+	if _, said := attributes["active"]; said {
+		stated = append(stated, store.Statement{Fact: store.Disabled, Value: attempt.BoolScalar(read.Accounts[0].Disabled)})
 	}
-	if a.Groups == nil {
-		a.Groups = u.d.book.Load().groupsOf(a.Name)
+	for _, name := range slices.Sorted(maps.Keys(read.Accounts[0].Attributes)) {
+		if name != "externalId" {
+			stated = append(stated, store.Statement{Fact: store.Attribute, Name: name, Value: read.Accounts[0].Attributes[name]})
+		}
 	}
-	a.Pushed, err = u.d.written(was, attributes, outside)
+	c.at = c.after(a)
+	kept := stated[:0]
+	for _, s := range stated {
+		switch {
+		case s.Fact == store.AccountKind && !slices.ContainsFunc(feed.kinds(), func(k directory.Kind) bool { return k.String() == s.Value.String() }):
+			c.leaveOut("kind " + s.Value.String())
+		case s.Fact != store.AccountKind && !mayState(feed.People.Facts, s.Fact.Right(), s.Name):
+			c.leaveOut(s.Fact.Right())
+		default:
+			kept = append(kept, s)
+		}
+	}
+	c.state(a, kept)
+	p, err := u.d.written(a.Pushed[feed.source], attributes, outside)
+	if err == nil {
+		a.SetPushed(feed.source, p)
+	}
 	return err
 }
 
-// write takes over what the extension says.
-func (x *signOn) write(a *store.Account) error {
-	wrong := func(what string, err error) error {
-		return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s: %s.", what, err)
+// kinds are those that the caller may state.
+func (c *Caller) kinds() []directory.Kind {
+	if c.People.Kinds == nil {
+		return []directory.Kind{directory.Person}
+	}
+	return c.People.Kinds
+}
+
+// statements are what the extension states.
+func (x *signOn) statements() (list []store.Statement, err error) {
+	wrong := func(what string, err error) ([]store.Statement, error) {
+		return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s: %s.", what, err)
+	}
+	say := func(fact store.Fact, name string, value attempt.Scalar) {
+		list = append(list, store.Statement{Fact: fact, Name: name, Value: value})
 	}
 	if x.Kind != "" {
-		if err := a.Kind.UnmarshalText([]byte(x.Kind)); err != nil {
+		if err := new(directory.Kind).UnmarshalText([]byte(x.Kind)); err != nil {
 			return wrong("kind", err)
 		}
+		say(store.AccountKind, "", attempt.TextScalar(x.Kind))
 	}
 	if x.Joined != "" {
-		a.Joined = new(directory.Date)
-		if err := a.Joined.UnmarshalText([]byte(x.Joined)); err != nil {
+		if err := new(directory.Date).UnmarshalText([]byte(x.Joined)); err != nil {
 			return wrong("joined", err)
 		}
+		say(store.Joined, "", attempt.TextScalar(x.Joined))
 	}
 	if x.Methods != nil {
-		a.Methods = x.Methods
+		say(store.Methods, "", attempt.BoolScalar(true))
+		for _, m := range x.Methods {
+			say(store.Method, m, attempt.BoolScalar(true))
+		}
 	}
-	if x.PasswordChangedAt != nil {
-		a.PasswordChangedAt = x.PasswordChangedAt
+	if t := x.PasswordChangedAt; t != nil {
+		say(store.Password, "", attempt.TextScalar(t.UTC().Format(time.RFC3339Nano)))
 	}
 	if x.Risk != nil {
-		a.Risk = &store.Risk{Because: x.Risk.Because, Since: x.Risk.Since}
-		if err := a.Risk.Level.UnmarshalText([]byte(x.Risk.Level)); err != nil {
+		if err := new(directory.Level).UnmarshalText([]byte(x.Risk.Level)); err != nil {
 			return wrong("accountRisk.level", err)
 		}
-	}
-	return nil
-}
-
-// groups are the Groups (RFC 7643 §4.2).
-type groups struct{ d *Door }
-
-func (x groups) resource(g *store.Group) (scim.Resource, error) {
-	made, attributes, err := resource(idOf(g.Name), g.Pushed)
-	if err != nil {
-		return made, err
-	}
-	members := []any{}
-	for _, m := range g.Members {
-		members = append(members, map[string]any{"value": idOf(m), "display": m, "type": "User", "$ref": "/scim/v2/Users/" + idOf(m)})
-	}
-	attributes["displayName"], attributes["members"] = g.Name, members
-	return made, nil
-}
-
-// Create implements scim.ResourceHandler.
-func (x groups) Create(r *http.Request, attributes scim.ResourceAttributes) (made scim.Resource, err error) {
-	name, _ := attributes["displayName"].(string)
-	if err := directory.CheckName(name); err != nil {
-		return made, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "displayName: %s.", err)
-	}
-	return x.change(r, name, "created", func(*http.Request, *store.Group) (map[string]any, error) { return attributes, nil })
-}
-
-// Get implements scim.ResourceHandler.
-func (x groups) Get(r *http.Request, id string) (scim.Resource, error) {
-	name, err := nameOf(id)
-	if err != nil {
-		return scim.Resource{}, err
-	}
-	g := &store.Group{Name: name}
-	switch err := store.Load(r.Context(), x.d.facts.store, g); {
-	case errors.Is(err, store.ErrNotFound):
-		return scim.Resource{}, scimerrors.ScimErrorResourceNotFound(id)
-	case err != nil:
-		return scim.Resource{}, err
-	}
-	return x.resource(g)
-}
-
-// GetAll implements scim.ResourceHandler.
-func (x groups) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
-	return list(x.d, r, params, store.Groups, "displayName", func(row store.Row) (scim.Resource, bool, error) {
-		g := new(store.Group)
-		if err := store.Read(row, g); err != nil {
-			return scim.Resource{}, false, err
-		}
-		made, err := x.resource(g)
-		return made, true, err
-	})
-}
-
-// Replace implements scim.ResourceHandler.
-func (x groups) Replace(r *http.Request, id string, attributes scim.ResourceAttributes) (made scim.Resource, err error) {
-	name, err := nameOf(id)
-	if err != nil {
-		return made, err
-	}
-	return x.change(r, name, "replaced", func(*http.Request, *store.Group) (map[string]any, error) { return attributes, nil })
-}
-
-// Patch implements scim.ResourceHandler.
-func (x groups) Patch(r *http.Request, id string, operations []scim.PatchOperation) (made scim.Resource, err error) {
-	name, err := nameOf(id)
-	if err != nil {
-		return made, err
-	}
-	return x.change(r, name, "patched", func(_ *http.Request, g *store.Group) (map[string]any, error) {
-		made, err := x.resource(g)
-		if err != nil {
-			return nil, err
-		}
-		made.Attributes["externalId"] = g.Pushed.ExternalID
-		for _, o := range operations {
-			if err := patched(made.Attributes, o); err != nil {
-				return nil, err
-			}
-		}
-		return made.Attributes, nil
-	})
-}
-
-// change changes a Group and the accounts that come into it, or go.
-func (x groups) change(
-	r *http.Request,
-	name, done string,
-	to func(*http.Request, *store.Group) (map[string]any, error),
-) (made scim.Resource, err error) {
-	var moved []string
-	err = x.d.push(r, "group", name, done, func(b *batch) error {
-		g := &store.Group{Name: name}
-		err := store.Load(b.ctx, b.tx, g)
-		switch {
-		case errors.Is(err, store.ErrNotFound) && done == "created":
-		case errors.Is(err, store.ErrNotFound):
-			return scimerrors.ScimErrorResourceNotFound(idOf(name))
-		case err != nil:
-			return err
-		case done == "created":
-			return scimerrors.ScimErrorUniqueness
-		default:
-			if err := checkVersion(r, g.Pushed); err != nil {
-				return err
-			}
-		}
-		attributes, err := to(r, g)
-		if err != nil {
-			return err
-		}
-		if now, _ := attributes["displayName"].(string); now != name {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "A displayName does not change: policies name groups by it. "+
-				"Delete the group and create the other one.")
-		}
-		members, err := x.members(b, attributes)
-		if err != nil {
-			return err
-		}
-		if moved, err = x.d.move(b, name, g.Members, members); err != nil {
-			return err
-		}
-		g.Members = members
-		delete(attributes, "members")
-		if g.Pushed, err = x.d.written(g.Pushed, attributes, external(attributes)); err != nil {
-			return err
-		}
-		if err := store.Save(b.tx, g); err != nil {
-			return err
-		}
-		made, err = x.resource(g)
-		return err
-	})
-	for _, account := range moved {
-		x.d.lookAgain(review{account: account, because: "the account's groups changed"})
-	}
-	return made, err
-}
-
-// members reads the accounts of a Group.
-func (x groups) members(b *batch, attributes map[string]any) ([]string, error) {
-	listed, _ := attributes["members"].([]any)
-	members := []string{}
-	for _, one := range listed {
-		m, _ := one.(map[string]any)
-		id, _ := m["value"].(string)
-		if kind, _ := m["type"].(string); kind != "" && kind != "User" {
-			return nil, scimProblem(
-				http.StatusBadRequest,
-				scimerrors.ScimTypeInvalidValue,
-				"Members are Users; the book says which groups include others.",
-			)
-		}
-		name, err := nameOf(id)
-		if err != nil {
-			return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
-		}
-		if !x.d.book.Load().lists(name) {
-			if _, err := users(x).load(b, id); err != nil {
-				return nil, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
-			}
-		}
-		if !slices.Contains(members, name) {
-			members = append(members, name)
+		say(store.StandingRisk, "", attempt.TextScalar(x.Risk.Level))
+		list[len(list)-1].Because = x.Risk.Because
+		if x.Risk.Since != nil {
+			list[len(list)-1].Since = *x.Risk.Since
 		}
 	}
-	slices.Sort(members)
-	return members, nil
-}
-
-// move puts accounts into a group that were not in it, and takes out those that are not any more.
-func (d *Door) move(b *batch, group string, was, is []string) (moved []string, err error) {
-	change := func(name string, to func([]string) []string) error {
-		a, err := b.account(name)
-		if err != nil {
-			return err
-		}
-		if a.Groups == nil {
-			a.Groups = d.book.Load().groupsOf(name)
-		}
-		a.Groups = to(slices.Clone(a.Groups))
-		moved = append(moved, name)
-		return nil
-	}
-	for _, name := range is {
-		if !slices.Contains(was, name) {
-			if err := change(name, func(list []string) []string {
-				if slices.Contains(list, group) {
-					return list
-				}
-				return append(list, group)
-			}); err != nil {
-				return nil, err
-			}
-		}
-	}
-	for _, name := range was {
-		if !slices.Contains(is, name) {
-			if err := change(name, func(list []string) []string {
-				return slices.DeleteFunc(list, func(g string) bool { return g == group })
-			}); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return moved, nil
-}
-
-// Delete implements scim.ResourceHandler.
-func (x groups) Delete(r *http.Request, id string) error {
-	name, err := nameOf(id)
-	if err != nil {
-		return err
-	}
-	var moved []string
-	err = x.d.push(r, "group", name, "deleted", func(b *batch) error {
-		g := &store.Group{Name: name}
-		switch err := store.Load(b.ctx, b.tx, g); {
-		case errors.Is(err, store.ErrNotFound):
-			return scimerrors.ScimErrorResourceNotFound(id)
-		case err != nil:
-			return err
-		}
-		if err := checkVersion(r, g.Pushed); err != nil {
-			return err
-		}
-		if moved, err = x.d.move(b, name, g.Members, nil); err != nil {
-			return err
-		}
-		return store.Drop(b.tx, g)
-	})
-	for _, account := range moved {
-		x.d.lookAgain(review{account: account, because: "the account's groups changed"})
-	}
-	return err
+	return list, nil
 }

@@ -1,6 +1,7 @@
 package door_test
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -63,11 +64,12 @@ func TestPeopleArePushed(t *testing.T) {
 	a := h.decide(signsOn)
 	require.Equal(t, "store", a.Facts.From["account"])
 	require.NotEqual(t, decide.AccountUnknown, a.Causes[0].Code, "she is known at once")
-	known := h.account("sunniva@kestrelsound.example")
+	known := h.known("sunniva@kestrelsound.example")
 	require.Equal(t, []string{"password"}, known.Methods)
 	require.Equal(t, "2026-11-20", known.Joined.String())
 	require.Equal(t, "deck", known.Attributes["department"].String())
-	require.False(t, known.Since.IsZero(), "she came to be while the store looked on")
+	require.Equal(t, "caller gateway", a.Facts.From["account.attribute department"])
+	require.False(t, h.account("sunniva@kestrelsound.example").Made.At.IsZero(), "she came to be while the store looked on")
 
 	t.Run("twice", func(t *testing.T) {
 		status, _, answer := h.scimAsk("POST", "/Users", newHand)
@@ -126,21 +128,24 @@ func TestPeopleArePushed(t *testing.T) {
 		member := func(id string) string { return fmt.Sprintf(`{"value":%q,"type":"User"}`, id) }
 		status, _, group := h.scimAsk("POST", "/Groups", `{"schemas":["`+groupSchema+`"],"displayName":"deck","members":[`+member(id)+`]}`)
 		require.Equal(t, http.StatusCreated, status, group)
-		require.Equal(t, []string{"deck"}, h.account("sunniva@kestrelsound.example").Groups)
+		require.Equal(t, []string{"deck"}, h.known("sunniva@kestrelsound.example").Groups)
 		gid := group["id"].(string)
 		status, _, answer := h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"remove","path":"members[value eq \"`+id+`\"]"}`))
-		require.Equal(t, http.StatusOK, status, answer)
-		require.Empty(t, h.account("sunniva@kestrelsound.example").Groups)
+		require.Equal(t, http.StatusNoContent, status, answer)
+		require.Empty(t, h.known("sunniva@kestrelsound.example").Groups)
 		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member(id)+`]}`))
-		require.Equal(t, http.StatusOK, status, answer)
-		require.Equal(t, []string{"deck"}, h.account("sunniva@kestrelsound.example").Groups)
+		require.Equal(t, http.StatusNoContent, status, answer)
+		require.Equal(t, []string{"deck"}, h.known("sunniva@kestrelsound.example").Groups)
 		_, _, read := h.scimAsk("GET", "/Users/"+id, "")
 		require.Equal(t, "deck", read["groups"].([]any)[0].(map[string]any)["display"])
 		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member("bm9ib2R5")+`]}`))
+		require.Equal(t, http.StatusForbidden, status, answer)
+		nobody := base64.RawURLEncoding.EncodeToString([]byte("nobody@kestrelsound.example"))
+		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member(nobody)+`]}`))
 		require.Equal(t, http.StatusBadRequest, status, answer)
 		status, _, _ = h.scimAsk("DELETE", "/Groups/"+gid, "")
 		require.Equal(t, http.StatusNoContent, status)
-		require.Empty(t, h.account("sunniva@kestrelsound.example").Groups)
+		require.Empty(t, h.known("sunniva@kestrelsound.example").Groups)
 	})
 	t.Run("a person who left may not sign on", func(t *testing.T) {
 		h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":false}`))

@@ -139,6 +139,8 @@ func (t *tokens) check(a *access) error {
 		return errors.New("it lacks one of exp, iat, sub, client_id and jti (RFC 9068 §2.2)")
 	case a.account == "":
 		return fmt.Errorf("it has no %s, which names the account", a.issuer.Account)
+	case !isFor(a.issuer.Accounts, a.issuer.Domains, a.account):
+		return fmt.Errorf("its issuer may not speak for %q", a.account)
 	}
 	return t.checkTimes(a)
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"iter"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -59,7 +60,7 @@ func (m *Memory) list(q Query) []Row {
 
 // Matches reports whether a row is one that the query leaves, as far as it does not count.
 func (q *Query) Matches(r *Row) bool {
-	return r.Kind == q.Kind && r.Key.Key > q.After && (q.Account == "" || r.Account == q.Account) &&
+	return r.Kind == q.Kind && r.Key.Key > q.After && strings.HasPrefix(r.Key.Key, q.Prefix) && (q.Account == "" || r.Account == q.Account) &&
 		(q.Device == "" || r.Device == q.Device) &&
 		(q.DueBy.IsZero() || !r.Due.IsZero() && !r.Due.After(q.DueBy))
 }

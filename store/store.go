@@ -31,12 +31,14 @@ const (
 	Accounts Kind = "account"  // Account
 	Devices  Kind = "device"   // Device
 	Groups   Kind = "group"    // Group
+	Members  Kind = "member"   // Member
 	Sessions Kind = "session"  // Session
 	Outbox   Kind = "outgoing" // Outgoing
 	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
 	Followed Kind = "followed" // Following
 	Letters  Kind = "letter"   // Outgoing
 	Watch    Kind = "watch"    // Watched
+	Forms    Kind = "form"     // Form
 )
 
 // Key names a row.
@@ -62,6 +64,8 @@ type Query struct {
 	Account, Device string
 	// DueBy leaves those that are due by then.
 	DueBy time.Time
+	// Prefix leaves those whose keys begin with it.
+	Prefix string
 	// After leaves those whose keys come after it, and Limit so many of them.
 	After string
 	Limit int

@@ -2,6 +2,7 @@ package store
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -11,31 +12,25 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// Account is what is known of an account beyond the book. What is zero or nil is not stated.
+// Account is what is known of an account beyond the book.
 type Account struct {
 	Name string `json:"name" doc:"the account"`
+	// Made is when the account was last made anew, zero where that was never seen.
+	Made Making `json:"made,omitzero" doc:"when the account was last made anew"`
+	// Stated is what sources state of it: of each fact by each source one statement. Say takes one in, and Join joins
+	// them.
+	Stated []Statement `json:"stated,omitzero" doc:"what sources state of it"`
 
-	Kind              directory.Kind            `json:"kind,omitzero" doc:"person, service or emergency"`
-	Disabled          bool                      `json:"disabled,omitzero" doc:"true where it may not sign on at all"`
-	Groups            []string                  `json:"groups,omitzero" doc:"groups that it is a member of"`
-	Methods           []string                  `json:"methods,omitzero" doc:"methods that it has enrolled"`
-	Attributes        map[string]attempt.Scalar `json:"attributes,omitzero" doc:"what else is known"`
-	Joined            *directory.Date           `json:"joined,omitzero" doc:"day of joining"`
-	AskedAt           *time.Time                `json:"asked_at,omitzero" doc:"when a rollout first asked"`
-	Risk              *Risk                     `json:"account_risk,omitzero" doc:"the standing risk"`
-	PasswordChangedAt *time.Time                `json:"password_changed_at,omitzero" doc:"when the password was last changed"`
-
+	// What follows the door noted itself. AskedAt is when a rollout first asked.
+	AskedAt *time.Time `json:"asked_at,omitzero" doc:"when a rollout first asked"`
 	// Previous is the last sign-in that was granted, nil where none was since the store began.
 	Previous *attempt.Previous `json:"previous,omitzero" doc:"the sign-in before"`
 	// Failures are the latest failed sign-ins, the oldest first.
 	Failures []time.Time          `json:"failures,omitzero" doc:"the latest failed sign-ins"`
 	Accepted []attempt.Acceptance `json:"accepted,omitzero" doc:"documents that were accepted"`
 
-	// Since is when the store first heard of an account that came to be then: what it has no
-	// record of did not happen. It is zero for an account that there was before.
-	Since time.Time `json:"since,omitzero" doc:"when the account came to be, where that was seen"`
-	// Pushed is the resource that another system pushed (RFC 7643), nil where none did.
-	Pushed *Pushed `json:"pushed,omitzero" doc:"the resource that was pushed"`
+	// Pushed are the resources that feeds pushed (RFC 7643), by who did.
+	Pushed map[Source]*Pushed `json:"pushed,omitzero" doc:"the resources that were pushed, by who did"`
 }
 
 // Pushed is a resource that another system pushed, as it said it.
@@ -47,27 +42,92 @@ type Pushed struct {
 	Version    int             `json:"version" doc:"how often it was changed"`
 }
 
-// Risk is directory.AccountRisk as the store keeps it.
+func (a *Account) row() Row { return Row{Key: Key{Accounts, a.Name}, Account: a.Name} }
+
+// OrNone returns the account, or where it is nil one of that name of which nothing is known.
+func (a *Account) OrNone(name string) *Account {
+	if a == nil {
+		return &Account{Name: name}
+	}
+	return a
+}
+
+// RevokedAt returns when a method was last revoked, zero where it never was.
+func (a *Account) RevokedAt(method string) (at time.Time) {
+	for i := range a.Stated {
+		if s := &a.Stated[i]; s.Fact == Revocation && s.Name == method && !s.Withdrawn && s.At.After(at) {
+			at = s.At
+		}
+	}
+	return at
+}
+
+// SetPushed puts the resource of a feed in place of the one before; nil takes it out.
+func (a *Account) SetPushed(by Source, p *Pushed) {
+	a.Pushed = maps.Clone(a.Pushed)
+	if p == nil {
+		delete(a.Pushed, by)
+		return
+	}
+	if a.Pushed == nil {
+		a.Pushed = map[Source]*Pushed{}
+	}
+	a.Pushed[by] = p
+}
+
+// MakeAnew makes the account another person's from a moment on, made by a source. Entry is the fingerprint of the book's
+// entry of the account, "" where it has none. What the door noted of the one before is dropped.
+func (a *Account) MakeAnew(at time.Time, by Source, entry string) {
+	a.Made = Making{At: at, By: by, Entry: entry}
+	a.AskedAt, a.Previous, a.Failures, a.Accepted = nil, nil, nil, nil
+}
+
+// Shown is an account as a decision shows it and the journal keeps it: what held of it, as the sources say together.
+type Shown struct {
+	Name              string                    `json:"name" doc:"the account"`
+	Kind              directory.Kind            `json:"kind,omitzero" doc:"person, service or emergency"`
+	Disabled          bool                      `json:"disabled,omitzero" doc:"true where it may not sign on at all"`
+	Groups            []string                  `json:"groups,omitzero" doc:"groups that it is a member of"`
+	MayBeIn           []string                  `json:"may_be_in,omitzero" doc:"groups that it may be a member of"`
+	Methods           []string                  `json:"methods,omitzero" doc:"methods that it has enrolled"`
+	Attributes        map[string]attempt.Scalar `json:"attributes,omitzero" doc:"what else is known"`
+	Joined            *directory.Date           `json:"joined,omitzero" doc:"day of joining"`
+	AskedAt           *time.Time                `json:"asked_at,omitzero" doc:"when a rollout first asked"`
+	Risk              *Risk                     `json:"account_risk,omitzero" doc:"the standing risk"`
+	PasswordChangedAt *time.Time                `json:"password_changed_at,omitzero" doc:"when the password was last changed"`
+	// IsWhole says that it has all that the book says too. What was recorded before there were sources lacks that.
+	IsWhole bool `json:"whole,omitzero" doc:"true where it has all that the book says"`
+}
+
+// Risk is directory.AccountRisk as the journal keeps it.
 type Risk struct {
 	Level   directory.Level `json:"level" doc:"the level"`
 	Because string          `json:"because,omitzero" doc:"the reason"`
 	Since   *time.Time      `json:"since,omitzero" doc:"when it arose"`
 }
 
-func (a *Account) row() Row { return Row{Key: Key{Accounts, a.Name}, Account: a.Name} }
-
-// States reports whether anything is stated that a directory would know.
-func (a *Account) States() bool {
-	return a.Kind != 0 || a.Disabled || a.Groups != nil || a.Methods != nil || a.Attributes != nil || a.Joined != nil || a.AskedAt != nil ||
-		a.Risk != nil || a.PasswordChangedAt != nil || !a.Since.IsZero()
+// ShownOf is an account as a decision shows it. It shares what the account holds.
+func ShownOf(d *directory.Account) *Shown {
+	s := &Shown{Name: d.Name, Kind: d.Kind, Disabled: d.Disabled, Groups: d.Groups, MayBeIn: d.MayBeIn, Methods: d.Methods,
+		Attributes: d.Attributes, Joined: d.Joined, AskedAt: d.AskedAt, PasswordChangedAt: d.PasswordChangedAt, IsWhole: d.IsWhole}
+	if r := d.AccountRisk; r != nil {
+		s.Risk = &Risk{r.Level, r.Because, r.Since}
+	}
+	return s
 }
 
-// Entry returns the account as a directory supplies it. It shares what a holds.
-func (a *Account) Entry() directory.Account {
-	d := directory.Account{Name: a.Name, Kind: a.Kind, Disabled: a.Disabled, Groups: a.Groups, Methods: a.Methods,
-		Attributes: a.Attributes, Joined: a.Joined, AskedAt: a.AskedAt, PasswordChangedAt: a.PasswordChangedAt}
-	if a.Risk != nil {
-		d.AccountRisk = &directory.AccountRisk{Level: a.Risk.Level, Because: a.Risk.Because, Since: a.Risk.Since}
+// States reports whether anything is stated that a directory would know.
+func (s *Shown) States() bool {
+	return s.IsWhole || s.Kind != 0 || s.Disabled || s.Groups != nil || s.Methods != nil || s.Attributes != nil || s.Joined != nil ||
+		s.AskedAt != nil || s.Risk != nil || s.PasswordChangedAt != nil
+}
+
+// Entry returns the account as a directory supplies it. It shares what s holds.
+func (s *Shown) Entry() directory.Account {
+	d := directory.Account{Name: s.Name, Kind: s.Kind, Disabled: s.Disabled, Groups: s.Groups, MayBeIn: s.MayBeIn, Methods: s.Methods,
+		Attributes: s.Attributes, Joined: s.Joined, AskedAt: s.AskedAt, PasswordChangedAt: s.PasswordChangedAt, IsWhole: s.IsWhole}
+	if s.Risk != nil {
+		d.AccountRisk = &directory.AccountRisk{Level: s.Risk.Level, Because: s.Risk.Because, Since: s.Risk.Since}
 	}
 	return d
 }
@@ -106,15 +166,23 @@ type Device struct {
 	// Facts are those of the last report, and ReportedAt is when it was made.
 	Facts      map[string]attempt.Scalar `json:"facts,omitzero" doc:"what it last reported"`
 	ReportedAt *time.Time                `json:"reported_at,omitzero" doc:"when it reported that"`
-	// Compliance is what another system last said of it.
-	Compliance *Compliance `json:"compliance,omitzero" doc:"whether another system finds it compliant"`
+	// Compliance is what other systems last said of it, each by itself.
+	Compliance []Compliance `json:"compliance,omitzero" doc:"whether other systems find it compliant"`
 	// SeenWith are the accounts that signed on from it, the latest last.
-	SeenWith   []string             `json:"seen_with,omitzero" doc:"accounts that signed on from it"`
+	SeenWith   []SeenAccount        `json:"seen_with,omitzero" doc:"accounts that signed on from it"`
 	Remembered []attempt.Remembered `json:"remembered,omitzero" doc:"accounts that asked to be remembered on it"`
+}
+
+// SeenAccount is an account that signed on from a device.
+type SeenAccount struct {
+	Account string `json:"account" doc:"the account"`
+	// At is when it first did, as this bearer of its name.
+	At time.Time `json:"at" doc:"when it first did"`
 }
 
 // Compliance is what another system says of a device.
 type Compliance struct {
+	By        Source    `json:"by" doc:"who finds it"`
 	Compliant bool      `json:"compliant" doc:"whether it finds the device compliant"`
 	At        time.Time `json:"at" doc:"when it found that"`
 }
@@ -125,12 +193,41 @@ func (d *Device) row() Row { return Row{Key: Key{Devices, d.ID}} }
 // be remembered: a shared terminal sees a crew, and no device sees everybody.
 const mostSeen = 200
 
-// See notes that an account signed on from the device. It reports whether that is news.
-func (d *Device) See(account string) bool {
-	if slices.Contains(d.SeenWith, account) {
+// See notes that an account, made anew at a moment or never, signed on from the device. It reports whether that is news.
+func (d *Device) See(account string, at time.Time, made *Making) bool {
+	i := slices.IndexFunc(d.SeenWith, func(s SeenAccount) bool { return s.Account == account })
+	switch {
+	case i < 0:
+		d.SeenWith = lastOf(append(slices.Clip(d.SeenWith), SeenAccount{account, at}))
+	case made.IsFormer(d.SeenWith[i].At):
+		d.SeenWith = slices.Clone(d.SeenWith)
+		d.SeenWith[i].At = at
+	default:
 		return false
 	}
-	d.SeenWith = lastOf(append(slices.Clip(d.SeenWith), account))
+	return true
+}
+
+// WasSeenWith reports whether an account, made anew at a moment or never, signed on from the device.
+func (d *Device) WasSeenWith(account string, made *Making) bool {
+	return slices.ContainsFunc(d.SeenWith, func(s SeenAccount) bool { return s.Account == account && !made.IsFormer(s.At) })
+}
+
+// Find takes in what a system finds of the device. An older finding of the same system changes nothing, and of two of
+// one time the stricter stands. It reports whether anything changed.
+func (d *Device) Find(c Compliance) bool {
+	for i, old := range d.Compliance {
+		if old.By != c.By {
+			continue
+		}
+		if c.At.Before(old.At) || c.At.Equal(old.At) && (c.Compliant || !old.Compliant) {
+			return false
+		}
+		d.Compliance = slices.Clone(d.Compliance)
+		d.Compliance[i] = c
+		return true
+	}
+	d.Compliance = append(slices.Clip(d.Compliance), c)
 	return true
 }
 
@@ -157,14 +254,50 @@ func lastOf[T any](list []T) []T {
 	return list
 }
 
-// Group is a group that was pushed. Members are accounts by name.
+// Group is a group that a feed manages. Its members are rows of their own, so that one who comes or goes costs the same
+// in a group of any size.
 type Group struct {
-	Name    string   `json:"name" doc:"the group"`
-	Members []string `json:"members" doc:"its members"`
-	Pushed  *Pushed  `json:"pushed,omitzero" doc:"the resource that was pushed"`
+	Name string `json:"name" doc:"the group"`
+	// By is the feed that manages it. Until it stated the members they are the book's.
+	By Source `json:"by" doc:"the feed that manages it"`
+	// IsManaged says that the feed stated the members.
+	IsManaged bool    `json:"managed,omitzero" doc:"true where the feed stated the members"`
+	Pushed    *Pushed `json:"pushed,omitzero" doc:"the resource that was pushed"`
 }
 
 func (g *Group) row() Row { return Row{Key: Key{Groups, g.Name}} }
+
+// Managed reads which feed manages which group. It costs reading all groups that feeds manage.
+func Managed(ctx context.Context, from Reader) (map[string]Source, error) {
+	managed := map[string]Source{}
+	for row, err := range All(ctx, from, Query{Kind: Groups}) {
+		if err != nil {
+			return nil, err
+		}
+		g := new(Group)
+		if err := Read(row, g); err != nil {
+			return nil, err
+		}
+		if g.IsManaged {
+			managed[g.Name] = g.By
+		}
+	}
+	return managed, nil
+}
+
+// Member is an account in a group that a feed manages.
+type Member struct {
+	Group   string    `json:"group" doc:"the group"`
+	Account string    `json:"account" doc:"the account"`
+	Since   time.Time `json:"since" doc:"since when the feed says so"`
+}
+
+func (m *Member) row() Row {
+	return Row{Key: Key{Members, m.Group + "\n" + m.Account}, Account: m.Account}
+}
+
+// MembersOf is the query for the members of a group.
+func MembersOf(group string) Query { return Query{Kind: Members, Prefix: group + "\n"} }
 
 // Session is one that was granted and has not ended.
 type Session struct {
@@ -230,14 +363,20 @@ type SeenToken struct {
 
 func (s *SeenToken) row() Row { return Row{Key: Key{Seen, s.Issuer + "\n" + s.JTI}, Due: s.At} }
 
-// Reported returns what the device last reported, with what another system says of its compliance
-// as the fact `compliant`, and when. Facts are as old as the report that they came in, so a finding
-// that a device is compliant counts no longer than its report, and not before it.
+// Reported returns what the device last reported, with what other systems say of its compliance
+// as the fact `compliant`, and when: it is not, where any of them says not. Facts are as old as the report that they
+// came in, so a finding that a device is compliant counts no longer than its report, and not before it.
 func (d *Device) Reported() (facts map[string]attempt.Scalar, at *time.Time) {
-	c := d.Compliance
-	switch {
-	case c == nil:
+	if len(d.Compliance) == 0 {
 		return d.Facts, d.ReportedAt
+	}
+	c := d.Compliance[0]
+	for _, other := range d.Compliance[1:] {
+		if c.Compliant && !other.Compliant || c.Compliant == other.Compliant && other.At.Before(c.At) == c.Compliant {
+			c = other // of several that find it compliant the oldest, of several that do not the latest
+		}
+	}
+	switch {
 	case d.ReportedAt == nil:
 		return map[string]attempt.Scalar{compliant: attempt.BoolScalar(c.Compliant)}, &c.At
 	case c.Compliant && c.At.Before(*d.ReportedAt):
@@ -296,3 +435,11 @@ type Watched struct {
 }
 
 func (w *Watched) row() Row { return Row{Key: Key{Watch, "watch"}} }
+
+// Form is the form in which rows are kept.
+type Form struct {
+	Name string `json:"name" doc:"which rows"`
+	Form int    `json:"form" doc:"their form"`
+}
+
+func (f *Form) row() Row { return Row{Key: Key{Forms, f.Name}} }

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -34,38 +36,66 @@ func appendString(text []byte, s *string) []byte { return jsontext.String(text, 
 
 func (a *Account) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), a.Name)
-	if a.Kind != 0 {
-		text = jsontext.String(jsontext.Key(text, "kind"), a.Kind.String())
+	if m := a.Made; m != (Making{}) {
+		text = appendTime(append(jsontext.Key(text, "made"), '{'), "at", m.At)
+		text = append(jsontext.Text(jsontext.Text(text, "by", string(m.By)), "entry", m.Entry), '}')
 	}
-	text = jsontext.True(text, "disabled", a.Disabled)
-	text = appendList(text, "groups", a.Groups, appendString)
-	text = appendList(text, "methods", a.Methods, appendString)
-	if a.Attributes != nil {
-		text = attempt.AppendScalars(jsontext.Key(text, "attributes"), a.Attributes)
-	}
-	if a.Joined != nil {
-		text = jsontext.String(jsontext.Key(text, "joined"), a.Joined.String())
-	}
+	text = appendList(text, "stated", a.Stated, func(text []byte, s *Statement) []byte {
+		text = jsontext.String(jsontext.Key(append(text, '{'), "fact"), string(s.Fact))
+		text = jsontext.Text(text, "name", s.Name)
+		text = jsontext.String(jsontext.Key(text, "by"), string(s.By))
+		text = jsontext.Time(jsontext.Key(text, "at"), s.At)
+		text = s.Value.AppendJSON(jsontext.Key(text, "value"))
+		text = appendTime(text, "since", s.Since)
+		return append(jsontext.True(jsontext.Text(text, "because", s.Because), "withdrawn", s.Withdrawn), '}')
+	})
 	text = appendMoment(text, "asked_at", a.AskedAt)
-	if a.Risk != nil {
-		text = jsontext.String(append(jsontext.Key(text, "account_risk"), `{"level":`...), a.Risk.Level.String())
-		text = jsontext.Text(text, "because", a.Risk.Because)
-		text = append(appendMoment(text, "since", a.Risk.Since), '}')
-	}
-	text = appendMoment(text, "password_changed_at", a.PasswordChangedAt)
 	if a.Previous != nil {
 		text = attempt.AppendPrevious(jsontext.Key(text, "previous"), a.Previous)
 	}
 	text = appendList(text, "failures", a.Failures, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
 	text = appendList(text, "accepted", a.Accepted, attempt.AppendAcceptance)
-	return append(a.Pushed.appendTo(appendTime(text, "since", a.Since)), '}')
+	if a.Pushed != nil {
+		text = append(jsontext.Key(text, "pushed"), '{')
+		for _, by := range slices.Sorted(maps.Keys(a.Pushed)) {
+			text = a.Pushed[by].appendAs(text, string(by))
+		}
+		text = append(text, '}')
+	}
+	return append(text, '}')
 }
 
-func (p *Pushed) appendTo(text []byte) []byte {
+// AppendJSON appends it as encoding/json writes it, which costs several times as much.
+func (s *Shown) AppendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), s.Name)
+	if s.Kind != 0 {
+		text = jsontext.String(jsontext.Key(text, "kind"), s.Kind.String())
+	}
+	text = jsontext.True(text, "disabled", s.Disabled)
+	text = appendList(text, "groups", s.Groups, appendString)
+	text = appendList(text, "may_be_in", s.MayBeIn, appendString)
+	text = appendList(text, "methods", s.Methods, appendString)
+	if s.Attributes != nil {
+		text = attempt.AppendScalars(jsontext.Key(text, "attributes"), s.Attributes)
+	}
+	if s.Joined != nil {
+		text = jsontext.String(jsontext.Key(text, "joined"), s.Joined.String())
+	}
+	text = appendMoment(text, "asked_at", s.AskedAt)
+	if s.Risk != nil {
+		text = jsontext.String(append(jsontext.Key(text, "account_risk"), `{"level":`...), s.Risk.Level.String())
+		text = jsontext.Text(text, "because", s.Risk.Because)
+		text = append(appendMoment(text, "since", s.Risk.Since), '}')
+	}
+	text = appendMoment(text, "password_changed_at", s.PasswordChangedAt)
+	return append(jsontext.True(text, "whole", s.IsWhole), '}')
+}
+
+func (p *Pushed) appendAs(text []byte, name string) []byte {
 	if p == nil {
 		return text
 	}
-	text = jsontext.Text(append(jsontext.Key(text, "pushed"), '{'), "external_id", p.ExternalID)
+	text = jsontext.Text(append(jsontext.Key(text, name), '{'), "external_id", p.ExternalID)
 	text = append(jsontext.Key(text, "attributes"), p.Attributes...)
 	text = jsontext.Time(jsontext.Key(text, "created"), p.Created)
 	text = jsontext.Time(jsontext.Key(text, "changed"), p.Changed)
@@ -79,17 +109,28 @@ func (d *Device) appendJSON(text []byte) []byte {
 		text = attempt.AppendScalars(jsontext.Key(text, "facts"), d.Facts)
 	}
 	text = appendMoment(text, "reported_at", d.ReportedAt)
-	if d.Compliance != nil {
-		text = strconv.AppendBool(append(jsontext.Key(text, "compliance"), `{"compliant":`...), d.Compliance.Compliant)
-		text = append(jsontext.Time(jsontext.Key(text, "at"), d.Compliance.At), '}')
-	}
-	text = appendList(text, "seen_with", d.SeenWith, appendString)
+	text = appendList(text, "compliance", d.Compliance, func(text []byte, c *Compliance) []byte {
+		text = jsontext.String(jsontext.Key(append(text, '{'), "by"), string(c.By))
+		text = strconv.AppendBool(jsontext.Key(text, "compliant"), c.Compliant)
+		return append(jsontext.Time(jsontext.Key(text, "at"), c.At), '}')
+	})
+	text = appendList(text, "seen_with", d.SeenWith, func(text []byte, s *SeenAccount) []byte {
+		text = jsontext.String(jsontext.Key(append(text, '{'), "account"), s.Account)
+		return append(jsontext.Time(jsontext.Key(text, "at"), s.At), '}')
+	})
 	return append(appendList(text, "remembered", d.Remembered, attempt.AppendRemembered), '}')
 }
 
 func (g *Group) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), g.Name)
-	return append(g.Pushed.appendTo(jsontext.Strings(jsontext.Key(text, "members"), g.Members)), '}')
+	text = jsontext.True(jsontext.String(jsontext.Key(text, "by"), string(g.By)), "managed", g.IsManaged)
+	return append(g.Pushed.appendAs(text, "pushed"), '}')
+}
+
+func (m *Member) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "group"), m.Group)
+	text = jsontext.String(jsontext.Key(text, "account"), m.Account)
+	return append(jsontext.Time(jsontext.Key(text, "since"), m.Since), '}')
 }
 
 func (s *Session) appendJSON(text []byte) []byte {
@@ -136,4 +177,9 @@ func (w *Watched) appendJSON(text []byte) []byte {
 	text = strconv.AppendInt(jsontext.Key(append(text, '{'), "next"), w.Next, 10)
 	text = appendTime(text, "busy", w.Busy)
 	return append(append(jsontext.Key(text, "state"), w.State...), '}')
+}
+
+func (f *Form) appendJSON(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), f.Name)
+	return append(jsontext.Int(jsontext.Key(text, "form"), f.Form), '}')
 }

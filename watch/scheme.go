@@ -68,7 +68,7 @@ var bys = []string{"together", "account", "app", "address"}
 func Bys() []string { return slices.Clone(bys) }
 
 // String returns the word.
-func (b By) String() string { return bys[b] }
+func (b By) String() string { return words.Of(b, bys, 0) }
 
 // MarshalText writes String.
 func (b By) MarshalText() ([]byte, error) { return []byte(b.String()), nil }

@@ -439,21 +439,21 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	a := &d.directory.Accounts[n]
 	doc := &Document{Title: "What is asked of " + name, Statements: []Statement{}}
 	groups := "in no group"
-	if in := d.directory.Profile(n).Groups(); len(in) > 0 {
+	if in := d.directory.ProfileAt(n, d.at).Groups(); len(in) > 0 {
 		groups = "in " + words.List(in, "and")
 	}
 	doc.Summary = append(doc.Summary, fmt.Sprintf(
 		"%s is %s, %s, with %s enrolled.",
 		name,
 		map[directory.Kind]string{directory.Person: "a person", directory.Service: "a service account",
-			directory.Emergency: "an emergency account"}[d.directory.Profile(n).Kind()],
+			directory.Emergency: "an emergency account"}[d.directory.ProfileAt(n, d.at).Kind()],
 		groups,
 		words.List(a.Methods, "and"),
 	))
 	if a.RiskAt(at) != directory.NoRisk {
 		doc.Summary = append(doc.Summary, fmt.Sprintf("The standing risk of the account is %s.", a.RiskAt(at)))
 	}
-	if barred := inside.Of(judge).MethodNames(d.directory.Profile(n).Barred()); len(barred) > 0 {
+	if barred := inside.Of(judge).MethodNames(d.directory.ProfileAt(n, d.at).Barred()); len(barred) > 0 {
 		doc.Summary = append(doc.Summary, words.List(barred, "and")+" is barred for it and counts for nothing.")
 	}
 	if a.Disabled {
@@ -491,7 +491,7 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 	var order []string
 	var shut []string
 	for app := range d.directory.Apps {
-		if d.directory.Profile(n).Kind() != directory.Emergency && !d.directory.IsOpenTo(app, d.directory.Profile(n)) {
+		if d.directory.ProfileAt(n, d.at).Kind() != directory.Emergency && !d.directory.IsOpenTo(app, d.directory.ProfileAt(n, d.at)) {
 			shut = append(shut, d.directory.Apps[app].Name)
 			continue
 		}

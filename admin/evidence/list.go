@@ -263,13 +263,23 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		err = json.Unmarshal(c.Report, &r)
 		text = "the device " + r.Device + " reported"
 	case journal.Event:
-		var r struct{ Issuer, Type, Result string }
+		var r struct {
+			Issuer, Type, Result string
+			Changes              []change
+		}
 		err = json.Unmarshal(c.Event, &r)
-		text = fmt.Sprintf("%s of %s: %s", r.Type, r.Issuer, r.Result)
+		text = fmt.Sprintf("%s of %s: %s", r.Type, r.Issuer, r.Result) + changesIn(r.Changes)
 	case journal.People:
-		var r struct{ Resource, Name, Change string }
+		var r struct {
+			Resource, Name, Change, Because string
+			Changes                         []change
+			Done                            []string
+		}
 		err = json.Unmarshal(c.People, &r)
-		text = fmt.Sprintf("the %s %s was %s", r.Resource, r.Name, r.Change)
+		text = fmt.Sprintf("the %s %s was %s by %s", r.Resource, r.Name, r.Change, c.Caller) + changesIn(r.Changes)
+		if r.Because != "" { // an act of an administrator
+			text = strings.Join(r.Done, " ") + " Because: " + r.Because
+		}
 	case journal.SessionEnd:
 		var r struct{ ID, App, Because string }
 		err = json.Unmarshal(c.Session, &r)
@@ -379,4 +389,41 @@ func write(w io.Writer, entries iter.Seq2[journal.Entry, error], most int, line 
 		}
 	}
 	return nil
+}
+
+// change is a fact that was changed, as entries on people and events have it.
+type change struct {
+	Fact, Name, Account string
+	From, To            *attempt.Scalar
+}
+
+// String says it in a few words.
+func (c change) String() string {
+	what := strings.TrimSpace(c.Fact + " " + c.Name)
+	if c.Account != "" {
+		what += " of " + c.Account
+	}
+	switch {
+	case c.To == nil && c.From == nil:
+		return what
+	case c.To == nil:
+		return fmt.Sprintf("%s is no longer stated (it was %s)", what, c.From)
+	case c.From == nil:
+		return fmt.Sprintf("%s is %s", what, c.To)
+	}
+	return fmt.Sprintf("%s was %s and is %s", what, c.From, c.To)
+}
+
+// mostTold is how many changes a line of a list tells of.
+const mostTold = 5
+
+// changesIn ends a sentence with what was changed.
+func changesIn(list []change) (text string) {
+	for i, c := range list {
+		if i == mostTold {
+			return text + fmt.Sprintf("; and %d more", len(list)-i)
+		}
+		text += map[bool]string{true: ": ", false: "; "}[i == 0] + c.String()
+	}
+	return text
 }

@@ -10,6 +10,7 @@ package inspect
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -46,7 +47,7 @@ var severities = []string{"note", "warning", "error"}
 func Severities() []string { return slices.Clone(severities) }
 
 // String returns note, warning or error.
-func (s Severity) String() string { return severities[s] }
+func (s Severity) String() string { return words.Of(s, severities, 0) }
 
 // MarshalText writes String.
 func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
@@ -262,8 +263,11 @@ func Inspect(ctx context.Context, b *book.Book, at time.Time) (*Report, error) {
 // one for a check that has no name of its own, or nothing to run.
 func InspectWith(ctx context.Context, b *book.Book, at time.Time, o Options) (*Report, error) {
 	checks := o.Checks
-	if checks == nil {
+	switch {
+	case checks == nil:
 		checks = Checks()
+	case len(checks) == 0:
+		return nil, errors.New("there is no check to run; leave them out for all")
 	}
 	named := map[string]bool{}
 	for _, c := range checks {

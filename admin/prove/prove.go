@@ -36,7 +36,7 @@ const (
 var states = []string{"open", "proven", "fails"}
 
 // String returns open, proven or fails.
-func (s State) String() string { return states[s] }
+func (s State) String() string { return words.Of(s, states, 0) }
 
 // MarshalText writes String.
 func (s State) MarshalText() ([]byte, error) { return []byte(s.String()), nil }

@@ -363,7 +363,7 @@ func places(judge *decide.Judge, a *attempt.Attempt) []move {
 		}
 		set := c.set
 		found = append(found, move{candidate{"come from " + c.words, func(a *attempt.Attempt) {
-			if ip, ok := a.IP.Get(); !ok || e.Place(ip).Country != "" {
+			if ip, ok := a.IP.Get(); !ok || e.Place(ip).Country != "" || e.Place(ip).Torn {
 				if elsewhere, found := e.AddressElsewhere(); found {
 					a.IP = attempt.Known(elsewhere)
 				}

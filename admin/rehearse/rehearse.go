@@ -143,7 +143,10 @@ func (r *Report) describePlace(judge *decide.Judge) {
 		if place.Ours {
 			about = ", an own network"
 		}
-		if place.Country != "" {
+		switch {
+		case place.Torn:
+			about += ", whose ranges state different countries: the country is unknown"
+		case place.Country != "":
 			about += ", in " + string(place.Country)
 		}
 		r.Rehearsal.Place = fmt.Sprintf("%s lies in %s%s.", ip, strings.Join(names, ", "), about)

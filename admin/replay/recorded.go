@@ -18,7 +18,7 @@ import (
 // the store knew then.
 type Recorded struct {
 	Attempt json.RawMessage `json:"attempt"`
-	Account *store.Account  `json:"account,omitempty"`
+	Account *store.Shown    `json:"account,omitempty"`
 	Device  *store.Device   `json:"device,omitempty"`
 }
 

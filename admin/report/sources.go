@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -103,19 +104,34 @@ func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Re
 	if err := r.addScores(ctx, s, c.inspections); err != nil {
 		return nil, err
 	}
-	if err := r.addStanding(ctx, s); err != nil {
+	managed, err := store.Managed(ctx, s)
+	if err != nil {
 		return nil, err
 	}
 	inBook := knownTo(b)
+	known := func(a *store.Account) (directory.Account, error) {
+		listed, err := inBook(a.Name)
+		switch {
+		case err == nil && !a.States():
+			return listed, nil
+		case err == nil:
+			joined, _, err := a.Join(store.Listed{Account: &listed, Entry: func() string { return inside.Fingerprint(listed) }}, managed, o.At)
+			return joined, err
+		case !a.States():
+			return listed, err
+		}
+		joined, _, err := a.Join(store.Listed{}, managed, o.At)
+		return joined, err
+	}
+	if err := r.addStanding(ctx, s, known); err != nil {
+		return nil, err
+	}
 	return r, r.finish(ctx, b, judge, c, o, func(name string) (directory.Account, error) {
 		a := &store.Account{Name: name}
-		switch err := store.Load(ctx, s, a); {
-		case errors.Is(err, store.ErrNotFound) || err == nil && !a.States():
-			return inBook(name)
-		case err != nil:
+		if err := store.Load(ctx, s, a); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return directory.Account{}, err
 		}
-		return a.Entry(), nil
+		return known(a)
 	})
 }
 
@@ -172,10 +188,7 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 	basis := counted.Basis(reading, ro)
 	r.Basis = &basis
 	for i := range b.Accounts {
-		if a := &b.Accounts[i]; a.AccountRisk != nil {
-			r.Standing = append(r.Standing, Standing{a.Name, a.AccountRisk.Level, a.AccountRisk.Because, a.AccountRisk.Since,
-				a.RiskAt(o.At) < a.AccountRisk.Level})
-		}
+		r.stands(&b.Accounts[i])
 	}
 	if err := r.finish(ctx, b, judge, c, o, knownTo(b)); err != nil {
 		return nil, err
@@ -208,19 +221,23 @@ func (r *Report) addScores(ctx context.Context, s store.Store, numbers []int64) 
 }
 
 // addStanding notes the accounts of a store that have a standing risk. It reads all accounts.
-func (r *Report) addStanding(ctx context.Context, s store.Reader) error {
+func (r *Report) addStanding(ctx context.Context, s store.Reader, known func(*store.Account) (directory.Account, error)) error {
 	for row, err := range store.All(ctx, s, store.Query{Kind: store.Accounts}) {
 		if err != nil {
 			return err
 		}
-		if !bytes.Contains(row.Value, []byte(`"account_risk"`)) {
+		if !bytes.Contains(row.Value, []byte(`"fact":"risk"`)) {
 			continue
 		}
 		a := new(store.Account)
 		if err := store.Read(row, a); err != nil {
 			return err
 		}
-		r.stands(a)
+		joined, err := known(a)
+		if err != nil {
+			return err
+		}
+		r.stands(&joined)
 	}
 	return nil
 }
@@ -245,13 +262,11 @@ func newReport(b *book.Book, o Options) *Report {
 		zone:  b.Settings.Zone, source: o.Source}
 }
 
-// stands notes the standing risk of an account of the store.
-func (r *Report) stands(a *store.Account) {
-	if a.Risk == nil {
-		return
+// stands notes the standing risk of an account.
+func (r *Report) stands(a *directory.Account) {
+	if k := a.AccountRisk; k != nil {
+		r.Standing = append(r.Standing, Standing{a.Name, k.Level, k.Because, k.Since, a.RiskAt(r.Made) < k.Level})
 	}
-	entry := a.Entry()
-	r.Standing = append(r.Standing, Standing{a.Name, a.Risk.Level, a.Risk.Because, a.Risk.Since, entry.RiskAt(r.Made) < a.Risk.Level})
 }
 
 // finish fills in what the book says, what is known of risky accounts, and what follows from the whole.

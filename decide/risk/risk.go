@@ -91,7 +91,7 @@ var detectors = []string{"", "travel", "country-change", "new-device", "anonymou
 func Detectors() []string { return append([]string(nil), detectors[1:]...) }
 
 // String returns the word for the detector.
-func (d Detector) String() string { return detectors[d] }
+func (d Detector) String() string { return words.Of(d, detectors, 0) }
 
 // UnmarshalText reads the word for a detector.
 func (d *Detector) UnmarshalText(text []byte) error {

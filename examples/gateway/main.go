@@ -95,8 +95,9 @@ func gateway(ctx context.Context, dir string, now func() time.Time) (http.Handle
 	}
 	local := netip.MustParseAddr("127.0.0.1")
 	config := &door.Config{
-		Store:   door.StoreConfig{History: door.Complete},
-		Tokens:  []door.TokenIssuer{{Issuer: issuer, Audience: []string{audience}, Keys: keys, Device: "device_id", Own: []string{"gateway"}}},
+		Store: door.StoreConfig{History: door.Complete},
+		Tokens: []door.TokenIssuer{{Issuer: issuer, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id",
+			Own: []string{"gateway"}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	d, err := door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {

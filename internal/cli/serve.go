@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -16,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // doorFlags are those that the commands about the door share.
@@ -43,7 +45,8 @@ func (env *environment) serveCommand() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error { return env.serve(flags) },
 	}
 	flags.add(cmd)
-	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags))
+	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags),
+		env.serveFactsCommand(flags))
 	return cmd
 }
 
@@ -106,6 +109,67 @@ func (env *environment) serveTokenCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&name, "for", "", "name of the caller")
 	cmd.Flags().StringSliceVar(&may, "may", nil, "what it may do, with commas between several: "+strings.Join(door.Rights(), ", "))
+	return cmd
+}
+
+// onlyNamed is the value of --withdraw without one.
+const onlyNamed = "="
+
+func (env *environment) serveFactsCommand(flags *doorFlags) *cobra.Command {
+	var w service.Withdrawal
+	var of string
+	cmd := &cobra.Command{
+		Use:   "facts ACCOUNT",
+		Short: "Show what each source states of an account, or take a statement back",
+		Long: "serve facts shows what holds of an account for the door, and what each source states of it: the book,\n" +
+			"feeds, issuers of events, administrators. Each source takes back only what it stated itself; with\n" +
+			"--withdraw FACT --of SOURCE an administrator does. --anew makes the account another person's: what was\n" +
+			"shown, reported or consented before counts no more. --group NAME --withdraw --of SOURCE gives a group\n" +
+			"back to the book. Each is entered in the journal. On a SQLite file the door is to be stopped for that.",
+		Example: "  briskwarden serve facts ingrid@kestrelsound.example --book kestrel --config door.yaml\n" +
+			"  briskwarden serve facts ingrid@kestrelsound.example --withdraw disabled --of \"issuer https://feed.example\" \\\n" +
+			"      --as ragna --because \"the alarm was false\"",
+		Args: func(_ *cobra.Command, args []string) error {
+			// What follows --withdraw is among them, since with --group nothing does.
+			if i := slices.IndexFunc(args, store.IsLabel); w.Fact == onlyNamed && len(args) > 1-min(1, len(w.Group)) && i >= 0 {
+				w.Fact, args = args[i], slices.Delete(slices.Clone(args), i, i+1)
+			}
+			if len(args) > 1 || len(args) == 0 && w.Group == "" {
+				return errors.New("name one account: briskwarden serve facts ACCOUNT")
+			}
+			if len(args) > 0 {
+				w.Account = args[0]
+			}
+			w.Fact = strings.TrimSuffix(w.Fact, onlyNamed)
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			config, err := service.ReadConfig(flags.config)
+			if err != nil {
+				return err
+			}
+			w.Of = store.Source(of)
+			if !cmd.Flags().Changed("withdraw") && !w.Anew {
+				known, err := service.Facts(cmd.Context(), env.book, config, w.Account, env.now())
+				if err != nil {
+					return err
+				}
+				return env.show(known, func(p *render.Page) { p.ServeFacts(known, flags.config) })
+			}
+			done, err := service.Withdraw(cmd.Context(), env.book, config, &w, env.now())
+			if err != nil {
+				return err
+			}
+			return env.show(map[string][]string{"done": done}, func(p *render.Page) { p.ServeWithdrawn(done) })
+		},
+	}
+	cmd.Flags().StringVar(&w.Fact, "withdraw", "", "the fact to be taken back, as the list names it, such as disabled or \"group deck\"")
+	cmd.Flags().Lookup("withdraw").NoOptDefVal = onlyNamed
+	cmd.Flags().StringVar(&of, "of", "", "the source that states it, as the list names it")
+	cmd.Flags().BoolVar(&w.Anew, "anew", false, "make the account another person's")
+	cmd.Flags().StringVar(&w.Group, "group", "", "the group to be given back to the book")
+	cmd.Flags().StringVar(&w.As, "as", "", "who does it, for the record")
+	cmd.Flags().StringVar(&w.Because, "because", "", "why, for the record")
 	return cmd
 }
 

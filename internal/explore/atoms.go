@@ -274,7 +274,7 @@ func (s *Space) isLikeOne(seen map[string]bool, a netip.Addr) bool {
 	key := fmt.Sprint(directory.Plain(a).Is4())
 	for _, one := range s.sides {
 		p := one.directory.Place(a)
-		key += fmt.Sprint(p.Networks, p.Country, p.Ours, p.Anonymous, one.judge.Whereabouts(context.Background(), located(a)).Country)
+		key += fmt.Sprint(p.Networks, p.Country, p.Torn, p.Ours, p.Anonymous, one.judge.Whereabouts(context.Background(), located(a)).Country)
 	}
 	was := seen[key]
 	seen[key] = true
@@ -292,7 +292,7 @@ func (s *Space) places(tests []test) []setting {
 		a.IP = attempt.Known(ip)
 		key := s.anonymity(a)
 		for _, one := range s.sides {
-			key += fmt.Sprint(one.directory.Place(ip).Country, one.judge.Whereabouts(context.Background(), a).Country, " ")
+			key += fmt.Sprint(one.directory.Place(ip).Country, one.directory.Place(ip).Torn, one.judge.Whereabouts(context.Background(), a).Country, " ")
 		}
 		for _, t := range asked {
 			key += t.holds(a).String()

@@ -166,7 +166,12 @@ var (
 				return "the standing risk of their account " + is(negated) + " " + t.Wants()
 			},
 		}, func(f *Facts, t *condition.Test) condition.Truth {
-			return condition.Of(int64(f.Profile.account.RiskAt(f.At)) >= t.Limit())
+			a := f.Profile.account
+			if f.At.IsZero() && a.ChangedSinceRisk(f.At) {
+				// At no moment: whether the password had put the risk right by then is not known.
+				return condition.FalseUnless(int64(a.AccountRisk.Level) >= t.Limit())
+			}
+			return condition.Of(int64(a.RiskAt(f.At)) >= t.Limit())
 		}, func(p *Profile, _ *condition.Test, at time.Time) string { return sawRisk(p.account, at) }),
 	)
 

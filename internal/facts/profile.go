@@ -213,7 +213,8 @@ func (d *Directory) FindAccount(name string) (int, bool) {
 }
 
 // Profile returns the profile of the book's account of that number, in the order
-// of Contents.Accounts.
+// of Contents.Accounts, at no moment: where a group depends on when that is asked, it is one that
+// the account may be in.
 func (d *Directory) Profile(number int) *Profile { return &d.profiles[number] }
 
 // Resolve works out the profile of an account that was supplied, as seen at a moment, in room. What the
@@ -226,7 +227,7 @@ func (d *Directory) Resolve(supplied *directory.Account, at time.Time, room *Roo
 	if !named {
 		number = nobody
 	}
-	if named && int(number) < len(d.profiles) {
+	if named && int(number) < len(d.profiles) && !supplied.IsWhole {
 		room.account.CompleteFrom(d.profiles[number].account)
 	}
 	room.profile.unstated, room.supplied = room.account.Methods == nil, true
@@ -256,6 +257,11 @@ func (d *Directory) resolve(p *Profile, a *directory.Account, number int32, at t
 	for _, name := range a.Groups {
 		if group, ok := d.groupNumber[name]; ok {
 			p.groups = append(p.groups, d.above[group]...)
+		}
+	}
+	for _, name := range a.MayBeIn {
+		if group, ok := d.groupNumber[name]; ok {
+			perhaps = append(perhaps, d.above[group]...)
 		}
 	}
 	if number != nobody {
@@ -310,6 +316,22 @@ func (d *Directory) IsOpenTo(app int, p *Profile) bool {
 	return d.Apps[app].OpenTo == nil || intersects(d.apps[app].openTo, p.groups)
 }
 
+// ProfileAt is Profile as seen at a moment.
+func (d *Directory) ProfileAt(number int, at time.Time) *Profile {
+	return d.at(&d.profiles[number], at, new(Room))
+}
+
+// at returns a profile of the book as seen at a moment, in room where it depends on that: its groups, and what is barred
+// for it, where they look at a risk that a password may have put right by then.
+func (d *Directory) at(own *Profile, at time.Time, room *Room) *Profile {
+	if !d.asksRisk || !own.account.ChangedSinceRisk(time.Time{}) {
+		return own
+	}
+	room.account, room.profile.unstated, room.supplied = *own.account, own.unstated, false
+	d.resolveAt(at, own.number, room)
+	return &room.profile
+}
+
 // Room is memory for an account that is supplied while a decision is made. The
 // zero Room is ready to use, by one decision at a time.
 type Room struct {
@@ -325,11 +347,8 @@ type Room struct {
 // where nobody could find out. The profile may lie in room, and is valid until that is used again.
 func (d *Directory) Lookup(ctx context.Context, from directory.Accounts, name string, at time.Time, room *Room) (*Profile, error) {
 	own, _ := d.Find(name)
-	if own != nil && d.asksRisk && own.account.PasswordChangedAt != nil && attempt.IsLater(*own.account.PasswordChangedAt, at) {
-		// The profile of the book is as if all had happened; groups and what is barred may rest on it.
-		room.account, room.profile.unstated, room.supplied = *own.account, own.unstated, false
-		d.resolveAt(at, own.number, room)
-		own = &room.profile
+	if own != nil {
+		own = d.at(own, at, room)
 	}
 	if from == nil {
 		return own, nil

@@ -1,11 +1,14 @@
 package render
 
 import (
+	"cmp"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // ServeChecked tells what would keep a door from starting.
@@ -69,4 +72,74 @@ func (p *Page) ServeBackedUp(path string) {
 	p.line("A copy of the store is in %s.", path)
 	p.line("")
 	p.commands("Next", terminal.Command("briskwarden journal verify --file %s", path))
+}
+
+// ServeFacts tells what holds of an account for the door, and what each source states of it.
+func (p *Page) ServeFacts(k *service.KnownFacts, config string) {
+	may := "may sign on"
+	switch {
+	case k.Why != "":
+		may = "nobody can tell what holds, so every attempt is blocked: " + k.Why
+	case k.Holds.Disabled:
+		may = "may not sign on"
+	}
+	p.line("%s  %s", p.bold.Render(k.Account), may)
+	p.line("")
+	if !k.Listed {
+		p.labelled("Book", "does not list it")
+	}
+	if k.Made != nil {
+		p.labelled("Made anew", moment(k.Made.At)+" by "+string(k.Made.By)+"; what was shown or reported before counts no more")
+	}
+	if h := k.Holds; h != nil {
+		p.labelled("Groups", cmp.Or(strings.Join(h.Groups, ", "), "none of its own"))
+		if len(h.MayBeIn) > 0 {
+			p.labelled("", "perhaps "+strings.Join(h.MayBeIn, ", "))
+		}
+		methods := "not stated, so it is unknown which it has"
+		if h.Methods != nil {
+			methods = cmp.Or(strings.Join(h.Methods, ", "), "none")
+		}
+		p.labelled("Methods", methods)
+		if r := h.Risk; r != nil {
+			p.labelled("Risk", strings.TrimSuffix(r.Level.String()+", "+r.Because, ", "))
+		}
+	}
+	p.line("")
+	if len(k.Stated) == 0 {
+		p.line("No source states anything: all of it is the book's.")
+		return
+	}
+	head := func(text string) column { return column{head: []string{text}} }
+	facts, values, by, since, void := head("Fact"), head("Value"), head("By"), head("Since"), head("Does not count")
+	for i := range k.Stated {
+		s := &k.Stated[i]
+		facts.cells, values.cells = append(facts.cells, s.Label()), append(values.cells, strings.TrimSuffix(s.Value.String()+", "+s.Because, ", "))
+		by.cells, since.cells, void.cells = append(by.cells, string(s.By)), append(since.cells, moment(s.At)), append(void.cells, s.Void)
+	}
+	p.tableOf([]column{facts, values, by, since, void})
+	p.line("")
+	var counts *service.StatedFact
+	for i := range k.Stated {
+		s := &k.Stated[i]
+		shuts := s.Fact == store.Disabled || s.Fact == store.Gone
+		if s.Void == "" && (counts == nil || shuts) {
+			counts = s
+		}
+	}
+	if counts != nil {
+		p.commands("Take back", terminal.Command("briskwarden serve facts %s --withdraw %s --of %s --as NAME --because TEXT --config %s", k.Account,
+			counts.Label(), string(counts.By), config))
+	}
+}
+
+func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }
+
+// ServeWithdrawn tells what was taken back.
+func (p *Page) ServeWithdrawn(done []string) {
+	for _, text := range done {
+		p.line("%s", text)
+	}
+	p.line("")
+	p.line("It is entered in the journal.")
 }

@@ -5,7 +5,6 @@ package service
 import (
 	"bufio"
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -118,12 +117,14 @@ func NewToken(name string, may []string) (*Token, error) {
 			return nil, fmt.Errorf("--may: %w", err)
 		}
 	}
-	random := make([]byte, 32)
-	if _, err := rand.Read(random); err != nil {
-		return nil, err
+	token, digest := door.NewToken()
+	bounds := ""
+	for _, right := range may {
+		if right == door.MayPeople.String() || right == door.MayEvents.String() {
+			bounds += fmt.Sprintf(",\n     %s: {domains: [], facts: [active]}", right) // which lets nobody be stated until it is filled in
+		}
 	}
-	token, digest := door.NewToken(random)
-	line := fmt.Sprintf("callers:\n  - {name: %q, token: %q, may: [%s]}\n", name, digest, strings.Join(may, ", "))
+	line := fmt.Sprintf("callers:\n  - {name: %q, token: %q, may: [%s]%s}\n", name, digest, strings.Join(may, ", "), bounds)
 	return &Token{token, line}, nil
 }
 
@@ -476,12 +477,13 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 	switch {
 	case c.Store.File != "":
 		found.Store = "the SQLite file " + c.Store.File
-		if _, err := os.Stat(c.Store.File); err != nil {
+		if !exists(c.Store.File) {
 			break // it is made when the door starts
 		}
 		s, err := sqlite.Read(c.Store.File)
 		switch {
 		case err == nil:
+			wrong(c.Unbounded(ctx, s))
 			wrong(s.Close())
 		case !errors.Is(err, sqlite.ErrOlder): // which is brought to the newest when the door starts
 			wrong(err)
@@ -490,5 +492,13 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		found.Store = "a PostgreSQL database"
 		wrong(postgres.Check(ctx, c.Store.Postgres))
 	}
+	if c.Store.File == "" || !exists(c.Store.File) {
+		wrong(c.Unbounded(ctx, new(store.Memory))) // of a database the door tells at its start what it holds
+	}
 	return found
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }

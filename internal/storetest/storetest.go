@@ -16,7 +16,6 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -116,6 +115,7 @@ func rows(t *testing.T, s store.Store) {
 		"an account": {store.Query{Kind: store.Sessions, Account: "oskar"}, []string{odd, "b"}},
 		"a device":   {store.Query{Kind: store.Sessions, Device: "till-04"}, []string{"a"}},
 		"due":        {store.Query{Kind: store.Sessions, DueBy: at}, []string{"b"}},
+		"a prefix":   {store.Query{Kind: store.Sessions, Prefix: "a\""}, []string{odd}},
 		"a page":     {store.Query{Kind: store.Sessions, After: "a", Limit: 1}, []string{odd}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -136,22 +136,24 @@ func rows(t *testing.T, s store.Store) {
 
 func values(t *testing.T, s store.Store) {
 	ctx := context.Background()
-	day := directory.Date{Year: 2026, Month: time.March, Day: 1}
 	list := []store.Value{
-		&store.Account{Name: "liv", Kind: directory.Service, Disabled: true, Groups: []string{}, Methods: []string{"push"},
-			Attributes: map[string]attempt.Scalar{"rank": attempt.NumberScalar(2), "none": {}}, Joined: &day, AskedAt: &at,
-			Risk: &store.Risk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}, PasswordChangedAt: &at,
+		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e"}, Stated: []store.Statement{
+			{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
+			{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},
+			{Fact: store.Disabled, By: store.AdministratorSource("ragna"), At: at, Value: attempt.BoolScalar(true), Withdrawn: true},
+		}, AskedAt: &at,
 			Previous: &attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO"))}, Failures: []time.Time{at},
-			Accepted: []attempt.Acceptance{{Document: "crew-handbook", Version: 3, At: at}}, Since: at,
-			Pushed: &store.Pushed{ExternalID: "7", Attributes: json.RawMessage(`{"userName":"liv"}`), Created: at, Changed: at, Version: 2}},
+			Accepted: []attempt.Acceptance{{Document: "crew-handbook", Version: 3, At: at}},
+			Pushed: map[store.Source]*store.Pushed{store.CallerSource("hr"): {ExternalID: "7", Attributes: json.RawMessage(`{"userName":"liv"}`),
+				Created: at, Changed: at, Version: 2}}},
 		&store.Device{ID: "till-04", Platform: "windows", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(true)},
-			ReportedAt: &at, Compliance: &store.Compliance{Compliant: true, At: at}, SeenWith: []string{"liv"},
+			ReportedAt: &at, Compliance: []store.Compliance{{By: store.Before, Compliant: true, At: at}},
+			SeenWith:   []store.SeenAccount{{Account: "liv", At: at}},
 			Remembered: []attempt.Remembered{{Account: "liv", Method: "push", At: at}}},
-		&store.Group{
-			Name:    "deck",
-			Members: []string{"liv"},
-			Pushed:  &store.Pushed{Attributes: json.RawMessage(`{}`), Created: at, Changed: at, Version: 1},
-		},
+		&store.Group{Name: "deck", By: store.CallerSource("hr"),
+			Pushed: &store.Pushed{Attributes: json.RawMessage(`{}`), Created: at, Changed: at, Version: 1}},
+		&store.Member{Group: "deck", Account: "liv", Since: at},
+		&store.Form{Name: "facts", Form: 2},
 		&store.Session{ID: "s-9", Account: "liv", Started: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
 			Apps: []store.Granted{
 				{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"},
@@ -179,6 +181,10 @@ func values(t *testing.T, s store.Store) {
 				got[true] = &store.Device{ID: v.ID}
 			case *store.Group:
 				got[true] = &store.Group{Name: v.Name}
+			case *store.Member:
+				got[true] = &store.Member{Group: v.Group, Account: v.Account}
+			case *store.Form:
+				got[true] = &store.Form{Name: v.Name}
 			case *store.Session:
 				got[true] = &store.Session{ID: v.ID}
 			case *store.Outgoing:

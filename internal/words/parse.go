@@ -17,3 +17,11 @@ func Parse[T ~uint8 | ~int](into *T, what, text string, words []string, first T)
 	*into = T(i) + first
 	return nil
 }
+
+// Of is the word for a value of a closed list, counted from first, and "invalid (N)" for one that is not of the list.
+func Of[T ~uint8 | ~int](value T, words []string, first T) string {
+	if value < first || int(value-first) >= len(words) {
+		return fmt.Sprintf("invalid (%d)", value)
+	}
+	return words[value-first]
+}

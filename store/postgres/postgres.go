@@ -187,6 +187,11 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 	var c clause
 	c.add("kind = ?", string(q.Kind))
 	c.add("key > ?", q.After)
+	if q.Prefix != "" {
+		c.add("starts_with(key, ?)", q.Prefix)
+		c.add("key >= ?", q.Prefix)
+		c.add("key < ?", q.Prefix+"\U0010ffff")
+	}
 	if q.Account != "" {
 		c.add("account = ?", q.Account)
 	}

@@ -341,6 +341,9 @@ func (s *Store) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 
 func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error) {
 	text, args := "SELECT "+columns+" FROM facts WHERE kind = ? AND key > ?", []any{string(q.Kind), q.After}
+	if q.Prefix != "" {
+		text, args = text+" AND key >= ? AND key < ?", append(args, q.Prefix, q.Prefix+"\U0010ffff")
+	}
 	if q.Account != "" {
 		text, args = text+" AND account = ?", append(args, q.Account)
 	}
