@@ -7,6 +7,8 @@ package journal
 
 import (
 	"bytes"
+	"cmp"
+	"context"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -164,12 +166,31 @@ func (e *Entry) Content() (*Content, error) {
 	return c, nil
 }
 
-// Pruning is what an entry of the kind Pruned says.
+// Pruning is what an entry of the kind Pruned says: which entries say nothing any more. Such an entry is never pruned
+// itself.
 type Pruning struct {
 	Before time.Time `json:"before" doc:"entries before this say nothing any more"`
 	By     string    `json:"by,omitzero" doc:"who took it out"`
 	// Entries is how many there were.
 	Entries int64 `json:"entries" doc:"how many entries there were"`
+	// Emptied are stretches of their numbers, the first and the last of each. What was recorded before there were such
+	// names none.
+	Emptied []Stretch `json:"emptied,omitempty" doc:"stretches of their numbers, the first and the last of each"`
+}
+
+// Stretch is a stretch of entries by number, both ends included.
+type Stretch [2]int64
+
+// Stretches returns numbers, in order, as stretches.
+func Stretches(numbers []int64) (list []Stretch) {
+	for _, n := range numbers {
+		if last := len(list) - 1; last >= 0 && list[last][1]+1 == n {
+			list[last][1] = n
+		} else {
+			list = append(list, Stretch{n, n})
+		}
+	}
+	return list
 }
 
 // Inspected is what an entry of the kind Inspection says.
@@ -302,70 +323,190 @@ func (f *Filter) Matches(e *Entry) bool {
 type Verified struct {
 	Size int64  `json:"size" doc:"how many entries there are"`
 	Root string `json:"root" doc:"the root of their tree, in base64"`
-	// Pruned is how many of them have their hash alone.
-	Pruned int64 `json:"pruned" doc:"how many entries have their hash alone"`
+	// Pruned is how many of them have their hash alone, and Prunings are what emptied them.
+	Pruned   int64     `json:"pruned" doc:"how many entries have their hash alone"`
+	Prunings []Pruning `json:"prunings,omitempty" doc:"what emptied them: until when, by whom, how many"`
 	// Covered is how many the checkpoint covers, where one was given.
 	Covered *int64 `json:"covered,omitempty" doc:"how many entries the checkpoint covers: they are as they were then"`
 	Origin  string `json:"origin,omitzero" doc:"the name of the record, as the checkpoint has it"`
 }
 
-// Verify holds all entries, in order, against the head that was kept: each is as it was
-// recorded, and none is missing. With a checkpoint that was kept elsewhere, and the public key
-// of its signer, no entry before it can have been edited, dropped or added unseen.
-func Verify(entries iter.Seq2[Entry, error], head Head, checkpoint []byte, public string) (*Verified, error) {
-	var covered merkle.Checkpoint
+// Record is a journal as a store keeps it.
+type Record interface {
+	Entries(ctx context.Context, f Filter) iter.Seq2[Entry, error]
+	Head(ctx context.Context) (Head, error)
+}
+
+// Unsound says what is not as it was recorded.
+type Unsound struct{ text string }
+
+// Error implements error.
+func (u *Unsound) Error() string { return u.text }
+
+func unsound(format string, args ...any) error { return &Unsound{fmt.Sprintf(format, args...)} }
+
+// Verify reads a whole record and holds it against its head: each entry is as it was recorded, none is missing, and each
+// that says nothing any more is named by an entry of the kind Pruned. With a checkpoint that was kept elsewhere, and the
+// public key of its signer, no entry before it can have been edited, dropped or added unseen. The error is an Unsound where
+// the record is not as it was, else that of reading it. It may be called while the record grows.
+func Verify(ctx context.Context, r Record, checkpoint []byte, public string) (*Verified, error) {
+	v := &verification{found: &Verified{}}
 	if checkpoint != nil {
 		var err error
-		if covered, err = merkle.Open(checkpoint, public); err != nil {
-			return nil, fmt.Errorf("the checkpoint cannot be trusted: %w", err)
+		if v.covered, err = merkle.Open(checkpoint, public); err != nil {
+			return nil, unsound("the checkpoint cannot be trusted: %v", err)
 		}
-		if covered.Size > head.Size {
-			return nil, fmt.Errorf("the checkpoint covers %d entries, and the journal has %d: %d are gone",
-				covered.Size, head.Size, covered.Size-head.Size)
-		}
+		v.found.Covered, v.found.Origin = &v.covered.Size, v.covered.Origin
 	}
-	var grown Head
-	found := &Verified{}
-	atCheckpoint := func() error {
-		if checkpoint != nil && grown.Size == covered.Size && grown.Root() != covered.Root {
-			return fmt.Errorf("the first %d entries are not those that the checkpoint covers: one was edited, dropped or added", covered.Size)
-		}
-		return nil
-	}
-	if err := atCheckpoint(); err != nil {
+	if err := v.atCheckpoint(); err != nil {
 		return nil, err
 	}
-	for e, err := range entries {
-		switch {
-		case err != nil:
-			return nil, err
-		case e.Number != grown.Size:
-			return nil, fmt.Errorf("entry %d is missing", grown.Size)
-		case e.Leaf == nil:
-			found.Pruned++
-		case tlog.RecordHash(e.Leaf) != e.Hash:
-			return nil, fmt.Errorf("entry %d (%s) is not as it was recorded", e.Number, e.ID)
-		}
-		if e.Leaf != nil {
-			if err := e.agrees(); err != nil {
+	for {
+		before := v.grown.Size
+		for e, err := range r.Entries(ctx, Filter{After: before}) {
+			if err == nil {
+				err = v.add(&e)
+			}
+			if err != nil {
 				return nil, err
 			}
 		}
-		grown.add(e.Hash)
-		if err := atCheckpoint(); err != nil {
+		// The head comes after the entries, so that it has all of them.
+		head, err := r.Head(ctx)
+		switch {
+		case err != nil:
 			return nil, err
+		case head.Size == v.grown.Size:
+			return v.found, v.finish(head)
+		case head.Size < v.grown.Size || v.grown.Size == before:
+			return nil, unsound("the journal has %d entries and says that it has %d: it is not as it was recorded", v.grown.Size, head.Size)
 		}
 	}
-	if grown.Size != head.Size || grown.Root() != head.Root() {
-		return nil, fmt.Errorf("the journal has %d entries and says that it has %d, or other ones: it is not as it was recorded",
-			grown.Size, head.Size)
+}
+
+// verification is a Verify that goes on.
+type verification struct {
+	found   *Verified
+	covered merkle.Checkpoint
+	grown   Head
+	// emptied are the entries that say nothing any more, named those that entries of the kind Pruned name, and unnamed how
+	// many those emptied that name none, of entries before a moment.
+	emptied, named []Stretch
+	unnamed        int64
+	unnamedBefore  time.Time
+	// latest has the time of emptied entries, the latest of each stretch.
+	latest []time.Time
+}
+
+// add holds one entry against what came before.
+func (v *verification) add(e *Entry) error {
+	switch {
+	case e.Number != v.grown.Size:
+		return unsound("entry %d is missing", v.grown.Size)
+	case e.Leaf == nil:
+		if e.Account != "" || e.Brief != nil {
+			return unsound("entry %d says nothing any more, and is found all the same as one of %q", e.Number, e.Account)
+		}
+		v.empty(e)
+	case tlog.RecordHash(e.Leaf) != e.Hash:
+		return unsound("entry %d (%s) is not as it was recorded", e.Number, e.ID)
+	default:
+		if err := e.agrees(); err != nil {
+			return &Unsound{err.Error()}
+		}
+		if err := v.prunes(e); err != nil {
+			return err
+		}
 	}
-	root := grown.Root()
-	found.Size, found.Root = grown.Size, root.String()
-	if checkpoint != nil {
-		found.Covered, found.Origin = &covered.Size, covered.Origin
+	v.grown.add(e.Hash)
+	return v.atCheckpoint()
+}
+
+// empty notes an entry that says nothing any more.
+func (v *verification) empty(e *Entry) {
+	v.found.Pruned++
+	if last := len(v.emptied) - 1; last >= 0 && v.emptied[last][1]+1 == e.Number {
+		v.emptied[last][1] = e.Number
+		if e.At.After(v.latest[last]) {
+			v.latest[last] = e.At
+		}
+		return
 	}
-	return found, nil
+	v.emptied, v.latest = append(v.emptied, Stretch{e.Number, e.Number}), append(v.latest, e.At)
+}
+
+// prunes notes which entries an entry says were emptied: such as came before it alone.
+func (v *verification) prunes(e *Entry) error {
+	if e.Kind != Pruned {
+		return nil
+	}
+	c, err := e.Content()
+	var p Pruning
+	if err == nil {
+		err = json.Unmarshal(c.Pruned, &p)
+	}
+	if err != nil {
+		return unsound("entry %d cannot be read: %v", e.Number, err)
+	}
+	for _, s := range p.Emptied {
+		if s[1] >= e.Number {
+			return unsound("entry %d says that entry %d was emptied, which came after it", e.Number, s[1])
+		}
+	}
+	if len(p.Emptied) == 0 {
+		v.unnamed += p.Entries
+		if p.Before.After(v.unnamedBefore) {
+			v.unnamedBefore = p.Before
+		}
+	}
+	v.named = append(v.named, p.Emptied...)
+	p.Emptied = nil
+	if last := len(v.found.Prunings) - 1; last >= 0 && v.found.Prunings[last].Before.Equal(p.Before) && v.found.Prunings[last].By == p.By {
+		v.found.Prunings[last].Entries += p.Entries // one pruning, a part at a time
+		return nil
+	}
+	v.found.Prunings = append(v.found.Prunings, p)
+	return nil
+}
+
+// atCheckpoint holds the tree against the checkpoint, where it has grown as far.
+func (v *verification) atCheckpoint() error {
+	if v.found.Covered != nil && v.grown.Size == v.covered.Size && v.grown.Root() != v.covered.Root {
+		return unsound("the first %d entries are not those that the checkpoint covers: one was edited, dropped or added", v.covered.Size)
+	}
+	return nil
+}
+
+// finish holds the whole against the head.
+func (v *verification) finish(head Head) error {
+	root := v.grown.Root()
+	switch {
+	case v.covered.Size > head.Size:
+		return unsound("the checkpoint covers %d entries, and the journal has %d: %d are gone", v.covered.Size, head.Size, v.covered.Size-head.Size)
+	case root != head.Root():
+		return unsound("the entries of the journal are not those that its head is of: it is not as it was recorded")
+	}
+	slices.SortFunc(v.named, func(a, b Stretch) int { return cmp.Compare(a[0], b[0]) })
+	next := 0
+	for i, s := range v.emptied {
+		for number := s[0]; number <= s[1]; {
+			for next < len(v.named) && v.named[next][1] < number {
+				next++
+			}
+			if next < len(v.named) && v.named[next][0] <= number {
+				number = v.named[next][1] + 1
+				continue
+			}
+			// One that an entry without numbers may have emptied.
+			if v.unnamed == 0 || !v.latest[i].Before(v.unnamedBefore) {
+				return unsound("entry %d was emptied, and no entry of the journal says so", number)
+			}
+			v.unnamed--
+			number++
+		}
+	}
+	v.found.Size, v.found.Root = v.grown.Size, root.String()
+	return nil
 }
 
 // agrees reports where what is kept beside a leaf to find it by is other than what the leaf

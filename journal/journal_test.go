@@ -1,6 +1,7 @@
 package journal_test
 
 import (
+	"context"
 	"fmt"
 	"iter"
 	"slices"
@@ -87,21 +88,28 @@ func TestVerify(t *testing.T) {
 	for name, c := range map[string]struct {
 		change     func([]journal.Entry) []journal.Entry
 		made       bool
+		noHead     bool
 		checkpoint []byte
 		public     string
 		want       string
 	}{
 		"sound":                     {},
 		"sound, against checkpoint": {checkpoint: checkpoint, public: public},
-		"pruned": {change: func(e []journal.Entry) []journal.Entry { e[1].Leaf = nil; return e },
-			checkpoint: checkpoint, public: public},
+		"emptied by nobody": {change: func(e []journal.Entry) []journal.Entry { e[1].Prune(); return e },
+			checkpoint: checkpoint, public: public, want: "entry 1 was emptied, and no entry of the journal says so"},
+		"emptied, and said to be another's": {change: func(e []journal.Entry) []journal.Entry { e[1].Prune(); e[1].Account = "oskar"; return e },
+			want: `is found all the same as one of "oskar"`},
+		"numbered below": {change: func(e []journal.Entry) []journal.Entry {
+			return append([]journal.Entry{{Number: -1, ID: "x", Leaf: e[0].Leaf, Hash: e[0].Hash}}, e...)
+		}, want: "entry 0 is missing"},
 		"edited": {change: func(e []journal.Entry) []journal.Entry { e[1].Leaf[20] ^= 1; return e },
 			want: "entry 1 (1) is not as it was recorded"},
-		"edited with its hash": {change: func(e []journal.Entry) []journal.Entry { e[4].Hash[0] ^= 1; e[4].Leaf = nil; return e },
-			want: "it is not as it was recorded"},
+		"edited with its hash": {change: func(e []journal.Entry) []journal.Entry { e[4].Hash[0] ^= 1; e[4].Prune(); return e },
+			want: "are not those that its head is of"},
 		"dropped": {change: func(e []journal.Entry) []journal.Entry { return slices.Delete(e, 2, 3) }, want: "entry 2 is missing"},
 		"cut off": {change: func(e []journal.Entry) []journal.Entry { return e[:4] },
 			want: "the journal has 4 entries and says that it has 5"},
+		"said to be empty": {noHead: true, want: "the journal has 5 entries and says that it has 0"},
 		"found wrongly": {change: func(e []journal.Entry) []journal.Entry { e[3].Account = "oskar"; return e },
 			want: "entry 3 is found as 3 of oskar"},
 		"all made up": {made: true},
@@ -118,7 +126,10 @@ func TestVerify(t *testing.T) {
 			if c.made {
 				entries, head = made, madeHead
 			}
-			found, err := journal.Verify(all(entries), head, c.checkpoint, c.public)
+			if c.noHead {
+				head = journal.Head{}
+			}
+			found, err := journal.Verify(t.Context(), kept{entries, head}, c.checkpoint, c.public)
 			if c.want != "" {
 				require.ErrorContains(t, err, c.want)
 				return
@@ -132,9 +143,40 @@ func TestVerify(t *testing.T) {
 	}
 	t.Run("shorter than the checkpoint", func(t *testing.T) {
 		entries, head := record(2)
-		_, err := journal.Verify(all(entries), head, checkpoint, public)
+		_, err := journal.Verify(t.Context(), kept{entries, head}, checkpoint, public)
 		require.ErrorContains(t, err, "the checkpoint covers 3 entries, and the journal has 2: 1 are gone")
 	})
+}
+
+// TestWhatWasPruned: an entry is emptied by one that names it, and by nothing else.
+func TestWhatWasPruned(t *testing.T) {
+	for name, c := range map[string]struct{ said, want string }{
+		"named":                        {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[1,2]]}`, ""},
+		"in two stretches":             {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[2,2],[1,1]]}`, ""},
+		"one of them":                  {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,1]]}`, "entry 2 was emptied, and no entry"},
+		"the other":                    {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[2,2]]}`, "entry 1 was emptied, and no entry"},
+		"one that came later":          {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,9]]}`, "entry 9 was emptied, which came after it"},
+		"as before there were numbers": {`{"before":"2026-11-24T00:00:00Z","entries":2}`, ""},
+		"and too many of them":         {`{"before":"2026-11-24T00:00:00Z","entries":1}`, "entry 2 was emptied, and no entry"},
+		"and too late":                 {`{"before":"2026-11-23T00:00:00Z","entries":2}`, "entry 1 was emptied, and no entry"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			entries, _ := record(4)
+			entries = append(entries, journal.Make(journal.Pruned, "p", at.Add(time.Hour), "", "", "pruned", []byte(c.said)))
+			var head journal.Head
+			head.Append(entries)
+			entries[1].Prune()
+			entries[2].Prune()
+			found, err := journal.Verify(t.Context(), kept{entries, head}, nil, "")
+			if c.want != "" {
+				require.ErrorContains(t, err, c.want)
+				return
+			}
+			require.NoError(t, err)
+			require.EqualValues(t, 2, found.Pruned)
+			require.Len(t, found.Prunings, 1)
+		})
+	}
 }
 
 func TestHeadsThatAreNone(t *testing.T) {
@@ -159,3 +201,15 @@ func TestContent(t *testing.T) {
 	require.ErrorContains(t, err, "was pruned")
 	require.Less(t, journal.NewID(), journal.NewID(), "names made later sort behind")
 }
+
+// kept is a record in memory.
+type kept struct {
+	entries []journal.Entry
+	head    journal.Head
+}
+
+func (k kept) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+	return all(slices.DeleteFunc(slices.Clone(k.entries), func(e journal.Entry) bool { return f.After > 0 && e.Number < f.After }))
+}
+
+func (k kept) Head(context.Context) (journal.Head, error) { return k.head, nil }

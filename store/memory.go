@@ -171,15 +171,14 @@ func (t *memoryTx) Append(entries []journal.Entry) error {
 }
 
 // Prune implements Tx.
-func (t *memoryTx) Prune(before time.Time, most int) (int, error) {
-	pruned := 0
+func (t *memoryTx) Prune(before time.Time, most int) (numbers []int64, err error) {
 	for i := range t.m.entries {
-		if e := &t.m.entries[i]; pruned < most && e.Leaf != nil && e.At.Before(before) && !slices.Contains(t.pruned, i) {
-			t.pruned = append(t.pruned, i)
-			pruned++
+		e := &t.m.entries[i]
+		if len(numbers) < most && e.Leaf != nil && e.Kind != journal.Pruned && e.At.Before(before) && !slices.Contains(t.pruned, i) {
+			t.pruned, numbers = append(t.pruned, i), append(numbers, e.Number)
 		}
 	}
-	return pruned, nil
+	return numbers, nil
 }
 
 // Entries implements Store.

@@ -89,9 +89,9 @@ type Tx interface {
 	// Append keeps entries at the end of the journal, and numbers them.
 	Append([]journal.Entry) error
 	// Prune takes out what entries before a moment say, of some `most` at a time: their leaves, their
-	// briefs and whom they are about. Their hashes stay, so that the journal can be verified. It returns
-	// how many it took, 0 where none are left.
-	Prune(before time.Time, most int) (pruned int, err error)
+	// briefs and whom they are about. Their hashes stay, so that the journal can be verified, and so do
+	// entries of the kind Pruned. It returns the numbers of those that it took, in order; none where none are left.
+	Prune(before time.Time, most int) (numbers []int64, err error)
 }
 
 // Store keeps rows and a journal. Its methods are safe for concurrent use. All errors but

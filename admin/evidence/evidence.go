@@ -128,28 +128,12 @@ type Verification struct {
 // Verify holds a journal against its tree, and against a checkpoint where one is given. An error
 // means that it could not be read.
 func Verify(ctx context.Context, s store.Store, checkpoint []byte, public string) (*Verification, error) {
-	head, err := s.Head(ctx)
+	found, err := journal.Verify(ctx, s, checkpoint, public)
+	if wrong := new(journal.Unsound); errors.As(err, &wrong) {
+		return &Verification{Wrong: wrong.Error()}, nil
+	}
 	if err != nil {
 		return nil, err
-	}
-	var unread error
-	entries := func(yield func(journal.Entry, error) bool) {
-		for e, err := range s.Entries(ctx, journal.Filter{}) {
-			if e.Number >= head.Size {
-				return // what came while it was read
-			}
-			unread = err
-			if !yield(e, err) {
-				return
-			}
-		}
-	}
-	found, err := journal.Verify(entries, head, checkpoint, public)
-	switch {
-	case unread != nil:
-		return nil, unread
-	case err != nil:
-		return &Verification{Wrong: err.Error()}, nil
 	}
 	return &Verification{Verified: found}, nil
 }

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -104,6 +105,10 @@ func (p *Page) JournalVerified(v *evidence.Verification) {
 	p.labelled("Root", v.Root)
 	if v.Pruned > 0 {
 		p.labelled("Pruned", words.Count(int(v.Pruned), "entry")+" with the hash alone")
+		for _, x := range v.Prunings {
+			p.labelled("", fmt.Sprintf("%s before %s, by %s", words.Count(int(x.Entries), "entry"), x.Before.Format("2006-01-02 15:04 MST"),
+				cmp.Or(x.By, "the door")))
+		}
 	}
 	if v.Covered == nil {
 		p.labelled("Covered", "none was given: that somebody rewrote all of it only one shows that was kept elsewhere")

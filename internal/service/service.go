@@ -96,7 +96,7 @@ func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {
 	case c.Store.File != "":
 		return sqlite.Read(c.Store.File)
 	case c.Store.Postgres != "":
-		return postgres.Open(ctx, c.Store.Postgres)
+		return postgres.Read(ctx, c.Store.Postgres)
 	}
 	return nil, errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
 }

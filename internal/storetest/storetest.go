@@ -322,27 +322,14 @@ func entries(t *testing.T, s store.Store) {
 	}
 	head, err = s.Head(ctx)
 	require.NoError(t, err)
-	unbriefed := func(yield func(journal.Entry, error) bool) { // the briefs of this test are none
-		for e, err := range s.Entries(ctx, journal.Filter{}) {
-			e.Brief = nil
-			if !yield(e, err) {
-				return
-			}
-		}
-	}
-	found, err := journal.Verify(unbriefed, head, nil, "")
+	found, err := journal.Verify(ctx, unbriefed{s}, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 5, found.Size)
 
 	t.Run("what older entries say is pruned, and the rest verifies", func(t *testing.T) {
-		all := 0
-		for n := 1; n > 0; all += n {
-			require.NoError(t, s.Update(ctx, func(tx store.Tx) (err error) {
-				n, err = tx.Prune(at.Add(3*time.Second), 1000)
-				return err
-			}))
-		}
-		require.Equal(t, 3, all)
+		n, err := store.Prune(ctx, s, at.Add(3*time.Second), "ragna", at.Add(time.Hour))
+		require.NoError(t, err)
+		require.EqualValues(t, 3, n)
 		pruned := collect(t, s.Entries(ctx, journal.Filter{}))
 		for _, e := range pruned[:3] {
 			require.Nil(t, e.Leaf)
@@ -353,10 +340,32 @@ func entries(t *testing.T, s store.Store) {
 		}
 		require.Equal(t, list[3].Leaf, pruned[3].Leaf)
 		require.Len(t, collect(t, s.Entries(ctx, journal.Filter{Account: "liv"})), 2)
-		found, err := journal.Verify(unbriefed, head, nil, "")
+		found, err := journal.Verify(ctx, unbriefed{s}, nil, "")
 		require.NoError(t, err)
 		require.EqualValues(t, 3, found.Pruned)
+		require.Equal(t, []journal.Pruning{{Before: at.Add(3 * time.Second), By: "ragna", Entries: 3}}, found.Prunings)
+		n, err = store.Prune(ctx, s, at.Add(2*time.Hour), "liv", at.Add(3*time.Hour))
+		require.NoError(t, err)
+		require.EqualValues(t, 2, n, "what says which entries were pruned is not")
+		found, err = journal.Verify(ctx, unbriefed{s}, nil, "")
+		require.NoError(t, err)
+		require.EqualValues(t, 5, found.Pruned)
+		require.Len(t, found.Prunings, 2)
 	})
+}
+
+// unbriefed is a store whose briefs, which are none in this test, are left out.
+type unbriefed struct{ store.Store }
+
+func (u unbriefed) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+	return func(yield func(journal.Entry, error) bool) {
+		for e, err := range u.Store.Entries(ctx, f) {
+			e.Brief = nil
+			if !yield(e, err) {
+				return
+			}
+		}
+	}
 }
 
 func concurrent(t *testing.T, s store.Store) {
@@ -384,9 +393,7 @@ func concurrent(t *testing.T, s store.Store) {
 	count := &store.Account{Name: "count"}
 	require.NoError(t, store.Load(ctx, s, count))
 	require.Len(t, count.Failures, workers*rounds)
-	head, err := s.Head(ctx)
-	require.NoError(t, err)
-	found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	found, err := journal.Verify(ctx, s, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, workers*rounds, found.Size)
 }

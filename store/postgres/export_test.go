@@ -29,3 +29,9 @@ func (s *Store) EndAll(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Run runs a statement of SQL.
+func (s *Store) Run(ctx context.Context, text string) error {
+	_, err := s.pool.Exec(ctx, text)
+	return err
+}

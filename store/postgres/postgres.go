@@ -8,10 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"golang.org/x/mod/sumdb/tlog"
 
@@ -54,6 +56,9 @@ CREATE OR REPLACE FUNCTION briskwarden_entry_stays() RETURNS trigger LANGUAGE pl
 	END IF;
 	RETURN NEW;
 END $$;
+`, `
+DROP INDEX briskwarden_facts_by_account;
+CREATE INDEX briskwarden_facts_by_account ON briskwarden_facts (account, kind) WHERE kind IN ('session', 'outgoing', 'member');
 `}
 
 const (
@@ -73,6 +78,42 @@ type Store struct {
 // Open opens the database that a URL or a connection string names (as libpq reads them), and
 // makes the tables where they are missing.
 func Open(ctx context.Context, at string) (*Store, error) {
+	s, err := connect(ctx, at, "off")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.migrate(ctx); err != nil {
+		s.pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Read opens the database to be looked at, by somebody who may read its tables and no more. What is written to it is an
+// error, and so is a database that a door of this version has not brought to its form.
+func Read(ctx context.Context, at string) (*Store, error) {
+	s, err := connect(ctx, at, "on")
+	if err != nil {
+		return nil, err
+	}
+	form := 0
+	err = s.pool.QueryRow(ctx, "SELECT max(form) FROM briskwarden_form").Scan(&form)
+	if undefined := new(pgconn.PgError); errors.As(err, &undefined) && undefined.Code == "42P01" { // undefined_table
+		err = errors.New("the database has no store: a door makes it when it starts")
+	}
+	if err == nil && form != len(migrations) {
+		err = fmt.Errorf("the database is of another version of this program (form %d, and this one reads %d): a door of this version brings an "+
+			"older one to its form when it starts", form, len(migrations))
+	}
+	if err != nil {
+		s.pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// connect makes the pool of connections; readOnly is on or off.
+func connect(ctx context.Context, at, readOnly string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(at)
 	if err != nil {
 		// The error of the library quotes the string, and the password in it.
@@ -81,17 +122,13 @@ func Open(ctx context.Context, at string) (*Store, error) {
 	config.MaxConns = 8
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	config.ConnConfig.RuntimeParams["application_name"] = "briskwarden"
+	config.ConnConfig.RuntimeParams["default_transaction_read_only"] = readOnly
 	config.ConnConfig.RuntimeParams["synchronous_commit"] = "on" // what was acknowledged survives a crash
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{pool: pool, self: journal.NewID()}
-	if err := s.migrate(ctx); err != nil {
-		pool.Close()
-		return nil, err
-	}
-	return s, nil
+	return &Store{pool: pool, self: journal.NewID()}, nil
 }
 
 // migrate brings the tables to the newest form, one door at a time.
@@ -174,7 +211,12 @@ func (c *clause) add(text string, arg any) {
 	c.text = append(c.text, strings.ReplaceAll(text, "?", fmt.Sprintf("$%d", len(c.args))))
 }
 
-func (c *clause) where() string { return " WHERE " + strings.Join(c.text, " AND ") }
+func (c *clause) where() string {
+	if len(c.text) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(c.text, " AND ")
+}
 
 func limit(n int) string {
 	if n == 0 {
@@ -335,10 +377,15 @@ func (t *tx) flush() error {
 }
 
 // Prune implements store.Tx.
-func (t *tx) Prune(before time.Time, most int) (pruned int, err error) {
-	done, err := t.tx.Exec(t.ctx, "UPDATE briskwarden_entries SET leaf = NULL, brief = NULL, account = '' WHERE number IN"+
-		" (SELECT number FROM briskwarden_entries WHERE at < $1 AND leaf IS NOT NULL ORDER BY at LIMIT $2)", before, most)
-	return int(done.RowsAffected()), err
+func (t *tx) Prune(before time.Time, most int) (numbers []int64, err error) {
+	rows, err := t.tx.Query(t.ctx, "UPDATE briskwarden_entries SET leaf = NULL, brief = NULL, account = '' WHERE number IN"+
+		" (SELECT number FROM briskwarden_entries WHERE at < $1 AND leaf IS NOT NULL AND kind <> $3 ORDER BY at LIMIT $2) RETURNING number",
+		before, most, int16(journal.Pruned))
+	if err == nil {
+		numbers, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+	}
+	slices.Sort(numbers)
+	return numbers, err
 }
 
 // longestNotice is how long a notification may be, in bytes (PostgreSQL: shorter than 8000).
@@ -500,7 +547,9 @@ func (s *Store) Entry(ctx context.Context, id string) (journal.Entry, error) {
 // Entries implements store.Store.
 func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	var c clause
-	c.add("number >= ?", f.After)
+	if f.After != 0 {
+		c.add("number >= ?", f.After) // else one with a number below 0, which is none of the journal's, is seen too
+	}
 	if f.Kind != 0 {
 		c.add("kind = ?", int16(f.Kind))
 	}

@@ -2,6 +2,8 @@ package postgres_test
 
 import (
 	"context"
+	"fmt"
+	"net/url"
 	"sync"
 	"testing"
 	"time"
@@ -32,6 +34,37 @@ func TestStore(t *testing.T) {
 		require.NoError(t, s.Close())
 		return open(t, at[s])
 	})
+}
+
+// TestAnAuditorReads: who may read the tables and no more reads the journal; nothing is made or changed by it.
+func TestAnAuditorReads(t *testing.T) {
+	address := storetest.Postgres(t)
+	_, err := postgres.Read(t.Context(), address)
+	require.ErrorContains(t, err, "the database has no store")
+	_, err = postgres.Read(t.Context(), address)
+	require.ErrorContains(t, err, "the database has no store", "and none was made")
+	s := open(t, address)
+	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")}) }))
+	role := fmt.Sprintf("auditor_%d", time.Now().UnixNano()) // roles are the server's, not the database's
+	require.NoError(t, s.Run(t.Context(), fmt.Sprintf("CREATE ROLE %[1]s LOGIN; DO $$ BEGIN EXECUTE format('GRANT USAGE ON SCHEMA %%1$I TO %[1]s; "+
+		"GRANT SELECT ON ALL TABLES IN SCHEMA %%1$I TO %[1]s', current_schema()); END $$", role)))
+	t.Cleanup(func() { require.NoError(t, s.Run(context.Background(), "DROP OWNED BY "+role+"; DROP ROLE "+role)) })
+	at, err := url.Parse(address)
+	require.NoError(t, err)
+	at.User = url.User(role)
+	auditor, err := postgres.Read(t.Context(), at.String())
+	require.NoError(t, err)
+	defer auditor.Close()
+	found, err := journal.Verify(t.Context(), auditor, nil, "")
+	require.NoError(t, err)
+	require.EqualValues(t, 1, found.Size)
+	require.Error(t, auditor.Update(t.Context(), func(tx store.Tx) error { return tx.Put(store.Row{Key: store.Key{Kind: store.Seen, Key: "x"}}) }))
+	own, err := postgres.Read(t.Context(), address)
+	require.NoError(t, err)
+	defer own.Close()
+	require.ErrorContains(t, own.Update(t.Context(), func(tx store.Tx) error {
+		return tx.Put(store.Row{Key: store.Key{Kind: store.Seen, Key: "x"}, Value: []byte("1")})
+	}), "read-only", "nor does who may more")
 }
 
 func TestOthersHearOfChanges(t *testing.T) {
@@ -103,7 +136,7 @@ func TestARestartOfTheServerIsSurvived(t *testing.T) {
 	require.Eventually(t, func() bool { return write() == nil }, 10*time.Second, time.Millisecond)
 	head, err := s.Head(t.Context())
 	require.NoError(t, err)
-	_, err = journal.Verify(s.Entries(t.Context(), journal.Filter{}), head, nil, "")
+	_, err = journal.Verify(t.Context(), s, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 2, head.Size, "what failed left nothing behind")
 }

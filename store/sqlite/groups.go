@@ -180,20 +180,20 @@ func (t *tx) appendEntries() error {
 }
 
 // Prune implements store.Tx.
-func (t *tx) Prune(before time.Time, most int) (int, error) {
+func (t *tx) Prune(before time.Time, most int) ([]int64, error) {
 	const from = "SELECT first, size, heads, leaves FROM groups WHERE leaves IS NOT NULL AND since < ?1"
 	pruned, err := t.pruneGroups(before, from+" AND until < ?1 ORDER BY since LIMIT ?2", max(1, most/mostInGroup))
-	if err != nil || pruned > 0 {
+	if err != nil || len(pruned) > 0 {
 		return pruned, err
 	}
 	return t.pruneGroups(before, from) // what is left stands in the few groups that have later entries too
 }
 
 // pruneGroups prunes entries of the groups that a query finds.
-func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned int, err error) {
+func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned []int64, err error) {
 	rows, err := t.s.conn.QueryContext(t.ctx, query, append([]any{before.UnixMicro()}, more...)...)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	var groups [][]journal.Entry
 	for rows.Next() {
@@ -201,29 +201,28 @@ func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned in
 		var size int
 		var heads, leaves sql.RawBytes
 		if err := rows.Scan(&first, &size, &heads, &leaves); err != nil {
-			return 0, errors.Join(err, rows.Close())
+			return nil, errors.Join(err, rows.Close())
 		}
 		entries, err := decodeHeads(first, min(size, mostInGroup), heads, false)
 		if err == nil {
 			err = addLeaves(entries, leaves)
 		}
 		if err != nil {
-			return 0, errors.Join(err, rows.Close())
+			return nil, errors.Join(err, rows.Close())
 		}
-		older := 0
+		older := len(pruned)
 		for i := range entries {
-			if e := &entries[i]; e.Leaf != nil && e.At.Before(before) {
+			if e := &entries[i]; e.Leaf != nil && e.Kind != journal.Pruned && e.At.Before(before) {
 				e.Prune()
-				older++
+				pruned = append(pruned, e.Number)
 			}
 		}
-		if older > 0 {
-			pruned += older
+		if len(pruned) > older {
 			groups = append(groups, entries)
 		}
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return 0, err
+		return nil, err
 	}
 	for _, entries := range groups {
 		var leaves any
@@ -232,9 +231,10 @@ func (t *tx) pruneGroups(before time.Time, query string, more ...any) (pruned in
 		}
 		_, err := t.exec("UPDATE groups SET heads = ?, leaves = ? WHERE first = ?", encodeHeads(entries), leaves, entries[0].Number)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 	}
+	slices.Sort(pruned)
 	return pruned, nil
 }
 

@@ -62,7 +62,10 @@ CREATE TABLE changes (number INTEGER PRIMARY KEY, rows BLOB NOT NULL) STRICT;
 CREATE TABLE runs (number INTEGER PRIMARY KEY, level INTEGER NOT NULL, beyond INTEGER NOT NULL, last_id TEXT NOT NULL,
 	ready INTEGER NOT NULL) STRICT;
 CREATE TABLE buckets (number INTEGER PRIMARY KEY, seeks BLOB NOT NULL) STRICT;
-`, move: groupEntries}}
+`, move: groupEntries}, {text: `
+DROP INDEX facts_by_account;
+CREATE INDEX facts_by_account ON facts (account, kind) WHERE kind IN ('session', 'outgoing', 'member');
+`}}
 
 // Store is a store.Store in one file.
 type Store struct {

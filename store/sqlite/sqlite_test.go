@@ -67,7 +67,7 @@ func TestOneDoorHasAFile(t *testing.T) {
 		other := open(t, copied)
 		head, err := other.Head(t.Context())
 		require.NoError(t, err)
-		_, err = journal.Verify(other.Entries(t.Context(), journal.Filter{}), head, nil, "")
+		_, err = journal.Verify(t.Context(), other, nil, "")
 		require.NoError(t, err)
 		require.EqualValues(t, 1, head.Size)
 	})
@@ -104,13 +104,13 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	head, err := s.Head(ctx)
 	require.NoError(t, err)
 	require.EqualValues(t, 200, head.Size, "what failed left nothing behind")
-	_, err = journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	_, err = journal.Verify(ctx, s, nil, "")
 	require.NoError(t, err)
 	require.NoError(t, s.LimitTo(ctx, -1))
 	require.NoError(t, write(), "and it goes on when there is room")
 	head, err = s.Head(ctx)
 	require.NoError(t, err)
-	_, err = journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	_, err = journal.Verify(ctx, s, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 400, head.Size)
 }
@@ -185,9 +185,7 @@ func TestManyEntriesAreFound(t *testing.T) {
 		_, err := s.Entry(ctx, journal.NewID())
 		require.ErrorIs(t, err, store.ErrNotFound)
 		require.Len(t, numbers(t, s, journal.Filter{Kind: journal.Report}), len(all)/3)
-		head, err := s.Head(ctx)
-		require.NoError(t, err)
-		found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+		found, err := journal.Verify(ctx, s, nil, "")
 		require.NoError(t, err)
 		require.EqualValues(t, len(all), found.Size)
 		for _, n := range []int{0, 6000, len(all) - 1} {
@@ -284,15 +282,15 @@ func TestTheFirstFormIsTaken(t *testing.T) {
 	for i := range 700 {
 		entries = append(entries, storetest.Entry(i, journal.Decision, "liv"))
 	}
-	entries[3].Leaf = nil // pruned
+	entries[3].Leaf, entries[3].Account = nil, "" // pruned
+	entries[9] = journal.Make(journal.Pruned, entries[9].ID, entries[9].At, "", "", "pruned",
+		[]byte(`{"before":"`+entries[4].At.Format(time.RFC3339Nano)+`","entries":1}`)) // as it was recorded then
 	require.NoError(t, sqlite.WriteFirstForm(path, entries))
 	_, err := sqlite.Read(path)
 	require.ErrorContains(t, err, "of an older version")
 	s := open(t, path)
 	require.NoError(t, store.Load(ctx, s, &store.Account{Name: "liv"}))
-	head, err := s.Head(ctx)
-	require.NoError(t, err)
-	found, err := journal.Verify(s.Entries(ctx, journal.Filter{}), head, nil, "")
+	found, err := journal.Verify(ctx, s, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 700, found.Size)
 	require.EqualValues(t, 1, found.Pruned)
