@@ -33,7 +33,7 @@ type collector struct {
 	eased            tallies[string, numbered[map[int32]bool]] // by rollout and day, the accounts
 	addresses        map[netip.Addr]*addressTally
 	people           map[string]*person
-	signIns          []RiskySignIn
+	signIns          []AttemptWithRisk
 	seed             maphash.Seed
 	// firstNumber is that of the first account: collectors that are joined number theirs apart.
 	firstNumber int32
@@ -165,11 +165,11 @@ type person struct {
 	stops            []stop
 	// firstStop and lastStop are when it was stopped, and grant is when it was let in last.
 	firstStop, lastStop, grant time.Time
-	// risk has the risky attempts by their address.
+	// risk has attempts with risk by their address.
 	risk []riskTally
 }
 
-// riskTally is what is kept of the risky attempts of an account from an address.
+// riskTally is what is kept of the attempts with risk of an account from an address.
 type riskTally struct {
 	from              netip.Addr
 	level             directory.Level
@@ -178,9 +178,9 @@ type riskTally struct {
 	first, last       time.Time
 }
 
-// mostRiskyFrom is how many addresses of risky attempts are told apart for an account; the others are
+// mostWithRiskFrom is how many addresses of attempts with risk are told apart for an account; the others are
 // counted together.
-const mostRiskyFrom = 16
+const mostWithRiskFrom = 16
 
 // join adds what came from another address.
 func (r *riskTally) join(other *riskTally) {
@@ -396,20 +396,20 @@ func (a *addressTally) stop(account int32, at time.Time) {
 	}
 }
 
-// risky is the level from which an attempt is risky.
-const risky = directory.MediumRisk
+// withRisk is the level from which an attempt counts as one with risk.
+const withRisk = directory.MediumRisk
 
-// mostSignIns is how many risky sign-ins are told.
+// mostSignIns is how many attempts with risk are told.
 const mostSignIns = 100
 
 func (c *collector) seeRisk(p *person, at time.Time, account string, b *journal.Brief) {
-	if b.Level < risky {
+	if b.Level < withRisk {
 		return
 	}
 	from := b.IP
 	i := slices.IndexFunc(p.risk, func(r riskTally) bool { return r.from == from })
-	if i < 0 && len(p.risk) == mostRiskyFrom {
-		i = mostRiskyFrom - 1
+	if i < 0 && len(p.risk) == mostWithRiskFrom {
+		i = mostWithRiskFrom - 1
 	}
 	if i < 0 {
 		i, p.risk = len(p.risk), append(p.risk, riskTally{from: from})
@@ -420,7 +420,7 @@ func (c *collector) seeRisk(p *person, at time.Time, account string, b *journal.
 	}
 	now.signals = b.Signals
 	p.risk[i].join(&now)
-	one := RiskySignIn{At: at, Account: strings.Clone(account), App: b.App, Country: b.Country, Level: b.Level, Score: b.Score,
+	one := AttemptWithRisk{At: at, Account: strings.Clone(account), App: b.App, Country: b.Country, Level: b.Level, Score: b.Score,
 		Signals: slices.Clone(b.Signals), Verdict: b.Verdict.String()}
 	if b.IP.IsValid() {
 		one.IP = b.IP.String()
@@ -433,7 +433,7 @@ func (c *collector) seeRisk(p *person, at time.Time, account string, b *journal.
 // cutSignIns leaves the gravest: by their score, those that were granted before others, the latest first.
 func (c *collector) cutSignIns() {
 	granted := decide.Grant.String()
-	slices.SortFunc(c.signIns, func(a, b RiskySignIn) int {
+	slices.SortFunc(c.signIns, func(a, b AttemptWithRisk) int {
 		first := 0
 		if (a.Verdict == granted) != (b.Verdict == granted) {
 			first = 1

@@ -1,5 +1,5 @@
 // Package report sums up a stretch of time for the one who watches: what was decided, who was stopped
-// and by what, what looks risky, whether people can still work, and what to do first. It counts what a
+// and by what, what had a risk, whether people can still work, and what to do first. It counts what a
 // journal says, or a history as a book judges it, and writes nothing.
 package report
 
@@ -47,10 +47,15 @@ type Report struct {
 	Methods   []Method            `json:"methods" doc:"how often each method was proven"`
 	Addresses []Address           `json:"addresses" doc:"addresses from which several accounts were stopped, and few let in"`
 
-	RiskyAccounts []RiskyAccount `json:"risky_accounts" doc:"accounts with risky sign-ins, the gravest first"`
-	RiskySignIns  []RiskySignIn  `json:"risky_sign_ins" doc:"risky sign-ins, the gravest first"`
-	Detections    []Detection    `json:"detections" doc:"by what was noticed"`
-	Standing      []Standing     `json:"standing_risk" doc:"accounts with a standing risk"`
+	AccountsWithRisk []AccountWithRisk `json:"accounts_with_risk" doc:"accounts with attempts at medium risk or higher, the gravest first"`
+	AttemptsWithRisk []AttemptWithRisk `json:"attempts_with_risk" doc:"attempts at medium risk or higher, the gravest first"`
+	// AccountsBefore and AttemptsBefore are the same under the keys that they had before, until the next version.
+	AccountsBefore []AccountWithRisk `json:"risky_accounts" doc:"accounts_with_risk under the key that it had before"`
+	AttemptsBefore []AttemptWithRisk `json:"risky_sign_ins" doc:"attempts_with_risk under the key that it had before"`
+	Noticed        []Noticing        `json:"noticed" doc:"how often each signal was noticed"`
+	// NoticedBefore is the same under the key that it had before, until the next version.
+	NoticedBefore []Noticing `json:"detections" doc:"noticed under the key that it had before"`
+	Standing      []Standing `json:"standing_risk" doc:"accounts with a standing risk"`
 
 	Work Work `json:"work" doc:"whether people can work"`
 
@@ -127,12 +132,12 @@ type Address struct {
 	Command  string    `json:"command" doc:"the command that shows what is behind it"`
 }
 
-// RiskyAccount is an account with risky sign-ins.
-type RiskyAccount struct {
+// AccountWithRisk is an account with attempts at medium risk or higher.
+type AccountWithRisk struct {
 	Account  string          `json:"account" doc:"the account"`
 	Level    directory.Level `json:"level" doc:"the highest level"`
 	Signals  []string        `json:"signals" doc:"what was noticed"`
-	Attempts int64           `json:"attempts" doc:"how many risky attempts"`
+	Attempts int64           `json:"attempts" doc:"how many attempts at medium risk or higher"`
 	Granted  int64           `json:"granted" doc:"how many of them were granted"`
 	Since    time.Time       `json:"since" doc:"the time of the first"`
 	Last     time.Time       `json:"last" doc:"the time of the last"`
@@ -141,14 +146,14 @@ type RiskyAccount struct {
 	Command  string `json:"command" doc:"the command that shows what is behind it"`
 
 	// own is the same without what came from addresses from which many accounts were tried.
-	own *RiskyAccount
+	own *AccountWithRisk
 	// machine says that nobody sits behind the account, and granted is when it was let in last.
 	machine bool
 	letIn   time.Time
 }
 
-// RiskySignIn is one risky attempt.
-type RiskySignIn struct {
+// AttemptWithRisk is one attempt at medium risk or higher.
+type AttemptWithRisk struct {
 	At      time.Time       `json:"at" doc:"when"`
 	Account string          `json:"account" doc:"the account"`
 	App     string          `json:"app" doc:"the app"`
@@ -160,8 +165,8 @@ type RiskySignIn struct {
 	Verdict string          `json:"verdict" doc:"what it came to"`
 }
 
-// Detection is how often a signal held.
-type Detection struct {
+// Noticing is how often a signal held.
+type Noticing struct {
 	Signal   string `json:"signal" doc:"the signal"`
 	Times    int64  `json:"times" doc:"how often it held"`
 	Accounts int    `json:"accounts" doc:"of how many accounts"`

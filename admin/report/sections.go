@@ -217,13 +217,13 @@ func yesNo(yes bool) string {
 }
 
 func (r *Report) riskSection() Section {
-	s := Section{ID: "risk", Short: "Risk", Heading: "What looks risky"}
+	s := Section{ID: "risk", Short: "Risk", Heading: "Accounts and attempts with risk"}
 	accounts := Table{
 		Title:   "Accounts",
 		Columns: columns("Account", "Level", "Noticed", "#Attempts", "#Granted", "Since", "Last", "Put right"),
 	}
-	for i := range r.RiskyAccounts {
-		x := &r.RiskyAccounts[i]
+	for i := range r.AccountsWithRisk {
+		x := &r.AccountsWithRisk[i]
 		accounts.add(
 			x.Command,
 			x.Account,
@@ -246,16 +246,16 @@ func (r *Report) riskSection() Section {
 		standing.add("", x.Account, x.Level.String(), cmp.Or(x.Because, "no reason is given"), since, yesNo(x.PutRight))
 	}
 	noticed := Table{Title: "What was noticed", Columns: columns("Signal", "#Times", "#Accounts", "#Granted all the same")}
-	for _, x := range r.Detections {
+	for _, x := range r.Noticed {
 		noticed.add("", x.Signal, number(x.Times), number(x.Accounts), number(x.Granted))
 	}
 	const most = 20
 	signIns := Table{
-		Title:   "Sign-ins, the gravest first",
+		Title:   "Attempts, the gravest first",
 		Columns: columns("When", "Account", "App", "From", "Level", "#Score", "Noticed", "Verdict"),
 	}
-	for i := range r.RiskySignIns[:min(most, len(r.RiskySignIns))] {
-		x := &r.RiskySignIns[i]
+	for i := range r.AttemptsWithRisk[:min(most, len(r.AttemptsWithRisk))] {
+		x := &r.AttemptsWithRisk[i]
 		signIns.add(
 			"",
 			r.at(x.At),
@@ -269,7 +269,7 @@ func (r *Report) riskSection() Section {
 		)
 	}
 	s.Tables = []Table{accounts, standing, noticed, signIns}
-	if len(r.RiskyAccounts)+len(r.Standing)+len(r.Detections) == 0 {
+	if len(r.AccountsWithRisk)+len(r.Standing)+len(r.Noticed) == 0 {
 		s.Lines = []string{"Nothing was noticed in this stretch of time."}
 	}
 	return s

@@ -269,7 +269,7 @@ func (r *Report) stands(a *directory.Account) {
 	}
 }
 
-// finish fills in what the book says, what is known of risky accounts, and what follows from the whole.
+// finish fills in what the book says, what is known of accounts with risk, and what follows from the whole.
 func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, c *collector, o Options,
 	knownAs func(account string) (directory.Account, error)) error {
 	c.sum(r)
@@ -299,8 +299,8 @@ func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, 
 		}
 		r.Exemptions = append(r.Exemptions, e)
 	}
-	for i := range r.RiskyAccounts {
-		a := &r.RiskyAccounts[i]
+	for i := range r.AccountsWithRisk {
+		a := &r.AccountsWithRisk[i]
 		known, err := knownAs(a.Account)
 		switch {
 		case errors.Is(err, directory.ErrNotFound):
@@ -314,6 +314,7 @@ func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, 
 			a.own.PutRight, a.own.machine = a.PutRight, known.Kind == directory.Service
 		}
 	}
+	r.AccountsBefore, r.AttemptsBefore, r.NoticedBefore = r.AccountsWithRisk, r.AttemptsWithRisk, r.Noticed
 	r.Programs = append([]desk.Entry{}, o.Programs...)
 	found, err := inspect.Inspect(ctx, b, o.At)
 	if err != nil {

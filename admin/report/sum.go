@@ -18,7 +18,7 @@ const (
 	mostRules     = 50
 	mostPeople    = 50
 	mostNamed     = 50
-	mostRisky     = 100
+	mostWithRisk  = 100
 	fewestSprayed = 4 // accounts that were stopped from one address, to be told
 )
 
@@ -57,7 +57,7 @@ func named(counts map[string]*replay.Counts) []replay.NamedCount {
 }
 
 func (c *collector) sumWords(r *Report) {
-	r.Methods, r.Detections = []Method{}, []Detection{}
+	r.Methods, r.Noticed = []Method{}, []Noticing{}
 	for _, name := range slices.Sorted(maps.Keys(c.methods.all)) {
 		m := c.methods.all[name]
 		r.Methods = append(r.Methods, Method{name, m.times, m.accounts})
@@ -65,9 +65,9 @@ func (c *collector) sumWords(r *Report) {
 	slices.SortStableFunc(r.Methods, func(a, b Method) int { return cmp.Compare(b.Times, a.Times) })
 	for _, name := range slices.Sorted(maps.Keys(c.signals.all)) {
 		s := c.signals.all[name]
-		r.Detections = append(r.Detections, Detection{name, s.times, s.accounts, s.granted})
+		r.Noticed = append(r.Noticed, Noticing{name, s.times, s.accounts, s.granted})
 	}
-	slices.SortStableFunc(r.Detections, func(a, b Detection) int { return cmp.Compare(b.Times, a.Times) })
+	slices.SortStableFunc(r.Noticed, func(a, b Noticing) int { return cmp.Compare(b.Times, a.Times) })
 }
 
 func (c *collector) sumPeople(r *Report) {
@@ -128,7 +128,7 @@ func (c *collector) sumPeople(r *Report) {
 }
 
 func (c *collector) sumRisk(r *Report) {
-	r.RiskyAccounts = []RiskyAccount{}
+	r.AccountsWithRisk = []AccountWithRisk{}
 	for name, p := range c.people {
 		if len(p.risk) == 0 {
 			continue
@@ -140,17 +140,17 @@ func (c *collector) sumRisk(r *Report) {
 				own.join(&p.risk[i])
 			}
 		}
-		told := func(t *riskTally) *RiskyAccount {
-			return &RiskyAccount{Account: name, Level: t.level, Signals: slices.Sorted(slices.Values(t.signals)), Attempts: t.attempts,
+		told := func(t *riskTally) *AccountWithRisk {
+			return &AccountWithRisk{Account: name, Level: t.level, Signals: slices.Sorted(slices.Values(t.signals)), Attempts: t.attempts,
 				Granted: t.granted, Since: t.first, Last: t.last, letIn: p.grant}
 		}
 		one := told(&all)
 		if own.attempts > 0 {
 			one.own = told(&own)
 		}
-		r.RiskyAccounts = append(r.RiskyAccounts, *one)
+		r.AccountsWithRisk = append(r.AccountsWithRisk, *one)
 	}
-	slices.SortFunc(r.RiskyAccounts, func(a, b RiskyAccount) int {
+	slices.SortFunc(r.AccountsWithRisk, func(a, b AccountWithRisk) int {
 		return cmp.Or(
 			cmp.Compare(b.Level, a.Level),
 			cmp.Compare(b.Granted, a.Granted),
@@ -158,16 +158,16 @@ func (c *collector) sumRisk(r *Report) {
 			strings.Compare(a.Account, b.Account),
 		)
 	})
-	r.RiskyAccounts = r.RiskyAccounts[:min(mostRisky, len(r.RiskyAccounts))]
-	for i := range r.RiskyAccounts {
-		a := &r.RiskyAccounts[i]
+	r.AccountsWithRisk = r.AccountsWithRisk[:min(mostWithRisk, len(r.AccountsWithRisk))]
+	for i := range r.AccountsWithRisk {
+		a := &r.AccountsWithRisk[i]
 		a.Command = r.command(filter{account: a.Account})
 		if a.own != nil {
 			a.own.Command = a.Command
 		}
 	}
 	c.cutSignIns()
-	r.RiskySignIns = append([]RiskySignIn{}, c.signIns...)
+	r.AttemptsWithRisk = append([]AttemptWithRisk{}, c.signIns...)
 }
 
 // sumWork sums up how often people were asked, and whether they got in.

@@ -27,9 +27,9 @@ func (r *Report) findTroubles() {
 			Trouble{Text: fmt.Sprintf(format, args...), Do: do, Since: since, Last: last, Command: command, weight: weight},
 		)
 	}
-	for i := range r.RiskyAccounts {
-		if a := r.RiskyAccounts[i].own; a != nil {
-			r.addRisky(a, add)
+	for i := range r.AccountsWithRisk {
+		if a := r.AccountsWithRisk[i].own; a != nil {
+			r.addRisk(a, add)
 		}
 	}
 	for i := range r.Addresses {
@@ -49,7 +49,7 @@ func (r *Report) findTroubles() {
 	}
 	for i := range r.Stopped {
 		p := &r.Stopped[i]
-		if min(p.Counts.Block, p.own) < fewestStops || p.Rule == "" || r.isRisky(p.Account) {
+		if min(p.Counts.Block, p.own) < fewestStops || p.Rule == "" || r.hasRisk(p.Account) {
 			continue
 		}
 		rule := Rule{}
@@ -96,8 +96,8 @@ func (r *Report) findTroubles() {
 	})
 }
 
-// addRisky adds an account with risky sign-ins.
-func (r *Report) addRisky(a *RiskyAccount, add func(int, time.Time, time.Time, string, string, string, ...any)) {
+// addRisk adds an account with attempts at medium risk or higher.
+func (r *Report) addRisk(a *AccountWithRisk, add func(int, time.Time, time.Time, string, string, string, ...any)) {
 	weight := 300 + 100*int(a.Level) + int(min(a.Attempts, 90))
 	did := fmt.Sprintf("all %d were stopped", a.Attempts)
 	switch {
@@ -131,8 +131,8 @@ func (r *Report) addRisky(a *RiskyAccount, add func(int, time.Time, time.Time, s
 	)
 }
 
-func (r *Report) isRisky(account string) bool {
-	return slices.ContainsFunc(r.RiskyAccounts, func(a RiskyAccount) bool { return a.Account == account && a.own != nil })
+func (r *Report) hasRisk(account string) bool {
+	return slices.ContainsFunc(r.AccountsWithRisk, func(a AccountWithRisk) bool { return a.Account == account && a.own != nil })
 }
 
 // about is a length of time as one would say it.

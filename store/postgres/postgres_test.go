@@ -44,7 +44,9 @@ func TestAnAuditorReads(t *testing.T) {
 	_, err = postgres.Read(t.Context(), address)
 	require.ErrorContains(t, err, "the database has no store", "and none was made")
 	s := open(t, address)
-	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")}) }))
+	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
+		return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
+	}))
 	role := fmt.Sprintf("auditor_%d", time.Now().UnixNano()) // roles are the server's, not the database's
 	require.NoError(t, s.Run(t.Context(), fmt.Sprintf("CREATE ROLE %[1]s LOGIN; DO $$ BEGIN EXECUTE format('GRANT USAGE ON SCHEMA %%1$I TO %[1]s; "+
 		"GRANT SELECT ON ALL TABLES IN SCHEMA %%1$I TO %[1]s', current_schema()); END $$", role)))
