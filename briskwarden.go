@@ -193,7 +193,8 @@ func (b *Book) Digest() string {
 // Differs reports whether another book says something else, so that it is worth
 // swapping in. A book that nothing is known about differs.
 func (b *Book) Differs(other *Book) bool {
-	return b == nil || other == nil || b.source == nil || other.source == nil || b.source.Digest != other.source.Digest || b.judge.Rules() != other.judge.Rules()
+	return b == nil || other == nil || b.source == nil || other.source == nil || b.source.Digest != other.source.Digest ||
+		b.judge.Rules() != other.judge.Rules()
 }
 
 // Judge returns the judge that decides by the book, for the packages under admin.

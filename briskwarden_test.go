@@ -131,7 +131,8 @@ func TestMisuse(t *testing.T) {
 	_, err = opened.DecideConsent(ctx, nil, consent.Known{})
 	require.ErrorContains(t, err, "no request")
 	require.PanicsWithValue(t, "decide: this Judge was not made by Compile", func() { new(decide.Judge).Verdict(ctx, a) })
-	for _, text := range []string{decide.Verdict(99).String(), decide.DemandKind(99).String(), decide.Stage(99).String(), risk.Detector(99).String(),
+	for _, text := range []string{decide.Verdict(99).String(), decide.DemandKind(99).String(), decide.Stage(99).String(),
+		risk.Detector(99).String(),
 		consent.Outcome(99).String(), consent.Standing(99).String(), directory.Trait(99).String(), attempt.Action(99).String()} {
 		require.Equal(t, "invalid (99)", text)
 	}

@@ -105,12 +105,14 @@ func (c *Config) Unbounded(ctx context.Context, s store.Reader) error {
 	var lines []string
 	for _, caller := range open {
 		if caller.may(MayPeople) && isUnbounded(caller.People.Accounts, caller.People.Domains) {
-			lines = append(lines, fmt.Sprintf("callers: %s may `people` without bounds. Add to it, and leave out what it is not to state:\n    people: {%s}",
-				caller.Name, has.flow(statable["people"], true)))
+			lines = append(lines,
+				fmt.Sprintf("callers: %s may `people` without bounds. Add to it, and leave out what it is not to state:\n    people: {%s}",
+					caller.Name, has.flow(statable["people"], true)))
 		}
 		if caller.may(MayEvents) && isUnbounded(caller.Events.Accounts, caller.Events.Domains) {
-			lines = append(lines, fmt.Sprintf("callers: %s may `events` without bounds. Add to it, and leave out what it is not to state:\n    events: {%s}",
-				caller.Name, has.flow(statable["events"], false)))
+			lines = append(lines,
+				fmt.Sprintf("callers: %s may `events` without bounds. Add to it, and leave out what it is not to state:\n    events: {%s}",
+					caller.Name, has.flow(statable["events"], false)))
 		}
 	}
 	return fmt.Errorf("%s", strings.Join(lines, "\n"))

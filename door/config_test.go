@@ -22,7 +22,8 @@ trusted_proxies: [127.0.0.1, 10.0.0.0/8, "2001:db8::/32"]
 store: {postgres: "postgres://door@db.example/door", history: complete, cached: 1000}
 journal: {mode: best_effort, key: j.key, checkpoint: j.checkpoint, every: 1m}
 limits: {tolerance: 1m, read: 5s, answer: 1s, batch: 10, results: 20}
-tokens: [{issuer: "https://idp.example", audience: door, keys: "https://idp.example/jwks", account: upn, cookie: s, domains: kestrelsound.example, own_clients: [a],
+tokens: [{issuer: "https://idp.example", audience: door, keys: "https://idp.example/jwks", account: upn, cookie: s, domains: kestrelsound.example,
+  own_clients: [a],
   means: [{amr: otp, method: otp-app}]}]
 events: [{issuer: "https://feed.example", audience: door, keys: feed.json}]
 tell: {issuer: "https://door.example", key: t.jwk, receivers: [{name: idp, url: "https://idp.example/events", audience: idp}]}
@@ -56,7 +57,8 @@ tell: {issuer: "https://door.example", key: t.jwk, receivers: [{name: idp, url: 
 			`gateway may not state "salary" by people`},
 		"devices by people": {"door: 1\n" + strings.Replace(caller, "}]", ", people: {domains: x.example, facts: [devices]}}]", 1),
 			`gateway may not state "devices" by people`},
-		"an emergency account of a feed's": {"door: 1\n" + strings.Replace(caller, "}]", ", people: {domains: x.example, kinds: [emergency]}}]", 1),
+		"an emergency account of a feed's": {"door: 1\n" + strings.Replace(caller, "}]",
+			", people: {domains: x.example, kinds: [emergency]}}]", 1),
 			"the book alone says which accounts are for emergencies"},
 		"bounds of what it may not": {"door: 1\n" + strings.Replace(caller, "}]", ", events: {domains: x.example}}]", 1),
 			"may not `events`"},

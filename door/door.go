@@ -286,8 +286,8 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 		return nil, []string{err.Error()}, nil
 	}
 	if rules := opened.Judge().Rulebook(); rules.Accounts != directory.Accounts(supplier) || rules.Devices != directory.Devices(supplier) {
-		return nil, []string{"the loader opened the book without the options that the door handed it, so no decision would know what the store knows"},
-			nil
+		return nil, []string{"the loader opened the book without the options that the door handed it, so no decision would know " +
+			"what the store knows"}, nil
 	}
 	if why, err := Drills(opened); err != nil || len(why) > 0 {
 		return nil, why, err

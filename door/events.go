@@ -341,7 +341,8 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 	for kind, result := range results {
 		d.metrics.events.WithLabelValues(result).Inc()
 		if result != "taken" {
-			d.log.Warn("a security event was not applied", "issuer", event.Issuer, "caller", caller.Name, "jti", event.ID, "event", kind, "why", result)
+			d.log.Warn("a security event was not applied", "issuer", event.Issuer, "caller", caller.Name, "jti", event.ID, "event", kind, "why",
+				result)
 		}
 	}
 	for _, r := range reviews {
@@ -437,7 +438,8 @@ func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
 	if found.Compliant && !found.At.Equal(h.at) {
 		return review{}, errAhead
 	}
-	return review{device: id, because: "the device was found " + h.Current}, b.changeDevice(id, func(d *store.Device) bool { return d.Find(found) })
+	return review{device: id, because: "the device was found " + h.Current}, b.changeDevice(id,
+		func(d *store.Device) bool { return d.Find(found) })
 }
 
 // credentials are the methods of the credential types of CAEP 1.0 §3.2. Others are agreed between both sides (as it has it): here

@@ -138,16 +138,19 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 		open    bool
 	}{
 		"a leaked password": {kind: risc + "credential-compromise", subject: herself, says: map[string]any{"credential_type": "password"},
-			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}}},
+			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword,
+				Since: &at}}},
 		"a compromised key": {kind: risc + "credential-compromise", subject: herself, says: map[string]any{"credential_type": "fido2-roaming"},
-			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: "compromised fido2-roaming", Since: &at}}},
+			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: "compromised fido2-roaming",
+				Since: &at}}},
 		"disabled": {kind: risc + "account-disabled", subject: herself, says: map[string]any{}, account: &directory.Account{Disabled: true}},
 		"enabled": {kind: risc + "account-enabled", subject: herself, account: &directory.Account{},
 			before: []store.Statement{stated(store.Disabled, store.IssuerSource(feed), attempt.BoolScalar(true), "")}},
 		"enabled by another than disabled her": {kind: risc + "account-enabled", subject: herself, account: &directory.Account{Disabled: true},
 			before: []store.Statement{stated(store.Disabled, store.IssuerSource("https://other.example"), attempt.BoolScalar(true), "")}},
 		"change it": {kind: risc + "account-credential-change-required", subject: herself,
-			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword, Since: &at}}},
+			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword,
+				Since: &at}}},
 		"a password was changed": {kind: caep + "credential-change", subject: herself, open: true,
 			says: map[string]any{"credential_type": "password", "change_type": "update"}, account: &directory.Account{PasswordChangedAt: &at}},
 		"a key was enrolled": {kind: caep + "credential-change", subject: herself, open: true,
@@ -168,9 +171,11 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 			"principal": "USER"},
 			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: "odd", Since: &at}}},
 		"risk that is no level": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "SEVERE"},
-			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: "another system raised it", Since: &at}}},
+			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: "another system raised it",
+				Since: &at}}},
 		"risk falls": {kind: caep + "risk-level-change", subject: herself, says: map[string]any{"current_level": "LOW"}, open: true,
-			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.LowRisk, Because: "another system raised it", Since: &at}}},
+			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.LowRisk, Because: "another system raised it",
+				Since: &at}}},
 		"her sessions are revoked": {kind: caep + "session-revoked", subject: herself},
 		"the session is revoked": {kind: caep + "session-revoked",
 			subject: map[string]any{"format": "complex", "session": map[string]any{"format": "opaque", "id": "s-1"}}},
@@ -326,8 +331,9 @@ func TestEventTokens(t *testing.T) {
 		"an event that is odd": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": 3}})), "invalid_request"},
 		"dated at no time": {sign(with(map[string]any{"events": map[string]any{risc + "account-disabled": map[string]any{
 			"event_timestamp": 1e300}}})), "invalid_request"},
-		"no subject":               {sign(with(map[string]any{"sub_id": nil})), "invalid_request"},
-		"a subject without format": {sign(with(map[string]any{"sub_id": map[string]any{"email": "ingrid@kestrelsound.example"}})), "invalid_request"},
+		"no subject": {sign(with(map[string]any{"sub_id": nil})), "invalid_request"},
+		"a subject without format": {sign(with(map[string]any{"sub_id": map[string]any{"email": "ingrid@kestrelsound.example"}})),
+			"invalid_request"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, text := h.push(c.token)

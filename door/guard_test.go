@@ -98,7 +98,8 @@ func claims(now time.Time, amr ...string) map[string]any {
 // guarded configures a house that takes tokens of the provider, and trusts the local proxy.
 func guarded(p *provider) func(*door.Config) {
 	return func(c *door.Config) {
-		c.Tokens = []door.TokenIssuer{{Issuer: issuer, Accounts: []string{"anyone"}, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL,
+		c.Tokens = []door.TokenIssuer{{Issuer: issuer, Accounts: []string{"anyone"}, Audience: []string{"https://door.kestrelsound.example"},
+			Keys:   p.URL,
 			Cookie: "sign_on", Device: "device_id", Own: []string{"intranet"}, Means: []door.Meaning{{AMR: "otp", Method: "otp-app"}}}}
 		local := netip.MustParseAddr("127.0.0.1")
 		c.Trusted = []directory.Range{{From: local, To: local}}

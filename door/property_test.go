@@ -88,8 +88,9 @@ func facts(t *rapid.T, s store.Store) {
 		at := noon.Add(-time.Minute)
 		return store.Save(
 			tx,
-			&store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at, SeenWith: []store.SeenAccount{{Account: "oskar@kestrelsound.example", At: at}},
-				Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(rapid.Bool().Draw(t, "firewall"))}},
+			&store.Device{ID: "laptop-ingrid", Platform: "windows", ReportedAt: &at,
+				SeenWith: []store.SeenAccount{{Account: "oskar@kestrelsound.example", At: at}},
+				Facts:    map[string]attempt.Scalar{"firewall": attempt.BoolScalar(rapid.Bool().Draw(t, "firewall"))}},
 		)
 	}))
 }

@@ -105,7 +105,8 @@ func feedOf(r *http.Request) feed {
 // checkAccount reports an account of which the feed may state nothing.
 func (f feed) checkAccount(name string) error {
 	if !isFor(f.People.Accounts, f.People.Domains, name) {
-		return scimProblem(http.StatusForbidden, "", "%s may state nothing of %s: it is outside its bounds (people.accounts, people.domains).", f.Name, name)
+		return scimProblem(http.StatusForbidden, "",
+			"%s may state nothing of %s: it is outside its bounds (people.accounts, people.domains).", f.Name, name)
 	}
 	return nil
 }
@@ -606,7 +607,8 @@ func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *
 	kept := stated[:0]
 	for _, s := range stated {
 		switch {
-		case s.Fact == store.AccountKind && !slices.ContainsFunc(feed.kinds(), func(k directory.Kind) bool { return k.String() == s.Value.String() }):
+		case s.Fact == store.AccountKind && !slices.ContainsFunc(feed.kinds(),
+			func(k directory.Kind) bool { return k.String() == s.Value.String() }):
 			c.leaveOut("kind " + s.Value.String())
 		case s.Fact != store.AccountKind && !mayState(feed.People.Facts, s.Fact.Right(), s.Name):
 			c.leaveOut(s.Fact.Right())

@@ -126,7 +126,8 @@ func (x groups) Patch(r *http.Request, id string, operations []scim.PatchOperati
 }
 
 // change changes a Group, and the accounts that come into it or go.
-func (x groups) change(r *http.Request, name, done string, to func(map[string]any, *membership) (map[string]any, error)) (made scim.Resource, err error) {
+func (x groups) change(r *http.Request, name, done string, to func(map[string]any, *membership) (map[string]any,
+	error)) (made scim.Resource, err error) {
 	feed := feedOf(r)
 	if err := feed.checkGroup(name); err != nil {
 		return made, err
@@ -199,7 +200,8 @@ func (x groups) check(r *http.Request, g *store.Group, isNew bool, done string, 
 	case done == "created" && g.By == feed.source:
 		return scimerrors.ScimErrorUniqueness
 	case done == "patched" && (g.By != feed.source || !g.IsManaged && hasSome):
-		return scimProblem(http.StatusConflict, "", "Who is in %s is not known to be what %s says: replace the group (PUT) with all its members first.",
+		return scimProblem(http.StatusConflict, "",
+			"Who is in %s is not known to be what %s says: replace the group (PUT) with all its members first.",
 			g.Name, feed.Name)
 	}
 	return checkVersion(r, g.Pushed)
@@ -241,7 +243,8 @@ func (m *membership) take(op string, value any) error {
 		part, _ := one.(map[string]any)
 		id, _ := part["value"].(string)
 		if kind, _ := part["type"].(string); kind != "" && kind != "User" {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "Members are Users; the book says which groups include others.")
+			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue,
+				"Members are Users; the book says which groups include others.")
 		}
 		if err := m.takeOne(id, op != scim.PatchOperationRemove); err != nil {
 			return err

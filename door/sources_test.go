@@ -176,7 +176,8 @@ func TestFactsHaveSources(t *testing.T) {
 	t.Run("what a feed takes back is gone, and no more", func(t *testing.T) {
 		h, _ := shopHouse(t)
 		extension := func(text string) string { return `,"active":true,"` + door.PeopleSchema + `":` + text }
-		require.Equal(t, 201, h.as(all, "POST", "/Users", user("ann", extension(`{"joined":"2026-11-20","methods":["passkey"],"accountRisk":{"level":"high"}}`))))
+		require.Equal(t, 201, h.as(all, "POST", "/Users", user("ann",
+			extension(`{"joined":"2026-11-20","methods":["passkey"],"accountRisk":{"level":"high"}}`))))
 		require.Equal(t, []string{"password", "passkey"}, h.known(ann).Methods)
 		require.Equal(t, 201, h.as("bw_payroll", "POST", "/Users", user("ann", extension(`{"methods":["push"]}`))))
 		require.Equal(t, 200, h.as(all, "PATCH", "/Users/"+scimID("ann"), patch(`{"op":"remove","path":"`+door.PeopleSchema+`:methods"}`)))
@@ -214,10 +215,13 @@ func TestFactsHaveSources(t *testing.T) {
 	t.Run("the record says from what to what, and by whom", func(t *testing.T) {
 		h, p := shopHouse(t)
 		require.Equal(t, 201, h.as(all, "POST", "/Groups", group("admins", "ann", "root")))
-		require.Equal(t, 204, h.as(all, "PATCH", "/Groups/"+groupID("admins"), patch(`{"op":"remove","path":"members[value eq \"`+scimID("root")+`\"]"}`)))
-		require.Equal(t, 202, h.tells(p, all, feed, caep+"risk-level-change", ann, 0, map[string]any{"current_level": "HIGH", "risk_reason": "odd"}))
+		require.Equal(t, 204, h.as(all, "PATCH", "/Groups/"+groupID("admins"),
+			patch(`{"op":"remove","path":"members[value eq \"`+scimID("root")+`\"]"}`)))
+		require.Equal(t, 202, h.tells(p, all, feed, caep+"risk-level-change", ann, 0, map[string]any{"current_level": "HIGH",
+			"risk_reason": "odd"}))
 		h.pass(time.Minute)
-		require.Equal(t, 202, h.tells(p, all, feed, caep+"risk-level-change", ann, 0, map[string]any{"current_level": "MEDIUM", "risk_reason": "less odd"}))
+		require.Equal(t, 202, h.tells(p, all, feed, caep+"risk-level-change", ann, 0, map[string]any{"current_level": "MEDIUM",
+			"risk_reason": "less odd"}))
 		var said []string
 		for _, e := range h.entries() {
 			c, err := e.Content()
@@ -231,7 +235,8 @@ func TestFactsHaveSources(t *testing.T) {
 			}
 		}
 		require.Equal(t, []string{
-			`gateway [{"fact":"group","name":"admins","account":"ann@shop.example","to":true},{"fact":"group","name":"admins","account":"root@shop.example","to":true}]`,
+			`gateway [{"fact":"group","name":"admins","account":"ann@shop.example","to":true},` +
+				`{"fact":"group","name":"admins","account":"root@shop.example","to":true}]`,
 			`gateway [{"fact":"group","name":"admins","account":"root@shop.example","from":true,"to":false}]`,
 			`gateway [{"fact":"risk","to":"high","to_because":"odd"}]`,
 			`gateway [{"fact":"risk","from":"high","from_because":"odd","to":"medium","to_because":"less odd"}]`,
@@ -245,7 +250,8 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 	device := `,"device":{"id":"laptop"},"session":{"id":"s-1"}`
 	require.Equal(t, 201, h.as(all, "POST", "/Users", user("ann", `,"active":true,"`+door.PeopleSchema+`":{"methods":["push"]}`)))
 	h.pass(time.Minute)
-	remembering := `,"device":{"id":"laptop","remembered":[{"account":"ann@shop.example","method":"password","at":"` + h.clock().Format(time.RFC3339) +
+	remembering := `,"device":{"id":"laptop","remembered":[{"account":"ann@shop.example","method":"password","at":"` +
+		h.clock().Format(time.RFC3339) +
 		`"}]},"session":{"id":"s-1"}`
 	require.Equal(t, "demands_met", h.cause(ann, "mail", remembering))
 	nothing := func(more string) *answer {
@@ -262,7 +268,8 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 
 	old := nothing(`,"session":{"id":"s-1"}`)
 	require.Equal(t, decide.Block, old.Verdict, "the session is the former's")
-	old = nothing(`,"session":{"id":"s-2","started":"` + noon.Format(time.RFC3339) + `","proofs":[{"method":"password","at":"` + noon.Format(time.RFC3339) + `"}]}`)
+	old = nothing(`,"session":{"id":"s-2","started":"` + noon.Format(time.RFC3339) + `","proofs":[{"method":"password","at":"` +
+		noon.Format(time.RFC3339) + `"}]}`)
 	require.Equal(t, decide.Block, old.Verdict, "one that the door never saw too")
 	fresh := nothing(remembering[:strings.Index(remembering, `,"session"`)])
 	require.Equal(t, decide.StepUp, fresh.Verdict, "what a device remembers of the former stands for nothing")
@@ -277,11 +284,13 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 func TestWhoMayNotSpeak(t *testing.T) {
 	t.Run("a caller without bounds", func(t *testing.T) {
 		s := new(store.Memory)
-		a := &store.Account{Name: "ann@shop.example", Stated: []store.Statement{stated(store.Joined, store.Before, attempt.TextScalar("2026-01-01"), "")}}
+		a := &store.Account{Name: "ann@shop.example", Stated: []store.Statement{stated(store.Joined, store.Before,
+			attempt.TextScalar("2026-01-01"), "")}}
 		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
 			return errors.Join(store.Save(tx, a), store.Save(tx, &store.Group{Name: "staff", By: store.Before, IsManaged: true}))
 		}))
-		_, err := door.New(t.Context(), func(...briskwarden.Option) (*briskwarden.Book, error) { return nil, nil }, s, configured(func(c *door.Config) { c.Callers[0].People = door.PeopleBounds{} }), door.Options{})
+		_, err := door.New(t.Context(), func(...briskwarden.Option) (*briskwarden.Book, error) { return nil, nil }, s,
+			configured(func(c *door.Config) { c.Callers[0].People = door.PeopleBounds{} }), door.Options{})
 		require.ErrorContains(t, err, "gateway may `people` without bounds")
 		require.ErrorContains(t, err, `people: {domains: ["shop.example"], groups: ["staff"], facts: ["active", "joined"]}`)
 	})
@@ -331,7 +340,8 @@ func TestAProgramsAccountsAndTheStoreAreAsked(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := new(store.Memory)
 			d, err := door.New(t.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) {
-				return briskwarden.OpenFS(fstest.MapFS{"shop.yaml": {Data: []byte(shop)}}, order([]briskwarden.Option{briskwarden.WithAccounts(staffList{})}, o)...)
+				return briskwarden.OpenFS(fstest.MapFS{"shop.yaml": {Data: []byte(shop)}},
+					order([]briskwarden.Option{briskwarden.WithAccounts(staffList{})}, o)...)
 			}, s, configured(nil), door.Options{Now: func() time.Time { return noon }})
 			require.NoError(t, err)
 			defer d.Close()

@@ -482,7 +482,8 @@ func (v *verification) finish(head Head) error {
 	root := v.grown.Root()
 	switch {
 	case v.covered.Size > head.Size:
-		return unsound("the checkpoint covers %d entries, and the journal has %d: %d are gone", v.covered.Size, head.Size, v.covered.Size-head.Size)
+		return unsound("the checkpoint covers %d entries, and the journal has %d: %d are gone", v.covered.Size, head.Size,
+			v.covered.Size-head.Size)
 	case root != head.Root():
 		return unsound("the entries of the journal are not those that its head is of: it is not as it was recorded")
 	}

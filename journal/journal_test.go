@@ -151,11 +151,12 @@ func TestVerify(t *testing.T) {
 // TestWhatWasPruned: an entry is emptied by one that names it, and by nothing else.
 func TestWhatWasPruned(t *testing.T) {
 	for name, c := range map[string]struct{ said, want string }{
-		"named":                        {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[1,2]]}`, ""},
-		"in two stretches":             {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[2,2],[1,1]]}`, ""},
-		"one of them":                  {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,1]]}`, "entry 2 was emptied, and no entry"},
-		"the other":                    {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[2,2]]}`, "entry 1 was emptied, and no entry"},
-		"one that came later":          {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,9]]}`, "entry 9 was emptied, which came after it"},
+		"named":            {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[1,2]]}`, ""},
+		"in two stretches": {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[2,2],[1,1]]}`, ""},
+		"one of them":      {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,1]]}`, "entry 2 was emptied, and no entry"},
+		"the other":        {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[2,2]]}`, "entry 1 was emptied, and no entry"},
+		"one that came later": {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,9]]}`,
+			"entry 9 was emptied, which came after it"},
 		"as before there were numbers": {`{"before":"2026-11-24T00:00:00Z","entries":2}`, ""},
 		"and too many of them":         {`{"before":"2026-11-24T00:00:00Z","entries":1}`, "entry 2 was emptied, and no entry"},
 		"and too late":                 {`{"before":"2026-11-23T00:00:00Z","entries":2}`, "entry 1 was emptied, and no entry"},

@@ -26,16 +26,18 @@ func TestWhatWasKeptBeforeIsCarriedOver(t *testing.T) {
 		}))
 	}
 	put(
-		row(store.Accounts, "ann@kestrelsound.example", `{"name":"ann@kestrelsound.example","disabled":true,"groups":["deck","crew"],"methods":["password"],`+
-			`"attributes":{"team":"blue"},"joined":"2026-11-01","account_risk":{"level":"high","because":"odd","since":"2026-11-20T12:00:00Z"},`+
-			`"password_changed_at":"2026-11-19T12:00:00Z","previous":{"at":"2026-11-22T12:00:00Z"},"failures":["2026-11-22T11:00:00Z"],`+
-			`"since":"2026-11-01T00:00:00Z","pushed":{"attributes":{"userName":"ann@kestrelsound.example"},"created":"2026-11-01T00:00:00Z",`+
-			`"changed":"2026-11-02T00:00:00Z","version":3}}`),
+		row(store.Accounts, "ann@kestrelsound.example",
+			`{"name":"ann@kestrelsound.example","disabled":true,"groups":["deck","crew"],"methods":["password"],`+
+				`"attributes":{"team":"blue"},"joined":"2026-11-01","account_risk":{"level":"high","because":"odd","since":"2026-11-20T12:00:00Z"},`+
+				`"password_changed_at":"2026-11-19T12:00:00Z","previous":{"at":"2026-11-22T12:00:00Z"},"failures":["2026-11-22T11:00:00Z"],`+
+				`"since":"2026-11-01T00:00:00Z","pushed":{"attributes":{"userName":"ann@kestrelsound.example"},"created":"2026-11-01T00:00:00Z",`+
+				`"changed":"2026-11-02T00:00:00Z","version":3}}`),
 		row(store.Accounts, "eve@kestrelsound.example", `{"name":"eve@kestrelsound.example","kind":"emergency"}`),
 		row(store.Devices, "till-04", `{"id":"till-04","facts":{"firewall":true},"reported_at":"2026-11-22T12:00:00Z",`+
 			`"compliance":{"compliant":false,"at":"2026-11-22T13:00:00Z"},"seen_with":["ann@kestrelsound.example"]}`),
-		row(store.Groups, "deck", `{"name":"deck","members":["ann@kestrelsound.example"],"pushed":{"attributes":{},"created":"2026-11-01T00:00:00Z",`+
-			`"changed":"2026-11-02T00:00:00Z","version":1}}`),
+		row(store.Groups, "deck",
+			`{"name":"deck","members":["ann@kestrelsound.example"],"pushed":{"attributes":{},"created":"2026-11-01T00:00:00Z",`+
+				`"changed":"2026-11-02T00:00:00Z","version":1}}`),
 	)
 	rows, err := store.CarryOver(t.Context(), s, at)
 	require.NoError(t, err)

@@ -226,7 +226,7 @@ func (j *joining) attributes(stated newest) {
 // passwordAt takes a change of the password that is later than what is known.
 func (j *joining) passwordAt(s *Statement) {
 	at, err := time.Parse(time.RFC3339Nano, s.Value.String())
-	if err != nil || j.PasswordChangedAt != nil && !at.After(*j.PasswordChangedAt) || j.account.Made.IsFormer(at) {
+	if err != nil || j.PasswordChangedAt != nil && !at.After(*j.PasswordChangedAt) {
 		return
 	}
 	j.PasswordChangedAt = &at

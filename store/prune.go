@@ -20,7 +20,8 @@ func Prune(ctx context.Context, s Store, before time.Time, by string, at time.Ti
 			if numbers, err = tx.Prune(before, prunedTogether); err != nil || len(numbers) == 0 {
 				return err
 			}
-			said, err := json.Marshal(journal.Pruning{Before: before.UTC(), By: by, Entries: int64(len(numbers)), Emptied: journal.Stretches(numbers)})
+			said, err := json.Marshal(journal.Pruning{Before: before.UTC(), By: by, Entries: int64(len(numbers)),
+				Emptied: journal.Stretches(numbers)})
 			if err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -95,12 +96,17 @@ func TestSourcesAreJoined(t *testing.T) {
 		facts []store.Statement
 		want  string
 	}{
-		"the book alone":           {listed(), store.Making{}, nil, "in [crew] has [password push]"},
-		"disabled by one of two":   {listed(), store.Making{}, []store.Statement{said(1, feed, store.Disabled, "", yes), said(2, hr, store.Disabled, "", no)}, "disabled; in [crew] has [password push]"},
-		"enabled by whoever did":   {listed(), store.Making{}, []store.Statement{said(1, feed, store.Disabled, "", yes), said(2, feed, store.Disabled, "", no)}, "in [crew] has [password push]"},
-		"deleted by a feed":        {listed(), store.Making{}, []store.Statement{said(1, hr, store.Gone, "", yes), said(2, feed, store.Disabled, "", no)}, "disabled; in [crew] has [password push]"},
-		"in what its feed manages": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Membership, "deck", yes)}, "in [crew deck] has [password push]"},
-		"in what another manages":  {listed(), store.Making{}, []store.Statement{said(1, payroll, store.Membership, "deck", yes), said(1, payroll, store.Membership, "admins", yes)}, "in [crew] has [password push]"},
+		"the book alone": {listed(), store.Making{}, nil, "in [crew] has [password push]"},
+		"disabled by one of two": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Disabled, "", yes), said(2, hr,
+			store.Disabled, "", no)}, "disabled; in [crew] has [password push]"},
+		"enabled by whoever did": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Disabled, "", yes), said(2, feed,
+			store.Disabled, "", no)}, "in [crew] has [password push]"},
+		"deleted by a feed": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Gone, "", yes), said(2, feed,
+			store.Disabled, "", no)}, "disabled; in [crew] has [password push]"},
+		"in what its feed manages": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Membership, "deck", yes)},
+			"in [crew deck] has [password push]"},
+		"in what another manages": {listed(), store.Making{}, []store.Statement{said(1, payroll, store.Membership, "deck", yes), said(1,
+			payroll, store.Membership, "admins", yes)}, "in [crew] has [password push]"},
 		"the higher of two risks": {listed(), store.Making{}, []store.Statement{because(said(3, feed, store.StandingRisk, "", text("low")), "b"),
 			because(said(1, other, store.StandingRisk, "", text("high")), "a")}, `in [crew] has [password push] high "a" since 3`},
 		"each lowers its own": {listed(), store.Making{}, []store.Statement{because(said(1, other, store.StandingRisk, "", text("high")), "a"),
@@ -108,30 +114,58 @@ func TestSourcesAreJoined(t *testing.T) {
 		"a new password puts right what leaked": {listed(), store.Making{}, []store.Statement{
 			because(said(1, feed, store.StandingRisk, "", text("high")), directory.LeakedPassword),
 			because(said(2, other, store.StandingRisk, "", text("medium")), "odd"),
-			said(5, feed, store.Password, "", text(at.Add(5*time.Minute).Format(time.RFC3339)))}, `in [crew] has [password push] medium "odd" since 2`},
+			said(5, feed, store.Password, "", text(at.Add(5*time.Minute).Format(time.RFC3339)))},
+			`in [crew] has [password push] medium "odd" since 2`},
+		"and then there is no risk": {listed(), store.Making{}, []store.Statement{
+			because(said(1, feed, store.StandingRisk, "", text("high")), directory.LeakedPassword),
+			said(5, feed, store.Password, "", text(at.Add(5*time.Minute).Format(time.RFC3339)))}, "in [crew] has [password push]"},
 		"and not what leaked later": {listed(), store.Making{}, []store.Statement{
 			because(said(6, feed, store.StandingRisk, "", text("high")), directory.LeakedPassword),
-			said(5, feed, store.Password, "", text(at.Add(5*time.Minute).Format(time.RFC3339)))}, `in [crew] has [password push] high "leaked-password" since 6`},
-		"a level that is none is high":        {listed(), store.Making{}, []store.Statement{said(1, feed, store.StandingRisk, "", text("severe"))}, `in [crew] has [password push] high "" since 1`},
-		"a method of a feed":                  {listed(), store.Making{}, []store.Statement{said(1, feed, store.Method, "passkey", yes)}, "in [crew] has [passkey password push]"},
-		"revoked by any":                      {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes)}, "in [crew] has [password]"},
-		"enrolled after it":                   {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes), said(2, hr, store.Method, "push", yes)}, "in [crew] has [password push]"},
-		"enrolled at once with it":            {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes), said(1, hr, store.Method, "push", yes)}, "in [crew] has [password]"},
-		"taken back by whoever stated it":     {listed(), store.Making{}, []store.Statement{said(1, hr, store.Method, "passkey", yes), said(2, hr, store.Method, "passkey", no)}, "in [crew] has [password push]"},
-		"the newest attribute":                {listed(), store.Making{}, []store.Statement{said(1, hr, store.Attribute, "team", text("blue")), said(2, payroll, store.Attribute, "team", text("green"))}, "in [crew] has [password push] team green"},
-		"which the one before was withdrawn":  {listed(), store.Making{}, []store.Statement{said(1, hr, store.Attribute, "team", text("blue")), withdrawn(said(2, payroll, store.Attribute, "team", text("green")))}, "in [crew] has [password push] team blue"},
-		"nobody stated its methods":           {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.Disabled, "", no)}, "in [] methods unknown team unknown"},
-		"an event is no list of them":         {store.Listed{}, store.Making{}, []store.Statement{said(1, feed, store.Method, "push", yes)}, "in [] methods unknown team unknown"},
-		"an empty list is one":                {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.Methods, "", yes)}, "in [] has [] team unknown"},
-		"a service by a feed":                 {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "", text("service"))}, "service; in [] methods unknown team unknown"},
-		"a kind that the book has otherwise":  {listed(), store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "", text("service"))}, "in [crew] has [password push]"},
-		"an emergency account of a feed's":    {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "", text("emergency"))}, "caller hr says that it is an emergency account, which the book alone may say"},
-		"made anew: what was shown is void":   {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"}, []store.Statement{said(1, feed, store.Method, "passkey", yes), said(6, hr, store.Methods, "", yes)}, "in [crew] has []"},
-		"but not what disables or endangers":  {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"}, []store.Statement{said(1, feed, store.Disabled, "", yes), said(1, other, store.StandingRisk, "", text("low"))}, `disabled; in [crew] methods unknown low "" since 1`},
-		"what other feeds said is unknown":    {listed(), store.Making{At: at.Add(5 * time.Minute), By: payroll, Entry: "entry"}, []store.Statement{said(1, hr, store.Membership, "deck", yes), said(1, hr, store.Attribute, "team", text("blue"))}, "in [crew] perhaps [deck] methods unknown team unknown"},
-		"what the maker said before is void":  {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"}, []store.Statement{said(1, hr, store.Membership, "deck", yes), said(1, hr, store.Attribute, "team", text("blue"))}, "in [crew] methods unknown"},
-		"the book's entry changed since":      {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "an older entry"}, nil, "in [crew] has [password push]"},
-		"deleted by a feed that did not make": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"}, []store.Statement{said(1, payroll, store.Gone, "", yes)}, "disabled; in [crew] methods unknown"},
+			said(5, feed, store.Password, "", text(at.Add(5*time.Minute).Format(time.RFC3339)))},
+			`in [crew] has [password push] high "leaked-password" since 6`},
+		"a level that is none is high": {listed(), store.Making{}, []store.Statement{said(1, feed, store.StandingRisk, "",
+			text("severe"))}, `in [crew] has [password push] high "" since 1`},
+		"a method of a feed": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Method, "passkey", yes)},
+			"in [crew] has [passkey password push]"},
+		"revoked by any": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes)},
+			"in [crew] has [password]"},
+		"enrolled after it": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes),
+			said(2, hr, store.Method, "push", yes)}, "in [crew] has [password push]"},
+		"enrolled at once with it": {listed(), store.Making{}, []store.Statement{said(1, feed, store.Revocation, "push", yes),
+			said(1, hr, store.Method, "push", yes)}, "in [crew] has [password]"},
+		"taken back by whoever stated it": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Method, "passkey", yes), said(2,
+			hr, store.Method, "passkey", no)}, "in [crew] has [password push]"},
+		"the newest attribute": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Attribute, "team",
+			text("blue")), said(2, payroll, store.Attribute, "team", text("green"))}, "in [crew] has [password push] team green"},
+		"which the one before was withdrawn": {listed(), store.Making{}, []store.Statement{said(1, hr, store.Attribute, "team",
+			text("blue")), withdrawn(said(2, payroll, store.Attribute, "team", text("green")))}, "in [crew] has [password push] team blue"},
+		"nobody stated its methods": {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.Disabled, "", no)},
+			"in [] methods unknown team unknown"},
+		"an event is no list of them": {store.Listed{}, store.Making{}, []store.Statement{said(1, feed, store.Method, "push", yes)},
+			"in [] methods unknown team unknown"},
+		"an empty list is one": {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.Methods, "", yes)},
+			"in [] has [] team unknown"},
+		"a service by a feed": {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "",
+			text("service"))}, "service; in [] methods unknown team unknown"},
+		"a kind that the book has otherwise": {listed(), store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "",
+			text("service"))}, "in [crew] has [password push]"},
+		"an emergency account of a feed's": {store.Listed{}, store.Making{}, []store.Statement{said(1, hr, store.AccountKind, "",
+			text("emergency"))}, "caller hr says that it is an emergency account, which the book alone may say"},
+		"made anew: what was shown is void": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"},
+			[]store.Statement{said(1, feed, store.Method, "passkey", yes), said(6, hr, store.Methods, "", yes)}, "in [crew] has []"},
+		"but not what disables or endangers": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"},
+			[]store.Statement{said(1, feed, store.Disabled, "", yes), said(1, other, store.StandingRisk, "", text("low"))},
+			`disabled; in [crew] methods unknown low "" since 1`},
+		"what other feeds said is unknown": {listed(), store.Making{At: at.Add(5 * time.Minute), By: payroll, Entry: "entry"},
+			[]store.Statement{said(1, hr, store.Membership, "deck", yes), said(1, hr, store.Attribute, "team", text("blue"))},
+			"in [crew] perhaps [deck] methods unknown team unknown"},
+		"what the maker said before is void": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"},
+			[]store.Statement{said(1, hr, store.Membership, "deck", yes), said(1, hr, store.Attribute, "team", text("blue"))},
+			"in [crew] methods unknown"},
+		"the book's entry changed since": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "an older entry"}, nil,
+			"in [crew] has [password push]"},
+		"deleted by a feed that did not make": {listed(), store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"},
+			[]store.Statement{said(1, payroll, store.Gone, "", yes)}, "disabled; in [crew] methods unknown"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			a := &store.Account{Name: ann, Made: c.made}
@@ -154,12 +188,40 @@ func TestSourcesAreJoined(t *testing.T) {
 		require.True(t, joined.Disabled)
 		require.Equal(t, []store.Origin{{Fact: "disabled", By: ragna}}, from)
 	})
+	t.Run("where facts are from", func(t *testing.T) {
+		a := &store.Account{Name: ann, Stated: []store.Statement{said(1, feed, store.Revocation, "push", yes), said(1, hr, store.Method, "passkey", yes)}}
+		_, from, err := a.Join(listed(), managed, at)
+		require.NoError(t, err)
+		require.Equal(t, []store.Origin{{Fact: "revocation push", By: feed}, {Fact: "method passkey", By: hr}}, from)
+		require.Equal(t, at.Add(time.Minute), a.RevokedAt("push"))
+		a.Say(withdrawn(said(2, feed, store.Revocation, "push", yes)))
+		require.True(t, a.RevokedAt("push").IsZero())
+	})
+	t.Run("one that is made anew keeps nothing that the door noted", func(t *testing.T) {
+		a := &store.Account{Name: ann, AskedAt: &at, Previous: &attempt.Previous{At: at}, Failures: []time.Time{at},
+			Accepted: []attempt.Acceptance{{Document: "d"}}}
+		a.MakeAnew(at, hr, "entry")
+		require.Equal(t, &store.Account{Name: ann, Made: store.Making{At: at, By: hr, Entry: "entry"}}, a)
+	})
+	t.Run("a group is managed once its feed stated the members", func(t *testing.T) {
+		s := new(store.Memory)
+		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
+			return errors.Join(store.Save(tx, &store.Group{Name: "deck", By: hr, IsManaged: true}), store.Save(tx, &store.Group{Name: "crew", By: hr}))
+		}))
+		is, err := store.Managed(t.Context(), s)
+		require.NoError(t, err)
+		require.Equal(t, managed, is)
+	})
 	t.Run("a password of the former puts nothing right", func(t *testing.T) {
 		a := &store.Account{Name: ann, Made: store.Making{At: at.Add(5 * time.Minute), By: hr, Entry: "entry"},
 			Stated: []store.Statement{said(3, feed, store.Password, "", text(at.Add(3*time.Minute).Format(time.RFC3339)))}}
 		joined, _, err := a.Join(listed(), nil, at)
 		require.NoError(t, err)
 		require.Nil(t, joined.PasswordChangedAt)
+		a.Say(said(6, other, store.Password, "", text(at.Add(4*time.Minute).Format(time.RFC3339))))
+		joined, _, err = a.Join(listed(), nil, at)
+		require.NoError(t, err)
+		require.Nil(t, joined.PasswordChangedAt, "whenever it is said")
 	})
 }
 
@@ -249,6 +311,7 @@ func TestWhatIsDatedAhead(t *testing.T) {
 		"disabled":         {said(9, hr, store.Disabled, "", yes), true},
 		"enabled":          {said(9, hr, store.Disabled, "", no), false},
 		"a risk raised":    {said(9, hr, store.StandingRisk, "", text("high")), true},
+		"a risk of medium": {said(9, hr, store.StandingRisk, "", text("medium")), true},
 		"a risk lowered":   {said(9, hr, store.StandingRisk, "", text("low")), false},
 		"a method revoked": {said(9, hr, store.Revocation, "push", yes), true},
 		"a method made":    {said(9, hr, store.Method, "push", yes), false},

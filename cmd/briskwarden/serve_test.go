@@ -60,7 +60,8 @@ func configuredDoor(t *testing.T, dir, more string) string {
 	require.NoError(t, json.Unmarshal([]byte(out), &made))
 	require.NotContains(t, made.Config, made.Token)
 	require.Contains(t, made.Config, "people: {domains: [], facts: [active]}", "which lets it state nothing yet")
-	made.Config = strings.Replace(made.Config, "people: {domains: []", "people: {domains: [kestrelsound.example], groups: [deck, stowaways]", 1)
+	made.Config = strings.Replace(made.Config, "people: {domains: []",
+		"people: {domains: [kestrelsound.example], groups: [deck, stowaways]", 1)
 	made.Config = strings.Replace(made.Config, "events: {domains: []", "events: {domains: [kestrelsound.example]", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "door.yaml"), []byte("door: 1\nlisten: 127.0.0.1:0\n"+more+made.Config), 0o600))
 	return made.Token
@@ -173,7 +174,8 @@ func TestServe(t *testing.T) {
 		require.Contains(t, told, "ingrid@kestrelsound.example  may not sign on")
 		require.Regexp(t, `disabled +true +caller gateway`, told)
 		require.Contains(t, in(t, dir, 0, "serve", "facts", "oskar@kestrelsound.example", "--book", "kestrel"), "No source states anything")
-		require.Contains(t, in(t, dir, 2, "serve", "facts", "nobody@kestrelsound.example", "--book", "kestrel"), "neither the book nor a source knows")
+		require.Contains(t, in(t, dir, 2, "serve", "facts", "nobody@kestrelsound.example", "--book", "kestrel"),
+			"neither the book nor a source knows")
 		require.Contains(t, in(t, dir, 2, "serve", "facts", "ingrid@kestrelsound.example", "--withdraw", "disabled", "--of", "caller gateway",
 			"--book", "kestrel"), "say who does it and why")
 		withdraw := []string{"serve", "facts", "ingrid@kestrelsound.example", "--withdraw", "disabled", "--of", "caller gateway", "--as", "ragna",
@@ -183,9 +185,11 @@ func TestServe(t *testing.T) {
 		in(t, dir, 0, "serve", "backup", "facts.db")
 		require.NoError(t, os.WriteFile(other, []byte("door: 1\nstore: {file: facts.db}\n"), 0o600))
 		withdraw = append(withdraw, "--config", "other.yaml")
-		require.Contains(t, in(t, dir, 0, withdraw...), "disabled of ingrid@kestrelsound.example is no longer stated by caller gateway (it was true).")
+		require.Contains(t, in(t, dir, 0, withdraw...),
+			"disabled of ingrid@kestrelsound.example is no longer stated by caller gateway (it was true).")
 		require.Contains(t, in(t, dir, 2, withdraw...), `caller gateway does not state "disabled"`)
-		require.Contains(t, in(t, dir, 0, "serve", "facts", "ingrid@kestrelsound.example", "--book", "kestrel", "--config", "other.yaml"), "may sign on")
+		require.Contains(t, in(t, dir, 0, "serve", "facts", "ingrid@kestrelsound.example", "--book", "kestrel", "--config", "other.yaml"),
+			"may sign on")
 		require.Contains(t, in(t, dir, 0, "serve", "facts", "--group", "deck", "--withdraw", "--of", "caller gateway", "--as", "ragna",
 			"--because", "it is the book's", "--book", "kestrel", "--config", "other.yaml"), "deck is the book's again.")
 		require.Contains(t, in(t, dir, 0, "serve", "facts", "ingrid@kestrelsound.example", "--anew", "--as", "ragna",

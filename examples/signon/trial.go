@@ -100,14 +100,16 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	local := netip.MustParseAddr("127.0.0.1")
 	config := &door.Config{
 		Store: door.StoreConfig{History: door.Complete},
-		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id", Own: own,
+		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id",
+			Own:    own,
 			Cookie: passCookie}},
 		Events: []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
 		Callers: []door.Caller{{Name: "around", Token: digest,
 			May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayDecide, door.MayLook},
 			People: door.PeopleBounds{Accounts: []string{"anyone"}, Kinds: []directory.Kind{directory.Person, directory.Service},
 				Facts: []string{"active", "joined", "attributes", "methods", "password"}},
-			Events: door.EventBounds{Accounts: []string{"anyone"}, Facts: []string{"active", "methods", "password", "risk", "sessions", "devices"}}}},
+			Events: door.EventBounds{Accounts: []string{"anyone"}, Facts: []string{"active", "methods", "password", "risk", "sessions",
+				"devices"}}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	// The demo's book has mail to send, which a trial has no server for.

@@ -292,7 +292,8 @@ func (s *Space) places(tests []test) []setting {
 		a.IP = attempt.Known(ip)
 		key := s.anonymity(a)
 		for _, one := range s.sides {
-			key += fmt.Sprint(one.directory.Place(ip).Country, one.directory.Place(ip).Torn, one.judge.Whereabouts(context.Background(), a).Country, " ")
+			key += fmt.Sprint(one.directory.Place(ip).Country, one.directory.Place(ip).Torn, one.judge.Whereabouts(context.Background(),
+				a).Country, " ")
 		}
 		for _, t := range asked {
 			key += t.holds(a).String()

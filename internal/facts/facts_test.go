@@ -261,7 +261,8 @@ func TestLookup(t *testing.T) {
 		{"another's", "ann", supplied{account: directory.Account{Name: "bob"}}, false, nil, `answered for "bob"`},
 		{"nobody's", "ann", supplied{}, false, nil, "without a name"},
 		{"a strange kind", "ann", supplied{account: directory.Account{Name: "ann", Kind: 77}}, false, nil, "its kind"},
-		{"a strange risk", "ann", supplied{account: directory.Account{Name: "ann", AccountRisk: &directory.AccountRisk{Level: 77}}}, false, nil, "the level"},
+		{"a strange risk", "ann", supplied{account: directory.Account{Name: "ann", AccountRisk: &directory.AccountRisk{Level: 77}}}, false,
+			nil, "the level"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var room facts.Room

@@ -114,7 +114,8 @@ func (p *Page) ServeFacts(k *service.KnownFacts, config string) {
 	facts, values, by, since, void := head("Fact"), head("Value"), head("By"), head("Since"), head("Does not count")
 	for i := range k.Stated {
 		s := &k.Stated[i]
-		facts.cells, values.cells = append(facts.cells, s.Label()), append(values.cells, strings.TrimSuffix(s.Value.String()+", "+s.Because, ", "))
+		facts.cells, values.cells = append(facts.cells, s.Label()), append(values.cells, strings.TrimSuffix(s.Value.String()+", "+s.Because,
+			", "))
 		by.cells, since.cells, void.cells = append(by.cells, string(s.By)), append(since.cells, moment(s.At)), append(void.cells, s.Void)
 	}
 	p.tableOf([]column{facts, values, by, since, void})
@@ -128,7 +129,8 @@ func (p *Page) ServeFacts(k *service.KnownFacts, config string) {
 		}
 	}
 	if counts != nil {
-		p.commands("Take back", terminal.Command("briskwarden serve facts %s --withdraw %s --of %s --as NAME --because TEXT --config %s", k.Account,
+		p.commands("Take back", terminal.Command("briskwarden serve facts %s --withdraw %s --of %s --as NAME --because TEXT --config %s",
+			k.Account,
 			counts.Label(), string(counts.By), config))
 	}
 }

@@ -122,7 +122,8 @@ func (w *Withdrawal) Check() error {
 	case w.Group == "" && w.Account == "":
 		return errors.New("name an account, or a group by --group")
 	case w.Group == "" && !w.Anew && (w.Fact == "" || w.Of == ""):
-		return errors.New(`say what is taken back, and of whom: --withdraw FACT --of SOURCE, such as --withdraw disabled --of "issuer https://feed.example"`)
+		return errors.New("say what is taken back, and of whom: --withdraw FACT --of SOURCE, such as " +
+			`--withdraw disabled --of "issuer https://feed.example"`)
 	}
 	return directory.CheckName(w.As)
 }
@@ -282,7 +283,8 @@ func (x *withdrawing) record() error {
 		By       string       `json:"by"`
 		Because  string       `json:"because"`
 		Done     []string     `json:"done"`
-	}{map[bool]string{true: "group", false: "user"}[x.Group != ""], x.Group + x.Account, map[bool]string{true: "made_anew", false: "withdrawn"}[x.Anew],
+	}{map[bool]string{true: "group", false: "user"}[x.Group != ""], x.Group + x.Account, map[bool]string{true: "made_anew",
+		false: "withdrawn"}[x.Anew],
 		x.Fact, x.Of, x.As, x.Because, x.done})
 	if err != nil {
 		return err

@@ -390,7 +390,8 @@ func Supplied(chance Chance) []directory.Account {
 		}
 		if m.odds(3) {
 			since := time.Date(2026, time.March, 20, 10, 0, 0, 0, time.UTC)
-			a.AccountRisk = &directory.AccountRisk{Level: directory.Level(m.IntN(4)), Because: m.one([]string{"", directory.LeakedPassword}), Since: &since}
+			a.AccountRisk = &directory.AccountRisk{Level: directory.Level(m.IntN(4)), Because: m.one([]string{"", directory.LeakedPassword}),
+				Since: &since}
 		}
 		if m.odds(3) {
 			changed := time.Date(2026, time.March, 10+m.IntN(22), 10, 0, 0, 0, time.UTC)

@@ -48,8 +48,9 @@ func TestAnAuditorReads(t *testing.T) {
 		return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
 	}))
 	role := fmt.Sprintf("auditor_%d", time.Now().UnixNano()) // roles are the server's, not the database's
-	require.NoError(t, s.Run(t.Context(), fmt.Sprintf("CREATE ROLE %[1]s LOGIN; DO $$ BEGIN EXECUTE format('GRANT USAGE ON SCHEMA %%1$I TO %[1]s; "+
-		"GRANT SELECT ON ALL TABLES IN SCHEMA %%1$I TO %[1]s', current_schema()); END $$", role)))
+	require.NoError(t, s.Run(t.Context(),
+		fmt.Sprintf("CREATE ROLE %[1]s LOGIN; DO $$ BEGIN EXECUTE format('GRANT USAGE ON SCHEMA %%1$I TO %[1]s; "+
+			"GRANT SELECT ON ALL TABLES IN SCHEMA %%1$I TO %[1]s', current_schema()); END $$", role)))
 	t.Cleanup(func() { require.NoError(t, s.Run(context.Background(), "DROP OWNED BY "+role+"; DROP ROLE "+role)) })
 	at, err := url.Parse(address)
 	require.NoError(t, err)
@@ -60,7 +61,10 @@ func TestAnAuditorReads(t *testing.T) {
 	found, err := journal.Verify(t.Context(), auditor, nil, "")
 	require.NoError(t, err)
 	require.EqualValues(t, 1, found.Size)
-	require.Error(t, auditor.Update(t.Context(), func(tx store.Tx) error { return tx.Put(store.Row{Key: store.Key{Kind: store.Seen, Key: "x"}}) }))
+	require.Error(t, auditor.Update(t.Context(), func(tx store.Tx) error {
+		return tx.Put(store.Row{Key: store.Key{Kind: store.Seen,
+			Key: "x"}})
+	}))
 	own, err := postgres.Read(t.Context(), address)
 	require.NoError(t, err)
 	defer own.Close()
