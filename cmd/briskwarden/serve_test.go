@@ -171,7 +171,7 @@ func TestServe(t *testing.T) {
 			`"userName":"ingrid@kestrelsound.example","active":false}`)
 		require.Equal(t, 201, status, text)
 		told := in(t, dir, 0, "serve", "facts", "ingrid@kestrelsound.example", "--book", "kestrel")
-		require.Contains(t, told, "ingrid@kestrelsound.example  may not sign on")
+		require.Contains(t, told, "ingrid@kestrelsound.example  may not sign on: disabled, says caller gateway")
 		require.Regexp(t, `disabled +true +caller gateway`, told)
 		require.Contains(t, in(t, dir, 0, "serve", "facts", "oskar@kestrelsound.example", "--book", "kestrel"), "No source states anything")
 		require.Contains(t, in(t, dir, 2, "serve", "facts", "nobody@kestrelsound.example", "--book", "kestrel"),

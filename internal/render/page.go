@@ -128,8 +128,11 @@ func (p *Page) commands(label string, commands ...[]string) {
 			for last < len(words) && !isOption(words[last]) {
 				last++
 			}
-			option := strings.Join(words[i:last], " ") // with its value
-			if ansi.StringWidth(line)+len(option)+len(" \\") > p.width {
+			option, behind := strings.Join(words[i:last], " "), len(" \\") // with its value
+			if last < len(words) {
+				behind++ // the backslash stands behind a space
+			}
+			if ansi.StringWidth(line)+len(option)+behind > p.width {
 				p.line("%s \\", line)
 				line = strings.Repeat(" ", labelColumn+4)
 			} else if i > 0 {

@@ -81,7 +81,12 @@ func (p *Page) ServeFacts(k *service.KnownFacts, config string) {
 	case k.Why != "":
 		may = "nobody can tell what holds, so every attempt is blocked: " + k.Why
 	case k.Holds.Disabled:
-		may = "may not sign on"
+		may = "may not sign on: the book says so"
+		for _, o := range k.From {
+			if o.Fact == string(store.Disabled) || o.Fact == string(store.Gone) {
+				may = "may not sign on: " + o.Fact + ", says " + string(o.By)
+			}
+		}
 	}
 	p.line("%s  %s", p.bold.Render(k.Account), may)
 	p.line("")
