@@ -341,7 +341,7 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 			if err := u.d.makeAnew(b, a, at, feed.source); err != nil {
 				return err
 			}
-			c.at = at
+			c.at, a.Made.IsFirst = at, isFirst
 			c.say(a, store.Statement{Fact: store.Gone, Value: attempt.BoolScalar(false)})
 		}
 		if err := u.write(a, feed, attributes, c); err != nil {

@@ -281,6 +281,22 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 	require.False(t, judged.Device.Known, "she never signed on from it")
 }
 
+// TestWhoIsNewSignsOn: who is pushed for the first time may sign on in that very second, by a token that knows seconds alone.
+func TestWhoIsNewSignsOn(t *testing.T) {
+	h, _ := shopHouse(t)
+	h.pass(700 * time.Millisecond)
+	require.Equal(t, 201, h.as(all, "POST", "/Users", user("new", `,"active":true`)))
+	signedOn := h.clock().Truncate(time.Second).Format(time.RFC3339)
+	a := h.decide(`{"account":"new@shop.example","app":"mail","session":{"id":"s-1","started":"` + signedOn +
+		`","proofs":[{"method":"password","at":"` + signedOn + `"}]}}`)
+	require.Equal(t, decide.Grant, a.Verdict, a.Causes)
+	require.Equal(t, 204, h.as(all, "DELETE", "/Users/"+scimID("new"), ""))
+	require.Equal(t, 201, h.as(all, "POST", "/Users", user("new", `,"active":true`)))
+	a = h.decide(`{"account":"new@shop.example","app":"mail","session":{"id":"s-2","started":"` + signedOn +
+		`","proofs":[{"method":"password","at":"` + signedOn + `"}]}}`)
+	require.Equal(t, decide.Block, a.Verdict, "but not who bore the name before")
+}
+
 func TestWhoMayNotSpeak(t *testing.T) {
 	t.Run("a caller without bounds", func(t *testing.T) {
 		s := new(store.Memory)

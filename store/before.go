@@ -152,7 +152,7 @@ func carryRow(tx Tx, row Row, at time.Time) error {
 			stated = b.Pushed.Changed
 		}
 		if !b.Since.IsZero() {
-			a.Made = Making{At: b.Since, By: Before}
+			a.Made = Making{At: b.Since, By: Before, IsFirst: true}
 			if !stated.After(b.Since) {
 				stated = b.Since.Add(time.Microsecond)
 			}

@@ -18,10 +18,12 @@ type Making struct {
 	// Entry is the fingerprint of the book's own entry of the account then, "" where it had none: the methods that
 	// it lists are the former's until it changes.
 	Entry string `json:"entry,omitzero" doc:"the fingerprint of the book's entry of the account then"`
+	// IsFirst says that nobody was known to bear the name before.
+	IsFirst bool `json:"first,omitzero" doc:"true where nobody was known to bear the name before"`
 }
 
 // IsFormer reports whether what was shown or stated at a moment is that of a former bearer of the name.
-func (m *Making) IsFormer(at time.Time) bool { return at.Before(m.At) }
+func (m *Making) IsFormer(at time.Time) bool { return !m.IsFirst && at.Before(m.At) }
 
 // Listed is what the book says of an account: nothing where it is zero.
 type Listed struct {

@@ -38,7 +38,8 @@ func (a *Account) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "name"), a.Name)
 	if m := a.Made; m != (Making{}) {
 		text = appendTime(append(jsontext.Key(text, "made"), '{'), "at", m.At)
-		text = append(jsontext.Text(jsontext.Text(text, "by", string(m.By)), "entry", m.Entry), '}')
+		text = jsontext.Text(jsontext.Text(text, "by", string(m.By)), "entry", m.Entry)
+		text = append(jsontext.True(text, "first", m.IsFirst), '}')
 	}
 	text = appendList(text, "stated", a.Stated, func(text []byte, s *Statement) []byte {
 		text = jsontext.String(jsontext.Key(append(text, '{'), "fact"), string(s.Fact))
