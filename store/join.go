@@ -297,6 +297,15 @@ type stated struct {
 	by Source
 }
 
+// isGraver reports whether of two reasons of risks of one level the one is told: another than what a password puts right,
+// and else that which comes first, so that the order of arrival does not matter.
+func isGraver(one, other string) bool {
+	if isLeaked := one == directory.LeakedPassword; isLeaked != (other == directory.LeakedPassword) {
+		return !isLeaked
+	}
+	return one < other
+}
+
 func riskOf(listed *directory.Account) []stated {
 	if listed == nil || listed.AccountRisk == nil {
 		return nil
@@ -304,8 +313,8 @@ func riskOf(listed *directory.Account) []stated {
 	return []stated{{*listed.AccountRisk, Book}}
 }
 
-// risk joins the standing risks that no change of the password has put right: the highest level, as of the latest, since
-// what was remembered or put right before one of them rests on none. It is put right by a password just where each is.
+// risk joins the standing risks that no change of the password has put right: the highest level with its reason, as of
+// the latest, since what was remembered before one of them rests on none.
 func (j *joining) risk(all []stated) {
 	j.AccountRisk = nil
 	var by Source
@@ -324,7 +333,7 @@ func (j *joining) risk(all []stated) {
 			continue
 		}
 		joined := j.AccountRisk
-		if r.Because != directory.LeakedPassword && (joined.Because == directory.LeakedPassword || level > joined.Level) {
+		if level > joined.Level || level == joined.Level && isGraver(r.Because, joined.Because) {
 			joined.Because = r.Because
 		}
 		joined.Level = max(joined.Level, level)

@@ -109,6 +109,10 @@ func TestSourcesAreJoined(t *testing.T) {
 			payroll, store.Membership, "admins", yes)}, "in [crew] has [password push]"},
 		"the higher of two risks": {listed(), store.Making{}, []store.Statement{because(said(3, feed, store.StandingRisk, "", text("low")), "b"),
 			because(said(1, other, store.StandingRisk, "", text("high")), "a")}, `in [crew] has [password push] high "a" since 3`},
+		"of one level what no password puts right": {listed(), store.Making{}, []store.Statement{
+			because(said(1, other, store.StandingRisk, "", text("high")), directory.LeakedPassword),
+			because(said(2, feed, store.StandingRisk, "", text("high")), "odd"),
+			because(said(3, hr, store.StandingRisk, "", text("low")), "a")}, `in [crew] has [password push] high "odd" since 3`},
 		"each lowers its own": {listed(), store.Making{}, []store.Statement{because(said(1, other, store.StandingRisk, "", text("high")), "a"),
 			because(said(3, feed, store.StandingRisk, "", text("none")), "")}, `in [crew] has [password push] high "a" since 1`},
 		"a new password puts right what leaked": {listed(), store.Making{}, []store.Statement{
@@ -251,7 +255,7 @@ func TestOrderOfArrivalDoesNotMatter(t *testing.T) {
 			case store.Method, store.Revocation:
 				s.Name = one("push", "passkey")
 			case store.StandingRisk:
-				s.Because = one("", directory.LeakedPassword)
+				s.Because = one("", directory.LeakedPassword, "odd", "strange")
 			}
 			s.Withdrawn = r.IntN(5) == 0
 			list = append(list, s)
