@@ -22,7 +22,8 @@ trusted_proxies: [127.0.0.1, 10.0.0.0/8, "2001:db8::/32"]
 store: {postgres: "postgres://door@db.example/door", history: complete, cached: 1000}
 journal: {mode: best_effort, key: j.key, checkpoint: j.checkpoint, every: 1m}
 limits: {tolerance: 1m, read: 5s, answer: 1s, batch: 10, results: 20}
-tokens: [{issuer: "https://idp.example", audience: door, keys: "https://idp.example/jwks", account: upn, cookie: s, domains: kestrelsound.example,
+tokens: [{issuer: "https://idp.example", audience: door, keys: "https://idp.example/jwks", account: upn, cookie: s,
+	domains: kestrelsound.example,
   own_clients: [a],
   means: [{amr: otp, method: otp-app}]}]
 events: [{issuer: "https://feed.example", audience: door, keys: feed.json}]

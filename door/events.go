@@ -37,6 +37,7 @@ type securityEvent struct {
 // all the same one.
 type subject struct {
 	Format      string     `json:"format"`
+	Issuer      string     `json:"iss"`
 	Email       string     `json:"email"`
 	URI         string     `json:"uri"`
 	URL         string     `json:"url"`
@@ -46,6 +47,19 @@ type subject struct {
 	User        *subject   `json:"user"`
 	Device      *subject   `json:"device"`
 	Session     *subject   `json:"session"`
+}
+
+// trust drops names that an issuer gives for whom it may not speak: a subject is unique by its issuer alone (RFC 9493 §3.2.3).
+func (s *subject) trust(speaks func(issuer string) bool) {
+	if s == nil {
+		return
+	}
+	if s.Format == "iss_sub" && !speaks(s.Issuer) {
+		s.Subject = ""
+	}
+	for _, part := range append([]*subject{s.User, s.Device, s.Session}, s.Identifiers...) {
+		part.trust(speaks)
+	}
 }
 
 // names returns what the subject may be named by, none where its format can name no account, device or session: a
@@ -285,6 +299,9 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 		case event.When != nil:
 			h.at = event.When.Time()
 		}
+		h.about.trust(func(issuer string) bool {
+			return issuer == event.Issuer || slices.ContainsFunc(d.config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
+		})
 		if h.about == nil || h.about.Format == "" {
 			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}
 		}

@@ -193,7 +193,8 @@ func TestSourcesAreJoined(t *testing.T) {
 		require.Equal(t, []store.Origin{{Fact: "disabled", By: ragna}}, from)
 	})
 	t.Run("where facts are from", func(t *testing.T) {
-		a := &store.Account{Name: ann, Stated: []store.Statement{said(1, feed, store.Revocation, "push", yes), said(1, hr, store.Method, "passkey", yes)}}
+		a := &store.Account{Name: ann, Stated: []store.Statement{said(1, feed, store.Revocation, "push", yes), said(1, hr, store.Method,
+			"passkey", yes)}}
 		_, from, err := a.Join(listed(), managed, at)
 		require.NoError(t, err)
 		require.Equal(t, []store.Origin{{Fact: "revocation push", By: feed}, {Fact: "method passkey", By: hr}}, from)
@@ -210,7 +211,8 @@ func TestSourcesAreJoined(t *testing.T) {
 	t.Run("a group is managed once its feed stated the members", func(t *testing.T) {
 		s := new(store.Memory)
 		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
-			return errors.Join(store.Save(tx, &store.Group{Name: "deck", By: hr, IsManaged: true}), store.Save(tx, &store.Group{Name: "crew", By: hr}))
+			return errors.Join(store.Save(tx, &store.Group{Name: "deck", By: hr, IsManaged: true}), store.Save(tx, &store.Group{Name: "crew",
+				By: hr}))
 		}))
 		is, err := store.Managed(t.Context(), s)
 		require.NoError(t, err)

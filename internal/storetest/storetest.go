@@ -137,7 +137,8 @@ func rows(t *testing.T, s store.Store) {
 func values(t *testing.T, s store.Store) {
 	ctx := context.Background()
 	list := []store.Value{
-		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e", IsFirst: true}, Stated: []store.Statement{
+		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e", IsFirst: true},
+			Stated: []store.Statement{
 			{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
 			{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},
 			{Fact: store.Disabled, By: store.AdministratorSource("ragna"), At: at, Value: attempt.BoolScalar(true), Withdrawn: true},
