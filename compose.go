@@ -15,18 +15,28 @@ type resting interface {
 	OverDevices(base directory.Devices) directory.Devices
 }
 
-// bothAccounts makes one source of two, neither of which silently takes the place of the other.
-func bothAccounts(earlier, later directory.Accounts) directory.Accounts {
-	if earlier == nil {
+// both makes one source of two, neither of which silently takes the place of the other: one that rests on others is put
+// over the other, and else the two are chained.
+func both[T comparable](earlier, later T, over func(resting, T) T, chain func(earlier, later T) T) T {
+	var none T
+	if earlier == none {
 		return later
 	}
-	if over, ok := later.(resting); ok {
-		return over.OverAccounts(earlier)
+	if top, ok := any(later).(resting); ok {
+		return over(top, earlier)
 	}
-	if over, ok := earlier.(resting); ok {
-		return over.OverAccounts(later)
+	if top, ok := any(earlier).(resting); ok {
+		return over(top, later)
 	}
-	return accountChain{earlier, later}
+	return chain(earlier, later)
+}
+
+func bothAccounts(earlier, later directory.Accounts) directory.Accounts {
+	return both(earlier, later, resting.OverAccounts, func(e, l directory.Accounts) directory.Accounts { return accountChain{e, l} })
+}
+
+func bothDevices(earlier, later directory.Devices) directory.Devices {
+	return both(earlier, later, resting.OverDevices, func(e, l directory.Devices) directory.Devices { return deviceChain{e, l} })
 }
 
 // accountChain asks two sources of accounts. What the later states wins, key by key; but it is disabled where either
@@ -64,20 +74,7 @@ func level(r *directory.AccountRisk) directory.Level {
 	return r.Level
 }
 
-// bothDevices is bothAccounts for devices. Of a device that both have the later's is taken.
-func bothDevices(earlier, later directory.Devices) directory.Devices {
-	if earlier == nil {
-		return later
-	}
-	if over, ok := later.(resting); ok {
-		return over.OverDevices(earlier)
-	}
-	if over, ok := earlier.(resting); ok {
-		return over.OverDevices(later)
-	}
-	return deviceChain{earlier, later}
-}
-
+// deviceChain asks two sources of devices. Of a device that both have the later's is taken.
 type deviceChain struct{ earlier, later directory.Devices }
 
 // Device implements directory.Devices.

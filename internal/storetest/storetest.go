@@ -139,10 +139,10 @@ func values(t *testing.T, s store.Store) {
 	list := []store.Value{
 		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e", IsFirst: true},
 			Stated: []store.Statement{
-			{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
-			{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},
-			{Fact: store.Disabled, By: store.AdministratorSource("ragna"), At: at, Value: attempt.BoolScalar(true), Withdrawn: true},
-		}, AskedAt: &at,
+				{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
+				{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},
+				{Fact: store.Disabled, By: store.AdministratorSource("ragna"), At: at, Value: attempt.BoolScalar(true), Withdrawn: true},
+			}, AskedAt: &at,
 			Previous: &attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO"))}, Failures: []time.Time{at},
 			Accepted: []attempt.Acceptance{{Document: "crew-handbook", Version: 3, At: at}},
 			Pushed: map[store.Source]*store.Pushed{store.CallerSource("hr"): {ExternalID: "7", Attributes: json.RawMessage(`{"userName":"liv"}`),
@@ -358,6 +358,7 @@ func entries(t *testing.T, s store.Store) {
 // unbriefed is a store whose briefs, which are none in this test, are left out.
 type unbriefed struct{ store.Store }
 
+// Entries implements store.Store.
 func (u unbriefed) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) {
 		for e, err := range u.Store.Entries(ctx, f) {
