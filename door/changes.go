@@ -37,16 +37,6 @@ func (c *changes) leaveOut(what string) {
 	c.left[what] = true
 }
 
-// after is a moment after all that the source stated of an account, so that what arrives later is later, however fast it
-// comes.
-func (c *changes) after(a *store.Account) time.Time {
-	at := c.at.Truncate(time.Microsecond) // as finely as every store keeps it
-	if latest := a.Latest(c.by); !at.After(latest) {
-		at = latest.Add(time.Microsecond)
-	}
-	return at
-}
-
 // say takes a statement of the source in.
 func (c *changes) say(a *store.Account, s store.Statement) {
 	s.By = c.by

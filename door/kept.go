@@ -37,7 +37,7 @@ type shard struct {
 }
 
 // remembered is what is known of a row; its value is nil where there surely is none. The text is
-// the value's JSON, as decisions show it; of sessions, which none shows, it is not kept.
+// the value's JSON, as decisions show it; of rows that none shows as they are it is not kept.
 type remembered[V any] struct {
 	value *V
 	text  []byte
@@ -100,7 +100,7 @@ func (k *kept[V]) look(ctx context.Context, from store.Reader, name string) (r r
 	case err != nil:
 		return r, err
 	}
-	if k.kind != store.Sessions {
+	if k.kind == store.Devices {
 		r.text = row.Value
 	}
 	r.value, err = k.read(row)

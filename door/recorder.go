@@ -323,13 +323,15 @@ func (b *batch) setSession(id string, s *store.Session) {
 	b.sessions[id] = s
 }
 
-// put writes a value and remembers its text.
+// put writes a value. The text of a device is remembered, since decisions show it.
 func (b *batch) put(v store.Value) error {
 	row := store.RowOf(v)
-	if b.texts == nil {
-		b.texts = map[store.Key][]byte{}
+	if row.Kind == store.Devices {
+		if b.texts == nil {
+			b.texts = map[store.Key][]byte{}
+		}
+		b.texts[row.Key] = row.Value
 	}
-	b.texts[row.Key] = row.Value
 	return b.tx.Put(row)
 }
 
@@ -363,7 +365,7 @@ func (b *batch) remember() {
 		b.facts.groupsChanged()
 	}
 	for name, a := range b.accounts {
-		b.facts.accounts.set(name, remembered[store.Account]{a, b.texts[store.Key{Kind: store.Accounts, Key: name}]})
+		b.facts.accounts.set(name, remembered[store.Account]{value: a})
 	}
 	for id, d := range b.devices {
 		b.facts.devices.set(id, remembered[store.Device]{d, b.texts[store.Key{Kind: store.Devices, Key: id}]})

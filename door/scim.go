@@ -337,7 +337,7 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 		book := u.d.book.Load()
 		isFirst := !a.States() && a.Previous == nil && !book.lists(name) // so what the store has no record of did not happen
 		if isFirst || a.Says(store.Gone, feed.source) {
-			at := c.after(a)
+			at := a.After(c.by, c.at)
 			if err := u.d.makeAnew(b, a, at, feed.source); err != nil {
 				return err
 			}
@@ -518,7 +518,7 @@ func (u users) Delete(r *http.Request, id string) error {
 		if err := checkVersion(r, a.Pushed[feed.source]); err != nil {
 			return err
 		}
-		c.at = c.after(a)
+		c.at = a.After(c.by, c.at)
 		c.withdrawAll(a)
 		c.say(a, store.Statement{Fact: store.Gone, Value: attempt.BoolScalar(true)})
 		a.SetPushed(feed.source, nil)
@@ -603,7 +603,7 @@ func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *
 			stated = append(stated, store.Statement{Fact: store.Attribute, Name: name, Value: read.Accounts[0].Attributes[name]})
 		}
 	}
-	c.at = c.after(a)
+	c.at = a.After(c.by, c.at)
 	kept := stated[:0]
 	for _, s := range stated {
 		switch {

@@ -235,7 +235,7 @@ func (d *Door) EndSession(id, because string) (bool, error) {
 
 // endWhole ends a session within a batch.
 func (d *Door) endWhole(b *batch, s *store.Session, because string) error {
-	s.Apps, s.Proofs, s.Ended, s.Because = nil, nil, d.now(), because
+	s.End(d.now(), because)
 	d.setDue(s)
 	b.setSession(s.ID, s)
 	return d.noteEnd(b, s, "", "", because, true)

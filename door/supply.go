@@ -142,9 +142,12 @@ func (f *facts) managedGroups(ctx context.Context) (map[string]store.Source, err
 	if err != nil {
 		return nil, err
 	}
-	// What was read before a change is not remembered after it.
-	if f.following.Load() && f.groupChanges.Load() == changes {
+	// What was read before a change is not remembered after it, whenever the change comes.
+	if f.following.Load() {
 		f.managed.Store(&managed)
+		if f.groupChanges.Load() != changes {
+			f.managed.Store(nil)
+		}
 	}
 	return managed, nil
 }

@@ -59,7 +59,7 @@ const (
 	Methods Fact = "methods"
 	// Method, by name: whether the account has enrolled it (a truth). At is when it was enrolled, or taken back.
 	Method Fact = "method"
-	// Revocation of a method, by name. It takes the method away, whoever states it, until a later enrolment.
+	// Revocation of a method, by name. Any source may state it. It takes the method away until a later enrolment.
 	Revocation Fact = "revocation"
 	// Password: when the password was last changed (RFC 3339).
 	Password Fact = "password"
@@ -71,7 +71,7 @@ const (
 type ofFact struct {
 	// right is the word by which bounds let a source state it.
 	right string
-	// stays says that it stands for whoever bears the name next; doubted that of a former bearer it is unknown, where
+	// stays says that it stands for the next bearer of the name too; doubted that of a former bearer it is unknown, where
 	// others would be void.
 	stays, doubted bool
 	// named says that there are several of it, by name.
@@ -203,6 +203,16 @@ func levelOf(v attempt.Scalar) (level directory.Level) {
 		return directory.HighRisk // a level that is none is the strictest
 	}
 	return level
+}
+
+// After is a moment, or a later one, after all that a source stated of the account: what it says then is newer, however fast
+// it comes.
+func (a *Account) After(by Source, at time.Time) time.Time {
+	at = at.UTC().Truncate(time.Microsecond) // as finely as every store keeps it
+	if latest := a.Latest(by); !at.After(latest) {
+		return latest.Add(time.Microsecond)
+	}
+	return at
 }
 
 // Says reports whether a source says that a fact without a name is true.

@@ -329,6 +329,11 @@ type Granted struct {
 	Decision string `json:"decision" doc:"the decision that granted it"`
 }
 
+// End ends the session whole, for a reason: nothing that was shown or granted in it counts any more.
+func (s *Session) End(at time.Time, because string) {
+	s.Apps, s.Proofs, s.Ended, s.Because = nil, nil, at, because
+}
+
 func (s *Session) row() Row {
 	return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Next}
 }

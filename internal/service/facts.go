@@ -186,9 +186,7 @@ func (x *withdrawing) withdraw(a *store.Account, chosen func(*store.Statement) b
 		}
 		x.done = append(x.done, fmt.Sprintf("%s of %s is no longer stated by %s (it was %s).", s.Label(), a.Name, s.By, s.Value))
 		s.Withdrawn = true
-		if s.At = x.at; !s.At.After(a.Latest(s.By)) {
-			s.At = a.Latest(s.By).Add(time.Microsecond)
-		}
+		s.At = a.After(s.By, x.at)
 		a.Say(s)
 		n++
 	}
@@ -236,7 +234,7 @@ func (x *withdrawing) endSessions() error {
 		if !s.Ended.IsZero() {
 			continue
 		}
-		s.Apps, s.Proofs, s.Ended, s.Because = nil, nil, x.at, "the account was made anew"
+		s.End(x.at, "the account was made anew")
 		if err := store.Save(x.tx, s); err != nil {
 			return err
 		}
