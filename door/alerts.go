@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -95,21 +96,23 @@ func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
 			return false, err
 		}
 	}
-	head, err := d.facts.store.Head(ctx)
+	heads, err := d.facts.store.Heads(ctx)
 	if err != nil {
 		return false, err
 	}
 	state := new(lookout.State)
 	if fresh {
-		was.Next = head.Size
+		was.Next = map[string]int64{}
+		for i := range heads {
+			was.Next[heads[i].Log] = heads[i].Size
+		}
 	} else if err := json.Unmarshal(was.State, state); err != nil {
 		return false, fmt.Errorf("what the watch remembers cannot be read: %w", err)
 	}
-	now, next, full := d.now(), was.Next, false
-	if next < head.Size {
-		if next, full, err = d.takeIn(ctx, b.lookout, state, next); err != nil {
-			return false, err
-		}
+	now := d.now()
+	next, seen, full, err := d.takeIn(ctx, b.lookout, state, was.Next, heads)
+	if err != nil {
+		return false, err
 	}
 	posts := b.lookout.Tell(state, now)
 	if slices.ContainsFunc(posts, func(p lookout.Post) bool { return p.Digest != "" }) {
@@ -130,7 +133,7 @@ func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if !fresh && len(letters) == 0 && next-was.Next < keepEvery && bytes.Equal(remembered, was.State) {
+	if !fresh && len(letters) == 0 && seen < keepEvery && bytes.Equal(remembered, was.State) {
 		return false, nil
 	}
 	kept := &store.Watched{Next: next, State: remembered}
@@ -178,28 +181,40 @@ func (d *Door) keepWatched(ctx context.Context, was store.Row, fresh bool, w *st
 	})
 }
 
-// takeIn shows the lookout the decisions from an entry on. It returns the number behind the last that it
-// read, and whether there may be more.
-func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.State, from int64) (next int64, full bool, err error) {
-	next = from
+// takeIn shows the lookout the decisions that came behind some numbers, each of a log, those of all logs by time. It returns
+// the numbers behind the last that it read, how many it read, and whether there may be more.
+func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.State, from map[string]int64, heads []journal.Head) (
+	next map[string]int64, seen int64, full bool, err error) {
+	next = maps.Clone(from)
+	if next == nil {
+		next = map[string]int64{}
+	}
 	briefs := journal.Briefs{}
 	var decisions []lookout.Decision
-	for e, err := range d.facts.store.Entries(ctx, journal.Filter{After: from, Limit: watchedTogether, Bare: true}) {
-		if err != nil {
-			return from, false, err
-		}
-		next = e.Number + 1
-		if e.Kind != journal.Decision || e.Brief == nil {
+	for i := range heads {
+		log, first := heads[i].Log, next[heads[i].Log]
+		if first >= heads[i].Size {
 			continue
 		}
-		brief := new(journal.Brief)
-		if err := briefs.Read(e.Brief, brief); err != nil {
-			return from, false, fmt.Errorf("entry %d: %w", e.Number, err)
+		for e, err := range d.facts.store.Entries(ctx, journal.Filter{Log: log, After: first, Limit: watchedTogether, Bare: true}) {
+			if err != nil {
+				return from, 0, false, err
+			}
+			next[log] = e.Number + 1
+			if e.Kind != journal.Decision || e.Brief == nil {
+				continue
+			}
+			brief := new(journal.Brief)
+			if err := briefs.Read(e.Brief, brief); err != nil {
+				return from, 0, false, fmt.Errorf("entry %d of the log %s: %w", e.Number, log, err)
+			}
+			decisions = append(decisions, lookout.Decision{Number: e.Number, At: e.At, Account: strings.Clone(e.Account), Brief: brief})
 		}
-		decisions = append(decisions, lookout.Decision{Number: e.Number, At: e.At, Account: strings.Clone(e.Account), Brief: brief})
+		seen, full = seen+next[log]-first, full || next[log]-first == watchedTogether
 	}
+	slices.SortStableFunc(decisions, func(a, b lookout.Decision) int { return a.At.Compare(b.At) })
 	w.Take(ctx, state, decisions)
-	return next, next-from == watchedTogether, nil
+	return next, seen, full, nil
 }
 
 // word makes letters of what is to be told: one for each way that a recipient has.

@@ -150,7 +150,7 @@ func (a *Answer) write(g *gathering, from origins) {
 // keep records the decision and notes its effects. A grant that has to be recorded waits until
 // it is, and is none where it cannot be.
 func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, where directory.Whereabouts) {
-	j := &job{change: d.effects(b, answer, g, where)}
+	j := &job{change: d.effects(b, answer, g, where), own: true}
 	if d.config.Journal.Mode != JournalOff {
 		e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
 		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(make([]byte, 0, 256))

@@ -16,6 +16,8 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/loopback"
 	"github.com/briskwarden/briskwarden/internal/words"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/watch/post"
 )
 
@@ -64,11 +66,15 @@ type Receiver struct {
 	Bearer   string `book:"bearer" doc:"file with the bearer token that the receiver wants" default:"none"`
 }
 
-// ConsentConfig says where acts on consent are kept.
+// ConsentConfig says whether outside programs are answered.
 type ConsentConfig struct {
-	// Record is the file that the commands of consent use too, also while the door has it.
-	Record string `book:"record" doc:"the file of the record, as the commands of consent have it"`
+	Answer bool `book:"answer" doc:"true where outside programs are answered; what is let in is kept in the store" default:"false"`
+	// Record is a file of the version before, which kept acts apart. Naming one answers outside programs too.
+	Record string `book:"record" doc:"a record of the version before, whose acts the store takes over once" default:"none"`
 }
+
+// Answers reports whether outside programs are answered.
+func (c *ConsentConfig) Answers() bool { return c.Answer || c.Record != "" }
 
 // WatchConfig says how alerts and digests of the book's section watch go out.
 type WatchConfig struct {
@@ -114,6 +120,7 @@ func (h *History) UnmarshalText(text []byte) error {
 // JournalConfig says what is recorded, and where checkpoints go.
 type JournalConfig struct {
 	Mode       JournalMode    `book:"mode" doc:"required, best_effort (a grant stands without its record) or off" default:"required"`
+	Door       string         `book:"door" doc:"the name of this door, which is that of its log: two doors of one store have two names" default:"door"`
 	Key        string         `book:"key" doc:"file with the private key for checkpoints, of briskwarden journal key" default:"no checkpoints"`
 	Checkpoint string         `book:"checkpoint" doc:"file to which checkpoints are written"`
 	Every      directory.Span `book:"every" doc:"how often a checkpoint is written" default:"10m"`
@@ -262,6 +269,9 @@ func (c *Config) fill() {
 	if c.Listen == "" {
 		c.Listen = "127.0.0.1:7443"
 	}
+	if c.Journal.Door == "" {
+		c.Journal.Door = "door"
+	}
 	if c.Store.Cached == 0 {
 		c.Store.Cached = 20_000
 	}
@@ -309,6 +319,11 @@ func (c *Config) Check() error {
 	}
 	if c.Journal.Mode == JournalOff && c.Journal.Key != "" {
 		wrong("journal: nothing is recorded with mode: off, so there is nothing to sign")
+	}
+	if err := journal.CheckLog(c.Journal.Door); err != nil {
+		wrong("journal.door: %v", err)
+	} else if c.Journal.Door == journal.BeforeLog || c.Journal.Door == store.TerminalLog {
+		wrong("journal.door: a log of that name is kept already; give the door another name")
 	}
 	if c.Limits.Batch < 1 || c.Limits.Results < 1 || c.Store.Cached < 1 {
 		wrong("limits: batch, results and store.cached are at least 1")

@@ -8,32 +8,27 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// actsInJournal waits until so many acts are in the journal, and returns their sentences.
-func (h *house) actsInJournal(t *testing.T, n int) []string {
-	var said []string
-	require.Eventually(t, func() bool {
-		said = nil
-		for e, err := range h.store.Entries(t.Context(), journal.Filter{Kind: journal.Consent}) {
-			require.NoError(t, err)
-			c, err := e.Content()
-			require.NoError(t, err)
-			var act desk.Act
-			require.NoError(t, json.Unmarshal(c.Consent, &act))
-			said = append(said, act.Sentence())
-		}
-		return len(said) >= n
-	}, 20*time.Second, 5*time.Millisecond)
+// actsInJournal are the sentences of the acts in the journal.
+func (h *house) actsInJournal(t *testing.T) (said []string) {
+	for e, err := range h.store.Entries(t.Context(), journal.Filter{Kind: journal.Consent}) {
+		require.NoError(t, err)
+		c, err := e.Content()
+		require.NoError(t, err)
+		var act acts.Act
+		require.NoError(t, json.Unmarshal(c.Consent, &act))
+		said = append(said, act.Sentence())
+	}
 	return said
 }
 
 func TestOutsidePrograms(t *testing.T) {
-	record, kept := new(desk.Memory), new(store.Memory)
-	h := newHouseWith(t, kept, record, nil)
+	kept := new(store.Memory)
+	h := newHouse(t, kept, answering)
 	tide := map[string]any{"account": "ingrid@kestrelsound.example", "client": "tide-table", "scopes": []string{"tides.read"},
 		"redirect_uri": "https://tidewise.example/answer"}
 	with := func(base map[string]any, key string, value any) map[string]any {
@@ -79,38 +74,33 @@ func TestOutsidePrograms(t *testing.T) {
 	require.NoError(t, err)
 	judge, err := b.Source().CompileConsent(b.Judge())
 	require.NoError(t, err)
-	reviewing := desk.New(judge, record)
-	acted, err := reviewing.Acts(t.Context())
-	require.NoError(t, err)
-	require.Empty(t, acted, "what was refused or rehearsed is no act")
+	reviewing := acts.New(judge, kept, store.TerminalLog)
+	require.Empty(t, h.actsInJournal(t), "what was refused or rehearsed is no act")
 	status, _, _ = h.ask("POST", "/v1/consents", all, tide)
 	require.Equal(t, http.StatusOK, status)
 	status, _, text := h.ask("POST", "/v1/consents", all, with(mail, "because", "For the log."))
 	require.Equal(t, http.StatusOK, status, string(text))
-	said := h.actsInJournal(t, 2)
 	require.Equal(t, []string{"ingrid@kestrelsound.example let in tide-table: tides.read",
-		"ingrid@kestrelsound.example asked for voyage-log: mail.read. For the log."}, said)
+		"ingrid@kestrelsound.example asked for voyage-log: mail.read. For the log."}, h.actsInJournal(t))
 
-	t.Run("a reviewer's act elsewhere is taken too, and each once over a restart", func(t *testing.T) {
-		require.NoError(t, h.Close())
+	t.Run("a reviewer's act at a terminal counts at once", func(t *testing.T) {
 		_, err := reviewing.Bar(t.Context(), "ragna@kestrelsound.example", "voyage-log", "It wants every mailbox.", noon.Add(time.Hour))
 		require.NoError(t, err)
-		again := newHouseWith(t, kept, record, nil)
-		again.pass(2 * time.Hour)
-		said := again.actsInJournal(t, 3)
-		require.Len(t, said, 3)
-		require.Contains(t, said[2], "ragna@kestrelsound.example barred voyage-log. It wants every mailbox.")
-		status, _, text := again.ask("POST", "/v1/consents", all, mail)
+		h.pass(2 * time.Hour)
+		status, _, text := h.ask("POST", "/v1/consents", all, mail)
 		require.Equal(t, http.StatusOK, status)
 		require.Contains(t, string(text), `"refuse"`)
+		said := h.actsInJournal(t)
+		require.Len(t, said, 3, "each act is an entry, once")
+		require.Contains(t, said[2], "ragna@kestrelsound.example barred voyage-log. It wants every mailbox.")
 	})
-	t.Run("none are answered where there is no record", func(t *testing.T) {
+	t.Run("none are answered where the configuration does not say so", func(t *testing.T) {
 		status, _, text := newHouse(t, nil, nil).ask("POST", "/v1/consents", all, tide)
 		require.Equal(t, http.StatusNotFound, status)
-		require.Contains(t, string(text), "consent.record")
+		require.Contains(t, string(text), "consent: {answer: true}")
 	})
 	t.Run("a newer book answers at once", func(t *testing.T) {
-		h := newHouseWith(t, nil, new(desk.Memory), nil)
+		h := newHouse(t, nil, answering)
 		newer := edited(t, "scopes_within: [harmless]}, then: allow", "scopes_within: [harmless]}, then: refuse")
 		delete(newer, "drills.yaml")
 		h.read(newer)

@@ -13,11 +13,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/drill"
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/prove"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -44,9 +47,6 @@ type Door struct {
 	poster   *poster
 	// transmitters may send events.
 	transmitters []*transmitter
-	// consents keeps acts on consent, nil where there are none, and acted says that there may be new ones.
-	consents desk.Store
-	acted    chan struct{}
 	// bookName and commands name the book and the journal to an administrator at a terminal.
 	bookName string
 	commands []string
@@ -83,9 +83,6 @@ type Options struct {
 	Now func() time.Time
 	// Log is told of what happens; nil is slog.Default().
 	Log *slog.Logger
-	// Consent is where acts on consent are kept. It is the caller's, who closes it after Close. With
-	// nil no outside program is answered.
-	Consent desk.Store
 	// Book is the folder of the book, and Journal the flags of journal list that find the journal, as an
 	// administrator at a terminal would write them. Pages and letters name them in commands.
 	Book    string
@@ -107,7 +104,7 @@ type inForce struct {
 	// lookout says who hears of decisions. It is used by one goroutine.
 	lookout *lookout.Lookout
 	// desk answers outside programs by the same book, nil where none are answered.
-	desk  *desk.Desk
+	desk  *acts.Desk
 	since time.Time
 }
 
@@ -173,8 +170,11 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	if err := c.Unbounded(ctx, s); err != nil {
 		return nil, err
 	}
+	if err := s.Hold(ctx, c.Journal.Door); err != nil {
+		return nil, err
+	}
 	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
-		consents: o.Consent, acted: make(chan struct{}, 1), bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal,
+		bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal,
 		watchEvery: cmp.Or(o.WatchEvery, time.Second)}
 	var err error
 	if d.callers, err = newCallers(c); err != nil {
@@ -207,8 +207,8 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 			d.log.Error("changes by others are not followed", "error", err)
 		}
 	})
-	d.recorder = newRecorder(d.facts, time.Duration(c.Limits.Answer), d.metrics.recorded)
-	d.book.Store(b)
+	d.recorder = newRecorder(d.facts, c.Journal.Door, time.Duration(c.Limits.Answer), d.metrics.recorded)
+	d.takeForce(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
 	if d.handler, err = d.routes(); err != nil {
 		return nil, errors.Join(err, d.Close())
@@ -223,9 +223,6 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	}
 	if c.Journal.Keep > 0 && c.Journal.Mode != JournalOff {
 		d.running.Go(func() { d.pruneJournal(background) })
-	}
-	if d.consents != nil && c.Journal.Mode != JournalOff {
-		d.running.Go(func() { d.followConsent(background) })
 	}
 	return d, nil
 }
@@ -302,12 +299,12 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 		return nil, []string{err.Error()}, nil
 	}
 	supplier.book = b
-	if d.consents != nil {
+	if d.config.Consent.Answers() {
 		judge, err := source.CompileConsent(opened.Judge())
 		if err != nil {
 			return nil, []string{err.Error()}, nil
 		}
-		b.desk = desk.New(judge, d.consents)
+		b.desk = acts.New(judge, d.facts.store, d.config.Journal.Door)
 	}
 	for i := range source.Devices {
 		b.devices[source.Devices[i].Name] = &source.Devices[i]
@@ -397,11 +394,26 @@ func (d *Door) Reload() *Reloaded {
 		r.Taken, r.Unchanged, r.Book, r.Rules = true, true, was.Digest(), was.Judge().Rules()
 	default:
 		r.Taken, r.Book, r.Rules = true, b.Digest(), b.Judge().Rules()
-		d.book.Store(b)
+		d.takeForce(b)
 		d.lookAgain(review{because: "a newer book is in force"})
 	}
 	d.noteReload(r)
 	return r
+}
+
+// takeForce takes a book into force, and says what the leaves of its decisions will be like: as of one about nobody.
+func (d *Door) takeForce(b *inForce) {
+	a := &attempt.Attempt{Account: "nobody", At: time.Unix(0, 0).UTC(), Through: attempt.Known(attempt.Browser)}
+	if apps := b.Source().Apps; len(apps) > 0 {
+		a.App = apps[0].Name
+	}
+	g := &gathering{joined: &directory.Account{Name: a.Account, Kind: directory.Person}}
+	g.account.value = g.account.value.OrNone(a.Account)
+	answer := &Answer{ID: uuid.Nil.String(), Attempt: a}
+	answer.Decision = b.Decide(context.WithValue(d.background, gatheringKey{}, g), a)
+	answer.write(g, nil)
+	d.facts.store.Resembling(journal.Make(journal.Decision, answer.ID, a.At, "", a.Account, "answer", *answer.text).Leaf)
+	d.book.Store(b)
 }
 
 // noteReload records what came of a book.

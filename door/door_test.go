@@ -23,7 +23,6 @@ import (
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
@@ -93,8 +92,25 @@ func configured(change func(*door.Config)) *door.Config {
 }
 
 func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
-	return newHouseWith(t, s, nil, change)
+	if s == nil {
+		s = new(store.Memory)
+	}
+	h := &house{t: t, store: s, now: noon, book: unproven, log: new(bytes.Buffer)}
+	d, err := door.New(
+		context.Background(),
+		h.load,
+		s,
+		configured(change),
+		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))},
+	)
+	require.NoError(t, err)
+	h.Door = d
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return h
 }
+
+// answering has a door answer outside programs.
+func answering(c *door.Config) { c.Consent.Answer = true }
 
 // unproven is the demo's book without its guarantees, so that houses are many and soon built.
 var unproven = func() fs.FS {
@@ -111,25 +127,6 @@ var unproven = func() fs.FS {
 	}
 	return files
 }()
-
-// newHouseWith is newHouse with a record of consent.
-func newHouseWith(t tester, s store.Store, consents desk.Store, change func(*door.Config)) *house {
-	if s == nil {
-		s = new(store.Memory)
-	}
-	h := &house{t: t, store: s, now: noon, book: unproven, log: new(bytes.Buffer)}
-	d, err := door.New(
-		context.Background(),
-		h.load,
-		s,
-		configured(change),
-		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil)), Consent: consents},
-	)
-	require.NoError(t, err)
-	h.Door = d
-	t.Cleanup(func() { require.NoError(t, d.Close()) })
-	return h
-}
 
 // edited returns the demo's book with a text in place of another.
 func edited(t require.TestingT, old, new string) fstest.MapFS {
@@ -306,11 +303,9 @@ func TestDecisions(t *testing.T) {
 	t.Run("every decision is an entry", func(t *testing.T) {
 		h.WaitForInspection()
 		entries := h.entries()
-		head, err := h.store.Head(t.Context())
+		found, err := journal.Verify(t.Context(), h.store, journal.Verification{})
 		require.NoError(t, err)
-		_, err = journal.Verify(t.Context(), h.store, nil, "")
-		require.NoError(t, err)
-		require.EqualValues(t, len(h.allEntries()), head.Size)
+		require.EqualValues(t, len(h.allEntries()), found.Size)
 		require.Equal(t, first.ID, entries[1].ID)
 		c, err := entries[1].Content()
 		require.NoError(t, err)

@@ -119,7 +119,7 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			})
 		}
 	})
-	verified, err := evidence.Verify(t.Context(), h.store, nil, "")
+	verified, err := evidence.Verify(t.Context(), h.store, journal.Verification{})
 	require.NoError(t, err)
 	require.Empty(t, verified.Wrong, "the briefs are what the entries say, too")
 }

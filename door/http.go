@@ -14,7 +14,7 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -66,7 +66,7 @@ func (d *Door) allRoutes() []route {
 	return []route{
 		{"POST", "/v1/decisions", MayDecide, d.serveDecision, "Decide on an attempt", attemptForm{}, answerForm{}, 200},
 		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded, "Read a decision back", nil, answerForm{}, 200},
-		{"POST", "/v1/consents", MayDecide, d.serveConsent, "Ask what an outside program may have", consentAsk{}, desk.Answer{}, 200},
+		{"POST", "/v1/consents", MayDecide, d.serveConsent, "Ask what an outside program may have", consentAsk{}, acts.Answer{}, 200},
 		{"GET", "/v1/guard", 0, d.serveGuard, "Ask for a request, as a reverse proxy does", nil, nil, 200},
 		{"GET", "/v1/sessions", MayLook, d.serveSessions, "List the open sessions of an account", nil, openSessions{}, 200},
 		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession, "Read an open session", nil, store.Session{}, 200},

@@ -16,7 +16,7 @@ func (d *Door) pruneJournal(ctx context.Context) {
 	defer every.Stop()
 	for {
 		before := d.now().Add(-time.Duration(d.config.Journal.Keep))
-		entries, err := store.Prune(ctx, d.facts.store, before, "", d.now())
+		entries, err := store.Prune(ctx, d.facts.store, d.config.Journal.Door, before, "", d.now())
 		switch {
 		case err != nil && ctx.Err() == nil:
 			d.log.Error("the journal could not be pruned", "error", err)

@@ -41,6 +41,8 @@ type shard struct {
 type remembered[V any] struct {
 	value *V
 	text  []byte
+	// stamp is that of the row, 0 where there is none.
+	stamp int64
 }
 
 func newKept[V any, P interface {
@@ -100,7 +102,7 @@ func (k *kept[V]) look(ctx context.Context, from store.Reader, name string) (r r
 	case err != nil:
 		return r, err
 	}
-	if k.kind == store.Devices {
+	if r.stamp = row.Stamp; k.kind == store.Devices {
 		r.text = row.Value
 	}
 	r.value, err = k.read(row)

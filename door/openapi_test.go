@@ -12,7 +12,6 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 
-	"github.com/briskwarden/briskwarden/consent/desk"
 )
 
 // described is /openapi.json, by which every request and answer of these tests is held.
@@ -115,7 +114,7 @@ func (h *house) held(method, path string, status int, body any, answer []byte) {
 }
 
 func TestTheDescriptionSaysWhatIsAnswered(t *testing.T) {
-	h := newHouseWith(t, nil, new(desk.Memory), nil)
+	h := newHouse(t, nil, answering)
 	d := h.describe()
 	require.Equal(t, "3.1.0", d.Openapi)
 	for path, methods := range d.Paths {

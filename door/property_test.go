@@ -194,13 +194,13 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 
 func TestTwoDoorsOnOneDatabaseAnswerAlike(t *testing.T) {
 	at := storetest.Postgres(t)
-	open := func() *house {
+	open := func(name string) *house {
 		s, err := postgres.Open(t.Context(), at)
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close() })
-		return newHouse(t, s, nil)
+		return newHouse(t, s, func(c *door.Config) { c.Journal.Door = name })
 	}
-	one, other := open(), open()
+	one, other := open("north"), open("south")
 	ready := func(h *house) func() bool {
 		return func() bool { return h.Ready(t.Context()).Ready }
 	}
@@ -216,8 +216,9 @@ func TestTwoDoorsOnOneDatabaseAnswerAlike(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, ended)
 	require.Eventually(t, func() bool { return one.decide(body).Causes[0].Code == decide.SessionEnded }, 10*time.Second, time.Millisecond)
-	_, err = journal.Verify(t.Context(), one.store, nil, "")
+	found, err := journal.Verify(t.Context(), one.store, journal.Verification{})
 	require.NoError(t, err)
+	require.Len(t, found.Logs, 2, "each has a log of its own")
 }
 
 func FuzzDecision(f *testing.F) {

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"net/http"
 	"time"
+
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // Readiness says whether a door can do its work.
@@ -25,7 +27,7 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(d.config.Limits.Answer))
 	defer cancel()
 	missing := func(what string) { r.Ready, r.Not = false, append(r.Not, what) }
-	if _, err := d.facts.store.Head(ctx); err != nil {
+	if _, err := d.facts.store.List(ctx, store.Query{Kind: store.Forms, Limit: 1}); err != nil {
 		missing("the store cannot be asked")
 	} else if !d.facts.following.Load() {
 		missing("changes by other doors are not followed, so every fact is read from the store")

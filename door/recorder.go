@@ -14,6 +14,8 @@ import (
 // decisions share one wait for the disk.
 type recorder struct {
 	facts *facts
+	// log is the one that entries are appended to.
+	log string
 	// timeout bounds one transaction, so that a store that hangs does not hold callers for ever.
 	timeout time.Duration
 	// recorded is told how long a transaction took, of how many, and what came of it.
@@ -32,6 +34,8 @@ type job struct {
 	change  func(*batch) error
 	// urgent says that somebody waits for a job without entries.
 	urgent bool
+	// own says that it is what a decision notes, of which other doors may hear a moment later.
+	own    bool
 	result chan error
 }
 
@@ -53,8 +57,8 @@ const (
 // before the decision is answered.
 func (j *job) isAwaited() bool { return len(j.entries) > 0 || j.urgent }
 
-func newRecorder(f *facts, timeout time.Duration, recorded func(time.Duration, int, error)) *recorder {
-	r := &recorder{facts: f, timeout: timeout, recorded: recorded, wake: make(chan struct{}, 1), done: make(chan struct{})}
+func newRecorder(f *facts, log string, timeout time.Duration, recorded func(time.Duration, int, error)) *recorder {
+	r := &recorder{facts: f, log: log, timeout: timeout, recorded: recorded, wake: make(chan struct{}, 1), done: make(chan struct{})}
 	go r.run()
 	return r
 }
@@ -183,7 +187,7 @@ func (r *recorder) write(jobs []*job) {
 func (r *recorder) answers() bool {
 	ctx, cancel := context.WithTimeout(context.Background(), r.timeout)
 	defer cancel()
-	_, err := r.facts.store.Head(ctx)
+	_, err := r.facts.store.List(ctx, store.Query{Kind: store.Forms, Limit: 1})
 	return err == nil
 }
 
@@ -192,7 +196,13 @@ func (r *recorder) transact(jobs []*job) error {
 	defer cancel()
 	var b *batch
 	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
-		b = &batch{ctx: ctx, tx: tx, facts: r.facts}
+		if b != nil {
+			b.forget() // another was first, so that something of what is remembered is other than it was
+		}
+		b = &batch{ctx: ctx, tx: tx, facts: r.facts, anew: b != nil}
+		if !slices.ContainsFunc(jobs, func(j *job) bool { return !j.own }) {
+			tx.TellLater()
+		}
 		var entries []journal.Entry
 		for _, j := range jobs {
 			entries = append(entries, j.entries...)
@@ -210,7 +220,7 @@ func (r *recorder) transact(jobs []*job) error {
 		if len(entries) == 0 {
 			return nil
 		}
-		return tx.Append(entries)
+		return tx.Append(r.log, entries)
 	})
 	if err != nil {
 		if b != nil {
@@ -224,9 +234,11 @@ func (r *recorder) transact(jobs []*job) error {
 
 // batch changes facts within a transaction. Each is read once, and written once at the end.
 type batch struct {
-	ctx      context.Context
-	tx       store.Tx
-	facts    *facts
+	ctx   context.Context
+	tx    store.Tx
+	facts *facts
+	// anew says that another was first, so that rows are read and not taken from what is remembered.
+	anew     bool
 	accounts map[string]*store.Account
 	devices  map[string]*store.Device
 	sessions map[string]*store.Session // nil is one that was dropped
@@ -237,11 +249,13 @@ type batch struct {
 	entries []journal.Entry
 }
 
-// fetch returns a value to be changed: a copy of what is remembered where the store is the
-// door's alone, else as the transaction reads it. Where there is none it returns nil.
+// fetch returns a value to be changed: a copy of what is remembered, on which the transaction rests then, else as it reads
+// it. Where there is none it returns nil.
 func fetch[V any](b *batch, k *kept[V], name string) (*V, error) {
 	r, remembered := k.rows.Get(name)
-	if !remembered || b.facts.store.IsShared() {
+	if remembered && !b.anew {
+		b.tx.Rests(store.Key{Kind: k.kind, Key: name}, r.stamp)
+	} else {
 		var err error
 		if r, err = k.look(b.ctx, b.tx, name); err != nil {
 			return nil, err
@@ -365,13 +379,17 @@ func (b *batch) remember() {
 		b.facts.groupsChanged()
 	}
 	for name, a := range b.accounts {
-		b.facts.accounts.set(name, remembered[store.Account]{value: a})
+		b.facts.accounts.set(name, remembered[store.Account]{value: a, stamp: b.tx.Stamp()})
 	}
 	for id, d := range b.devices {
-		b.facts.devices.set(id, remembered[store.Device]{d, b.texts[store.Key{Kind: store.Devices, Key: id}]})
+		b.facts.devices.set(id, remembered[store.Device]{d, b.texts[store.Key{Kind: store.Devices, Key: id}], b.tx.Stamp()})
 	}
 	for id, s := range b.sessions {
-		b.facts.sessions.set(id, remembered[store.Session]{value: s})
+		r := remembered[store.Session]{value: s, stamp: b.tx.Stamp()}
+		if s == nil {
+			r.stamp = 0
+		}
+		b.facts.sessions.set(id, r)
 	}
 }
 

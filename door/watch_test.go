@@ -191,7 +191,7 @@ func TestAReportOnAJournal(t *testing.T) {
 				change(&e)
 				entries = append(entries, e)
 			}
-			require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error { return tx.Append(entries) }))
+			require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error { return tx.Append("door", entries) }))
 			summed := func() *report.Report {
 				r, err := report.OfJournal(t.Context(), b.Source(), kept, report.Options{At: h.clock()})
 				require.NoError(t, err)
@@ -206,7 +206,7 @@ func TestAReportOnAJournal(t *testing.T) {
 				require.Equal(t, 1, rule.Accounts, rule.Rule)
 			}
 			require.Equal(t, 40, r.Addresses[0].Accounts, "and are told apart where they come from")
-			_, err := store.Prune(t.Context(), kept, noon.Add(20*time.Second), "ragna", h.clock())
+			_, err := store.Prune(t.Context(), kept, "door", noon.Add(20*time.Second), "ragna", h.clock())
 			require.NoError(t, err)
 			require.EqualValues(t, 60, summed().Verdicts.All())
 		})

@@ -1,22 +1,18 @@
-// Package journal is the record of what the door decided and did: entries that only grow in
-// number, the leaves of a Merkle tree (RFC 6962 §2.1), with signed checkpoints.
+// Package journal is the record of what doors decided and did. Each door appends to a log of its own: entries that only
+// grow in number, the leaves of a Merkle tree (RFC 6962 §2.1). All logs of a store together are the journal, which is read
+// by time. A checkpoint is a signed note of the size and root of every log.
 //
 // A store keeps the entries ([github.com/briskwarden/briskwarden/store]). This package says
-// what an entry is, how the tree grows, and whether a record is as it was.
+// what an entry is, how a tree grows, and whether a journal is as it was.
 package journal
 
 import (
-	"bytes"
 	"cmp"
-	"context"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"iter"
 	"math/rand/v2"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,7 +20,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
-	"github.com/briskwarden/briskwarden/internal/merkle"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -53,6 +48,11 @@ const (
 	Inspection
 )
 
+// Compare orders entries as a journal is read: by time, then by log and number. It is for slices.SortFunc.
+func Compare(a, b *Entry) int {
+	return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Log, b.Log), cmp.Compare(a.Number, b.Number))
+}
+
 var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection"}
 
 // Kinds returns the words for the kinds of entry.
@@ -76,7 +76,8 @@ func (k *Kind) UnmarshalText(text []byte) error {
 
 // Entry is one entry of a journal.
 type Entry struct {
-	// Number is its place in the record, from 0 on. Append sets it.
+	// Log is the log that it is in, and Number its place there, from 0 on. Head.Append sets both.
+	Log    string
 	Number int64
 	// ID names it, At is when it was recorded. IDs are UUIDs of version 7 (RFC 9562 §5.7).
 	ID   string
@@ -157,11 +158,11 @@ type Content struct {
 // Content reads the leaf. The error says that it was pruned, or is no entry.
 func (e *Entry) Content() (*Content, error) {
 	if e.Leaf == nil {
-		return nil, fmt.Errorf("entry %d was pruned: its hash is kept, and nothing else", e.Number)
+		return nil, fmt.Errorf("the entry %s was pruned: its hash is kept, and nothing else", e.ID)
 	}
 	c := new(Content)
 	if err := json.Unmarshal(e.Leaf, c); err != nil {
-		return nil, fmt.Errorf("entry %d cannot be read: %w", e.Number, err)
+		return nil, fmt.Errorf("the entry %s cannot be read: %w", e.ID, err)
 	}
 	return c, nil
 }
@@ -173,6 +174,8 @@ type Pruning struct {
 	By     string    `json:"by,omitzero" doc:"who took it out"`
 	// Entries is how many there were.
 	Entries int64 `json:"entries" doc:"how many entries there were"`
+	// Log is the log that they are in, "" for the one that this entry is in.
+	Log string `json:"log,omitzero" doc:"the log that they are in; left out, the one that this entry is in"`
 	// Emptied are stretches of their numbers, the first and the last of each. What was recorded before there were such
 	// names none.
 	Emptied []Stretch `json:"emptied,omitempty" doc:"stretches of their numbers, the first and the last of each"`
@@ -214,94 +217,17 @@ type Outline struct {
 	} `json:"facts"`
 }
 
-// Head is the end of a record: how many entries there are, and the roots of the perfect
-// trees that they make up, from left to right. The zero Head is that of an empty record.
-type Head struct {
-	Size int64
-	Edge []tlog.Hash
-}
-
-// Append numbers entries that Make made, which come behind those of the head. The head moves behind
-// them.
-func (h *Head) Append(entries []Entry) {
-	h.Edge = slices.Clone(h.Edge) // which the caller of an older head may have
-	for i := range entries {
-		entries[i].Number = h.Size
-		h.add(entries[i].Hash)
-	}
-}
-
-// add adds a leaf: two perfect trees of one size become one of twice the size.
-func (h *Head) add(leaf tlog.Hash) {
-	for bits := h.Size; bits&1 == 1; bits >>= 1 {
-		last := len(h.Edge) - 1
-		leaf = tlog.NodeHash(h.Edge[last], leaf)
-		h.Edge = h.Edge[:last]
-	}
-	h.Edge = append(h.Edge, leaf)
-	h.Size++
-}
-
-// Root returns the root of the tree (RFC 6962 §2.1).
-func (h *Head) Root() tlog.Hash {
-	if len(h.Edge) == 0 {
-		root, _ := tlog.TreeHash(0, merkle.Hashes(nil)) // the hash of nothing, which nothing is read for
-		return root
-	}
-	root := h.Edge[len(h.Edge)-1]
-	for i := len(h.Edge) - 2; i >= 0; i-- {
-		root = tlog.NodeHash(h.Edge[i], root)
-	}
-	return root
-}
-
-// MarshalText writes a head as one line: the size and the edge.
-func (h Head) MarshalText() ([]byte, error) {
-	text := fmt.Appendf(nil, "%d", h.Size)
-	for _, hash := range h.Edge {
-		text = append(append(text, ' '), hash.String()...)
-	}
-	return text, nil
-}
-
-// UnmarshalText reads a head, and refuses one whose edge cannot be that of its size.
-func (h *Head) UnmarshalText(text []byte) error {
-	fields := strings.Fields(string(text))
-	broken := errors.New("that is no head of a journal")
-	if len(fields) == 0 {
-		return broken
-	}
-	var read Head
-	if _, err := fmt.Sscanf(fields[0], "%d", &read.Size); err != nil || read.Size < 0 {
-		return broken
-	}
-	for _, field := range fields[1:] {
-		hash, err := tlog.ParseHash(field)
-		if err != nil {
-			return broken
-		}
-		read.Edge = append(read.Edge, hash)
-	}
-	ones := 0
-	for bits := read.Size; bits > 0; bits &= bits - 1 {
-		ones++
-	}
-	if ones != len(read.Edge) {
-		return broken
-	}
-	*h = read
-	return nil
-}
-
 // Filter narrows entries. What is zero does not.
 type Filter struct {
 	// From is included, To is not.
 	From, To time.Time
 	Kind     Kind
 	Account  string
-	// Numbers from After on, at most Limit of them; zero sets no limit. Latest begins with the
-	// last.
-	After  int64
+	// Log leaves the entries of one log, from the number After on, in the order of their numbers. With "" all logs are read
+	// as one journal, in the order of time, and After is 0.
+	Log   string
+	After int64
+	// Limit is how many are read at most; zero sets no limit. Latest begins with the last.
 	Limit  int
 	Latest bool
 	// Match leaves the entries for which it returns true; nil leaves all. It sees them without their
@@ -315,228 +241,6 @@ type Filter struct {
 
 // Matches reports whether an entry is one that the filter leaves, as far as it does not count.
 func (f *Filter) Matches(e *Entry) bool {
-	return e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) && (f.Account == "" || e.Account == f.Account) &&
+	return (f.Log == "" || e.Log == f.Log) && e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) && (f.Account == "" || e.Account == f.Account) &&
 		(f.From.IsZero() || !e.At.Before(f.From)) && (f.To.IsZero() || e.At.Before(f.To)) && (f.Match == nil || f.Match(e))
-}
-
-// Verified is what Verify found of a record that is sound.
-type Verified struct {
-	Size int64  `json:"size" doc:"how many entries there are"`
-	Root string `json:"root" doc:"the root of their tree, in base64"`
-	// Pruned is how many of them have their hash alone, and Prunings are what emptied them.
-	Pruned   int64     `json:"pruned" doc:"how many entries have their hash alone"`
-	Prunings []Pruning `json:"prunings,omitempty" doc:"what emptied them: until when, by whom, how many"`
-	// Covered is how many the checkpoint covers, where one was given.
-	Covered *int64 `json:"covered,omitempty" doc:"how many entries the checkpoint covers: they are as they were then"`
-	Origin  string `json:"origin,omitzero" doc:"the name of the record, as the checkpoint has it"`
-}
-
-// Record is a journal as a store keeps it.
-type Record interface {
-	Entries(ctx context.Context, f Filter) iter.Seq2[Entry, error]
-	Head(ctx context.Context) (Head, error)
-}
-
-// Unsound says what is not as it was recorded.
-type Unsound struct{ text string }
-
-// Error implements error.
-func (u *Unsound) Error() string { return u.text }
-
-func unsound(format string, args ...any) error { return &Unsound{fmt.Sprintf(format, args...)} }
-
-// Verify reads a whole record and holds it against its head: each entry is as it was recorded, none is missing, and each
-// that says nothing any more is named by an entry of the kind Pruned. With a checkpoint that was kept elsewhere, and the
-// public key of its signer, no entry before it can have been edited, dropped or added unseen. The error is an Unsound where
-// the record is not as it was, else that of reading it. It may be called while the record grows.
-func Verify(ctx context.Context, r Record, checkpoint []byte, public string) (*Verified, error) {
-	v := &verification{found: &Verified{}}
-	if checkpoint != nil {
-		var err error
-		if v.covered, err = merkle.Open(checkpoint, public); err != nil {
-			return nil, unsound("the checkpoint cannot be trusted: %v", err)
-		}
-		v.found.Covered, v.found.Origin = &v.covered.Size, v.covered.Origin
-	}
-	if err := v.atCheckpoint(); err != nil {
-		return nil, err
-	}
-	for {
-		before := v.grown.Size
-		for e, err := range r.Entries(ctx, Filter{After: before}) {
-			if err == nil {
-				err = v.add(&e)
-			}
-			if err != nil {
-				return nil, err
-			}
-		}
-		// The head comes after the entries, so that it has all of them.
-		head, err := r.Head(ctx)
-		switch {
-		case err != nil:
-			return nil, err
-		case head.Size == v.grown.Size:
-			return v.found, v.finish(head)
-		case head.Size < v.grown.Size || v.grown.Size == before:
-			return nil, unsound("the journal has %d entries and says that it has %d: it is not as it was recorded", v.grown.Size, head.Size)
-		}
-	}
-}
-
-// verification is a Verify that goes on.
-type verification struct {
-	found   *Verified
-	covered merkle.Checkpoint
-	grown   Head
-	// emptied are the entries that say nothing any more, named those that entries of the kind Pruned name, and unnamed how
-	// many those emptied that name none, of entries before a moment.
-	emptied, named []Stretch
-	unnamed        int64
-	unnamedBefore  time.Time
-	// latest has the time of emptied entries, the latest of each stretch.
-	latest []time.Time
-}
-
-// add holds one entry against what came before.
-func (v *verification) add(e *Entry) error {
-	switch {
-	case e.Number != v.grown.Size:
-		return unsound("entry %d is missing", v.grown.Size)
-	case e.Leaf == nil:
-		if e.Account != "" || e.Brief != nil {
-			return unsound("entry %d says nothing any more, and is found all the same as one of %q", e.Number, e.Account)
-		}
-		v.empty(e)
-	case tlog.RecordHash(e.Leaf) != e.Hash:
-		return unsound("entry %d (%s) is not as it was recorded", e.Number, e.ID)
-	default:
-		if err := e.agrees(); err != nil {
-			return &Unsound{err.Error()}
-		}
-		if err := v.prunes(e); err != nil {
-			return err
-		}
-	}
-	v.grown.add(e.Hash)
-	return v.atCheckpoint()
-}
-
-// empty notes an entry that says nothing any more.
-func (v *verification) empty(e *Entry) {
-	v.found.Pruned++
-	if last := len(v.emptied) - 1; last >= 0 && v.emptied[last][1]+1 == e.Number {
-		v.emptied[last][1] = e.Number
-		if e.At.After(v.latest[last]) {
-			v.latest[last] = e.At
-		}
-		return
-	}
-	v.emptied, v.latest = append(v.emptied, Stretch{e.Number, e.Number}), append(v.latest, e.At)
-}
-
-// prunes notes which entries an entry says were emptied: such as came before it alone.
-func (v *verification) prunes(e *Entry) error {
-	if e.Kind != Pruned {
-		return nil
-	}
-	c, err := e.Content()
-	var p Pruning
-	if err == nil {
-		err = json.Unmarshal(c.Pruned, &p)
-	}
-	if err != nil {
-		return unsound("entry %d cannot be read: %v", e.Number, err)
-	}
-	for _, s := range p.Emptied {
-		if s[1] >= e.Number {
-			return unsound("entry %d says that entry %d was emptied, which came after it", e.Number, s[1])
-		}
-	}
-	if len(p.Emptied) == 0 {
-		v.unnamed += p.Entries
-		if p.Before.After(v.unnamedBefore) {
-			v.unnamedBefore = p.Before
-		}
-	}
-	v.named = append(v.named, p.Emptied...)
-	p.Emptied = nil
-	if last := len(v.found.Prunings) - 1; last >= 0 && v.found.Prunings[last].Before.Equal(p.Before) && v.found.Prunings[last].By == p.By {
-		v.found.Prunings[last].Entries += p.Entries // one pruning, a part at a time
-		return nil
-	}
-	v.found.Prunings = append(v.found.Prunings, p)
-	return nil
-}
-
-// atCheckpoint holds the tree against the checkpoint, where it has grown as far.
-func (v *verification) atCheckpoint() error {
-	if v.found.Covered != nil && v.grown.Size == v.covered.Size && v.grown.Root() != v.covered.Root {
-		return unsound("the first %d entries are not those that the checkpoint covers: one was edited, dropped or added", v.covered.Size)
-	}
-	return nil
-}
-
-// finish holds the whole against the head.
-func (v *verification) finish(head Head) error {
-	root := v.grown.Root()
-	switch {
-	case v.covered.Size > head.Size:
-		return unsound("the checkpoint covers %d entries, and the journal has %d: %d are gone", v.covered.Size, head.Size,
-			v.covered.Size-head.Size)
-	case root != head.Root():
-		return unsound("the entries of the journal are not those that its head is of: it is not as it was recorded")
-	}
-	slices.SortFunc(v.named, func(a, b Stretch) int { return cmp.Compare(a[0], b[0]) })
-	next := 0
-	for i, s := range v.emptied {
-		for number := s[0]; number <= s[1]; {
-			for next < len(v.named) && v.named[next][1] < number {
-				next++
-			}
-			if next < len(v.named) && v.named[next][0] <= number {
-				number = v.named[next][1] + 1
-				continue
-			}
-			// One that an entry without numbers may have emptied.
-			if v.unnamed == 0 || !v.latest[i].Before(v.unnamedBefore) {
-				return unsound("entry %d was emptied, and no entry of the journal says so", number)
-			}
-			v.unnamed--
-			number++
-		}
-	}
-	v.found.Size, v.found.Root = v.grown.Size, root.String()
-	return nil
-}
-
-// agrees reports where what is kept beside a leaf to find it by is other than what the leaf
-// says.
-func (e *Entry) agrees() error {
-	c, err := e.Content()
-	switch {
-	case err != nil:
-		return err
-	case c.ID != e.ID || c.Kind != e.Kind || c.Account != e.Account || !c.At.Equal(e.At):
-		return fmt.Errorf("entry %d is found as %s of %s and says that it is %s of %s", e.Number, e.ID, e.Account, c.ID, c.Account)
-	case e.Brief == nil:
-		return nil
-	}
-	brief, err := e.briefOfLeaf()
-	if err != nil {
-		return fmt.Errorf("entry %d has a brief and cannot be read: %w", e.Number, err)
-	}
-	if again, _ := brief.AppendBinary(nil); !bytes.Equal(again, e.Brief) {
-		return fmt.Errorf("the brief of entry %d (%s) is not what the entry says", e.Number, e.ID)
-	}
-	return nil
-}
-
-// NewKey makes a pair of keys for the checkpoints of a journal of that name, each one line of
-// text.
-func NewKey(origin string) (private, public string, err error) { return merkle.NewKey(origin) }
-
-// Checkpoint signs the size and the root of a head with a private key of NewKey.
-func Checkpoint(head Head, private string) ([]byte, error) {
-	return merkle.Sign(head.Size, head.Root(), private)
 }

@@ -12,13 +12,24 @@ import (
 	"golang.org/x/mod/sumdb/tlog"
 	"pgregory.net/rapid"
 
-	"github.com/briskwarden/briskwarden/internal/merkle"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
 var at = time.Date(2026, time.November, 23, 13, 10, 0, 123456789, time.UTC)
 
+// hashes are stored hashes in memory.
+type hashes []tlog.Hash
+
+// ReadHashes implements tlog.HashReader.
+func (h hashes) ReadHashes(positions []int64) (found []tlog.Hash, err error) {
+	for _, p := range positions {
+		found = append(found, h[p])
+	}
+	return found, nil
+}
+
 func record(n int) (entries []journal.Entry, head journal.Head) {
+	head.Log = "door"
 	for i := range n {
 		entries = append(entries, journal.Make(journal.Decision, fmt.Sprint(i), at, "gateway", "liv", "answer", fmt.Appendf(nil, `{"n":%d}`, i)))
 	}
@@ -46,19 +57,19 @@ func TestTheRootIsThatOfTheLibrary(t *testing.T) {
 		later, _ := record(more)
 		head.Append(later)
 		require.Equal(t, root, before.Root(), "an older head stays as it was")
-		var hashes merkle.Hashes
+		var stored hashes
 		for i, e := range append(entries, later...) {
-			added, err := tlog.StoredHashes(int64(i), e.Leaf, hashes)
+			added, err := tlog.StoredHashes(int64(i), e.Leaf, stored)
 			require.NoError(t, err)
-			hashes = append(hashes, added...)
+			stored = append(stored, added...)
 		}
-		want, err := tlog.TreeHash(int64(first+more), hashes)
+		want, err := tlog.TreeHash(int64(first+more), stored)
 		require.NoError(t, err)
 		require.Equal(t, want, head.Root())
-		text, err := head.MarshalText()
+		text, err := head.MarshalBinary()
 		require.NoError(t, err)
 		var read journal.Head
-		require.NoError(t, read.UnmarshalText(text))
+		require.NoError(t, read.UnmarshalBinary(text))
 		require.Equal(t, head.Root(), read.Root())
 		require.Equal(t, head.Size, read.Size)
 	})
@@ -70,7 +81,7 @@ func TestVerify(t *testing.T) {
 	_, stranger, err := journal.NewKey("ferries.example/journal")
 	require.NoError(t, err)
 	_, three := record(3)
-	checkpoint, err := journal.Checkpoint(three, private)
+	checkpoint, err := journal.Checkpoint([]journal.Head{three}, private)
 	require.NoError(t, err)
 	five := func(change func(entries []journal.Entry) []journal.Entry) ([]journal.Entry, journal.Head) {
 		entries, head := record(5)
@@ -80,7 +91,7 @@ func TestVerify(t *testing.T) {
 	rewritten := func([]journal.Entry) ([]journal.Entry, journal.Head) {
 		entries, _ := record(5)
 		entries[1] = journal.Make(journal.Decision, "1", at, "gateway", "liv", "answer", []byte(`{"n":"another"}`))
-		var head journal.Head
+		head := journal.Head{Log: "door"}
 		head.Append(entries)
 		return entries, head
 	}
@@ -100,7 +111,7 @@ func TestVerify(t *testing.T) {
 		"emptied, and said to be another's": {change: func(e []journal.Entry) []journal.Entry { e[1].Prune(); e[1].Account = "oskar"; return e },
 			want: `is found all the same as one of "oskar"`},
 		"numbered below": {change: func(e []journal.Entry) []journal.Entry {
-			return append([]journal.Entry{{Number: -1, ID: "x", Leaf: e[0].Leaf, Hash: e[0].Hash}}, e...)
+			return append([]journal.Entry{{Log: "door", Number: -1, ID: "x", Leaf: e[0].Leaf, Hash: e[0].Hash}}, e...)
 		}, want: "entry 0 is missing"},
 		"edited": {change: func(e []journal.Entry) []journal.Entry { e[1].Leaf[20] ^= 1; return e },
 			want: "entry 1 (1) is not as it was recorded"},
@@ -114,7 +125,7 @@ func TestVerify(t *testing.T) {
 			want: "entry 3 is found as 3 of oskar"},
 		"all made up": {made: true},
 		"all made up, against checkpoint": {made: true, checkpoint: checkpoint, public: public,
-			want: "the first 3 entries are not those that the checkpoint covers"},
+			want: "the first 3 entries of the journal are not those that the checkpoint covers"},
 		"another's checkpoint": {checkpoint: checkpoint, public: stranger, want: "the checkpoint cannot be trusted"},
 		"no checkpoint":        {checkpoint: []byte("none"), public: public, want: "the checkpoint cannot be trusted"},
 	} {
@@ -127,9 +138,9 @@ func TestVerify(t *testing.T) {
 				entries, head = made, madeHead
 			}
 			if c.noHead {
-				head = journal.Head{}
+				head = journal.Head{Log: "door"}
 			}
-			found, err := journal.Verify(t.Context(), kept{entries, head}, c.checkpoint, c.public)
+			found, err := journal.Verify(t.Context(), kept{entries, head}, journal.Verification{Checkpoint: c.checkpoint, PublicKey: c.public})
 			if c.want != "" {
 				require.ErrorContains(t, err, c.want)
 				return
@@ -143,8 +154,8 @@ func TestVerify(t *testing.T) {
 	}
 	t.Run("shorter than the checkpoint", func(t *testing.T) {
 		entries, head := record(2)
-		_, err := journal.Verify(t.Context(), kept{entries, head}, checkpoint, public)
-		require.ErrorContains(t, err, "the checkpoint covers 3 entries, and the journal has 2: 1 are gone")
+		_, err := journal.Verify(t.Context(), kept{entries, head}, journal.Verification{Checkpoint: checkpoint, PublicKey: public})
+		require.ErrorContains(t, err, "the checkpoint covers 3 entries of the journal, which has 2: 1 are gone")
 	})
 }
 
@@ -164,11 +175,11 @@ func TestWhatWasPruned(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			entries, _ := record(4)
 			entries = append(entries, journal.Make(journal.Pruned, "p", at.Add(time.Hour), "", "", "pruned", []byte(c.said)))
-			var head journal.Head
+			head := journal.Head{Log: "door"}
 			head.Append(entries)
 			entries[1].Prune()
 			entries[2].Prune()
-			found, err := journal.Verify(t.Context(), kept{entries, head}, nil, "")
+			found, err := journal.Verify(t.Context(), kept{entries, head}, journal.Verification{})
 			if c.want != "" {
 				require.ErrorContains(t, err, c.want)
 				return
@@ -181,12 +192,27 @@ func TestWhatWasPruned(t *testing.T) {
 }
 
 func TestHeadsThatAreNone(t *testing.T) {
+	_, five := record(5)
+	sound, err := five.MarshalBinary()
+	require.NoError(t, err)
+	spoilt := func(at int, to byte) []byte {
+		text := slices.Clone(sound)
+		text[at] = to
+		return text
+	}
+	for name, text := range map[string][]byte{"nothing": nil, "too short": sound[1:], "a tree that its size has not": spoilt(3, 1),
+		"below 0": spoilt(len(sound)-8, 0x80), "more than there can be": spoilt(len(sound)-7, 1)} {
+		t.Run(name, func(t *testing.T) {
+			head := journal.Head{Size: 7}
+			require.Error(t, head.UnmarshalBinary(text))
+			require.EqualValues(t, 7, head.Size, "what cannot be read changes nothing")
+		})
+	}
 	for _, text := range []string{"", "x", "-1", "1", "2 AAAA", "0 47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=",
 		"3 47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU="} {
-		t.Run(text, func(t *testing.T) {
-			head := journal.Head{Size: 7}
-			require.Error(t, head.UnmarshalText([]byte(text)))
-			require.EqualValues(t, 7, head.Size, "what cannot be read changes nothing")
+		t.Run("of before: "+text, func(t *testing.T) {
+			_, err := journal.ParseHeadBefore(text)
+			require.Error(t, err)
 		})
 	}
 }
@@ -213,4 +239,4 @@ func (k kept) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Ent
 	return all(slices.DeleteFunc(slices.Clone(k.entries), func(e journal.Entry) bool { return f.After > 0 && e.Number < f.After }))
 }
 
-func (k kept) Head(context.Context) (journal.Head, error) { return k.head, nil }
+func (k kept) Heads(context.Context) ([]journal.Head, error) { return []journal.Head{k.head}, nil }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/journal"
 )
 
 // What a version of this program kept that did not note its sources is carried over by CarryOver. Its facts are
@@ -98,7 +99,7 @@ func CarryOver(ctx context.Context, s Store, at time.Time) (rows int, err error)
 	case !errors.Is(err, ErrNotFound):
 		return 0, err
 	}
-	for _, kind := range []Kind{Accounts, Devices, Groups} {
+	for _, kind := range []Kind{Accounts, Devices, Groups, Watch} {
 		for after, more := "", true; more; {
 			err := s.Update(ctx, func(tx Tx) error {
 				list, err := tx.List(ctx, Query{Kind: kind, After: after, Limit: carried})
@@ -182,6 +183,17 @@ func carryRow(tx Tx, row Row, at time.Time) error {
 			d.SeenWith = append(d.SeenWith, SeenAccount{Account: name, At: at})
 		}
 		return Save(tx, d)
+	case Watch:
+		if has["next"] == nil {
+			return nil
+		}
+		w := &Watched{Next: map[string]int64{}, State: has["state"]}
+		var next int64
+		if err := json.Unmarshal(has["next"], &next); err != nil {
+			return err
+		}
+		w.Next[journal.BeforeLog] = next
+		return Save(tx, w)
 	case Groups:
 		if has["members"] == nil {
 			return nil

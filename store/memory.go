@@ -2,12 +2,11 @@ package store
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"iter"
+	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -17,21 +16,30 @@ import (
 // Memory is a Store in memory, for tests and for a program that keeps nothing. The zero Memory
 // is empty.
 type Memory struct {
-	mu      sync.RWMutex
-	rows    map[Kind]map[string]Row
-	entries []journal.Entry
-	byID    map[string]int
-	head    journal.Head
+	// updating is held for a whole transaction, and mu only while something is read or kept: what changes rows may ask a judge,
+	// which reads the store by itself.
+	updating sync.Mutex
+
+	mu   sync.RWMutex
+	rows map[Kind]map[string]Row
+	// logs have entries by number, and inTime all of them as a journal is read. Both are replaced where an entry changes,
+	// since others look through them.
+	logs   map[string][]journal.Entry
+	inTime []journal.Entry
+	heads  map[string]journal.Head
+	byID   map[string]place
+}
+
+// place is where an entry is.
+type place struct {
+	log    string
+	number int64
 }
 
 // Get implements Reader.
 func (m *Memory) Get(_ context.Context, key Key) (Row, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	return m.get(key)
-}
-
-func (m *Memory) get(key Key) (Row, error) {
 	row, ok := m.rows[key.Kind][key.Key]
 	if !ok {
 		return Row{}, ErrNotFound
@@ -44,45 +52,27 @@ func (m *Memory) get(key Key) (Row, error) {
 func (m *Memory) List(_ context.Context, q Query) ([]Row, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	return m.list(q), nil
-}
-
-func (m *Memory) list(q Query) []Row {
 	var rows []Row
 	for _, row := range m.rows[q.Kind] {
-		if q.Matches(&row) {
+		if q.matches(&row) {
 			row.Value = bytes.Clone(row.Value)
 			rows = append(rows, row)
 		}
 	}
-	return q.InOrder(rows)
-}
-
-// Matches reports whether a row is one that the query leaves, as far as it does not count.
-func (q *Query) Matches(r *Row) bool {
-	return r.Kind == q.Kind && r.Key.Key > q.After && strings.HasPrefix(r.Key.Key, q.Prefix) && (q.Account == "" || r.Account == q.Account) &&
-		(q.Device == "" || r.Device == q.Device) &&
-		(q.DueBy.IsZero() || !r.Due.IsZero() && !r.Due.After(q.DueBy))
-}
-
-// InOrder sorts rows, and returns the first of them where the query has a limit.
-func (q *Query) InOrder(rows []Row) []Row {
-	slices.SortFunc(rows, func(a, b Row) int { return cmp.Compare(a.Key.Key, b.Key.Key) })
-	if q.Limit > 0 && len(rows) > q.Limit {
-		return rows[:q.Limit]
-	}
-	return rows
+	return q.inOrder(rows), nil
 }
 
 // Update implements Store.
 func (m *Memory) Update(ctx context.Context, change func(Tx) error) error {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	tx := &memoryTx{m: m, changed: map[Key]*Row{}}
+	m.updating.Lock()
+	defer m.updating.Unlock()
+	tx := &memoryTx{m: m, appended: map[string][]journal.Entry{}, pruned: map[string][]int64{}}
 	if err := errors.Join(change(tx), ctx.Err()); err != nil {
 		return err
 	}
-	for key, row := range tx.changed {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for key, row := range tx.Changes {
 		if row == nil {
 			delete(m.rows[key.Kind], key.Key)
 			continue
@@ -95,96 +85,115 @@ func (m *Memory) Update(ctx context.Context, change func(Tx) error) error {
 		}
 		m.rows[key.Kind][key.Key] = *row
 	}
-	if len(tx.pruned) > 0 {
-		m.entries = slices.Clone(m.entries) // which others look through
-		for _, i := range tx.pruned {
-			m.entries[i].Prune()
+	m.record(tx)
+	return nil
+}
+
+// record keeps what a transaction did to the journal.
+func (m *Memory) record(tx *memoryTx) {
+	for log, numbers := range tx.pruned {
+		entries := slices.Clone(m.logs[log])
+		for _, n := range numbers {
+			entries[n].Prune()
+		}
+		m.logs[log] = entries
+	}
+	for log, entries := range tx.appended {
+		if m.logs == nil {
+			m.logs, m.heads, m.byID = map[string][]journal.Entry{}, map[string]journal.Head{}, map[string]place{}
+		}
+		head := m.heads[log]
+		head.Log = log
+		head.Append(entries)
+		m.heads[log] = head
+		m.logs[log] = append(m.logs[log], entries...)
+		for _, e := range entries {
+			m.byID[e.ID] = place{log, e.Number}
+			last := len(m.inTime) - 1
+			if last < 0 || journal.Compare(&m.inTime[last], &e) < 0 {
+				m.inTime = append(m.inTime, e)
+				continue
+			}
+			at, _ := slices.BinarySearchFunc(m.inTime, e, func(a, b journal.Entry) int { return journal.Compare(&a, &b) })
+			m.inTime = slices.Insert(slices.Clone(m.inTime), at, e)
 		}
 	}
-	m.head.Append(tx.entries)
-	if m.byID == nil {
-		m.byID = map[string]int{}
+	if len(tx.pruned) > 0 {
+		m.inTime = slices.Clone(m.inTime)
+		for i := range m.inTime {
+			e := &m.inTime[i]
+			if _, is := slices.BinarySearch(tx.pruned[e.Log], e.Number); is {
+				e.Prune()
+			}
+		}
 	}
-	for i := range tx.entries {
-		m.byID[tx.entries[i].ID] = len(m.entries)
-		m.entries = append(m.entries, tx.entries[i])
-	}
-	return nil
 }
 
 // memoryTx keeps what is changed apart until all of it is kept.
 type memoryTx struct {
-	m       *Memory
-	changed map[Key]*Row
-	entries []journal.Entry
-	// pruned are the places of entries.
-	pruned []int
+	m *Memory
+	Changes
+	appended map[string][]journal.Entry
+	pruned   map[string][]int64
 }
 
 // Get implements Reader.
-func (t *memoryTx) Get(_ context.Context, key Key) (Row, error) {
-	row, changed := t.changed[key]
-	switch {
-	case !changed:
-		return t.m.get(key)
-	case row == nil:
-		return Row{}, ErrNotFound
+func (t *memoryTx) Get(ctx context.Context, key Key) (Row, error) {
+	if row, changed, err := t.Changes.Get(key); changed {
+		return row, err
 	}
-	return *row, nil
+	return t.m.Get(ctx, key)
 }
 
 // List implements Reader.
-func (t *memoryTx) List(_ context.Context, q Query) ([]Row, error) {
-	whole := q
-	whole.Limit = 0
-	rows := slices.DeleteFunc(t.m.list(whole), func(r Row) bool { _, changed := t.changed[r.Key]; return changed })
-	for _, row := range t.changed {
-		if row != nil && q.Matches(row) {
-			rows = append(rows, *row)
-		}
-	}
-	return q.InOrder(rows), nil
+func (t *memoryTx) List(ctx context.Context, q Query) ([]Row, error) {
+	return t.Changes.List(q, func(q Query) ([]Row, error) { return t.m.List(ctx, q) })
 }
 
-// Put implements Tx.
-func (t *memoryTx) Put(row Row) error {
-	row.Value = bytes.Clone(row.Value)
-	t.changed[row.Key] = &row
-	return nil
-}
+// Rests implements Tx. Nobody else can change a row.
+func (t *memoryTx) Rests(Key, int64) {}
 
-// Delete implements Tx.
-func (t *memoryTx) Delete(key Key) error {
-	t.changed[key] = nil
-	return nil
-}
+// Stamp implements Tx.
+func (t *memoryTx) Stamp() int64 { return 0 }
+
+// TellLater implements Tx. Nobody else is to hear.
+func (t *memoryTx) TellLater() {}
 
 // Append implements Tx.
-func (t *memoryTx) Append(entries []journal.Entry) error {
+func (t *memoryTx) Append(log string, entries []journal.Entry) error {
+	if err := journal.CheckLog(log); err != nil {
+		return err
+	}
 	for _, e := range entries {
 		if _, twice := t.m.byID[e.ID]; twice {
 			return errors.New("the journal has an entry " + e.ID)
 		}
 	}
-	t.entries = append(t.entries, entries...)
+	t.appended[log] = append(t.appended[log], entries...)
 	return nil
 }
 
 // Prune implements Tx.
-func (t *memoryTx) Prune(before time.Time, most int) (numbers []int64, err error) {
-	for i := range t.m.entries {
-		e := &t.m.entries[i]
-		if len(numbers) < most && e.Leaf != nil && e.Kind != journal.Pruned && e.At.Before(before) && !slices.Contains(t.pruned, i) {
-			t.pruned, numbers = append(t.pruned, i), append(numbers, e.Number)
+func (t *memoryTx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
+	for i := range t.m.logs[log] {
+		e := &t.m.logs[log][i]
+		if len(numbers) < most && e.Leaf != nil && e.Kind != journal.Pruned && e.At.Before(before) && !slices.Contains(t.pruned[log], e.Number) {
+			numbers = append(numbers, e.Number)
 		}
 	}
+	t.pruned[log] = append(t.pruned[log], numbers...)
+	slices.Sort(t.pruned[log])
 	return numbers, nil
 }
 
 // Entries implements Store.
 func (m *Memory) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	m.mu.RLock()
-	entries := m.entries[:len(m.entries):len(m.entries)]
+	entries := m.inTime
+	if f.Log != "" {
+		entries = m.logs[f.Log]
+	}
+	entries = entries[:len(entries):len(entries)]
 	m.mu.RUnlock()
 	return func(yield func(journal.Entry, error) bool) {
 		all := slices.All(entries)
@@ -210,19 +219,29 @@ func (m *Memory) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.
 func (m *Memory) Entry(_ context.Context, id string) (journal.Entry, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	i, ok := m.byID[id]
+	at, ok := m.byID[id]
 	if !ok {
 		return journal.Entry{}, ErrNotFound
 	}
-	return m.entries[i], nil
+	return m.logs[at.log][at.number], nil
 }
 
-// Head implements Store.
-func (m *Memory) Head(context.Context) (journal.Head, error) {
+// Heads implements Store.
+func (m *Memory) Heads(context.Context) ([]journal.Head, error) {
 	m.mu.RLock()
 	defer m.mu.RUnlock()
-	return m.head, nil
+	var heads []journal.Head
+	for _, log := range slices.Sorted(maps.Keys(m.heads)) {
+		heads = append(heads, m.heads[log])
+	}
+	return heads, nil
 }
+
+// Resembling implements Store. It packs nothing.
+func (m *Memory) Resembling([]byte) {}
+
+// Hold implements Store. It is this program's alone.
+func (m *Memory) Hold(context.Context, string) error { return nil }
 
 // Watch implements Store. Nobody else can change it.
 func (m *Memory) Watch(context.Context, Watcher) error { return nil }

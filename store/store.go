@@ -9,6 +9,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -35,16 +36,28 @@ const (
 	Sessions Kind = "session"  // Session
 	Outbox   Kind = "outgoing" // Outgoing
 	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
-	Followed Kind = "followed" // Following
 	Letters  Kind = "letter"   // Outgoing
 	Watch    Kind = "watch"    // Watched
 	Forms    Kind = "form"     // Form
+
+	// Those of package consent/acts, which has their types.
+	Clients   Kind = "client"
+	Requests  Kind = "request"
+	Pending   Kind = "pending"
+	Approvals Kind = "approval"
+	Grants    Kind = "grant"
+	Counts    Kind = "count"
 )
 
 // Key names a row.
 type Key struct {
 	Kind Kind
 	Key  string
+}
+
+// Compare orders keys by kind and then by key, byte by byte. It is for slices.SortFunc.
+func (k Key) Compare(other Key) int {
+	return cmp.Or(cmp.Compare(k.Kind, other.Kind), cmp.Compare(k.Key, other.Key))
 }
 
 // Row is what a store keeps of something.
@@ -56,6 +69,9 @@ type Row struct {
 	Due             time.Time
 	// Value is JSON, which the store keeps as it is.
 	Value []byte
+	// Stamp is other after each change of a row of a store that others may change. A store sets it where it returns rows,
+	// and passes it by where rows are put; Tx.Rests says which one a change rests on.
+	Stamp int64
 }
 
 // Query narrows rows of one kind. What is zero does not.
@@ -86,29 +102,44 @@ type Tx interface {
 	Put(Row) error
 	// Delete drops a row; dropping one that there is not is no error.
 	Delete(Key) error
-	// Append keeps entries at the end of the journal, and numbers them.
-	Append([]journal.Entry) error
-	// Prune takes out what entries before a moment say, of some `most` at a time: their leaves, their
+	// Rests says that what is changed rests on a row as it was remembered, by its stamp, 0 where there was none: as if the
+	// transaction had read it.
+	Rests(key Key, stamp int64)
+	// Stamp is the stamp that rows have which the transaction changes, once it is kept.
+	Stamp() int64
+	// TellLater says that others may hear of what is changed a moment after the transaction, and not at all where this
+	// program ends in that moment. It is for what a decision notes, so that doors do not wait for each other.
+	TellLater()
+	// Append keeps entries at the end of a log, which comes to be with its first entry, and numbers them.
+	Append(log string, entries []journal.Entry) error
+	// Prune takes out what entries of a log before a moment say, of some `most` at a time: their leaves, their
 	// briefs and whom they are about. Their hashes stay, so that the journal can be verified, and so do
 	// entries of the kind Pruned. It returns the numbers of those that it took, in order; none where none are left.
-	Prune(before time.Time, most int) (numbers []int64, err error)
+	Prune(log string, before time.Time, most int) (numbers []int64, err error)
 }
 
 // Store keeps rows and a journal. Its methods are safe for concurrent use. All errors but
 // ErrNotFound mean that the store cannot be relied on now; it may be asked again.
 type Store interface {
 	Reader
-	// Update calls change in a transaction of its own: no other is between its first reading
-	// and its end, those of other processes on the same store included. What it does is kept
-	// whole, and survives a crash once Update returned nil; with any error nothing of it is,
+	// Update calls change in a transaction: every row that it read, or found missing, and every log that it appends to is
+	// at its end as it was then, whatever other processes on the same store do; where another was first, change is called
+	// again. What it does is kept whole, and survives a crash once Update returned nil; with any error nothing of it is,
 	// unless the error is one of losing the store at the very end, after which nobody can say.
 	Update(ctx context.Context, change func(Tx) error) error
-	// Entries returns the entries that a filter leaves, in order.
+	// Entries returns the entries that a filter leaves, in its order.
 	Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error]
 	// Entry returns the entry of that ID, and ErrNotFound where there is none.
 	Entry(ctx context.Context, id string) (journal.Entry, error)
-	// Head returns the end of the journal.
-	Head(ctx context.Context) (journal.Head, error)
+	// Heads returns the ends of all logs, in the order of their names. One that has entries and no head is told with the
+	// size 0, so that journal.Verify finds it.
+	Heads(ctx context.Context) ([]journal.Head, error)
+	// Resembling says what leaves to come will be like, about nobody, so that they can be packed by it. What was packed by
+	// another before stays readable.
+	Resembling(leaf []byte)
+	// Hold takes a log for this program until Close, so that no two doors have one name: it is an error where another
+	// program that runs has it.
+	Hold(ctx context.Context, log string) error
 	// Watch calls changed with the keys of rows that others changed, soon after they did: other
 	// processes that share the store. It calls lost when it may have missed some, so that what
 	// was remembered of any row is void, and found when it follows again. It returns when the

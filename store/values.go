@@ -42,7 +42,7 @@ type Pushed struct {
 	Version    int             `json:"version" doc:"how often it was changed"`
 }
 
-func (a *Account) row() Row { return Row{Key: Key{Accounts, a.Name}, Account: a.Name} }
+func (a *Account) row() Row { return Row{Key: Key{Accounts, a.Name}} }
 
 // OrNone returns the account, or where it is nil one of that name of which nothing is known.
 func (a *Account) OrNone(name string) *Account {
@@ -420,20 +420,10 @@ func (d *Device) Supplied(book *directory.Device) *directory.Device {
 	return &joined
 }
 
-// Following is how far another record is in the journal.
-type Following struct {
-	// Record names it: consent.
-	Record string `json:"record" doc:"the record"`
-	// Acts is how many of its acts are in the journal.
-	Acts int64 `json:"acts" doc:"how many of its acts are in the journal"`
-}
-
-func (f *Following) row() Row { return Row{Key: Key{Followed, f.Record}} }
-
 // Watched is how far the watch is in the journal, and what it remembers.
 type Watched struct {
-	// Next is the number of the first entry that it has not seen.
-	Next int64 `json:"next" doc:"the first entry that it has not seen"`
+	// Next is for each log the number of the first entry that it has not seen.
+	Next map[string]int64 `json:"logs" doc:"for each log the first entry that it has not seen"`
 	// Busy is until when a door makes a digest.
 	Busy  time.Time       `json:"busy,omitzero" doc:"until when a door makes a digest"`
 	State json.RawMessage `json:"state" doc:"what it remembers, as package watch has it"`

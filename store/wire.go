@@ -169,13 +169,12 @@ func (s *SeenToken) appendJSON(text []byte) []byte {
 	return append(jsontext.Time(jsontext.Key(text, "at"), s.At), '}')
 }
 
-func (f *Following) appendJSON(text []byte) []byte {
-	text = jsontext.String(jsontext.Key(append(text, '{'), "record"), f.Record)
-	return append(strconv.AppendInt(jsontext.Key(text, "acts"), f.Acts, 10), '}')
-}
-
 func (w *Watched) appendJSON(text []byte) []byte {
-	text = strconv.AppendInt(jsontext.Key(append(text, '{'), "next"), w.Next, 10)
+	text = append(jsontext.Key(append(text, '{'), "logs"), '{')
+	for _, log := range slices.Sorted(maps.Keys(w.Next)) {
+		text = strconv.AppendInt(jsontext.Key(text, log), w.Next[log], 10)
+	}
+	text = append(text, '}')
 	text = appendTime(text, "busy", w.Busy)
 	return append(append(jsontext.Key(text, "state"), w.State...), '}')
 }

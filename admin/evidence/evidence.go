@@ -125,10 +125,10 @@ type Verification struct {
 	Wrong string `json:"wrong,omitzero" doc:"what is not as it was recorded; absent where all is"`
 }
 
-// Verify holds a journal against its tree, and against a checkpoint where one is given. An error
+// Verify holds the logs of a journal against their trees, and against a checkpoint where one is given. An error
 // means that it could not be read.
-func Verify(ctx context.Context, s store.Store, checkpoint []byte, public string) (*Verification, error) {
-	found, err := journal.Verify(ctx, s, checkpoint, public)
+func Verify(ctx context.Context, s store.Store, o journal.Verification) (*Verification, error) {
+	found, err := journal.Verify(ctx, s, o)
 	if wrong := new(journal.Unsound); errors.As(err, &wrong) {
 		return &Verification{Wrong: wrong.Error()}, nil
 	}

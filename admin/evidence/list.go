@@ -15,7 +15,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -127,7 +127,8 @@ func (f *Filter) cause(b *journal.Brief) int {
 
 // Line is an entry in a list.
 type Line struct {
-	Number  int64        `json:"number" doc:"its place in the journal, from 0 on"`
+	Log     string       `json:"log,omitzero" doc:"the log that it is in, which is that of a door"`
+	Number  int64        `json:"number" doc:"its place in the log, from 0 on"`
 	ID      string       `json:"id" doc:"its name"`
 	At      time.Time    `json:"at" doc:"when it was recorded"`
 	Kind    journal.Kind `json:"kind" doc:"what it records"`
@@ -212,7 +213,7 @@ func (l *Line) decided(f *Filter, b *journal.Brief) {
 }
 
 func (f *Filter) lineOf(e *journal.Entry) (Line, error) {
-	line := Line{Number: e.Number, ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account}
+	line := Line{Log: e.Log, Number: e.Number, ID: e.ID, At: e.At, Kind: e.Kind, Account: e.Account}
 	if e.Leaf == nil {
 		line.Text = errPruned.Error()
 		return line, nil
@@ -289,7 +290,7 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		}
 		text += ": " + r.Because
 	case journal.Consent:
-		var act desk.Act
+		var act acts.Act
 		err = json.Unmarshal(c.Consent, &act)
 		text = act.Sentence()
 	case journal.Pruned:
@@ -308,7 +309,7 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 func (l *List) WriteCSV(w io.Writer) error {
 	table := csv.NewWriter(w)
 	rows := [][]string{
-		{"number", "id", "at", "kind", "account", "caller", "app", "ip", "country", "device", "proved", "verdict", "policy", "rule",
+		{"log", "number", "id", "at", "kind", "account", "caller", "app", "ip", "country", "device", "proved", "verdict", "policy", "rule",
 			"risk", "signals", "text"},
 	}
 	for i := range l.Entries {
@@ -319,7 +320,7 @@ func (l *List) WriteCSV(w io.Writer) error {
 		}
 		rows = append(
 			rows,
-			[]string{strconv.FormatInt(e.Number, 10), e.ID, e.At.UTC().Format(time.RFC3339Nano), e.Kind.String(), e.Account, e.Caller,
+			[]string{e.Log, strconv.FormatInt(e.Number, 10), e.ID, e.At.UTC().Format(time.RFC3339Nano), e.Kind.String(), e.Account, e.Caller,
 				e.App, ip, e.Country, e.Device, strings.Join(e.Proved, ";"), e.Verdict, e.Policy, e.Rule, e.Level,
 				strings.Join(e.Signals, ";"), e.Text},
 		)

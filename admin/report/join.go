@@ -71,7 +71,7 @@ func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 			break
 		}
 		if e.Kind == journal.Inspection {
-			c.inspections = append(c.inspections, e.Number)
+			c.inspections = append(c.inspections, place{e.Log, e.Number})
 		}
 		if e.Kind != journal.Decision || e.Brief == nil && e.Leaf == nil { // the latter was pruned
 			continue

@@ -9,7 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/readiness"
 	"github.com/briskwarden/briskwarden/admin/replay"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -61,7 +61,7 @@ type Report struct {
 
 	Rollouts   []Rollout    `json:"rollouts" doc:"who is enrolled"`
 	Exemptions []Exemption  `json:"exemptions" doc:"exemptions, with their ends and their use"`
-	Programs   []desk.Entry `json:"programs" doc:"outside programs, the most dangerous first"`
+	Programs   []acts.Entry `json:"programs" doc:"outside programs, the most dangerous first"`
 
 	Score *Score `json:"score,omitempty" doc:"the score of inspect"`
 	// Next lists what to do, with a command for each.

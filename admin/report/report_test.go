@@ -260,7 +260,7 @@ rollouts: [{name: second, who: {groups: [crew]}, methods: [push], eases: [two],
 				entries = append(entries, e)
 			}
 		}
-		return tx.Append(entries)
+		return tx.Append("door", entries)
 	}))
 	r, err := report.OfJournal(t.Context(), b, kept, report.Options{At: begin.AddDate(0, 0, 5)})
 	require.NoError(t, err)

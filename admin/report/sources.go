@@ -15,7 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/inside"
@@ -84,7 +84,7 @@ type Options struct {
 	At     time.Time
 	Source Source
 	// Programs are the outside programs of the record of consent, where there is one.
-	Programs []desk.Entry
+	Programs []acts.Entry
 }
 
 // OfJournal reports on the decisions of a store's journal, and on its accounts with a standing risk. The
@@ -197,9 +197,9 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 }
 
 // addScores notes what inspect said of the books that were taken into force.
-func (r *Report) addScores(ctx context.Context, s store.Store, numbers []int64) error {
-	for _, number := range numbers {
-		for e, err := range s.Entries(ctx, journal.Filter{After: number, Limit: 1}) {
+func (r *Report) addScores(ctx context.Context, s store.Store, places []place) error {
+	for _, at := range places {
+		for e, err := range s.Entries(ctx, journal.Filter{Log: at.log, After: at.number, Limit: 1}) {
 			if err != nil {
 				return err
 			}
@@ -212,7 +212,7 @@ func (r *Report) addScores(ctx context.Context, s store.Store, numbers []int64) 
 				err = json.Unmarshal(c.Inspection, &said)
 			}
 			if err != nil {
-				return fmt.Errorf("entry %d: %w", number, err)
+				return fmt.Errorf("the entry %s: %w", e.ID, err)
 			}
 			r.Score.Moved = append(r.Score.Moved, ScoreAt{e.At, said.Book, said.Reached, said.Possible})
 		}
@@ -315,7 +315,7 @@ func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, 
 		}
 	}
 	r.AccountsBefore, r.AttemptsBefore, r.NoticedBefore = r.AccountsWithRisk, r.AttemptsWithRisk, r.Noticed
-	r.Programs = append([]desk.Entry{}, o.Programs...)
+	r.Programs = append([]acts.Entry{}, o.Programs...)
 	found, err := inspect.Inspect(ctx, b, o.At)
 	if err != nil {
 		return err

@@ -85,17 +85,21 @@ func BenchmarkLongJournal(b *testing.B) {
 			at := begun.Add(time.Duration(float64(month) * float64(n+i) / float64(*attempts)))
 			v := verdicts[chance.IntN(len(verdicts))]
 			rule := chance.IntN(len(rules))
-			brief := journal.Brief{Verdict: v, WithShadow: v, App: apps[chance.IntN(len(apps))], Country: "NO", Device: "laptop",
-				IP: netip.AddrFrom4([4]byte{203, 0, byte(chance.IntN(64)), byte(chance.IntN(256))}),
-				Causes: []journal.BriefCause{
-					{Code: decide.DemandsMet, Policy: "fleet-baseline", Rule: rules[rule]},
-				}, Proved: []string{"password", "push"}}
+			app, ip := apps[chance.IntN(len(apps))], netip.AddrFrom4([4]byte{203, 0, byte(chance.IntN(64)), byte(chance.IntN(256))})
 			e := journal.Make(journal.Decision, journal.NewID(), at, "gateway", account, "answer",
-				fmt.Appendf(nil, `{"verdict":%q,"facts":{"attempt":{"account":%q,"app":%q}}}`, v, account, brief.App))
+				fmt.Appendf(nil, `{"verdict":%[1]q,"causes":[{"code":"demands_met","policy":"fleet-baseline","rule":%[2]q}],"with_shadow":`+
+					`{"verdict":%[1]q},"facts":{"app":%[3]q,"country":"NO","attempt":{"at":%[4]q,"account":%[5]q,"app":%[3]q,"ip":%[6]q,`+
+					`"device":{"id":"laptop"},"proofs":[{"method":"password"},{"method":"push"}]}}}`, v, rules[rule], app,
+					at.Format(time.RFC3339Nano), account, ip))
+			brief, err := e.ReadBrief()
+			require.NoError(b, err)
 			e.Brief, _ = brief.AppendBinary(nil)
 			group = append(group, e)
 		}
-		require.NoError(b, s.Update(b.Context(), func(tx store.Tx) error { return tx.Append(group) }))
+		if n == 0 {
+			s.Resembling(group[0].Leaf)
+		}
+		require.NoError(b, s.Update(b.Context(), func(tx store.Tx) error { return tx.Append("door", group) }))
 	}
 	require.NoError(b, s.Close())
 	about, err := os.Stat(filepath.Join(dir, "door.db"))
@@ -103,6 +107,7 @@ func BenchmarkLongJournal(b *testing.B) {
 	b.Logf("%d entries in %d MB", *attempts, about.Size()>>20)
 	for name, args := range map[string][]string{
 		"report":       {"report", "--book", "kestrel", "--file", "door.db", "--json"},
+		"verify":       {"journal", "verify", "--file", "door.db"},
 		"journal-list": {"journal", "list", "--file", "door.db", "--account", "account-4711@kestrelsound.example"},
 	} {
 		b.Run(name, func(b *testing.B) { asProcess(b, dir, args...) })

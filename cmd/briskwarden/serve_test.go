@@ -180,13 +180,19 @@ func TestServe(t *testing.T) {
 			"--book", "kestrel"), "say who does it and why")
 		withdraw := []string{"serve", "facts", "ingrid@kestrelsound.example", "--withdraw", "disabled", "--of", "caller gateway", "--as", "ragna",
 			"--because", "HR was wrong", "--book", "kestrel"}
-		require.Contains(t, in(t, dir, 2, withdraw...), "another door has this store open")
+		require.Contains(t, in(t, dir, 0, withdraw...),
+			"disabled of ingrid@kestrelsound.example is no longer stated by caller gateway (it was true).", "also while the door runs")
+		require.Eventually(t, func() bool {
+			_, text := s.ask("POST", "/v1/decisions", "application/json", `{"account":"ingrid@kestrelsound.example","app":"mail"}`)
+			return !strings.Contains(text, "account_disabled")
+		}, 10*time.Second, 10*time.Millisecond, "which hears of it")
 		other := filepath.Join(dir, "other.yaml")
 		in(t, dir, 0, "serve", "backup", "facts.db")
+		copied, err := os.Stat(filepath.Join(dir, "facts.db"))
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), copied.Mode().Perm(), "a copy is no more readable than the store")
 		require.NoError(t, os.WriteFile(other, []byte("door: 1\nstore: {file: facts.db}\n"), 0o600))
 		withdraw = append(withdraw, "--config", "other.yaml")
-		require.Contains(t, in(t, dir, 0, withdraw...),
-			"disabled of ingrid@kestrelsound.example is no longer stated by caller gateway (it was true).")
 		require.Contains(t, in(t, dir, 2, withdraw...), `caller gateway does not state "disabled"`)
 		require.Contains(t, in(t, dir, 0, "serve", "facts", "ingrid@kestrelsound.example", "--book", "kestrel", "--config", "other.yaml"),
 			"may sign on")

@@ -11,9 +11,10 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // Outside programs want what is somebody's. She lets them in where the book leaves that to her, asks a reviewer where it does
@@ -72,7 +73,7 @@ func (t *trial) judges() (*consent.Judge, error) {
 }
 
 // askConsent asks the door what a program may have of somebody; a rehearsal leaves no trace.
-func (t *trial) askConsent(account string, x *program, because string, rehearse bool) (*desk.Answer, error) {
+func (t *trial) askConsent(account string, x *program, because string, rehearse bool) (*acts.Answer, error) {
 	judge, err := t.judges()
 	if err != nil {
 		return nil, err
@@ -86,7 +87,7 @@ func (t *trial) askConsent(account string, x *program, because string, rehearse 
 	if err != nil {
 		return nil, err
 	}
-	answer := new(desk.Answer)
+	answer := new(acts.Answer)
 	return answer, t.agents.call(http.MethodPost, "/v1/consents", "application/json", ask, answer)
 }
 
@@ -127,7 +128,7 @@ func (t *trial) takeConsent(w http.ResponseWriter, r *http.Request) {
 	t.showProgram(w, r, "answered", s.account, x, answer)
 }
 
-func (t *trial) showProgram(w http.ResponseWriter, r *http.Request, page, account string, x *program, answer *desk.Answer) {
+func (t *trial) showProgram(w http.ResponseWriter, r *http.Request, page, account string, x *program, answer *acts.Answer) {
 	judge, err := t.judges()
 	if err != nil {
 		t.failed(w, "the book was not compiled", err)
@@ -169,13 +170,13 @@ func (t *trial) failed(w http.ResponseWriter, what string, err error) {
 // reviewView is what reviewers see.
 type reviewView struct {
 	Account string
-	Queue   []desk.Batch
-	Clients []desk.Entry
+	Queue   []acts.Batch
+	Clients []acts.Entry
 	Said    string
 }
 
 // reviewer returns the desk and who is signed on at it, nil where she is no reviewer. What is there is then not hers to see.
-func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*desk.Desk, *session) {
+func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*acts.Desk, *session) {
 	s := t.signedOnAs(r)
 	judge, err := t.judges()
 	switch {
@@ -194,7 +195,7 @@ func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*desk.Desk, *s
 			step{App: "mail", Say: "Open your mail first: a reviewer proves as much as for that."})
 		return nil, nil
 	}
-	return desk.New(judge, t.consents), s
+	return acts.New(judge, t.facts, store.TerminalLog), s
 }
 
 // serveReview shows what waits, and who was let in.
@@ -233,11 +234,11 @@ func (t *trial) takeReview(w http.ResponseWriter, r *http.Request) {
 	switch did {
 	case "approve":
 		if err == nil {
-			_, err = d.Approve(r.Context(), desk.Approval{By: s.account, At: now, Request: number, Because: because})
+			_, err = d.Approve(r.Context(), acts.Approval{By: s.account, At: now, Request: number, Because: because})
 		}
 	case "refuse":
 		if err == nil {
-			_, err = d.Refuse(r.Context(), desk.Refusal{By: s.account, At: now, Requests: []int64{number}, Because: because})
+			_, err = d.Refuse(r.Context(), acts.Refusal{By: s.account, At: now, Requests: []int64{number}, Because: because})
 		}
 	case "bar":
 		_, err = d.Bar(r.Context(), s.account, r.PostFormValue("client"), because, now)

@@ -23,10 +23,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/internal/browsertest"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 const ingrid, jonas, marek, torstein = "ingrid@kestrelsound.example", "jonas@kestrelsound.example", "marek@gdansk-yard.example",
@@ -216,13 +217,13 @@ func (x *trial) sessionOf(account string) string {
 }
 
 // acts are the acts on consent, as the record has them.
-func (x *trial) acts(t *testing.T) (kinds []desk.Kind) {
+func (x *trial) acts(t *testing.T) (kinds []acts.Kind) {
 	judge, err := x.judges()
 	require.NoError(t, err)
-	acts, err := desk.New(judge, x.consents).Acts(t.Context())
+	record, err := acts.New(judge, x.facts, store.TerminalLog).Acts(t.Context(), journal.Verification{})
 	require.NoError(t, err)
-	for i := range acts {
-		kinds = append(kinds, acts[i].Kind)
+	for i := range record.Acts {
+		kinds = append(kinds, record.Acts[i].Kind)
 	}
 	return kinds
 }
@@ -476,7 +477,7 @@ func TestStories(t *testing.T) {
 			v.open("/").press("tide-table").sees("whom we have vetted", "Reads what everybody may know.").press("Let it in")
 			v.sees("You have let it in.").open("/programs/prize-wheel").sees("Nobody in particular", "This program is let in by nobody.")
 			require.NotContains(t, v.text(), "Let it in")
-			require.Contains(t, x.acts(t), desk.Granted)
+			require.Contains(t, x.acts(t), acts.Granted)
 		},
 		"what a program wants is asked for, refused, approved, and barred": func(t *testing.T, browser context.Context, x *trial) {
 			asks := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
@@ -489,7 +490,7 @@ func TestStories(t *testing.T) {
 			asks.open("/programs/voyage-log").fill("because", "It is a long log.").press("Ask for it").sees("Your request waits")
 			answers.open("/review").fill("because", "For a week.").press("Approve for the one who asked").sees("Approved.")
 			asks.open("/programs/voyage-log").sees("Let it in").press("Let it in").sees("You have let it in.")
-			require.Equal(t, []desk.Kind{desk.Asked, desk.Refused, desk.Asked, desk.Approved, desk.Granted}, x.acts(t))
+			require.Equal(t, []acts.Kind{acts.Asked, acts.Refused, acts.Asked, acts.Approved, acts.Granted}, x.acts(t))
 			asks.open("/programs/crew-swap").fill("because", "For my shifts.").press("Ask for it").sees("Your request waits")
 			answers.open("/review").fill("because", "It changed hands.").press("Bar the program").sees("The program is barred")
 			asks.open("/programs/crew-swap")

@@ -15,7 +15,6 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
@@ -26,13 +25,12 @@ import (
 
 // trial is a door with all that surrounds it: a provider at which people sign on, their phones and devices, and apps.
 type trial struct {
-	door     *door.Door
-	facts    *store.Memory
-	consents *desk.Memory
-	people   *standin.People
-	phones   *standin.Phones
-	pages    *standin.Pages
-	clock    *standin.Clock
+	door   *door.Door
+	facts  *store.Memory
+	people *standin.People
+	phones *standin.Phones
+	pages  *standin.Pages
+	clock  *standin.Clock
 	// base is the URL of the trial, book the folder with its copy of the demo's book, and http what it answers.
 	base, book string
 	http       http.Handler
@@ -68,7 +66,7 @@ type session struct {
 
 // newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
-	t := &trial{base: base, clock: standin.NewClock(tick), facts: new(store.Memory), consents: new(desk.Memory),
+	t := &trial{base: base, clock: standin.NewClock(tick), facts: new(store.Memory),
 		asking: map[string]*asking{}, sessions: map[string]*session{},
 		remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
@@ -99,7 +97,8 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	token, digest := door.NewToken()
 	local := netip.MustParseAddr("127.0.0.1")
 	config := &door.Config{
-		Store: door.StoreConfig{History: door.Complete},
+		Store:   door.StoreConfig{History: door.Complete},
+		Consent: door.ConsentConfig{Answer: true},
 		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id",
 			Own:    own,
 			Cookie: passCookie}},
@@ -116,7 +115,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
 		return briskwarden.Open(t.book, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
-	}, t.facts, config, door.Options{Now: t.clock.Now, Log: quiet, Consent: t.consents})
+	}, t.facts, config, door.Options{Now: t.clock.Now, Log: quiet})
 	if err != nil {
 		return nil, err
 	}

@@ -17,10 +17,13 @@ import (
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // recordName is the file of the record in the book's folder, where --record names
@@ -29,7 +32,7 @@ const recordName = "consent.db"
 
 // consentFlags are the flags of consent's subcommands.
 type consentFlags struct {
-	record, at, as, because          string
+	record, config, at, as, because  string
 	account, client, resource, group string
 	redirect, why, file              string
 	scopes                           []string
@@ -46,8 +49,9 @@ func (env *environment) consentCommand() *cobra.Command {
 		Use:   "consent",
 		Short: "Guard which outside programs people let in to their data",
 		Long: "consent answers what outside programs (OAuth 2.0 clients) ask of people: the book's rules allow\n" +
-			"what is harmless and refuse what is not, and everything between waits for a reviewer. The record of\n" +
-			"what was asked and answered is a file of its own (--record), which only grows.",
+			"what is harmless and refuse what is not, and everything between waits for a reviewer. What was asked\n" +
+			"and answered is kept in a file (--record), or in the store of a door (--config), whose doors then answer by\n" +
+			"it at once, also while they run. Each act is an entry of the journal there.",
 		Example: "  briskwarden consent rehearse --book kestrel --account ingrid@kestrelsound.example --client voyage-log --scope mail.read\n" +
 			"  briskwarden consent queue --book kestrel\n" +
 			"  briskwarden consent approve --book kestrel --request 7 --scope roster.read --as ragna@kestrelsound.example --because \"Roster " +
@@ -57,6 +61,7 @@ func (env *environment) consentCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.PersistentFlags().StringVar(&flags.record, "record", "", "the file of the record (consent.db in the book's folder)")
+	cmd.PersistentFlags().StringVar(&flags.config, "config", "", "the configuration of a door, whose store has the record")
 	cmd.PersistentFlags().StringVar(&flags.at, "at", "", "as of this day or time (now)")
 	sub := func(name, short, long, example string, setUp func(f *pflag.FlagSet), run func() error) {
 		c := &cobra.Command{Use: name, Short: short, Long: long, Example: "  briskwarden consent " + example, Args: noArguments,
@@ -208,9 +213,43 @@ func (env *environment) consentCommand() *cobra.Command {
 	return cmd
 }
 
-// withDesk opens the book and the record and calls work with the moment of --at.
-// A command that only looks makes no file.
-func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx context.Context, d *desk.Desk, at time.Time) error) error {
+// withRecord opens what keeps the acts and calls work with it. A command that only looks makes no file.
+func (env *environment) withRecord(flags *consentFlags, looks bool, work func(ctx context.Context, s store.Store) error) error {
+	ctx := context.Background()
+	if flags.config != "" {
+		if flags.record != "" {
+			return errors.New("give one of --config, for the store of a door, and --record, for a file")
+		}
+		config, err := service.ReadConfig(flags.config)
+		if err != nil {
+			return err
+		}
+		open := service.JoinStore
+		if looks {
+			open = service.ReadStore
+		}
+		s, err := open(ctx, config)
+		if err != nil {
+			return err
+		}
+		return errors.Join(work(ctx, s), s.Close())
+	}
+	path := flags.record
+	if path == "" {
+		path = filepath.Join(env.book, recordName)
+	}
+	s, kept, err := service.OpenRecord(ctx, path, looks)
+	if err != nil {
+		return err
+	}
+	if kept != "" {
+		fmt.Fprintf(env.err, "briskwarden: the record was carried over from the version before; the file as it was is %s\n", kept)
+	}
+	return errors.Join(work(ctx, s), s.Close())
+}
+
+// withDesk opens the book and what keeps the acts, and calls work with the moment of --at.
+func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx context.Context, d *acts.Desk, at time.Time) error) error {
 	b, _, consents, err := env.compileConsent()
 	if err != nil {
 		return err
@@ -219,37 +258,18 @@ func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx 
 	if err != nil {
 		return err
 	}
-	path := flags.record
-	if path == "" {
-		path = filepath.Join(env.book, recordName)
-	}
-	var store desk.Store = new(desk.Memory)
-	if _, missing := os.Stat(path); missing == nil || !looks {
-		open := desk.OpenFile
-		if looks {
-			open = desk.ReadFile
-		}
-		if store, err = open(path); err != nil {
-			return err
-		}
-	}
-	ctx, d := context.Background(), desk.New(consents, store)
-	return errors.Join(work(ctx, d, at), store.Close())
-}
-
-// looking opens the book and the record, which it verifies, and calls work with the moment
-// of --at. What acts verifies what it reads; what only looks has the time for all of it.
-func (env *environment) looking(flags *consentFlags, work func(ctx context.Context, d *desk.Desk, at time.Time) error) error {
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, at time.Time) error {
-		if err := d.VerifyActs(ctx); err != nil {
-			return err
-		}
-		return work(ctx, d, at)
+	return env.withRecord(flags, looks, func(ctx context.Context, s store.Store) error {
+		return work(ctx, acts.New(consents, s, store.TerminalLog), at)
 	})
 }
 
+// looking is withDesk for what changes nothing.
+func (env *environment) looking(flags *consentFlags, work func(ctx context.Context, d *acts.Desk, at time.Time) error) error {
+	return env.withDesk(flags, true, work)
+}
+
 // asked makes a request of the flags.
-func (f *consentFlags) asked(d *desk.Desk, at time.Time) (consent.Request, error) {
+func (f *consentFlags) asked(d *acts.Desk, at time.Time) (consent.Request, error) {
 	r := consent.Request{At: at, Account: f.account, Client: f.client, Scopes: f.scopes, RedirectURI: f.redirect}
 	if f.account == "" || f.client == "" || len(f.scopes) == 0 {
 		return r, errors.New("say who lets what have which: --account NAME, --client NAME and --scope NAME")
@@ -264,7 +284,7 @@ func (f *consentFlags) asked(d *desk.Desk, at time.Time) (consent.Request, error
 }
 
 func (env *environment) consentRehearse(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		r, err := flags.asked(d, at)
 		if err != nil {
 			return err
@@ -278,7 +298,7 @@ func (env *environment) consentRehearse(flags *consentFlags) error {
 }
 
 func (env *environment) consentAsk(flags *consentFlags) error {
-	return env.withDesk(flags, false, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.withDesk(flags, false, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		r, err := flags.asked(d, at)
 		if err != nil {
 			return err
@@ -292,27 +312,27 @@ func (env *environment) consentAsk(flags *consentFlags) error {
 }
 
 func (env *environment) consentQueue(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		batches, err := d.Queue(ctx, at)
 		if err != nil {
 			return err
 		}
-		return env.show(&desk.Queued{Batches: batches}, func(p *render.Page) { p.ConsentQueue(batches, at) })
+		return env.show(&acts.Queued{Batches: batches}, func(p *render.Page) { p.ConsentQueue(batches, at) })
 	})
 }
 
 func (env *environment) consentRegister(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		entries, err := d.Register(ctx, at)
 		if err != nil {
 			return err
 		}
-		registered := &desk.Registered{Clients: entries}
+		registered := &acts.Registered{Clients: entries}
 		if flags.client != "" {
 			if registered.Grants, err = d.Holds(ctx, flags.client, at); err != nil {
 				return err
 			}
-			registered.Clients = slices.DeleteFunc(entries, func(e desk.Entry) bool { return e.Client != flags.client })
+			registered.Clients = slices.DeleteFunc(entries, func(e acts.Entry) bool { return e.Client != flags.client })
 		}
 		return env.show(registered, func(p *render.Page) {
 			p.ConsentRegister(registered.Clients, at)
@@ -324,7 +344,7 @@ func (env *environment) consentRegister(flags *consentFlags) error {
 }
 
 func (env *environment) consentWithdraw(flags *consentFlags) error {
-	w := desk.Withdrawal{By: flags.as, Account: flags.account, Client: flags.client, Because: flags.because}
+	w := acts.Withdrawal{By: flags.as, Account: flags.account, Client: flags.client, Because: flags.because}
 	if w.Account == "" || w.Client == "" {
 		return errors.New("say what is taken back: --account NAME and --client NAME")
 	}
@@ -334,7 +354,7 @@ func (env *environment) consentWithdraw(flags *consentFlags) error {
 	return env.act(
 		flags,
 		fmt.Sprintf("%s takes back what %s let %s have.", w.By, w.Account, w.Client),
-		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 			w.At = at
 			return d.Withdraw(ctx, w)
 		},
@@ -342,12 +362,12 @@ func (env *environment) consentWithdraw(flags *consentFlags) error {
 }
 
 func (env *environment) consentStrays(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *desk.Desk, at time.Time) error {
+	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		strays, err := d.Strays(ctx, at)
 		if err != nil {
 			return err
 		}
-		err = env.show(&desk.Strayed{Grants: strays}, func(p *render.Page) { p.ConsentStrays(strays) })
+		err = env.show(&acts.Strayed{Grants: strays}, func(p *render.Page) { p.ConsentStrays(strays) })
 		return foundIf(len(strays) > 0, err)
 	})
 }
@@ -369,12 +389,9 @@ func (env *environment) consentActs(flags *consentFlags) error {
 			return fmt.Errorf("--public-key %s: %w", flags.publicKey, err)
 		}
 	}
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, _ time.Time) error {
-		record := &desk.Record{}
-		var err error
-		if flags.verify == "" {
-			record.Acts, err = d.Acts(ctx)
-		} else if record.Acts, record.Covered, err = d.ActsAgainst(ctx, checkpoint, string(key)); err != nil {
+	return env.looking(flags, func(ctx context.Context, d *acts.Desk, _ time.Time) error {
+		record, err := d.Acts(ctx, journal.Verification{Checkpoint: checkpoint, PublicKey: string(key)})
+		if err != nil && flags.verify != "" {
 			err = fmt.Errorf("--verify %s: %w", flags.verify, err)
 		}
 		if err != nil {
@@ -395,13 +412,20 @@ func (env *environment) consentCheckpoint(flags *consentFlags) error {
 	if err != nil {
 		return fmt.Errorf("--private-key %s: %w", flags.key, err)
 	}
-	return env.withDesk(flags, true, func(ctx context.Context, d *desk.Desk, _ time.Time) error {
-		signed, err := d.Checkpoint(ctx, string(key))
+	return env.withRecord(flags, true, func(ctx context.Context, s store.Store) error {
+		if _, err := journal.Verify(ctx, s, journal.Verification{}); err != nil {
+			return err
+		}
+		heads, err := s.Heads(ctx)
+		if err != nil {
+			return err
+		}
+		signed, err := journal.Checkpoint(heads, string(key))
 		if err != nil {
 			return fmt.Errorf("--private-key %s: %w", flags.key, err)
 		}
 		if env.json {
-			return env.printJSON(&desk.Signed{Checkpoint: string(signed)})
+			return env.printJSON(&acts.Signed{Checkpoint: string(signed)})
 		}
 		_, err = env.out.Write(signed)
 		return err
@@ -413,7 +437,7 @@ func (env *environment) consentKey(flags *consentFlags) error {
 		return errors.New("say where the key goes and which record it is for: --out FILE and --name NAME, " +
 			"such as --name kestrelsound.example/consent")
 	}
-	private, public, err := desk.NewKey(flags.as)
+	private, public, err := journal.NewKey(flags.as)
 	if err != nil {
 		return fmt.Errorf("--name: %w", err)
 	}
@@ -427,7 +451,7 @@ func (env *environment) consentKey(flags *consentFlags) error {
 	if err := newfile.Write(publicFile, []byte(public+"\n"), newfile.Shared); err != nil {
 		return err
 	}
-	return env.show(&desk.PublicKey{Public: public}, func(p *render.Page) { p.ConsentKey(flags.out, publicFile, public) })
+	return env.show(&acts.PublicKey{Public: public}, func(p *render.Page) { p.ConsentKey(flags.out, publicFile, public) })
 }
 
 // confirmed asks a person at a terminal whether to do what the text says. A
@@ -456,7 +480,7 @@ func (env *environment) confirmed(yes bool, text string) error {
 func (env *environment) act(
 	flags *consentFlags,
 	text string,
-	do func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error),
+	do func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error),
 ) error {
 	if flags.as == "" {
 		return errors.New("say who acts: --as ACCOUNT")
@@ -464,13 +488,13 @@ func (env *environment) act(
 	if err := env.confirmed(flags.yes, text); err != nil {
 		return err
 	}
-	return env.withDesk(flags, false, func(ctx context.Context, d *desk.Desk, at time.Time) error {
-		acts, err := do(ctx, d, at)
-		overruled := errors.Is(err, desk.ErrOverruled)
+	return env.withDesk(flags, false, func(ctx context.Context, d *acts.Desk, at time.Time) error {
+		done, err := do(ctx, d, at)
+		overruled := errors.Is(err, acts.ErrOverruled)
 		if err != nil && !overruled {
 			return err
 		}
-		if err := env.show(&desk.Record{Acts: acts}, func(p *render.Page) { p.ConsentActed(acts, d.Zone()) }); err != nil {
+		if err := env.show(&acts.Record{Acts: done}, func(p *render.Page) { p.ConsentActed(done, d.Zone()) }); err != nil {
 			return err
 		}
 		if overruled {
@@ -482,7 +506,7 @@ func (env *environment) act(
 }
 
 func (env *environment) consentApprove(flags *consentFlags) error {
-	a := desk.Approval{
+	a := acts.Approval{
 		By:       flags.as,
 		Request:  flags.request,
 		Client:   flags.client,
@@ -513,7 +537,7 @@ func (env *environment) consentApprove(flags *consentFlags) error {
 	return env.act(
 		flags,
 		fmt.Sprintf("%s approves %s.", flags.as, what),
-		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 			a.At = at
 			return d.Approve(ctx, a)
 		},
@@ -521,7 +545,7 @@ func (env *environment) consentApprove(flags *consentFlags) error {
 }
 
 func (env *environment) consentRefuse(flags *consentFlags) error {
-	r := desk.Refusal{By: flags.as, Requests: flags.requests, Client: flags.client, Because: flags.because}
+	r := acts.Refusal{By: flags.as, Requests: flags.requests, Client: flags.client, Because: flags.because}
 	what := "all that " + r.Client + " waits for"
 	switch {
 	case (len(r.Requests) == 0) == (r.Client == ""):
@@ -532,7 +556,7 @@ func (env *environment) consentRefuse(flags *consentFlags) error {
 	return env.act(
 		flags,
 		fmt.Sprintf("%s refuses %s.", r.By, what),
-		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 			r.At = at
 			return d.Refuse(ctx, r)
 		},
@@ -547,7 +571,7 @@ func (env *environment) consentBar(flags *consentFlags, bar bool) error {
 		return env.act(
 			flags,
 			fmt.Sprintf("%s lifts the bar of %s.", flags.as, flags.client),
-			func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+			func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 				return d.LiftBar(ctx, flags.as, flags.client, flags.because, at)
 			},
 		)
@@ -555,7 +579,7 @@ func (env *environment) consentBar(flags *consentFlags, bar bool) error {
 	return env.act(
 		flags,
 		fmt.Sprintf("%s bars %s; all that it was given ends.", flags.as, flags.client),
-		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 			return d.Bar(ctx, flags.as, flags.client, flags.because, at)
 		},
 	)
@@ -566,7 +590,7 @@ func (env *environment) consentImport(flags *consentFlags) error {
 	if err != nil {
 		return fmt.Errorf("--file %s: %w", flags.file, err)
 	}
-	found, err := desk.ReadImport(text)
+	found, err := acts.ReadImport(text)
 	if err != nil {
 		return fmt.Errorf("--file %s: %w", flags.file, err)
 	}
@@ -574,7 +598,7 @@ func (env *environment) consentImport(flags *consentFlags) error {
 		fmt.Fprintf(env.err, "%s:%d: left out: %s\n", flags.file, s.Line, s.Text)
 	}
 	err = env.act(flags, fmt.Sprintf("%s takes over %d clients and %d grants.", flags.as, len(found.Clients), len(found.Grants)),
-		func(ctx context.Context, d *desk.Desk, at time.Time) ([]desk.Act, error) {
+		func(ctx context.Context, d *acts.Desk, at time.Time) ([]acts.Act, error) {
 			return d.Import(ctx, flags.as, found, at)
 		})
 	return foundIf(len(found.Skipped) > 0, err)

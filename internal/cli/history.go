@@ -267,6 +267,17 @@ func (env *environment) showSteps() (progress func(done, more int), finish func(
 	return progress, func() { _ = bar.Finish() }
 }
 
+// showEntries returns what is told how many entries of a journal were looked at, of how many, and shows a person at a
+// terminal how far that has come. Finish ends it.
+func (env *environment) showEntries() (progress func(done, of int64), finish func()) {
+	bar := env.newBar(0)
+	return func(done, of int64) {
+		bar.Describe(fmt.Sprintf("%d of %d entries", done, of))
+		bar.ChangeMax64(of)
+		_ = bar.Set64(done) // a bar that cannot be drawn is no reason to stop
+	}, func() { _ = bar.Finish() }
+}
+
 // showProgress returns a bar over so many bytes of files, -1 where nobody knows how
 // many, that tells a person at a terminal how far a replay has come.
 func (env *environment) showProgress(size int64, options *replay.Options) *progressbar.ProgressBar {

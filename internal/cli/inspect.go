@@ -15,12 +15,13 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/sarif"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/typed"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // inspectFlags are the flags of inspect.
@@ -207,13 +208,12 @@ func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspec
 	if err != nil {
 		return inspect.Options{}, err
 	}
-	store, err := desk.ReadFile(path)
+	record, _, err := service.OpenRecord(context.Background(), path, true)
 	if err != nil {
 		return inspect.Options{}, err
 	}
-	defer store.Close()
-	usage, err := desk.New(consents, store).Usage(context.Background(), at)
-	return inspect.Options{Usage: usage}, err
+	usage, err := acts.New(consents, record, store.TerminalLog).Usage(context.Background(), at)
+	return inspect.Options{Usage: usage}, errors.Join(err, record.Close())
 }
 
 // moment reads --at in the zone of a book; now where it is left out.

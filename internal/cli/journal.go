@@ -268,8 +268,8 @@ func (env *environment) journalPruneCommand(flags *journalFlags) *cobra.Command 
 		Use:   "prune",
 		Short: "Take out what old entries say, and keep their hashes",
 		Long: "journal prune takes out what entries before a moment say, and whom they are about. Their hashes stay, so that\n" +
-			"journal verify still finds every later entry as it was. That it was done is an entry itself. While a door\n" +
-			"runs on a SQLite file it prunes itself: say journal: {keep: 400d} in its configuration.",
+			"journal verify still finds every later entry as it was. That it was done is an entry itself. A door does it\n" +
+			"by itself with journal: {keep: 400d} in its configuration.",
 		Example: "  briskwarden journal prune --config door.yaml --before 2025-11-01 --as ragna@kestrelsound.example",
 		Args:    noArguments,
 		RunE: func(*cobra.Command, []string) error {
@@ -310,8 +310,9 @@ func (env *environment) journalVerifyCommand(flags *journalFlags) *cobra.Command
 	cmd := &cobra.Command{
 		Use:   "verify",
 		Short: "Verify that every entry is as it was recorded, and none is missing",
-		Long: "journal verify holds all entries against the tree that they are the leaves of. That somebody rewrote all of\n" +
-			"it only a checkpoint shows that was kept elsewhere: give it with the public key of its signer.\n\n" +
+		Long: "journal verify holds the entries of each log against the tree that they are the leaves of: each door has a log,\n" +
+			"and those of doors that are gone are verified too. That somebody rewrote all of it only a checkpoint shows\n" +
+			"that was kept elsewhere: give it with the public key of its signer.\n\n" +
 			"The exit status is 1 where an entry is not as it was.",
 		Example: "  briskwarden journal verify --config door.yaml --checkpoint door.checkpoint --public-key door.pub",
 		Args:    noArguments,
@@ -330,7 +331,9 @@ func (env *environment) journalVerifyCommand(flags *journalFlags) *cobra.Command
 				}
 			}
 			return flags.withStore(func(ctx context.Context, s store.Store) error {
-				v, err := evidence.Verify(ctx, s, signed, string(key))
+				progress, finish := env.showEntries()
+				v, err := evidence.Verify(ctx, s, journal.Verification{Checkpoint: signed, PublicKey: string(key), Progress: progress})
+				finish()
 				if err != nil {
 					return err
 				}

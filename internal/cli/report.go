@@ -18,9 +18,10 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
+	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -151,7 +152,7 @@ func (f *reportFlags) options(env *environment, b *book.Book) (o report.Options,
 }
 
 // programs returns the register of the record of consent in the book's folder, where there is one.
-func (env *environment) programs(b *book.Book, at time.Time) ([]desk.Entry, error) {
+func (env *environment) programs(b *book.Book, at time.Time) ([]acts.Entry, error) {
 	path := filepath.Join(env.book, recordName)
 	if _, err := os.Stat(path); err != nil {
 		return nil, nil
@@ -160,11 +161,11 @@ func (env *environment) programs(b *book.Book, at time.Time) ([]desk.Entry, erro
 	if err != nil {
 		return nil, err
 	}
-	record, err := desk.ReadFile(path)
+	record, _, err := service.OpenRecord(context.Background(), path, true)
 	if err != nil {
 		return nil, err
 	}
-	entries, err := desk.New(consents, record).Register(context.Background(), at)
+	entries, err := acts.New(consents, record, store.TerminalLog).Register(context.Background(), at)
 	return entries, errors.Join(err, record.Close())
 }
 

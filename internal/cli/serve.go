@@ -46,7 +46,7 @@ func (env *environment) serveCommand() *cobra.Command {
 	}
 	flags.add(cmd)
 	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags),
-		env.serveFactsCommand(flags))
+		env.serveFactsCommand(flags), env.serveCarryOverCommand(flags))
 	return cmd
 }
 
@@ -112,6 +112,35 @@ func (env *environment) serveTokenCommand() *cobra.Command {
 	return cmd
 }
 
+func (env *environment) serveCarryOverCommand(flags *doorFlags) *cobra.Command {
+	return &cobra.Command{
+		Use:   "carry-over",
+		Short: "Bring the store of the version before to this one, before a door starts on it",
+		Long: "serve carry-over does what a door does at its first start on a store of the version before: it makes a new\n" +
+			"store with all that was kept, and takes over the acts of the record of consent. The store as it was is kept:\n" +
+			"a file beside it as FILE.before, tables in PostgreSQL as they are. No door may run meanwhile. What is of\n" +
+			"this version already is left as it is.",
+		Example: "  briskwarden serve carry-over --config door.yaml",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			config, err := service.ReadConfig(flags.config)
+			if err != nil {
+				return err
+			}
+			did, err := service.CarryOver(context.Background(), config, env.now())
+			if err != nil {
+				return err
+			}
+			return env.show(&carriedOver{Did: did}, func(p *render.Page) { p.ServeCarriedOver(did) })
+		},
+	}
+}
+
+// carriedOver is what serve carry-over prints as JSON.
+type carriedOver struct {
+	Did []string `json:"did"`
+}
+
 // onlyNamed is the value of --withdraw without one.
 const onlyNamed = "="
 
@@ -125,7 +154,7 @@ func (env *environment) serveFactsCommand(flags *doorFlags) *cobra.Command {
 			"feeds, issuers of events, administrators. Each source takes back only what it stated itself; with\n" +
 			"--withdraw FACT --of SOURCE an administrator does. --anew makes the account another person's: what was\n" +
 			"shown, reported or consented before counts no more. --group NAME --withdraw --of SOURCE gives a group\n" +
-			"back to the book. Each is entered in the journal. On a SQLite file the door is to be stopped for that.",
+			"back to the book. Each is entered in the journal, and holds at once, also while doors run.",
 		Example: "  briskwarden serve facts ingrid@kestrelsound.example --book kestrel --config door.yaml\n" +
 			"  briskwarden serve facts ingrid@kestrelsound.example --withdraw disabled --of \"issuer https://feed.example\" \\\n" +
 			"      --as ragna --because \"the alarm was false\"",
@@ -178,7 +207,8 @@ func (env *environment) serveBackupCommand(flags *doorFlags) *cobra.Command {
 		Use:   "backup FILE",
 		Short: "Write a copy of the store, also while the door runs",
 		Long: "serve backup writes the facts and the journal, as they are at this moment, into a new file. The door\n" +
-			"goes on meanwhile. To go back to a copy, stop the door and put it in the store's place.",
+			"goes on meanwhile. To go back to a copy, stop the door, remove the store with the files -wal and -shm beside\n" +
+			"it, which a door that was killed leaves there, and put the copy in its place.",
 		Example: "  briskwarden serve backup --config door.yaml door-2026-11-23.db",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {

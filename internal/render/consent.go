@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/lipgloss"
 
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -67,7 +67,7 @@ func (p *Page) scopes(scopes []consent.ScopeDecision) {
 }
 
 // ConsentAnswer tells what became of asking.
-func (p *Page) ConsentAnswer(r consent.Request, a *desk.Answer) {
+func (p *Page) ConsentAnswer(r consent.Request, a *acts.Answer) {
 	p.ConsentDecision(r, a.Decision)
 	p.line("")
 	switch {
@@ -94,7 +94,7 @@ func (p *Page) level(l directory.Level) string {
 }
 
 // ConsentQueue writes what waits for a reviewer.
-func (p *Page) ConsentQueue(batches []desk.Batch, at time.Time) {
+func (p *Page) ConsentQueue(batches []acts.Batch, at time.Time) {
 	waiting := 0
 	for _, b := range batches {
 		waiting += len(b.Requests)
@@ -163,7 +163,7 @@ const mostReasons = 3
 
 // ConsentRegister writes a table of all clients, the most dangerous first, with
 // the reasons below each.
-func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
+func (p *Page) ConsentRegister(entries []acts.Entry, at time.Time) {
 	heading := words.Count(len(entries), "program")
 	if len(entries) > 1 {
 		heading += ", the most dangerous first"
@@ -220,7 +220,7 @@ func (p *Page) ConsentRegister(entries []desk.Entry, at time.Time) {
 }
 
 // ConsentHolders writes who let a program in, and to what.
-func (p *Page) ConsentHolders(client string, grants []desk.Grant, zone *time.Location) {
+func (p *Page) ConsentHolders(client string, grants []acts.Grant, zone *time.Location) {
 	p.line("%s", p.heading.Render("Let in by "+words.Count(len(grants), "account")))
 	for _, g := range grants {
 		used := "its use is not known"
@@ -241,7 +241,7 @@ func (p *Page) ConsentHolders(client string, grants []desk.Grant, zone *time.Loc
 }
 
 // ConsentStrays writes the grants that today's rules would not allow.
-func (p *Page) ConsentStrays(strays []desk.Stray) {
+func (p *Page) ConsentStrays(strays []acts.Stray) {
 	if len(strays) == 0 {
 		p.line("%s", p.bold.Render("Today's rules would allow every grant"))
 		return
@@ -268,13 +268,13 @@ func (p *Page) ConsentStrays(strays []desk.Stray) {
 }
 
 // ConsentActed tells what was recorded.
-func (p *Page) ConsentActed(acts []desk.Act, zone *time.Location) {
+func (p *Page) ConsentActed(acts []acts.Act, zone *time.Location) {
 	p.line("%s", p.bold.Render(words.Count(len(acts), "act")+" recorded"))
 	p.acts(acts, zone)
 }
 
 // ConsentActs writes the record: so many of the last acts, or all where that is 0.
-func (p *Page) ConsentActs(r *desk.Record, last int, zone *time.Location) {
+func (p *Page) ConsentActs(r *acts.Record, last int, zone *time.Location) {
 	whole := words.Count(len(r.Acts), "act") + " on record, each as it was recorded"
 	if c := r.Covered; c != nil {
 		whole = fmt.Sprintf("The first %s are as they were at the checkpoint of %s; %d came after it", words.Count(int(c.Acts), "act"),
@@ -307,7 +307,7 @@ func (p *Page) ConsentKey(private, public, key string) {
 	p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key %s", p.folder, private))
 }
 
-func (p *Page) acts(acts []desk.Act, zone *time.Location) {
+func (p *Page) acts(acts []acts.Act, zone *time.Location) {
 	for _, a := range acts {
 		p.hang(fmt.Sprintf("%4d  %s  ", a.Number, a.At.In(zone).Format("2006-01-02 15:04")), 24, a.Sentence())
 	}

@@ -102,19 +102,25 @@ func (p *Page) JournalVerified(v *evidence.Verification) {
 	}
 	p.line("%s  %s, each as it was recorded, and none is missing", p.good.Render("SOUND"), words.Count(int(v.Size), "entry"))
 	p.line("")
-	p.labelled("Root", v.Root)
+	for i, l := range v.Logs {
+		label := ""
+		if i == 0 {
+			label = "Logs"
+		}
+		p.labelled(label, fmt.Sprintf("%s: %s, root %s", l.Log, words.Count(int(l.Size), "entry"), l.Root))
+	}
 	if v.Pruned > 0 {
 		p.labelled("Pruned", words.Count(int(v.Pruned), "entry")+" with the hash alone")
 		for _, x := range v.Prunings {
-			p.labelled("", fmt.Sprintf("%s before %s, by %s", words.Count(int(x.Entries), "entry"), x.Before.Format("2006-01-02 15:04 MST"),
-				cmp.Or(x.By, "the door")))
+			p.labelled("", fmt.Sprintf("%s of the log %s that were recorded before %s, by %s", words.Count(int(x.Entries), "entry"), x.Log,
+				x.Before.Format("2006-01-02 15:04 MST"), cmp.Or(x.By, "the door")))
 		}
 	}
 	if v.Covered == nil {
 		p.labelled("Covered", "none was given: that somebody rewrote all of it only one shows that was kept elsewhere")
 		return
 	}
-	p.labelled("Covered", fmt.Sprintf("%s: the first %s are as they were then", v.Origin, words.Count(int(*v.Covered), "entry")))
+	p.labelled("Covered", fmt.Sprintf("%s, as they were when %s signed", words.Count(int(*v.Covered), "entry"), v.Origin))
 }
 
 // JournalPruned tells what was taken out.

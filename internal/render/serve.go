@@ -74,6 +74,19 @@ func (p *Page) ServeBackedUp(path string) {
 	p.commands("Next", terminal.Command("briskwarden journal verify --file %s", path))
 }
 
+// ServeCarriedOver tells what was carried over.
+func (p *Page) ServeCarriedOver(did []string) {
+	if len(did) == 0 {
+		p.line("There was nothing to carry over: the store is of this version.")
+		return
+	}
+	p.line("%s", p.bold.Render("The store is of this version"))
+	p.line("")
+	for _, text := range did {
+		p.hang("  ", 2, words.Capital(text)+".")
+	}
+}
+
 // ServeFacts tells what holds of an account for the door, and what each source states of it.
 func (p *Page) ServeFacts(k *service.KnownFacts, config string) {
 	may := "may sign on"

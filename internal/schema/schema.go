@@ -23,7 +23,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/forms"
@@ -61,13 +61,13 @@ func Documents() []Document {
 		{"comparison", "what compare --json prints", of[compare.Report]("What changed between two books")},
 		{"readiness", "what readiness --json prints", of[readiness.Report]("How ready people are")},
 		{"consent-decision", "what consent rehearse --json prints", of[consent.Decision]("A decision on what an outside program asks for")},
-		{"consent-answer", "what consent ask --json prints", of[desk.Answer]("What became of asking")},
-		{"consent-queue", "what consent queue --json prints", of[desk.Queued]("What waits for a reviewer")},
-		{"consent-register", "what consent register --json prints", of[desk.Registered]("Outside programs, graded")},
-		{"consent-strays", "what consent strays --json prints", of[desk.Strayed]("Grants that today's rules would not allow")},
-		{"consent-checkpoint", "what consent checkpoint --json prints", of[desk.Signed]("A signed checkpoint of the record")},
-		{"consent-key", "what consent key --json prints", of[desk.PublicKey]("The public key of a new pair")},
-		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[desk.Record]("Acts on record")},
+		{"consent-answer", "what consent ask --json prints", of[acts.Answer]("What became of asking")},
+		{"consent-queue", "what consent queue --json prints", of[acts.Queued]("What waits for a reviewer")},
+		{"consent-register", "what consent register --json prints", of[acts.Registered]("Outside programs, graded")},
+		{"consent-strays", "what consent strays --json prints", of[acts.Strayed]("Grants that today's rules would not allow")},
+		{"consent-checkpoint", "what consent checkpoint --json prints", of[acts.Signed]("A signed checkpoint of the record")},
+		{"consent-key", "what consent key --json prints", of[acts.PublicKey]("The public key of a new pair")},
+		{"consent-acts", "what consent acts --json prints, and each act of a reviewer", of[acts.Record]("Acts on record")},
 		{"journal", "what journal list --json prints", of[evidence.List]("Entries of a journal")},
 		{
 			"journal-history",
@@ -107,8 +107,8 @@ func of[T any](title string) func() []byte {
 // administrator does.
 var types = forms.With(jsonschema.Types{
 	reflect.TypeFor[readiness.Status](): words(readiness.Statuses()),
-	reflect.TypeFor[desk.Kind]():        words(desk.Kinds()),
-	reflect.TypeFor[desk.State]():       words(desk.States()),
+	reflect.TypeFor[acts.Kind]():        words(acts.Kinds()),
+	reflect.TypeFor[acts.State]():       words(acts.States()),
 	reflect.TypeFor[compare.Effect]():   jsonschema.Words(compare.Effects()...),
 	reflect.TypeFor[inspect.Severity](): jsonschema.Words(inspect.Severities()...),
 	reflect.TypeFor[prove.State]():      jsonschema.Words(prove.States()...),

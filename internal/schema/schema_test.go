@@ -38,7 +38,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
@@ -316,7 +316,8 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("comparison", compared)
 	consents := mustConsent(t, b, judge)
 	ctx := context.Background()
-	reviewers := desk.New(consents, new(desk.Memory))
+	record := new(store.Memory)
+	reviewers := acts.New(consents, record, "door")
 	wants := consent.Request{
 		At:          monday,
 		Account:     "liv@kestrelsound.example",
@@ -330,32 +331,35 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	answer, err := reviewers.Ask(ctx, wants, "To swap.")
 	require.NoError(t, err)
 	check("consent-answer", answer)
-	held, err := desk.ReadImport([]byte("client_id,scope,account\ncrew-swap,openid,jonas@kestrelsound.example\n"))
+	held, err := acts.ReadImport([]byte("client_id,scope,account\ncrew-swap,openid,jonas@kestrelsound.example\n"))
 	require.NoError(t, err)
-	acts, err := reviewers.Import(ctx, "ragna@kestrelsound.example", held, monday)
+	_, err = reviewers.Import(ctx, "ragna@kestrelsound.example", held, monday)
 	require.NoError(t, err)
-	private, public, err := desk.NewKey("kestrelsound.example/consent")
+	private, public, err := journal.NewKey("kestrelsound.example/consent")
 	require.NoError(t, err)
-	check("consent-key", &desk.PublicKey{Public: public})
-	signed, err := reviewers.Checkpoint(ctx, private)
+	check("consent-key", &acts.PublicKey{Public: public})
+	heads, err := record.Heads(ctx)
 	require.NoError(t, err)
-	check("consent-checkpoint", &desk.Signed{Checkpoint: string(signed)})
-	_, covered, err := reviewers.ActsAgainst(ctx, signed, public)
+	signed, err := journal.Checkpoint(heads, private)
 	require.NoError(t, err)
-	check("consent-acts", &desk.Record{Acts: acts, Covered: covered})
+	check("consent-checkpoint", &acts.Signed{Checkpoint: string(signed)})
+	acted, err := reviewers.Acts(ctx, journal.Verification{Checkpoint: signed, PublicKey: public})
+	require.NoError(t, err)
+	require.Equal(t, &acts.Covered{Origin: "kestrelsound.example/consent", Acts: 2}, acted.Covered)
+	check("consent-acts", acted)
 	queue, err := reviewers.Queue(ctx, monday)
 	require.NoError(t, err)
-	check("consent-queue", &desk.Queued{Batches: queue})
+	check("consent-queue", &acts.Queued{Batches: queue})
 	register, err := reviewers.Register(ctx, monday)
 	require.NoError(t, err)
 	holds, err := reviewers.Holds(ctx, "crew-swap", monday)
 	require.NoError(t, err)
 	require.NotEmpty(t, holds)
-	check("consent-register", &desk.Registered{Clients: register, Grants: holds})
+	check("consent-register", &acts.Registered{Clients: register, Grants: holds})
 	strays, err := reviewers.Strays(ctx, monday)
 	require.NoError(t, err)
 	require.Len(t, strays, 1)
-	check("consent-strays", &desk.Strayed{Grants: strays})
+	check("consent-strays", &acts.Strayed{Grants: strays})
 	_, err = schema.Of("decison")
 	require.ErrorContains(t, err, `there is no schema "decison"; did you mean "decision"?`)
 	kept := new(store.Memory)
@@ -378,7 +382,7 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	require.NoError(t, recorded.Compare(b))
 	require.Equal(t, recorded.Verdict, recorded.Today.Verdict)
 	check("journal-decision", recorded)
-	verified, err := evidence.Verify(ctx, kept, nil, "")
+	verified, err := evidence.Verify(ctx, kept, journal.Verification{})
 	require.NoError(t, err)
 	check("journal-verification", verified)
 	judged, err := all.ListHistory(ctx, judge, []replay.Source{{Name: "history.jsonl", Open: func() (io.ReadCloser, error) {

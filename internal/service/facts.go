@@ -138,12 +138,9 @@ func Withdraw(ctx context.Context, dir string, c *door.Config, w *Withdrawal, at
 	if err != nil {
 		return nil, err
 	}
-	if c.Store.File == "" && c.Store.Postgres == "" {
-		return nil, errors.New("the configuration keeps its store in memory, which nobody else can change")
-	}
-	s, err := OpenStore(ctx, c)
+	s, err := JoinStore(ctx, c)
 	if err != nil {
-		return nil, fmt.Errorf("%w; a door on a SQLite file is to be stopped for this", err)
+		return nil, err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	at = at.UTC().Truncate(time.Microsecond)
@@ -287,5 +284,5 @@ func (x *withdrawing) record() error {
 	if err != nil {
 		return err
 	}
-	return x.tx.Append([]journal.Entry{journal.Make(journal.People, journal.NewID(), x.at, x.As, x.Account, "people", detail)})
+	return x.tx.Append(store.TerminalLog, []journal.Entry{journal.Make(journal.People, journal.NewID(), x.at, x.As, x.Account, "people", detail)})
 }

@@ -3,13 +3,11 @@
 package service
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -22,7 +20,6 @@ import (
 
 	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/consent/desk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
@@ -79,28 +76,6 @@ func Loader(dir string) door.Loader {
 	}
 }
 
-// OpenStore opens the store that a configuration names; one in memory where it names none.
-func OpenStore(ctx context.Context, c *door.Config) (store.Store, error) {
-	switch {
-	case c.Store.File != "":
-		return sqlite.Open(c.Store.File)
-	case c.Store.Postgres != "":
-		return postgres.Open(ctx, c.Store.Postgres)
-	}
-	return new(store.Memory), nil
-}
-
-// ReadStore opens the store that a configuration names to be looked at, while a door has it.
-func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {
-	switch {
-	case c.Store.File != "":
-		return sqlite.Read(c.Store.File)
-	case c.Store.Postgres != "":
-		return postgres.Read(ctx, c.Store.Postgres)
-	}
-	return nil, errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
-}
-
 // Token is a token for a caller, with the lines of a configuration that let its bearer in.
 type Token struct {
 	Token  string `json:"token" doc:"the token, which nobody can read again"`
@@ -126,89 +101,6 @@ func NewToken(name string, may []string) (*Token, error) {
 	}
 	line := fmt.Sprintf("callers:\n  - {name: %q, token: %q, may: [%s]%s}\n", name, digest, strings.Join(may, ", "), bounds)
 	return &Token{token, line}, nil
-}
-
-// PushedGroups returns the names of the groups that were pushed to the door of a configuration.
-func PushedGroups(ctx context.Context, config string) (names []string, err error) {
-	c, err := ReadConfig(config)
-	if err != nil {
-		return nil, err
-	}
-	s, err := ReadStore(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, s.Close()) }()
-	for row, err := range store.All(ctx, s, store.Query{Kind: store.Groups}) {
-		if err != nil {
-			return nil, err
-		}
-		names = append(names, row.Key.Key)
-	}
-	return names, nil
-}
-
-// Prune takes out what entries of the journal before a moment say. A store in a SQLite file must not be
-// open for a door.
-func Prune(ctx context.Context, c *door.Config, before time.Time, by string, at time.Time) (entries int64, err error) {
-	if c.Store.File == "" && c.Store.Postgres == "" {
-		return 0, errors.New("the configuration keeps its store in memory, so there is no journal to prune")
-	}
-	if c.Store.File != "" {
-		if _, err := os.Stat(c.Store.File); err != nil {
-			return 0, fmt.Errorf("there is no store %s", c.Store.File)
-		}
-	}
-	s, err := OpenStore(ctx, c)
-	if err != nil {
-		return 0, fmt.Errorf("%w; while a door runs it prunes itself: say journal: {keep: 400d} in its configuration", err)
-	}
-	defer func() { err = errors.Join(err, s.Close()) }()
-	return store.Prune(ctx, s, before, by, at)
-}
-
-// Lines opens the journal of a store in a SQLite file to be read as JSON lines, each an entry as it was
-// recorded; those that were pruned are left out.
-func Lines(path string) (io.ReadCloser, error) {
-	s, err := sqlite.Read(path)
-	if err != nil {
-		return nil, err
-	}
-	from, to := io.Pipe()
-	go func() {
-		err := writeLines(to, s)
-		to.CloseWithError(errors.Join(err, s.Close())) // nil ends it
-	}()
-	return from, nil
-}
-
-func writeLines(to io.Writer, s store.Store) error {
-	buffered := bufio.NewWriterSize(to, 64<<10)
-	for e, err := range s.Entries(context.Background(), journal.Filter{}) {
-		if err != nil {
-			return err
-		}
-		if e.Leaf == nil {
-			continue
-		}
-		buffered.Write(e.Leaf) // its error is that of Flush
-		if err := buffered.WriteByte('\n'); err != nil {
-			return err
-		}
-	}
-	return buffered.Flush()
-}
-
-// Backup writes a copy of the store, also while a door has it.
-func Backup(ctx context.Context, c *door.Config, path string) error {
-	if c.Store.File == "" {
-		return errors.New("a backup is made of a store in a file; of one in PostgreSQL pg_dump makes one (tables briskwarden_*)")
-	}
-	s, err := sqlite.Read(c.Store.File)
-	if err != nil {
-		return err
-	}
-	return errors.Join(s.Backup(ctx, path), s.Close())
 }
 
 // tlsConfig is the TLS of a configuration, nil where it has none.
@@ -272,17 +164,16 @@ func (s *Service) Run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	kept, err := OpenStore(ctx, s.Config)
+	if err := carryOver(ctx, s.Config, func(what string) { s.Log.Info(what) }); err != nil {
+		return fmt.Errorf("the store cannot be opened: %w", err)
+	}
+	kept, err := openStore(ctx, s.Config)
 	if err != nil {
 		return fmt.Errorf("the store cannot be opened: %w", err)
 	}
 	defer func() { err = errors.Join(err, kept.Close()) }()
-	var consents desk.Store
-	if s.Config.Consent.Record != "" {
-		if consents, err = desk.OpenFile(s.Config.Consent.Record); err != nil {
-			return fmt.Errorf("the record of consent cannot be opened: %w", err)
-		}
-		defer func() { err = errors.Join(err, consents.Close()) }()
+	if err := takeOverActs(ctx, s.Config, kept, func(what string) { s.Log.Info(what) }); err != nil {
+		return err
 	}
 	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
 	d, err := door.New(
@@ -290,7 +181,7 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		Loader(s.Dir),
 		kept,
 		s.Config,
-		door.Options{Now: s.Now, Log: s.Log, Consent: consents, Book: s.Dir, Journal: s.Journal},
+		door.Options{Now: s.Now, Log: s.Log, Book: s.Dir, Journal: s.Journal},
 	)
 	if err != nil {
 		return err
@@ -375,11 +266,11 @@ func writeCheckpoint(ctx context.Context, kept store.Store, c *door.JournalConfi
 	if err != nil {
 		return err
 	}
-	head, err := kept.Head(ctx)
+	heads, err := kept.Heads(ctx)
 	if err != nil {
 		return err
 	}
-	signed, err := journal.Checkpoint(head, string(key))
+	signed, err := journal.Checkpoint(heads, string(key))
 	if err != nil {
 		return err
 	}
@@ -447,21 +338,15 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 	if c.Journal.Key != "" {
 		key, err := wholefile.ReadPath(c.Journal.Key, mostConfig)
 		if err == nil {
-			_, err = journal.Checkpoint(journal.Head{}, string(key))
+			_, err = journal.Checkpoint(nil, string(key))
 		}
 		if err != nil {
 			wrong(fmt.Errorf("journal.key: %w", err))
 		}
 	}
 	if c.Consent.Record != "" {
-		if _, err := os.Stat(c.Consent.Record); err == nil { // else it is made when the door starts
-			record, err := desk.ReadFile(c.Consent.Record)
-			if err == nil {
-				err = record.Close()
-			}
-			if err != nil {
-				wrong(fmt.Errorf("consent.record: %w", err))
-			}
+		if _, _, err := sqlite.ActsBefore(ctx, c.Consent.Record); err != nil && !errors.Is(err, store.ErrNotFound) {
+			wrong(fmt.Errorf("consent.record: %w", err))
 		}
 	}
 	for _, caller := range c.Callers {
@@ -485,7 +370,9 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		case err == nil:
 			wrong(c.Unbounded(ctx, s))
 			wrong(s.Close())
-		case !errors.Is(err, sqlite.ErrOlder): // which is brought to the newest when the door starts
+		case errors.Is(err, sqlite.ErrOlder):
+			found.Store += ", of the version before: it is carried over when the door starts, and kept as it was beside it"
+		default:
 			wrong(err)
 		}
 	case c.Store.Postgres != "":

@@ -138,7 +138,7 @@ func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
 	kept, err := service.ReadStore(t.Context(), config)
 	require.NoError(t, err)
 	defer kept.Close()
-	found, err := journal.Verify(t.Context(), kept, checkpoint, string(public))
+	found, err := journal.Verify(t.Context(), kept, journal.Verification{Checkpoint: checkpoint, PublicKey: string(public)})
 	require.NoError(t, err)
 	require.Contains(t, []int64{2, 3}, *found.Covered, "the book, maybe what inspect says of it, and the decision")
 }

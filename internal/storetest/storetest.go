@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -26,6 +28,21 @@ var at = time.Date(2026, time.November, 23, 13, 10, 0, 123456000, time.UTC)
 func Entry(seconds int, kind journal.Kind, account string) journal.Entry {
 	return journal.Make(kind, journal.NewID(), at.Add(time.Duration(seconds)*time.Second), "gateway", account, "answer",
 		[]byte(`{"verdict":"grant"}`))
+}
+
+// log is the one that tests append to.
+const log = "door"
+
+// Head returns the end of the log that tests append to, one without entries where there is none.
+func Head(t *testing.T, s store.Store) journal.Head {
+	heads, err := s.Heads(t.Context())
+	require.NoError(t, err)
+	for _, head := range heads {
+		if head.Log == log {
+			return head
+		}
+	}
+	return journal.Head{Log: log}
 }
 
 func put(s store.Store, rows ...store.Row) error {
@@ -65,6 +82,7 @@ func Run(t *testing.T, empty func(*testing.T) store.Store, again func(*testing.T
 	t.Run("a transaction is kept whole or not at all", func(t *testing.T) { whole(t, empty(t)) })
 	t.Run("as a map", func(t *testing.T) { model(t, empty(t)) })
 	t.Run("journal", func(t *testing.T) { entries(t, empty(t)) })
+	t.Run("logs are one journal", func(t *testing.T) { logs(t, empty(t)) })
 	t.Run("Concurrent changes follow one another", func(t *testing.T) { concurrent(t, empty(t)) })
 	if again == nil {
 		return
@@ -73,17 +91,15 @@ func Run(t *testing.T, empty func(*testing.T) store.Store, again func(*testing.T
 		s := empty(t)
 		require.NoError(t, put(s, store.Row{Key: store.Key{Kind: store.Devices, Key: "till-04"}, Value: []byte(`{"id":"till-04"}`)}))
 		first := Entry(0, journal.Reload, "")
-		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append([]journal.Entry{first}) }))
-		head, err := s.Head(ctx)
-		require.NoError(t, err)
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(log, []journal.Entry{first}) }))
+		head := Head(t, s)
 		s = again(t, s)
 		device := store.Device{ID: "till-04"}
 		require.NoError(t, store.Load(ctx, s, &device))
 		e, err := s.Entry(ctx, first.ID)
 		require.NoError(t, err)
 		require.Equal(t, first.Leaf, e.Leaf)
-		same, err := s.Head(ctx)
-		require.NoError(t, err)
+		same := Head(t, s)
 		require.Equal(t, head, same)
 	})
 }
@@ -100,6 +116,7 @@ func rows(t *testing.T, s store.Store) {
 	))
 	row, err := s.Get(ctx, key("a"))
 	require.NoError(t, err)
+	row.Stamp = 0 // which is the store's
 	require.Equal(t, store.Row{Key: key("a"), Account: "liv", Device: "till-04", Due: at.Add(time.Hour), Value: []byte(`{"a":  2}`)}, row)
 	_, err = s.Get(ctx, key("B"))
 	require.ErrorIs(t, err, store.ErrNotFound, "keys are told apart by their bytes")
@@ -162,7 +179,6 @@ func values(t *testing.T, s store.Store) {
 			Because: "it was revoked", Next: at},
 		&store.Outgoing{ID: "1", To: "idp", Session: "s-9", Token: "e30", Tries: 2, Next: at},
 		&store.SeenToken{Issuer: "https://feed.example", JTI: "j", At: at},
-		&store.Following{Record: "consent", Acts: 17},
 	}
 	require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
 		for _, v := range list {
@@ -192,8 +208,6 @@ func values(t *testing.T, s store.Store) {
 				got[true] = &store.Outgoing{ID: v.ID}
 			case *store.SeenToken:
 				got[true] = &store.SeenToken{Issuer: v.Issuer, JTI: v.JTI}
-			case *store.Following:
-				got[true] = &store.Following{Record: v.Record}
 			}
 			require.NoError(t, store.Load(ctx, s, got[true]))
 			require.Equal(t, want, got[true])
@@ -213,7 +227,7 @@ func whole(t *testing.T, s store.Store) {
 	e := Entry(0, journal.People, "liv")
 	require.ErrorIs(t, s.Update(ctx, func(tx store.Tx) error {
 		require.NoError(t, store.Save(tx, account))
-		require.NoError(t, tx.Append([]journal.Entry{e}))
+		require.NoError(t, tx.Append(log, []journal.Entry{e}))
 		require.NoError(t, store.Load(ctx, tx, &store.Account{Name: "liv"}), "a transaction sees what it changed")
 		found, err := tx.List(ctx, store.Query{Kind: store.Accounts})
 		require.NoError(t, err)
@@ -223,14 +237,13 @@ func whole(t *testing.T, s store.Store) {
 	require.ErrorIs(t, store.Load(ctx, s, account), store.ErrNotFound)
 	_, err := s.Entry(ctx, e.ID)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append([]journal.Entry{e}) }))
+	require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(log, []journal.Entry{e}) }))
 	require.Error(t, s.Update(ctx, func(tx store.Tx) error {
 		require.NoError(t, store.Save(tx, account))
-		return tx.Append([]journal.Entry{e})
+		return tx.Append(log, []journal.Entry{e})
 	}), "an entry stands once")
 	require.ErrorIs(t, store.Load(ctx, s, account), store.ErrNotFound)
-	head, err := s.Head(ctx)
-	require.NoError(t, err)
+	head := Head(t, s)
 	require.EqualValues(t, 1, head.Size)
 }
 
@@ -283,14 +296,13 @@ func model(t *testing.T, s store.Store) {
 
 func entries(t *testing.T, s store.Store) {
 	ctx := context.Background()
-	head, err := s.Head(ctx)
-	require.NoError(t, err)
+	head := Head(t, s)
 	require.Zero(t, head.Size)
 	list := []journal.Entry{Entry(0, journal.Reload, ""), Entry(1, journal.Decision, "liv"), Entry(2, journal.Decision, "oskar"),
 		Entry(3, journal.Event, "liv"), Entry(4, journal.Decision, "liv")}
 	list[1].Brief, list[4].Brief = []byte("brief"), []byte("brief")
 	for _, some := range [][]journal.Entry{list[:1], list[1:4], list[4:]} {
-		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(some) }))
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(log, some) }))
 	}
 	for name, c := range map[string]struct {
 		f    journal.Filter
@@ -300,7 +312,7 @@ func entries(t *testing.T, s store.Store) {
 		"a kind":     {journal.Filter{Kind: journal.Decision}, []int64{1, 2, 4}},
 		"an account": {journal.Filter{Account: "liv"}, []int64{1, 3, 4}},
 		"a time":     {journal.Filter{From: at.Add(time.Second), To: at.Add(3 * time.Second)}, []int64{1, 2}},
-		"a page":     {journal.Filter{After: 2, Limit: 2}, []int64{2, 3}},
+		"a page":     {journal.Filter{Log: log, After: 2, Limit: 2}, []int64{2, 3}},
 		"the latest": {journal.Filter{Account: "liv", Latest: true, Limit: 2}, []int64{4, 3}},
 		"a brief":    {journal.Filter{Match: func(e *journal.Entry) bool { return string(e.Brief) == "brief" }, Limit: 1}, []int64{1}},
 		"nothing":    {journal.Filter{Match: func(*journal.Entry) bool { return false }}, nil},
@@ -321,14 +333,13 @@ func entries(t *testing.T, s store.Store) {
 			}
 		})
 	}
-	head, err = s.Head(ctx)
-	require.NoError(t, err)
-	found, err := journal.Verify(ctx, unbriefed{s}, nil, "")
+	head = Head(t, s)
+	found, err := journal.Verify(ctx, unbriefed{s}, journal.Verification{})
 	require.NoError(t, err)
 	require.EqualValues(t, 5, found.Size)
 
 	t.Run("what older entries say is pruned, and the rest verifies", func(t *testing.T) {
-		n, err := store.Prune(ctx, s, at.Add(3*time.Second), "ragna", at.Add(time.Hour))
+		n, err := store.Prune(ctx, s, log, at.Add(3*time.Second), "ragna", at.Add(time.Hour))
 		require.NoError(t, err)
 		require.EqualValues(t, 3, n)
 		pruned := collect(t, s.Entries(ctx, journal.Filter{}))
@@ -341,18 +352,91 @@ func entries(t *testing.T, s store.Store) {
 		}
 		require.Equal(t, list[3].Leaf, pruned[3].Leaf)
 		require.Len(t, collect(t, s.Entries(ctx, journal.Filter{Account: "liv"})), 2)
-		found, err := journal.Verify(ctx, unbriefed{s}, nil, "")
+		found, err := journal.Verify(ctx, unbriefed{s}, journal.Verification{})
 		require.NoError(t, err)
 		require.EqualValues(t, 3, found.Pruned)
-		require.Equal(t, []journal.Pruning{{Before: at.Add(3 * time.Second), By: "ragna", Entries: 3}}, found.Prunings)
-		n, err = store.Prune(ctx, s, at.Add(2*time.Hour), "liv", at.Add(3*time.Hour))
+		require.Equal(t, []journal.Pruning{{Before: at.Add(3 * time.Second), By: "ragna", Entries: 3, Log: log}}, found.Prunings)
+		n, err = store.Prune(ctx, s, log, at.Add(2*time.Hour), "liv", at.Add(3*time.Hour))
 		require.NoError(t, err)
 		require.EqualValues(t, 2, n, "what says which entries were pruned is not")
-		found, err = journal.Verify(ctx, unbriefed{s}, nil, "")
+		found, err = journal.Verify(ctx, unbriefed{s}, journal.Verification{})
 		require.NoError(t, err)
 		require.EqualValues(t, 5, found.Pruned)
 		require.Len(t, found.Prunings, 2)
 	})
+}
+
+// logs: each log has numbers of its own, all are read by time, and one can empty entries of another.
+func logs(t *testing.T, s store.Store) {
+	ctx := t.Context()
+	add := func(log string, entries ...journal.Entry) {
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(log, entries) }))
+	}
+	at := func(second int) journal.Entry { return Entry(second, journal.Report, "liv") }
+	add("one", at(0), at(4))
+	add("two", at(1))
+	add("two", at(3), at(4))
+	add("one", at(2))
+	places := func(f journal.Filter) (list []string) {
+		for _, e := range collect(t, s.Entries(ctx, f)) {
+			list = append(list, fmt.Sprintf("%s %d", e.Log, e.Number))
+		}
+		return list
+	}
+	require.Equal(t, []string{"one 0", "two 0", "one 2", "two 1", "one 1", "two 2"}, places(journal.Filter{}), "by time, log and number")
+	require.Equal(t, []string{"two 2", "one 1", "two 1"}, places(journal.Filter{Account: "liv", Latest: true, Limit: 3}))
+	require.Equal(t, []string{"one 1", "one 2"}, places(journal.Filter{Log: "one", After: 1}), "one log by number")
+	found, err := journal.Verify(ctx, s, journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 6, found.Size)
+	require.Equal(t, []string{"one", "two"}, []string{found.Logs[0].Log, found.Logs[1].Log})
+	n, err := store.Prune(ctx, s, "two", at(2).At, "ragna", at(9).At)
+	require.NoError(t, err)
+	require.EqualValues(t, 2, n)
+	found, err = journal.Verify(ctx, s, journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 2, found.Pruned)
+	require.Len(t, found.Prunings, 2, "one for each log, both in the log of who pruned")
+	for _, name := range []string{"", "a b", "ä", strings.Repeat("x", 65)} {
+		require.Error(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(name, []journal.Entry{at(9)}) }), "%q names no log", name)
+	}
+}
+
+// CarriedOver holds a store against what a door of the version before had kept, in testdata/before.*: three people who signed
+// on, one whom a feed pushed as not active, a group of hers, 27 entries of which two were pruned, and a checkpoint.
+func CarriedOver(t *testing.T, s store.Store) {
+	ctx := t.Context()
+	read := func(name string) []byte {
+		text, err := os.ReadFile(filepath.Join("testdata", name))
+		require.NoError(t, err)
+		return text
+	}
+	found, err := journal.Verify(ctx, s, journal.Verification{Checkpoint: read("before.checkpoint"), PublicKey: string(read("before.pub"))})
+	require.NoError(t, err, "against the checkpoint of then")
+	require.EqualValues(t, 27, *found.Covered)
+	require.EqualValues(t, 2, found.Pruned)
+	require.Equal(t, journal.BeforeLog, found.Logs[0].Log)
+	require.Len(t, collect(t, s.Entries(ctx, journal.Filter{Account: "liv@kestrelsound.example"})), 6)
+	rows, err := store.CarryOver(ctx, s, at)
+	require.NoError(t, err)
+	require.Positive(t, rows)
+	hand := &store.Account{Name: "new.hand@kestrelsound.example"}
+	require.NoError(t, store.Load(ctx, s, hand))
+	require.Contains(t, hand.Stated, store.Statement{Fact: store.Disabled, By: store.Before, At: hand.Pushed[store.Before].Changed,
+		Value: attempt.BoolScalar(true)})
+	members, err := s.List(ctx, store.MembersOf("deck"))
+	require.NoError(t, err)
+	require.Len(t, members, 1)
+	sessions, err := s.List(ctx, store.Query{Kind: store.Sessions, Account: "oskar@kestrelsound.example"})
+	require.NoError(t, err)
+	require.Len(t, sessions, 7, "what had changed last among them")
+	watched := new(store.Watched)
+	require.NoError(t, store.Load(ctx, s, watched))
+	require.Positive(t, watched.Next[journal.BeforeLog])
+	require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Append(log, []journal.Entry{Entry(0, journal.Reload, "")}) }))
+	found, err = journal.Verify(ctx, s, journal.Verification{Checkpoint: read("before.checkpoint"), PublicKey: string(read("before.pub"))})
+	require.NoError(t, err)
+	require.Len(t, found.Logs, 2, "a door goes on in a log of its own")
 }
 
 // unbriefed is a store whose briefs, which are none in this test, are left out.
@@ -383,7 +467,7 @@ func concurrent(t *testing.T, s store.Store) {
 						return err
 					}
 					count.Failures = append(count.Failures, at)
-					return errors.Join(store.Save(tx, count), tx.Append([]journal.Entry{Entry(worker*rounds+i, journal.Decision, "count")}))
+					return errors.Join(store.Save(tx, count), tx.Append(log, []journal.Entry{Entry(worker*rounds+i, journal.Decision, "count")}))
 				})
 				if err != nil {
 					t.Error(err)
@@ -395,7 +479,7 @@ func concurrent(t *testing.T, s store.Store) {
 	count := &store.Account{Name: "count"}
 	require.NoError(t, store.Load(ctx, s, count))
 	require.Len(t, count.Failures, workers*rounds)
-	found, err := journal.Verify(ctx, s, nil, "")
+	found, err := journal.Verify(ctx, s, journal.Verification{})
 	require.NoError(t, err)
 	require.EqualValues(t, workers*rounds, found.Size)
 }

@@ -7,65 +7,59 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
-	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
-	"golang.org/x/mod/sumdb/tlog"
 
+	"github.com/briskwarden/briskwarden/internal/packed"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// migrations make the tables; the table briskwarden_form says how many of them the database
-// has had. A new form adds one, and none is changed once it has landed.
-var migrations = []string{`
-CREATE TABLE briskwarden_facts (kind text COLLATE "C" NOT NULL, key text COLLATE "C" NOT NULL, account text COLLATE "C" NOT NULL,
-	device text COLLATE "C" NOT NULL, due timestamptz, value bytea NOT NULL, PRIMARY KEY (kind, key));
-CREATE INDEX briskwarden_facts_by_account ON briskwarden_facts (account, kind) WHERE kind IN ('session', 'outgoing');
-CREATE INDEX briskwarden_facts_by_device ON briskwarden_facts (device, kind) WHERE device <> '';
-CREATE INDEX briskwarden_facts_by_due ON briskwarden_facts (kind, due) WHERE due IS NOT NULL;
-CREATE TABLE briskwarden_entries (number bigint PRIMARY KEY, id text COLLATE "C" NOT NULL UNIQUE, at timestamptz NOT NULL,
-	kind smallint NOT NULL, account text COLLATE "C" NOT NULL, leaf bytea, hash bytea NOT NULL);
-CREATE INDEX briskwarden_entries_by_at ON briskwarden_entries (at);
-CREATE INDEX briskwarden_entries_by_account ON briskwarden_entries (account, number) WHERE account <> '';
-CREATE TABLE briskwarden_head (one int PRIMARY KEY CHECK (one = 1), head text NOT NULL);
-INSERT INTO briskwarden_head VALUES (1, '0');
-CREATE FUNCTION briskwarden_entry_stays() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
-	IF TG_OP = 'DELETE' OR (NEW.number, NEW.id, NEW.at, NEW.kind, NEW.account, NEW.hash) IS DISTINCT FROM
-		(OLD.number, OLD.id, OLD.at, OLD.kind, OLD.account, OLD.hash) THEN
-		RAISE EXCEPTION 'entries are never changed';
-	END IF;
-	RETURN NEW;
-END $$;
-CREATE TRIGGER briskwarden_entries_stay BEFORE UPDATE OR DELETE ON briskwarden_entries
-	FOR EACH ROW EXECUTE FUNCTION briskwarden_entry_stays();
-`, `
-ALTER TABLE briskwarden_entries ADD COLUMN brief bytea;
-DROP INDEX briskwarden_entries_by_at;
-CREATE INDEX briskwarden_entries_by_at ON briskwarden_entries (at, number);
-CREATE INDEX briskwarden_entries_unpruned ON briskwarden_entries (at) WHERE leaf IS NOT NULL;
-CREATE OR REPLACE FUNCTION briskwarden_entry_stays() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
-	IF TG_OP = 'DELETE' OR (NEW.number, NEW.id, NEW.at, NEW.kind, NEW.hash) IS DISTINCT FROM (OLD.number, OLD.id, OLD.at, OLD.kind, OLD.hash)
-		OR NEW.leaf IS NOT NULL OR NEW.brief IS NOT NULL OR NEW.account <> '' THEN
+// form is the form of the tables, as the table form says, and schema makes them. A newer form brings what changes them.
+const form = 1
+
+const schema = `
+CREATE TABLE form (form int NOT NULL);
+CREATE TABLE facts (kind text COLLATE "C" NOT NULL, key text COLLATE "C" NOT NULL, account text COLLATE "C" NOT NULL,
+	device text COLLATE "C" NOT NULL, due timestamptz, stamp bigint NOT NULL, value bytea NOT NULL, PRIMARY KEY (kind, key))
+	WITH (fillfactor = 80);
+CREATE INDEX facts_by_account ON facts (account, kind) WHERE account <> '';
+CREATE INDEX facts_by_device ON facts (device, kind) WHERE device <> '';
+CREATE INDEX facts_by_due ON facts (kind, due) WHERE due IS NOT NULL;
+CREATE TABLE logs (name text COLLATE "C" PRIMARY KEY, size bigint NOT NULL, head bytea NOT NULL) WITH (fillfactor = 10);
+ALTER TABLE logs ALTER COLUMN head SET STORAGE EXTERNAL;
+CREATE TABLE dictionaries (id bigint PRIMARY KEY, text bytea NOT NULL);
+CREATE TABLE entries (log text COLLATE "C" NOT NULL, number bigint NOT NULL, id uuid NOT NULL UNIQUE, at timestamptz NOT NULL,
+	kind smallint NOT NULL, account text COLLATE "C" NOT NULL, hash bytea NOT NULL, brief bytea, dictionary bigint, leaf bytea,
+	PRIMARY KEY (log, number));
+CREATE INDEX entries_by_time ON entries (at, log, number);
+CREATE INDEX entries_by_account ON entries (account, at) WHERE account <> '';
+CREATE FUNCTION entries_stay() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+	IF TG_OP = 'DELETE' OR (NEW.log, NEW.number, NEW.id, NEW.at, NEW.kind, NEW.hash) IS DISTINCT FROM
+		(OLD.log, OLD.number, OLD.id, OLD.at, OLD.kind, OLD.hash) OR NEW.leaf IS NOT NULL OR NEW.brief IS NOT NULL OR NEW.account <> '' THEN
 		RAISE EXCEPTION 'entries are never changed, and pruned whole';
 	END IF;
 	RETURN NEW;
 END $$;
-`, `
-DROP INDEX briskwarden_facts_by_account;
-CREATE INDEX briskwarden_facts_by_account ON briskwarden_facts (account, kind) WHERE kind IN ('session', 'outgoing', 'member');
-`}
+CREATE TRIGGER entries_stay BEFORE UPDATE OR DELETE ON entries FOR EACH ROW EXECUTE FUNCTION entries_stay();
+INSERT INTO form VALUES (1);
+`
 
 const (
-	// writing is the advisory lock that one transaction at a time holds, "BWst" as a number.
-	writing = 0x42577374
+	// making is the advisory lock that is held while tables are made, "BWst" as a number.
+	making = 0x42577374
 	// channel is where keys of rows that changed are told.
 	channel = "briskwarden_changes"
+	// home is the schema of the tables where the address names none (search_path). It is of its own, so that pg_dump
+	// --schema copies it whole, functions and triggers too.
+	home = "briskwarden"
+	// program is how a door names itself to the server, and programBefore how one of the version before did.
+	program, programBefore = "briskwarden door", "briskwarden"
 )
 
 // Store is a store.Store in a database.
@@ -73,39 +67,51 @@ type Store struct {
 	pool *pgxpool.Pool
 	// self names this connection of the program, so that it leaves out what it changed itself.
 	self string
+
+	// appending is held while entries are appended, so that transactions of this program do not wait in the database.
+	appending sync.Mutex
+	// mu guards what follows. heads are those of logs that were appended to, as the database has them, and kept the
+	// dictionaries that it has.
+	mu    sync.Mutex
+	heads map[string]journal.Head
+	kept  map[int64]bool
+	// untold are keys of rows that others are to hear of soon, and telling what tells them.
+	untold  []store.Key
+	telling *time.Timer
+	// held are the logs that are this program's, each by the connection that holds it.
+	held map[string]*pgx.Conn
+
+	// sample is what leaves are packed by, nil where that is not known, and dictionaries what they were packed by.
+	sample       atomic.Pointer[packed.Dictionary]
+	dictionaries sync.Map
 }
 
-// Open opens the database that a URL or a connection string names (as libpq reads them), and
-// makes the tables where they are missing.
+// Open opens the database that a URL or a connection string names (as libpq reads them), and makes the tables where they are
+// missing: in the schema briskwarden, unless search_path names another. What a door of the version before kept there is
+// carried over, once, as CarryOver says.
 func Open(ctx context.Context, at string) (*Store, error) {
 	s, err := connect(ctx, at, "off")
 	if err != nil {
 		return nil, err
 	}
-	if err := s.migrate(ctx); err != nil {
+	if err = s.make(ctx); err == nil {
+		err = s.check(ctx)
+	}
+	if err != nil {
 		s.pool.Close()
 		return nil, err
 	}
 	return s, nil
 }
 
-// Read opens the database to be looked at, by somebody who may read its tables and no more. What is written to it is an
-// error, and so is a database that a door of this version has not brought to its form.
+// Read opens the database to be looked at, by somebody who may read its tables and no more, on a standby too. What is
+// written to it is an error, and so is a database that a door of this version has not made its tables in.
 func Read(ctx context.Context, at string) (*Store, error) {
 	s, err := connect(ctx, at, "on")
 	if err != nil {
 		return nil, err
 	}
-	form := 0
-	err = s.pool.QueryRow(ctx, "SELECT max(form) FROM briskwarden_form").Scan(&form)
-	if undefined := new(pgconn.PgError); errors.As(err, &undefined) && undefined.Code == "42P01" { // undefined_table
-		err = errors.New("the database has no store: a door makes it when it starts")
-	}
-	if err == nil && form != len(migrations) {
-		err = fmt.Errorf("the database is of another version of this program (form %d, and this one reads %d): a door of this version brings an "+
-			"older one to its form when it starts", form, len(migrations))
-	}
-	if err != nil {
+	if err := s.check(ctx); err != nil {
 		s.pool.Close()
 		return nil, err
 	}
@@ -121,48 +127,85 @@ func connect(ctx context.Context, at, readOnly string) (*Store, error) {
 	}
 	config.MaxConns = 8
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	config.ConnConfig.RuntimeParams["application_name"] = "briskwarden"
+	config.ConnConfig.RuntimeParams["application_name"] = program
 	config.ConnConfig.RuntimeParams["default_transaction_read_only"] = readOnly
 	config.ConnConfig.RuntimeParams["synchronous_commit"] = "on" // what was acknowledged survives a crash
+	if config.ConnConfig.RuntimeParams["search_path"] == "" {
+		config.ConnConfig.RuntimeParams["search_path"] = home
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
 	}
-	return &Store{pool: pool, self: journal.NewID()}, nil
+	return &Store{pool: pool, self: journal.NewID(), heads: map[string]journal.Head{}, kept: map[int64]bool{}, held: map[string]*pgx.Conn{}}, nil
 }
 
-// migrate brings the tables to the newest form, one door at a time.
-func (s *Store) migrate(ctx context.Context) error {
+// has reports whether there is a table of a name.
+func has(ctx context.Context, from querier, table string) (is bool, err error) {
+	return is, from.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", table).Scan(&is)
+}
+
+// make makes the tables where they are missing, one door at a time, and carries over what a version before kept.
+func (s *Store) make(ctx context.Context) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", writing); err != nil {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", making); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "CREATE TABLE IF NOT EXISTS briskwarden_form (form int NOT NULL)"); err != nil {
+		if is, err := has(ctx, tx, "form"); is || err != nil {
 			return err
 		}
-		form := 0
-		if err := tx.QueryRow(ctx, "SELECT coalesce(max(form), 0) FROM briskwarden_form").Scan(&form); err != nil {
+		var path string
+		if err := tx.QueryRow(ctx, "SELECT current_setting('search_path')").Scan(&path); err != nil {
 			return err
 		}
-		if form > len(migrations) {
-			return fmt.Errorf("the database is of a newer version of this program (form %d, and this one knows %d)", form, len(migrations))
-		}
-		for ; form < len(migrations); form++ {
-			if _, err := tx.Exec(ctx, migrations[form]); err != nil {
-				return err
-			}
-			if _, err := tx.Exec(ctx, "INSERT INTO briskwarden_form VALUES ($1)", form+1); err != nil {
+		if path == home {
+			if _, err := tx.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+home); err != nil {
 				return err
 			}
 		}
-		return nil
+		if _, err := tx.Exec(ctx, schema); err != nil {
+			return err
+		}
+		return carryOver(ctx, tx)
 	})
+}
+
+// check reports where the tables are not those of this version, or lack what keeps entries as they are.
+func (s *Store) check(ctx context.Context) error {
+	is, err := has(ctx, s.pool, "form")
+	switch {
+	case err != nil:
+		return err
+	case !is:
+		return errors.New("the database has no store: a door makes it when it starts")
+	}
+	var found int
+	var guarded bool
+	if err := s.pool.QueryRow(ctx, "SELECT (SELECT max(form) FROM form), EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass('entries')"+
+		" AND tgname = 'entries_stay' AND tgenabled IN ('O', 'A'))").Scan(&found, &guarded); err != nil {
+		return err
+	}
+	switch {
+	case found != form:
+		return fmt.Errorf("the database is of another version of this program (form %d, and this one knows %d)", found, form)
+	case !guarded:
+		return errors.New("the table entries has lost the trigger entries_stay, without which entries can be changed: restore the whole schema, " +
+			"as `pg_dump --schema` copies it")
+	}
+	return nil
 }
 
 // Close implements store.Store.
 func (s *Store) Close() error {
+	s.tell()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var errs []error
+	for _, conn := range s.held {
+		errs = append(errs, conn.Close(context.Background()))
+	}
 	s.pool.Close()
-	return nil
+	return errors.Join(errs...)
 }
 
 // querier is what rows are read through: the pool or a transaction.
@@ -171,12 +214,12 @@ type querier interface {
 	QueryRow(ctx context.Context, query string, args ...any) pgx.Row
 }
 
-const columns = "kind, key, account, device, due, value"
+const columns = "kind, key, account, device, due, stamp, value"
 
 func scanRow(from pgx.Row) (store.Row, error) {
 	var row store.Row
 	var due *time.Time
-	err := from.Scan(&row.Kind, &row.Key.Key, &row.Account, &row.Device, &due, &row.Value)
+	err := from.Scan(&row.Kind, &row.Key.Key, &row.Account, &row.Device, &due, &row.Stamp, &row.Value)
 	if due != nil {
 		row.Due = due.UTC()
 	}
@@ -187,7 +230,7 @@ func scanRow(from pgx.Row) (store.Row, error) {
 }
 
 func get(ctx context.Context, from querier, key store.Key) (store.Row, error) {
-	return scanRow(from.QueryRow(ctx, "SELECT "+columns+" FROM briskwarden_facts WHERE kind = $1 AND key = $2", string(key.Kind), key.Key))
+	return scanRow(from.QueryRow(ctx, "SELECT "+columns+" FROM facts WHERE kind = $1 AND key = $2", string(key.Kind), key.Key))
 }
 
 // Get implements store.Reader.
@@ -235,7 +278,7 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 		c.add("key < ?", q.Prefix+"\U0010ffff")
 	}
 	if q.Account != "" {
-		c.add("account = ?", q.Account)
+		c.add("account = ? AND account <> ''", q.Account) // the latter for the partial index
 	}
 	if q.Device != "" {
 		c.add("device = ? AND device <> ''", q.Device)
@@ -243,193 +286,11 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 	if !q.DueBy.IsZero() {
 		c.add("due <= ?", q.DueBy)
 	}
-	rows, err := from.Query(ctx, "SELECT "+columns+" FROM briskwarden_facts"+c.where()+" ORDER BY key"+limit(q.Limit), c.args...)
+	rows, err := from.Query(ctx, "SELECT "+columns+" FROM facts"+c.where()+" ORDER BY key"+limit(q.Limit), c.args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (store.Row, error) { return scanRow(row) })
-}
-
-// Update implements store.Store.
-func (s *Store) Update(ctx context.Context, change func(store.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.pool, func(begun pgx.Tx) error {
-		if _, err := begun.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", writing); err != nil {
-			return err
-		}
-		t := &tx{tx: begun, ctx: ctx, changed: map[store.Key]*store.Row{}}
-		if err := change(t); err != nil {
-			return err
-		}
-		if err := t.flush(); err != nil {
-			return err
-		}
-		return t.tell(s.self)
-	})
-}
-
-// tx gathers what changes, and sends all of it at the end in few round trips.
-type tx struct {
-	tx      pgx.Tx
-	ctx     context.Context
-	changed map[store.Key]*store.Row
-	entries []journal.Entry
-}
-
-// Get implements store.Reader.
-func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
-	if row, changed := t.changed[key]; changed {
-		if row == nil {
-			return store.Row{}, store.ErrNotFound
-		}
-		return *row, nil
-	}
-	return get(ctx, t.tx, key)
-}
-
-// List implements store.Reader. What was changed before is sent first.
-func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	if err := t.send(); err != nil {
-		return nil, err
-	}
-	return list(ctx, t.tx, q)
-}
-
-// Put implements store.Tx.
-func (t *tx) Put(row store.Row) error {
-	t.changed[row.Key] = &row
-	return nil
-}
-
-// Delete implements store.Tx.
-func (t *tx) Delete(key store.Key) error {
-	t.changed[key] = nil
-	return nil
-}
-
-// Append implements store.Tx.
-func (t *tx) Append(entries []journal.Entry) error {
-	t.entries = append(t.entries, entries...)
-	return nil
-}
-
-// send sends the rows that were changed. They stay in changed, whose keys are told at the end.
-func (t *tx) send() error {
-	var kinds, keys, accounts, devices, gone, goneKeys []string
-	var dues []*time.Time
-	var values [][]byte
-	for key, row := range t.changed {
-		if row == nil {
-			gone, goneKeys = append(gone, string(key.Kind)), append(goneKeys, key.Key)
-			continue
-		}
-		var due *time.Time
-		if !row.Due.IsZero() {
-			due = &row.Due
-		}
-		kinds, keys, accounts = append(kinds, string(row.Kind)), append(keys, row.Key.Key), append(accounts, row.Account)
-		devices, dues, values = append(devices, row.Device), append(dues, due), append(values, row.Value)
-	}
-	var batch pgx.Batch
-	if len(gone) > 0 {
-		batch.Queue("DELETE FROM briskwarden_facts f USING unnest($1::text[], $2::text[]) AS g (kind, key)"+
-			" WHERE f.kind = g.kind AND f.key = g.key", gone, goneKeys)
-	}
-	if len(keys) > 0 {
-		batch.Queue("INSERT INTO briskwarden_facts SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::text[],"+
-			" $5::timestamptz[], $6::bytea[])"+
-			" ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account,"+
-			" device = excluded.device, due = excluded.due, value = excluded.value",
-			kinds, keys, accounts, devices, dues, values)
-	}
-	if batch.Len() == 0 {
-		return nil
-	}
-	return t.tx.SendBatch(t.ctx, &batch).Close()
-}
-
-// flush sends what was changed, and moves the head behind the new entries.
-func (t *tx) flush() error {
-	if err := t.send(); err != nil || len(t.entries) == 0 {
-		return err
-	}
-	head, err := scanHead(t.tx.QueryRow(t.ctx, "SELECT head FROM briskwarden_head"))
-	if err != nil {
-		return err
-	}
-	head.Append(t.entries)
-	text, err := head.MarshalText()
-	if err != nil {
-		return err
-	}
-	n := len(t.entries)
-	numbers, ids, ats, kinds := make([]int64, n), make([]string, n), make([]time.Time, n), make([]int16, n)
-	accounts, leaves, hashes, briefs := make([]string, n), make([][]byte, n), make([][]byte, n), make([][]byte, n)
-	for i := range t.entries {
-		e := &t.entries[i]
-		numbers[i], ids[i], ats[i], kinds[i], accounts[i] = e.Number, e.ID, e.At, int16(e.Kind), e.Account
-		leaves[i], hashes[i], briefs[i] = e.Leaf, e.Hash[:], e.Brief
-	}
-	var batch pgx.Batch
-	batch.Queue("INSERT INTO briskwarden_entries SELECT * FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::smallint[],"+
-		" $5::text[], $6::bytea[], $7::bytea[], $8::bytea[])", numbers, ids, ats, kinds, accounts, leaves, hashes, briefs)
-	batch.Queue("UPDATE briskwarden_head SET head = $1", string(text))
-	return t.tx.SendBatch(t.ctx, &batch).Close()
-}
-
-// Prune implements store.Tx.
-func (t *tx) Prune(before time.Time, most int) (numbers []int64, err error) {
-	rows, err := t.tx.Query(t.ctx, "UPDATE briskwarden_entries SET leaf = NULL, brief = NULL, account = '' WHERE number IN"+
-		" (SELECT number FROM briskwarden_entries WHERE at < $1 AND leaf IS NOT NULL AND kind <> $3 ORDER BY at LIMIT $2) RETURNING number",
-		before, most, int16(journal.Pruned))
-	if err == nil {
-		numbers, err = pgx.CollectRows(rows, pgx.RowTo[int64])
-	}
-	slices.Sort(numbers)
-	return numbers, err
-}
-
-// longestNotice is how long a notification may be, in bytes (PostgreSQL: shorter than 8000).
-const longestNotice = 7900
-
-// change is what a notification says: who changed which rows. All says that they were too many
-// to name.
-type change struct {
-	By   string      `json:"by"`
-	Keys []store.Key `json:"keys,omitempty"`
-	All  bool        `json:"all,omitzero"`
-}
-
-// tell notifies the others of the keys that were changed, when the transaction ends.
-func (t *tx) tell(self string) error {
-	const most = 10_000 // beyond that they are told to forget all
-	send := func(c change) error {
-		text, err := json.Marshal(c)
-		if err == nil {
-			_, err = t.tx.Exec(t.ctx, "SELECT pg_notify($1, $2)", channel, string(text))
-		}
-		return err
-	}
-	if len(t.changed) > most {
-		return send(change{By: self, All: true})
-	}
-	told, size := change{By: self}, 0
-	for key := range t.changed {
-		length := 6*(len(key.Kind)+len(key.Key)) + 20 // as JSON, at the worst
-		if length > longestNotice {
-			return send(change{By: self, All: true})
-		}
-		if size+length > longestNotice-100 && len(told.Keys) > 0 {
-			if err := send(told); err != nil {
-				return err
-			}
-			told.Keys, size = nil, 0
-		}
-		told.Keys, size = append(told.Keys, key), size+length
-	}
-	if len(told.Keys) == 0 {
-		return nil
-	}
-	return send(told)
 }
 
 // IsShared implements store.Store.
@@ -497,114 +358,12 @@ func (s *Store) follow(ctx context.Context, w store.Watcher) (followed bool, err
 
 // heard tells the watcher of one notification.
 func (s *Store) heard(payload string, w store.Watcher) {
-	var c change
-	switch err := json.Unmarshal([]byte(payload), &c); {
-	case err != nil || c.All && c.By != s.self:
+	var n notice
+	switch err := json.Unmarshal([]byte(payload), &n); {
+	case err != nil || n.All && n.By != s.self:
 		w.Lost()
 		w.Found()
-	case c.By != s.self:
-		w.Changed(c.Keys)
+	case n.By != s.self:
+		w.Changed(n.Keys)
 	}
-}
-
-func scanHead(row pgx.Row) (head journal.Head, err error) {
-	var text string
-	if err := row.Scan(&text); err != nil {
-		return head, err
-	}
-	return head, head.UnmarshalText([]byte(text))
-}
-
-// Head implements store.Store.
-func (s *Store) Head(ctx context.Context) (journal.Head, error) {
-	return scanHead(s.pool.QueryRow(ctx, "SELECT head FROM briskwarden_head"))
-}
-
-const entryColumns, bareColumns = "number, id, at, kind, account, leaf, hash, brief", "number, id, at, kind, account, NULL, hash, brief"
-
-func scanEntry(row pgx.Row) (journal.Entry, error) {
-	var e journal.Entry
-	var kind int16
-	var hash []byte
-	err := row.Scan(&e.Number, &e.ID, &e.At, &kind, &e.Account, &e.Leaf, &hash, &e.Brief)
-	switch {
-	case errors.Is(err, pgx.ErrNoRows):
-		return e, store.ErrNotFound
-	case err != nil:
-		return e, err
-	case len(hash) != tlog.HashSize:
-		return e, fmt.Errorf("entry %d has no hash", e.Number)
-	}
-	e.At, e.Kind, e.Hash = e.At.UTC(), journal.Kind(kind), tlog.Hash(hash)
-	return e, nil
-}
-
-// Entry implements store.Store.
-func (s *Store) Entry(ctx context.Context, id string) (journal.Entry, error) {
-	return scanEntry(s.pool.QueryRow(ctx, "SELECT "+entryColumns+" FROM briskwarden_entries WHERE id = $1", id))
-}
-
-// Entries implements store.Store.
-func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
-	var c clause
-	if f.After != 0 {
-		c.add("number >= ?", f.After) // else one with a number below 0, which is none of the journal's, is seen too
-	}
-	if f.Kind != 0 {
-		c.add("kind = ?", int16(f.Kind))
-	}
-	if f.Account != "" {
-		c.add("account = ?", f.Account)
-	}
-	if !f.From.IsZero() {
-		c.add("at >= ?", f.From)
-	}
-	if !f.To.IsZero() {
-		c.add("at < ?", f.To)
-	}
-	columns := entryColumns
-	if f.Bare || f.Match != nil {
-		columns = bareColumns // those that match get theirs one by one
-	}
-	text := "SELECT " + columns + " FROM briskwarden_entries" + c.where() + " ORDER BY number"
-	if f.Latest {
-		text += " DESC"
-	}
-	if f.Match == nil {
-		text += limit(f.Limit)
-	}
-	return func(yield func(journal.Entry, error) bool) {
-		rows, err := s.pool.Query(ctx, text, c.args...)
-		if err != nil {
-			yield(journal.Entry{}, err)
-			return
-		}
-		defer rows.Close()
-		told := 0
-		for rows.Next() {
-			e, err := scanEntry(rows)
-			switch {
-			case err != nil || f.Match == nil:
-			case !f.Match(&e):
-				continue
-			case !f.Bare:
-				err = s.pool.QueryRow(ctx, "SELECT leaf FROM briskwarden_entries WHERE number = $1", e.Number).Scan(&e.Leaf)
-			}
-			if told++; !yield(e, err) || err != nil || told == f.Limit {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(journal.Entry{}, err)
-		}
-	}
-}
-
-// Check reports what keeps a database from being opened, and changes nothing in it.
-func Check(ctx context.Context, at string) error {
-	conn, err := pgx.Connect(ctx, at)
-	if err != nil {
-		return err
-	}
-	return errors.Join(conn.Ping(ctx), conn.Close(ctx))
 }

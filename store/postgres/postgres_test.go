@@ -1,13 +1,19 @@
 package postgres_test
 
 import (
+	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net/url"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/internal/storetest"
@@ -45,7 +51,7 @@ func TestAnAuditorReads(t *testing.T) {
 	require.ErrorContains(t, err, "the database has no store", "and none was made")
 	s := open(t, address)
 	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
-		return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
+		return tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
 	}))
 	role := fmt.Sprintf("auditor_%d", time.Now().UnixNano()) // roles are the server's, not the database's
 	require.NoError(t, s.Run(t.Context(),
@@ -58,7 +64,7 @@ func TestAnAuditorReads(t *testing.T) {
 	auditor, err := postgres.Read(t.Context(), at.String())
 	require.NoError(t, err)
 	defer auditor.Close()
-	found, err := journal.Verify(t.Context(), auditor, nil, "")
+	found, err := journal.Verify(t.Context(), auditor, journal.Verification{})
 	require.NoError(t, err)
 	require.EqualValues(t, 1, found.Size)
 	require.Error(t, auditor.Update(t.Context(), func(tx store.Tx) error {
@@ -117,7 +123,7 @@ func TestOthersHearOfChanges(t *testing.T) {
 	mu.Unlock()
 
 	t.Run("a lost connection is told", func(t *testing.T) {
-		_, err := one.Head(ctx)
+		_, err := one.Heads(ctx)
 		require.NoError(t, err)
 		require.NoError(t, one.EndOthers(ctx))
 		select {
@@ -134,15 +140,118 @@ func TestARestartOfTheServerIsSurvived(t *testing.T) {
 	s := open(t, storetest.Postgres(t))
 	write := func() error {
 		return s.Update(t.Context(), func(tx store.Tx) error {
-			return tx.Append([]journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
+			return tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
 		})
 	}
 	require.NoError(t, write())
 	require.NoError(t, s.EndAll(t.Context()))
 	require.Eventually(t, func() bool { return write() == nil }, 10*time.Second, time.Millisecond)
-	head, err := s.Head(t.Context())
+	found, err := journal.Verify(t.Context(), s, journal.Verification{})
 	require.NoError(t, err)
-	_, err = journal.Verify(t.Context(), s, nil, "")
+	require.EqualValues(t, 2, found.Size, "what failed left nothing behind")
+}
+
+// TestTablesOfTheVersionBeforeAreCarriedOver: once, and a door of that version does not start on them again.
+func TestTablesOfTheVersionBeforeAreCarriedOver(t *testing.T) {
+	address := storetest.Postgres(t)
+	small, err := os.Open(filepath.Join("testdata", "before.sql.gz"))
 	require.NoError(t, err)
-	require.EqualValues(t, 2, head.Size, "what failed left nothing behind")
+	defer small.Close()
+	from, err := gzip.NewReader(small)
+	require.NoError(t, err)
+	text, err := io.ReadAll(from)
+	require.NoError(t, err)
+	conn, err := pgx.Connect(t.Context(), address+"&application_name=briskwarden") // as a door of that version does
+	require.NoError(t, err)
+	_, err = conn.Exec(t.Context(), string(text))
+	require.NoError(t, err)
+	_, err = postgres.Open(t.Context(), address)
+	require.ErrorContains(t, err, "a door of the version before is connected")
+	require.NoError(t, conn.Close(t.Context()))
+	var s *postgres.Store
+	require.Eventually(t, func() bool { s, err = postgres.Open(t.Context(), address); return err == nil }, 5*time.Second, 10*time.Millisecond)
+	defer s.Close()
+	storetest.CarriedOver(t, s)
+	other := open(t, address)
+	found, err := journal.Verify(t.Context(), other, journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 28, found.Size, "it is carried over once")
+}
+
+// TestADatabaseThatWasHalfRestored: without its trigger entries could be changed.
+func TestADatabaseThatWasHalfRestored(t *testing.T) {
+	address := storetest.Postgres(t)
+	s := open(t, address)
+	require.NoError(t, s.Run(t.Context(), "DROP TRIGGER entries_stay ON entries"))
+	for name, open := range map[string]func() error{
+		"a door":  func() error { _, err := postgres.Open(t.Context(), address); return err },
+		"a check": func() error { return postgres.Check(t.Context(), address) },
+	} {
+		t.Run(name, func(t *testing.T) { require.ErrorContains(t, open(), "has lost the trigger entries_stay") })
+	}
+}
+
+// TestTwoDoorsOfOneNameAreOneTooMany, until the first has gone.
+func TestTwoDoorsOfOneNameAreOneTooMany(t *testing.T) {
+	address := storetest.Postgres(t)
+	one, other := open(t, address), open(t, address)
+	require.NoError(t, one.Hold(t.Context(), "door"))
+	require.NoError(t, one.Hold(t.Context(), "door"), "it has it already")
+	require.ErrorContains(t, other.Hold(t.Context(), "door"), `another door runs under the name "door"`)
+	require.NoError(t, other.Hold(t.Context(), "door-2"))
+	require.NoError(t, one.Close())
+	require.Eventually(t, func() bool { return other.Hold(t.Context(), "door") == nil }, 5*time.Second, 10*time.Millisecond)
+}
+
+// TestWhoWasFirst: a transaction that rests on what another changed meanwhile is done again, and nothing of it is kept but once.
+func TestWhoWasFirst(t *testing.T) {
+	address := storetest.Postgres(t)
+	one, other := open(t, address), open(t, address)
+	ctx := t.Context()
+	key := store.Key{Kind: store.Devices, Key: "till-04"}
+	put := func(s *postgres.Store, value string) {
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return tx.Put(store.Row{Key: key, Value: []byte(value)}) }))
+	}
+	put(one, `"old"`)
+	remembered, err := one.Get(ctx, key)
+	require.NoError(t, err)
+	for name, rests := range map[string]func(tx store.Tx) error{
+		"on a row that it read":       func(tx store.Tx) error { _, err := tx.Get(ctx, key); return err },
+		"on rows that it listed":      func(tx store.Tx) error { _, err := tx.List(ctx, store.Query{Kind: store.Devices}); return err },
+		"on a row that is remembered": func(tx store.Tx) error { tx.Rests(key, remembered.Stamp); return nil },
+	} {
+		t.Run(name, func(t *testing.T) {
+			put(one, `"old"`)
+			remembered, err = one.Get(ctx, key)
+			require.NoError(t, err)
+			tries := 0
+			require.NoError(t, one.Update(ctx, func(tx store.Tx) error {
+				tries++
+				if tries > 1 { // what was remembered is to be read again
+					_, err := tx.Get(ctx, key)
+					return errors.Join(err, tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Report, name)}))
+				}
+				err := rests(tx)
+				put(other, `"new"`)
+				return errors.Join(err, tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Report, name)}))
+			}))
+			require.Equal(t, 2, tries)
+		})
+	}
+	t.Run("on a row that there was not", func(t *testing.T) {
+		tries := 0
+		require.NoError(t, one.Update(ctx, func(tx store.Tx) error {
+			tries++
+			_, err := tx.Get(ctx, store.Key{Kind: store.Devices, Key: "till-05"})
+			if tries == 1 {
+				require.ErrorIs(t, err, store.ErrNotFound)
+				require.NoError(t, other.Update(ctx, func(tx store.Tx) error { return store.Save(tx, &store.Device{ID: "till-05"}) }))
+			}
+			return store.Save(tx, &store.SeenToken{Issuer: "i", JTI: "j"})
+		}))
+		require.Equal(t, 2, tries)
+	})
+	found, err := journal.Verify(ctx, one, journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 3, found.Size)
 }

@@ -2,7 +2,6 @@
 package sqlite
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -10,62 +9,45 @@ import (
 	"net/url"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver, which needs no C
 
 	"github.com/briskwarden/briskwarden/internal/newfile"
+	"github.com/briskwarden/briskwarden/internal/packed"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// application marks the file as one of ours (PRAGMA application_id): "BWst" as a number.
-const application = 0x42577374
+// application marks the file as one of ours (PRAGMA application_id): "BWst" as a number. A file of a version before bears
+// applicationBefore, which a door of that version asks for, so that it does not open one of this.
+const application, applicationBefore = 0x42577375, 0x42577374
 
-// migration brings a file from one form to the next: what its text says, and then what it moves.
-type migration struct {
-	text string
-	move func(*sql.Tx) error
-}
+// form is the form of the tables (PRAGMA user_version), and schema makes them. A newer form brings what changes them.
+const form = 1
 
-// migrations make the tables; PRAGMA user_version is how many of them a file has had. A new
-// form of the file adds one, and none is changed once it has landed.
-var migrations = []migration{{text: `
+const schema = `
 CREATE TABLE facts (kind TEXT NOT NULL, key TEXT NOT NULL, account TEXT NOT NULL, device TEXT NOT NULL, due INTEGER, value BLOB NOT NULL,
 	PRIMARY KEY (kind, key)) STRICT, WITHOUT ROWID;
-CREATE INDEX facts_by_account ON facts (account, kind) WHERE kind IN ('session', 'outgoing');
+CREATE INDEX facts_by_account ON facts (account, kind) WHERE account <> '';
 CREATE INDEX facts_by_device ON facts (device, kind) WHERE device <> '';
 CREATE INDEX facts_by_due ON facts (kind, due) WHERE due IS NOT NULL;
-CREATE TABLE entries (number INTEGER PRIMARY KEY, id TEXT NOT NULL, at INTEGER NOT NULL, kind INTEGER NOT NULL, account TEXT NOT NULL,
-	leaf BLOB, hash BLOB NOT NULL) STRICT;
+CREATE TABLE logs (name TEXT PRIMARY KEY, head BLOB NOT NULL) STRICT;
+CREATE TABLE dictionaries (id INTEGER PRIMARY KEY, text BLOB NOT NULL) STRICT;
+CREATE TABLE entries (place INTEGER PRIMARY KEY, log TEXT NOT NULL, number INTEGER NOT NULL, id BLOB NOT NULL, at INTEGER NOT NULL,
+	kind INTEGER NOT NULL, account TEXT NOT NULL, hash BLOB NOT NULL, brief BLOB, dictionary INTEGER, leaf BLOB) STRICT;
+CREATE UNIQUE INDEX entries_by_number ON entries (log, number);
 CREATE UNIQUE INDEX entries_by_id ON entries (id);
-CREATE INDEX entries_by_at ON entries (at);
-CREATE INDEX entries_by_account ON entries (account, number) WHERE account <> '';
-CREATE TABLE head (one INTEGER PRIMARY KEY CHECK (one = 1), head TEXT NOT NULL) STRICT;
-INSERT INTO head VALUES (1, '0');
-CREATE TRIGGER entries_stay BEFORE UPDATE OF number, id, at, kind, account, hash ON entries
-	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
+CREATE INDEX entries_by_time ON entries (at, log, number);
+CREATE INDEX entries_by_account ON entries (account, at, log, number) WHERE account <> '';
+CREATE TRIGGER entries_stay BEFORE UPDATE ON entries WHEN NEW.place <> OLD.place OR NEW.log <> OLD.log OR NEW.number <> OLD.number
+	OR NEW.id <> OLD.id OR NEW.at <> OLD.at OR NEW.kind <> OLD.kind OR NEW.hash <> OLD.hash OR NEW.leaf IS NOT NULL
+	OR NEW.brief IS NOT NULL OR NEW.account <> ''
+	BEGIN SELECT RAISE(ABORT, 'entries are never changed, and pruned whole'); END;
 CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
-`}, {text: `
-CREATE TABLE groups (first INTEGER PRIMARY KEY, size INTEGER NOT NULL, kinds INTEGER NOT NULL, since INTEGER NOT NULL,
-	until INTEGER NOT NULL, heads BLOB NOT NULL, leaves BLOB) STRICT;
-CREATE INDEX groups_by_since ON groups (since);
-CREATE INDEX groups_unpruned ON groups (since) WHERE leaves IS NOT NULL;
-CREATE TRIGGER groups_stay BEFORE UPDATE OF first, size, kinds, since, until ON groups
-	BEGIN SELECT RAISE(ABORT, 'entries are never changed'); END;
-CREATE TRIGGER groups_shrink BEFORE UPDATE OF heads, leaves ON groups
-	WHEN length(coalesce(NEW.leaves, '')) >= length(coalesce(OLD.leaves, ''))
-	BEGIN SELECT RAISE(ABORT, 'entries are never changed but to be pruned'); END;
-CREATE TRIGGER groups_remain BEFORE DELETE ON groups BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
-ALTER TABLE head ADD COLUMN widest INTEGER NOT NULL DEFAULT 0;
-CREATE TABLE changes (number INTEGER PRIMARY KEY, rows BLOB NOT NULL) STRICT;
-CREATE TABLE runs (number INTEGER PRIMARY KEY, level INTEGER NOT NULL, beyond INTEGER NOT NULL, last_id TEXT NOT NULL,
-	ready INTEGER NOT NULL) STRICT;
-CREATE TABLE buckets (number INTEGER PRIMARY KEY, seeks BLOB NOT NULL) STRICT;
-`, move: groupEntries}, {text: `
-DROP INDEX facts_by_account;
-CREATE INDEX facts_by_account ON facts (account, kind) WHERE kind IN ('session', 'outgoing', 'member');
-`}}
+CREATE TRIGGER logs_remain BEFORE DELETE ON logs BEGIN SELECT RAISE(ABORT, 'logs are never deleted'); END;
+`
 
 // Store is a store.Store in one file.
 type Store struct {
@@ -78,64 +60,76 @@ type Store struct {
 	mu         sync.Mutex
 	conn       *sql.Conn
 	statements map[string]*sql.Stmt
-	head       journal.Head
-	tail       tail
-	// unsure says that a transaction may have been kept or not, so that what is in memory has to be
-	// read again.
-	unsure bool
+	// heads are those of logs that were appended to, as the file has them, and kept the dictionaries that it has.
+	heads map[string]journal.Head
+	kept  map[int64]bool
+	// version is other after each change by another program (PRAGMA data_version), and watcher hears of it.
+	version int64
+	watcher store.Watcher
 
-	pending pending
-	indexer indexer
+	// sample is what leaves are packed by, nil where that is not known, and dictionaries what they were packed by.
+	sample       atomic.Pointer[packed.Dictionary]
+	dictionaries sync.Map
 }
 
 // Open opens the file for a door, and makes it where it is missing. One door at a time can have
-// it; another gets an error. What was acknowledged survives a crash of the machine.
+// it; another gets an error. What was acknowledged survives a crash of the machine. A file of the version before is an
+// ErrOlder: CarryOver brings it to this one.
 func Open(path string) (*Store, error) {
 	lock, err := lockFile(path + ".lock")
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // what it holds is about people
-		return nil, errors.Join(err, lock.Close())
-	} else if err := f.Close(); err != nil {
-		return nil, errors.Join(err, lock.Close())
-	}
-	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
-		"wal_autocheckpoint(500)"}})
+	s, err := Join(path)
 	if err != nil {
 		return nil, errors.Join(err, lock.Close())
 	}
 	s.lock = lock
-	if err := s.migrate(); err != nil {
-		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
+	return s, nil
+}
+
+// Join opens the file for what an administrator does at a terminal, also while a door has it, which hears of what is changed.
+// Else it is as Open.
+func Join(path string) (*Store, error) {
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil { // what it holds is about people
+		return nil, err
+	} else if err := f.Close(); err != nil {
+		return nil, err
 	}
-	if err := s.begin(); err != nil {
+	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
+		"wal_autocheckpoint(2000)"}})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.prepareFile(); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
 	}
 	return s, nil
 }
 
-// ErrOlder is returned by Read for a file that Open would bring to a newer form.
+// ErrOlder is returned for a file of a version before, which CarryOver brings to this one.
 var ErrOlder = errors.New("the file is of an older version of this program")
 
-// Read opens the file to be looked at, also while a door has it. It shows rows as they were then,
-// and entries as they are. What is written to it is an error, and so is a file that a door has not
-// brought to the newest form (ErrOlder).
+// Read opens the file to be looked at, also while a door has it. What is written to it is an error, and so is a file of a
+// version before (ErrOlder). Nothing beside the file is needed where no door has it, so that a copy on a medium that cannot
+// be written to can be read.
 func Read(path string) (*Store, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fmt.Errorf("there is no store %s", path)
 	}
-	s, err := open(path, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)", "query_only(1)"}})
+	options := url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)", "query_only(1)"}}
+	s, err := open(path, options)
 	if err != nil {
 		return nil, err
 	}
-	version, err := s.version()
-	if err == nil && version < len(migrations) {
-		err = fmt.Errorf("%w (form %d, and this one reads %d): start a door on it once, which brings it to the newest", ErrOlder, version,
-			len(migrations))
-	}
-	if err == nil {
-		err = s.pending.load(context.Background(), s.db)
+	err = s.check(context.Background())
+	if about, missing := os.Stat(path + "-wal"); err != nil && !errors.Is(err, ErrOlder) && (missing != nil || about.Size() == 0) {
+		// No door has it, and SQLite cannot make the files beside it by which it would find out.
+		options.Set("immutable", "1")
+		if s, err = open(path, options); err != nil {
+			return nil, err
+		}
+		err = s.check(context.Background())
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
@@ -163,127 +157,96 @@ func open(path string, options url.Values) (*Store, error) {
 	}
 	writer.SetMaxOpenConns(1)
 	db.SetMaxOpenConns(4)
-	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}, indexer: indexer{inRun: usualRun}}, nil
+	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}, heads: map[string]journal.Head{},
+		kept: map[int64]bool{}}, nil
 }
 
-// version reads how many migrations the file has had.
-func (s *Store) version() (int, error) {
-	var version, id, tables int
-	ctx := context.Background()
-	if err := errors.Join(
-		s.writer.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version),
-		s.writer.QueryRowContext(ctx, "PRAGMA application_id").Scan(&id),
-		s.writer.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(&tables),
-	); err != nil {
-		return 0, err
-	}
+// about reads what the file says of itself. An empty one has no tables.
+func (s *Store) about(ctx context.Context) (id, version, tables int, err error) {
+	return id, version, tables, errors.Join(
+		s.db.QueryRowContext(ctx, "PRAGMA application_id").Scan(&id),
+		s.db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version),
+		s.db.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(&tables),
+	)
+}
+
+// check reports where the file is not one of this version.
+func (s *Store) check(ctx context.Context) error {
+	id, version, tables, err := s.about(ctx)
 	switch {
-	case tables == 0:
-		return 0, nil
-	case id != application:
-		return 0, errors.New("the file is no store of a door")
-	case version > len(migrations):
-		return 0, fmt.Errorf("the file is of a newer version of this program (form %d, and this one knows %d)", version, len(migrations))
-	}
-	return version, nil
-}
-
-// migrate brings the file to the newest form, whole or not at all.
-func (s *Store) migrate() error {
-	version, err := s.version()
-	if err != nil {
+	case err != nil:
 		return err
-	}
-	for ; version < len(migrations); version++ {
-		tx, err := s.writer.Begin()
-		if err != nil {
-			return err
-		}
-		_, err = tx.Exec(migrations[version].text)
-		if move := migrations[version].move; err == nil && move != nil {
-			err = move(tx)
-		}
-		if err == nil {
-			_, err = tx.Exec(fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d;", version+1, application))
-		}
-		if err != nil {
-			return errors.Join(err, tx.Rollback())
-		}
-		if err := tx.Commit(); err != nil {
-			return err
-		}
+	case tables == 0:
+		return errors.New("the file is empty: a door makes its tables when it starts")
+	case id == applicationBefore:
+		return fmt.Errorf("%w: a door brings it to this one when it starts, or `briskwarden serve carry-over` beforehand", ErrOlder)
+	case id != application:
+		return errors.New("the file is no store of a door")
+	case version != form:
+		return fmt.Errorf("the file is of a newer version of this program (form %d, and this one knows %d)", version, form)
 	}
 	return nil
 }
 
+// prepareFile makes the tables in an empty file, whole or not at all, and takes the connection that writes.
+func (s *Store) prepareFile() (err error) {
+	ctx := context.Background()
+	_, _, tables, err := s.about(ctx)
+	if err == nil && tables > 0 {
+		err = s.check(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	if s.conn, err = s.writer.Conn(ctx); err != nil || tables > 0 {
+		return err
+	}
+	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return err
+	}
+	if err = s.conn.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_schema").Scan(&tables); err == nil && tables == 0 {
+		_, err = s.conn.ExecContext(ctx, schema+fmt.Sprintf("PRAGMA user_version = %d; PRAGMA application_id = %d;", form, application))
+	} else if err == nil { // another program was first
+		err = s.check(ctx)
+	}
+	end := "COMMIT"
+	if err != nil {
+		end = "ROLLBACK"
+	}
+	_, ended := s.conn.ExecContext(ctx, end)
+	return errors.Join(err, ended)
+}
+
 // Backup writes a copy of the file as it is at this moment, also while a door has it. The copy
-// must not exist.
+// must not exist, and its owner alone can read it.
 func (s *Store) Backup(ctx context.Context, path string) error {
 	if err := newfile.CheckFile(path); err != nil {
 		return err
 	}
-	// A connection of its own: that of a reader may write nothing, not even a copy.
-	db, err := connect(s.path, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)"}})
+	made, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL, 0o600) // SQLite fills an empty file, and leaves its mode as it is
+	if err == nil {
+		err = made.Close()
+	}
 	if err != nil {
 		return err
 	}
-	_, err = db.ExecContext(ctx, "VACUUM INTO ?", path)
-	return errors.Join(err, db.Close())
-}
-
-// begin reads what a door needs in memory, and starts what works behind it.
-func (s *Store) begin() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	ctx := context.Background()
-	if err := s.connect(ctx); err != nil {
-		return err
+	// A connection of its own: that of a reader may write nothing, not even a copy.
+	db, err := connect(s.path, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)"}})
+	if err == nil {
+		_, err = db.ExecContext(ctx, "VACUUM INTO ?", path)
+		err = errors.Join(err, db.Close())
 	}
-	if err := s.sweepRuns(ctx); err != nil {
-		return err
+	if err != nil {
+		return errors.Join(err, os.Remove(path))
 	}
-	if err := s.restore(ctx); err != nil {
-		return err
-	}
-	s.indexer.start(s)
-	return nil
-}
-
-// connect takes the connection that writes.
-func (s *Store) connect(ctx context.Context) (err error) {
-	if s.conn == nil {
-		s.conn, err = s.writer.Conn(context.WithoutCancel(ctx))
-	}
-	return err
-}
-
-// restore reads what is kept in memory from the file.
-func (s *Store) restore(ctx context.Context) error {
-	s.unsure = true
-	var err error
-	if s.head, err = readHead(ctx, s.conn); err != nil {
-		return err
-	}
-	if err := s.pending.load(ctx, s.conn); err != nil {
-		return err
-	}
-	if err := s.loadTail(ctx); err != nil {
-		return err
-	}
-	s.unsure = false
 	return nil
 }
 
 // Close implements store.Store.
 func (s *Store) Close() error {
-	s.stopIndexing()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var errs []error
-	if s.conn != nil {
-		// What is pending is safe where it is. In its place it spares the next opening the work.
-		errs = append(errs, s.transact(context.Background(), func(t *tx) error { return t.settle(s.pending.length()) }))
-	}
 	for _, statement := range s.statements {
 		errs = append(errs, statement.Close())
 	}
@@ -331,15 +294,12 @@ const getRow = "SELECT " + columns + " FROM facts WHERE kind = ? AND key = ?"
 
 // Get implements store.Reader.
 func (s *Store) Get(ctx context.Context, key store.Key) (store.Row, error) {
-	if row, found := s.pending.find(key); found {
-		return rowOrNone(row)
-	}
 	return scanRow(s.db.QueryRowContext(ctx, getRow, string(key.Kind), key.Key).Scan)
 }
 
 // List implements store.Reader.
 func (s *Store) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	return overlaid(ctx, s.db, q, s.pending.of(q.Kind))
+	return list(ctx, s.db, q)
 }
 
 func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error) {
@@ -348,10 +308,10 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 		text, args = text+" AND key >= ? AND key < ?", append(args, q.Prefix, q.Prefix+"\U0010ffff")
 	}
 	if q.Account != "" {
-		text, args = text+" AND account = ?", append(args, q.Account)
+		text, args = text+" AND account = ? AND account <> ''", append(args, q.Account) // the latter for the partial index
 	}
 	if q.Device != "" {
-		text, args = text+" AND device = ? AND device <> ''", append(args, q.Device) // the latter for the partial index
+		text, args = text+" AND device = ? AND device <> ''", append(args, q.Device)
 	}
 	if !q.DueBy.IsZero() {
 		text, args = text+" AND due <= ?", append(args, q.DueBy.UnixMicro())
@@ -376,73 +336,49 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 	return found, rows.Err()
 }
 
-// Update implements store.Store.
+// Update implements store.Store. One transaction at a time writes to a file, so change is called once.
 func (s *Store) Update(ctx context.Context, change func(store.Tx) error) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if err := s.connect(ctx); err != nil {
-		return err
+	if s.conn == nil {
+		return fmt.Errorf("%s is open to be looked at, and not to be changed", s.path)
 	}
-	if s.unsure {
-		if err := s.restore(ctx); err != nil {
-			return err
-		}
-	}
-	if err := s.indexer.broken(&s.tail); err != nil {
-		return err
-	}
-	return s.transact(ctx, func(t *tx) error {
-		if err := change(t); err != nil {
-			return err
-		}
-		return t.keep()
-	})
-}
-
-// transact runs a transaction on the connection that writes, whose lock is held.
-func (s *Store) transact(ctx context.Context, work func(*tx) error) error {
-	t := &tx{s: s, ctx: ctx, changed: map[store.Key]*store.Row{}}
+	t := &tx{s: s, ctx: ctx, heads: map[string]journal.Head{}}
 	if _, err := t.exec("BEGIN IMMEDIATE"); err != nil {
 		return err
 	}
-	err := work(t)
+	err := s.hear(ctx)
 	if err == nil {
-		if _, err = t.exec("COMMIT"); err != nil {
-			s.unsure = true
-		}
+		err = change(t)
+	}
+	if err == nil {
+		err = t.saveHeads()
+	}
+	if err == nil {
+		_, err = t.exec("COMMIT")
 	}
 	if err != nil {
 		t.ctx = context.WithoutCancel(ctx)
 		_, undone := t.exec("ROLLBACK")
+		clear(s.heads) // what the file has now is read again
 		return errors.Join(err, undone)
 	}
-	s.pending.kept(t.settled, t.change, t.changed, t.size)
-	if len(t.entries) > 0 {
-		s.head = t.head
-		s.tail.add(t.entries)
+	for log, head := range t.heads {
+		s.heads[log] = head
 	}
-	if t.afterwards != nil {
-		t.afterwards()
+	for _, id := range t.added {
+		s.kept[id] = true
 	}
-	s.indexer.wake(&s.tail)
 	return nil
 }
 
 // tx is one transaction on the connection that writes.
 type tx struct {
-	s       *Store
-	ctx     context.Context
-	changed map[store.Key]*store.Row
-	entries []journal.Entry
-	// head is the end of the journal behind the entries, where there are any.
-	head journal.Head
-	// change numbers what was changed, and size is how many bytes of it are kept; 0 where nothing was.
-	change int64
-	size   int
-	// afterwards is done once the transaction was kept.
-	afterwards func()
-	// settled is how many rows that were pending went to their place.
-	settled int
+	s   *Store
+	ctx context.Context
+	// heads are those of logs that it appended to, and added the dictionaries that it wrote.
+	heads map[string]journal.Head
+	added []int64
 }
 
 func (t *tx) prepare(query string) (*sql.Stmt, error) {
@@ -466,12 +402,6 @@ func (t *tx) exec(query string, args ...any) (sql.Result, error) {
 
 // Get implements store.Reader.
 func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
-	if row, changed := t.changed[key]; changed {
-		return rowOrNone(row)
-	}
-	if row, found := t.s.pending.find(key); found {
-		return rowOrNone(row)
-	}
 	statement, err := t.prepare(getRow)
 	if err != nil {
 		return store.Row{}, err
@@ -481,50 +411,90 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 
 // List implements store.Reader.
 func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	changed := t.s.pending.of(q.Kind)
-	for key, row := range t.changed {
-		if key.Kind == q.Kind {
-			changed[key.Key] = row
-		}
-	}
-	return overlaid(ctx, t.s.conn, q, changed)
+	return list(ctx, t.s.conn, q)
 }
 
 // Put implements store.Tx.
 func (t *tx) Put(row store.Row) error {
-	row.Value = bytes.Clone(row.Value)
-	if !row.Due.IsZero() {
-		row.Due = time.UnixMicro(row.Due.UnixMicro()).UTC() // as exact as the file has it
-	}
-	t.changed[row.Key] = &row
-	return nil
+	_, err := t.exec("INSERT INTO facts VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (kind, key) DO UPDATE SET account = excluded.account,"+
+		" device = excluded.device, due = excluded.due, value = excluded.value",
+		string(row.Kind), row.Key.Key, row.Account, row.Device, micros(row.Due), row.Value)
+	return err
 }
 
 // Delete implements store.Tx.
 func (t *tx) Delete(key store.Key) error {
-	t.changed[key] = nil
+	_, err := t.exec("DELETE FROM facts WHERE kind = ? AND key = ?", string(key.Kind), key.Key)
+	return err
+}
+
+// Rests implements store.Tx. Nobody else changes a row.
+func (t *tx) Rests(store.Key, int64) {}
+
+// Stamp implements store.Tx.
+func (t *tx) Stamp() int64 { return 0 }
+
+// TellLater implements store.Tx. Nobody else is to hear.
+func (t *tx) TellLater() {}
+
+// IsShared implements store.Store: what is done at a terminal changes the file too.
+func (s *Store) IsShared() bool { return true }
+
+// hear forgets what is remembered of the file where another program changed it, and tells the watcher. The lock is held.
+func (s *Store) hear(ctx context.Context) error {
+	before := s.version
+	if err := s.conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&s.version); err != nil {
+		return err
+	}
+	if s.version == before || before == 0 {
+		return nil
+	}
+	clear(s.heads)
+	clear(s.kept)
+	if s.watcher.Lost != nil {
+		s.watcher.Lost()
+		s.watcher.Found()
+	}
 	return nil
 }
 
-// Append implements store.Tx.
-func (t *tx) Append(entries []journal.Entry) error {
-	t.entries = append(t.entries, entries...)
-	return nil
-}
+// listening is how often it is looked whether another program changed the file.
+const listening = 100 * time.Millisecond
 
-// keep keeps the entries and the changes of the transaction.
-func (t *tx) keep() error {
-	if err := t.appendEntries(); err != nil {
+// Watch implements store.Store. A transaction hears of changes before it reads.
+func (s *Store) Watch(ctx context.Context, w store.Watcher) error {
+	set := func(w store.Watcher) error {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.conn == nil {
+			return fmt.Errorf("%s is open to be looked at", s.path)
+		}
+		s.watcher = w
+		return s.hear(ctx)
+	}
+	if err := set(w); err != nil {
 		return err
 	}
-	if err := t.keepChanges(); err != nil {
-		return err
+	defer set(store.Watcher{})
+	w.Found()
+	tick := time.NewTicker(listening)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		s.mu.Lock()
+		err := s.hear(ctx)
+		s.mu.Unlock()
+		if err != nil && ctx.Err() == nil {
+			w.Lost() // until it can be heard again nothing is remembered
+			continue
+		}
+		w.Found()
 	}
-	return t.settle(t.s.pending.over(len(t.changed)))
 }
 
-// IsShared implements store.Store.
-func (s *Store) IsShared() bool { return false }
-
-// Watch implements store.Store. The file is this door's alone.
-func (s *Store) Watch(context.Context, store.Watcher) error { return nil }
+// Hold implements store.Store. One door at a time can have the file.
+func (s *Store) Hold(context.Context, string) error { return nil }

@@ -1,4 +1,4 @@
-package desk
+package acts
 
 import (
 	"bytes"

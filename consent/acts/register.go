@@ -1,4 +1,4 @@
-package desk
+package acts
 
 import (
 	"cmp"
@@ -32,14 +32,14 @@ func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
 			return err
 		}
 		knows := knowing(s)
-		waiting, err := s.waiting(requestFilter{})
+		waiting, err := s.waiting("")
 		if err != nil {
 			return err
 		}
 		type key struct{ client, asked string }
 		places := map[key]int{}
 		for _, r := range waiting {
-			k := key{r.Client, askedOf(r.Scopes, r.Resource, r.Redirect)}
+			k := key{r.Client, r.asked()}
 			if i, is := places[k]; is {
 				batches[i].Requests = append(batches[i].Requests, *r)
 				continue
@@ -49,7 +49,7 @@ func (d *Desk) Queue(ctx context.Context, at time.Time) ([]Batch, error) {
 			if err != nil {
 				return err
 			}
-			decision, err := d.judge.Decide(ctx, r.asked(at), known)
+			decision, err := d.judge.Decide(ctx, r.of(at), known)
 			if err != nil {
 				return err
 			}
@@ -121,7 +121,7 @@ func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
 			return err
 		}
 		for _, name := range names {
-			row, _, err := s.client(name)
+			kept, err := s.client(name)
 			if err != nil {
 				return err
 			}
@@ -130,17 +130,13 @@ func (d *Desk) Register(ctx context.Context, at time.Time) ([]Entry, error) {
 				return err
 			}
 			u := uses.of(name)
-			e := Entry{Client: name, Grade: d.judge.GradeClient(c, row.bar != 0, *u, at), Users: u.Users, Ever: row.ever, Scopes: u.Holds,
+			e := Entry{Client: name, Grade: d.judge.GradeClient(c, kept.Bar != nil, *u, at), Users: u.Users, Ever: kept.Ever, Scopes: u.Holds,
 				LastUsed: u.LastUsed, Waiting: uses.waiting[name]}
 			if c != nil {
 				e.Title, e.Publisher, e.Standing, e.Because = c.Title, c.Publisher, c.Standing, c.Because
 			}
-			if row.bar != 0 {
-				bar, err := s.read(row.bar)
-				if err != nil {
-					return err
-				}
-				e.Standing, e.Because = consent.Barred, bar.Because
+			if kept.Bar != nil {
+				e.Standing, e.Because = consent.Barred, kept.Bar.Because
 			}
 			entries = append(entries, e)
 		}
@@ -199,30 +195,28 @@ func (s *sitting) usage() (uses, error) {
 			sets[client][scope] = true
 		}
 	}
-	before := grantKey{}
+	before := new(grant)
 	for _, g := range grants { // by client and account
-		use := u.of(g.client)
-		if g.client != before.client || g.account != before.account {
+		use := u.of(g.Client)
+		if g.Client != before.Client || g.Account != before.Account {
 			use.Users++
 		}
-		before = g.grantKey
-		note(holds, g.client, g.scopes)
-		if last := moment(g.lastUsed); last.After(use.LastUsed) {
-			use.LastUsed = last
+		before = g
+		note(holds, g.Client, g.Scopes)
+		if g.LastUsed.After(use.LastUsed) {
+			use.LastUsed = g.LastUsed
 		}
-		if since := moment(g.since); use.Since.IsZero() || since.Before(use.Since) {
-			use.Since = since
+		if use.Since.IsZero() || g.Since.Before(use.Since) {
+			use.Since = g.Since
 		}
 	}
-	waiting, err := s.requests(requestFilter{})
+	waiting, err := s.waiting("")
 	if err != nil {
 		return u, err
 	}
 	for _, r := range waiting {
-		if r.until > micros(s.at) {
-			u.waiting[r.client]++
-			note(wants, r.client, r.scopes())
-		}
+		u.waiting[r.Client]++
+		note(wants, r.Client, r.Scopes)
 	}
 	for client := range holds {
 		u.of(client).Holds = s.desk.judge.Ladder().Sort(slices.Collect(maps.Keys(holds[client])))

@@ -1,4 +1,4 @@
-package desk
+package acts
 
 import (
 	"context"
@@ -43,15 +43,13 @@ func (d *Desk) Approve(ctx context.Context, a Approval) ([]Act, error) {
 		if err != nil {
 			return err
 		}
-		row, _, err := s.client(act.Client)
+		c, err := s.client(act.Client)
+		overruled = ""
 		switch {
 		case err != nil:
 			return err
-		case row.bar != 0:
-			bar, err := s.read(row.bar)
-			if err != nil {
-				return err
-			}
+		case c.Bar != nil:
+			bar := c.Bar
 			overruled = fmt.Sprintf("%s barred %s at %s", bar.By, bar.Client, bar.At.Format(time.RFC3339))
 		case first != nil && first.State == IsRefused:
 			overruled = fmt.Sprintf("%s refused %s", first.AnsweredBy, first.describe())
@@ -164,9 +162,9 @@ func (s *sitting) benefits(act Act, by string) (bool, error) {
 	if act.Account == by {
 		return true, nil
 	}
-	own, err := s.waiting(requestFilter{client: act.Client, account: by})
-	return slices.ContainsFunc(own, func(r *Request) bool {
-		return slices.ContainsFunc(act.Scopes, func(scope string) bool { return slices.Contains(r.Scopes, scope) })
+	waiting, err := s.waiting(act.Client)
+	return slices.ContainsFunc(waiting, func(r *Request) bool {
+		return r.Account == by && slices.ContainsFunc(act.Scopes, func(scope string) bool { return slices.Contains(r.Scopes, scope) })
 	}), err
 }
 
@@ -174,7 +172,7 @@ func (s *sitting) benefits(act Act, by string) (bool, error) {
 // ask for the same, as far as it reaches, and to all who wait for no more than is allowed
 // now.
 func (d *Desk) answer(ctx context.Context, s *sitting, act Act, first *Request) error {
-	waiting, err := s.waiting(requestFilter{client: act.Client})
+	waiting, err := s.waiting(act.Client)
 	if err != nil {
 		return err
 	}
@@ -183,7 +181,7 @@ func (d *Desk) answer(ctx context.Context, s *sitting, act Act, first *Request) 
 		return err
 	}
 	for _, r := range waiting {
-		narrowed := r.asked(act.At)
+		narrowed := r.of(act.At)
 		if first != nil && r.same(first) && d.isFor(ctx, act, r.Account) {
 			narrowed.Scopes = act.Scopes
 		}
@@ -267,7 +265,7 @@ func (s *sitting) toRefuse(r Refusal) ([]*Request, error) {
 	if r.Client == "" {
 		return list, nil
 	}
-	waiting, err := s.waiting(requestFilter{client: r.Client})
+	waiting, err := s.waiting(r.Client)
 	if err != nil {
 		return nil, err
 	}
@@ -325,15 +323,15 @@ func (d *Desk) Withdraw(ctx context.Context, w Withdrawal) ([]Act, error) {
 		case w.By != w.Account && strings.TrimSpace(w.Because) == "":
 			return errors.New("the act says why")
 		}
-		row, is, err := s.grant(grantKey{w.Client, w.Account, w.Resource.String()})
+		g, err := s.grant(w.Client, w.Account, w.Resource)
 		if err != nil {
 			return err
 		}
-		if !is {
+		if g == nil {
 			return fmt.Errorf("%s holds nothing of %s on %s data", w.Client, w.Account, w.Resource)
 		}
 		return s.append(Act{At: w.At, By: w.By, Kind: Withdrawn, Client: w.Client, Account: w.Account,
-			Scopes: d.judge.Ladder().Sort(row.scopes), Resource: w.Resource, Because: w.Because})
+			Scopes: d.judge.Ladder().Sort(g.Scopes), Resource: w.Resource, Because: w.Because})
 	})
 }
 
@@ -350,19 +348,11 @@ func (d *Desk) onClient(ctx context.Context, act Act, look func(bar *Act) error)
 		if strings.TrimSpace(act.Because) == "" {
 			return errors.New("the act says why")
 		}
-		row, _, err := s.client(act.Client)
+		c, err := s.client(act.Client)
 		if err != nil {
 			return err
 		}
-		var bar *Act
-		if row.bar != 0 {
-			barred, err := s.read(row.bar)
-			if err != nil {
-				return err
-			}
-			bar = &barred
-		}
-		if err := look(bar); err != nil {
+		if err := look(c.Bar); err != nil {
 			return err
 		}
 		return s.append(act)

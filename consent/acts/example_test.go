@@ -1,4 +1,4 @@
-package desk_test
+package acts_test
 
 import (
 	"context"
@@ -6,8 +6,9 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/consent/desk"
+	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // An authorization server asks before it lets a program in. What the rules do
@@ -28,7 +29,7 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	d := desk.New(consents, new(desk.Memory)) // desk.OpenFile keeps the record in a file
+	d := acts.New(consents, new(store.Memory), "door") // store/sqlite keeps it in a file
 	now := time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 	answer, err := d.Ask(context.Background(), consent.Request{
 		At: now, Account: "ingrid@kestrelsound.example", Client: "voyage-log", Scopes: []string{"openid", "mail.read"},
@@ -39,15 +40,15 @@ func Example() {
 		return
 	}
 	fmt.Println(answer.Outcome, "as request", answer.Request, "until", answer.Expires.Format(time.DateOnly))
-	acts, err := d.Approve(
+	done, err := d.Approve(
 		context.Background(),
-		desk.Approval{By: "ragna@kestrelsound.example", At: now, Request: answer.Request, Scopes: []string{"openid"}, Because: "No mail."},
+		acts.Approval{By: "ragna@kestrelsound.example", At: now, Request: answer.Request, Scopes: []string{"openid"}, Because: "No mail."},
 	)
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	for _, a := range acts {
+	for _, a := range done {
 		fmt.Println(a.Number, a.By, a.Kind, a.Client, a.Scopes, a.Account)
 	}
 	// Output:

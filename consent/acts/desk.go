@@ -1,4 +1,4 @@
-package desk
+package acts
 
 import (
 	"context"
@@ -10,16 +10,18 @@ import (
 
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/internal/nearest"
+	"github.com/briskwarden/briskwarden/store"
 )
 
-// Desk answers requests by a book and keeps a record in a store.
+// Desk answers requests by a book and keeps acts in a store.
 type Desk struct {
 	judge *consent.Judge
-	store Store
+	store store.Store
+	log   string
 }
 
-// New makes a desk.
-func New(judge *consent.Judge, store Store) *Desk { return &Desk{judge, store} }
+// New makes a desk that enters its acts in a log of a store.
+func New(judge *consent.Judge, s store.Store, log string) *Desk { return &Desk{judge, s, log} }
 
 // MaxWaiting is how many requests of one account wait at most.
 const MaxWaiting = 50
@@ -49,39 +51,21 @@ type Answer struct {
 	Others int `json:"others" doc:"how many others wait for the same"`
 }
 
-// look calls work with the record as it stands, looked at by the book at a moment.
+// look calls work with what is kept, looked at by the book at a moment.
 func (d *Desk) look(ctx context.Context, at time.Time, work func(*sitting) error) error {
-	return d.store.view(ctx, func(l ledger) error {
-		h, err := l.head()
-		if err != nil {
-			return err
-		}
-		return work(&sitting{ledger: l, desk: d, start: h, end: h, at: at})
-	})
+	return work(&sitting{ledger: ledger{ctx: ctx, from: d.store}, desk: d, at: at})
 }
 
-// act calls work with the record, which nobody else changes meanwhile, once its end has
-// been checked, and returns the acts that work appends: all of them or, where anything
-// fails, none.
+// act calls work with what is kept, which nobody else changes meanwhile, and returns the acts that work appends: all of them
+// or, where anything fails, none. Work may be called again.
 func (d *Desk) act(ctx context.Context, at time.Time, work func(*sitting) error) (done []Act, err error) {
-	err = d.store.update(ctx, func(l ledger) error {
-		h, err := check(l)
-		if err != nil {
-			return err
-		}
-		s := &sitting{ledger: l, desk: d, start: h, end: h, at: at}
-		if h.size > 0 {
-			last, err := s.read(h.size)
-			if err != nil {
-				return err
-			}
-			s.last = last.At
-		}
-		if err := work(s); err != nil || len(s.done) == 0 {
+	err = d.store.Update(ctx, func(tx store.Tx) error {
+		s := &sitting{ledger: ledger{ctx: ctx, from: tx, tx: tx}, desk: d, at: at}
+		if err := work(s); err != nil {
 			return err
 		}
 		done = s.done
-		return seal(l, &s.end)
+		return s.enter(d.log)
 	})
 	if err != nil {
 		return nil, err
@@ -97,6 +81,7 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 	}
 	answer := &Answer{}
 	done, err := d.act(ctx, r.At, func(s *sitting) error {
+		*answer = Answer{}
 		known, err := s.known(r.Client, r.Account)
 		if err != nil {
 			return err
@@ -104,18 +89,18 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 		if answer.Decision, err = d.judge.Decide(ctx, &r, known); err != nil {
 			return err
 		}
-		same := requestFilter{client: r.Client, asked: askedOf(r.Scopes, r.Resource, r.RedirectURI)}
-		if answer.Others, err = s.count(same, micros(r.At)); err != nil {
-			return err
-		}
-		same.account = r.Account
-		own, err := s.waiting(same)
+		waiting, err := s.waiting(r.Client)
 		if err != nil {
 			return err
 		}
-		if len(own) > 0 {
-			answer.Request, answer.Expires = own[0].Number, own[0].Expires
-			answer.Others -= len(own)
+		for _, w := range waiting {
+			switch {
+			case w.asked() != askedOf(r.Scopes, r.Resource, r.RedirectURI):
+			case w.Account != r.Account:
+				answer.Others++
+			case answer.Request == 0:
+				answer.Request, answer.Expires = w.Number, w.Expires
+			}
 		}
 		act := Act{
 			At:          r.At,
@@ -129,17 +114,17 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 		}
 		switch {
 		case answer.Outcome == consent.Allow:
-			held, _, err := s.grant(grantKey{r.Client, r.Account, r.Resource.String()})
-			if err != nil || holdsAll(held.scopes, r.Scopes) {
+			held, err := s.grant(r.Client, r.Account, r.Resource)
+			if err != nil || held != nil && holdsAll(held.Scopes, r.Scopes) {
 				return err
 			}
 			act.Kind = Granted
 		case answer.Outcome == consent.Review && answer.Request == 0:
-			all, err := s.count(requestFilter{account: r.Account}, micros(r.At))
+			all, err := s.waitingOf(r.Account)
 			if err != nil {
 				return err
 			}
-			if all >= MaxWaiting {
+			if len(all) >= MaxWaiting {
 				return fmt.Errorf("%s %w", r.Account, ErrTooMany)
 			}
 			act.Kind, act.Until = Asked, r.At.Add(d.scheme().Wait())
@@ -157,36 +142,9 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 	return answer, nil
 }
 
-// holdsAll reports whether scopes, sorted by name, have all that are wanted.
+// holdsAll reports whether scopes have all that are wanted.
 func holdsAll(scopes, wanted []string) bool {
-	return !slices.ContainsFunc(wanted, func(scope string) bool {
-		_, is := slices.BinarySearch(scopes, scope)
-		return !is
-	})
-}
-
-// ActsAfter returns the acts behind one of that number, at most so many of them, as they stand: it
-// verifies nothing but that each stands in its place.
-func (d *Desk) ActsAfter(ctx context.Context, number int64, most int) (acts []Act, err error) {
-	err = d.store.view(ctx, func(l ledger) error {
-		h, err := l.head()
-		if err != nil {
-			return err
-		}
-		for n := number + 1; n <= h.size && len(acts) < most; n++ {
-			text, err := l.act(n)
-			if err != nil {
-				return err
-			}
-			a, err := parseAct(text, n)
-			if err != nil {
-				return err
-			}
-			acts = append(acts, a)
-		}
-		return nil
-	})
-	return acts, err
+	return !slices.ContainsFunc(wanted, func(scope string) bool { return !slices.Contains(scopes, scope) })
 }
 
 func (d *Desk) scheme() consent.Scheme { return d.judge.Scheme() }
@@ -217,10 +175,10 @@ func (d *Desk) RegisteredAt(client string) string {
 	return ""
 }
 
-// mustKnow refuses a client that neither the book nor the record has.
+// mustKnow refuses a client that neither the book nor an act has.
 func (s *sitting) mustKnow(client string) error {
-	_, recorded, err := s.client(client)
-	if _, inBook := s.desk.judge.Clients()[client]; err != nil || recorded || inBook {
+	c, err := s.client(client)
+	if _, inBook := s.desk.judge.Clients()[client]; err != nil || c.isKept || inBook {
 		return err
 	}
 	names, err := s.names()
@@ -234,8 +192,8 @@ func (s *sitting) mustKnow(client string) error {
 func (s *sitting) names() ([]string, error) {
 	rows, err := s.clients()
 	names := slices.Collect(maps.Keys(s.desk.judge.Clients()))
-	for _, row := range rows {
-		names = append(names, row.name)
+	for _, c := range rows {
+		names = append(names, c.Client)
 	}
 	slices.Sort(names)
 	return slices.Compact(names), err

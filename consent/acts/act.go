@@ -1,23 +1,16 @@
-// Package desk is where reviewers answer what outside programs ask for: the
-// queue of requests, the register of who was let in, and the record of acts.
+// Package acts is where reviewers answer what outside programs ask for: the queue of requests, the register of who was let
+// in, and the acts.
 //
-// The record only grows: each act says who did what and when, and the acts are the leaves
-// of a Merkle tree. Against a checkpoint of the tree that is kept elsewhere (Desk.Checkpoint,
-// Desk.ActsAgainst) no act before it can be edited, dropped or added unseen. What the acts add
-// up to (requests, approvals, grants, bars) is kept beside them, so that an answer costs what
-// it reads and not what happened before; Desk.Verify holds it against the acts.
-package desk
+// Each act says who did what and when. It is an entry of the journal, and what it comes to (requests, approvals, grants, bars)
+// are rows of the store, changed in the same transaction: so an act is one for all doors of a store, at once, and an answer
+// costs what it reads and not what happened before. journal.Verify shows that no act was edited, dropped or added.
+package acts
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
-	"reflect"
 	"strings"
 	"time"
 	"unicode/utf8"
-
-	jsonv2 "github.com/go-json-experiment/json"
 
 	"github.com/briskwarden/briskwarden/consent"
 )
@@ -78,11 +71,6 @@ type Act struct {
 	Since    time.Time       `json:"since,omitzero" doc:"when an imported grant was let in"`
 	LastUsed time.Time       `json:"last_used,omitzero" doc:"when an imported grant was last used"`
 	Imported *consent.Client `json:"imported,omitempty" doc:"the client that was imported"`
-	// Previous is the hash of the act before. Only records of the first form have it.
-	Previous string `json:"previous,omitzero" doc:"hash of the act before, in what was recorded before there was a tree"`
-
-	// text is what was kept, which an older program may have written in another form.
-	text string
 }
 
 // did are the kinds of act in words.
@@ -127,40 +115,12 @@ func (a *Act) Sentence() string {
 	return text
 }
 
-// write puts the act into the form in which it is kept. It refuses one that would not be
-// read back as it is.
-func (a *Act) write() error {
+// check reports what keeps an act from being read back as it is.
+func (a *Act) check() error {
 	for _, text := range append([]string{a.By, a.Client, a.Account, a.Group, a.Resource.Group, a.RedirectURI, a.Because}, a.Scopes...) {
 		if !utf8.ValidString(text) {
 			return fmt.Errorf("%q is not UTF-8 text", text)
 		}
 	}
-	text, err := json.Marshal(a)
-	if err != nil {
-		return err
-	}
-	a.text = string(text)
-	again, err := readAct(a.text)
-	if err != nil {
-		return fmt.Errorf("it cannot be read back: %w", err)
-	}
-	if !reflect.DeepEqual(again.inUTC(), a.inUTC()) {
-		return errors.New("it is read back as something else")
-	}
 	return nil
-}
-
-// inUTC returns the act with its times as they are compared.
-func (a Act) inUTC() Act {
-	for _, t := range []*time.Time{&a.At, &a.Until, &a.Since, &a.LastUsed} {
-		*t = t.Round(0).UTC()
-	}
-	return a
-}
-
-// readAct reads an act as it is kept. All acts are read where a record is verified, so the
-// faster decoder does it.
-func readAct(text string) (Act, error) {
-	a := Act{text: text}
-	return a, jsonv2.Unmarshal([]byte(text), &a)
 }

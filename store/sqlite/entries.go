@@ -1,0 +1,355 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"iter"
+	"math"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/mod/sumdb/tlog"
+
+	"github.com/briskwarden/briskwarden/internal/packed"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// Resembling implements store.Store.
+func (s *Store) Resembling(leaf []byte) { s.sample.Store(packed.NewDictionary(leaf)) }
+
+// head returns the end of a log within the transaction.
+func (t *tx) head(log string) (journal.Head, error) {
+	if head, appended := t.heads[log]; appended {
+		return head, nil
+	}
+	if head, known := t.s.heads[log]; known {
+		return head, nil
+	}
+	statement, err := t.prepare("SELECT head FROM logs WHERE name = ?")
+	if err != nil {
+		return journal.Head{}, err
+	}
+	head := journal.Head{Log: log}
+	var text []byte
+	switch err := statement.QueryRowContext(t.ctx, log).Scan(&text); {
+	case errors.Is(err, sql.ErrNoRows):
+		return head, journal.CheckLog(log)
+	case err != nil:
+		return head, err
+	}
+	return head, head.UnmarshalBinary(text)
+}
+
+// dictionary returns what leaves are packed by, kept in the file; nil where that is not known.
+func (t *tx) dictionary() (*packed.Dictionary, error) {
+	d := t.s.sample.Load()
+	if d == nil || t.s.kept[d.ID] {
+		return d, nil
+	}
+	_, err := t.exec("INSERT INTO dictionaries VALUES (?, ?) ON CONFLICT DO NOTHING", d.ID, d.Text)
+	t.added = append(t.added, d.ID)
+	return d, err
+}
+
+// Append implements store.Tx.
+func (t *tx) Append(log string, entries []journal.Entry) error {
+	head, err := t.head(log)
+	if err != nil {
+		return err
+	}
+	head.Append(entries)
+	d, err := t.dictionary()
+	if err != nil {
+		return err
+	}
+	for i := range entries {
+		e := &entries[i]
+		id, err := uuid.Parse(e.ID)
+		if err != nil || id.String() != e.ID {
+			return fmt.Errorf("the id %q of an entry is no UUID", e.ID)
+		}
+		var by, brief any
+		leaf := e.Leaf
+		if d != nil && leaf != nil {
+			by, leaf = d.ID, d.Pack(leaf)
+		}
+		if e.Brief != nil {
+			brief = e.Brief
+		}
+		if _, err := t.exec("INSERT INTO entries VALUES (NULL, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", log, e.Number, id[:], e.At.UnixMicro(), int64(e.Kind),
+			e.Account, e.Hash[:], brief, by, leaf); err != nil {
+			if strings.Contains(err.Error(), "entries.id") {
+				return errors.New("the journal has an entry " + e.ID)
+			}
+			return err
+		}
+	}
+	t.heads[log] = head
+	return nil
+}
+
+// saveHeads writes the ends of the logs that the transaction appended to.
+func (t *tx) saveHeads() error {
+	for log, head := range t.heads {
+		text, err := head.MarshalBinary()
+		if err != nil {
+			return err
+		}
+		if _, err := t.exec("INSERT INTO logs VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET head = excluded.head", log, text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Prune implements store.Tx.
+func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
+	rows, err := t.s.conn.QueryContext(t.ctx, "SELECT number FROM entries WHERE log = ? AND at < ? AND leaf IS NOT NULL AND kind <> ?"+
+		" ORDER BY number LIMIT ?", log, before.UnixMicro(), int64(journal.Pruned), most)
+	if err != nil {
+		return nil, err
+	}
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		numbers = append(numbers, n)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	for _, n := range numbers {
+		if _, err := t.exec("UPDATE entries SET leaf = NULL, brief = NULL, dictionary = NULL, account = '' WHERE log = ? AND number = ?", log,
+			n); err != nil {
+			return nil, err
+		}
+	}
+	return numbers, nil
+}
+
+// Heads implements store.Store.
+func (s *Store) Heads(ctx context.Context) (heads []journal.Head, err error) {
+	rows, err := s.db.QueryContext(ctx, `WITH RECURSIVE names (name) AS (SELECT min(log) FROM entries
+		UNION ALL SELECT (SELECT min(log) FROM entries WHERE log > name) FROM names WHERE name IS NOT NULL)
+		SELECT name, (SELECT head FROM logs WHERE logs.name = all_names.name)
+		FROM (SELECT name FROM names WHERE name IS NOT NULL UNION SELECT name FROM logs) AS all_names ORDER BY name`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var head journal.Head
+		var text []byte
+		if err := rows.Scan(&head.Log, &text); err != nil {
+			return nil, err
+		}
+		if text != nil {
+			if err := head.UnmarshalBinary(text); err != nil {
+				return nil, err
+			}
+		}
+		heads = append(heads, head)
+	}
+	return heads, rows.Err()
+}
+
+// dictionaryOf returns the dictionary of an ID.
+func (s *Store) dictionaryOf(ctx context.Context, id int64) (*packed.Dictionary, error) {
+	if d, ok := s.dictionaries.Load(id); ok {
+		return d.(*packed.Dictionary), nil
+	}
+	var text []byte
+	if err := s.db.QueryRowContext(ctx, "SELECT text FROM dictionaries WHERE id = ?", id).Scan(&text); err != nil {
+		return nil, err
+	}
+	d := packed.NewDictionary(text)
+	if d == nil || d.ID != id {
+		return nil, errors.New("what entries were packed by is damaged")
+	}
+	s.dictionaries.Store(id, d)
+	return d, nil
+}
+
+const (
+	bareColumns  = "log, number, at, kind, account, hash, brief"
+	entryColumns = bareColumns + ", id, dictionary, leaf"
+)
+
+// bareEntry reads an entry without its ID and its leaf. Its texts are of memory that the next one overwrites where the rows are
+// scanned raw.
+type scanned struct {
+	log, account, hash, brief, id, leaf sql.RawBytes
+	number, at, kind                    int64
+	dictionary                          sql.NullInt64
+}
+
+// into are the places for the columns.
+func (x *scanned) into(bare bool) []any {
+	to := []any{&x.log, &x.number, &x.at, &x.kind, &x.account, &x.hash, &x.brief}
+	if !bare {
+		to = append(to, &x.id, &x.dictionary, &x.leaf)
+	}
+	return to
+}
+
+// entry makes an entry of what was scanned, without its leaf.
+func (x *scanned) entry(last *journal.Entry, bare bool) (e journal.Entry, err error) {
+	e = journal.Entry{Number: x.number, At: time.UnixMicro(x.at).UTC(), Kind: journal.Kind(x.kind), Account: string(x.account)}
+	if e.Log = last.Log; e.Log != string(x.log) {
+		e.Log = string(x.log)
+	}
+	if x.brief != nil {
+		e.Brief = append(make([]byte, 0, len(x.brief)), x.brief...)
+	}
+	if len(x.hash) != tlog.HashSize || x.kind < 0 || x.kind > math.MaxUint8 {
+		return e, fmt.Errorf("the file is damaged: entry %d of the log %s cannot be read", e.Number, e.Log)
+	}
+	copy(e.Hash[:], x.hash)
+	if bare {
+		return e, nil
+	}
+	id, err := uuid.FromBytes(x.id)
+	e.ID = id.String()
+	return e, err
+}
+
+// unpack reads a leaf; one that was pruned is nil.
+func (s *Store) unpack(ctx context.Context, dictionary sql.NullInt64, leaf []byte) ([]byte, error) {
+	if leaf == nil || !dictionary.Valid {
+		return append([]byte(nil), leaf...), nil
+	}
+	d, err := s.dictionaryOf(ctx, dictionary.Int64)
+	if err != nil {
+		return nil, err
+	}
+	return d.Unpack(leaf)
+}
+
+// where returns the conditions of a filter, as far as a database can look at them.
+func where(f journal.Filter) (text string, args []any) {
+	var conditions []string
+	add := func(condition string, arg any) { conditions, args = append(conditions, condition), append(args, arg) }
+	if f.Log != "" {
+		add("log = ?", f.Log)
+		if f.After != 0 {
+			add("number >= ?", f.After) // else one with a number below 0, which is none of the log's, is seen too
+		}
+	}
+	if f.Kind != 0 {
+		add("kind = ?", int64(f.Kind))
+	}
+	if f.Account != "" {
+		add("account = ? AND account <> ''", f.Account) // the latter for the partial index
+	}
+	if !f.From.IsZero() {
+		add("at >= ?", f.From.UnixMicro())
+	}
+	if !f.To.IsZero() {
+		add("at < ?", f.To.UnixMicro())
+	}
+	if len(conditions) == 0 {
+		return "", nil
+	}
+	return " WHERE " + strings.Join(conditions, " AND "), args
+}
+
+// order returns the order of a filter.
+func order(f journal.Filter) string {
+	names := []string{"at", "log", "number"}
+	if f.Log != "" {
+		names = []string{"number"}
+	}
+	text := " ORDER BY "
+	for i, name := range names {
+		if i > 0 {
+			text += ", "
+		}
+		if text += name; f.Latest {
+			text += " DESC"
+		}
+	}
+	return text
+}
+
+// Entries implements store.Store.
+func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+	return func(yield func(journal.Entry, error) bool) {
+		if err := s.entries(ctx, f, func(e journal.Entry) bool { return yield(e, nil) }); err != nil {
+			yield(journal.Entry{}, err)
+		}
+	}
+}
+
+// entries calls yield for the entries that a filter leaves, until it returns false.
+func (s *Store) entries(ctx context.Context, f journal.Filter, yield func(journal.Entry) bool) error {
+	columns := entryColumns
+	if f.Bare {
+		columns = bareColumns
+	}
+	conditions, args := where(f)
+	text := "SELECT " + columns + " FROM entries" + conditions + order(f)
+	if f.Limit > 0 && f.Match == nil {
+		text, args = text+" LIMIT ?", append(args, f.Limit)
+	}
+	rows, err := s.db.QueryContext(ctx, text, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	x := new(scanned)
+	into := x.into(f.Bare)
+	var e journal.Entry
+	told := 0
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		if e, err = x.entry(&e, f.Bare); err != nil {
+			return err
+		}
+		if f.Match != nil && !f.Match(&e) {
+			continue
+		}
+		if !f.Bare {
+			if e.Leaf, err = s.unpack(ctx, x.dictionary, x.leaf); err != nil {
+				return fmt.Errorf("entry %d of the log %s: %w", e.Number, e.Log, err)
+			}
+		}
+		if told++; !yield(e) || told == f.Limit {
+			return nil
+		}
+	}
+	return rows.Err()
+}
+
+// Entry implements store.Store.
+func (s *Store) Entry(ctx context.Context, id string) (e journal.Entry, err error) {
+	parsed, err := uuid.Parse(id)
+	if err != nil || parsed.String() != id {
+		return e, store.ErrNotFound
+	}
+	rows, err := s.db.QueryContext(ctx, "SELECT "+entryColumns+" FROM entries WHERE id = ?", parsed[:])
+	if err != nil {
+		return e, err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		if err := rows.Err(); err != nil {
+			return e, err
+		}
+		return e, store.ErrNotFound
+	}
+	x := new(scanned)
+	if err := rows.Scan(x.into(false)...); err != nil {
+		return e, err
+	}
+	if e, err = x.entry(&e, false); err == nil {
+		e.Leaf, err = s.unpack(ctx, x.dictionary, x.leaf)
+	}
+	return e, err
+}
