@@ -8,6 +8,8 @@ import (
 	"net/netip"
 	"slices"
 
+	jsonv2 "github.com/go-json-experiment/json"
+
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -220,16 +222,17 @@ func (e *Entry) ReadBrief() (*Brief, error) {
 		b := new(Brief)
 		return b, b.UnmarshalBinary(e.Brief)
 	}
-	return e.briefOfLeaf()
-}
-
-func (e *Entry) briefOfLeaf() (*Brief, error) {
 	c, err := e.Content()
 	if err != nil {
 		return nil, err
 	}
+	return c.brief()
+}
+
+// brief makes the brief of a decision.
+func (c *Content) brief() (*Brief, error) {
 	var r recorded
-	if err := json.Unmarshal(c.Answer, &r); err != nil {
+	if err := jsonv2.Unmarshal(c.Answer, &r); err != nil {
 		return nil, err
 	}
 	a := new(attempt.Attempt)

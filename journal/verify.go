@@ -396,7 +396,7 @@ func (e *Entry) agrees() error {
 	case e.Brief == nil:
 		return nil
 	}
-	brief, err := e.briefOfLeaf()
+	brief, err := c.brief()
 	if err != nil {
 		return fmt.Errorf("has a brief and cannot be read: %w", err)
 	}

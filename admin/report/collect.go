@@ -43,8 +43,6 @@ type collector struct {
 	dayNow int
 	// cameBack counts grants soon after a stop.
 	cameBack int64
-	// inspections are where entries stand that say what inspect said of a book.
-	inspections []place
 }
 
 // tallies are values by their keys. Those that were asked for last are found first, for what is counted
@@ -93,12 +91,6 @@ func (t *tallies[K, V]) at(key K) *V {
 	t.recent[t.next%len(t.recent)].key, t.recent[t.next%len(t.recent)].value = key, v
 	t.next++
 	return v
-}
-
-// place is where an entry stands.
-type place struct {
-	log    string
-	number int64
 }
 
 // numbered are values by day, counted from the first day that was seen.

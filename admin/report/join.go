@@ -70,10 +70,7 @@ func (c *collector) counted(entries iter.Seq2[journal.Entry, error]) error {
 		if unread = err; err != nil {
 			break
 		}
-		if e.Kind == journal.Inspection {
-			c.inspections = append(c.inspections, place{e.Log, e.Number})
-		}
-		if e.Kind != journal.Decision || e.Brief == nil && e.Leaf == nil { // the latter was pruned
+		if e.Brief == nil && e.Leaf == nil { // it was pruned
 			continue
 		}
 		i := int(maphash.String(seed, e.Account) % uint64(workers))

@@ -97,11 +97,13 @@ func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Re
 	}
 	c := newCollector(b.Settings.Zone)
 	asked := journal.Filter{From: o.From, To: o.To}
-	if err := c.counted(whole(ctx, s, asked)); err != nil {
+	decisions := asked
+	decisions.Kind = journal.Decision
+	if err := c.counted(whole(ctx, s, decisions)); err != nil {
 		return nil, err
 	}
 	r := newReport(b, o)
-	if err := r.addScores(ctx, s, c.inspections); err != nil {
+	if err := r.addScores(ctx, s, asked); err != nil {
 		return nil, err
 	}
 	managed, err := store.Managed(ctx, s)
@@ -197,25 +199,24 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 }
 
 // addScores notes what inspect said of the books that were taken into force.
-func (r *Report) addScores(ctx context.Context, s store.Store, places []place) error {
-	for _, at := range places {
-		for e, err := range s.Entries(ctx, journal.Filter{Log: at.log, After: at.number, Limit: 1}) {
-			if err != nil {
-				return err
-			}
-			if e.Leaf == nil {
-				continue // it was pruned
-			}
-			var said journal.Inspected
-			c, err := e.Content()
-			if err == nil {
-				err = json.Unmarshal(c.Inspection, &said)
-			}
-			if err != nil {
-				return fmt.Errorf("the entry %s: %w", e.ID, err)
-			}
-			r.Score.Moved = append(r.Score.Moved, ScoreAt{e.At, said.Book, said.Reached, said.Possible})
+func (r *Report) addScores(ctx context.Context, s store.Store, f journal.Filter) error {
+	f.Kind = journal.Inspection
+	for e, err := range s.Entries(ctx, f) {
+		if err != nil {
+			return err
 		}
+		if e.Leaf == nil {
+			continue // it was pruned
+		}
+		var said journal.Inspected
+		c, err := e.Content()
+		if err == nil {
+			err = json.Unmarshal(c.Inspection, &said)
+		}
+		if err != nil {
+			return fmt.Errorf("the entry %s: %w", e.ID, err)
+		}
+		r.Score.Moved = append(r.Score.Moved, ScoreAt{e.At, said.Book, said.Reached, said.Possible})
 	}
 	return nil
 }

@@ -112,7 +112,11 @@ func query(f journal.Filter, columns string) (text string, args []any) {
 		}
 	}
 	if f.Kind != 0 {
-		c.add("kind = ?", int16(f.Kind))
+		condition := "kind = ?"
+		if f.Kind != journal.Decision {
+			condition += " AND kind <> 1" // for the partial index
+		}
+		c.add(condition, int16(f.Kind))
 	}
 	if f.Account != "" {
 		c.add("account = ? AND account <> ''", f.Account) // the latter for the partial index

@@ -38,6 +38,7 @@ CREATE TABLE entries (log text COLLATE "C" NOT NULL, number bigint NOT NULL, id 
 	kind smallint NOT NULL, account text COLLATE "C" NOT NULL, hash bytea NOT NULL, brief bytea, dictionary bigint, leaf bytea,
 	PRIMARY KEY (log, number));
 CREATE INDEX entries_by_time ON entries (at, log, number);
+CREATE INDEX entries_other ON entries (at, log, number) WHERE kind <> 1;
 CREATE INDEX entries_by_account ON entries (account, at) WHERE account <> '';
 CREATE FUNCTION entries_stay() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 	IF TG_OP = 'DELETE' OR (NEW.log, NEW.number, NEW.id, NEW.at, NEW.kind, NEW.hash) IS DISTINCT FROM

@@ -40,6 +40,7 @@ CREATE TABLE entries (place INTEGER PRIMARY KEY, log TEXT NOT NULL, number INTEG
 CREATE UNIQUE INDEX entries_by_number ON entries (log, number);
 CREATE UNIQUE INDEX entries_by_id ON entries (id);
 CREATE INDEX entries_by_time ON entries (at, log, number);
+CREATE INDEX entries_other ON entries (at, log, number) WHERE kind <> 1;
 CREATE INDEX entries_by_account ON entries (account, at, log, number) WHERE account <> '';
 CREATE TRIGGER entries_stay BEFORE UPDATE ON entries WHEN NEW.place <> OLD.place OR NEW.log <> OLD.log OR NEW.number <> OLD.number
 	OR NEW.id <> OLD.id OR NEW.at <> OLD.at OR NEW.kind <> OLD.kind OR NEW.hash <> OLD.hash OR NEW.leaf IS NOT NULL
