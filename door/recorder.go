@@ -196,10 +196,7 @@ func (r *recorder) transact(jobs []*job) error {
 	defer cancel()
 	var b *batch
 	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
-		if b != nil {
-			b.forget() // another was first, so that something of what is remembered is other than it was
-		}
-		b = &batch{ctx: ctx, tx: tx, facts: r.facts, anew: b != nil}
+		b = &batch{ctx: ctx, tx: tx, facts: r.facts}
 		if !slices.ContainsFunc(jobs, func(j *job) bool { return !j.own }) {
 			tx.TellLater()
 		}
@@ -234,11 +231,9 @@ func (r *recorder) transact(jobs []*job) error {
 
 // batch changes facts within a transaction. Each is read once, and written once at the end.
 type batch struct {
-	ctx   context.Context
-	tx    store.Tx
-	facts *facts
-	// anew says that another was first, so that rows are read and not taken from what is remembered.
-	anew     bool
+	ctx      context.Context
+	tx       store.Tx
+	facts    *facts
 	accounts map[string]*store.Account
 	devices  map[string]*store.Device
 	sessions map[string]*store.Session // nil is one that was dropped
@@ -253,9 +248,7 @@ type batch struct {
 // it. Where there is none it returns nil.
 func fetch[V any](b *batch, k *kept[V], name string) (*V, error) {
 	r, remembered := k.rows.Get(name)
-	if remembered && !b.anew {
-		b.tx.Rests(store.Key{Kind: k.kind, Key: name}, r.stamp)
-	} else {
+	if !remembered || !b.tx.Rests(store.Key{Kind: k.kind, Key: name}, r.stamp) {
 		var err error
 		if r, err = k.look(b.ctx, b.tx, name); err != nil {
 			return nil, err

@@ -151,7 +151,7 @@ func (t *memoryTx) List(ctx context.Context, q Query) ([]Row, error) {
 }
 
 // Rests implements Tx. Nobody else can change a row.
-func (t *memoryTx) Rests(Key, int64) {}
+func (t *memoryTx) Rests(Key, int64) bool { return true }
 
 // Stamp implements Tx.
 func (t *memoryTx) Stamp() int64 { return 0 }

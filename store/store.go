@@ -103,8 +103,8 @@ type Tx interface {
 	// Delete drops a row; dropping one that there is not is no error.
 	Delete(Key) error
 	// Rests says that what is changed rests on a row as it was remembered, by its stamp, 0 where there was none: as if the
-	// transaction had read it.
-	Rests(key Key, stamp int64)
+	// transaction had read it. It returns false where the row is known to be another by now, so that it is to be read.
+	Rests(key Key, stamp int64) bool
 	// Stamp is the stamp that rows have which the transaction changes, once it is kept.
 	Stamp() int64
 	// TellLater says that others may hear of what is changed a moment after the transaction, and not at all where this

@@ -14,11 +14,14 @@ import (
 // retired then, so that a door of that version refuses them.
 const formBefore, newestBefore, retired = 2, 3, 1000
 
-// carryOver fills new tables with what a door of the version before kept, where there is such: in the same schema or in
-// public. Its tables stay as they are, as the copy; nobody writes to them again.
-func carryOver(ctx context.Context, tx pgx.Tx) error {
+// carryOver fills new tables with what a door of the version before kept, where there is such. Path is the schema. Its tables stay as they are, as the copy; nobody writes to them again.
+func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 	old := ""
-	for _, prefix := range []string{"briskwarden_", "public.briskwarden_"} {
+	prefixes := []string{"briskwarden_"}
+	if path == home {
+		prefixes = append(prefixes, "public.briskwarden_") // where they were unless the address named another schema
+	}
+	for _, prefix := range prefixes {
 		is, err := has(ctx, tx, prefix+"form")
 		if err != nil {
 			return err

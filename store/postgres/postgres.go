@@ -131,6 +131,11 @@ func connect(ctx context.Context, at, readOnly string) (*Store, error) {
 	config.ConnConfig.RuntimeParams["application_name"] = program
 	config.ConnConfig.RuntimeParams["default_transaction_read_only"] = readOnly
 	config.ConnConfig.RuntimeParams["synchronous_commit"] = "on" // what was acknowledged survives a crash
+	// Rows are found one by one, in the order in which they are named: so two doors that change the same rows lock them in one
+	// order, and none waits for the other in turn.
+	for _, plan := range []string{"enable_hashjoin", "enable_mergejoin", "enable_seqscan"} {
+		config.ConnConfig.RuntimeParams[plan] = "off"
+	}
 	if config.ConnConfig.RuntimeParams["search_path"] == "" {
 		config.ConnConfig.RuntimeParams["search_path"] = home
 	}
@@ -167,7 +172,7 @@ func (s *Store) make(ctx context.Context) error {
 		if _, err := tx.Exec(ctx, schema); err != nil {
 			return err
 		}
-		return carryOver(ctx, tx)
+		return carryOver(ctx, tx, path)
 	})
 }
 

@@ -227,8 +227,10 @@ func TestWhoWasFirst(t *testing.T) {
 			tries := 0
 			require.NoError(t, one.Update(ctx, func(tx store.Tx) error {
 				tries++
-				if tries > 1 { // what was remembered is to be read again
-					_, err := tx.Get(ctx, key)
+				if tries > 1 {
+					require.False(t, tx.Rests(key, remembered.Stamp), "what was remembered is to be read again")
+					row, err := tx.Get(ctx, key)
+					require.Equal(t, `"new"`, string(row.Value))
 					return errors.Join(err, tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Report, name)}))
 				}
 				err := rests(tx)

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,45 +20,72 @@ import (
 )
 
 // A transaction reads what it rests on before it begins, notes the stamps, and sends all that it changes in one round trip:
-// the statements of a batch are one transaction of the database. Each that finds a row other than it was fails, and all is
-// done again. So nothing is locked while Go thinks, and doors that change different rows do not wait for each other.
+// the statements of a batch are one transaction of the database. Each that finds a row other than it was fails. So nothing is
+// locked while Go thinks, and doors that change different rows do not wait for each other. Where another was first, the rows
+// are locked and read, and all is done again: then nobody else can be first.
 
 // mostTries is how often a transaction is tried where others are first.
-const mostTries = 50
+const mostTries = 20
 
 // errFirst says that another changed what the transaction rests on.
 var errFirst = errors.New("another was first each time")
 
 // Update implements store.Store.
 func (s *Store) Update(ctx context.Context, change func(store.Tx) error) error {
+	t := s.transaction(ctx, s.pool)
+	if err := change(t); err != nil {
+		return err
+	}
+	err := t.sendAlone()
 	for range mostTries {
-		t := &tx{s: s, ctx: ctx, stamp: rand.Int64()>>1 | 1, rests: map[store.Key]int64{}, pruned: map[string][]int64{}}
+		if !wasFirst(err) {
+			return err
+		}
+		err = s.again(ctx, t, change)
+	}
+	if wasFirst(err) {
+		return errFirst
+	}
+	return err
+}
+
+// again does a transaction on rows that it locks first: those that it changed and those that it read when it was tried.
+func (s *Store) again(ctx context.Context, tried *tx, change func(store.Tx) error) error {
+	// Before the rows, since another transaction of this program may hold it and wait for one of them.
+	s.appending.Lock()
+	defer s.appending.Unlock()
+	s.mu.Lock()
+	clear(s.heads) // another program may have appended
+	s.mu.Unlock()
+	var t *tx
+	err := pgx.BeginFunc(ctx, s.pool, func(begun pgx.Tx) error {
+		t = s.transaction(ctx, begun)
+		changed, others := tried.known()
+		if err := errors.Join(t.lock(changed, "UPDATE"), t.lock(others, "SHARE")); err != nil {
+			return err
+		}
 		if err := change(t); err != nil {
 			return err
 		}
-		err := t.send()
-		var refused *pgconn.PgError
-		if !errors.As(err, &refused) {
-			return err
-		}
-		switch refused.Code {
-		case divisionByZero, uniqueViolation, "40001", "40P01": // serialization_failure, deadlock_detected
-		default:
-			return err
-		}
-		if refused.Code == uniqueViolation && refused.ConstraintName == "entries_id_key" {
-			return errors.New("the journal has an entry of that id")
-		}
-		s.mu.Lock()
-		clear(s.heads) // another program may have appended
-		s.mu.Unlock()
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(rand.N(2 * time.Millisecond)):
-		}
+		return t.send()
+	})
+	if err == nil {
+		t.kept()
 	}
-	return errFirst
+	return err
+}
+
+// wasFirst reports whether an error says that another was first.
+func wasFirst(err error) bool {
+	var refused *pgconn.PgError
+	if !errors.As(err, &refused) {
+		return false
+	}
+	switch refused.Code {
+	case divisionByZero, "40001", "40P01": // serialization_failure, deadlock_detected
+		return true
+	}
+	return refused.Code == uniqueViolation && refused.ConstraintName != "entries_id_key"
 }
 
 // Statements fail by a division where they do not find as many rows as they are to (SQLSTATE 22012).
@@ -65,9 +93,16 @@ const divisionByZero, uniqueViolation = "22012", "23505"
 
 // tx gathers what changes, and what that rests on.
 type tx struct {
-	s     *Store
-	ctx   context.Context
+	s   *Store
+	ctx context.Context
+	// via is what it reads and writes through: the pool, or a transaction that locked rows.
+	via interface {
+		querier
+		SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
+	}
 	stamp int64
+	// locked are rows that are locked, by key, nil where there is none.
+	locked map[store.Key]*store.Row
 	store.Changes
 	// rests are the stamps of rows as they were read, 0 of those that there were not.
 	rests map[store.Key]int64
@@ -75,6 +110,8 @@ type tx struct {
 	logs   []appended
 	pruned map[string][]int64
 	later  bool
+	// dictionary is the one that its entries are packed by.
+	dictionary int64
 }
 
 // appended are entries for the end of a log. Size is how long it was before.
@@ -82,6 +119,62 @@ type appended struct {
 	head    journal.Head
 	size    int64
 	entries []journal.Entry
+}
+
+func (s *Store) transaction(ctx context.Context, via interface {
+	querier
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
+}) *tx {
+	return &tx{s: s, ctx: ctx, via: via, stamp: rand.Int64()>>1 | 1, rests: map[store.Key]int64{}, pruned: map[string][]int64{}}
+}
+
+// sendAlone sends a transaction that locked nothing. While it does, no other of this program appends.
+func (t *tx) sendAlone() error {
+	if len(t.logs) > 0 {
+		t.s.appending.Lock()
+		defer t.s.appending.Unlock()
+	}
+	if err := t.send(); err != nil {
+		return err
+	}
+	t.kept()
+	return nil
+}
+
+// known returns the keys that it rests on, in order: those of rows that it changed, and the others.
+func (t *tx) known() (changed, others []store.Key) {
+	for _, key := range slices.SortedFunc(maps.Keys(t.rests), store.Key.Compare) {
+		if _, is := t.Changes[key]; is {
+			changed = append(changed, key)
+		} else {
+			others = append(others, key)
+		}
+	}
+	return changed, others
+}
+
+// lock locks rows in order and reads them; strength is UPDATE or SHARE. All transactions lock what they change first, in the
+// order of the keys, and then what they rest on besides: so none waits for another in turn.
+func (t *tx) lock(keys []store.Key, strength string) error {
+	if t.locked == nil {
+		t.locked = make(map[store.Key]*store.Row, len(keys))
+	}
+	var kinds, names []string
+	for _, key := range keys {
+		t.locked[key] = nil
+		kinds, names = append(kinds, string(key.Kind)), append(names, key.Key)
+	}
+	found, err := t.via.Query(t.ctx, "SELECT f.kind, f.key, f.account, f.device, f.due, f.stamp, f.value FROM facts f"+
+		" JOIN unnest($1::text[], $2::text[]) AS n (kind, key) ON f.kind = n.kind AND f.key = n.key ORDER BY f.kind, f.key FOR "+
+		strength+" OF f", kinds, names)
+	if err != nil {
+		return err
+	}
+	rows, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (store.Row, error) { return scanRow(row) })
+	for i := range rows {
+		t.locked[rows[i].Key] = &rows[i]
+	}
+	return err
 }
 
 // noted notes what a transaction rests on, as it was read first.
@@ -96,7 +189,17 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 	if row, changed, err := t.Changes.Get(key); changed {
 		return row, err
 	}
-	row, err := get(ctx, t.s.pool, key)
+	if locked, is := t.locked[key]; is {
+		if locked == nil {
+			t.noted(key, 0)
+			return store.Row{}, store.ErrNotFound
+		}
+		t.noted(key, locked.Stamp)
+		row := *locked
+		row.Value = bytes.Clone(row.Value)
+		return row, nil
+	}
+	row, err := get(ctx, t.via, key)
 	if err == nil || errors.Is(err, store.ErrNotFound) {
 		t.noted(key, row.Stamp)
 	}
@@ -106,7 +209,7 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 // List implements store.Reader.
 func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 	return t.Changes.List(q, func(q store.Query) ([]store.Row, error) {
-		rows, err := list(ctx, t.s.pool, q)
+		rows, err := list(ctx, t.via, q)
 		for i := range rows {
 			t.noted(rows[i].Key, rows[i].Stamp)
 		}
@@ -115,7 +218,13 @@ func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 }
 
 // Rests implements store.Tx.
-func (t *tx) Rests(key store.Key, stamp int64) { t.noted(key, stamp) }
+func (t *tx) Rests(key store.Key, stamp int64) bool {
+	if locked, is := t.locked[key]; is && (locked == nil && stamp != 0 || locked != nil && locked.Stamp != stamp) {
+		return false
+	}
+	t.noted(key, stamp)
+	return true
+}
 
 // Stamp implements store.Tx.
 func (t *tx) Stamp() int64 { return t.stamp }
@@ -161,7 +270,7 @@ func (t *tx) Append(log string, entries []journal.Entry) error {
 
 // Prune implements store.Tx.
 func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
-	rows, err := t.s.pool.Query(t.ctx, "SELECT number FROM entries WHERE log = $1 AND at < $2 AND leaf IS NOT NULL AND kind <> $3"+
+	rows, err := t.via.Query(t.ctx, "SELECT number FROM entries WHERE log = $1 AND at < $2 AND leaf IS NOT NULL AND kind <> $3"+
 		" AND NOT number = ANY ($4) ORDER BY number LIMIT $5", log, before, int16(journal.Pruned), slices.Clip(append([]int64{}, t.pruned[log]...)), most)
 	if err == nil {
 		numbers, err = pgx.CollectRows(rows, pgx.RowTo[int64])
@@ -234,10 +343,8 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 			updated.add(key, row, was)
 		}
 	}
-	for _, key := range slices.SortedFunc(maps.Keys(t.rests), store.Key.Compare) {
-		if _, changed := t.Changes[key]; changed {
-			continue
-		}
+	_, others := t.known()
+	for _, key := range others {
 		if was := t.rests[key]; was != 0 {
 			unchanged.add(key, nil, was)
 		} else {
@@ -247,7 +354,7 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 	for _, x := range []struct {
 		*rows
 		statement string
-	}{{&unchanged, read}, {&absent, missing}, {&removed, remove}} {
+	}{{&absent, missing}, {&removed, remove}} {
 		if n := len(x.keys); n > 0 {
 			batch.Queue(all(x.statement), n, x.kinds, x.keys, x.stamps)
 		}
@@ -262,6 +369,9 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 		if n := len(x.keys); n > 0 {
 			batch.Queue(all(x.statement), n, t.stamp, x.kinds, x.keys, x.accounts, x.devices, x.dues, x.values, x.stamps)
 		}
+	}
+	if n := len(unchanged.keys); n > 0 { // last, as lock has it
+		batch.Queue(all(read), n, unchanged.kinds, unchanged.keys, unchanged.stamps)
 	}
 }
 
@@ -298,16 +408,12 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) e
 	return nil
 }
 
-// send sends all that changes, and notes what the database has then.
+// send sends all that changes.
 func (t *tx) send() error {
 	var batch pgx.Batch
 	d := t.s.sample.Load()
 	if len(t.logs) > 0 {
-		t.s.appending.Lock()
-		defer t.s.appending.Unlock()
-		if err := t.queueDictionary(&batch, d); err != nil {
-			return err
-		}
+		t.queueDictionary(&batch, d)
 	}
 	for i := range t.logs {
 		a := &t.logs[i]
@@ -335,30 +441,36 @@ func (t *tx) send() error {
 	if batch.Len() == 0 {
 		return nil
 	}
-	if err := t.s.pool.SendBatch(t.ctx, &batch).Close(); err != nil {
-		return err
-	}
+	return t.via.SendBatch(t.ctx, &batch).Close()
+}
+
+// kept notes what the database has, once it is there.
+func (t *tx) kept() {
+	d := t.s.sample.Load()
 	t.s.mu.Lock()
 	for i := range t.logs {
 		t.s.heads[t.logs[i].head.Log] = t.logs[i].head
 	}
-	if d != nil && len(t.logs) > 0 {
+	if d != nil && t.dictionary == d.ID {
 		t.s.kept[d.ID] = true
 	}
 	t.s.mu.Unlock()
 	if t.later {
-		t.s.tellSoon(keys)
+		t.s.tellSoon(t.Changes.Keys())
 	}
-	return nil
 }
 
-func (t *tx) queueDictionary(batch *pgx.Batch, d *packed.Dictionary) error {
+// queueDictionary queues what the entries are packed by, where the database does not have it.
+func (t *tx) queueDictionary(batch *pgx.Batch, d *packed.Dictionary) {
+	if d == nil {
+		return
+	}
+	t.dictionary = d.ID
 	t.s.mu.Lock()
 	defer t.s.mu.Unlock()
-	if d != nil && !t.s.kept[d.ID] {
+	if !t.s.kept[d.ID] {
 		batch.Queue("INSERT INTO dictionaries VALUES ($1, $2) ON CONFLICT DO NOTHING", d.ID, d.Text)
 	}
-	return nil
 }
 
 // longestNotice is how long a notification may be, in bytes (PostgreSQL: shorter than 8000).

@@ -21,23 +21,46 @@ import (
 // Resembling implements store.Store.
 func (s *Store) Resembling(leaf []byte) { s.sample.Store(packed.NewDictionary(leaf)) }
 
-// head returns the end of a log within the transaction.
-func (t *tx) head(log string) (journal.Head, error) {
+// An entry's place in the file (its rowid) is the number of its log, and in the lower bits its own: so the entries of a log lie
+// together, in order, and no index is needed for it.
+const bitsOfNumber = 40 // as many as journal.Head has
+
+func place(log, number int64) int64 { return log<<bitsOfNumber | number }
+
+// numbered is the end of a log, and the number of the log.
+type numbered struct {
+	journal.Head
+	log int64
+}
+
+// head returns the end of a log within the transaction. A log that is new gets a number.
+func (t *tx) head(log string) (numbered, error) {
 	if head, appended := t.heads[log]; appended {
 		return head, nil
 	}
 	if head, known := t.s.heads[log]; known {
 		return head, nil
 	}
-	statement, err := t.prepare("SELECT head FROM logs WHERE name = ?")
-	if err != nil {
-		return journal.Head{}, err
+	head := numbered{Head: journal.Head{Log: log}}
+	if err := journal.CheckLog(log); err != nil {
+		return head, err
 	}
-	head := journal.Head{Log: log}
+	statement, err := t.prepare("SELECT id, head FROM logs WHERE name = ?")
+	if err != nil {
+		return head, err
+	}
 	var text []byte
-	switch err := statement.QueryRowContext(t.ctx, log).Scan(&text); {
+	switch err := statement.QueryRow(log).Scan(&head.log, &text); {
 	case errors.Is(err, sql.ErrNoRows):
-		return head, journal.CheckLog(log)
+		empty, err := head.MarshalBinary()
+		if err != nil {
+			return head, err
+		}
+		made, err := t.exec("INSERT INTO logs VALUES (NULL, ?, ?)", log, empty)
+		if err == nil {
+			head.log, err = made.LastInsertId()
+		}
+		return head, err
 	case err != nil:
 		return head, err
 	}
@@ -80,7 +103,7 @@ func (t *tx) Append(log string, entries []journal.Entry) error {
 		if e.Brief != nil {
 			brief = e.Brief
 		}
-		if _, err := t.exec("INSERT INTO entries VALUES (NULL, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", log, e.Number, id[:], e.At.UnixMicro(), int64(e.Kind),
+		if _, err := t.exec("INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", place(head.log, e.Number), id[:], e.At.UnixMicro(), int64(e.Kind),
 			e.Account, e.Hash[:], brief, by, leaf); err != nil {
 			if strings.Contains(err.Error(), "entries.id") {
 				return errors.New("the journal has an entry " + e.ID)
@@ -94,12 +117,12 @@ func (t *tx) Append(log string, entries []journal.Entry) error {
 
 // saveHeads writes the ends of the logs that the transaction appended to.
 func (t *tx) saveHeads() error {
-	for log, head := range t.heads {
+	for _, head := range t.heads {
 		text, err := head.MarshalBinary()
 		if err != nil {
 			return err
 		}
-		if _, err := t.exec("INSERT INTO logs VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET head = excluded.head", log, text); err != nil {
+		if _, err := t.exec("UPDATE logs SET head = ? WHERE id = ?", text, head.log); err != nil {
 			return err
 		}
 	}
@@ -108,24 +131,28 @@ func (t *tx) saveHeads() error {
 
 // Prune implements store.Tx.
 func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
-	rows, err := t.s.conn.QueryContext(t.ctx, "SELECT number FROM entries WHERE log = ? AND at < ? AND leaf IS NOT NULL AND kind <> ?"+
-		" ORDER BY number LIMIT ?", log, before.UnixMicro(), int64(journal.Pruned), most)
+	head, err := t.head(log)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := t.s.conn.QueryContext(t.ctx, "SELECT place FROM entries WHERE place >= ? AND place < ? AND at < ? AND leaf IS NOT NULL"+
+		" AND kind <> ? ORDER BY place LIMIT ?", place(head.log, 0), place(head.log+1, 0), before.UnixMicro(), int64(journal.Pruned), most)
 	if err != nil {
 		return nil, err
 	}
 	for rows.Next() {
-		var n int64
-		if err := rows.Scan(&n); err != nil {
+		var at int64
+		if err := rows.Scan(&at); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
-		numbers = append(numbers, n)
+		numbers = append(numbers, at-place(head.log, 0))
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return nil, err
 	}
 	for _, n := range numbers {
-		if _, err := t.exec("UPDATE entries SET leaf = NULL, brief = NULL, dictionary = NULL, account = '' WHERE log = ? AND number = ?", log,
-			n); err != nil {
+		if _, err := t.exec("UPDATE entries SET leaf = NULL, brief = NULL, dictionary = NULL, account = '' WHERE place = ?",
+			place(head.log, n)); err != nil {
 			return nil, err
 		}
 	}
@@ -134,10 +161,10 @@ func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err
 
 // Heads implements store.Store.
 func (s *Store) Heads(ctx context.Context) (heads []journal.Head, err error) {
-	rows, err := s.db.QueryContext(ctx, `WITH RECURSIVE names (name) AS (SELECT min(log) FROM entries
-		UNION ALL SELECT (SELECT min(log) FROM entries WHERE log > name) FROM names WHERE name IS NOT NULL)
-		SELECT name, (SELECT head FROM logs WHERE logs.name = all_names.name)
-		FROM (SELECT name FROM names WHERE name IS NOT NULL UNION SELECT name FROM logs) AS all_names ORDER BY name`)
+	rows, err := s.db.QueryContext(ctx, `WITH RECURSIVE found (log) AS (SELECT min(place) >> 40 FROM entries
+		UNION ALL SELECT (SELECT min(place) >> 40 FROM entries WHERE place >= (log + 1) << 40) FROM found WHERE log IS NOT NULL)
+		SELECT coalesce(name, 'log-' || every.log), head FROM (SELECT log FROM found WHERE log IS NOT NULL UNION SELECT id FROM logs) AS every
+		LEFT JOIN logs ON id = every.log ORDER BY 1`)
 	if err != nil {
 		return nil, err
 	}
@@ -156,6 +183,22 @@ func (s *Store) Heads(ctx context.Context) (heads []journal.Head, err error) {
 		heads = append(heads, head)
 	}
 	return heads, rows.Err()
+}
+
+// nameOf returns the name of a log, and numberOf its number: 0 where there is none.
+func (s *Store) nameOf(ctx context.Context, log int64) (name string, err error) {
+	if name, ok := s.names.Load(log); ok {
+		return name.(string), nil
+	}
+	err = s.db.QueryRowContext(ctx, "SELECT coalesce((SELECT name FROM logs WHERE id = ?1), 'log-' || ?1)", log).Scan(&name)
+	if err == nil {
+		s.names.Store(log, name)
+	}
+	return name, err
+}
+
+func (s *Store) numberOf(ctx context.Context, name string) (log int64, err error) {
+	return log, s.db.QueryRowContext(ctx, "SELECT coalesce((SELECT id FROM logs WHERE name = ?), 0)", name).Scan(&log)
 }
 
 // dictionaryOf returns the dictionary of an ID.
@@ -178,20 +221,20 @@ func (s *Store) dictionaryOf(ctx context.Context, id int64) (*packed.Dictionary,
 // Each column costs a third of what reading a row costs, so that as few are read as are asked for.
 const (
 	barestColumns = "at, account, brief"
-	bareColumns   = barestColumns + ", kind, number"
-	entryColumns  = bareColumns + ", log, hash, id, dictionary, leaf"
+	bareColumns   = barestColumns + ", kind, place"
+	entryColumns  = bareColumns + ", hash, id, dictionary, leaf"
 )
 
 // scanned is a row as it was read. Its texts are of memory that the next one overwrites.
 type scanned struct {
-	log, account, hash, brief, id, leaf sql.RawBytes
-	number, at, kind                    int64
-	dictionary                          sql.NullInt64
+	account, hash, brief, id, leaf sql.RawBytes
+	place, at, kind                int64
+	dictionary                     sql.NullInt64
 }
 
 // columns returns those that are read for a filter, and the places for them.
 func (x *scanned) columns(f journal.Filter) (names string, into []any) {
-	into = []any{&x.at, &x.account, &x.brief, &x.kind, &x.number, &x.log, &x.hash, &x.id, &x.dictionary, &x.leaf}
+	into = []any{&x.at, &x.account, &x.brief, &x.kind, &x.place, &x.hash, &x.id, &x.dictionary, &x.leaf}
 	switch {
 	case !f.Bare:
 		return entryColumns, into
@@ -202,17 +245,18 @@ func (x *scanned) columns(f journal.Filter) (names string, into []any) {
 	return bareColumns, into[:5]
 }
 
-// entry makes an entry of what was scanned, without its leaf. Last is the one before it, whose texts it shares.
-func (x *scanned) entry(last *journal.Entry, f journal.Filter) (e journal.Entry, err error) {
-	e = journal.Entry{Log: f.Log, Number: x.number, At: time.UnixMicro(x.at).UTC(), Kind: journal.Kind(x.kind), Account: string(x.account)}
+// entry makes an entry of what was scanned, without its leaf.
+func (s *Store) entry(ctx context.Context, x *scanned, f journal.Filter) (e journal.Entry, err error) {
+	e = journal.Entry{Log: f.Log, Number: x.place & (1<<bitsOfNumber - 1), At: time.UnixMicro(x.at).UTC(), Kind: journal.Kind(x.kind),
+		Account: string(x.account)}
 	if x.brief != nil {
 		e.Brief = append(make([]byte, 0, len(x.brief)), x.brief...)
 	}
 	if f.Bare {
 		return e, nil
 	}
-	if e.Log = last.Log; e.Log != string(x.log) {
-		e.Log = string(x.log)
+	if e.Log, err = s.nameOf(ctx, x.place>>bitsOfNumber); err != nil {
+		return e, err
 	}
 	if len(x.hash) != tlog.HashSize || x.kind < 0 || x.kind > math.MaxUint8 {
 		return e, fmt.Errorf("the file is damaged: entry %d of the log %s cannot be read", e.Number, e.Log)
@@ -235,20 +279,25 @@ func (s *Store) unpack(ctx context.Context, dictionary sql.NullInt64, leaf []byt
 	return d.Unpack(leaf)
 }
 
-// where returns the conditions of a filter, as far as a database can look at them.
-func where(f journal.Filter) (text string, args []any) {
+// where returns the conditions of a filter, as far as a database can look at them, and the order.
+func (s *Store) where(ctx context.Context, f journal.Filter) (text string, args []any, err error) {
 	var conditions []string
-	add := func(condition string, arg any) { conditions, args = append(conditions, condition), append(args, arg) }
+	add := func(condition string, values ...any) {
+		conditions, args = append(conditions, condition), append(args, values...)
+	}
+	order := []string{"at", "place"}
 	if f.Log != "" {
-		add("log = ?", f.Log)
-		if f.After != 0 {
-			add("number >= ?", f.After) // else one with a number below 0, which is none of the log's, is seen too
+		log, err := s.numberOf(ctx, f.Log)
+		if err != nil {
+			return "", nil, err
 		}
+		add("place >= ? AND place < ?", place(log, f.After), place(log+1, 0))
+		order = []string{"place"}
 	}
 	if f.Kind != 0 {
 		add("kind = ?", int64(f.Kind))
 		if f.Kind != journal.Decision {
-			conditions = append(conditions, "kind <> 1") // for the partial index
+			add("kind <> 1") // for the partial index
 		}
 	}
 	if f.Account != "" {
@@ -260,28 +309,18 @@ func where(f journal.Filter) (text string, args []any) {
 	if !f.To.IsZero() {
 		add("at < ?", f.To.UnixMicro())
 	}
-	if len(conditions) == 0 {
-		return "", nil
+	if len(conditions) > 0 {
+		text = " WHERE " + strings.Join(conditions, " AND ")
 	}
-	return " WHERE " + strings.Join(conditions, " AND "), args
-}
-
-// order returns the order of a filter.
-func order(f journal.Filter) string {
-	names := []string{"at", "log", "number"}
-	if f.Log != "" {
-		names = []string{"number"}
+	down := ""
+	if f.Latest {
+		down = " DESC"
 	}
-	text := " ORDER BY "
-	for i, name := range names {
-		if i > 0 {
-			text += ", "
-		}
-		if text += name; f.Latest {
-			text += " DESC"
-		}
+	text += " ORDER BY " + strings.Join(order, down+", ") + down
+	if f.Limit > 0 && f.Match == nil {
+		text, args = text+" LIMIT ?", append(args, f.Limit)
 	}
-	return text
+	return text, args, nil
 }
 
 // Entries implements store.Store.
@@ -297,12 +336,11 @@ func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal
 func (s *Store) entries(ctx context.Context, f journal.Filter, yield func(journal.Entry) bool) error {
 	x := new(scanned)
 	columns, into := x.columns(f)
-	conditions, args := where(f)
-	text := "SELECT " + columns + " FROM entries" + conditions + order(f)
-	if f.Limit > 0 && f.Match == nil {
-		text, args = text+" LIMIT ?", append(args, f.Limit)
+	conditions, args, err := s.where(ctx, f)
+	if err != nil {
+		return err
 	}
-	rows, err := s.db.QueryContext(ctx, text, args...)
+	rows, err := s.db.QueryContext(ctx, "SELECT "+columns+" FROM entries"+conditions, args...)
 	if err != nil {
 		return err
 	}
@@ -313,7 +351,7 @@ func (s *Store) entries(ctx context.Context, f journal.Filter, yield func(journa
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
-		if e, err = x.entry(&e, f); err != nil {
+		if e, err = s.entry(ctx, x, f); err != nil {
 			return err
 		}
 		if f.Match != nil && !f.Match(&e) {
@@ -353,7 +391,7 @@ func (s *Store) Entry(ctx context.Context, id string) (e journal.Entry, err erro
 	if err := rows.Scan(into...); err != nil {
 		return e, err
 	}
-	if e, err = x.entry(&e, journal.Filter{}); err == nil {
+	if e, err = s.entry(ctx, x, journal.Filter{}); err == nil {
 		e.Leaf, err = s.unpack(ctx, x.dictionary, x.leaf)
 	}
 	return e, err

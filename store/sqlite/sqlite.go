@@ -16,7 +16,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/packed"
-	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -33,18 +32,16 @@ CREATE TABLE facts (kind TEXT NOT NULL, key TEXT NOT NULL, account TEXT NOT NULL
 CREATE INDEX facts_by_account ON facts (account, kind) WHERE account <> '';
 CREATE INDEX facts_by_device ON facts (device, kind) WHERE device <> '';
 CREATE INDEX facts_by_due ON facts (kind, due) WHERE due IS NOT NULL;
-CREATE TABLE logs (name TEXT PRIMARY KEY, head BLOB NOT NULL) STRICT;
+CREATE TABLE logs (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, head BLOB NOT NULL) STRICT;
 CREATE TABLE dictionaries (id INTEGER PRIMARY KEY, text BLOB NOT NULL) STRICT;
-CREATE TABLE entries (place INTEGER PRIMARY KEY, log TEXT NOT NULL, number INTEGER NOT NULL, id BLOB NOT NULL, at INTEGER NOT NULL,
-	kind INTEGER NOT NULL, account TEXT NOT NULL, hash BLOB NOT NULL, brief BLOB, dictionary INTEGER, leaf BLOB) STRICT;
-CREATE UNIQUE INDEX entries_by_number ON entries (log, number);
+CREATE TABLE entries (place INTEGER PRIMARY KEY, id BLOB NOT NULL, at INTEGER NOT NULL, kind INTEGER NOT NULL, account TEXT NOT NULL,
+	hash BLOB NOT NULL, brief BLOB, dictionary INTEGER, leaf BLOB) STRICT;
 CREATE UNIQUE INDEX entries_by_id ON entries (id);
-CREATE INDEX entries_by_time ON entries (at, log, number);
-CREATE INDEX entries_other ON entries (at, log, number) WHERE kind <> 1;
-CREATE INDEX entries_by_account ON entries (account, at, log, number) WHERE account <> '';
-CREATE TRIGGER entries_stay BEFORE UPDATE ON entries WHEN NEW.place <> OLD.place OR NEW.log <> OLD.log OR NEW.number <> OLD.number
-	OR NEW.id <> OLD.id OR NEW.at <> OLD.at OR NEW.kind <> OLD.kind OR NEW.hash <> OLD.hash OR NEW.leaf IS NOT NULL
-	OR NEW.brief IS NOT NULL OR NEW.account <> ''
+CREATE INDEX entries_by_time ON entries (at);
+CREATE INDEX entries_other ON entries (at) WHERE kind <> 1;
+CREATE INDEX entries_by_account ON entries (account, at) WHERE account <> '';
+CREATE TRIGGER entries_stay BEFORE UPDATE ON entries WHEN NEW.place <> OLD.place OR NEW.id <> OLD.id OR NEW.at <> OLD.at
+	OR NEW.kind <> OLD.kind OR NEW.hash <> OLD.hash OR NEW.leaf IS NOT NULL OR NEW.brief IS NOT NULL OR NEW.account <> ''
 	BEGIN SELECT RAISE(ABORT, 'entries are never changed, and pruned whole'); END;
 CREATE TRIGGER entries_remain BEFORE DELETE ON entries BEGIN SELECT RAISE(ABORT, 'entries are never deleted'); END;
 CREATE TRIGGER logs_remain BEFORE DELETE ON logs BEGIN SELECT RAISE(ABORT, 'logs are never deleted'); END;
@@ -62,7 +59,7 @@ type Store struct {
 	conn       *sql.Conn
 	statements map[string]*sql.Stmt
 	// heads are those of logs that were appended to, as the file has them, and kept the dictionaries that it has.
-	heads map[string]journal.Head
+	heads map[string]numbered
 	kept  map[int64]bool
 	// version is other after each change by another program (PRAGMA data_version), and watcher hears of it.
 	version int64
@@ -71,6 +68,8 @@ type Store struct {
 	// sample is what leaves are packed by, nil where that is not known, and dictionaries what they were packed by.
 	sample       atomic.Pointer[packed.Dictionary]
 	dictionaries sync.Map
+	// names are those of logs by number.
+	names sync.Map
 }
 
 // Open opens the file for a door, and makes it where it is missing. One door at a time can have
@@ -98,7 +97,7 @@ func Join(path string) (*Store, error) {
 		return nil, err
 	}
 	s, err := open(path, url.Values{"_pragma": {"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-65536)",
-		"wal_autocheckpoint(2000)"}})
+		"wal_autocheckpoint(1000)"}})
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +157,7 @@ func open(path string, options url.Values) (*Store, error) {
 	}
 	writer.SetMaxOpenConns(1)
 	db.SetMaxOpenConns(4)
-	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}, heads: map[string]journal.Head{},
+	return &Store{db: db, writer: writer, path: path, statements: map[string]*sql.Stmt{}, heads: map[string]numbered{},
 		kept: map[int64]bool{}}, nil
 }
 
@@ -344,8 +343,8 @@ func (s *Store) Update(ctx context.Context, change func(store.Tx) error) error {
 	if s.conn == nil {
 		return fmt.Errorf("%s is open to be looked at, and not to be changed", s.path)
 	}
-	t := &tx{s: s, ctx: ctx, heads: map[string]journal.Head{}}
-	if _, err := t.exec("BEGIN IMMEDIATE"); err != nil {
+	t := &tx{s: s, ctx: ctx, heads: map[string]numbered{}}
+	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil { // which waits for others
 		return err
 	}
 	err := s.hear(ctx)
@@ -378,7 +377,7 @@ type tx struct {
 	s   *Store
 	ctx context.Context
 	// heads are those of logs that it appended to, and added the dictionaries that it wrote.
-	heads map[string]journal.Head
+	heads map[string]numbered
 	added []int64
 }
 
@@ -393,12 +392,17 @@ func (t *tx) prepare(query string) (*sql.Stmt, error) {
 	return statement, err
 }
 
+// exec runs a statement. Of its context it asks only before, since a statement on one row is short, and the driver starts a
+// goroutine for each that could be interrupted.
 func (t *tx) exec(query string, args ...any) (sql.Result, error) {
+	if err := t.ctx.Err(); err != nil {
+		return nil, err
+	}
 	statement, err := t.prepare(query)
 	if err != nil {
 		return nil, err
 	}
-	return statement.ExecContext(t.ctx, args...)
+	return statement.Exec(args...)
 }
 
 // Get implements store.Reader.
@@ -430,7 +434,7 @@ func (t *tx) Delete(key store.Key) error {
 }
 
 // Rests implements store.Tx. Nobody else changes a row.
-func (t *tx) Rests(store.Key, int64) {}
+func (t *tx) Rests(store.Key, int64) bool { return true }
 
 // Stamp implements store.Tx.
 func (t *tx) Stamp() int64 { return 0 }
@@ -444,7 +448,11 @@ func (s *Store) IsShared() bool { return true }
 // hear forgets what is remembered of the file where another program changed it, and tells the watcher. The lock is held.
 func (s *Store) hear(ctx context.Context) error {
 	before := s.version
-	if err := s.conn.QueryRowContext(ctx, "PRAGMA data_version").Scan(&s.version); err != nil {
+	statement, err := (&tx{s: s, ctx: ctx}).prepare("PRAGMA data_version")
+	if err == nil {
+		err = statement.QueryRow().Scan(&s.version)
+	}
+	if err != nil {
 		return err
 	}
 	if s.version == before || before == 0 {
