@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -401,19 +402,43 @@ func (d *Door) Reload() *Reloaded {
 	return r
 }
 
-// takeForce takes a book into force, and says what the leaves of its decisions will be like: as of one about nobody.
+// takeForce takes a book into force, and tells the store what the leaves of its decisions will be like.
 func (d *Door) takeForce(b *inForce) {
-	a := &attempt.Attempt{Account: "nobody", At: time.Unix(0, 0).UTC(), Through: attempt.Known(attempt.Browser)}
-	if apps := b.Source().Apps; len(apps) > 0 {
-		a.App = apps[0].Name
-	}
-	g := &gathering{joined: &directory.Account{Name: a.Account, Kind: directory.Person}}
-	g.account.value = g.account.value.OrNone(a.Account)
-	answer := &Answer{ID: uuid.Nil.String(), Attempt: a}
-	answer.Decision = b.Decide(context.WithValue(d.background, gatheringKey{}, g), a)
-	answer.write(g, nil)
-	d.facts.store.Resembling(journal.Make(journal.Decision, answer.ID, a.At, "", a.Account, "answer", *answer.text).Leaf)
+	d.facts.store.Resembling(d.sample(b))
 	d.book.Store(b)
+}
+
+// longestSample is how much of what decisions are like is told to the store, in bytes.
+const longestSample = 60 << 10
+
+// sample writes decisions by a book about nobody: at each app, with nothing shown and with all that can be.
+func (d *Door) sample(b *inForce) (text []byte) {
+	at := time.Unix(0, 0).UTC()
+	shown := &attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")), Through: attempt.Known(attempt.Browser),
+		Device: attempt.Known(attempt.Device{ID: attempt.Known("device")}), Session: attempt.Session{ID: "session"}}
+	for i := range b.Source().Methods {
+		shown.Proofs = append(shown.Proofs, attempt.Proof{Method: b.Source().Methods[i].Name})
+	}
+	g := &gathering{joined: &directory.Account{Name: shown.Account, Kind: directory.Person}}
+	g.account.value = g.account.value.OrNone(shown.Account)
+	ctx := context.WithValue(d.background, gatheringKey{}, g)
+	from := origins{{"account", fromBook}, {"previous", fromStore}, {"failures", fromStore}, {"session", fromNobody}, {"device", fromBook},
+		{"device.known", fromBook}}
+	for i := range b.Source().Apps {
+		for _, a := range []*attempt.Attempt{{Account: shown.Account, At: at, Through: shown.Through}, shown} {
+			of := *a
+			of.App = b.Source().Apps[i].Name
+			answer := &Answer{ID: uuid.Nil.String(), Attempt: &of, App: of.App}
+			answer.Decision = b.Decide(ctx, &of)
+			answer.write(g, from)
+			leaf := journal.Make(journal.Decision, answer.ID, at, "", of.Account, "answer", *answer.text).Leaf
+			if len(text)+len(leaf) > longestSample {
+				return text
+			}
+			text = append(text, leaf...)
+		}
+	}
+	return text
 }
 
 // noteReload records what came of a book.

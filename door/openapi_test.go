@@ -11,7 +11,6 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
-
 )
 
 // described is /openapi.json, by which every request and answer of these tests is held.

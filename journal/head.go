@@ -70,8 +70,8 @@ func (h *Head) Root() tlog.Hash {
 	return root
 }
 
-// MarshalBinary writes the size and the edge, not the name. All heads are of one length, and each tree has a place of its
-// own, so that one entry more changes few bytes: what a database writes of a change is small.
+// MarshalBinary writes the edge and the size, not the name. All heads are of one length, and each tree has a place of its
+// own, the largest first, so that one entry more changes few bytes at the end: what a database writes of a change is small.
 func (h *Head) MarshalBinary() ([]byte, error) {
 	text := make([]byte, mostTrees*tlog.HashSize, mostTrees*tlog.HashSize+8)
 	tree := 0

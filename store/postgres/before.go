@@ -69,7 +69,7 @@ func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 		return err
 	}
 	if head.Size > 0 {
-		if _, err := tx.Exec(ctx, "INSERT INTO logs VALUES ($1, $2, $3)", head.Log, head.Size, binary); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO logs (name, size, head) VALUES ($1, $2, $3)", head.Log, head.Size, binary); err != nil {
 			return err
 		}
 	}

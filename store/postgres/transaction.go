@@ -383,7 +383,7 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) e
 	}
 	// The head first: who is not the first to move it does nothing else.
 	if a.size == 0 {
-		batch.Queue(all("INSERT INTO logs VALUES ($2, $3, $4) ON CONFLICT DO NOTHING RETURNING 1"), 1, a.head.Log, a.head.Size, text)
+		batch.Queue(all("INSERT INTO logs (name, size, head) VALUES ($2, $3, $4) ON CONFLICT DO NOTHING RETURNING 1"), 1, a.head.Log, a.head.Size, text)
 	} else {
 		batch.Queue(all("UPDATE logs SET size = $3, head = $4 WHERE name = $2 AND size = $5 RETURNING 1"), 1, a.head.Log, a.head.Size, text, a.size)
 	}
