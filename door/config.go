@@ -32,6 +32,7 @@ type Config struct {
 	BehindProxy bool              `book:"behind_proxy" doc:"true where a proxy in front of it does TLS" default:"false"`
 	Trusted     []directory.Range `book:"trusted_proxies" doc:"addresses whose forwarded headers count" default:"none"`
 	Store       StoreConfig       `book:"store" doc:"where facts and the journal are kept" default:"in memory, lost when it stops"`
+	State       string            `book:"state" doc:"a folder for what the door keeps of its own" default:"the name of the configuration with .state"`
 	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`

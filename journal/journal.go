@@ -47,6 +47,8 @@ const (
 	Pruned
 	// Inspection: a book that was taken into force was inspected.
 	Inspection
+	// Restored: a store was put back to an older copy, and an administrator says that this is meant.
+	Restored
 )
 
 // Compare orders entries as a journal is read: by time, then by log and number. It is for slices.SortFunc.
@@ -54,7 +56,7 @@ func Compare(a, b *Entry) int {
 	return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Log, b.Log), cmp.Compare(a.Number, b.Number))
 }
 
-var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection"}
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection", "restored"}
 
 // Kinds returns the words for the kinds of entry.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -154,6 +156,7 @@ type Content struct {
 	Pruned  json.RawMessage `json:"pruned,omitempty" doc:"what was taken out of older entries"`
 	// Inspection is what inspect said of a book.
 	Inspection json.RawMessage `json:"inspection,omitempty" doc:"what inspect said of a book that was taken into force"`
+	Restored   json.RawMessage `json:"restored,omitempty" doc:"that a store was put back to an older copy"`
 }
 
 // Content reads the leaf. The error says that it was pruned, or is no entry.

@@ -297,6 +297,13 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		var p journal.Pruning
 		err = json.Unmarshal(c.Pruned, &p)
 		text = fmt.Sprintf("what was recorded before %s was taken out", p.Before.Format("2006-01-02 15:04:05"))
+	case journal.Restored:
+		var r struct {
+			Log, Because string
+			From, To     int64
+		}
+		err = json.Unmarshal(c.Restored, &r)
+		text = fmt.Sprintf("the store was put back: the log %s had %d entries, and has %d. Because: %s", r.Log, r.From, r.To, r.Because)
 	case journal.Inspection:
 		var i journal.Inspected
 		err = json.Unmarshal(c.Inspection, &i)

@@ -289,6 +289,52 @@ func signer(t *testing.T, path string) jose.Signer {
 
 // TestKilled kills a door under load, again and again: nothing that it acknowledged is lost or
 // doubled, and the journal verifies.
+// TestAStoreThatWasPutBack: a door finds out, and starts on it once an administrator says that it is meant.
+func TestAStoreThatWasPutBack(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil func(dir string) error
+		lost  string
+	}{
+		"an older copy": {func(dir string) error {
+			return os.Rename(filepath.Join(dir, "copy.db"), filepath.Join(dir, "door.db"))
+		}, "the log door had 5 entries, and has 3"},
+		"an empty file": {func(dir string) error { return os.Truncate(filepath.Join(dir, "door.db"), 0) }, "the log door had 5 entries, and has 0"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := work(t)
+			token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\n")
+			s := serve(t, dir, token)
+			status, text := s.ask("POST", "/v1/decisions", "application/json", signOn)
+			require.Equal(t, 200, status, text)
+			require.Eventually(t, func() bool {
+				return strings.Contains(in(t, dir, 0, "journal", "list", "--config", "door.yaml"), "points of inspect")
+			}, time.Minute, 10*time.Millisecond)
+			in(t, dir, 0, "serve", "backup", "copy.db")
+			for range 2 {
+				status, text = s.ask("POST", "/v1/decisions", "application/json", signOn)
+				require.Equal(t, 200, status, text)
+			}
+			s.stop()
+			in(t, dir, 0, "serve", "check", "--book", "kestrel")
+			require.NoError(t, c.spoil(dir))
+			if name == "an empty file" { // a program makes its tables
+				in(t, dir, 0, "serve", "carry-over", "--config", "door.yaml")
+			}
+			require.Contains(t, in(t, dir, 1, "serve", "check", "--book", "kestrel"), "is not the one that this door wrote to last")
+			_, _, said := runIn(t, dir, "serve", "--book", "kestrel")
+			require.Contains(t, said, strings.Replace(c.lost, "the log", "its log", 1)+" that do not go on from them")
+			require.Contains(t, in(t, dir, 2, "serve", "restored"), "say who does it and why")
+			restored := []string{"serve", "restored", "--as", "ragna", "--because", "the disk failed"}
+			require.Contains(t, in(t, dir, 0, restored...), c.lost)
+			require.Contains(t, in(t, dir, 2, restored...), "there is nothing to say")
+			s = serve(t, dir, token)
+			require.Contains(t, in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv"), c.lost+". Because: the disk failed")
+			s.stop()
+			require.Contains(t, in(t, dir, 0, "journal", "verify", "--config", "door.yaml"), "SOUND")
+		})
+	}
+}
+
 func TestKilled(t *testing.T) {
 	for name, where := range map[string]func(t *testing.T) string{
 		"sqlite":   func(*testing.T) string { return "store: {file: door.db}\n" },

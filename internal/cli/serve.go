@@ -46,7 +46,7 @@ func (env *environment) serveCommand() *cobra.Command {
 	}
 	flags.add(cmd)
 	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags),
-		env.serveFactsCommand(flags), env.serveCarryOverCommand(flags))
+		env.serveFactsCommand(flags), env.serveCarryOverCommand(flags), env.serveRestoredCommand(flags))
 	return cmd
 }
 
@@ -134,6 +134,34 @@ func (env *environment) serveCarryOverCommand(flags *doorFlags) *cobra.Command {
 			return env.show(&carriedOver{Did: did}, func(p *render.Page) { p.ServeCarriedOver(did) })
 		},
 	}
+}
+
+func (env *environment) serveRestoredCommand(flags *doorFlags) *cobra.Command {
+	var by, because string
+	cmd := &cobra.Command{
+		Use:   "restored",
+		Short: "Say that a store was put back to an older copy, and that this is meant",
+		Long: "A door does not start on a store that does not go on from what it wrote last: it was put back to an older\n" +
+			"copy, or another is in its place. serve restored enters in the journal that this is meant, with how many\n" +
+			"entries are lost, and the door starts. What was ended, disabled or barred since the copy was made is not in\n" +
+			"it: do that again.",
+		Example: "  briskwarden serve restored --config door.yaml --as ragna@kestrelsound.example --because \"The disk failed.\"",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			config, err := service.ReadConfig(flags.config)
+			if err != nil {
+				return err
+			}
+			done, err := service.Restore(context.Background(), config, by, because, env.now())
+			if err != nil {
+				return err
+			}
+			return env.show(done, func(p *render.Page) { p.ServeRestored(done) })
+		},
+	}
+	cmd.Flags().StringVar(&by, "as", "", "who says so")
+	cmd.Flags().StringVar(&because, "because", "", "why")
+	return cmd
 }
 
 // carriedOver is what serve carry-over prints as JSON.

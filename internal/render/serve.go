@@ -2,6 +2,7 @@ package render
 
 import (
 	"cmp"
+	"fmt"
 	"strings"
 	"time"
 
@@ -85,6 +86,16 @@ func (p *Page) ServeCarriedOver(did []string) {
 	for _, text := range did {
 		p.hang("  ", 2, words.Capital(text)+".")
 	}
+}
+
+// ServeRestored tells what was entered of a store that was put back.
+func (p *Page) ServeRestored(r *service.Restored) {
+	p.line("%s", p.bold.Render("The door starts on this store"))
+	p.line("")
+	p.labelled("Lost", fmt.Sprintf("the log %s had %s, and has %d", r.Log, words.Count(int(r.From), "entry"), r.To))
+	p.labelled("To do", "End, disable and bar again what was ended, disabled and barred since the copy was made.")
+	p.line("")
+	p.line("It is entered in the journal.")
 }
 
 // ServeFacts tells what holds of an account for the door, and what each source states of it.

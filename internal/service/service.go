@@ -44,7 +44,10 @@ func ReadConfig(path string) (*door.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
+	if c.State == "" {
+		c.State = strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)) + ".state"
+	}
+	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.State, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
 		&c.Consent.Record, &c.Watch.Mail.Authorities, &c.Watch.Mail.Password}
 	for i := range c.Watch.Hooks {
 		files = append(files, &c.Watch.Hooks[i].Key)
@@ -172,6 +175,9 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		return fmt.Errorf("the store cannot be opened: %w", err)
 	}
 	defer func() { err = errors.Join(err, kept.Close()) }()
+	if err := checkState(ctx, s.Config, kept); err != nil {
+		return err
+	}
 	if err := takeOverActs(ctx, s.Config, kept, func(what string) { s.Log.Info(what) }); err != nil {
 		return err
 	}
@@ -207,6 +213,7 @@ func (s *Service) Run(ctx context.Context) (err error) {
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	running.Go(func() { s.reloads(background, d, changes) })
+	running.Go(func() { s.keepState(background, kept) })
 	if s.Config.Journal.Key != "" {
 		running.Go(func() { s.checkpoints(background, kept) })
 	}
@@ -369,6 +376,7 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		switch {
 		case err == nil:
 			wrong(c.Unbounded(ctx, s))
+			wrong(checkState(ctx, c, s))
 			wrong(s.Close())
 		case errors.Is(err, sqlite.ErrOlder):
 			found.Store += ", of the version before: it is carried over when the door starts, and kept as it was beside it"
