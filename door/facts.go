@@ -135,7 +135,14 @@ type origins []origin
 
 type origin struct{ fact, from string }
 
-func (o *origins) add(fact, from string) { *o = append(*o, origin{fact, from}) }
+// add notes where a fact came from; of several sources of one fact all are told.
+func (o *origins) add(fact, from string) {
+	if last := len(*o) - 1; last >= 0 && (*o)[last].fact == fact {
+		(*o)[last].from += ", " + from
+		return
+	}
+	*o = append(*o, origin{fact, from})
+}
 
 // complete fills in what the attempt leaves out and the store knows. What the attempt states
 // stays, and what nobody knows stays unknown. The attempt that it returns shares what the other

@@ -43,7 +43,13 @@ policies:
 // shopHouse is a house by that book, with a second feed, payroll, and two issuers of events that anyone's token may name.
 func shopHouse(t *testing.T) (*house, *provider) {
 	p := newProvider(t)
-	h := newHouse(t, nil, func(c *door.Config) {
+	return shopOn(t, nil, "door", p), p
+}
+
+// shopOn is a house by that book on a store, under a name.
+func shopOn(t *testing.T, s store.Store, name string, p *provider) *house {
+	h := newHouse(t, s, func(c *door.Config) {
+		c.Journal.Door = name
 		everyone := door.PeopleBounds{Domains: []string{"shop.example"}, Groups: []string{"staff", "admins", "fixed"},
 			Facts: []string{"active", "joined", "attributes", "methods", "password", "risk"}}
 		c.Callers[0].People = everyone
@@ -58,7 +64,7 @@ func shopHouse(t *testing.T) (*house, *provider) {
 	})
 	h.read(fstest.MapFS{"shop.yaml": {Data: []byte(shop)}})
 	require.True(t, h.Reload().Taken)
-	return h, p
+	return h
 }
 
 // as sends SCIM as a caller and returns the status.

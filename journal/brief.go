@@ -8,8 +8,6 @@ import (
 	"net/netip"
 	"slices"
 
-	jsonv2 "github.com/go-json-experiment/json"
-
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
@@ -232,7 +230,7 @@ func (e *Entry) ReadBrief() (*Brief, error) {
 // brief makes the brief of a decision.
 func (c *Content) brief() (*Brief, error) {
 	var r recorded
-	if err := jsonv2.Unmarshal(c.Answer, &r); err != nil {
+	if err := readJSON(c.Answer, &r); err != nil {
 		return nil, err
 	}
 	a := new(attempt.Attempt)

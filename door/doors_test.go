@@ -1,0 +1,128 @@
+package door_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/internal/storetest"
+	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
+	"github.com/briskwarden/briskwarden/store/postgres"
+	"github.com/briskwarden/briskwarden/store/sqlite"
+)
+
+// told is something that is told to a door, and what it answers.
+type told struct {
+	what string
+	at   func(h *house) int
+}
+
+// anything draws something to tell: statements by two feeds and two issuers, in and out of order, of accounts that come, go and
+// are made anew, reports of a device, and sign-ins that fail and succeed.
+func anything(r *rand.Rand, p *provider) told {
+	name := []string{"ann", "root", "new"}[r.IntN(3)]
+	account := name + "@shop.example"
+	feeds, issuers := []string{all, "bw_payroll"}, []string{feed, "https://other.example"}
+	by, iss, minutes, active := feeds[r.IntN(2)], issuers[r.IntN(2)], r.IntN(5)-4, r.IntN(2) == 0
+	more := fmt.Sprintf(`,"active":%t`, active)
+	switch r.IntN(10) {
+	case 0:
+		return told{"POST " + name, func(h *house) int { return h.as(by, "POST", "/Users", user(name, more)) }}
+	case 1, 2:
+		return told{"PUT " + name, func(h *house) int { return h.as(by, "PUT", "/Users/"+scimID(name), user(name, more)) }}
+	case 3:
+		return told{"DELETE " + name, func(h *house) int { return h.as(by, "DELETE", "/Users/"+scimID(name), "") }}
+	case 4:
+		members := []string{name, "root"}[:1+r.IntN(2)]
+		return told{"PUT staff", func(h *house) int {
+			if status := h.as(by, "PUT", "/Groups/"+groupID("staff"), group("staff", members...)); status != 404 {
+				return status
+			}
+			return h.as(by, "POST", "/Groups", group("staff", members...))
+		}}
+	case 5:
+		kind := risc + []string{"account-disabled", "account-enabled"}[r.IntN(2)]
+		return told{kind, func(h *house) int { return h.tells(p, all, iss, kind, account, minutes, nil) }}
+	case 6:
+		level := []string{"LOW", "MEDIUM", "HIGH"}[r.IntN(3)]
+		return told{"risk " + level, func(h *house) int {
+			return h.tells(p, all, iss, caep+"risk-level-change", account, minutes, map[string]any{"principal": "USER", "current_level": level})
+		}}
+	case 7:
+		kind := caep + "credential-change"
+		change := []string{"create", "revoke"}[r.IntN(2)]
+		return told{kind, func(h *house) int {
+			return h.tells(p, all, iss, kind, account, minutes, map[string]any{"credential_type": "password", "change_type": change})
+		}}
+	case 8:
+		body := fmt.Sprintf(`{"account":%q,"app":"mail","failed":[{"method":"password","reason":"refused"}]}`, account)
+		return told{"fails", func(h *house) int { h.decide(body); return 0 }}
+	}
+	body := fmt.Sprintf(`{"account":%q,"app":"mail","device":{"id":"till"},"session":{"id":"s-%d"},"proofs":[%s]}`, account, r.IntN(4), password)
+	return told{"signs on", func(h *house) int { h.decide(body); return 0 }}
+}
+
+// TestDoorsInTurnComeToTheSame: whatever is told, at whichever of two doors on one database, and on a file, comes to the facts
+// that one door in memory comes to.
+func TestDoorsInTurnComeToTheSame(t *testing.T) {
+	p := newProvider(t)
+	at := storetest.Postgres(t)
+	for seed := range 4 {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			r := rand.New(rand.NewPCG(uint64(seed), 27))
+			if seed > 0 {
+				at = storetest.Postgres(t)
+			}
+			onDatabase := func(name string) *house {
+				s, err := postgres.Open(t.Context(), at)
+				require.NoError(t, err)
+				t.Cleanup(func() { s.Close() })
+				return shopOn(t, s, name, p)
+			}
+			file, err := sqlite.Open(filepath.Join(t.TempDir(), "door.db"))
+			require.NoError(t, err)
+			t.Cleanup(func() { file.Close() })
+			alone, onFile, doors := shopOn(t, nil, "door", p), shopOn(t, file, "door", p), []*house{onDatabase("north"), onDatabase("south")}
+			houses := append([]*house{alone, onFile}, doors...)
+			for range 60 {
+				x := anything(r, p)
+				for _, h := range houses {
+					h.pass(time.Second)
+					h.Forget() // what another did is heard of in its time, which is not awaited here
+				}
+				want := x.at(alone)
+				require.Equal(t, want, x.at(onFile), x.what)
+				require.Equal(t, want, x.at(doors[r.IntN(2)]), x.what)
+			}
+			for _, name := range []string{"ann@shop.example", "root@shop.example", "new@shop.example"} {
+				want := keptOf(t, alone, name)
+				for _, h := range houses {
+					h.Forget()
+					require.JSONEq(t, want, keptOf(t, h, name), name)
+				}
+				for _, h := range houses[1:] { // which is noted, so that it comes last
+					require.Equal(t, alone.cause(name, "mail", ""), h.cause(name, "mail", ""))
+				}
+			}
+			for _, h := range houses[1:] {
+				_, err := journal.Verify(t.Context(), h.store, journal.Verification{})
+				require.NoError(t, err)
+			}
+		})
+	}
+}
+
+// keptOf is what a store keeps of an account, but for the resources that feeds pushed, which bear the time of their making.
+func keptOf(t *testing.T, h *house, name string) string {
+	a := h.account(name)
+	a.Pushed = nil
+	text := store.RowOf(a).Value
+	require.True(t, json.Valid(text))
+	return string(text)
+}
