@@ -248,7 +248,7 @@ func (s *subject) active() bool { return s.Stage != decide.Draft }
 type Options struct {
 	// Checks are those that are made; nil is all of Checks().
 	Checks []Check
-	// Usage is how clients are used, by name, as the record of consent has it.
+	// Usage is how clients are used, by name, as the acts on consent have it.
 	Usage map[string]consent.Usage
 }
 

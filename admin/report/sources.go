@@ -83,7 +83,7 @@ type Options struct {
 	// At is the moment for which enrolment, exemptions and the score are told.
 	At     time.Time
 	Source Source
-	// Programs are the outside programs of the record of consent, where there is one.
+	// Programs are the outside programs of the acts on consent, where there are any.
 	Programs []acts.Entry
 }
 

@@ -185,11 +185,9 @@ func (env *environment) inspectBook(dir string, flags inspectFlags) (*inspect.Re
 	}
 	facts.Checks = inspect.Checks()
 	if flags.config != "" {
-		pushed, err := service.PushedGroups(context.Background(), flags.config)
-		if err != nil {
+		if err := ofDoor(flags.config, b, moment, &facts); err != nil {
 			return nil, fmt.Errorf("--config: %w", err)
 		}
-		facts.Checks = append(facts.Checks, inspect.PushedGroups(pushed))
 	}
 	if flags.use != nil {
 		facts.Checks = append(facts.Checks, flags.use.Checks()...)
@@ -197,8 +195,29 @@ func (env *environment) inspectBook(dir string, flags inspectFlags) (*inspect.Re
 	return inspect.InspectWith(context.Background(), b, moment, facts)
 }
 
-// recorded returns what the record of consent in a book's folder knows, where
-// there is one.
+// ofDoor fills in what the store of a door knows: groups that were pushed, and how outside programs are used.
+func ofDoor(path string, b *book.Book, at time.Time, facts *inspect.Options) error {
+	ctx := context.Background()
+	config, err := service.ReadConfig(path)
+	if err != nil {
+		return err
+	}
+	s, err := service.ReadStore(ctx, config)
+	if err != nil {
+		return err
+	}
+	pushed, err := service.PushedGroups(ctx, s)
+	if err == nil {
+		facts.Checks = append(facts.Checks, inspect.PushedGroups(pushed))
+		var d *acts.Desk
+		if d, err = deskOf(ctx, b, s); d != nil {
+			facts.Usage, err = d.Usage(ctx, at)
+		}
+	}
+	return errors.Join(err, s.Close())
+}
+
+// recorded returns what the acts on consent in a book's folder come to, where there are any.
 func (env *environment) recorded(b *book.Book, dir string, at time.Time) (inspect.Options, error) {
 	path := filepath.Join(dir, recordName)
 	if _, err := os.Stat(path); err != nil {

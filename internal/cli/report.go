@@ -99,7 +99,16 @@ func (env *environment) makeReport(flags *reportFlags, b *book.Book, o report.Op
 			return nil, err
 		}
 		return made.Basis, err
-	}, func(ctx context.Context, s store.Store) (err error) {
+	}, func(ctx context.Context, s store.Store) error {
+		d, err := deskOf(ctx, b, s)
+		if err != nil {
+			return err
+		}
+		if d != nil { // else programs are those of the book's folder
+			if o.Programs, err = d.Register(ctx, o.At); err != nil {
+				return err
+			}
+		}
 		made, err = report.OfJournal(ctx, b, s, o)
 		return err
 	}, func() error { return show(made) })
@@ -151,7 +160,17 @@ func (f *reportFlags) options(env *environment, b *book.Book) (o report.Options,
 	return o, err
 }
 
-// programs returns the register of the record of consent in the book's folder, where there is one.
+// deskOf returns a desk on the acts on consent of a store, nil where that has none.
+func deskOf(ctx context.Context, b *book.Book, s store.Store) (*acts.Desk, error) {
+	known, err := s.List(ctx, store.Query{Kind: store.Clients, Limit: 1})
+	if err != nil || len(known) == 0 {
+		return nil, err
+	}
+	_, consents, err := b.CompileBoth()
+	return acts.New(consents, s, store.TerminalLog), err
+}
+
+// programs returns the register of the acts on consent in the book's folder, where there are any.
 func (env *environment) programs(b *book.Book, at time.Time) ([]acts.Entry, error) {
 	path := filepath.Join(env.book, recordName)
 	if _, err := os.Stat(path); err != nil {

@@ -156,17 +156,8 @@ func CarryOver(ctx context.Context, c *door.Config, at time.Time) (did []string,
 	return did, takeOverActs(ctx, c, s, say)
 }
 
-// PushedGroups returns the names of the groups that were pushed to the door of a configuration.
-func PushedGroups(ctx context.Context, config string) (names []string, err error) {
-	c, err := ReadConfig(config)
-	if err != nil {
-		return nil, err
-	}
-	s, err := ReadStore(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, s.Close()) }()
+// PushedGroups returns the names of the groups that were pushed to the doors of a store.
+func PushedGroups(ctx context.Context, s store.Reader) (names []string, err error) {
 	for row, err := range store.All(ctx, s, store.Query{Kind: store.Groups}) {
 		if err != nil {
 			return nil, err
