@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/mod/sumdb/note"
 	"golang.org/x/mod/sumdb/tlog"
 	"pgregory.net/rapid"
 
@@ -123,6 +125,8 @@ func TestVerify(t *testing.T) {
 		"said to be empty": {noHead: true, want: "the journal has 5 entries and says that it has 0"},
 		"found wrongly": {change: func(e []journal.Entry) []journal.Entry { e[3].Account = "oskar"; return e },
 			want: "entry 3 is found as 3 of oskar"},
+		"of another kind": {change: func(e []journal.Entry) []journal.Entry { e[3].Kind = journal.Report; return e },
+			want: "entry 3 is found as 3 of liv"},
 		"all made up": {made: true},
 		"all made up, against checkpoint": {made: true, checkpoint: checkpoint, public: public,
 			want: "the first 3 entries of the journal are not those that the checkpoint covers"},
@@ -187,6 +191,80 @@ func TestWhatWasPruned(t *testing.T) {
 			require.NoError(t, err)
 			require.EqualValues(t, 2, found.Pruned)
 			require.Len(t, found.Prunings, 1)
+		})
+	}
+}
+
+// logs is a journal of several logs.
+type logs []kept
+
+func (l logs) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+	for _, k := range l {
+		if k.head.Log == f.Log {
+			return k.Entries(ctx, f)
+		}
+	}
+	return all(nil)
+}
+
+func (l logs) Heads(context.Context) (heads []journal.Head, err error) {
+	for _, k := range l {
+		heads = append(heads, k.head)
+	}
+	return heads, nil
+}
+
+// TestSeveralLogs: one log may say what was emptied of another, and a message names the log.
+func TestSeveralLogs(t *testing.T) {
+	made := func(said string) logs {
+		one, head := record(3)
+		one[1].Prune()
+		two := []journal.Entry{journal.Make(journal.Pruned, "p", at.Add(time.Hour), "", "", "pruned", []byte(said))}
+		other := journal.Head{Log: "other"}
+		other.Append(two)
+		return logs{{one, head}, {two, other}}
+	}
+	const said = `{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":1,"log":"door","emptied":[[1,1]]}`
+	found, err := journal.Verify(t.Context(), made(said), journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 4, found.Size)
+	require.Equal(t, "door", found.Prunings[0].Log)
+	_, err = journal.Verify(t.Context(), made(strings.Replace(said, "door", "other", 1)), journal.Verification{})
+	require.ErrorContains(t, err, "entry 0 of the log other says that entry 1 was emptied, which came after it")
+	_, err = journal.Verify(t.Context(), made(strings.Replace(said, "door", "third", 1)), journal.Verification{})
+	require.ErrorContains(t, err, "entry 1 of the log door was emptied, and no entry of the journal says so")
+	done := int64(0)
+	_, err = journal.Verify(t.Context(), made(said), journal.Verification{Progress: func(n, of int64) {
+		done = n
+		require.EqualValues(t, 4, of)
+	}})
+	require.NoError(t, err)
+	require.EqualValues(t, 4, done)
+}
+
+// TestCheckpointsThatAreNone are signed by the right key and say something else than a checkpoint says.
+func TestCheckpointsThatAreNone(t *testing.T) {
+	private, public, err := journal.NewKey("ferries.example/journal")
+	require.NoError(t, err)
+	signer, err := note.NewSigner(private)
+	require.NoError(t, err)
+	const root = "47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU="
+	line := "log door 3 " + root + "\n"
+	for name, c := range map[string]struct{ text, want string }{
+		"another's":       {"other.example/journal\n" + line, `it is of the journal "other.example/journal"`},
+		"a size of octal": {"ferries.example/journal\nlog door 03 " + root + "\n", `"03" is not how many entries`},
+		"below nothing":   {"ferries.example/journal\nlog door -3 " + root + "\n", `"-3" is not how many entries`},
+		"twice":           {"ferries.example/journal\n" + line + line, "it speaks twice of the log door"},
+		"no root":         {"ferries.example/journal\nlog door 3 AAAA\n", `"AAAA" is not the root`},
+		"no log":          {"ferries.example/journal\nlog two words 3 " + root + "\n", "says nothing of a log"},
+		"of before":       {"ferries.example/journal\n3\n" + root + "\n", "the checkpoint covers 3 entries of the log before, which has 0"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			signed, err := note.Sign(&note.Note{Text: c.text}, signer)
+			require.NoError(t, err)
+			_, err = journal.Verify(t.Context(), logs{{head: journal.Head{Log: "before"}}, {head: journal.Head{Log: "door"}}},
+				journal.Verification{Checkpoint: signed, PublicKey: public})
+			require.ErrorContains(t, err, c.want)
 		})
 	}
 }

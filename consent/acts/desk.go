@@ -82,7 +82,7 @@ func (d *Desk) Ask(ctx context.Context, r consent.Request, why string) (*Answer,
 	answer := &Answer{}
 	done, err := d.act(ctx, r.At, func(s *sitting) error {
 		*answer = Answer{}
-		known, err := s.known(r.Client, r.Account)
+		known, err := s.known(r.Client)
 		if err != nil {
 			return err
 		}
@@ -156,7 +156,7 @@ func (d *Desk) Zone() *time.Location { return d.judge.Zone() }
 func (d *Desk) Rehearse(ctx context.Context, r consent.Request) (*consent.Decision, error) {
 	var decision *consent.Decision
 	err := d.look(ctx, r.At, func(s *sitting) error {
-		known, err := s.known(r.Client, r.Account)
+		known, err := s.known(r.Client)
 		if err != nil {
 			return err
 		}

@@ -238,6 +238,43 @@ func TestTheStricterActStands(t *testing.T) {
 	require.NotZero(t, ask(t, d, "ann", "mail.read"))
 }
 
+// TestWhatAnAnswerLeaves: a request that had expired is not answered by another's, and a grant stays that came of another.
+func TestWhatAnAnswerLeaves(t *testing.T) {
+	later := monday.AddDate(0, 0, 6)
+	after := later.AddDate(0, 0, 2)
+	for name, answer := range map[string]func(d *acts.Desk, request int64) error{
+		"a refusal": func(d *acts.Desk, request int64) error {
+			_, err := d.Refuse(ctx, acts.Refusal{By: "sol", At: after, Requests: []int64{request}, Because: "No."})
+			return err
+		},
+		"a bar": func(d *acts.Desk, _ int64) error {
+			_, err := d.Bar(ctx, "sol", "log", "Sold.", after)
+			return err
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := acts.New(judge(t), new(store.Memory), "door")
+			expired := ask(t, d, "ann", "mail.read")
+			r := asks("bob", "mail.read")
+			r.At = later
+			waits, err := d.Ask(ctx, r, "")
+			require.NoError(t, err)
+			require.NoError(t, answer(d, waits.Request))
+			_, err = d.Approve(ctx, acts.Approval{By: "rae", At: after, Request: expired})
+			require.ErrorContains(t, err, "expired at")
+		})
+	}
+	d := acts.New(judge(t), new(store.Memory), "door")
+	_, err := d.Approve(ctx, acts.Approval{By: "rae", At: monday, Request: ask(t, d, "ann", "mail.read")})
+	require.NoError(t, err)
+	_, err = d.Refuse(ctx, acts.Refusal{By: "sol", At: monday, Requests: []int64{ask(t, d, "ann", "mail.send")}, Because: "No."})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"log": "1 [mail.read]"}, holds(t, d))
+	answer, err := d.Ask(ctx, asks("bob", "mail.read"), "")
+	require.NoError(t, err)
+	require.Equal(t, consent.Review, answer.Outcome, "an approval for ann is none for bob")
+}
+
 func TestRegisterAndImport(t *testing.T) {
 	d := acts.New(judge(t), new(store.Memory), store.TerminalLog)
 	found, err := acts.ReadImport([]byte("client_id,client_name,scope,account,since,last_used,redirect_uris,client_uri\n" +

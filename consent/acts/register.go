@@ -87,7 +87,7 @@ func knowing(s *sitting) func(client string) (consent.Known, error) {
 		if known, is := seen[client]; is {
 			return known, nil
 		}
-		known, err := s.known(client, "")
+		known, err := s.known(client)
 		seen[client] = known
 		return known, err
 	}

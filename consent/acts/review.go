@@ -176,7 +176,7 @@ func (d *Desk) answer(ctx context.Context, s *sitting, act Act, first *Request) 
 	if err != nil {
 		return err
 	}
-	known, err := s.known(act.Client, "")
+	known, err := s.known(act.Client)
 	if err != nil {
 		return err
 	}

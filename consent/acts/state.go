@@ -84,8 +84,8 @@ func (s *sitting) append(a Act) (err error) {
 	return s.fold(&a)
 }
 
-// known returns what is kept of a client to an account, for the core.
-func (s *sitting) known(client, account string) (consent.Known, error) {
+// known returns what is kept of a client, for the core.
+func (s *sitting) known(client string) (consent.Known, error) {
 	var k consent.Known
 	c, err := s.client(client)
 	if err != nil {
@@ -97,9 +97,6 @@ func (s *sitting) known(client, account string) (consent.Known, error) {
 	}
 	approvals, err := s.approvals(client)
 	for _, a := range approvals {
-		if a.Account != "" && account != "" && a.Account != account {
-			continue
-		}
 		k.Approvals = append(k.Approvals, consent.Approval{Client: a.Client, Scopes: a.Scopes, Account: a.Account, Group: a.Group,
 			Resource: a.Resource, RedirectURI: a.RedirectURI, By: a.By, From: a.At, Until: a.Until})
 	}

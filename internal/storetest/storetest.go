@@ -274,6 +274,14 @@ func model(t *testing.T, s store.Store) {
 					require.Equal(t, next[key], string(row.Value))
 				}
 			}
+			seen := map[store.Key]string{}
+			for _, kind := range []store.Kind{store.Accounts, store.Devices} {
+				for row, err := range store.All(ctx, tx, store.Query{Kind: kind, Limit: 1}) {
+					require.NoError(t, err)
+					seen[row.Key] = string(row.Value)
+				}
+			}
+			require.Equal(t, next, seen, "a page at a time, within the transaction")
 			if fails {
 				return errors.New("failed")
 			}

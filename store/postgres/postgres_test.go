@@ -16,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -252,6 +253,21 @@ func TestWhoWasFirst(t *testing.T) {
 			return store.Save(tx, &store.SeenToken{Issuer: "i", JTI: "j"})
 		}))
 		require.Equal(t, 2, tries)
+		tries = 0
+		require.NoError(t, one.Update(ctx, func(tx store.Tx) error {
+			tries++
+			device := &store.Device{ID: "till-06"}
+			if err := store.Load(ctx, tx, device); tries == 1 {
+				require.ErrorIs(t, err, store.ErrNotFound)
+				require.NoError(t, other.Update(ctx, func(tx store.Tx) error { return store.Save(tx, &store.Device{ID: "till-06", Platform: "linux"}) }))
+			}
+			device.Facts = map[string]attempt.Scalar{"firewall": attempt.BoolScalar(true)}
+			return store.Save(tx, device)
+		}))
+		require.Equal(t, 2, tries)
+		both := &store.Device{ID: "till-06"}
+		require.NoError(t, store.Load(ctx, one, both))
+		require.Equal(t, "linux", both.Platform, "what the other made first is not lost")
 	})
 	found, err := journal.Verify(ctx, one, journal.Verification{})
 	require.NoError(t, err)

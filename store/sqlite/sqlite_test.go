@@ -2,11 +2,14 @@ package sqlite_test
 
 import (
 	"compress/gzip"
+	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -70,6 +73,42 @@ func TestOneDoorHasAFile(t *testing.T) {
 		require.NoError(t, err)
 		require.EqualValues(t, 1, head.Size)
 	})
+}
+
+// TestWhatIsDoneAtATerminal: a door that runs hears of it, also where both append to one log.
+func TestWhatIsDoneAtATerminal(t *testing.T) {
+	ctx := t.Context()
+	path := filepath.Join(t.TempDir(), "door.db")
+	door := open(t, path)
+	lost := make(chan bool, 64)
+	watching, stop := context.WithCancel(ctx)
+	ended := make(chan error)
+	found := make(chan bool, 1024)
+	go func() {
+		ended <- door.Watch(watching, store.Watcher{Changed: func([]store.Key) {}, Lost: func() { lost <- true }, Found: func() { found <- true }})
+	}()
+	<-found
+	write := func(s *sqlite.Store, second int) {
+		require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
+			return errors.Join(tx.Append("door", []journal.Entry{storetest.Entry(second, journal.Report, "")}),
+				store.Save(tx, &store.Device{ID: fmt.Sprint(second)}))
+		}))
+	}
+	write(door, 0)
+	require.Empty(t, lost, "what it does itself it knows")
+	terminal, err := sqlite.Join(path)
+	require.NoError(t, err)
+	write(terminal, 1)
+	<-lost
+	write(terminal, 2)
+	write(door, 3)
+	require.NotEmpty(t, lost, "a transaction hears of it before it reads")
+	require.NoError(t, terminal.Close())
+	stop()
+	require.ErrorIs(t, <-ended, context.Canceled)
+	verified, err := journal.Verify(ctx, door, journal.Verification{})
+	require.NoError(t, err)
+	require.EqualValues(t, 4, verified.Size)
 }
 
 func TestWhatIsNoStore(t *testing.T) {
@@ -204,6 +243,23 @@ func TestAFileOfTheVersionBeforeIsCarriedOver(t *testing.T) {
 		require.NoError(t, os.WriteFile(path+".before", []byte("another"), 0o600))
 		_, err := sqlite.CarryOver(t.Context(), path)
 		require.ErrorContains(t, err, "move it away")
+	})
+	t.Run("not where its journal was not sound", func(t *testing.T) {
+		path := before(t)
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		var head string
+		require.NoError(t, db.QueryRow("SELECT head FROM head").Scan(&head))
+		last := strings.LastIndexByte(head, ' ') + 1
+		other := "A" + head[last+1:]
+		if head[last] == 'A' {
+			other = "B" + head[last+1:]
+		}
+		_, err = db.Exec("UPDATE head SET head = ?", head[:last]+other)
+		require.NoError(t, errors.Join(err, db.Close()))
+		_, err = sqlite.CarryOver(t.Context(), path)
+		require.ErrorContains(t, err, "it was not sound")
+		require.NoFileExists(t, path+".before", "and it is where it was")
 	})
 	t.Run("not while a door has it", func(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "door.db")
