@@ -211,7 +211,7 @@ func (c *crowd) of(s *Space, t *condition.Test) facts.Audience {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.gathered == nil {
-		c.gathered = s.sides[0].directory.Gather(s.from)
+		c.gathered = s.sides[0].directory.GatherFrom(s.from)
 	}
 	return c.gathered.Of(t)
 }

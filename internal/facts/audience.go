@@ -21,24 +21,36 @@ type Audience struct{ sure, may []uint64 }
 type Gathering struct {
 	directory *Directory
 	at        time.Time
-	tests     map[string]Audience
+	// profiles are those of the accounts, as conditions look at them.
+	profiles []*Profile
+	tests    map[string]Audience
 	// members and perhaps list the accounts of each group.
 	members, perhaps [][]int32
 	emergencies      []int
 }
 
-// Gather returns a Gathering for a moment, at which only joined_within looks.
+// Gather returns a Gathering for a moment.
 func (e *Directory) Gather(at time.Time) *Gathering {
-	g := &Gathering{directory: e, at: at, tests: make(map[string]Audience),
+	return e.gather(at, func(account int) *Profile { return e.ProfileAt(account, at) })
+}
+
+// GatherFrom returns a Gathering for a stretch of time from a moment on, in which a password may put a risk right: what groups
+// and methods that depend on it come to is not known.
+func (e *Directory) GatherFrom(at time.Time) *Gathering { return e.gather(at, e.Profile) }
+
+func (e *Directory) gather(at time.Time, profile func(account int) *Profile) *Gathering {
+	g := &Gathering{directory: e, at: at, tests: make(map[string]Audience), profiles: make([]*Profile, len(e.profiles)),
 		members: make([][]int32, len(e.Groups)), perhaps: make([][]int32, len(e.Groups))}
 	for account := range e.profiles {
-		for _, group := range e.profiles[account].groups {
+		p := profile(account)
+		g.profiles[account] = p
+		for _, group := range p.groups {
 			g.members[group] = append(g.members[group], int32(account))
 		}
-		for _, group := range e.profiles[account].mayBeIn() {
+		for _, group := range p.mayBeIn() {
 			g.perhaps[group] = append(g.perhaps[group], int32(account))
 		}
-		if e.profiles[account].kind == directory.Emergency {
+		if p.kind == directory.Emergency {
 			g.emergencies = append(g.emergencies, account)
 		}
 	}
@@ -110,8 +122,8 @@ func (g *Gathering) test(t *condition.Test) Audience {
 		}
 	default:
 		facts := Facts{HasProfile: true, Moment: g.at, At: g.at}
-		for n := range g.directory.profiles {
-			facts.Profile = &g.directory.profiles[n]
+		for n, p := range g.profiles {
+			facts.Profile = p
 			a.add(int32(n), t.Holds(&facts))
 		}
 	}
