@@ -95,11 +95,8 @@ const divisionByZero, uniqueViolation = "22012", "23505"
 type tx struct {
 	s   *Store
 	ctx context.Context
-	// via is what it reads and writes through: the pool, or a transaction that locked rows.
-	via interface {
-		querier
-		SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
-	}
+	// via is what it reads and writes through.
+	via route
 	stamp int64
 	// locked are rows that are locked, by key, nil where there is none.
 	locked map[store.Key]*store.Row
@@ -121,10 +118,13 @@ type appended struct {
 	entries []journal.Entry
 }
 
-func (s *Store) transaction(ctx context.Context, via interface {
+// route is the pool, or a transaction that locked rows.
+type route interface {
 	querier
 	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
-}) *tx {
+}
+
+func (s *Store) transaction(ctx context.Context, via route) *tx {
 	return &tx{s: s, ctx: ctx, via: via, stamp: rand.Int64()>>1 | 1, rests: map[store.Key]int64{}, pruned: map[string][]int64{}}
 }
 
