@@ -96,7 +96,7 @@ type tx struct {
 	s   *Store
 	ctx context.Context
 	// via is what it reads and writes through.
-	via route
+	via   route
 	stamp int64
 	// locked are rows that are locked, by key, nil where there is none.
 	locked map[store.Key]*store.Row
