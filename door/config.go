@@ -32,7 +32,7 @@ type Config struct {
 	BehindProxy bool              `book:"behind_proxy" doc:"true where a proxy in front of it does TLS" default:"false"`
 	Trusted     []directory.Range `book:"trusted_proxies" doc:"addresses whose forwarded headers count" default:"none"`
 	Store       StoreConfig       `book:"store" doc:"where facts and the journal are kept" default:"in memory, lost when it stops"`
-	State       string            `book:"state" doc:"a folder for what the door keeps of its own" default:"the name of the configuration with .state"`
+	State       string            `book:"state" doc:"folder for what the door keeps of its own" default:"the configuration's name with .state"`
 	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
@@ -121,7 +121,7 @@ func (h *History) UnmarshalText(text []byte) error {
 // JournalConfig says what is recorded, and where checkpoints go.
 type JournalConfig struct {
 	Mode       JournalMode    `book:"mode" doc:"required, best_effort (a grant stands without its record) or off" default:"required"`
-	Door       string         `book:"door" doc:"the name of this door, which is that of its log: two doors of one store have two names" default:"door"`
+	Door       string         `book:"door" doc:"name of this door and of its log; two doors of one store have two names" default:"door"`
 	Key        string         `book:"key" doc:"file with the private key for checkpoints, of briskwarden journal key" default:"no checkpoints"`
 	Checkpoint string         `book:"checkpoint" doc:"file to which checkpoints are written"`
 	Every      directory.Span `book:"every" doc:"how often a checkpoint is written" default:"10m"`

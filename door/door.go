@@ -414,8 +414,9 @@ const longestSample = 60 << 10
 // sample writes decisions by a book about nobody: at each app, with nothing shown and with all that can be.
 func (d *Door) sample(b *inForce) (text []byte) {
 	at := time.Unix(0, 0).UTC()
-	shown := &attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")), Through: attempt.Known(attempt.Browser),
-		Device: attempt.Known(attempt.Device{ID: attempt.Known("device")}), Session: attempt.Session{ID: "session"}}
+	shown := &attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")),
+		Through: attempt.Known(attempt.Browser),
+		Device:  attempt.Known(attempt.Device{ID: attempt.Known("device")}), Session: attempt.Session{ID: "session"}}
 	for i := range b.Source().Methods {
 		shown.Proofs = append(shown.Proofs, attempt.Proof{Method: b.Source().Methods[i].Name})
 	}

@@ -64,7 +64,8 @@ func anything(r *rand.Rand, p *provider) told {
 		body := fmt.Sprintf(`{"account":%q,"app":"mail","failed":[{"method":"password","reason":"refused"}]}`, account)
 		return told{"fails", func(h *house) int { h.decide(body); return 0 }}
 	}
-	body := fmt.Sprintf(`{"account":%q,"app":"mail","device":{"id":"till"},"session":{"id":"s-%d"},"proofs":[%s]}`, account, r.IntN(4), password)
+	body := fmt.Sprintf(`{"account":%q,"app":"mail","device":{"id":"till"},"session":{"id":"s-%d"},"proofs":[%s]}`, account, r.IntN(4),
+		password)
 	return told{"signs on", func(h *house) int { h.decide(body); return 0 }}
 }
 

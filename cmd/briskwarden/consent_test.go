@@ -219,7 +219,8 @@ func provesTheRecord(t *testing.T, dir string, do func(status int, args ...strin
 	require.NoError(t, err)
 	db, err := sql.Open("sqlite", record)
 	require.NoError(t, err)
-	_, err = db.Exec("DROP TRIGGER entries_stay; UPDATE entries SET leaf = CAST(replace(leaf, 'granted', 'refused') AS BLOB) WHERE place & 1099511627775 = 6")
+	_, err = db.Exec("DROP TRIGGER entries_stay; UPDATE entries SET leaf = CAST(replace(leaf, 'granted', 'refused') AS BLOB)" +
+		" WHERE place & 1099511627775 = 6")
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	for _, command := range [][]string{{"acts"}, {"checkpoint", "--private-key", "c.key"},

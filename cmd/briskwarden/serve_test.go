@@ -298,7 +298,9 @@ func TestAStoreThatWasPutBack(t *testing.T) {
 		"an older copy": {func(dir string) error {
 			return os.Rename(filepath.Join(dir, "copy.db"), filepath.Join(dir, "door.db"))
 		}, "the log door had 5 entries, and has 3"},
-		"an empty file": {func(dir string) error { return os.Truncate(filepath.Join(dir, "door.db"), 0) }, "the log door had 5 entries, and has 0"},
+		"an empty file": {func(dir string) error {
+			return os.Truncate(filepath.Join(dir, "door.db"), 0)
+		}, "the log door had 5 entries, and has 0"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := work(t)
@@ -328,7 +330,8 @@ func TestAStoreThatWasPutBack(t *testing.T) {
 			require.Contains(t, in(t, dir, 0, restored...), c.lost)
 			require.Contains(t, in(t, dir, 2, restored...), "there is nothing to say")
 			s = serve(t, dir, token)
-			require.Contains(t, in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv"), c.lost+". Because: the disk failed")
+			require.Contains(t, in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv"),
+				c.lost+". Because: the disk failed")
 			s.stop()
 			require.Contains(t, in(t, dir, 0, "journal", "verify", "--config", "door.yaml"), "SOUND")
 		})

@@ -24,7 +24,10 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 6)
 		e := inside.Of(judge).Directory()
-		crowd := e.Gather(at)
+		crowd, profile := e.Gather(at), func(n int) *facts.Profile { return e.ProfileAt(n, at) }
+		if rapid.Bool().Draw(t, "from then on") {
+			crowd, profile = e.GatherFrom(at), e.Profile
+		}
 		var audiences []facts.Audience
 		for _, p := range judge.Policies() {
 			audience := crowd.Of(p.Who)
@@ -32,7 +35,7 @@ func TestAudiencesAreEvaluations(t *testing.T) {
 			var may []int
 			sure := 0
 			for n := range e.Accounts {
-				want := condition.Eval(p.Who, facts.FactsOf(e.Profile(n), at))
+				want := condition.Eval(p.Who, facts.FactsOf(profile(n), at))
 				require.Equal(t, want, audience.Holds(n), "%s for %s", p.Name, e.Accounts[n].Name)
 				if want != condition.False {
 					may = append(may, n)

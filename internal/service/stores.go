@@ -29,7 +29,8 @@ func openStore(ctx context.Context, c *door.Config) (store.Store, error) {
 }
 
 // errInMemory is the error of a store that nobody else can look at.
-var errInMemory = errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database under store")
+var errInMemory = errors.New("the configuration keeps its store in memory, which nobody else can look at; name a file or a database " +
+	"under store")
 
 // ReadStore opens the store that a configuration names to be looked at, while a door has it.
 func ReadStore(ctx context.Context, c *door.Config) (store.Store, error) {

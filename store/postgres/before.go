@@ -14,7 +14,8 @@ import (
 // retired then, so that a door of that version refuses them.
 const formBefore, newestBefore, retired = 2, 3, 1000
 
-// carryOver fills new tables with what a door of the version before kept, where there is such. Path is the schema. Its tables stay as they are, as the copy; nobody writes to them again.
+// carryOver fills new tables with what a door of the version before kept, where there is such. Path is the schema. Its tables
+// stay as they are, as the copy; nobody writes to them again.
 func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 	old := ""
 	prefixes := []string{"briskwarden_"}
@@ -39,13 +40,15 @@ func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 	}
 	var form, doors int
 	var text string
-	if err := tx.QueryRow(ctx, "SELECT (SELECT coalesce(max(form), 0) FROM "+old+"form), (SELECT head FROM "+old+"head), (SELECT count(*) FROM "+
+	if err := tx.QueryRow(ctx, "SELECT (SELECT coalesce(max(form), 0) FROM "+old+"form), (SELECT head FROM "+old+"head), (SELECT count(*)"+
+		" FROM "+
 		"pg_stat_activity WHERE datname = current_database() AND application_name = $1)", programBefore).Scan(&form, &text, &doors); err != nil {
 		return err
 	}
 	switch {
 	case form == retired:
-		return errors.New("what a door of the version before kept was carried over already, and the tables that it went to are gone: restore them")
+		return errors.New("what a door of the version before kept was carried over already, and the tables that it went to are gone: " +
+			"restore them")
 	case form < formBefore || form > newestBefore:
 		return fmt.Errorf("the tables %s* are of form %d, which is older than what is carried over: start a door of the version before once", old,
 			form)
@@ -60,11 +63,13 @@ func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "INSERT INTO facts SELECT kind, key, CASE kind WHEN 'account' THEN '' ELSE account END, device, due, 1, value FROM "+
+	if _, err := tx.Exec(ctx, "INSERT INTO facts SELECT kind, key, CASE kind WHEN 'account' THEN '' ELSE account END, device, due, 1, value"+
+		" FROM "+
 		old+"facts"); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "INSERT INTO entries SELECT $1, number, id::uuid, at, kind, account, hash, brief, NULL, leaf FROM "+old+"entries",
+	if _, err := tx.Exec(ctx, "INSERT INTO entries SELECT $1, number, id::uuid, at, kind, account, hash, brief, NULL, leaf"+
+		" FROM "+old+"entries",
 		journal.BeforeLog); err != nil {
 		return err
 	}

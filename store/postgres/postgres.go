@@ -143,7 +143,8 @@ func connect(ctx context.Context, at, readOnly string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{pool: pool, self: journal.NewID(), heads: map[string]journal.Head{}, kept: map[int64]bool{}, held: map[string]*pgx.Conn{}}, nil
+	return &Store{pool: pool, self: journal.NewID(), heads: map[string]journal.Head{}, kept: map[int64]bool{},
+		held: map[string]*pgx.Conn{}}, nil
 }
 
 // has reports whether there is a table of a name.

@@ -259,7 +259,9 @@ func TestWhoWasFirst(t *testing.T) {
 			device := &store.Device{ID: "till-06"}
 			if err := store.Load(ctx, tx, device); tries == 1 {
 				require.ErrorIs(t, err, store.ErrNotFound)
-				require.NoError(t, other.Update(ctx, func(tx store.Tx) error { return store.Save(tx, &store.Device{ID: "till-06", Platform: "linux"}) }))
+				require.NoError(t, other.Update(ctx, func(tx store.Tx) error {
+					return store.Save(tx, &store.Device{ID: "till-06", Platform: "linux"})
+				}))
 			}
 			device.Facts = map[string]attempt.Scalar{"firewall": attempt.BoolScalar(true)}
 			return store.Save(tx, device)

@@ -271,7 +271,8 @@ func (t *tx) Append(log string, entries []journal.Entry) error {
 // Prune implements store.Tx.
 func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
 	rows, err := t.via.Query(t.ctx, "SELECT number FROM entries WHERE log = $1 AND at < $2 AND leaf IS NOT NULL AND kind <> $3"+
-		" AND NOT number = ANY ($4) ORDER BY number LIMIT $5", log, before, int16(journal.Pruned), slices.Clip(append([]int64{}, t.pruned[log]...)), most)
+		" AND NOT number = ANY ($4) ORDER BY number LIMIT $5", log, before, int16(journal.Pruned),
+		append([]int64{}, t.pruned[log]...), most)
 	if err == nil {
 		numbers, err = pgx.CollectRows(rows, pgx.RowTo[int64])
 	}
@@ -383,9 +384,11 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) e
 	}
 	// The head first: who is not the first to move it does nothing else.
 	if a.size == 0 {
-		batch.Queue(all("INSERT INTO logs (name, size, head) VALUES ($2, $3, $4) ON CONFLICT DO NOTHING RETURNING 1"), 1, a.head.Log, a.head.Size, text)
+		batch.Queue(all("INSERT INTO logs (name, size, head) VALUES ($2, $3, $4) ON CONFLICT DO NOTHING RETURNING 1"), 1, a.head.Log,
+			a.head.Size, text)
 	} else {
-		batch.Queue(all("UPDATE logs SET size = $3, head = $4 WHERE name = $2 AND size = $5 RETURNING 1"), 1, a.head.Log, a.head.Size, text, a.size)
+		batch.Queue(all("UPDATE logs SET size = $3, head = $4 WHERE name = $2 AND size = $5 RETURNING 1"), 1, a.head.Log, a.head.Size,
+			text, a.size)
 	}
 	n := len(a.entries)
 	numbers, ids, ats, kinds := make([]int64, n), make([]string, n), make([]time.Time, n), make([]int16, n)

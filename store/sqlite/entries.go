@@ -103,8 +103,8 @@ func (t *tx) Append(log string, entries []journal.Entry) error {
 		if e.Brief != nil {
 			brief = e.Brief
 		}
-		if _, err := t.exec("INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", place(head.log, e.Number), id[:], e.At.UnixMicro(), int64(e.Kind),
-			e.Account, e.Hash[:], brief, by, leaf); err != nil {
+		if _, err := t.exec("INSERT INTO entries VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", place(head.log, e.Number), id[:], e.At.UnixMicro(),
+			int64(e.Kind), e.Account, e.Hash[:], brief, by, leaf); err != nil {
 			if strings.Contains(err.Error(), "entries.id") {
 				return errors.New("the journal has an entry " + e.ID)
 			}
