@@ -15,7 +15,7 @@ type resting interface {
 	OverDevices(base directory.Devices) directory.Devices
 }
 
-// both makes one source of two, neither of which silently takes the place of the other: one that rests on others is put
+// both makes one source of two, and neither silently takes the place of the other: one that rests on others is put
 // over the other, and else the two are chained.
 func both[T comparable](earlier, later T, over func(resting, T) T, chain func(earlier, later T) T) T {
 	var none T

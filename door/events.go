@@ -391,7 +391,7 @@ func (h *happened) checkFact(right string) error {
 	return nil
 }
 
-// knownAccount returns the record of the account that an event is about, of which the caller may state a fact.
+// knownAccount returns the record of the account that an event is about, where the caller may state a fact of it.
 func (d *Door) knownAccount(b *batch, h *happened, right string) (*store.Account, error) {
 	if err := h.checkFact(right); err != nil {
 		return nil, err

@@ -67,7 +67,7 @@ func newMetrics(d *Door) *metrics {
 		"result",
 	)
 	m.events = counter("events_total", "Security events that were handed in, by what became of them.", "result")
-	m.leftOut = counter("statements_left_out_total", "Requests of which a part was left out, since the caller may not state it.", "caller")
+	m.leftOut = counter("statements_left_out_total", "Requests with a part left out, since the caller may not state it.", "caller")
 	m.degraded = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "decisions_degraded_total",
 		Help: "Decisions that lacked something because something failed."})
 	m.again = prometheus.NewCounter(prometheus.CounterOpts{Namespace: "briskwarden", Name: "guard_passed_again_total",

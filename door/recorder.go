@@ -34,7 +34,7 @@ type job struct {
 	change  func(*batch) error
 	// urgent says that somebody waits for a job without entries.
 	urgent bool
-	// own says that it is what a decision notes, of which other doors may hear a moment later.
+	// own says that it is what a decision notes: other doors may hear of it a moment later.
 	own    bool
 	result chan error
 }

@@ -102,7 +102,7 @@ func feedOf(r *http.Request) feed {
 	return feed{c, store.CallerSource(c.Name)}
 }
 
-// checkAccount reports an account of which the feed may state nothing.
+// checkAccount reports an account that the feed may state nothing of.
 func (f feed) checkAccount(name string) error {
 	if !isFor(f.People.Accounts, f.People.Domains, name) {
 		return scimProblem(http.StatusForbidden, "",

@@ -337,7 +337,8 @@ func (m *membership) move(member *store.Member, in bool) error {
 		return err
 	}
 	noted := len(m.changes.list)
-	m.changes.say(a, store.Statement{Fact: store.Membership, Name: m.group, Value: attempt.BoolScalar(in), At: a.After(m.changes.by, m.changes.at)})
+	m.changes.say(a, store.Statement{Fact: store.Membership, Name: m.group, Value: attempt.BoolScalar(in),
+		At: a.After(m.changes.by, m.changes.at)})
 	for i := noted; i < len(m.changes.list); i++ {
 		m.changes.list[i].Account = member.Account
 	}

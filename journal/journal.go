@@ -251,6 +251,7 @@ type Filter struct {
 
 // Matches reports whether an entry is one that the filter leaves, as far as it does not count.
 func (f *Filter) Matches(e *Entry) bool {
-	return (f.Log == "" || e.Log == f.Log) && e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) && (f.Account == "" || e.Account == f.Account) &&
+	return (f.Log == "" || e.Log == f.Log) && e.Number >= f.After && (f.Kind == 0 || e.Kind == f.Kind) &&
+		(f.Account == "" || e.Account == f.Account) &&
 		(f.From.IsZero() || !e.At.Before(f.From)) && (f.To.IsZero() || e.At.Before(f.To)) && (f.Match == nil || f.Match(e))
 }

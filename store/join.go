@@ -27,8 +27,8 @@ func (m *Making) IsFormer(at time.Time) bool { return !m.IsFirst && at.Before(m.
 
 // Listed is what the book says of an account: nothing where it is zero.
 type Listed struct {
-	// Account is the book's own entry of the account, nil where it has none. Its groups are those of which the
-	// account is a member by its own word. Nobody changes it.
+	// Account is the book's own entry of the account, nil where it has none. Its groups are those that the
+	// entry itself lists. Nobody changes it.
 	Account *directory.Account
 	// Entry returns the fingerprint of the book's own entry; nil where it has none.
 	Entry func() string

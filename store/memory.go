@@ -22,12 +22,10 @@ type Memory struct {
 
 	mu   sync.RWMutex
 	rows map[Kind]map[string]Row
-	// logs have entries by number, and inTime all of them as a journal is read. Both are replaced where an entry changes,
-	// since others look through them.
-	logs   map[string][]journal.Entry
-	inTime []journal.Entry
-	heads  map[string]journal.Head
-	byID   map[string]place
+	// logs have entries by number. A list is replaced where an entry changes, since others look through it.
+	logs  map[string][]journal.Entry
+	heads map[string]journal.Head
+	byID  map[string]place
 }
 
 // place is where an entry is.
@@ -109,22 +107,6 @@ func (m *Memory) record(tx *memoryTx) {
 		m.logs[log] = append(m.logs[log], entries...)
 		for _, e := range entries {
 			m.byID[e.ID] = place{log, e.Number}
-			last := len(m.inTime) - 1
-			if last < 0 || journal.Compare(&m.inTime[last], &e) < 0 {
-				m.inTime = append(m.inTime, e)
-				continue
-			}
-			at, _ := slices.BinarySearchFunc(m.inTime, e, func(a, b journal.Entry) int { return journal.Compare(&a, &b) })
-			m.inTime = slices.Insert(slices.Clone(m.inTime), at, e)
-		}
-	}
-	if len(tx.pruned) > 0 {
-		m.inTime = slices.Clone(m.inTime)
-		for i := range m.inTime {
-			e := &m.inTime[i]
-			if _, is := slices.BinarySearch(tx.pruned[e.Log], e.Number); is {
-				e.Prune()
-			}
 		}
 	}
 }
@@ -189,11 +171,13 @@ func (t *memoryTx) Prune(log string, before time.Time, most int) (numbers []int6
 // Entries implements Store.
 func (m *Memory) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
 	m.mu.RLock()
-	entries := m.inTime
-	if f.Log != "" {
-		entries = m.logs[f.Log]
+	entries := slices.Clip(m.logs[f.Log])
+	if f.Log == "" {
+		for _, log := range m.logs {
+			entries = append(entries, log...)
+		}
+		slices.SortFunc(entries, func(a, b journal.Entry) int { return journal.Compare(&a, &b) })
 	}
-	entries = entries[:len(entries):len(entries)]
 	m.mu.RUnlock()
 	return func(yield func(journal.Entry, error) bool) {
 		all := slices.All(entries)

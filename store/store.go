@@ -174,8 +174,8 @@ func Load(ctx context.Context, from Reader, v Value) error {
 	return Read(row, v)
 }
 
-// Read reads the value of a row.
-func Read(row Row, v Value) error {
+// Read reads the value of a row, into a Value or what another package keeps as one.
+func Read(row Row, v any) error {
 	if err := json.Unmarshal(row.Value, v); err != nil {
 		return fmt.Errorf("the %s %q in the store cannot be read: %w", row.Kind, row.Key.Key, err)
 	}

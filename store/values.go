@@ -44,7 +44,7 @@ type Pushed struct {
 
 func (a *Account) row() Row { return Row{Key: Key{Accounts, a.Name}} }
 
-// OrNone returns the account, or where it is nil one of that name of which nothing is known.
+// OrNone returns the account, or where it is nil one of that name with nothing known.
 func (a *Account) OrNone(name string) *Account {
 	if a == nil {
 		return &Account{Name: name}

@@ -193,6 +193,13 @@ func TestConsentMistakes(t *testing.T) {
 	require.Contains(t, in(t, dir, 2, "consent", "aprove"), `there is no command "aprove"; did you mean "approve"?`)
 	require.Contains(t, in(t, dir, 0, "consent", "approve", "--help"), "Examples:")
 	require.Contains(t, in(t, dir, 2, "consent", "queue", "--book", "kestrel", "--record", "kestrel/risk.yaml"), "not a database")
+	// What is suggested works on what was looked at.
+	in(t, dir, 0, "consent", "ask", "--book", "kestrel", "--record", "other.db", "--account", hers,
+		"--client", "voyage-log", "--scope", "mail.read")
+	require.Contains(t, strings.Join(strings.Fields(in(t, dir, 0, "consent", "queue", "--book", "kestrel", "--record", "other.db")), " "),
+		"consent approve --book kestrel --record other.db --request 1")
+	require.Contains(t, in(t, dir, 2, "consent", "queue", "--book", "kestrel", "--record", "other.db", "--config", "door.yaml"),
+		"give one of --config")
 	// inspect knows the record.
 	in(t, dir, 0, "consent", "import", "--book", "kestrel", "--file", "kestrel/grants.csv", "--as", ragna, "--yes")
 	require.Contains(t, in(t, dir, 1, "inspect", "--book", "kestrel"), "No tier lists chat.send, which yard-chat holds or asks for.")

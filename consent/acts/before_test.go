@@ -1,8 +1,6 @@
 package acts_test
 
 import (
-	"compress/gzip"
-	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -11,6 +9,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/demo"
+	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/sqlite"
@@ -19,15 +18,8 @@ import (
 // recordBefore writes a record of testdata that a program of the version before kept. In that of the north a client was let
 // in that is barred in that of the south, as two doors had it.
 func recordBefore(t *testing.T, name string) (path string) {
-	small, err := os.Open(filepath.Join("testdata", name+".record.gz"))
-	require.NoError(t, err)
-	defer small.Close()
-	from, err := gzip.NewReader(small)
-	require.NoError(t, err)
-	text, err := io.ReadAll(from)
-	require.NoError(t, err)
 	path = filepath.Join(t.TempDir(), name+".db")
-	require.NoError(t, os.WriteFile(path, text, 0o600))
+	require.NoError(t, os.WriteFile(path, storetest.Unzip(t, name+".record.gz"), 0o600))
 	return path
 }
 

@@ -68,14 +68,7 @@ func (l *ledger) load(kind store.Kind, key string, into any) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return true, read(row, into)
-}
-
-func read(row store.Row, into any) error {
-	if err := json.Unmarshal(row.Value, into); err != nil {
-		return fmt.Errorf("the %s %q in the store cannot be read: %w", row.Kind, row.Key.Key, err)
-	}
-	return nil
+	return true, store.Read(row, into)
 }
 
 // all reads the rows that a query finds.
@@ -85,7 +78,7 @@ func all[T any](l *ledger, q store.Query) (list []*T, err error) {
 			return nil, err
 		}
 		v := new(T)
-		if err := read(row, v); err != nil {
+		if err := store.Read(row, v); err != nil {
 			return nil, err
 		}
 		list = append(list, v)

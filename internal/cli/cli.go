@@ -59,6 +59,8 @@ type environment struct {
 	book           string
 	// people is a file with the accounts of an outside directory, "" without one.
 	people string
+	// record are the flags that name where acts on consent are kept, nil where that is the book's folder.
+	record []string
 }
 
 // Run runs the program with these arguments and returns its exit status; now is its
@@ -292,6 +294,7 @@ func (env *environment) show(found any, write func(*render.Page)) error {
 		return env.printJSON(found)
 	}
 	page := render.NewPage(env.out, env.book)
+	page.SetRecord(env.record)
 	write(page)
 	return page.Err()
 }

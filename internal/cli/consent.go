@@ -18,9 +18,9 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/acts"
-	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -220,6 +220,7 @@ func (env *environment) withRecord(flags *consentFlags, looks bool, work func(ct
 		if flags.record != "" {
 			return errors.New("give one of --config, for the store of a door, and --record, for a file")
 		}
+		env.record = terminal.Command("--config %s", flags.config)
 		config, err := service.ReadConfig(flags.config)
 		if err != nil {
 			return err
@@ -234,9 +235,9 @@ func (env *environment) withRecord(flags *consentFlags, looks bool, work func(ct
 		}
 		return errors.Join(work(ctx, s), s.Close())
 	}
-	path := flags.record
-	if path == "" {
-		path = filepath.Join(env.book, recordName)
+	path := filepath.Join(env.book, recordName)
+	if flags.record != "" {
+		path, env.record = flags.record, terminal.Command("--record %s", flags.record)
 	}
 	s, kept, err := service.OpenRecord(ctx, path, looks)
 	if err != nil {
@@ -263,11 +264,6 @@ func (env *environment) withDesk(flags *consentFlags, looks bool, work func(ctx 
 	})
 }
 
-// looking is withDesk for what changes nothing.
-func (env *environment) looking(flags *consentFlags, work func(ctx context.Context, d *acts.Desk, at time.Time) error) error {
-	return env.withDesk(flags, true, work)
-}
-
 // asked makes a request of the flags.
 func (f *consentFlags) asked(d *acts.Desk, at time.Time) (consent.Request, error) {
 	r := consent.Request{At: at, Account: f.account, Client: f.client, Scopes: f.scopes, RedirectURI: f.redirect}
@@ -284,7 +280,7 @@ func (f *consentFlags) asked(d *acts.Desk, at time.Time) (consent.Request, error
 }
 
 func (env *environment) consentRehearse(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		r, err := flags.asked(d, at)
 		if err != nil {
 			return err
@@ -312,7 +308,7 @@ func (env *environment) consentAsk(flags *consentFlags) error {
 }
 
 func (env *environment) consentQueue(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		batches, err := d.Queue(ctx, at)
 		if err != nil {
 			return err
@@ -322,7 +318,7 @@ func (env *environment) consentQueue(flags *consentFlags) error {
 }
 
 func (env *environment) consentRegister(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		entries, err := d.Register(ctx, at)
 		if err != nil {
 			return err
@@ -362,7 +358,7 @@ func (env *environment) consentWithdraw(flags *consentFlags) error {
 }
 
 func (env *environment) consentStrays(flags *consentFlags) error {
-	return env.looking(flags, func(ctx context.Context, d *acts.Desk, at time.Time) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *acts.Desk, at time.Time) error {
 		strays, err := d.Strays(ctx, at)
 		if err != nil {
 			return err
@@ -389,7 +385,7 @@ func (env *environment) consentActs(flags *consentFlags) error {
 			return fmt.Errorf("--public-key %s: %w", flags.publicKey, err)
 		}
 	}
-	return env.looking(flags, func(ctx context.Context, d *acts.Desk, _ time.Time) error {
+	return env.withDesk(flags, true, func(ctx context.Context, d *acts.Desk, _ time.Time) error {
 		record, err := d.Acts(ctx, journal.Verification{Checkpoint: checkpoint, PublicKey: string(key)})
 		if err != nil && flags.verify != "" {
 			err = fmt.Errorf("--verify %s: %w", flags.verify, err)
@@ -437,21 +433,11 @@ func (env *environment) consentKey(flags *consentFlags) error {
 		return errors.New("say where the key goes and which record it is for: --out FILE and --name NAME, " +
 			"such as --name kestrelsound.example/consent")
 	}
-	private, public, err := journal.NewKey(flags.as)
+	public, err := writeKeys(flags.out, flags.as)
 	if err != nil {
-		return fmt.Errorf("--name: %w", err)
-	}
-	publicFile := flags.out + ".pub"
-	if err := newfile.CheckFile(publicFile); err != nil {
 		return err
 	}
-	if err := newfile.Write(flags.out, []byte(private+"\n"), newfile.Private); err != nil {
-		return fmt.Errorf("--out %s: %w", flags.out, err)
-	}
-	if err := newfile.Write(publicFile, []byte(public+"\n"), newfile.Shared); err != nil {
-		return err
-	}
-	return env.show(&acts.PublicKey{Public: public}, func(p *render.Page) { p.ConsentKey(flags.out, publicFile, public) })
+	return env.show(&acts.PublicKey{Public: public}, func(p *render.Page) { p.ConsentKey(flags.out, flags.out+".pub", public) })
 }
 
 // confirmed asks a person at a terminal whether to do what the text says. A

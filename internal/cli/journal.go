@@ -347,6 +347,24 @@ func (env *environment) journalVerifyCommand(flags *journalFlags) *cobra.Command
 	return cmd
 }
 
+// writeKeys makes a key pair to sign checkpoints of a name with, and writes the private key to a new file and the public one
+// beside it, with `.pub` behind its name.
+func writeKeys(out, name string) (public string, err error) {
+	for _, path := range []string{out, out + ".pub"} {
+		if err := newfile.CheckFile(path); err != nil {
+			return "", fmt.Errorf("--out: %w", err)
+		}
+	}
+	private, public, err := journal.NewKey(name)
+	if err != nil {
+		return "", fmt.Errorf("--name: %w", err)
+	}
+	if err := newfile.Write(out, []byte(private+"\n"), newfile.Private); err != nil {
+		return "", fmt.Errorf("--out: %w", err)
+	}
+	return public, newfile.Write(out+".pub", []byte(public+"\n"), newfile.Shared)
+}
+
 func (env *environment) journalKeyCommand() *cobra.Command {
 	var out, name string
 	cmd := &cobra.Command{
@@ -360,19 +378,8 @@ func (env *environment) journalKeyCommand() *cobra.Command {
 			if out == "" || name == "" {
 				return errors.New("say where the key goes and what it is for: --out FILE --name ferries.example/door")
 			}
-			for _, path := range []string{out, out + ".pub"} {
-				if err := newfile.CheckFile(path); err != nil {
-					return err
-				}
-			}
-			private, public, err := journal.NewKey(name)
+			public, err := writeKeys(out, name)
 			if err != nil {
-				return fmt.Errorf("--name: %w", err)
-			}
-			if err := newfile.Write(out, []byte(private+"\n"), newfile.Private); err != nil {
-				return err
-			}
-			if err := newfile.Write(out+".pub", []byte(public+"\n"), newfile.Shared); err != nil {
 				return err
 			}
 			return env.show(map[string]string{"public_key": public}, func(p *render.Page) { p.JournalKey(public, out) })

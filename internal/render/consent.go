@@ -10,7 +10,6 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -80,7 +79,7 @@ func (p *Page) ConsentAnswer(r consent.Request, a *acts.Answer) {
 			)
 		}
 		p.labelled("Waits", fmt.Sprintf("as request %d, until %s.%s", a.Request, a.Expires.Format(time.DateOnly), others))
-		p.commands("Next", terminal.Command("briskwarden consent queue --book %s", p.folder))
+		p.commands("Next", p.consent("queue"))
 	case a.Outcome == consent.Allow:
 		p.labelled("Recorded", r.Client+" is let in.")
 	}
@@ -143,8 +142,8 @@ func (p *Page) ConsentQueue(batches []acts.Batch, at time.Time) {
 	}
 	p.line("")
 	first := batches[0].Requests[0].Number
-	p.commands("Next", terminal.Command("briskwarden consent approve --book %s --request %d --as REVIEWER --because WHY", p.folder, first),
-		terminal.Command("briskwarden consent refuse --book %s --request %d --as REVIEWER --because WHY", p.folder, first))
+	p.commands("Next", p.consent("approve --request %d --as REVIEWER --because WHY", first),
+		p.consent("refuse --request %d --as REVIEWER --because WHY", first))
 }
 
 // ago words a length of time roughly.
@@ -215,7 +214,7 @@ func (p *Page) ConsentRegister(entries []acts.Entry, at time.Time) {
 		p.line("")
 	}
 	if len(entries) != 1 {
-		p.commands("Next", terminal.Command("briskwarden consent strays --book %s", p.folder))
+		p.commands("Next", p.consent("strays"))
 	}
 }
 
@@ -234,8 +233,8 @@ func (p *Page) ConsentHolders(client string, grants []acts.Grant, zone *time.Loc
 		p.line("")
 		p.commands(
 			"Next",
-			terminal.Command("briskwarden consent withdraw --book %s --account %s --client %s --resource %s --as REVIEWER --because WHY",
-				p.folder, grants[0].Account, client, grants[0].Resource.String()),
+			p.consent("withdraw --account %s --client %s --resource %s --as REVIEWER --because WHY", grants[0].Account, client,
+				grants[0].Resource.String()),
 		)
 	}
 }
@@ -263,8 +262,7 @@ func (p *Page) ConsentStrays(strays []acts.Stray) {
 		p.hang("", 8, s.Causes[0].Text)
 	}
 	p.line("")
-	p.commands("Next", terminal.Command("briskwarden consent bar --book %s --client %s --as REVIEWER --because WHY",
-		p.folder, strays[0].Client))
+	p.commands("Next", p.consent("bar --client %s --as REVIEWER --because WHY", strays[0].Client))
 }
 
 // ConsentActed tells what was recorded.
@@ -293,7 +291,7 @@ func (p *Page) ConsentActs(r *acts.Record, last int, zone *time.Location) {
 	if r.Covered == nil && len(r.Acts) > 0 {
 		p.line("")
 		p.labelled("Note", "That somebody wrote all of it again only a checkpoint shows that is kept elsewhere.")
-		p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key FILE", p.folder))
+		p.commands("Next", p.consent("checkpoint --private-key FILE"))
 	}
 }
 
@@ -304,7 +302,7 @@ func (p *Page) ConsentKey(private, public, key string) {
 	p.labelled("Private", private+": anyone who has it can sign; keep it apart from the record.")
 	p.labelled("Public", public+": "+key)
 	p.line("")
-	p.commands("Next", terminal.Command("briskwarden consent checkpoint --book %s --private-key %s", p.folder, private))
+	p.commands("Next", p.consent("checkpoint --private-key %s", private))
 }
 
 func (p *Page) acts(acts []acts.Act, zone *time.Location) {

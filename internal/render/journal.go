@@ -112,7 +112,7 @@ func (p *Page) JournalVerified(v *evidence.Verification) {
 	if v.Pruned > 0 {
 		p.labelled("Pruned", words.Count(int(v.Pruned), "entry")+" with the hash alone")
 		for _, x := range v.Prunings {
-			p.labelled("", fmt.Sprintf("%s of the log %s that were recorded before %s, by %s", words.Count(int(x.Entries), "entry"), x.Log,
+			p.labelled("", fmt.Sprintf("%s of the log %s, recorded before %s, by %s", words.Count(int(x.Entries), "entry"), x.Log,
 				x.Before.Format("2006-01-02 15:04 MST"), cmp.Or(x.By, "the door")))
 		}
 	}
@@ -129,8 +129,8 @@ func (p *Page) JournalPruned(done *journal.Pruning) {
 		p.line("Nothing was recorded before %s that is still there.", done.Before.Format("2006-01-02 15:04 MST"))
 		return
 	}
-	p.line("%s", p.bold.Render(words.Count(int(done.Entries), "entry")+" before "+done.Before.Format("2006-01-02 15:04 MST")+
-		" say nothing any more; their hashes stay"))
+	p.line("%s", p.bold.Render("Only the hash is left of "+words.Count(int(done.Entries), "entry")+" before "+
+		done.Before.Format("2006-01-02 15:04 MST")))
 }
 
 // JournalKey tells where a new pair of keys is.

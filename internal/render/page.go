@@ -27,6 +27,8 @@ type Page struct {
 	width int
 	// folder is the book's, for the commands that are suggested.
 	folder string
+	// record are the flags that name where acts on consent are kept, for the commands of consent that are suggested.
+	record []string
 
 	bold, dim, heading   lipgloss.Style
 	good, careful, grave lipgloss.Style
@@ -48,6 +50,15 @@ func NewPage(w io.Writer, folder string) *Page {
 		}
 	}
 	return p
+}
+
+// SetRecord says by which flags commands of consent find the acts that the page is about; none are those of the book's folder.
+func (p *Page) SetRecord(flags []string) { p.record = flags }
+
+// consent returns a command of consent, as terminal.Command does, on the book and the acts of the page.
+func (p *Page) consent(format string, args ...any) []string {
+	words := terminal.Command("briskwarden consent "+format, args...)
+	return slices.Insert(words, 3, append(terminal.Command("--book %s", p.folder), p.record...)...)
 }
 
 // Err returns the first error of writing.

@@ -284,5 +284,6 @@ func (x *withdrawing) record() error {
 	if err != nil {
 		return err
 	}
-	return x.tx.Append(store.TerminalLog, []journal.Entry{journal.Make(journal.People, journal.NewID(), x.at, x.As, x.Account, "people", detail)})
+	e := journal.Make(journal.People, journal.NewID(), x.at, x.As, x.Account, "people", detail)
+	return x.tx.Append(store.TerminalLog, []journal.Entry{e})
 }

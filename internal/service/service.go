@@ -369,27 +369,25 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 	switch {
 	case c.Store.File != "":
 		found.Store = "the SQLite file " + c.Store.File
-		if !exists(c.Store.File) {
-			break // it is made when the door starts
-		}
-		s, err := sqlite.Read(c.Store.File)
-		switch {
-		case err == nil:
-			wrong(c.Unbounded(ctx, s))
-			wrong(checkState(ctx, c, s))
-			wrong(s.Close())
-		case errors.Is(err, sqlite.ErrOlder):
-			found.Store += ", of the version before: it is carried over when the door starts, and kept as it was beside it"
-		default:
-			wrong(err)
-		}
 	case c.Store.Postgres != "":
 		found.Store = "a PostgreSQL database"
-		wrong(postgres.Check(ctx, c.Store.Postgres))
 	}
-	if c.Store.File == "" || !exists(c.Store.File) {
-		wrong(c.Unbounded(ctx, new(store.Memory))) // of a database the door tells at its start what it holds
+	var kept store.Store = new(store.Memory) // stands for one that is made when the door starts
+	if c.Store.Postgres != "" || c.Store.File != "" && exists(c.Store.File) {
+		switch s, err := ReadStore(ctx, c); {
+		case err == nil:
+			kept = s
+		case errors.Is(err, sqlite.ErrOlder):
+			found.Store += ", of the version before: it is carried over when the door starts, and kept as it was beside it"
+		case !errors.Is(err, postgres.ErrNone):
+			wrong(err)
+		}
 	}
+	wrong(c.Unbounded(ctx, kept))
+	if _, made := kept.(*store.Memory); !made {
+		wrong(checkState(ctx, c, kept))
+	}
+	wrong(kept.Close())
 	return found
 }
 

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,7 @@ import (
 	"os"
 	"time"
 
+	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/journal"
@@ -53,7 +53,7 @@ func JoinStore(ctx context.Context, c *door.Config) (store.Store, error) {
 		}
 		return sqlite.Join(c.Store.File)
 	case c.Store.Postgres != "":
-		return postgres.Open(ctx, c.Store.Postgres)
+		return postgres.Join(ctx, c.Store.Postgres)
 	}
 	return nil, errInMemory
 }
@@ -187,33 +187,16 @@ func Lines(path string) (io.ReadCloser, error) {
 	}
 	from, to := io.Pipe()
 	go func() {
-		err := writeLines(to, s)
+		err := evidence.WriteLines(to, s.Entries(context.Background(), journal.Filter{}), 0)
 		to.CloseWithError(errors.Join(err, s.Close())) // nil ends it
 	}()
 	return from, nil
 }
 
-func writeLines(to io.Writer, s store.Store) error {
-	buffered := bufio.NewWriterSize(to, 64<<10)
-	for e, err := range s.Entries(context.Background(), journal.Filter{}) {
-		if err != nil {
-			return err
-		}
-		if e.Leaf == nil {
-			continue
-		}
-		buffered.Write(e.Leaf) // its error is that of Flush
-		if err := buffered.WriteByte('\n'); err != nil {
-			return err
-		}
-	}
-	return buffered.Flush()
-}
-
 // Backup writes a copy of the store, also while a door has it.
 func Backup(ctx context.Context, c *door.Config, path string) error {
 	if c.Store.File == "" {
-		return errors.New("a backup is made of a store in a file; of one in PostgreSQL pg_dump makes one (tables briskwarden_*)")
+		return errors.New("a backup is made of a store in a file; of one in PostgreSQL `pg_dump --schema briskwarden` makes one")
 	}
 	s, err := sqlite.Read(c.Store.File)
 	if err != nil {

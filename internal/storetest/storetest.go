@@ -2,10 +2,12 @@
 package storetest
 
 import (
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"os"
 	"path/filepath"
@@ -413,8 +415,20 @@ func logs(t *testing.T, s store.Store) {
 	}
 }
 
+// Unzip reads a file of testdata that is packed with gzip.
+func Unzip(t *testing.T, name string) []byte {
+	small, err := os.Open(filepath.Join("testdata", name))
+	require.NoError(t, err)
+	defer small.Close()
+	from, err := gzip.NewReader(small)
+	require.NoError(t, err)
+	text, err := io.ReadAll(from)
+	require.NoError(t, err)
+	return text
+}
+
 // CarriedOver holds a store against what a door of the version before had kept, in testdata/before.*: three people who signed
-// on, one whom a feed pushed as not active, a group of hers, 27 entries of which two were pruned, and a checkpoint.
+// on, one whom a feed pushed as not active, a group of hers, 27 entries, two of them pruned, and a checkpoint.
 func CarriedOver(t *testing.T, s store.Store) {
 	ctx := t.Context()
 	read := func(name string) []byte {

@@ -11,13 +11,12 @@ import (
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/mod/sumdb/tlog"
 
-	"github.com/briskwarden/briskwarden/internal/packed"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
 // Resembling implements store.Store.
-func (s *Store) Resembling(leaf []byte) { s.sample.Store(packed.NewDictionary(leaf)) }
+func (s *Store) Resembling(leaf []byte) { s.leaves.Resembling(leaf) }
 
 // Heads implements store.Store.
 func (s *Store) Heads(ctx context.Context) ([]journal.Head, error) {
@@ -35,23 +34,6 @@ func (s *Store) Heads(ctx context.Context) ([]journal.Head, error) {
 		}
 		return head, head.UnmarshalBinary(text)
 	})
-}
-
-// dictionaryOf returns the dictionary of an ID.
-func (s *Store) dictionaryOf(ctx context.Context, id int64) (*packed.Dictionary, error) {
-	if d, ok := s.dictionaries.Load(id); ok {
-		return d.(*packed.Dictionary), nil
-	}
-	var text []byte
-	if err := s.pool.QueryRow(ctx, "SELECT text FROM dictionaries WHERE id = $1", id).Scan(&text); err != nil {
-		return nil, err
-	}
-	d := packed.NewDictionary(text)
-	if d == nil || d.ID != id {
-		return nil, errors.New("what entries were packed by is damaged")
-	}
-	s.dictionaries.Store(id, d)
-	return d, nil
 }
 
 const (
@@ -83,10 +65,9 @@ func (s *Store) scanEntry(ctx context.Context, row pgx.Row, bare bool) (e journa
 		return e, nil
 	}
 	if e.ID = id.String(); e.Leaf != nil && dictionary != nil {
-		d, err := s.dictionaryOf(ctx, *dictionary)
-		if err == nil {
-			e.Leaf, err = d.Unpack(e.Leaf)
-		}
+		e.Leaf, err = s.leaves.Unpack(*dictionary, e.Leaf, func() (text []byte, err error) {
+			return text, s.pool.QueryRow(ctx, "SELECT text FROM dictionaries WHERE id = $1", *dictionary).Scan(&text)
+		})
 		if err != nil {
 			return e, fmt.Errorf("entry %d of the log %s: %w", e.Number, e.Log, err)
 		}
@@ -176,18 +157,4 @@ func (s *Store) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal
 			yield(journal.Entry{}, err)
 		}
 	}
-}
-
-// Check reports what keeps a database from being opened, and changes nothing in it.
-func Check(ctx context.Context, at string) error {
-	s, err := connect(ctx, at, "on")
-	if err != nil {
-		return err
-	}
-	defer s.pool.Close()
-	is, err := has(ctx, s.pool, "form")
-	if err != nil || !is { // a door makes the tables
-		return err
-	}
-	return s.check(ctx)
 }

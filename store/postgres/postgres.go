@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -76,15 +75,14 @@ type Store struct {
 	mu    sync.Mutex
 	heads map[string]journal.Head
 	kept  map[int64]bool
-	// untold are keys of rows that others are to hear of soon, and telling what tells them.
+	// untold are keys of rows that others are to hear of soon, and telling tells them.
 	untold  []store.Key
 	telling *time.Timer
 	// held are the logs that are this program's, each by the connection that holds it.
 	held map[string]*pgx.Conn
 
-	// sample is what leaves are packed by, nil where that is not known, and dictionaries what they were packed by.
-	sample       atomic.Pointer[packed.Dictionary]
-	dictionaries sync.Map
+	// leaves is what leaves are packed by.
+	leaves packed.Dictionaries
 }
 
 // Open opens the database that a URL or a connection string names (as libpq reads them), and makes the tables where they are
@@ -105,10 +103,19 @@ func Open(ctx context.Context, at string) (*Store, error) {
 	return s, nil
 }
 
+// ErrNone is returned for a database in which a door has made no tables of this version yet.
+var ErrNone = errors.New("the database has no store: a door makes it when it starts")
+
+// Join opens the database for what an administrator does at a terminal, also while doors have it. It makes no tables
+// (ErrNone).
+func Join(ctx context.Context, at string) (*Store, error) { return existing(ctx, at, "off") }
+
 // Read opens the database to be looked at, by somebody who may read its tables and no more, on a standby too. What is
-// written to it is an error, and so is a database that a door of this version has not made its tables in.
-func Read(ctx context.Context, at string) (*Store, error) {
-	s, err := connect(ctx, at, "on")
+// written to it is an error, and so is a database that a door of this version has not made its tables in (ErrNone).
+func Read(ctx context.Context, at string) (*Store, error) { return existing(ctx, at, "on") }
+
+func existing(ctx context.Context, at, readOnly string) (*Store, error) {
+	s, err := connect(ctx, at, readOnly)
 	if err != nil {
 		return nil, err
 	}
@@ -184,20 +191,20 @@ func (s *Store) check(ctx context.Context) error {
 	case err != nil:
 		return err
 	case !is:
-		return errors.New("the database has no store: a door makes it when it starts")
+		return ErrNone
 	}
 	var found int
 	var guarded bool
-	if err := s.pool.QueryRow(ctx, "SELECT (SELECT max(form) FROM form), EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass('entries')"+
-		" AND tgname = 'entries_stay' AND tgenabled IN ('O', 'A'))").Scan(&found, &guarded); err != nil {
+	if err := s.pool.QueryRow(ctx, "SELECT (SELECT max(form) FROM form), EXISTS (SELECT FROM pg_trigger"+
+		" WHERE tgrelid = to_regclass('entries') AND tgname = 'entries_stay' AND tgenabled IN ('O', 'A'))").Scan(&found, &guarded); err != nil {
 		return err
 	}
 	switch {
 	case found != form:
 		return fmt.Errorf("the database is of another version of this program (form %d, and this one knows %d)", found, form)
 	case !guarded:
-		return errors.New("the table entries has lost the trigger entries_stay, without which entries can be changed: restore the whole schema, " +
-			"as `pg_dump --schema` copies it")
+		return errors.New("the table entries has lost the trigger entries_stay, without which entries can be changed: restore the " +
+			"whole schema, as `pg_dump --schema` copies it")
 	}
 	return nil
 }

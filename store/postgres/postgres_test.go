@@ -1,14 +1,10 @@
 package postgres_test
 
 import (
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
-	"os"
-	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -47,9 +43,9 @@ func TestStore(t *testing.T) {
 func TestAnAuditorReads(t *testing.T) {
 	address := storetest.Postgres(t)
 	_, err := postgres.Read(t.Context(), address)
-	require.ErrorContains(t, err, "the database has no store")
-	_, err = postgres.Read(t.Context(), address)
-	require.ErrorContains(t, err, "the database has no store", "and none was made")
+	require.ErrorIs(t, err, postgres.ErrNone)
+	_, err = postgres.Join(t.Context(), address)
+	require.ErrorIs(t, err, postgres.ErrNone, "and none was made, nor is one for an act")
 	s := open(t, address)
 	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
 		return tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Decision, "liv")})
@@ -155,16 +151,9 @@ func TestARestartOfTheServerIsSurvived(t *testing.T) {
 // TestTablesOfTheVersionBeforeAreCarriedOver: once, and a door of that version does not start on them again.
 func TestTablesOfTheVersionBeforeAreCarriedOver(t *testing.T) {
 	address := storetest.Postgres(t)
-	small, err := os.Open(filepath.Join("testdata", "before.sql.gz"))
-	require.NoError(t, err)
-	defer small.Close()
-	from, err := gzip.NewReader(small)
-	require.NoError(t, err)
-	text, err := io.ReadAll(from)
-	require.NoError(t, err)
 	conn, err := pgx.Connect(t.Context(), address+"&application_name=briskwarden") // as a door of that version does
 	require.NoError(t, err)
-	_, err = conn.Exec(t.Context(), string(text))
+	_, err = conn.Exec(t.Context(), string(storetest.Unzip(t, "before.sql.gz")))
 	require.NoError(t, err)
 	_, err = postgres.Open(t.Context(), address)
 	require.ErrorContains(t, err, "a door of the version before is connected")
@@ -186,10 +175,21 @@ func TestADatabaseThatWasHalfRestored(t *testing.T) {
 	require.NoError(t, s.Run(t.Context(), "DROP TRIGGER entries_stay ON entries"))
 	for name, open := range map[string]func() error{
 		"a door":  func() error { _, err := postgres.Open(t.Context(), address); return err },
-		"a check": func() error { return postgres.Check(t.Context(), address) },
+		"a check": func() error { _, err := postgres.Read(t.Context(), address); return err },
 	} {
 		t.Run(name, func(t *testing.T) { require.ErrorContains(t, open(), "has lost the trigger entries_stay") })
 	}
+}
+
+// TestALogWhoseHeadIsGone is found out.
+func TestALogWhoseHeadIsGone(t *testing.T) {
+	s := open(t, storetest.Postgres(t))
+	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
+		return tx.Append("door", []journal.Entry{storetest.Entry(0, journal.Report, "")})
+	}))
+	require.NoError(t, s.Run(t.Context(), "DELETE FROM logs"))
+	_, err := journal.Verify(t.Context(), s, journal.Verification{})
+	require.ErrorContains(t, err, "the journal has 1 entries and says that it has 0")
 }
 
 // TestTwoDoorsOfOneNameAreOneTooMany, until the first has gone.

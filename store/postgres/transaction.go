@@ -107,8 +107,8 @@ type tx struct {
 	logs   []appended
 	pruned map[string][]int64
 	later  bool
-	// dictionary is the one that its entries are packed by.
-	dictionary int64
+	// dictionary is the one that its entries are packed by, nil where they are not.
+	dictionary *packed.Dictionary
 }
 
 // appended are entries for the end of a log. Size is how long it was before.
@@ -377,7 +377,7 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 }
 
 // queueEntries queues the entries of one log, and moves its head.
-func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) error {
+func (t *tx) queueEntries(batch *pgx.Batch, a *appended) error {
 	text, err := a.head.MarshalBinary()
 	if err != nil {
 		return err
@@ -394,19 +394,19 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) e
 	numbers, ids, ats, kinds := make([]int64, n), make([]string, n), make([]time.Time, n), make([]int16, n)
 	accounts, leaves, hashes, briefs := make([]string, n), make([][]byte, n), make([][]byte, n), make([][]byte, n)
 	var by *int64
-	if d != nil {
-		by = &d.ID
+	if t.dictionary != nil {
+		by = &t.dictionary.ID
 	}
 	for i := range a.entries {
 		e := &a.entries[i]
 		numbers[i], ids[i], ats[i], kinds[i], accounts[i] = e.Number, e.ID, e.At, int16(e.Kind), e.Account
 		leaves[i], hashes[i], briefs[i] = e.Leaf, e.Hash[:], e.Brief
-		if d != nil {
-			leaves[i] = d.Pack(e.Leaf)
+		if t.dictionary != nil && e.Leaf != nil {
+			leaves[i] = t.dictionary.Pack(e.Leaf)
 		}
 	}
-	batch.Queue("INSERT INTO entries SELECT $1, number, id, at, kind, account, hash, brief, $2::bigint, leaf FROM unnest($3::bigint[], $4::uuid[],"+
-		" $5::timestamptz[], $6::smallint[], $7::text[], $8::bytea[], $9::bytea[], $10::bytea[])"+
+	batch.Queue("INSERT INTO entries SELECT $1, number, id, at, kind, account, hash, brief, $2::bigint, leaf"+
+		" FROM unnest($3::bigint[], $4::uuid[], $5::timestamptz[], $6::smallint[], $7::text[], $8::bytea[], $9::bytea[], $10::bytea[])"+
 		" AS n (number, id, at, kind, account, hash, brief, leaf)", a.head.Log, by, numbers, ids, ats, kinds, accounts, hashes, briefs, leaves)
 	return nil
 }
@@ -414,9 +414,8 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended, d *packed.Dictionary) e
 // send sends all that changes.
 func (t *tx) send() error {
 	var batch pgx.Batch
-	d := t.s.sample.Load()
 	if len(t.logs) > 0 {
-		t.queueDictionary(&batch, d)
+		t.queueDictionary(&batch)
 	}
 	for i := range t.logs {
 		a := &t.logs[i]
@@ -426,7 +425,7 @@ func (t *tx) send() error {
 		}
 		a.head, a.size = head, head.Size
 		a.head.Append(a.entries)
-		if err := t.queueEntries(&batch, a, d); err != nil {
+		if err := t.queueEntries(&batch, a); err != nil {
 			return err
 		}
 	}
@@ -449,13 +448,12 @@ func (t *tx) send() error {
 
 // kept notes what the database has, once it is there.
 func (t *tx) kept() {
-	d := t.s.sample.Load()
 	t.s.mu.Lock()
 	for i := range t.logs {
 		t.s.heads[t.logs[i].head.Log] = t.logs[i].head
 	}
-	if d != nil && t.dictionary == d.ID {
-		t.s.kept[d.ID] = true
+	if t.dictionary != nil {
+		t.s.kept[t.dictionary.ID] = true
 	}
 	t.s.mu.Unlock()
 	if t.later {
@@ -464,11 +462,11 @@ func (t *tx) kept() {
 }
 
 // queueDictionary queues what the entries are packed by, where the database does not have it.
-func (t *tx) queueDictionary(batch *pgx.Batch, d *packed.Dictionary) {
-	if d == nil {
+func (t *tx) queueDictionary(batch *pgx.Batch) {
+	d := t.s.leaves.Next()
+	if t.dictionary = d; d == nil {
 		return
 	}
-	t.dictionary = d.ID
 	t.s.mu.Lock()
 	defer t.s.mu.Unlock()
 	if !t.s.kept[d.ID] {
@@ -522,17 +520,17 @@ func (s *Store) notices(keys []store.Key) (list []string) {
 	return list
 }
 
-// soon is how long keys are gathered of which others are to hear soon, and again how long it takes to try once more.
-const soon, again = 3 * time.Millisecond, 100 * time.Millisecond
+// Keys are gathered for so long before others are told, and told once more after so long where that fails.
+const tellAfter, tellAgain = 3 * time.Millisecond, 100 * time.Millisecond
 
-// tellSoon notes keys of which others are to hear soon. A notification within the transaction would have doors wait for each
+// tellSoon notes keys that others are told of a moment later. A notification within the transaction would have doors wait for each
 // other: PostgreSQL lets one transaction that notifies end at a time.
 func (s *Store) tellSoon(keys []store.Key) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.untold = append(s.untold, keys...)
 	if s.telling == nil && len(s.untold) > 0 {
-		s.telling = time.AfterFunc(soon, s.tell)
+		s.telling = time.AfterFunc(tellAfter, s.tell)
 	}
 }
 
@@ -556,7 +554,7 @@ func (s *Store) tell() {
 	defer s.mu.Unlock()
 	s.untold = append(keys, s.untold...)
 	if s.telling == nil {
-		s.telling = time.AfterFunc(again, s.tell)
+		s.telling = time.AfterFunc(tellAgain, s.tell)
 	}
 }
 

@@ -161,7 +161,8 @@ func (s *Store) actsBefore(ctx context.Context) (acts []string, root string, err
 // CarryOverActs makes a store of a record of consent of the version before. Fill is given a new store, the acts and the root
 // of their tree, and fills it. The record as it was is kept beside it, under the name that is returned; "" where the file is
 // no such record.
-func CarryOverActs(ctx context.Context, path string, fill func(into store.Store, acts []string, root string) error) (kept string, err error) {
+func CarryOverActs(ctx context.Context, path string, fill func(into store.Store, acts []string, root string) error) (kept string,
+	err error) {
 	if _, err := os.Stat(path); err != nil {
 		return "", nil
 	}

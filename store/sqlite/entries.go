@@ -19,7 +19,7 @@ import (
 )
 
 // Resembling implements store.Store.
-func (s *Store) Resembling(leaf []byte) { s.sample.Store(packed.NewDictionary(leaf)) }
+func (s *Store) Resembling(leaf []byte) { s.leaves.Resembling(leaf) }
 
 // An entry's place in the file (its rowid) is the number of its log, and in the lower bits its own: so the entries of a log lie
 // together, in order, and no index is needed for it.
@@ -69,7 +69,7 @@ func (t *tx) head(log string) (numbered, error) {
 
 // dictionary returns what leaves are packed by, kept in the file; nil where that is not known.
 func (t *tx) dictionary() (*packed.Dictionary, error) {
-	d := t.s.sample.Load()
+	d := t.s.leaves.Next()
 	if d == nil || t.s.kept[d.ID] {
 		return d, nil
 	}
@@ -80,6 +80,9 @@ func (t *tx) dictionary() (*packed.Dictionary, error) {
 
 // Append implements store.Tx.
 func (t *tx) Append(log string, entries []journal.Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
 	head, err := t.head(log)
 	if err != nil {
 		return err
@@ -131,12 +134,12 @@ func (t *tx) saveHeads() error {
 
 // Prune implements store.Tx.
 func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err error) {
-	head, err := t.head(log)
+	of, err := numberOf(t.ctx, t.s.conn, log)
 	if err != nil {
 		return nil, err
 	}
 	rows, err := t.s.conn.QueryContext(t.ctx, "SELECT place FROM entries WHERE place >= ? AND place < ? AND at < ? AND leaf IS NOT NULL"+
-		" AND kind <> ? ORDER BY place LIMIT ?", place(head.log, 0), place(head.log+1, 0), before.UnixMicro(), int64(journal.Pruned), most)
+		" AND kind <> ? ORDER BY place LIMIT ?", place(of, 0), place(of+1, 0), before.UnixMicro(), int64(journal.Pruned), most)
 	if err != nil {
 		return nil, err
 	}
@@ -145,14 +148,14 @@ func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err
 		if err := rows.Scan(&at); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
-		numbers = append(numbers, at-place(head.log, 0))
+		numbers = append(numbers, at-place(of, 0))
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return nil, err
 	}
 	for _, n := range numbers {
 		if _, err := t.exec("UPDATE entries SET leaf = NULL, brief = NULL, dictionary = NULL, account = '' WHERE place = ?",
-			place(head.log, n)); err != nil {
+			place(of, n)); err != nil {
 			return nil, err
 		}
 	}
@@ -163,7 +166,8 @@ func (t *tx) Prune(log string, before time.Time, most int) (numbers []int64, err
 func (s *Store) Heads(ctx context.Context) (heads []journal.Head, err error) {
 	rows, err := s.db.QueryContext(ctx, `WITH RECURSIVE found (log) AS (SELECT min(place) >> 40 FROM entries
 		UNION ALL SELECT (SELECT min(place) >> 40 FROM entries WHERE place >= (log + 1) << 40) FROM found WHERE log IS NOT NULL)
-		SELECT coalesce(name, 'log-' || every.log), head FROM (SELECT log FROM found WHERE log IS NOT NULL UNION SELECT id FROM logs) AS every
+		SELECT coalesce(name, printf('`+nameless+`', every.log)), head
+		FROM (SELECT log FROM found WHERE log IS NOT NULL UNION SELECT id FROM logs) AS every
 		LEFT JOIN logs ON id = every.log ORDER BY 1`)
 	if err != nil {
 		return nil, err
@@ -185,37 +189,24 @@ func (s *Store) Heads(ctx context.Context) (heads []journal.Head, err error) {
 	return heads, rows.Err()
 }
 
+// nameless names a log whose row is gone, so that its entries are found, and told to be of no head. No door can have such a name.
+const nameless = "#%d"
+
 // nameOf returns the name of a log, and numberOf its number: 0 where there is none.
 func (s *Store) nameOf(ctx context.Context, log int64) (name string, err error) {
 	if name, ok := s.names.Load(log); ok {
 		return name.(string), nil
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT coalesce((SELECT name FROM logs WHERE id = ?1), 'log-' || ?1)", log).Scan(&name)
+	err = s.db.QueryRowContext(ctx, "SELECT coalesce((SELECT name FROM logs WHERE id = ?), ?)", log, fmt.Sprintf(nameless, log)).Scan(&name)
 	if err == nil {
 		s.names.Store(log, name)
 	}
 	return name, err
 }
 
-func (s *Store) numberOf(ctx context.Context, name string) (log int64, err error) {
-	return log, s.db.QueryRowContext(ctx, "SELECT coalesce((SELECT id FROM logs WHERE name = ?), 0)", name).Scan(&log)
-}
-
-// dictionaryOf returns the dictionary of an ID.
-func (s *Store) dictionaryOf(ctx context.Context, id int64) (*packed.Dictionary, error) {
-	if d, ok := s.dictionaries.Load(id); ok {
-		return d.(*packed.Dictionary), nil
-	}
-	var text []byte
-	if err := s.db.QueryRowContext(ctx, "SELECT text FROM dictionaries WHERE id = ?", id).Scan(&text); err != nil {
-		return nil, err
-	}
-	d := packed.NewDictionary(text)
-	if d == nil || d.ID != id {
-		return nil, errors.New("what entries were packed by is damaged")
-	}
-	s.dictionaries.Store(id, d)
-	return d, nil
+func numberOf(ctx context.Context, from querier, name string) (log int64, err error) {
+	_, _ = fmt.Sscanf(name, nameless, &log) // 0 where it is none
+	return log, from.QueryRowContext(ctx, "SELECT coalesce((SELECT id FROM logs WHERE name = ?), ?)", name, log).Scan(&log)
 }
 
 // Each column costs a third of what reading a row costs, so that as few are read as are asked for.
@@ -272,11 +263,9 @@ func (s *Store) unpack(ctx context.Context, dictionary sql.NullInt64, leaf []byt
 	if leaf == nil || !dictionary.Valid {
 		return append([]byte(nil), leaf...), nil
 	}
-	d, err := s.dictionaryOf(ctx, dictionary.Int64)
-	if err != nil {
-		return nil, err
-	}
-	return d.Unpack(leaf)
+	return s.leaves.Unpack(dictionary.Int64, leaf, func() (text []byte, err error) {
+		return text, s.db.QueryRowContext(ctx, "SELECT text FROM dictionaries WHERE id = ?", dictionary.Int64).Scan(&text)
+	})
 }
 
 // where returns the conditions of a filter, as far as a database can look at them, and the order.
@@ -287,7 +276,7 @@ func (s *Store) where(ctx context.Context, f journal.Filter) (text string, args 
 	}
 	order := []string{"at", "place"}
 	if f.Log != "" {
-		log, err := s.numberOf(ctx, f.Log)
+		log, err := numberOf(ctx, s.db, f.Log)
 		if err != nil {
 			return "", nil, err
 		}

@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"os"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver, which needs no C
@@ -65,11 +64,9 @@ type Store struct {
 	version int64
 	watcher store.Watcher
 
-	// sample is what leaves are packed by, nil where that is not known, and dictionaries what they were packed by.
-	sample       atomic.Pointer[packed.Dictionary]
-	dictionaries sync.Map
-	// names are those of logs by number.
-	names sync.Map
+	// leaves is what leaves are packed by, and names are those of logs by number.
+	leaves packed.Dictionaries
+	names  sync.Map
 }
 
 // Open opens the file for a door, and makes it where it is missing. One door at a time can have
@@ -126,8 +123,9 @@ func Read(path string) (*Store, error) {
 	if about, missing := os.Stat(path + "-wal"); err != nil && !errors.Is(err, ErrOlder) && (missing != nil || about.Size() == 0) {
 		// No door has it, and SQLite cannot make the files beside it by which it would find out.
 		options.Set("immutable", "1")
-		if s, err = open(path, options); err != nil {
-			return nil, err
+		closed := s.Close()
+		if s, err = open(path, options); errors.Join(closed, err) != nil {
+			return nil, errors.Join(closed, err)
 		}
 		err = s.check(context.Background())
 	}

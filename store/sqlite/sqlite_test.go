@@ -1,12 +1,10 @@
 package sqlite_test
 
 import (
-	"compress/gzip"
 	"context"
 	"database/sql"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -75,6 +73,27 @@ func TestOneDoorHasAFile(t *testing.T) {
 	})
 }
 
+// TestALogWhoseHeadIsGone is found out, though its name is gone with it.
+func TestALogWhoseHeadIsGone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "door.db")
+	s := open(t, path)
+	for _, log := range []string{"door", "other"} {
+		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
+			return errors.Join(tx.Append("none", nil), tx.Append(log, []journal.Entry{storetest.Entry(0, journal.Report, "")}))
+		}))
+	}
+	heads, err := s.Heads(t.Context())
+	require.NoError(t, err)
+	require.Len(t, heads, 2, "a log comes to be with its first entry")
+	require.NoError(t, s.Close())
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	_, err = db.Exec("DROP TRIGGER logs_remain; DELETE FROM logs WHERE name = 'other'")
+	require.NoError(t, errors.Join(err, db.Close()))
+	_, err = journal.Verify(t.Context(), open(t, path), journal.Verification{})
+	require.ErrorContains(t, err, "the log #2 has 1 entries and says that it has 0")
+}
+
 // TestWhatIsDoneAtATerminal: a door that runs hears of it, also where both append to one log.
 func TestWhatIsDoneAtATerminal(t *testing.T) {
 	ctx := t.Context()
@@ -85,7 +104,8 @@ func TestWhatIsDoneAtATerminal(t *testing.T) {
 	ended := make(chan error)
 	found := make(chan bool, 1024)
 	go func() {
-		ended <- door.Watch(watching, store.Watcher{Changed: func([]store.Key) {}, Lost: func() { lost <- true }, Found: func() { found <- true }})
+		ended <- door.Watch(watching, store.Watcher{Changed: func([]store.Key) {}, Lost: func() { lost <- true },
+			Found: func() { found <- true }})
 	}()
 	<-found
 	write := func(s *sqlite.Store, second int) {
@@ -203,15 +223,8 @@ func TestWhatWasWrittenSurvivesACrash(t *testing.T) {
 
 // before writes the file of testdata that a door of the version before kept.
 func before(t *testing.T) (path string) {
-	small, err := os.Open(filepath.Join("testdata", "before.db.gz"))
-	require.NoError(t, err)
-	defer small.Close()
-	from, err := gzip.NewReader(small)
-	require.NoError(t, err)
-	text, err := io.ReadAll(from)
-	require.NoError(t, err)
 	path = filepath.Join(t.TempDir(), "door.db")
-	require.NoError(t, os.WriteFile(path, text, 0o600))
+	require.NoError(t, os.WriteFile(path, storetest.Unzip(t, "before.db.gz"), 0o600))
 	return path
 }
 
