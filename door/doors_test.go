@@ -1,7 +1,10 @@
 package door_test
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
@@ -90,7 +93,8 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 			require.NoError(t, err)
 			t.Cleanup(func() { file.Close() })
 			alone, onFile, doors := shopOn(t, nil, "door", p), shopOn(t, file, "door", p), []*house{onDatabase("north"), onDatabase("south")}
-			houses := append([]*house{alone, onFile}, doors...)
+			second := shopOn(t, &neverFirst{}, "door", p)
+			houses := append([]*house{alone, onFile, second}, doors...)
 			for range 60 {
 				x := anything(r, p)
 				for _, h := range houses {
@@ -99,6 +103,7 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 				}
 				want := x.at(alone)
 				require.Equal(t, want, x.at(onFile), x.what)
+				require.Equal(t, want, x.at(second), x.what)
 				require.Equal(t, want, x.at(doors[r.IntN(2)]), x.what)
 			}
 			for _, name := range []string{"ann@shop.example", "root@shop.example", "new@shop.example"} {
@@ -117,6 +122,18 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 			}
 		})
 	}
+}
+
+// neverFirst is a store in which another is always first, so that each transaction is done again.
+type neverFirst struct{ store.Memory }
+
+// Update implements store.Store.
+func (s *neverFirst) Update(ctx context.Context, change func(store.Tx) error) error {
+	another := errors.New("another was first")
+	if err := s.Memory.Update(ctx, func(tx store.Tx) error { return cmp.Or(change(tx), another) }); !errors.Is(err, another) {
+		return err
+	}
+	return s.Memory.Update(ctx, change)
 }
 
 // keptOf is what a store keeps of an account, but for the resources that feeds pushed, which bear the time of their making.

@@ -229,6 +229,7 @@ func (d *Door) push(r *http.Request, what, name, done string, change func(*batch
 
 // written makes the record of a resource that was pushed. It grows by a version.
 func (d *Door) written(was *store.Pushed, attributes map[string]any, external string) (*store.Pushed, error) {
+	attributes = maps.Clone(attributes) // those of the request stay as they are, for a transaction that is done again
 	for _, key := range []string{"id", "meta", "schemas", "groups", "externalId", "password"} {
 		delete(attributes, key) // which are told apart, or never kept
 	}

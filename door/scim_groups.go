@@ -165,8 +165,10 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 		if moved, err = m.apply(); err != nil {
 			return err
 		}
+		external := external(attributes)
+		attributes = maps.Clone(attributes) // those of the request stay as they are, for a transaction that is done again
 		delete(attributes, "members")
-		if g.Pushed, err = x.d.written(g.Pushed, attributes, external(attributes)); err != nil {
+		if g.Pushed, err = x.d.written(g.Pushed, attributes, external); err != nil {
 			return err
 		}
 		if err := store.Save(b.tx, g); err != nil {
