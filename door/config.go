@@ -323,7 +323,7 @@ func (c *Config) Check() error {
 	}
 	if err := journal.CheckLog(c.Journal.Door); err != nil {
 		wrong("journal.door: %v", err)
-	} else if c.Journal.Door == journal.BeforeLog || c.Journal.Door == store.TerminalLog {
+	} else if !store.IsOfDoor(c.Journal.Door) {
 		wrong("journal.door: a log of that name is kept already; give the door another name")
 	}
 	if c.Limits.Batch < 1 || c.Limits.Results < 1 || c.Store.Cached < 1 {

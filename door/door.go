@@ -208,6 +208,10 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 			d.log.Error("changes by others are not followed", "error", err)
 		}
 	})
+	if err := d.witness(ctx, true); err != nil {
+		cancel()
+		return nil, fmt.Errorf("the journal cannot be written to: %w", err)
+	}
 	d.recorder = newRecorder(d.facts, c.Journal.Door, time.Duration(c.Limits.Answer), d.metrics.recorded)
 	d.takeForce(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
@@ -258,7 +262,35 @@ func (d *Door) Close() error {
 	d.recorder.close()
 	d.running.Wait()
 	d.inspecting.Wait()
-	return nil
+	ctx, end := context.WithTimeout(context.Background(), time.Duration(d.config.Limits.Answer))
+	defer end()
+	return d.witness(ctx, false)
+}
+
+// witness enters in the log of another door, where there is one, how the log of this one stands: that it begins, where it has no
+// entry yet, and how it ended.
+func (d *Door) witness(ctx context.Context, begins bool) error {
+	if d.config.Journal.Mode == JournalOff {
+		return nil
+	}
+	heads, err := d.facts.store.Heads(ctx)
+	if err != nil {
+		return err
+	}
+	own, other := journal.Head{Log: d.config.Journal.Door}, ""
+	for i := range heads {
+		switch log := heads[i].Log; {
+		case log == own.Log:
+			own = heads[i]
+		case other == "" && store.IsOfDoor(log):
+			other = log
+		}
+	}
+	if other == "" || begins && own.Size > 0 {
+		return nil
+	}
+	e := journal.MakeWitness(&own, d.now())
+	return d.facts.store.Update(ctx, func(tx store.Tx) error { return tx.Append(other, []journal.Entry{e}) })
 }
 
 // Reloaded is what came of a book that was to be taken into force.

@@ -2,6 +2,7 @@ package door
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync/atomic"
@@ -20,15 +21,18 @@ type facts struct {
 	devices   *kept[store.Device]
 	sessions  *kept[store.Session]
 	following atomic.Bool
-	// managed are the groups that feeds manage, nil where they are to be read.
-	managed      atomic.Pointer[map[string]store.Source]
-	groupChanges atomic.Uint64
+	// managed are the groups that feeds manage, and restored says whether the store was put back to an older copy.
+	managed  whole[map[string]store.Source]
+	restored whole[store.Restored]
+	// suspended says why the store is in doubt, nil where it is not, and sources are who states facts.
+	suspended atomic.Pointer[string]
+	sources   []source
 	// complete says that what the store has no record of did not happen.
 	complete bool
 }
 
 func newFacts(s store.Store, c *Config) *facts {
-	f := &facts{store: s, complete: c.Store.History == Complete}
+	f := &facts{store: s, sources: c.sources(), complete: c.Store.History == Complete}
 	f.accounts = newKept[store.Account](store.Accounts, c, &f.following)
 	f.devices = newKept[store.Device](store.Devices, c, &f.following)
 	f.sessions = newKept[store.Session](store.Sessions, c, &f.following)
@@ -47,7 +51,9 @@ func (f *facts) forget(keys []store.Key) {
 		case store.Sessions:
 			f.sessions.forget(key.Key)
 		case store.Groups:
-			f.groupsChanged()
+			f.managed.forget()
+		case store.Restorations:
+			f.restored.forget()
 		}
 	}
 }
@@ -62,7 +68,8 @@ func (f *facts) forgetAll() {
 	f.accounts.forgetAll()
 	f.devices.forgetAll()
 	f.sessions.forgetAll()
-	f.groupsChanged()
+	f.managed.forget()
+	f.restored.forget()
 }
 
 func (f *facts) found() { f.following.Store(true) }
@@ -81,6 +88,8 @@ type gathering struct {
 	account remembered[store.Account]
 	device  remembered[store.Device]
 	session remembered[store.Session]
+	// restored is that of the store.
+	restored store.Restored
 	// accountLost, deviceLost and sessionLost say that nobody could find out.
 	accountLost, deviceLost, sessionLost error
 	// joined is the account as all sources say together, nil where nothing but the book does, and origins where its
@@ -113,6 +122,9 @@ func gatheringOf(ctx context.Context) *gathering {
 func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *gathering) {
 	g.account, g.accountLost = f.accounts.get(ctx, f.store, a.Account)
 	g.account.value = g.account.value.OrNone(a.Account)
+	if g.accountLost == nil {
+		g.restored, g.accountLost = f.restoredAt(ctx)
+	}
 	if g.accountLost == nil {
 		g.joined, g.origins, g.accountLost = b.supplier.join(ctx, g.account.value, a.At)
 	}
@@ -236,12 +248,17 @@ func (f *facts) fillSession(a *attempt.Attempt, g *gathering, from *origins) {
 		a.Session.Started, a.Session.Proofs = s.Started, s.Proofs
 		from.add("session", fromStore)
 	}
-	// What a former bearer of the name has proven proves nothing.
-	former := func(p attempt.Proof) bool { return !p.At.IsZero() && g.made().IsFormer(p.At) }
-	if slices.ContainsFunc(a.Session.Proofs, former) {
-		a.Session.Proofs = slices.DeleteFunc(slices.Clone(a.Session.Proofs), former)
+	isVoid := func(p attempt.Proof) bool { return !p.At.IsZero() && g.voids(p.At) }
+	for _, proofs := range []*[]attempt.Proof{&a.Session.Proofs, &a.Proofs} {
+		if slices.ContainsFunc(*proofs, isVoid) {
+			*proofs = slices.DeleteFunc(slices.Clone(*proofs), isVoid)
+		}
 	}
 }
+
+// voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, or
+// it was before the store was put back.
+func (g *gathering) voids(at time.Time) bool { return g.made().IsFormer(at) || g.restored.Voids(at) }
 
 // fillDevice fills in whether the account was seen on the device before, and who is remembered
 // on it.
@@ -303,11 +320,10 @@ func (f *facts) fillDevice(a *attempt.Attempt, g *gathering, from *origins) {
 	a.Device = attempt.Known(d)
 }
 
-// isVoid reports whether what was remembered of the account is of a former bearer of its name, or of a method that was
-// revoked since.
+// isVoid reports whether what was remembered of the account counts no more, or is of a method that was revoked since.
 func (g *gathering) isVoid(r attempt.Remembered) bool {
 	record := g.account.value
-	return r.Account == record.Name && (record.Made.IsFormer(r.At) || !record.RevokedAt(r.Method).Before(r.At))
+	return r.Account == record.Name && (g.voids(r.At) || !record.RevokedAt(r.Method).Before(r.At))
 }
 
 // ended returns why the attempt may not go on in its session: it was ended, or is that of a former bearer of the name. It
@@ -323,8 +339,13 @@ func (g *gathering) ended(a *attempt.Attempt) string {
 			started = s.Started
 		}
 	}
-	if !started.IsZero() && g.made().IsFormer(started) {
+	switch {
+	case started.IsZero():
+		return ""
+	case g.made().IsFormer(started):
 		return "it is of somebody who bore the name before"
+	case g.restored.Voids(started):
+		return putBack
 	}
 	return ""
 }
@@ -336,7 +357,11 @@ func (g *gathering) degraded() []string {
 	}
 	var list []string
 	for what, err := range map[string]error{"account": g.accountLost, "device": g.deviceLost, "session": g.sessionLost} {
-		if err != nil {
+		var doubt *doubt
+		switch {
+		case errors.As(err, &doubt):
+			list = append(list, doubt.why)
+		case err != nil:
 			list = append(list, fmt.Sprintf("the store could not be asked about the %s", what))
 		}
 	}

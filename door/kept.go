@@ -138,3 +138,35 @@ func (k *kept[V]) forgetAll() {
 	}
 	k.rows.Purge()
 }
+
+// whole remembers what is read of the store as a whole, until it changes.
+type whole[V any] struct {
+	value   atomic.Pointer[V]
+	changes atomic.Uint64
+}
+
+// get returns what is remembered, else what read returns. It is remembered while whatever others change is heard of.
+func (w *whole[V]) get(following *atomic.Bool, read func() (V, error)) (V, error) {
+	if value := w.value.Load(); value != nil && following.Load() {
+		return *value, nil
+	}
+	changes := w.changes.Load()
+	value, err := read()
+	if err != nil {
+		return value, err
+	}
+	// What was read before a change is not remembered after it, whenever the change comes.
+	if following.Load() {
+		w.value.Store(&value)
+		if w.changes.Load() != changes {
+			w.value.Store(nil)
+		}
+	}
+	return value, nil
+}
+
+// forget drops what is remembered.
+func (w *whole[V]) forget() {
+	w.changes.Add(1)
+	w.value.Store(nil)
+}

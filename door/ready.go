@@ -32,6 +32,12 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 	} else if !d.facts.following.Load() {
 		missing("changes by other doors are not followed, so every fact is read from the store")
 	}
+	switch restored, err := d.facts.restoredAt(ctx); {
+	case d.facts.suspended.Load() != nil:
+		missing("the store is in doubt, so emergency accounts alone are let in")
+	case err == nil && len(d.config.Owed(&restored)) > 0:
+		missing("the store was put back, and not every source has said its whole since")
+	}
 	if d.closing.Load() {
 		missing("it is closing")
 	}

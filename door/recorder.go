@@ -369,7 +369,7 @@ func (b *batch) save() error {
 // remember remembers what was written.
 func (b *batch) remember() {
 	if b.groupsChanged {
-		b.facts.groupsChanged()
+		b.facts.managed.forget()
 	}
 	for name, a := range b.accounts {
 		b.facts.accounts.set(name, remembered[store.Account]{value: a, stamp: b.tx.Stamp()})
@@ -389,7 +389,7 @@ func (b *batch) remember() {
 // forget drops what may have been written, or not.
 func (b *batch) forget() {
 	if b.groupsChanged {
-		b.facts.groupsChanged()
+		b.facts.managed.forget()
 	}
 	for name := range b.accounts {
 		b.facts.accounts.forget(name)

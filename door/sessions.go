@@ -108,7 +108,15 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
+		if restored, err := d.facts.restoredAt(ctx); err == nil && restored.Voids(s.Started) && s.Ended.IsZero() {
+			_, err = d.EndSession(s.ID, putBack)
+			ended, errs = ended+len(s.Apps), append(errs, err)
+			continue
+		}
 		over, err := d.over(ctx, b, s, now)
+		if doubt := new(doubt); errors.As(err, &doubt) {
+			continue // it is tried again
+		}
 		if err != nil {
 			errs = append(errs, err)
 			continue

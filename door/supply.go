@@ -52,6 +52,9 @@ func (s *supplier) Account(ctx context.Context, name string) (directory.Account,
 
 // join joins what is known of an account, as seen at a moment. It returns nil where there is nothing beyond the book.
 func (s *supplier) join(ctx context.Context, record *store.Account, at time.Time) (*directory.Account, []store.Origin, error) {
+	if err := s.facts.doubted(ctx, s.book, record.Name); err != nil {
+		return nil, nil, err
+	}
 	listed, own, err := s.listed(ctx, record.Name)
 	if err != nil {
 		return nil, nil, err
@@ -134,26 +137,5 @@ func (s *supplier) listedDevice(ctx context.Context, id string) (*directory.Devi
 
 // managedGroups returns which feed manages which group. Nobody changes it.
 func (f *facts) managedGroups(ctx context.Context) (map[string]store.Source, error) {
-	if managed := f.managed.Load(); managed != nil && f.following.Load() {
-		return *managed, nil
-	}
-	changes := f.groupChanges.Load()
-	managed, err := store.Managed(ctx, f.store)
-	if err != nil {
-		return nil, err
-	}
-	// What was read before a change is not remembered after it, whenever the change comes.
-	if f.following.Load() {
-		f.managed.Store(&managed)
-		if f.groupChanges.Load() != changes {
-			f.managed.Store(nil)
-		}
-	}
-	return managed, nil
-}
-
-// groupsChanged drops what is remembered of who manages groups.
-func (f *facts) groupsChanged() {
-	f.groupChanges.Add(1)
-	f.managed.Store(nil)
+	return f.managed.get(&f.following, func() (map[string]store.Source, error) { return store.Managed(ctx, f.store) })
 }

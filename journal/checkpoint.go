@@ -2,6 +2,7 @@ package journal
 
 import (
 	"cmp"
+	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
@@ -33,12 +34,28 @@ func NewKey(origin string) (private, public string, err error) {
 	return note.GenerateKey(rand.Reader, origin)
 }
 
+// PublicKey returns the public key that belongs to a private key of NewKey.
+func PublicKey(private string) (string, error) {
+	parts := strings.SplitN(strings.TrimSpace(private), "+", 5) // PRIVATE+KEY+name+hash+data, as package note has it
+	signer, err := note.NewSigner(strings.TrimSpace(private))
+	if err != nil || len(parts) != 5 {
+		return "", errNoKey
+	}
+	data, err := base64.StdEncoding.DecodeString(parts[4])
+	if err != nil || len(data) != 1+ed25519.SeedSize {
+		return "", errNoKey
+	}
+	return note.NewEd25519VerifierKey(signer.Name(), ed25519.NewKeyFromSeed(data[1:]).Public().(ed25519.PublicKey))
+}
+
+var errNoKey = errors.New("that is no private key for checkpoints: one line that begins with PRIVATE+KEY+")
+
 // Checkpoint signs the size and the root of every log of a journal with a private key of NewKey. It is a signed note
 // (golang.org/x/mod/sumdb/note): the name of the journal, which is that of the key, and a line for each log.
 func Checkpoint(heads []Head, private string) ([]byte, error) {
 	signer, err := note.NewSigner(strings.TrimSpace(private))
 	if err != nil {
-		return nil, errors.New("that is no private key for checkpoints: one line that begins with PRIVATE+KEY+")
+		return nil, errNoKey
 	}
 	heads = slices.SortedFunc(slices.Values(heads), func(a, b Head) int { return cmp.Compare(a.Log, b.Log) })
 	text := signer.Name() + "\n"

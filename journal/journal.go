@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"time"
 
 	jsonv2 "github.com/go-json-experiment/json"
@@ -48,8 +49,11 @@ const (
 	Pruned
 	// Inspection: a book that was taken into force was inspected.
 	Inspection
-	// Restored: a store was put back to an older copy, and an administrator says that this is meant.
+	// Restored: a store was put back to an older copy, and an administrator says that this is meant; or a source has said its
+	// whole since.
 	Restored
+	// Witness: the log of another door began, or its door stopped.
+	Witness
 )
 
 // Compare orders entries as a journal is read: by time, then by log and number. It is for slices.SortFunc.
@@ -57,7 +61,8 @@ func Compare(a, b *Entry) int {
 	return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Log, b.Log), cmp.Compare(a.Number, b.Number))
 }
 
-var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection", "restored"}
+var kinds = []string{"decision", "reload", "report", "event", "people", "session_end", "consent", "pruned", "inspection", "restored",
+	"witness"}
 
 // Kinds returns the words for the kinds of entry.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -158,6 +163,7 @@ type Content struct {
 	// Inspection is what inspect said of a book.
 	Inspection json.RawMessage `json:"inspection,omitempty" doc:"what inspect said of a book that was taken into force"`
 	Restored   json.RawMessage `json:"restored,omitempty" doc:"that a store was put back to an older copy"`
+	Witness    json.RawMessage `json:"witness,omitempty" doc:"that the log of another door began, or its door stopped"`
 }
 
 // Content reads the leaf. The error says that it was pruned, or is no entry.
@@ -205,6 +211,35 @@ func Stretches(numbers []int64) (list []Stretch) {
 		}
 	}
 	return list
+}
+
+// PutBack is what an entry of the kind Restored says: that a store was put back to an older copy, and what of a log is lost; or
+// that a source has said its whole since.
+type PutBack struct {
+	Log  string `json:"log,omitzero" doc:"the log that does not go on from what its door wrote last"`
+	From int64  `json:"from,omitzero" doc:"how many entries it had"`
+	To   int64  `json:"to,omitzero" doc:"how many it had when this was entered"`
+	// Resynced is the source that has said its whole, in place of the log.
+	Resynced string `json:"resynced,omitzero" doc:"the source that has said its whole once more"`
+	By       string `json:"by" doc:"who says so"`
+	Because  string `json:"because" doc:"why"`
+}
+
+// Witnessed is what an entry of the kind Witness says: how the log of another door stood. So a log that is cut, or gone as a
+// whole, is found without a checkpoint.
+type Witnessed struct {
+	Log string `json:"log" doc:"the log"`
+	// Size is how many entries it had, 0 where it began, and Root the root of their tree in base64.
+	Size int64  `json:"size" doc:"how many entries it had: 0 where it began"`
+	Root string `json:"root" doc:"the root of their tree, in base64"`
+}
+
+// MakeWitness makes an entry that says how a log stands, which is for the log of another door.
+func MakeWitness(head *Head, at time.Time) Entry {
+	text := jsontext.String(jsontext.Key([]byte{'{'}, "log"), head.Log)
+	text = strconv.AppendInt(jsontext.Key(text, "size"), head.Size, 10)
+	text = append(jsontext.String(jsontext.Key(text, "root"), head.Root().String()), '}')
+	return Make(Witness, NewID(), at, "", "", "witness", text)
 }
 
 // Inspected is what an entry of the kind Inspection says.

@@ -80,6 +80,11 @@ func TestTheRootIsThatOfTheLibrary(t *testing.T) {
 func TestVerify(t *testing.T) {
 	private, public, err := journal.NewKey("ferries.example/journal")
 	require.NoError(t, err)
+	derived, err := journal.PublicKey(private)
+	require.NoError(t, err)
+	require.Equal(t, public, derived)
+	_, err = journal.PublicKey(public)
+	require.ErrorContains(t, err, "that is no private key")
 	_, stranger, err := journal.NewKey("ferries.example/journal")
 	require.NoError(t, err)
 	_, three := record(3)
@@ -198,13 +203,16 @@ func TestWhatWasPruned(t *testing.T) {
 // logs is a journal of several logs.
 type logs []kept
 
-func (l logs) Entries(ctx context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+func (l logs) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Entry, error] {
+	var found []journal.Entry
 	for _, k := range l {
-		if k.head.Log == f.Log {
-			return k.Entries(ctx, f)
+		for _, e := range k.entries {
+			if f.Matches(&e) {
+				found = append(found, e)
+			}
 		}
 	}
-	return all(nil)
+	return all(found)
 }
 
 func (l logs) Heads(context.Context) (heads []journal.Head, err error) {
@@ -240,6 +248,52 @@ func TestSeveralLogs(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	require.EqualValues(t, 4, done)
+}
+
+// TestWitnesses: what the log of another door says of one that is cut, rewritten or gone as a whole is found without a checkpoint.
+func TestWitnesses(t *testing.T) {
+	one, head := record(3)
+	witness := journal.MakeWitness(&head, at.Add(time.Hour))
+	for name, c := range map[string]struct {
+		door int
+		edit func(*journal.Entry)
+		want string
+	}{
+		"as it was":     {door: 3},
+		"longer by now": {door: 5},
+		"cut":           {door: 2, want: "entry 0 of the log other says that the log door had 3 entries, and it has 2: 1 are gone"},
+		"gone":          {door: 0, want: "entry 0 of the log other says that the log door had 3 entries, and it has 0: 3 are gone"},
+		"rewritten": {door: 3, edit: func(e *journal.Entry) { *e = journal.Make(journal.Report, e.ID, e.At, "x", "", "report", []byte("{}")) },
+			want: "the first 3 entries of the log door are not those that entry 0 of the log other is of"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			entries, _ := record(c.door)
+			if c.edit != nil {
+				c.edit(&entries[1])
+			}
+			door, other, told := journal.Head{Log: "door"}, journal.Head{Log: "other"}, []journal.Entry{witness}
+			door.Append(entries)
+			other.Append(told)
+			l := logs{{told, other}}
+			if c.door > 0 {
+				l = append(l, kept{entries, door})
+			}
+			found, err := journal.Verify(t.Context(), l, journal.Verification{})
+			if c.want != "" {
+				require.ErrorContains(t, err, c.want)
+				return
+			}
+			require.NoError(t, err)
+			require.EqualValues(t, c.door+1, found.Size)
+		})
+	}
+	t.Run("says nothing", func(t *testing.T) {
+		told, other := []journal.Entry{journal.Make(journal.Witness, "w", at, "", "", "witness", []byte(`{"log":"door","size":3}`))},
+			journal.Head{Log: "other"}
+		other.Append(told)
+		_, err := journal.Verify(t.Context(), logs{{one, head}, {told, other}}, journal.Verification{})
+		require.ErrorContains(t, err, "entry 0 of the log other cannot be read: it says nothing of another log")
+	})
 }
 
 // TestCheckpointsThatAreNone are signed by the right key and say something else than a checkpoint says.

@@ -60,8 +60,9 @@ func (u *Unsound) Error() string { return u.text }
 
 func unsound(format string, args ...any) error { return &Unsound{fmt.Sprintf(format, args...)} }
 
-// Verify reads a whole journal and holds each of its logs against its head: each entry is as it was recorded, none is
-// missing, and each that says nothing any more is named by an entry of the kind Pruned. With a checkpoint that was kept
+// Verify reads a whole journal and holds each of its logs against its head and against what entries of other logs witness of
+// it: each entry is as it was recorded, none is missing, and each that says nothing any more is named by an entry of the kind
+// Pruned. With a checkpoint that was kept
 // elsewhere no entry before it can have been edited, dropped or added unseen. The error is an Unsound where the journal is
 // not as it was, else that of reading it. It may be called while the journal grows. It uses all processors that Go has.
 func Verify(ctx context.Context, r Record, o Verification) (*Verified, error) {
@@ -76,6 +77,9 @@ func Verify(ctx context.Context, r Record, o Verification) (*Verified, error) {
 			*v.found.Covered += logs[i].Size
 			v.log(logs[i].Log).covered = &logs[i]
 		}
+	}
+	if err := v.readWitnesses(ctx, r); err != nil {
+		return nil, err
 	}
 	heads, err := r.Heads(ctx)
 	if err != nil {
@@ -122,7 +126,9 @@ type verification struct {
 type logVerification struct {
 	v       *verification
 	covered *covered
-	grown   Head
+	// witnessed is how the log stood at times, the shortest first, as others say.
+	witnessed []witnessed
+	grown     Head
 	// emptied are the entries that say nothing any more, named those that entries of the kind Pruned name, and unnamed how
 	// many those emptied that name none, of entries before a moment.
 	emptied, named []Stretch
@@ -130,6 +136,39 @@ type logVerification struct {
 	unnamedBefore  time.Time
 	// latest has the time of emptied entries, the latest of each stretch.
 	latest []time.Time
+}
+
+// witnessed is how long a log was and its root, and which entry says so.
+type witnessed struct {
+	covered
+	by string
+}
+
+// readWitnesses reads what entries say of other logs than their own. That they are as they were recorded is found with the rest.
+func (v *verification) readWitnesses(ctx context.Context, r Record) error {
+	for e, err := range r.Entries(ctx, Filter{Kind: Witness}) {
+		if err != nil {
+			return err
+		}
+		if e.Kind != Witness || e.Leaf == nil {
+			continue // it was pruned
+		}
+		var w Witnessed
+		c, err := e.Content()
+		if err == nil {
+			err = json.Unmarshal(c.Witness, &w)
+		}
+		root, wrong := tlog.ParseHash(w.Root)
+		if err != nil || wrong != nil || CheckLog(w.Log) != nil {
+			return unsound("entry %d of the log %s cannot be read: it says nothing of another log", e.Number, e.Log)
+		}
+		l := v.log(w.Log)
+		l.witnessed = append(l.witnessed, witnessed{covered{w.Log, w.Size, root}, fmt.Sprintf("entry %d of the log %s", e.Number, e.Log)})
+	}
+	for _, l := range v.logs {
+		slices.SortFunc(l.witnessed, func(a, b witnessed) int { return cmp.Compare(a.Size, b.Size) })
+	}
+	return nil
 }
 
 // log returns the log of a name, a new one where it was not heard of.
@@ -265,6 +304,12 @@ func (l *logVerification) add(e *Entry, wrong error) error {
 		}
 	}
 	l.grown.add(e.Hash)
+	for len(l.witnessed) > 0 && l.witnessed[0].Size <= l.grown.Size {
+		if w := &l.witnessed[0]; w.Size == l.grown.Size && w.Root != l.grown.Root() {
+			return unsound("the first %d entries of %s are not those that %s is of: one was edited, dropped or added", w.Size, l, w.by)
+		}
+		l.witnessed = l.witnessed[1:]
+	}
 	if c := l.covered; c != nil && l.grown.Size == c.Size && l.grown.Root() != c.Root {
 		return unsound("the first %d entries of %s are not those that the checkpoint covers: one was edited, dropped or added", c.Size, l)
 	}
@@ -339,6 +384,9 @@ func (v *verification) against(heads []Head) (grew bool, err error) {
 		case l.covered != nil && l.covered.Size > head.Size:
 			return false, unsound("the checkpoint covers %d entries of %s, which has %d: %d are gone", l.covered.Size, l, head.Size,
 				l.covered.Size-head.Size)
+		case len(l.witnessed) > 0 && l.witnessed[0].Size > head.Size:
+			return false, unsound("%s says that the log %s had %d entries, and it has %d: %d are gone", l.witnessed[0].by, name, l.witnessed[0].Size,
+				head.Size, l.witnessed[0].Size-head.Size)
 		case l.grown.Root() != head.Root():
 			return false, unsound("the entries of %s are not those that its head is of: it is not as it was recorded", l)
 		}

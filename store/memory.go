@@ -227,6 +227,12 @@ func (m *Memory) Resembling([]byte) {}
 // Hold implements Store. It is this program's alone.
 func (m *Memory) Hold(context.Context, string) error { return nil }
 
+// Release implements Store.
+func (m *Memory) Release(string) error { return nil }
+
+// Held implements Store. No other program can hold a name.
+func (m *Memory) Held(context.Context, string) (bool, error) { return false, nil }
+
 // Watch implements Store. Nobody else can change it.
 func (m *Memory) Watch(context.Context, Watcher) error { return nil }
 

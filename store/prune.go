@@ -11,6 +11,9 @@ import (
 // TerminalLog is the log of what administrators do at a terminal.
 const TerminalLog = "terminal"
 
+// IsOfDoor reports whether a log is one that a door of this version writes.
+func IsOfDoor(log string) bool { return log != TerminalLog && log != journal.BeforeLog }
+
 // prunedTogether is how many entries one transaction takes out, so that nobody waits long for it.
 const prunedTogether = 4096
 

@@ -40,6 +40,8 @@ const (
 	Watch    Kind = "watch"    // Watched
 	Forms    Kind = "form"     // Form
 
+	Restorations Kind = "restored" // Restored
+
 	// Those of package consent/acts, which has their types.
 	Clients   Kind = "client"
 	Requests  Kind = "request"
@@ -137,9 +139,13 @@ type Store interface {
 	// Resembling says what leaves to come will be like, about nobody, so that they can be packed by it. What was packed by
 	// another before stays readable.
 	Resembling(leaf []byte)
-	// Hold takes a log for this program until Close, so that no two doors have one name: it is an error where another
-	// program that runs has it.
-	Hold(ctx context.Context, log string) error
+	// Hold takes a name for this program until Release or Close: that of its log, so that no two doors have one name. It is
+	// an error where another program that runs has it.
+	Hold(ctx context.Context, name string) error
+	// Release gives a name back. Of one that it does not hold it does nothing.
+	Release(name string) error
+	// Held reports whether a program that runs holds a name.
+	Held(ctx context.Context, name string) (bool, error)
 	// Watch calls changed with the keys of rows that others changed, soon after they did: other
 	// processes that share the store. It calls lost when it may have missed some, so that what
 	// was remembered of any row is void, and found when it follows again. It returns when the

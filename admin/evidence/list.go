@@ -298,12 +298,19 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		err = json.Unmarshal(c.Pruned, &p)
 		text = fmt.Sprintf("what was recorded before %s was taken out", p.Before.Format("2006-01-02 15:04:05"))
 	case journal.Restored:
-		var r struct {
-			Log, Because string
-			From, To     int64
+		var p journal.PutBack
+		err = json.Unmarshal(c.Restored, &p)
+		text = fmt.Sprintf("the store was put back: the log %s had %d entries, and has %d. Because: %s", p.Log, p.From, p.To, p.Because)
+		if p.Resynced != "" {
+			text = fmt.Sprintf("%s said its whole after the store was put back. Because: %s", p.Resynced, p.Because)
 		}
-		err = json.Unmarshal(c.Restored, &r)
-		text = fmt.Sprintf("the store was put back: the log %s had %d entries, and has %d. Because: %s", r.Log, r.From, r.To, r.Because)
+	case journal.Witness:
+		var w journal.Witnessed
+		err = json.Unmarshal(c.Witness, &w)
+		text = fmt.Sprintf("the log %s began", w.Log)
+		if w.Size > 0 {
+			text = fmt.Sprintf("the door of the log %s stopped, with %d entries in it", w.Log, w.Size)
+		}
 	case journal.Inspection:
 		var i journal.Inspected
 		err = json.Unmarshal(c.Inspection, &i)

@@ -25,6 +25,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/internal/storetest"
@@ -68,9 +69,9 @@ func configuredDoor(t *testing.T, dir, more string) string {
 }
 
 // serve starts a door in a folder with a book `kestrel` and a configuration.
-func serve(t *testing.T, dir, token string) *server {
+func serve(t *testing.T, dir, token string, more ...string) *server {
 	s := &server{t: t, token: token, log: new(safeBuffer)}
-	s.cmd = exec.Command(program, "serve", "--book", "kestrel", "--config", "door.yaml")
+	s.cmd = exec.Command(program, append([]string{"serve", "--book", "kestrel", "--config", "door.yaml"}, more...)...)
 	s.cmd.Dir = dir
 	said, err := s.cmd.StderrPipe()
 	require.NoError(t, err)
@@ -290,6 +291,61 @@ func signer(t *testing.T, path string) jose.Signer {
 // TestKilled kills a door under load, again and again: nothing that it acknowledged is lost or
 // doubled, and the journal verifies.
 // TestAStoreThatWasPutBack: a door finds out, and starts on it once an administrator says that it is meant.
+// byTheKey signs the emergency account on, and fresh somebody without a session.
+const byTheKey = `{"account":"harbour-key@kestrelsound.example","app":"mail","ip":"203.0.113.20","proofs":[{"method":"security-key"}]}`
+
+var fresh = strings.Replace(signOn, `"session":{"id":"s-1"},`, "", 1)
+
+// decides asks for a decision, and returns its verdict and its first cause.
+func (s *server) decides(body string) (verdict, cause string) {
+	status, text := s.ask("POST", "/v1/decisions", "application/json", body)
+	require.Equal(s.t, 200, status, text)
+	var answer struct {
+		Verdict string
+		Causes  []struct{ Code, Text string }
+	}
+	require.NoError(s.t, json.Unmarshal([]byte(text), &answer))
+	if len(answer.Causes) == 0 {
+		return answer.Verdict, ""
+	}
+	return answer.Verdict, answer.Causes[0].Code + ": " + answer.Causes[0].Text
+}
+
+// doubts holds a door to a store in doubt: emergency accounts alone are let in.
+func (s *server) doubts() {
+	verdict, cause := s.decides(fresh)
+	require.Equal(s.t, "block", verdict)
+	require.Contains(s.t, cause, "account_unavailable")
+	verdict, _ = s.decides(byTheKey)
+	require.Equal(s.t, "grant", verdict)
+	status, text := s.ask("GET", "/readyz", "", "")
+	require.Equal(s.t, 503, status, text)
+}
+
+// resyncs says of each source that it said its whole, after which people are let in again, but not in a session that the store
+// has of before.
+func resyncs(t *testing.T, dir string, has bool, doors ...*server) {
+	restored := []string{"serve", "restored", "--as", "ragna", "--because", "the disk failed"}
+	require.Contains(t, in(t, dir, 2, append(restored, "--resynced", "nobody")...), `those are "administrators", "caller gateway"`)
+	require.Contains(t, in(t, dir, 1, append(restored, "--resynced", "administrators")...), "caller gateway: nobody is let in")
+	for _, s := range doors {
+		require.Eventually(t, func() bool {
+			verdict, cause := s.decides(fresh)
+			return verdict == "block" && strings.Contains(cause, "caller gateway has not said its whole since")
+		}, 10*time.Second, 50*time.Millisecond, s.log.String())
+	}
+	require.Contains(t, in(t, dir, 0, append(restored, "--resynced", "caller gateway")...), "the doors let people in")
+	for _, s := range doors {
+		require.Eventually(t, func() bool { verdict, _ := s.decides(fresh); return verdict == "grant" }, 10*time.Second, 50*time.Millisecond)
+		_, open := s.ask("GET", "/v1/sessions?account=ingrid@kestrelsound.example", "", "")
+		require.Equal(t, has, strings.Contains(open, "s-1"), open)
+		verdict, cause := s.decides(signOn)
+		require.Equal(t, has, verdict == "block" && strings.Contains(cause, "the store was put back to an older copy"), cause)
+		status, text := s.ask("GET", "/readyz", "", "")
+		require.Equal(t, 200, status, text)
+	}
+}
+
 func TestAStoreThatWasPutBack(t *testing.T) {
 	for name, c := range map[string]struct {
 		spoil func(dir string) error
@@ -304,38 +360,122 @@ func TestAStoreThatWasPutBack(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := work(t)
-			token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\n")
+			in(t, dir, 0, "journal", "key", "--name", "ferries.example/door", "--out", "j.key")
+			token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\njournal: {key: j.key, checkpoint: j.checkpoint}\n")
 			s := serve(t, dir, token)
-			status, text := s.ask("POST", "/v1/decisions", "application/json", signOn)
-			require.Equal(t, 200, status, text)
+			verdict, _ := s.decides(signOn)
+			require.Equal(t, "grant", verdict)
 			require.Eventually(t, func() bool {
 				return strings.Contains(in(t, dir, 0, "journal", "list", "--config", "door.yaml"), "points of inspect")
 			}, time.Minute, 10*time.Millisecond)
 			in(t, dir, 0, "serve", "backup", "copy.db")
-			for range 2 {
-				status, text = s.ask("POST", "/v1/decisions", "application/json", signOn)
-				require.Equal(t, 200, status, text)
-			}
+			s.decides(signOn)
+			s.decides(signOn)
 			s.stop()
+			signed, err := os.ReadFile(filepath.Join(dir, "j.checkpoint"))
+			require.NoError(t, err)
 			in(t, dir, 0, "serve", "check", "--book", "kestrel")
 			require.NoError(t, c.spoil(dir))
 			if name == "an empty file" { // a program makes its tables
 				in(t, dir, 0, "serve", "carry-over", "--config", "door.yaml")
 			}
 			require.Contains(t, in(t, dir, 1, "serve", "check", "--book", "kestrel"), "is not the one that this door wrote to last")
-			_, _, said := runIn(t, dir, "serve", "--book", "kestrel")
-			require.Contains(t, said, strings.Replace(c.lost, "the log", "its log", 1)+" that do not go on from them")
+
+			s = serve(t, dir, token)
+			s.doubts()
+			require.Contains(t, s.log.String(), strings.Replace(c.lost, "the log", "its log", 1)+" that do not go on from them")
+			s.stop()
+			now, err := os.ReadFile(filepath.Join(dir, "j.checkpoint"))
+			require.NoError(t, err)
+			require.Equal(t, string(signed), string(now), "no checkpoint is signed of a store in doubt")
+
+			s = serve(t, dir, token)
 			require.Contains(t, in(t, dir, 2, "serve", "restored"), "say who does it and why")
 			restored := []string{"serve", "restored", "--as", "ragna", "--because", "the disk failed"}
-			require.Contains(t, in(t, dir, 0, restored...), c.lost)
+			require.Contains(t, in(t, dir, 1, restored...), "the log door had 5 entries, and has")
 			require.Contains(t, in(t, dir, 2, restored...), "there is nothing to say")
-			s = serve(t, dir, token)
-			require.Contains(t, in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv"),
-				c.lost+". Because: the disk failed")
+			resyncs(t, dir, name == "an older copy", s)
+			list := in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv")
+			require.Contains(t, list, "the log door had 5 entries, and has")
+			require.Contains(t, list, "administrators said its whole after the store was put back. Because: the disk failed")
 			s.stop()
 			require.Contains(t, in(t, dir, 0, "journal", "verify", "--config", "door.yaml"), "SOUND")
+			in(t, dir, 0, "serve", "check", "--book", "kestrel")
 		})
 	}
+}
+
+// TestADatabaseThatWasPutBackWhileDoorsRun: both doors find out by themselves, and one act is enough for both.
+func TestADatabaseThatWasPutBackWhileDoorsRun(t *testing.T) {
+	address := storetest.Postgres(t)
+	dirs, doors, schema := []string{t.TempDir(), t.TempDir()}, []*server{}, ""
+	for i, dir := range dirs {
+		in(t, dir, 0, "demo", "--out", "kestrel")
+		token := configuredDoor(t, dir, fmt.Sprintf("store: {postgres: %q, history: complete}\njournal: {door: door-%d}\n", address, i))
+		doors = append(doors, serve(t, dir, token)) // the second kept no state, and the first vouches for the store
+		verdict, _ := doors[i].decides(signOn)
+		require.Equal(t, "grant", verdict, doors[i].log)
+	}
+	conn, err := pgx.Connect(t.Context(), address)
+	require.NoError(t, err)
+	defer conn.Close(t.Context())
+	require.NoError(t, conn.QueryRow(t.Context(), "SELECT current_schema()").Scan(&schema))
+	dump, err := storetest.PostgresProgram(t, "pg_dump", "--schema", schema).Output()
+	require.NoError(t, err)
+	for _, s := range doors {
+		s.decides(signOn)
+	}
+	time.Sleep(2 * time.Second) // the states are a second behind
+	putBack := storetest.PostgresProgram(t, "psql", "--quiet", "--single-transaction", "--set", "ON_ERROR_STOP=1")
+	putBack.Stdin = strings.NewReader("DROP SCHEMA " + schema + " CASCADE;\n" + string(dump))
+	out, err := putBack.CombinedOutput()
+	require.NoError(t, err, string(out))
+	for _, s := range doors {
+		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "the store is in doubt") }, 10*time.Second, 20*time.Millisecond,
+			s.log.String())
+		s.doubts()
+	}
+	in(t, dirs[1], 1, "serve", "restored", "--as", "ragna", "--because", "the disk failed")
+	resyncs(t, dirs[0], true, doors...)
+	list := in(t, dirs[0], 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv")
+	require.Contains(t, list, "the log door-0 had", "each door says what it lost")
+	require.Contains(t, list, "the log door-1 had")
+	for _, s := range doors {
+		s.stop()
+	}
+	list = in(t, dirs[0], 0, "journal", "list", "--config", "door.yaml", "--kind", "witness", "--format", "csv")
+	require.Contains(t, list, "the log door-1 began")
+	require.Contains(t, list, "the door of the log door-1 stopped")
+	require.Contains(t, in(t, dirs[0], 0, "journal", "verify", "--config", "door.yaml"), "SOUND")
+}
+
+// TestADoorWithoutItsState: nobody vouches for the store, until somebody does.
+func TestADoorWithoutItsState(t *testing.T) {
+	dir := work(t)
+	in(t, dir, 0, "journal", "key", "--name", "ferries.example/door", "--out", "j.key")
+	token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\njournal: {key: j.key, checkpoint: j.checkpoint}\n")
+	s := serve(t, dir, token)
+	s.decides(signOn)
+	s.stop()
+	lose := func() { require.NoError(t, os.RemoveAll(filepath.Join(dir, "door.state"))) }
+	lose()
+	s = serve(t, dir, token)
+	s.doubts()
+	s.stop()
+	require.Contains(t, in(t, dir, 2, "serve", "--book", "kestrel", "--checkpoint", "j.key"), "cannot be trusted")
+	s = serve(t, dir, token, "--checkpoint", "j.checkpoint")
+	verdict, _ := s.decides(fresh)
+	require.Equal(t, "grant", verdict, s.log)
+	s.stop()
+	s = serve(t, dir, token) // which has a state now
+	verdict, _ = s.decides(fresh)
+	require.Equal(t, "grant", verdict, s.log)
+	s.stop()
+	lose()
+	s = serve(t, dir, token)
+	require.Contains(t, in(t, dir, 1, "serve", "restored", "--as", "ragna", "--because", "the state is lost"), "nobody can tell")
+	resyncs(t, dir, true, s)
+	s.stop()
 }
 
 func TestKilled(t *testing.T) {

@@ -17,6 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/internal/terminal"
+	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -30,7 +31,7 @@ func (f *doorFlags) add(cmd *cobra.Command) {
 }
 
 func (env *environment) serveCommand() *cobra.Command {
-	flags := new(doorFlags)
+	flags, checkpoint := new(doorFlags), ""
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Put the book in force: answer decisions over HTTP",
@@ -42,18 +43,26 @@ func (env *environment) serveCommand() *cobra.Command {
 			"  briskwarden serve --book kestrel --config door.yaml\n" +
 			"  briskwarden serve token --for gateway --may decide",
 		Args: noArguments,
-		RunE: func(*cobra.Command, []string) error { return env.serve(flags) },
+		RunE: func(*cobra.Command, []string) error { return env.serve(flags, checkpoint) },
 	}
 	flags.add(cmd)
+	cmd.Flags().StringVar(&checkpoint, "checkpoint", "",
+		"a checkpoint that was kept elsewhere, which vouches for the store where the door kept no state of it")
 	cmd.AddCommand(env.serveCheckCommand(flags), env.serveTokenCommand(), env.serveBackupCommand(flags),
 		env.serveFactsCommand(flags), env.serveCarryOverCommand(flags), env.serveRestoredCommand(flags))
 	return cmd
 }
 
-func (env *environment) serve(flags *doorFlags) error {
+func (env *environment) serve(flags *doorFlags, checkpoint string) error {
 	config, err := service.ReadConfig(flags.config)
 	if err != nil {
 		return err
+	}
+	var vouching []byte
+	if checkpoint != "" {
+		if vouching, err = wholefile.ReadPath(checkpoint, maxCheckpoint); err != nil {
+			return fmt.Errorf("--checkpoint %s: %w", checkpoint, err)
+		}
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -61,7 +70,7 @@ func (env *environment) serve(flags *doorFlags) error {
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)
 	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload, Journal: terminal.Command("--config %s", flags.config),
-		Log: slog.New(slog.NewJSONHandler(env.err, nil))}
+		Checkpoint: vouching, Log: slog.New(slog.NewJSONHandler(env.err, nil))}
 	return s.Run(ctx)
 }
 
@@ -137,30 +146,42 @@ func (env *environment) serveCarryOverCommand(flags *doorFlags) *cobra.Command {
 }
 
 func (env *environment) serveRestoredCommand(flags *doorFlags) *cobra.Command {
-	var by, because string
+	var by, because, resynced string
 	cmd := &cobra.Command{
 		Use:   "restored",
-		Short: "Say that a store was put back to an older copy, and that this is meant",
-		Long: "A door does not start on a store that does not go on from what it wrote last: it was put back to an older\n" +
-			"copy, or another is in its place. serve restored enters in the journal that this is meant, with how many\n" +
-			"entries are lost, and the door starts. What was ended, disabled or barred since the copy was made is not in\n" +
-			"it: do that again.",
-		Example: "  briskwarden serve restored --config door.yaml --as ragna@kestrelsound.example --because \"The disk failed.\"",
-		Args:    noArguments,
+		Short: "Say that a store was put back to an older copy and that this is meant, or that a source has said its whole since",
+		Long: "A door whose store does not go on from what it wrote last lets emergency accounts alone in: the store was\n" +
+			"put back to an older copy, or another is in its place. serve restored enters in the journal that this is\n" +
+			"meant, with how many entries are lost, and holds for all doors of the store. What was authenticated before\n" +
+			"counts no more. Nobody else is let in until each source has said its whole once more: a feed with a full\n" +
+			"push, an issuer of events with its current state, and administrators by doing again what they ended,\n" +
+			"disabled or barred since the copy was made. Say so of each by --resynced.\n\n" +
+			"The exit status is 1 while a source has still to say its whole.",
+		Example: "  briskwarden serve restored --config door.yaml --as ragna@kestrelsound.example --because \"The disk failed.\"\n" +
+			"  briskwarden serve restored --config door.yaml --resynced administrators --as ragna@kestrelsound.example \\\n" +
+			"      --because \"The acts of May were done again.\"",
+		Args: noArguments,
 		RunE: func(*cobra.Command, []string) error {
 			config, err := service.ReadConfig(flags.config)
 			if err != nil {
 				return err
 			}
-			done, err := service.Restore(context.Background(), config, by, because, env.now())
+			var done *service.Restored
+			if resynced != "" {
+				done, err = service.Resynced(context.Background(), config, resynced, by, because, env.now())
+			} else {
+				done, err = service.Restore(context.Background(), config, by, because, env.now())
+			}
 			if err != nil {
 				return err
 			}
-			return env.show(done, func(p *render.Page) { p.ServeRestored(done) })
+			err = env.show(done, func(p *render.Page) { p.ServeRestored(done, flags.config) })
+			return foundIf(len(done.Owed) > 0, err)
 		},
 	}
 	cmd.Flags().StringVar(&by, "as", "", "who says so")
 	cmd.Flags().StringVar(&because, "because", "", "why")
+	cmd.Flags().StringVar(&resynced, "resynced", "", "the source that has said its whole, as this command lists it")
 	return cmd
 }
 

@@ -88,14 +88,38 @@ func (p *Page) ServeCarriedOver(did []string) {
 	}
 }
 
-// ServeRestored tells what was entered of a store that was put back.
-func (p *Page) ServeRestored(r *service.Restored) {
-	p.line("%s", p.bold.Render("The door starts on this store"))
+// ServeRestored tells what was entered of a store that was put back, and what is still missing.
+func (p *Page) ServeRestored(r *service.Restored, config string) {
+	switch {
+	case r.Resynced == "":
+		p.line("%s", p.bold.Render("It is entered that the store was put back, for all its doors"))
+		p.line("")
+		lost := fmt.Sprintf("the log %s had %s, and has %d", r.Log, words.Count(int(r.From), "entry"), r.To)
+		if r.From == 0 {
+			lost = fmt.Sprintf("nobody can tell: the door kept nothing of its log %s, which has %s", r.Log, words.Count(int(r.To), "entry"))
+		}
+		p.labelled("Lost", lost)
+		p.labelled("Revoked", "all that was authenticated before")
+		p.labelled("To do", "End, disable and bar again what was ended, disabled and barred since the copy was made, and have each feed push "+
+			"its whole.")
+	default:
+		p.line("%s", p.bold.Render("It is entered that "+r.Resynced+" said its whole"))
+		p.line("")
+	}
+	if len(r.Owed) == 0 {
+		p.labelled("Left", "nothing: every source has said its whole, and the doors let people in")
+		return
+	}
+	for i, by := range r.Owed {
+		label := ""
+		if i == 0 {
+			label = "Owing"
+		}
+		p.labelled(label, string(by)+": nobody is let in for whom it speaks")
+	}
 	p.line("")
-	p.labelled("Lost", fmt.Sprintf("the log %s had %s, and has %d", r.Log, words.Count(int(r.From), "entry"), r.To))
-	p.labelled("To do", "End, disable and bar again what was ended, disabled and barred since the copy was made.")
-	p.line("")
-	p.line("It is entered in the journal.")
+	p.commands("Next", terminal.Command("briskwarden serve restored --config %s --resynced %s --as %s --because %s", config, string(r.Owed[0]),
+		r.By, "WHY"))
 }
 
 // ServeFacts tells what holds of an account for the door, and what each source states of it.

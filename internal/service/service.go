@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden"
@@ -142,8 +143,13 @@ type Service struct {
 	Reload <-chan os.Signal
 	// Journal are the flags of journal list that find the journal, as an administrator would write them.
 	Journal []string
+	// Checkpoint was kept elsewhere, and vouches for the store where the door kept no state of it; nil is none.
+	Checkpoint []byte
 	// Listening is told the address once requests are taken; nil needs not to know.
 	Listening func(address string)
+
+	// inDoubt says that the store is in doubt, so that no checkpoint is signed of it.
+	inDoubt atomic.Bool
 }
 
 // idle is how long a connection may rest between two requests, and stop how long requests that
@@ -175,8 +181,9 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		return fmt.Errorf("the store cannot be opened: %w", err)
 	}
 	defer func() { err = errors.Join(err, kept.Close()) }()
-	if err := checkState(ctx, s.Config, kept); err != nil {
-		return err
+	doubt := takeUp(ctx, s.Config, kept, s.Checkpoint)
+	if is := new(inDoubt); doubt != nil && !errors.As(doubt, &is) {
+		return doubt
 	}
 	if err := takeOverActs(ctx, s.Config, kept, func(what string) { s.Log.Info(what) }); err != nil {
 		return err
@@ -199,6 +206,8 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		running.Wait()
 		err = errors.Join(err, d.Close())
 	}()
+	watching := &storeWatch{Service: s, door: d, kept: kept}
+	watching.settle(ctx, doubt) // before it answers anybody
 	listener, err := net.Listen("tcp", s.Config.Listen)
 	if err != nil {
 		return err
@@ -213,7 +222,9 @@ func (s *Service) Run(ctx context.Context) (err error) {
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
 	running.Go(func() { s.reloads(background, d, changes) })
-	running.Go(func() { s.keepState(background, kept) })
+	if stateOf(s.Config) != "" {
+		running.Go(func() { watching.run(background) })
+	}
 	if s.Config.Journal.Key != "" {
 		running.Go(func() { s.checkpoints(background, kept) })
 	}
@@ -250,6 +261,9 @@ func (s *Service) reloads(ctx context.Context, d *door.Door, changes *folder) {
 // checkpoints writes a signed checkpoint of the journal every so often, and one at the end.
 func (s *Service) checkpoints(ctx context.Context, kept store.Store) {
 	write := func(ctx context.Context) {
+		if s.inDoubt.Load() {
+			return
+		}
 		if err := writeCheckpoint(ctx, kept, &s.Config.Journal); err != nil {
 			s.Log.Error("no checkpoint was written", "error", err)
 		}
@@ -385,7 +399,7 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 	}
 	wrong(c.Unbounded(ctx, kept))
 	if _, made := kept.(*store.Memory); !made {
-		wrong(checkState(ctx, c, kept))
+		wrong(lookAt(ctx, c, kept, nil))
 	}
 	wrong(kept.Close())
 	return found

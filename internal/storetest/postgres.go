@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"os/exec"
 	"sync/atomic"
 	"testing"
 
@@ -44,4 +45,11 @@ func Postgres(t testing.TB) string {
 	query.Set("search_path", name)
 	address.RawQuery = query.Encode()
 	return address.String()
+}
+
+// PostgresProgram is a program of PostgreSQL's own, such as pg_dump, on the server for tests. Postgres is to be called before.
+func PostgresProgram(t testing.TB, name string, args ...string) *exec.Cmd {
+	found, err := exec.LookPath(name)
+	require.NoError(t, err, "it is in Debian's package postgresql-client")
+	return exec.Command(found, append([]string{"--dbname", os.Getenv(PostgresVariable)}, args...)...)
 }

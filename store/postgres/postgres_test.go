@@ -200,6 +200,16 @@ func TestTwoDoorsOfOneNameAreOneTooMany(t *testing.T) {
 	require.NoError(t, one.Hold(t.Context(), "door"), "it has it already")
 	require.ErrorContains(t, other.Hold(t.Context(), "door"), `another door runs under the name "door"`)
 	require.NoError(t, other.Hold(t.Context(), "door-2"))
+	for _, s := range []*postgres.Store{one, other} {
+		held, err := s.Held(t.Context(), "door-2")
+		require.NoError(t, err)
+		require.True(t, held)
+		held, err = s.Held(t.Context(), "door-3")
+		require.NoError(t, err)
+		require.False(t, held)
+	}
+	require.NoError(t, other.Release("door-2"))
+	require.Eventually(t, func() bool { return one.Hold(t.Context(), "door-2") == nil }, 5*time.Second, 10*time.Millisecond)
 	require.NoError(t, one.Close())
 	require.Eventually(t, func() bool { return other.Hold(t.Context(), "door") == nil }, 5*time.Second, 10*time.Millisecond)
 }

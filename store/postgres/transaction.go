@@ -558,28 +558,51 @@ func (s *Store) tell() {
 	}
 }
 
-// Hold implements store.Store. A connection of its own holds an advisory lock on the name of the log.
-func (s *Store) Hold(ctx context.Context, log string) error {
+// lockOf is the number of the advisory lock on a name, among the schemas of a database.
+const lockOf = "hashtextextended(current_schema() || '/' || $1, 0)"
+
+// Hold implements store.Store. A connection of its own holds an advisory lock on the name.
+func (s *Store) Hold(ctx context.Context, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if conn := s.held[log]; conn != nil {
+	if conn := s.held[name]; conn != nil {
 		if conn.Ping(ctx) == nil {
 			return nil
 		}
-		delete(s.held, log)
+		delete(s.held, name)
 	}
 	conn, err := pgx.ConnectConfig(ctx, s.pool.Config().ConnConfig)
 	if err != nil {
 		return err
 	}
 	var got bool
-	err = conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended(current_schema() || '/' || $1, 0))", log).Scan(&got)
+	err = conn.QueryRow(ctx, "SELECT pg_try_advisory_lock("+lockOf+")", name).Scan(&got)
 	if err == nil && !got {
-		err = fmt.Errorf("another door runs under the name %q on this store: give each door a name of its own (journal: {door: NAME})", log)
+		err = fmt.Errorf("another door runs under the name %q on this store: give each door a name of its own (journal: {door: NAME})", name)
 	}
 	if err != nil {
 		return errors.Join(err, conn.Close(context.WithoutCancel(ctx)))
 	}
-	s.held[log] = conn
+	s.held[name] = conn
 	return nil
+}
+
+// Release implements store.Store.
+func (s *Store) Release(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	conn := s.held[name]
+	if conn == nil {
+		return nil
+	}
+	delete(s.held, name)
+	return conn.Close(context.Background())
+}
+
+// Held implements store.Store.
+func (s *Store) Held(ctx context.Context, name string) (held bool, err error) {
+	// The two halves of the number stand in classid and objid.
+	return held, s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_locks, (SELECT "+lockOf+" AS number) AS of"+
+		" WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND objsubid = 1"+
+		" AND classid::bigint = (number >> 32) & 4294967295 AND objid::bigint = number & 4294967295 AND granted)", name).Scan(&held)
 }

@@ -505,3 +505,9 @@ func (s *Store) Watch(ctx context.Context, w store.Watcher) error {
 
 // Hold implements store.Store. One door at a time can have the file.
 func (s *Store) Hold(context.Context, string) error { return nil }
+
+// Release implements store.Store.
+func (s *Store) Release(string) error { return nil }
+
+// Held implements store.Store. No other door can have the file.
+func (s *Store) Held(context.Context, string) (bool, error) { return false, nil }
