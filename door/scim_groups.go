@@ -299,13 +299,17 @@ func (m *membership) patch(o scim.PatchOperation) (isForMembers bool, err error)
 
 // apply keeps the members, and returns the accounts that came or went.
 func (m *membership) apply() (moved []string, err error) {
-	was := map[string]bool{}
+	was := map[string]*store.Member{}
 	if m.replaces || m.isTaken {
 		for row, err := range store.All(m.b.ctx, m.b.tx, store.MembersOf(m.group)) {
 			if err != nil {
 				return nil, err
 			}
-			was[row.Account] = true
+			member := new(store.Member)
+			if err := store.Read(row, member); err != nil {
+				return nil, err
+			}
+			was[row.Account] = member
 			if _, said := m.want[row.Account]; !said && m.replaces {
 				m.want[row.Account] = false
 			}
@@ -313,18 +317,19 @@ func (m *membership) apply() (moved []string, err error) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.want)) {
 		in := m.want[name]
-		member := &store.Member{Group: m.group, Account: name, Since: m.changes.at}
 		if !m.replaces && !m.isTaken {
-			err := store.Load(m.b.ctx, m.b.tx, &store.Member{Group: m.group, Account: name})
-			if err != nil && !errors.Is(err, store.ErrNotFound) {
+			member := &store.Member{Group: m.group, Account: name}
+			switch err := store.Load(m.b.ctx, m.b.tx, member); {
+			case err == nil:
+				was[name] = member
+			case !errors.Is(err, store.ErrNotFound):
 				return nil, err
 			}
-			was[name] = err == nil
 		}
-		if in == was[name] && !(in && m.isTaken) {
+		if member := was[name]; in == (member != nil) && !(in && (m.isTaken || member.IsDoubted)) {
 			continue
 		}
-		if err := m.move(member, in); err != nil {
+		if err := m.move(&store.Member{Group: m.group, Account: name, Since: m.changes.at}, in); err != nil {
 			return nil, err
 		}
 		moved = append(moved, name)

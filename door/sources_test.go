@@ -47,9 +47,12 @@ func shopHouse(t *testing.T) (*house, *provider) {
 }
 
 // shopOn is a house by that book on a store, under a name.
-func shopOn(t *testing.T, s store.Store, name string, p *provider) *house {
+func shopOn(t *testing.T, s store.Store, name string, p *provider, more ...func(*door.Config)) *house {
 	h := newHouse(t, s, func(c *door.Config) {
 		c.Journal.Door = name
+		for _, change := range more {
+			change(c)
+		}
 		everyone := door.PeopleBounds{Domains: []string{"shop.example"}, Groups: []string{"staff", "admins", "fixed"},
 			Facts: []string{"active", "joined", "attributes", "methods", "password", "risk"}}
 		c.Callers[0].People = everyone

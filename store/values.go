@@ -290,6 +290,27 @@ type Member struct {
 	Group   string    `json:"group" doc:"the group"`
 	Account string    `json:"account" doc:"the account"`
 	Since   time.Time `json:"since" doc:"since when the feed says so"`
+	// IsDoubted says that the account was made anew since, so that the feed has to say it again.
+	IsDoubted bool `json:"doubted,omitzero" doc:"true where the account was made anew since, so that the feed has to say it again"`
+}
+
+// DoubtMembers notes of an account that is made anew, where it is a member of groups that feeds manage, that they have to say
+// so again.
+func DoubtMembers(ctx context.Context, tx Tx, account string) error {
+	for row, err := range All(ctx, tx, Query{Kind: Members, Account: account}) {
+		if err != nil {
+			return err
+		}
+		m := new(Member)
+		if err := Read(row, m); err != nil {
+			return err
+		}
+		m.IsDoubted = true
+		if err := Save(tx, m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (m *Member) row() Row {

@@ -131,7 +131,8 @@ func (g *Group) appendJSON(text []byte) []byte {
 func (m *Member) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "group"), m.Group)
 	text = jsontext.String(jsontext.Key(text, "account"), m.Account)
-	return append(jsontext.Time(jsontext.Key(text, "since"), m.Since), '}')
+	text = jsontext.Time(jsontext.Key(text, "since"), m.Since)
+	return append(jsontext.True(text, "doubted", m.IsDoubted), '}')
 }
 
 func (s *Session) appendJSON(text []byte) []byte {

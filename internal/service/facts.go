@@ -205,6 +205,9 @@ func (x *withdrawing) account(listed store.Listed) error {
 			entry = listed.Entry()
 		}
 		a.MakeAnew(x.at, store.AdministratorSource(x.As), entry)
+		if err := store.DoubtMembers(x.ctx, x.tx, a.Name); err != nil {
+			return err
+		}
 		x.done = append(x.done, fmt.Sprintf("%s is made anew: nothing that was shown, reported or consented before counts any more.", a.Name))
 		if err := x.endSessions(); err != nil {
 			return err

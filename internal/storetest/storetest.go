@@ -172,8 +172,9 @@ func values(t *testing.T, s store.Store) {
 			Remembered: []attempt.Remembered{{Account: "liv", Method: "push", At: at}}},
 		&store.Group{Name: "deck", By: store.CallerSource("hr"),
 			Pushed: &store.Pushed{Attributes: json.RawMessage(`{}`), Created: at, Changed: at, Version: 1}},
-		&store.Member{Group: "deck", Account: "liv", Since: at},
+		&store.Member{Group: "deck", Account: "liv", Since: at, IsDoubted: true},
 		&store.Form{Name: "facts", Form: 2},
+		&store.Restored{At: at, By: "ragna", Because: "the disk failed", Resynced: []store.Source{store.Administrators}},
 		&store.Session{ID: "s-9", Account: "liv", Started: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
 			Apps: []store.Granted{
 				{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"},
@@ -204,6 +205,8 @@ func values(t *testing.T, s store.Store) {
 				got[true] = &store.Member{Group: v.Group, Account: v.Account}
 			case *store.Form:
 				got[true] = &store.Form{Name: v.Name}
+			case *store.Restored:
+				got[true] = new(store.Restored)
 			case *store.Session:
 				got[true] = &store.Session{ID: v.ID}
 			case *store.Outgoing:
