@@ -542,3 +542,37 @@ func TestGrades(t *testing.T) {
 		})
 	}
 }
+
+// TestHowLongAnApprovalIsTold: of several for one scope the longest, and of several scopes the shortest.
+func TestHowLongAnApprovalIsTold(t *testing.T) {
+	approval := func(scope string, days int) consent.Approval {
+		a := consent.Approval{Client: "tides", Scopes: []string{scope}}
+		if days > 0 {
+			a.Until = monday.AddDate(0, 0, days)
+		}
+		return a
+	}
+	for name, c := range map[string]struct {
+		approvals []consent.Approval
+		days      int
+	}{
+		"one":                {[]consent.Approval{approval("chat", 3), approval("talk", 0)}, 3},
+		"the longer of two":  {[]consent.Approval{approval("chat", 3), approval("chat", 5), approval("talk", 9)}, 5},
+		"in the other order": {[]consent.Approval{approval("chat", 5), approval("chat", 3), approval("talk", 9)}, 5},
+		"one without an end": {[]consent.Approval{approval("chat", 5), approval("chat", 0), approval("talk", 9)}, 9},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, err := compile(t, allowMild).Decide(t.Context(), &consent.Request{At: monday, Account: "ann", Client: "tides",
+				Scopes: []string{"chat", "talk"}, RedirectURI: "https://tides.example/cb"}, consent.Known{Approvals: c.approvals})
+			require.NoError(t, err)
+			require.Equal(t, monday.AddDate(0, 0, c.days), d.Until)
+		})
+	}
+}
+
+func TestWhoMayReview(t *testing.T) {
+	judge := compile(t, "consent: {reviewers: {accounts: [ann, gone]}}")
+	for name, may := range map[string]bool{"ann": true, "gone": false, "bob": false, "nobody": false} {
+		require.Equal(t, may, judge.MayReview(t.Context(), name, monday), name)
+	}
+}

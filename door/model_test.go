@@ -201,7 +201,9 @@ clients: [{name: tide, redirect_uris: ["https://tide.example/a"]}]
 consent: {reviewers: {accounts: [safe]}, rules: [{name: r, when: {scopes: [tides]}, then: review}]}
 `
 
-const shutting = "briskwarden: 1\npolicies: [{name: shut, stage: live, who: {groups: [staff]}, apps: {names: [mail]}, rules: [{name: r, then: block}]}]\n"
+const shutting = `briskwarden: 1
+policies: [{name: shut, stage: live, who: {groups: [staff]}, apps: {names: [mail]}, rules: [{name: r, then: block}]}]
+`
 
 // does does a step at a house, whose clock is at the minute at which it arrives.
 func (h *house) does(t *testing.T, p *provider, s step, arrives int) {
@@ -374,7 +376,8 @@ func (h *house) holdTo(t *testing.T, m *model, steps []step) {
 	h.Forget()
 	for name := range m.accounts {
 		for _, app := range []string{"mail", "admin", "till"} {
-			require.Equal(t, m.cause(name, app), h.cause(name+"@shop.example", app, `,"device":{"id":"till"}`), "%s at %s after %+v", name, app, steps)
+			came := h.cause(name+"@shop.example", app, `,"device":{"id":"till"}`)
+			require.Equal(t, m.cause(name, app), came, "%s at %s after %+v", name, app, steps)
 		}
 	}
 	status, _, text := h.ask("POST", "/v1/consents", all, map[string]any{"account": "ann@shop.example", "client": "tide",

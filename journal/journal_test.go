@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -175,6 +176,7 @@ func TestWhatWasPruned(t *testing.T) {
 		"in two stretches": {`{"before":"2026-11-24T00:00:00Z","by":"ragna","entries":2,"emptied":[[2,2],[1,1]]}`, ""},
 		"one of them":      {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,1]]}`, "entry 2 was emptied, and no entry"},
 		"the other":        {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[2,2]]}`, "entry 1 was emptied, and no entry"},
+		"itself":           {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,4]]}`, "entry 4 was emptied, which came after it"},
 		"one that came later": {`{"before":"2026-11-24T00:00:00Z","entries":2,"emptied":[[1,9]]}`,
 			"entry 9 was emptied, which came after it"},
 		"as before there were numbers": {`{"before":"2026-11-24T00:00:00Z","entries":2}`, ""},
@@ -271,7 +273,8 @@ func TestWitnesses(t *testing.T) {
 			if c.edit != nil {
 				c.edit(&entries[1])
 			}
-			door, other, told := journal.Head{Log: "door"}, journal.Head{Log: "other"}, []journal.Entry{witness}
+			began := journal.MakeWitness(&journal.Head{Log: "door"}, at)
+			door, other, told := journal.Head{Log: "door"}, journal.Head{Log: "other"}, []journal.Entry{witness, began}
 			door.Append(entries)
 			other.Append(told)
 			l := logs{{told, other}}
@@ -284,7 +287,7 @@ func TestWitnesses(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			require.EqualValues(t, c.door+1, found.Size)
+			require.EqualValues(t, c.door+2, found.Size)
 		})
 	}
 	t.Run("says nothing", func(t *testing.T) {
@@ -372,3 +375,41 @@ func (k kept) Entries(_ context.Context, f journal.Filter) iter.Seq2[journal.Ent
 }
 
 func (k kept) Heads(context.Context) ([]journal.Head, error) { return []journal.Head{k.head}, nil }
+
+func TestFilter(t *testing.T) {
+	e := journal.Entry{Log: "door", Number: 3, At: at, Kind: journal.Report, Account: "liv"}
+	for name, c := range map[string]struct {
+		f    journal.Filter
+		want bool
+	}{
+		"nothing":        {journal.Filter{}, true},
+		"from its time":  {journal.Filter{From: at}, true},
+		"from later":     {journal.Filter{From: at.Add(1)}, false},
+		"to its time":    {journal.Filter{To: at}, false},
+		"to later":       {journal.Filter{To: at.Add(1)}, true},
+		"its number":     {journal.Filter{Log: "door", After: 3}, true},
+		"a later number": {journal.Filter{Log: "door", After: 4}, false},
+		"another log":    {journal.Filter{Log: "other"}, false},
+		"another kind":   {journal.Filter{Kind: journal.Event}, false},
+		"another person": {journal.Filter{Account: "oskar"}, false},
+		"no match":       {journal.Filter{Match: func(*journal.Entry) bool { return false }}, false},
+	} {
+		t.Run(name, func(t *testing.T) { require.Equal(t, c.want, c.f.Matches(&e)) })
+	}
+}
+
+// TestBriefsThatAreAlike keep what is each one's own.
+func TestBriefsThatAreAlike(t *testing.T) {
+	var briefs journal.Briefs
+	for i, ip := range []string{"192.0.2.1", "2001:db8::1", "192.0.2.2"} {
+		want := journal.Brief{Score: i, IP: netip.MustParseAddr(ip), App: "mail", Proved: []string{"password"}}
+		text, err := want.AppendBinary(nil)
+		require.NoError(t, err)
+		var got, whole journal.Brief
+		require.NoError(t, briefs.Read(text, &got))
+		require.Equal(t, want, got)
+		require.NoError(t, whole.UnmarshalBinary(text))
+		require.Equal(t, want, whole)
+		require.Error(t, briefs.Read(text[:len(text)-1], &got))
+	}
+}

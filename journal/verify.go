@@ -144,6 +144,9 @@ type witnessed struct {
 	by string
 }
 
+// longest is how long the log was at most, of what others say that was not met yet.
+func (l *logVerification) longest() *witnessed { return &l.witnessed[len(l.witnessed)-1] }
+
 // readWitnesses reads what entries say of other logs than their own. That they are as they were recorded is found with the rest.
 func (v *verification) readWitnesses(ctx context.Context, r Record) error {
 	for e, err := range r.Entries(ctx, Filter{Kind: Witness}) {
@@ -384,9 +387,9 @@ func (v *verification) against(heads []Head) (grew bool, err error) {
 		case l.covered != nil && l.covered.Size > head.Size:
 			return false, unsound("the checkpoint covers %d entries of %s, which has %d: %d are gone", l.covered.Size, l, head.Size,
 				l.covered.Size-head.Size)
-		case len(l.witnessed) > 0 && l.witnessed[0].Size > head.Size:
-			return false, unsound("%s says that the log %s had %d entries, and it has %d: %d are gone", l.witnessed[0].by, name, l.witnessed[0].Size,
-				head.Size, l.witnessed[0].Size-head.Size)
+		case len(l.witnessed) > 0 && l.longest().Size > head.Size:
+			return false, unsound("%s says that the log %s had %d entries, and it has %d: %d are gone", l.longest().by, name, l.longest().Size,
+				head.Size, l.longest().Size-head.Size)
 		case l.grown.Root() != head.Root():
 			return false, unsound("the entries of %s are not those that its head is of: it is not as it was recorded", l)
 		}

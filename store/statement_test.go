@@ -208,6 +208,46 @@ func TestSourcesAreJoined(t *testing.T) {
 		a.MakeAnew(at, hr, "entry")
 		require.Equal(t, &store.Account{Name: ann, Made: store.Making{At: at, By: hr, Entry: "entry"}}, a)
 	})
+	t.Run("of a name that nobody bore before nothing is a former bearer's", func(t *testing.T) {
+		made := store.Making{At: at, By: hr, IsFirst: true}
+		require.False(t, made.IsFormer(at.Add(-time.Hour)))
+		made.IsFirst = false
+		require.True(t, made.IsFormer(at.Add(-time.Hour)))
+		require.False(t, made.IsFormer(at))
+	})
+	t.Run("feeds have to say again that one who is made anew is a member", func(t *testing.T) {
+		s := new(store.Memory)
+		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
+			return errors.Join(store.Save(tx, &store.Member{Group: "deck", Account: ann}),
+				store.Save(tx, &store.Member{Group: "deck", Account: "bob"}), store.DoubtMembers(t.Context(), tx, ann))
+		}))
+		for name, doubted := range map[string]bool{ann: true, "bob": false} {
+			m := &store.Member{Group: "deck", Account: name}
+			require.NoError(t, store.Load(t.Context(), s, m))
+			require.Equal(t, doubted, m.IsDoubted, name)
+		}
+	})
+	t.Run("a store that was put back voids what was until then, and each source owes its whole", func(t *testing.T) {
+		r := &store.Restored{At: at, Resynced: []store.Source{hr}}
+		require.True(t, r.Voids(at))
+		require.False(t, r.Voids(at.Add(1)))
+		require.True(t, r.Owes(feed))
+		require.False(t, r.Owes(hr))
+		r = new(store.Restored)
+		require.False(t, r.Voids(time.Time{}))
+		require.False(t, r.Owes(feed), "it never was")
+	})
+	t.Run("what a source says next is after all that it said", func(t *testing.T) {
+		a := &store.Account{Name: ann, Stated: []store.Statement{said(1, feed, store.Disabled, "", yes), said(9, other, store.Disabled, "", yes)}}
+		require.Equal(t, at.Add(time.Minute+time.Microsecond), a.After(feed, at.Add(time.Minute)))
+		require.Equal(t, at.Add(2*time.Minute), a.After(feed, at.Add(2*time.Minute)))
+	})
+	t.Run("what is said changes no list in place", func(t *testing.T) {
+		a := &store.Account{Name: ann, Stated: []store.Statement{said(1, feed, store.Disabled, "", yes)}}
+		copied := *a
+		a.Say(said(2, feed, store.Disabled, "", no))
+		require.Equal(t, yes, copied.Stated[0].Value)
+	})
 	t.Run("a group is managed once its feed stated the members", func(t *testing.T) {
 		s := new(store.Memory)
 		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
@@ -376,6 +416,9 @@ func TestWhatTheDoorNotes(t *testing.T) {
 		require.True(t, d.Remember(second))
 		require.False(t, d.Remember(first))
 		require.Equal(t, []attempt.Remembered{second}, d.Remembered)
+		fit := store.Compliance{By: feed, Compliant: true, At: at}
+		require.True(t, d.Find(fit))
+		require.False(t, d.Find(fit), "the same is no news")
 	})
 	t.Run("compliance: not, where any says not", func(t *testing.T) {
 		reported := at

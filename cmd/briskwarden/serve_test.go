@@ -431,8 +431,8 @@ func TestADatabaseThatWasPutBackWhileDoorsRun(t *testing.T) {
 	out, err := putBack.CombinedOutput()
 	require.NoError(t, err, string(out))
 	for _, s := range doors {
-		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), "the store is in doubt") }, 10*time.Second, 20*time.Millisecond,
-			s.log.String())
+		notices := func() bool { return strings.Contains(s.log.String(), "the store is in doubt") }
+		require.Eventually(t, notices, 10*time.Second, 20*time.Millisecond, s.log.String())
 		s.doubts()
 	}
 	in(t, dirs[1], 1, "serve", "restored", "--as", "ragna", "--because", "the disk failed")

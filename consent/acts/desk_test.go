@@ -30,13 +30,14 @@ var (
 
 const world = `briskwarden: 1
 groups: [{name: crew}, {name: office}]
-accounts: [{name: ann, groups: [crew]}, {name: bob, groups: [crew]}, {name: eve, groups: [office]}, {name: rae}, {name: sol}]
+accounts: [{name: ann, groups: [crew]}, {name: bob, groups: [crew]}, {name: eve, groups: [office]}, {name: rae}, {name: sol},
+  {name: gone, disabled: true}]
 scopes: {mild: {gravity: 1, scopes: [openid]}, grave: {gravity: 2, scopes: ["mail.*"]}}
 clients:
   - {name: log, redirect_uris: ["https://log.example/cb"]}
   - {name: tides, redirect_uris: ["https://tides.example/cb"], publisher: {title: T, vetted: true}}
 consent:
-  reviewers: {accounts: [rae, sol]}
+  reviewers: {accounts: [rae, sol, gone]}
   lasts: 30d
   requests_last: 7d
   rules: [{name: mild, when: {scopes_within: [mild]}, then: allow}]
@@ -150,7 +151,10 @@ func TestWhatIsNotDone(t *testing.T) {
 	}
 	require.ErrorIs(t, approve(acts.Approval{By: "ann", Request: request}), acts.ErrNotReviewer)
 	require.ErrorIs(t, refuse("eve", request, "x"), acts.ErrNotReviewer)
+	require.ErrorIs(t, approve(acts.Approval{By: "gone", Request: request}), acts.ErrNotReviewer, "who may not sign on does not review")
 	require.ErrorIs(t, approve(acts.Approval{By: "rae", Request: own}), acts.ErrOwnRequest)
+	require.ErrorIs(t, approve(acts.Approval{By: "sol", Client: "tides", Scopes: []string{"mail.read"}, Account: "sol"}), acts.ErrOwnRequest,
+		"she waits for nothing, and approves for herself")
 	require.ErrorIs(t, approve(acts.Approval{By: "rae", Request: request, Everyone: true}), acts.ErrOwnRequest, "she waits for the same")
 	require.ErrorIs(t, approve(acts.Approval{By: "rae", Client: "log", Scopes: []string{"mail.read"}, Account: "rae"}), acts.ErrOwnRequest)
 	require.ErrorIs(t, approve(acts.Approval{By: "rae", Request: 99}), acts.ErrNoRequest)
@@ -184,6 +188,21 @@ func TestWhatIsNotDone(t *testing.T) {
 	own = ask(t, lax, "rae", "mail.read")
 	_, err = lax.Approve(ctx, acts.Approval{By: "rae", At: monday, Request: own})
 	require.NoError(t, err)
+}
+
+// TestAnApprovalReachesWhatIsTheSame: who waits for something else of the client goes on waiting.
+func TestAnApprovalReachesWhatIsTheSame(t *testing.T) {
+	d := acts.New(judge(t), new(store.Memory), store.TerminalLog)
+	first := ask(t, d, "ann", "mail.read", "mail.send")
+	ask(t, d, "bob", "mail.read", "mail.send")
+	other := ask(t, d, "eve", "mail.read", "mail.delete")
+	_, err := d.Approve(ctx, acts.Approval{By: "rae", At: monday, Request: first, Scopes: []string{"mail.read"}, Everyone: true})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"log": "2 [mail.read]"}, holds(t, d))
+	queue, err := d.Queue(ctx, monday)
+	require.NoError(t, err)
+	require.Len(t, queue, 1)
+	require.Equal(t, other, queue[0].Requests[0].Number)
 }
 
 // TestTheStricterActStands: whichever of two reviewers' acts comes first, both are

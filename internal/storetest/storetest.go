@@ -120,6 +120,10 @@ func rows(t *testing.T, s store.Store) {
 	require.NoError(t, err)
 	row.Stamp = 0 // which is the store's
 	require.Equal(t, store.Row{Key: key("a"), Account: "liv", Device: "till-04", Due: at.Add(time.Hour), Value: []byte(`{"a":  2}`)}, row)
+	row.Value[0] = '?'
+	row, err = s.Get(ctx, key("a"))
+	require.NoError(t, err)
+	require.Equal(t, `{"a":  2}`, string(row.Value), "what was returned is the caller's")
 	_, err = s.Get(ctx, key("B"))
 	require.ErrorIs(t, err, store.ErrNotFound, "keys are told apart by their bytes")
 	row, err = s.Get(ctx, key(odd))
