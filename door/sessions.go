@@ -19,9 +19,10 @@ import (
 // for longer.
 const keptAfter, endedKept = 40 * 24 * time.Hour, 48 * time.Hour
 
-// setDue sets when a session is to be looked at again.
+// setDue sets when a session is to be looked at again. That it is kept long enough is looked at by the hour, so that a database need
+// not move it in an index with each attempt.
 func (d *Door) setDue(s *store.Session) {
-	s.Next = s.Seen.Add(keptAfter)
+	s.Next = s.Seen.Add(keptAfter + time.Hour).Truncate(time.Hour)
 	if !s.Ended.IsZero() {
 		s.Next = s.Ended.Add(endedKept)
 	}
