@@ -366,7 +366,7 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		}
 	}
 	if c.Consent.Record != "" {
-		if _, _, err := sqlite.ActsBefore(ctx, c.Consent.Record); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if _, _, err := recordBefore(ctx, c); err != nil && !errors.Is(err, store.ErrNotFound) {
 			wrong(fmt.Errorf("consent.record: %w", err))
 		}
 	}

@@ -24,6 +24,7 @@ import (
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/service"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store/sqlite"
 )
 
 // authority issues certificates into files of a folder.
@@ -186,4 +187,25 @@ func TestNewTokenPrintsAConfiguration(t *testing.T) {
 	require.ErrorContains(t, err, "--for")
 	_, err = service.NewToken("gateway", []string{"decides"})
 	require.ErrorContains(t, err, `did you mean "decide"?`)
+}
+
+// TestARecordThatNoDoorReads: one that a terminal carried over by itself keeps a door from starting, since what was barred in it
+// would be open.
+func TestARecordThatNoDoorReads(t *testing.T) {
+	dir := laid(t)
+	record, err := sqlite.Join(filepath.Join(dir, "acts.db"))
+	require.NoError(t, err)
+	require.NoError(t, record.Close())
+	path := filepath.Join(dir, "door.yaml")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, append(text, "consent: {answer: true, record: acts.db}\n"...), 0o600))
+	config, err := service.ReadConfig(path)
+	require.NoError(t, err)
+	const want = "acts.db is no record of the version before"
+	require.Contains(t, strings.Join(service.Check(t.Context(), filepath.Join(dir, "book"), config).Wrong, "\n"), want)
+	s := &service.Service{Dir: filepath.Join(dir, "book"), Config: config, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	require.ErrorContains(t, s.Run(t.Context()), want)
+	_, err = service.CarryOver(t.Context(), config, time.Now())
+	require.ErrorContains(t, err, want)
 }

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -109,8 +110,11 @@ func (s *Store) renew(ctx context.Context, fill func(*Store) error) (kept string
 // tree, by which the record is named. A file that is no such record is store.ErrNotFound, and one whose acts are not those of
 // its tree is an error.
 func ActsBefore(ctx context.Context, path string) (acts []string, root string, err error) {
-	if _, err := os.Stat(path); err != nil {
+	switch _, err := os.Stat(path); {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, "", store.ErrNotFound
+	case err != nil:
+		return nil, "", err
 	}
 	s, err := open(path, url.Values{"mode": {"ro"}, "_pragma": {"busy_timeout(10000)", "query_only(1)"}})
 	if err != nil {
