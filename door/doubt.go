@@ -11,7 +11,7 @@ import (
 )
 
 // A store that was put back to an older copy is in doubt: what was ended, disabled or taken away since is not in it. Until an
-// administrator says that it is meant, and each source has said its whole once more, nobody knows of an account whether it
+// administrator says that it is meant, and it is resynced with each source that states facts, nobody knows of an account whether it
 // may sign on.
 
 // doubt is the error of an account of which nobody can tell, since the store is in doubt.
@@ -56,7 +56,7 @@ func (f *facts) doubted(ctx context.Context, b *inForce, account string) error {
 	}
 	for _, s := range f.sources {
 		if restored.Owes(s.By) && s.speaksFor(account) {
-			return &doubt{fmt.Sprintf("%s, and %s has not said its whole since", putBack, s.By)}
+			return &doubt{fmt.Sprintf("%s, and is not yet resynced with %s", putBack, s.By)}
 		}
 	}
 	return nil
@@ -99,8 +99,8 @@ func (c *Config) sources() []source {
 	return list
 }
 
-// Owed returns the sources of a configuration that have not said their whole since a store was put back, in the order in which
-// the configuration names them.
+// Owed returns the sources of a configuration with which a store that was put back is not yet resynced, in the order in which the
+// configuration names them.
 func (c *Config) Owed(r *store.Restored) (owed []store.Source) {
 	for _, s := range c.sources() {
 		if r.Owes(s.By) {

@@ -9,7 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// TestAStoreInDoubt: emergency accounts alone are let in, then nobody for whom a source speaks that has not said its whole; and
+// TestAStoreInDoubt: emergency accounts alone are let in, then nobody for whom a source speaks with which it is not resynced; and
 // what was authenticated before proves nothing.
 func TestAStoreInDoubt(t *testing.T) {
 	const ann, root, inSession = "ann@shop.example", "root@shop.example", `,"session":{"id":"s-1"},"device":{"id":"till"}`
@@ -50,14 +50,14 @@ func TestAStoreInDoubt(t *testing.T) {
 	require.Equal(t, "demands_met", h.cause(ann, "mail", inSession))
 
 	restored()
-	blocks(ann, "administrators has not said its whole since")
+	blocks(ann, "not yet resynced with administrators")
 	opens()
 	restored(store.Administrators, store.CallerSource("gateway"), store.CallerSource("payroll"))
-	blocks(ann, "caller narrow has not said its whole since")
-	blocks(root, "issuer "+feed+" has not said its whole since")
+	blocks(ann, "not yet resynced with caller narrow")
+	blocks(root, "not yet resynced with issuer "+feed)
 	restored(store.Administrators, store.CallerSource("gateway"), store.CallerSource("payroll"), store.IssuerSource(feed),
 		store.IssuerSource("https://other.example"))
-	blocks(ann, "caller narrow has not said its whole since")
+	blocks(ann, "not yet resynced with caller narrow")
 	require.Equal(t, "demands_met", h.cause(root, "mail", ""), "it is not for narrow to speak of root")
 	require.False(t, h.Ready(t.Context()).Ready)
 	restored(store.Administrators, store.CallerSource("gateway"), store.CallerSource("payroll"), store.CallerSource("narrow"),

@@ -36,7 +36,7 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 	case d.facts.suspended.Load() != nil:
 		missing("the store is in doubt, so emergency accounts alone are let in")
 	case err == nil && len(d.config.Owed(&restored)) > 0:
-		missing("the store was put back, and not every source has said its whole since")
+		missing("the store was put back, and is not yet resynced with every source")
 	}
 	if d.closing.Load() {
 		missing("it is closing")

@@ -49,8 +49,8 @@ const (
 	Pruned
 	// Inspection: a book that was taken into force was inspected.
 	Inspection
-	// Restored: a store was put back to an older copy, and an administrator says that this is meant; or a source has said its
-	// whole since.
+	// Restored: a store was put back to an older copy, and an administrator says that this is meant; or it is
+	// resynced with a source since.
 	Restored
 	// Witness: the log of another door began, or its door stopped.
 	Witness
@@ -214,13 +214,13 @@ func Stretches(numbers []int64) (list []Stretch) {
 }
 
 // PutBack is what an entry of the kind Restored says: that a store was put back to an older copy, and what of a log is lost; or
-// that a source has said its whole since.
+// that it is resynced with a source since.
 type PutBack struct {
 	Log  string `json:"log,omitzero" doc:"the log that does not go on from what its door wrote last"`
 	From int64  `json:"from,omitzero" doc:"how many entries it had"`
 	To   int64  `json:"to,omitzero" doc:"how many it had when this was entered"`
-	// Resynced is the source that has said its whole, in place of the log.
-	Resynced string `json:"resynced,omitzero" doc:"the source that has said its whole once more"`
+	// Resynced is the source with which the store is resynced, in place of the log.
+	Resynced string `json:"resynced,omitzero" doc:"the source with which it is resynced"`
 	By       string `json:"by" doc:"who says so"`
 	Because  string `json:"because" doc:"why"`
 }

@@ -17,15 +17,15 @@ type Restored struct {
 	At      time.Time `json:"at" doc:"when it was said"`
 	By      string    `json:"by" doc:"who said it"`
 	Because string    `json:"because" doc:"why"`
-	// Resynced are the sources that have said their whole once more since. What the others said is out of date, so nobody
-	// is granted anything whom they speak for.
-	Resynced []Source `json:"resynced,omitempty" doc:"the sources that have said their whole once more since"`
+	// Resynced are the sources that have stated all their facts once more since. What the others said is out of date, so
+	// nobody is granted anything whom they speak for.
+	Resynced []Source `json:"resynced,omitempty" doc:"the sources that have stated all their facts once more since"`
 }
 
 // Voids reports whether what was authenticated at a moment counts no more.
 func (r *Restored) Voids(at time.Time) bool { return !r.At.IsZero() && !at.After(r.At) }
 
-// Owes reports whether a source has still to say its whole once more.
+// Owes reports whether a source has still to state all its facts once more.
 func (r *Restored) Owes(by Source) bool { return !r.At.IsZero() && !slices.Contains(r.Resynced, by) }
 
 func (r *Restored) row() Row { return Row{Key: Key{Restorations, "restored"}} }

@@ -227,7 +227,7 @@ func TestSourcesAreJoined(t *testing.T) {
 			require.Equal(t, doubted, m.IsDoubted, name)
 		}
 	})
-	t.Run("a store that was put back voids what was until then, and each source owes its whole", func(t *testing.T) {
+	t.Run("a store that was put back voids what was until then, and is to be resynced with each source", func(t *testing.T) {
 		r := &store.Restored{At: at, Resynced: []store.Source{hr}}
 		require.True(t, r.Voids(at))
 		require.False(t, r.Voids(at.Add(1)))

@@ -302,7 +302,7 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 		err = json.Unmarshal(c.Restored, &p)
 		text = fmt.Sprintf("the store was put back: the log %s had %d entries, and has %d. Because: %s", p.Log, p.From, p.To, p.Because)
 		if p.Resynced != "" {
-			text = fmt.Sprintf("%s said its whole after the store was put back. Because: %s", p.Resynced, p.Because)
+			text = fmt.Sprintf("the store, which was put back, is resynced with %s. Because: %s", p.Resynced, p.Because)
 		}
 	case journal.Witness:
 		var w journal.Witnessed

@@ -322,16 +322,16 @@ func (s *server) doubts() {
 	require.Equal(s.t, 503, status, text)
 }
 
-// resyncs says of each source that it said its whole, after which people are let in again, but not in a session that the store
+// resyncs says of each source that the store is resynced with it, after which people are let in again, but not in a session that the store
 // has of before.
 func resyncs(t *testing.T, dir string, has bool, doors ...*server) {
 	restored := []string{"serve", "restored", "--as", "ragna", "--because", "the disk failed"}
 	require.Contains(t, in(t, dir, 2, append(restored, "--resynced", "nobody")...), `those are "administrators", "caller gateway"`)
-	require.Contains(t, in(t, dir, 1, append(restored, "--resynced", "administrators")...), "caller gateway: nobody is let in")
+	require.Contains(t, in(t, dir, 1, append(restored, "--resynced", "administrators")...), "with caller gateway")
 	for _, s := range doors {
 		require.Eventually(t, func() bool {
 			verdict, cause := s.decides(fresh)
-			return verdict == "block" && strings.Contains(cause, "caller gateway has not said its whole since")
+			return verdict == "block" && strings.Contains(cause, "not yet resynced with caller gateway")
 		}, 10*time.Second, 50*time.Millisecond, s.log.String())
 	}
 	require.Contains(t, in(t, dir, 0, append(restored, "--resynced", "caller gateway")...), "the doors let people in")
@@ -397,7 +397,7 @@ func TestAStoreThatWasPutBack(t *testing.T) {
 			resyncs(t, dir, name == "an older copy", s)
 			list := in(t, dir, 0, "journal", "list", "--config", "door.yaml", "--kind", "restored", "--format", "csv")
 			require.Contains(t, list, "the log door had 5 entries, and has")
-			require.Contains(t, list, "administrators said its whole after the store was put back. Because: the disk failed")
+			require.Contains(t, list, "the store, which was put back, is resynced with administrators. Because: the disk failed")
 			s.stop()
 			require.Contains(t, in(t, dir, 0, "journal", "verify", "--config", "door.yaml"), "SOUND")
 			in(t, dir, 0, "serve", "check", "--book", "kestrel")

@@ -149,14 +149,14 @@ func (env *environment) serveRestoredCommand(flags *doorFlags) *cobra.Command {
 	var by, because, resynced string
 	cmd := &cobra.Command{
 		Use:   "restored",
-		Short: "Say that a store was put back to an older copy and that this is meant, or that a source has said its whole since",
+		Short: "Say that a store was put back to an older copy and that this is meant, or is resynced with a source",
 		Long: "A door whose store does not go on from what it wrote last lets emergency accounts alone in: the store was\n" +
 			"put back to an older copy, or another is in its place. serve restored enters in the journal that this is\n" +
 			"meant, with how many entries are lost, and holds for all doors of the store. What was authenticated before\n" +
-			"counts no more. Nobody else is let in until each source has said its whole once more: a feed with a full\n" +
-			"push, an issuer of events with its current state, and administrators by doing again what they ended,\n" +
-			"disabled or barred since the copy was made. Say so of each by --resynced.\n\n" +
-			"The exit status is 1 while a source has still to say its whole.",
+			"counts no more. Nobody else is let in until the store is resynced with each source that states facts: a feed\n" +
+			"by a full push, an issuer of events by its current state, and administrators by doing again what they\n" +
+			"ended, disabled or barred since the copy was made. Say so of each by --resynced.\n\n" +
+			"The exit status is 1 while the store is not resynced with every source.",
 		Example: "  briskwarden serve restored --config door.yaml --as ragna@kestrelsound.example --because \"The disk failed.\"\n" +
 			"  briskwarden serve restored --config door.yaml --resynced administrators --as ragna@kestrelsound.example \\\n" +
 			"      --because \"The acts of May were done again.\"",
@@ -181,7 +181,7 @@ func (env *environment) serveRestoredCommand(flags *doorFlags) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&by, "as", "", "who says so")
 	cmd.Flags().StringVar(&because, "because", "", "why")
-	cmd.Flags().StringVar(&resynced, "resynced", "", "the source that has said its whole, as this command lists it")
+	cmd.Flags().StringVar(&resynced, "resynced", "", "the source with which the store is resynced, as this command lists it")
 	return cmd
 }
 

@@ -100,23 +100,24 @@ func (p *Page) ServeRestored(r *service.Restored, config string) {
 		}
 		p.labelled("Lost", lost)
 		p.labelled("Revoked", "all that was authenticated before")
-		p.labelled("To do", "End, disable and bar again what was ended, disabled and barred since the copy was made, and have each feed push "+
-			"its whole.")
+		p.labelled("To do", "End, disable and bar again what was ended, disabled and barred since the copy was made, and have each feed "+
+			"push all of its people.")
 	default:
-		p.line("%s", p.bold.Render("It is entered that "+r.Resynced+" said its whole"))
+		p.line("%s", p.bold.Render("It is entered that the store is resynced with "+r.Resynced))
 		p.line("")
 	}
 	if len(r.Owed) == 0 {
-		p.labelled("Left", "nothing: every source has said its whole, and the doors let people in")
+		p.labelled("Resync", "nothing more: the doors let people in")
 		return
 	}
 	for i, by := range r.Owed {
 		label := ""
 		if i == 0 {
-			label = "Owing"
+			label = "Resync"
 		}
-		p.labelled(label, string(by)+": nobody is let in for whom it speaks")
+		p.labelled(label, "with "+string(by))
 	}
+	p.labelled("", "Until then nobody is let in for whom one of them speaks.")
 	p.line("")
 	p.commands("Next", terminal.Command("briskwarden serve restored --config %s --resynced %s --as %s --because %s", config, string(r.Owed[0]),
 		r.By, "WHY"))

@@ -129,13 +129,13 @@ func takeOverActs(ctx context.Context, c *door.Config, s store.Store, say func(s
 	return nil
 }
 
-// recordBefore reads the record of the version before that a configuration names, and store.ErrNotFound where there is no file. One
-// that was carried over to this version by itself is an error: no door reads it, so what was barred in it would be open.
+// recordBefore reads the record of the version before that a configuration names, and store.ErrNotFound where there is no file.
+// One that was carried over to this version by itself is an error: no door reads it, so what was barred in it would be open.
 func recordBefore(ctx context.Context, c *door.Config) (texts []string, root string, err error) {
 	texts, root, err = sqlite.ActsBefore(ctx, c.Consent.Record)
 	if errors.Is(err, store.ErrNotFound) && exists(c.Consent.Record) {
-		err = fmt.Errorf("%[1]s is no record of the version before, and a door reads no other. Name the one of before, which was kept as %[1]s.before, "+
-			"or none; what was done in this one (consent acts --record %[1]s) is to be done again (consent … --config)", c.Consent.Record)
+		err = fmt.Errorf("%[1]s is no record of the version before, and a door reads no other. Name the one of before, which was kept "+
+			"as %[1]s.before, or none; what was done in this one (consent acts --record %[1]s) is to be done again (consent … --config)", c.Consent.Record)
 	}
 	return texts, root, err
 }
