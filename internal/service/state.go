@@ -299,24 +299,30 @@ func (w *storeWatch) run(ctx context.Context) {
 // settle takes in what a look at the store said.
 func (w *storeWatch) settle(ctx context.Context, err error) {
 	var doubt *inDoubt
-	is, failing := errors.As(err, &doubt), err != nil
+	failing := false
 	switch {
-	case is && !w.doubted:
+	case errors.As(err, &doubt):
+		if w.doubted {
+			break
+		}
 		w.doubted = true
 		w.inDoubt.Store(true)
 		w.Log.Error("the store is in doubt", "why", err.Error())
 		w.door.Suspend(doubt.why)
-		err = w.kept.Release(inStep(w.Config.Journal.Door))
-	case err == nil && w.doubted:
+		if err := w.kept.Release(inStep(w.Config.Journal.Door)); err != nil {
+			w.Log.Error("a name could not be given back to the store", "error", err)
+		}
+	case err != nil:
+		if failing = true; !w.failing && ctx.Err() == nil {
+			w.Log.Error("the state of the door is not kept", "error", err)
+		}
+	case w.doubted:
 		w.doubted = false
 		w.Log.Info("the store is in doubt no more")
 		w.door.Suspend("")
 		w.inDoubt.Store(false)
 	}
-	if failing && !is && !w.failing && ctx.Err() == nil {
-		w.Log.Error("the state of the door is not kept", "error", err)
-	}
-	w.failing = failing && !is
+	w.failing = failing
 }
 
 // follow reports where the store no longer goes on from the state, and keeps the state as it is now.
@@ -333,11 +339,13 @@ func (w *storeWatch) follow(ctx context.Context) error {
 		if w.last = was; was == nil {
 			w.last = &state{Head: journal.Head{Log: log}}
 		}
-		if w.lastEntry, err = w.entryAt(ctx, w.last.Head.Size-1); err == nil {
-			err = w.kept.Hold(ctx, inStep(log))
-		}
-		if err != nil {
+		if w.lastEntry, err = w.entryAt(ctx, w.last.Head.Size-1); err != nil {
 			w.last = nil
+			return err
+		}
+	}
+	for _, name := range []string{log, inStep(log)} { // which a store that was away has lost
+		if err := w.kept.Hold(ctx, name); err != nil {
 			return err
 		}
 	}

@@ -208,6 +208,13 @@ func TestTwoDoorsOfOneNameAreOneTooMany(t *testing.T) {
 		require.NoError(t, err)
 		require.False(t, held)
 	}
+	require.NoError(t, other.Run(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_locks,"+
+		" (SELECT hashtextextended(current_schema() || '/door', 0) AS number) AS of WHERE locktype = 'advisory'"+
+		" AND classid::bigint = (number >> 32) & 4294967295 AND objid::bigint = number & 4294967295"))
+	require.Eventually(t, func() bool { held, err := other.Held(t.Context(), "door"); return err == nil && !held }, 5*time.Second,
+		10*time.Millisecond)
+	require.NoError(t, one.Hold(t.Context(), "door"), "what a database that was away has lost is taken again")
+	require.ErrorContains(t, other.Hold(t.Context(), "door"), `another door runs under the name "door"`)
 	require.NoError(t, other.Release("door-2"))
 	require.Eventually(t, func() bool { return one.Hold(t.Context(), "door-2") == nil }, 5*time.Second, 10*time.Millisecond)
 	require.NoError(t, one.Close())
