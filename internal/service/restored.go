@@ -22,7 +22,7 @@ type Restored struct {
 // Restore enters that a store was put back, and has the doors go on from what there is. It is an error where the store is in
 // no doubt to the door of the configuration.
 func Restore(ctx context.Context, c *door.Config, by, because string, at time.Time) (done *Restored, err error) {
-	return actOnRestored(ctx, c, by, because, at, func(s store.Store, at time.Time) (*journal.PutBack, *store.Restored, error) {
+	return actOnRestored(ctx, c, by, because, at, func(s store.Store, _ store.Tx) (*journal.PutBack, *store.Restored, error) {
 		var doubt *inDoubt
 		switch err := lookAt(ctx, c, s, nil); {
 		case err == nil:
@@ -30,14 +30,14 @@ func Restore(ctx context.Context, c *door.Config, by, because string, at time.Ti
 		case !errors.As(err, &doubt):
 			return nil, nil, err
 		}
-		return &journal.PutBack{Log: doubt.is.Log, From: doubt.was, To: doubt.is.Size}, &store.Restored{At: at}, nil
+		return &journal.PutBack{Log: doubt.is.Log, From: doubt.was, To: doubt.is.Size}, new(store.Restored), nil
 	})
 }
 
 // Resynced enters that a store that was put back is resynced with a source, so that those are let in again for whom it speaks.
 func Resynced(ctx context.Context, c *door.Config, source, by, because string, at time.Time) (done *Restored, err error) {
-	return actOnRestored(ctx, c, by, because, at, func(s store.Store, _ time.Time) (*journal.PutBack, *store.Restored, error) {
-		r, err := restoredAt(ctx, s)
+	return actOnRestored(ctx, c, by, because, at, func(_ store.Store, tx store.Tx) (*journal.PutBack, *store.Restored, error) {
+		r, err := restoredAt(ctx, tx)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -63,9 +63,9 @@ func quoted(sources []store.Source) string {
 	return strings.Join(texts, ", ")
 }
 
-// actOnRestored keeps and enters what an administrator says of a store that was put back.
+// actOnRestored keeps and enters what an administrator says of a store that was put back, in one transaction.
 func actOnRestored(ctx context.Context, c *door.Config, by, because string, at time.Time,
-	act func(store.Store, time.Time) (*journal.PutBack, *store.Restored, error)) (done *Restored, err error) {
+	act func(store.Store, store.Tx) (*journal.PutBack, *store.Restored, error)) (done *Restored, err error) {
 	if strings.TrimSpace(by) == "" || strings.TrimSpace(because) == "" {
 		return nil, errors.New("say who does it and why: --as NAME --because TEXT")
 	}
@@ -75,23 +75,28 @@ func actOnRestored(ctx context.Context, c *door.Config, by, because string, at t
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	at = at.UTC().Truncate(time.Microsecond) // as finely as every store keeps it
-	said, r, err := act(s, at)
-	if err != nil {
-		return nil, err
-	}
-	said.By, said.Because = by, because
-	if said.Resynced == "" {
-		r.By, r.Because = by, because
-	}
-	e, err := putBack(said, at)
-	if err != nil {
-		return nil, err
-	}
+	var r *store.Restored
 	err = s.Update(ctx, func(tx store.Tx) error {
+		var said *journal.PutBack
+		if said, r, err = act(s, tx); err != nil {
+			return err
+		}
+		said.By, said.Because = by, because
+		if said.Resynced == "" {
+			r.At, r.By, r.Because = at, by, because
+		}
+		done = &Restored{*said, c.Owed(r)}
+		e, err := putBack(said, at)
+		if err != nil {
+			return err
+		}
 		return errors.Join(store.Save(tx, r), tx.Append(store.TerminalLog, []journal.Entry{e}))
 	})
-	if err == nil && said.Resynced == "" {
+	if err != nil {
+		return nil, err
+	}
+	if done.Resynced == "" {
 		err = keepHead(ctx, c, s, r.At)
 	}
-	return &Restored{*said, c.Owed(r)}, err
+	return done, err
 }
