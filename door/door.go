@@ -200,6 +200,9 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	case len(why) > 0:
 		return nil, fmt.Errorf("the book cannot be taken into force:\n%w", joined(why))
 	}
+	if err := d.witness(ctx, true); err != nil {
+		return nil, fmt.Errorf("the journal cannot be written to: %w", err)
+	}
 	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	d.background, d.cancel = background, cancel
 	d.running.Go(func() {
@@ -208,10 +211,6 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 			d.log.Error("changes by others are not followed", "error", err)
 		}
 	})
-	if err := d.witness(ctx, true); err != nil {
-		cancel()
-		return nil, fmt.Errorf("the journal cannot be written to: %w", err)
-	}
 	d.recorder = newRecorder(d.facts, c.Journal.Door, time.Duration(c.Limits.Answer), d.metrics.recorded)
 	d.takeForce(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})

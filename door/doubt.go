@@ -2,7 +2,6 @@ package door
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"github.com/briskwarden/briskwarden/directory"
@@ -14,7 +13,7 @@ import (
 // administrator says that it is meant, and it is resynced with each source that states facts, nobody knows of an account whether it
 // may sign on.
 
-// doubt is the error of an account of which nobody can tell, since the store is in doubt.
+// doubt is the error of an account whose facts nobody can tell, since the store is in doubt.
 type doubt struct{ why string }
 
 // Error implements error.
@@ -23,36 +22,33 @@ func (d *doubt) Error() string { return d.why }
 // putBack is why what was authenticated before a store was put back counts no more.
 const putBack = "the store was put back to an older copy"
 
-// Suspend says why the store is in doubt, so that the door lets in none but the emergency accounts of its book; "" ends that.
-// It is for who found out that the store does not go on from what this door wrote to it last, and may be called at any time.
-func (d *Door) Suspend(why string) {
-	if why == "" {
-		d.facts.suspended.Store(nil)
-		d.lookAgain(review{because: putBack})
-		return
-	}
-	d.facts.suspended.Store(&why)
+// Suspend says that the store is in doubt, so that the door lets in none but the emergency accounts of its book until Resume. It is
+// for who found out that the store does not go on from what this door wrote to it last, and may be called at any time.
+func (d *Door) Suspend() { d.facts.suspended.Store(true) }
+
+// Resume ends Suspend, and has open sessions judged again.
+func (d *Door) Resume() {
+	d.facts.suspended.Store(false)
+	d.lookAgain(review{because: putBack})
 }
 
 // restoredAt returns what is kept of a store that was put back.
 func (f *facts) restoredAt(ctx context.Context) (store.Restored, error) {
-	return f.restored.get(&f.following, func() (r store.Restored, err error) {
-		if err = store.Load(ctx, f.store, &r); errors.Is(err, store.ErrNotFound) {
-			err = nil
-		}
-		return r, err
-	})
+	return f.restored.get(&f.following, func() (store.Restored, error) { return store.RestoredOf(ctx, f.store) })
 }
+
+// inDoubt is what is said where the store is in doubt.
+const inDoubt = "the store is in doubt, so emergency accounts alone are let in"
 
 // doubted returns a doubt where nobody can tell whether an account may sign on, since the store is in doubt.
 func (f *facts) doubted(ctx context.Context, b *inForce, account string) error {
-	why := f.suspended.Load()
+	suspended := f.suspended.Load()
 	restored, err := f.restoredAt(ctx)
-	if err != nil || why == nil && restored.At.IsZero() || b.isForEmergencies(account) {
+	if err != nil || !suspended && restored.At.IsZero() || b.isForEmergencies(account) {
 		return err
 	}
-	if why != nil {
-		return &doubt{"the store is in doubt, so emergency accounts alone are let in"}
+	if suspended {
+		return &doubt{inDoubt}
 	}
 	for _, s := range f.sources {
 		if restored.Owes(s.By) && s.speaksFor(account) {

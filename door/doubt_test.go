@@ -38,7 +38,7 @@ func TestAStoreInDoubt(t *testing.T) {
 	require.Equal(t, "grant", h.decide(remembered).Verdict.String())
 	require.NotEmpty(t, h.session("s-1").Apps)
 
-	h.Suspend("another store is in its place")
+	h.Suspend()
 	blocks(ann, "the store is in doubt")
 	opens()
 	require.False(t, h.Ready(t.Context()).Ready)
@@ -46,7 +46,7 @@ func TestAStoreInDoubt(t *testing.T) {
 	_, err := h.Review(t.Context())
 	require.NoError(t, err)
 	require.NotEmpty(t, h.session("s-1").Apps, "what cannot be found out ends nothing")
-	h.Suspend("")
+	h.Resume()
 	require.Equal(t, "demands_met", h.cause(ann, "mail", inSession))
 
 	restored()

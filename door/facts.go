@@ -24,8 +24,8 @@ type facts struct {
 	// managed are the groups that feeds manage, and restored says whether the store was put back to an older copy.
 	managed  whole[map[string]store.Source]
 	restored whole[store.Restored]
-	// suspended says why the store is in doubt, nil where it is not, and sources are who states facts.
-	suspended atomic.Pointer[string]
+	// suspended says that the store is in doubt, and sources are who states facts.
+	suspended atomic.Bool
 	sources   []source
 	// complete says that what the store has no record of did not happen.
 	complete bool

@@ -33,8 +33,8 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 		missing("changes by other doors are not followed, so every fact is read from the store")
 	}
 	switch restored, err := d.facts.restoredAt(ctx); {
-	case d.facts.suspended.Load() != nil:
-		missing("the store is in doubt, so emergency accounts alone are let in")
+	case d.facts.suspended.Load():
+		missing(inDoubt)
 	case err == nil && len(d.config.Owed(&restored)) > 0:
 		missing("the store was put back, and is not yet resynced with every source")
 	}

@@ -357,8 +357,7 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 
 // makeAnew makes an account another person's: the sessions of the one before end.
 func (d *Door) makeAnew(b *batch, a *store.Account, at time.Time, by store.Source) error {
-	a.MakeAnew(at, by, d.book.Load().entryOf(a.Name))
-	if err := store.DoubtMembers(b.ctx, b.tx, a.Name); err != nil {
+	if err := a.MakeAnew(b.ctx, b.tx, at, by, d.book.Load().entryOf(a.Name)); err != nil {
 		return err
 	}
 	return d.endSessionsOf(b, a.Name, at, "the account was made anew")

@@ -99,6 +99,10 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 		q.DueBy = now
 	}
 	b := d.book.Load()
+	restored, err := d.facts.restoredAt(ctx)
+	if err != nil {
+		return 0, err
+	}
 	var errs []error
 	for row, err := range store.All(ctx, d.facts.store, q) {
 		if err != nil {
@@ -109,8 +113,8 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
-		if restored, err := d.facts.restoredAt(ctx); err == nil && restored.Voids(s.Started) && s.Ended.IsZero() {
-			_, err = d.EndSession(s.ID, putBack)
+		if restored.Voids(s.Started) && s.Ended.IsZero() {
+			_, err := d.EndSession(s.ID, putBack)
 			ended, errs = ended+len(s.Apps), append(errs, err)
 			continue
 		}

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -27,6 +29,14 @@ func (r *Restored) Voids(at time.Time) bool { return !r.At.IsZero() && !at.After
 
 // Owes reports whether a source has still to state all its facts once more.
 func (r *Restored) Owes(by Source) bool { return !r.At.IsZero() && !slices.Contains(r.Resynced, by) }
+
+// RestoredOf reads what is kept of a store that was put back, the zero Restored where it never was.
+func RestoredOf(ctx context.Context, from Reader) (r Restored, err error) {
+	if err = Load(ctx, from, &r); errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return r, err
+}
 
 func (r *Restored) row() Row { return Row{Key: Key{Restorations, "restored"}} }
 

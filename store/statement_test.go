@@ -205,7 +205,7 @@ func TestSourcesAreJoined(t *testing.T) {
 	t.Run("one that is made anew keeps nothing that the door noted", func(t *testing.T) {
 		a := &store.Account{Name: ann, AskedAt: &at, Previous: &attempt.Previous{At: at}, Failures: []time.Time{at},
 			Accepted: []attempt.Acceptance{{Document: "d"}}}
-		a.MakeAnew(at, hr, "entry")
+		require.NoError(t, new(store.Memory).Update(t.Context(), func(tx store.Tx) error { return a.MakeAnew(t.Context(), tx, at, hr, "entry") }))
 		require.Equal(t, &store.Account{Name: ann, Made: store.Making{At: at, By: hr, Entry: "entry"}}, a)
 	})
 	t.Run("of a name that nobody bore before nothing is a former bearer's", func(t *testing.T) {
@@ -219,7 +219,8 @@ func TestSourcesAreJoined(t *testing.T) {
 		s := new(store.Memory)
 		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error {
 			return errors.Join(store.Save(tx, &store.Member{Group: "deck", Account: ann}),
-				store.Save(tx, &store.Member{Group: "deck", Account: "bob"}), store.DoubtMembers(t.Context(), tx, ann))
+				store.Save(tx, &store.Member{Group: "deck", Account: "bob"}),
+				(&store.Account{Name: ann}).MakeAnew(t.Context(), tx, at, hr, ""))
 		}))
 		for name, doubted := range map[string]bool{ann: true, "bob": false} {
 			m := &store.Member{Group: "deck", Account: name}

@@ -76,10 +76,25 @@ func (a *Account) SetPushed(by Source, p *Pushed) {
 }
 
 // MakeAnew makes the account another person's from a moment on, made by a source. Entry is the fingerprint of the book's
-// entry of the account, "" where it has none. What the door noted of the one before is dropped.
-func (a *Account) MakeAnew(at time.Time, by Source, entry string) {
+// entry of the account, "" where it has none. What the door noted of the one before is dropped, and feeds have to say again that it is
+// a member of their groups. Who calls it saves the account.
+func (a *Account) MakeAnew(ctx context.Context, tx Tx, at time.Time, by Source, entry string) error {
 	a.Made = Making{At: at, By: by, Entry: entry}
 	a.AskedAt, a.Previous, a.Failures, a.Accepted = nil, nil, nil, nil
+	for row, err := range All(ctx, tx, Query{Kind: Members, Account: a.Name}) {
+		if err != nil {
+			return err
+		}
+		m := new(Member)
+		if err := Read(row, m); err != nil {
+			return err
+		}
+		m.IsDoubted = true
+		if err := Save(tx, m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Shown is an account as a decision shows it and the journal keeps it: what held of it, as the sources say together.
@@ -292,25 +307,6 @@ type Member struct {
 	Since   time.Time `json:"since" doc:"since when the feed says so"`
 	// IsDoubted says that the account was made anew since, so that the feed has to say it again.
 	IsDoubted bool `json:"doubted,omitzero" doc:"true where the account was made anew since, so that the feed has to say it again"`
-}
-
-// DoubtMembers notes of an account that is made anew, where it is a member of groups that feeds manage, that they have to say
-// so again.
-func DoubtMembers(ctx context.Context, tx Tx, account string) error {
-	for row, err := range All(ctx, tx, Query{Kind: Members, Account: account}) {
-		if err != nil {
-			return err
-		}
-		m := new(Member)
-		if err := Read(row, m); err != nil {
-			return err
-		}
-		m.IsDoubted = true
-		if err := Save(tx, m); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (m *Member) row() Row {

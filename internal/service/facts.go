@@ -204,8 +204,7 @@ func (x *withdrawing) account(listed store.Listed) error {
 		if listed.Entry != nil {
 			entry = listed.Entry()
 		}
-		a.MakeAnew(x.at, store.AdministratorSource(x.As), entry)
-		if err := store.DoubtMembers(x.ctx, x.tx, a.Name); err != nil {
+		if err := a.MakeAnew(x.ctx, x.tx, x.at, store.AdministratorSource(x.As), entry); err != nil {
 			return err
 		}
 		x.done = append(x.done, fmt.Sprintf("%s is made anew: nothing that was shown, reported or consented before counts any more.", a.Name))

@@ -37,7 +37,7 @@ func Restore(ctx context.Context, c *door.Config, by, because string, at time.Ti
 // Resynced enters that a store that was put back is resynced with a source, so that those are let in again for whom it speaks.
 func Resynced(ctx context.Context, c *door.Config, source, by, because string, at time.Time) (done *Restored, err error) {
 	return actOnRestored(ctx, c, by, because, at, func(_ store.Store, tx store.Tx) (*journal.PutBack, *store.Restored, error) {
-		r, err := restoredAt(ctx, tx)
+		r, err := store.RestoredOf(ctx, tx)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -16,7 +16,6 @@ import (
 	"runtime"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden"
@@ -147,9 +146,6 @@ type Service struct {
 	Checkpoint []byte
 	// Listening is told the address once requests are taken; nil needs not to know.
 	Listening func(address string)
-
-	// inDoubt says that the store is in doubt, so that no checkpoint is signed of it.
-	inDoubt atomic.Bool
 }
 
 // idle is how long a connection may rest between two requests, and stop how long requests that
@@ -226,7 +222,7 @@ func (s *Service) Run(ctx context.Context) (err error) {
 		running.Go(func() { watching.run(background) })
 	}
 	if s.Config.Journal.Key != "" {
-		running.Go(func() { s.checkpoints(background, kept) })
+		running.Go(func() { s.checkpoints(background, watching) })
 	}
 	s.Log.Info("listening", "address", listener.Addr().String(), "tls", settled != nil)
 	if s.Listening != nil {
@@ -259,12 +255,12 @@ func (s *Service) reloads(ctx context.Context, d *door.Door, changes *folder) {
 }
 
 // checkpoints writes a signed checkpoint of the journal every so often, and one at the end.
-func (s *Service) checkpoints(ctx context.Context, kept store.Store) {
+func (s *Service) checkpoints(ctx context.Context, watching *storeWatch) {
 	write := func(ctx context.Context) {
-		if s.inDoubt.Load() {
+		if watching.doubted.Load() {
 			return
 		}
-		if err := writeCheckpoint(ctx, kept, &s.Config.Journal); err != nil {
+		if err := writeCheckpoint(ctx, watching.kept, &s.Config.Journal); err != nil {
 			s.Log.Error("no checkpoint was written", "error", err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden/door"
@@ -135,14 +136,6 @@ func goesOn(ctx context.Context, s store.Store, was *journal.Head) error {
 	return nil
 }
 
-// restoredAt returns what is kept of a store that was put back, the zero Restored where it never was.
-func restoredAt(ctx context.Context, s store.Reader) (r store.Restored, err error) {
-	if err = store.Load(ctx, s, &r); errors.Is(err, store.ErrNotFound) {
-		err = nil
-	}
-	return r, err
-}
-
 // inStep is the name that a door holds while its store goes on from its state, beside that of its log.
 func inStep(log string) string { return log + " in step" }
 
@@ -158,7 +151,7 @@ func lookAt(ctx context.Context, c *door.Config, s store.Store, checkpoint []byt
 	}
 	err = goesOn(ctx, s, &was.Head)
 	if doubt := new(inDoubt); errors.As(err, &doubt) {
-		restored, unread := restoredAt(ctx, s)
+		restored, unread := store.RestoredOf(ctx, s)
 		if unread != nil {
 			return unread
 		}
@@ -179,7 +172,7 @@ func takeUp(ctx context.Context, c *door.Config, s store.Store, checkpoint []byt
 	if err != nil || stateOf(c) == "" || exists(stateOf(c)) {
 		return err
 	}
-	restored, err := restoredAt(ctx, s)
+	restored, err := store.RestoredOf(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -276,8 +269,10 @@ type storeWatch struct {
 	// last is the state as it was written, and lastEntry the ID of the last entry of the log then.
 	last      *state
 	lastEntry string
-	// doubted says that the store is in doubt, and failing that it could not be looked at.
-	doubted, failing bool
+	// doubted says that the store is in doubt, so that no checkpoint is signed of it either, and failing that it could not be
+	// looked at.
+	doubted atomic.Bool
+	failing bool
 }
 
 // run keeps the state, at most a second behind and once more at the end.
@@ -302,13 +297,11 @@ func (w *storeWatch) settle(ctx context.Context, err error) {
 	failing := false
 	switch {
 	case errors.As(err, &doubt):
-		if w.doubted {
+		if w.doubted.Swap(true) {
 			break
 		}
-		w.doubted = true
-		w.inDoubt.Store(true)
 		w.Log.Error("the store is in doubt", "why", err.Error())
-		w.door.Suspend(doubt.why)
+		w.door.Suspend()
 		if err := w.kept.Release(inStep(w.Config.Journal.Door)); err != nil {
 			w.Log.Error("a name could not be given back to the store", "error", err)
 		}
@@ -316,11 +309,9 @@ func (w *storeWatch) settle(ctx context.Context, err error) {
 		if failing = true; !w.failing && ctx.Err() == nil {
 			w.Log.Error("the state of the door is not kept", "error", err)
 		}
-	case w.doubted:
-		w.doubted = false
+	case w.doubted.Swap(false):
 		w.Log.Info("the store is in doubt no more")
-		w.door.Suspend("")
-		w.inDoubt.Store(false)
+		w.door.Resume()
 	}
 	w.failing = failing
 }
@@ -328,7 +319,7 @@ func (w *storeWatch) settle(ctx context.Context, err error) {
 // follow reports where the store no longer goes on from the state, and keeps the state as it is now.
 func (w *storeWatch) follow(ctx context.Context) error {
 	log := w.Config.Journal.Door
-	if w.doubted || w.last == nil {
+	if w.doubted.Load() || w.last == nil {
 		if err := takeUp(ctx, w.Config, w.kept, w.Checkpoint); err != nil {
 			return err
 		}
@@ -349,7 +340,7 @@ func (w *storeWatch) follow(ctx context.Context) error {
 			return err
 		}
 	}
-	restored, err := restoredAt(ctx, w.kept)
+	restored, err := store.RestoredOf(ctx, w.kept)
 	if err != nil {
 		return err
 	}
@@ -366,7 +357,7 @@ func (w *storeWatch) follow(ctx context.Context) error {
 		return takeUp(ctx, w.Config, w.kept, nil)
 	}
 	if restored.At.After(w.last.Restored) {
-		w.door.Suspend("") // which has sessions judged again
+		w.door.Resume() // which has sessions judged again
 	}
 	if is.Size == w.last.Head.Size && restored.At.Equal(w.last.Restored) && exists(stateOf(w.Config)) {
 		return nil

@@ -135,7 +135,8 @@ func recordBefore(ctx context.Context, c *door.Config) (texts []string, root str
 	texts, root, err = sqlite.ActsBefore(ctx, c.Consent.Record)
 	if errors.Is(err, store.ErrNotFound) && exists(c.Consent.Record) {
 		err = fmt.Errorf("%[1]s is no record of the version before, and a door reads no other. Name the one of before, which was kept "+
-			"as %[1]s.before, or none; what was done in this one (consent acts --record %[1]s) is to be done again (consent … --config)", c.Consent.Record)
+			"as %[1]s.before, or none; what was done in this one (consent acts --record %[1]s) is to be done again (consent … --config)",
+			c.Consent.Record)
 	}
 	return texts, root, err
 }
