@@ -270,15 +270,22 @@ func acceptedNow(a *attempt.Attempt, g *gathering) []attempt.Acceptance {
 	return list
 }
 
-// noteDevice notes that an account signed on from a device, and asked to be remembered on it.
+// noteDevice notes that an account signed on from a device, and asked to be remembered on it. Mostly that is known: then the
+// transaction does not rest on the device, which costs a lock.
 func noteDevice(b *batch, id string, account *store.Account, at time.Time, remember []attempt.Remembered) error {
-	return b.changeDevice(id, func(d *store.Device) bool {
+	note := func(d *store.Device) bool {
 		news := d.See(account.Name, at, &account.Made)
 		for _, r := range remember {
 			news = d.Remember(r) || news
 		}
 		return news
-	})
+	}
+	if r, known := b.facts.devices.rows.Get(id); known && r.value != nil {
+		if copied := *r.value; !note(&copied) {
+			return nil
+		}
+	}
+	return b.changeDevice(id, note)
 }
 
 // openSession keeps the session of a granted attempt, whose JSON it takes, with what was proven in

@@ -442,32 +442,42 @@ func (d *Door) takeForce(b *inForce) {
 // longestSample is how much of what decisions are like is told to the store, in bytes.
 const longestSample = 60 << 10
 
-// sample writes decisions by a book about nobody: at each app, with nothing shown and with all that can be.
+// sample writes decisions by a book about nobody: at each app, for one whom it is open to, as they are on the way in: with nothing shown,
+// and with all that can be. It is packed by, and is kept when an entry is pruned, so nothing in it is of a person.
 func (d *Door) sample(b *inForce) (text []byte) {
-	at := time.Unix(0, 0).UTC()
-	shown := &attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")),
-		Through: attempt.Known(attempt.Browser),
-		Device:  attempt.Known(attempt.Device{ID: attempt.Known("device")}), Session: attempt.Session{ID: "session"}}
-	for i := range b.Source().Methods {
-		shown.Proofs = append(shown.Proofs, attempt.Proof{Method: b.Source().Methods[i].Name})
+	at := d.now().UTC().Truncate(24 * time.Hour).Add(12 * time.Hour)
+	asks := attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")),
+		Through: attempt.Known(attempt.Browser), Client: attempt.None[attempt.ClientAsk](), Session: attempt.Session{ID: "session", Started: at},
+		Device:   attempt.Known(attempt.Device{ID: attempt.Known("device"), Known: attempt.Known(true)}),
+		Previous: attempt.Known(attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO")), Location: attempt.Known(attempt.Location{})}),
+		Failures: attempt.None[[]time.Time]()}
+	var methods []string
+	for _, m := range directory.Catalogue(b.Source().Methods) {
+		methods = append(methods, m.Name)
 	}
-	g := &gathering{joined: &directory.Account{Name: shown.Account, Kind: directory.Person}}
-	g.account.value = g.account.value.OrNone(shown.Account)
-	ctx := context.WithValue(d.background, gatheringKey{}, g)
-	from := origins{{"account", fromBook}, {"previous", fromStore}, {"failures", fromStore}, {"session", fromNobody}, {"device", fromBook},
-		{"device.known", fromBook}}
+	from := origins{{"account", fromBook}, {"previous", fromStore}, {"failures", fromStore}, {"session", fromStore}, {"device", fromNobody},
+		{"device.known", fromStore}}
 	for i := range b.Source().Apps {
-		for _, a := range []*attempt.Attempt{{Account: shown.Account, At: at, Through: shown.Through}, shown} {
-			of := *a
-			of.App = b.Source().Apps[i].Name
-			answer := &Answer{ID: uuid.Nil.String(), Attempt: &of, App: of.App}
-			answer.Decision = b.Decide(ctx, &of)
+		app := &b.Source().Apps[i]
+		g := &gathering{joined: &directory.Account{Name: asks.Account, Kind: directory.Person, Groups: app.OpenTo, Methods: methods}}
+		g.account.value = g.account.value.OrNone(asks.Account)
+		ctx := context.WithValue(d.background, gatheringKey{}, g)
+		var offered []string
+		for range 2 {
+			a := asks
+			a.App = app.Name
+			for _, method := range offered {
+				a.Proofs = append(a.Proofs, attempt.Proof{Method: method})
+				a.Session.Proofs = append(a.Session.Proofs, attempt.Proof{Method: method, At: at, App: app.Name})
+			}
+			answer := &Answer{ID: uuid.Nil.String(), Attempt: &a, App: a.App}
+			answer.Decision = b.Decide(ctx, &a)
 			answer.write(g, from)
-			leaf := journal.Make(journal.Decision, answer.ID, at, "", of.Account, "answer", *answer.text).Leaf
+			leaf := journal.Make(journal.Decision, answer.ID, at, "caller", a.Account, "answer", *answer.text).Leaf
 			if len(text)+len(leaf) > longestSample {
 				return text
 			}
-			text = append(text, leaf...)
+			text, offered = append(text, leaf...), answer.ToPerson.Offer
 		}
 	}
 	return text

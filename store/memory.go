@@ -239,5 +239,8 @@ func (m *Memory) Watch(context.Context, Watcher) error { return nil }
 // IsShared implements Store.
 func (m *Memory) IsShared() bool { return false }
 
+// OthersAtWork implements Store.
+func (*Memory) OthersAtWork() int { return 0 }
+
 // Close implements Store.
 func (m *Memory) Close() error { return nil }

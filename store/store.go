@@ -153,6 +153,8 @@ type Store interface {
 	Watch(ctx context.Context, w Watcher) error
 	// IsShared reports whether others may change the store, so that Watch is to be heard.
 	IsShared() bool
+	// OthersAtWork returns how many other programs changed rows in the last second, as far as Watch heard of it.
+	OthersAtWork() int
 	// Close frees what the store holds.
 	Close() error
 }

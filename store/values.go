@@ -23,14 +23,15 @@ type Account struct {
 
 	// What follows the door noted itself. AskedAt is when a rollout first asked.
 	AskedAt *time.Time `json:"asked_at,omitzero" doc:"when a rollout first asked"`
-	// Previous is the last sign-in that was granted, nil where none was since the store began.
-	Previous *attempt.Previous `json:"previous,omitzero" doc:"the sign-in before"`
 	// Failures are the latest failed sign-ins, the oldest first.
 	Failures []time.Time          `json:"failures,omitzero" doc:"the latest failed sign-ins"`
 	Accepted []attempt.Acceptance `json:"accepted,omitzero" doc:"documents that were accepted"`
 
 	// Pushed are the resources that feeds pushed (RFC 7643), by who did.
 	Pushed map[Source]*Pushed `json:"pushed,omitzero" doc:"the resources that were pushed, by who did"`
+
+	// Previous is the last sign-in that was granted, nil where none was since the store began.
+	Previous *attempt.Previous `json:"previous,omitzero" doc:"the sign-in before"`
 }
 
 // Pushed is a resource that another system pushed, as it said it.

@@ -51,9 +51,6 @@ func (a *Account) appendJSON(text []byte) []byte {
 		return append(jsontext.True(jsontext.Text(text, "because", s.Because), "withdrawn", s.Withdrawn), '}')
 	})
 	text = appendMoment(text, "asked_at", a.AskedAt)
-	if a.Previous != nil {
-		text = attempt.AppendPrevious(jsontext.Key(text, "previous"), a.Previous)
-	}
 	text = appendList(text, "failures", a.Failures, func(text []byte, t *time.Time) []byte { return jsontext.Time(text, *t) })
 	text = appendList(text, "accepted", a.Accepted, attempt.AppendAcceptance)
 	if a.Pushed != nil {
@@ -62,6 +59,9 @@ func (a *Account) appendJSON(text []byte) []byte {
 			text = a.Pushed[by].appendAs(text, string(by))
 		}
 		text = append(text, '}')
+	}
+	if a.Previous != nil {
+		text = attempt.AppendPrevious(jsontext.Key(text, "previous"), a.Previous)
 	}
 	return append(text, '}')
 }

@@ -6,6 +6,9 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// Telling is the advisory lock that is held while others are told.
+const Telling = telling
+
 // EndOthers ends all other connections to the database, as a restart of the server does.
 func (s *Store) EndOthers(ctx context.Context) error {
 	_, err := s.pool.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity"+

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"time"
@@ -20,25 +21,27 @@ import (
 )
 
 // form is the form of the tables, as the table form says, and schema makes them. A newer form brings what changes them.
-const form = 1
+const form = 2
 
+// What changes with each decision stands last in a row, since PostgreSQL logs a row that changes from the first byte that differs to the
+// last. Tables give nothing back to the file system by themselves: that locks them against all.
 const schema = `
 CREATE TABLE form (form int NOT NULL);
 CREATE TABLE facts (kind text COLLATE "C" NOT NULL, key text COLLATE "C" NOT NULL, account text COLLATE "C" NOT NULL,
-	device text COLLATE "C" NOT NULL, due timestamptz, stamp bigint NOT NULL, value bytea NOT NULL, PRIMARY KEY (kind, key))
-	WITH (fillfactor = 80);
+	device text COLLATE "C" NOT NULL, dictionary bigint, value bytea NOT NULL, due timestamptz, stamp bigint NOT NULL,
+	PRIMARY KEY (kind, key)) WITH (fillfactor = 80, vacuum_truncate = off);
 CREATE INDEX facts_by_account ON facts (account, kind) WHERE account <> '';
 CREATE INDEX facts_by_device ON facts (device, kind) WHERE device <> '';
 CREATE INDEX facts_by_due ON facts (kind, due) WHERE due IS NOT NULL;
-CREATE TABLE logs (name text COLLATE "C" PRIMARY KEY, head bytea NOT NULL, size bigint NOT NULL) WITH (fillfactor = 10);
+CREATE TABLE logs (name text COLLATE "C" PRIMARY KEY, head bytea NOT NULL, size bigint NOT NULL) WITH (fillfactor = 10, vacuum_truncate = off);
 ALTER TABLE logs ALTER COLUMN head SET STORAGE EXTERNAL;
 CREATE TABLE dictionaries (id bigint PRIMARY KEY, text bytea NOT NULL);
 CREATE TABLE entries (log text COLLATE "C" NOT NULL, number bigint NOT NULL, id uuid NOT NULL UNIQUE, at timestamptz NOT NULL,
 	kind smallint NOT NULL, account text COLLATE "C" NOT NULL, hash bytea NOT NULL, brief bytea, dictionary bigint, leaf bytea,
-	PRIMARY KEY (log, number));
-CREATE INDEX entries_by_time ON entries (at, log, number);
-CREATE INDEX entries_other ON entries (at, log, number) WHERE kind <> 1;
-CREATE INDEX entries_by_account ON entries (account, at) WHERE account <> '';
+	PRIMARY KEY (log, number)) WITH (vacuum_truncate = off);
+CREATE INDEX entries_by_time ON entries (at);
+CREATE INDEX entries_other ON entries (at) WHERE kind <> 1;
+CREATE INDEX entries_by_account ON entries (hashtext(account), at) WHERE account <> '';
 CREATE FUNCTION entries_stay() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 	IF TG_OP = 'DELETE' OR (NEW.log, NEW.number, NEW.id, NEW.at, NEW.kind, NEW.hash) IS DISTINCT FROM
 		(OLD.log, OLD.number, OLD.id, OLD.at, OLD.kind, OLD.hash) OR NEW.leaf IS NOT NULL OR NEW.brief IS NOT NULL OR NEW.account <> '' THEN
@@ -47,12 +50,13 @@ CREATE FUNCTION entries_stay() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
 	RETURN NEW;
 END $$;
 CREATE TRIGGER entries_stay BEFORE UPDATE OR DELETE ON entries FOR EACH ROW EXECUTE FUNCTION entries_stay();
-INSERT INTO form VALUES (1);
+INSERT INTO form VALUES (2);
 `
 
 const (
-	// making is the advisory lock that is held while tables are made, "BWst" as a number.
-	making = 0x42577374
+	// making is the advisory lock that is held while tables are made, "BWst" as a number, and telling the one while others are told,
+	// "BWte".
+	making, telling = 0x42577374, 0x42577465
 	// channel is where keys of rows that changed are told.
 	channel = "briskwarden_changes"
 	// home is the schema of the tables where the address names none (search_path). It is of its own, so that pg_dump
@@ -75,14 +79,16 @@ type Store struct {
 	mu    sync.Mutex
 	heads map[string]journal.Head
 	kept  map[int64]bool
+	// heardOf is when each other program was last heard to change rows.
+	heardOf map[string]time.Time
 	// untold are keys of rows that others are to hear of soon, and telling tells them.
 	untold  []store.Key
 	telling *time.Timer
 	// held are the logs that are this program's, each by the connection that holds it.
 	held map[string]*pgx.Conn
 
-	// leaves is what leaves are packed by.
-	leaves packed.Dictionaries
+	// packing is what leaves and long rows are packed by.
+	packing packed.Dictionaries
 }
 
 // Open opens the database that a URL or a connection string names (as libpq reads them), and makes the tables where they are
@@ -151,7 +157,7 @@ func connect(ctx context.Context, at, readOnly string) (*Store, error) {
 		return nil, err
 	}
 	return &Store{pool: pool, self: journal.NewID(), heads: map[string]journal.Head{}, kept: map[int64]bool{},
-		held: map[string]*pgx.Conn{}}, nil
+		heardOf: map[string]time.Time{}, held: map[string]*pgx.Conn{}}, nil
 }
 
 // has reports whether there is a table of a name.
@@ -228,33 +234,50 @@ type querier interface {
 	QueryRow(ctx context.Context, query string, args ...any) pgx.Row
 }
 
-const columns = "kind, key, account, device, due, stamp, value"
+const columns = "kind, key, account, device, due, stamp, dictionary, value"
 
-func scanRow(from pgx.Row) (store.Row, error) {
-	var row store.Row
+func (s *Store) scanRow(ctx context.Context, from pgx.Row) (row store.Row, err error) {
 	var due *time.Time
-	err := from.Scan(&row.Kind, &row.Key.Key, &row.Account, &row.Device, &due, &row.Stamp, &row.Value)
-	if due != nil {
+	var dictionary *int64
+	err = from.Scan(&row.Kind, &row.Key.Key, &row.Account, &row.Device, &due, &row.Stamp, &dictionary, &row.Value)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return row, store.ErrNotFound
+	case err != nil:
+		return row, err
+	case due != nil:
 		row.Due = due.UTC()
 	}
-	if errors.Is(err, pgx.ErrNoRows) {
-		err = store.ErrNotFound
-	}
+	row.Value, err = s.unpack(ctx, dictionary, row.Value)
 	return row, err
 }
 
-func get(ctx context.Context, from querier, key store.Key) (store.Row, error) {
-	return scanRow(from.QueryRow(ctx, "SELECT "+columns+" FROM facts WHERE kind = $1 AND key = $2", string(key.Kind), key.Key))
+func (s *Store) scanRows(ctx context.Context, from pgx.Rows) ([]store.Row, error) {
+	return pgx.CollectRows(from, func(row pgx.CollectableRow) (store.Row, error) { return s.scanRow(ctx, row) })
+}
+
+// unpack undoes the packing by a dictionary; nil says that it was not packed.
+func (s *Store) unpack(ctx context.Context, dictionary *int64, value []byte) ([]byte, error) {
+	if dictionary == nil || value == nil {
+		return value, nil
+	}
+	return s.packing.Unpack(*dictionary, value, func() (text []byte, err error) {
+		return text, s.pool.QueryRow(ctx, "SELECT text FROM dictionaries WHERE id = $1", *dictionary).Scan(&text)
+	})
+}
+
+func (s *Store) get(ctx context.Context, from querier, key store.Key) (store.Row, error) {
+	return s.scanRow(ctx, from.QueryRow(ctx, "SELECT "+columns+" FROM facts WHERE kind = $1 AND key = $2", string(key.Kind), key.Key))
 }
 
 // Get implements store.Reader.
 func (s *Store) Get(ctx context.Context, key store.Key) (store.Row, error) {
-	return get(ctx, s.pool, key)
+	return s.get(ctx, s.pool, key)
 }
 
 // List implements store.Reader.
 func (s *Store) List(ctx context.Context, q store.Query) ([]store.Row, error) {
-	return list(ctx, s.pool, q)
+	return s.list(ctx, s.pool, q)
 }
 
 // clause joins conditions, whose question marks become numbered parameters.
@@ -282,7 +305,7 @@ func limit(n int) string {
 	return fmt.Sprintf(" LIMIT %d", n)
 }
 
-func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error) {
+func (s *Store) list(ctx context.Context, from querier, q store.Query) ([]store.Row, error) {
 	var c clause
 	c.add("kind = ?", string(q.Kind))
 	c.add("key > ?", q.After)
@@ -304,11 +327,19 @@ func list(ctx context.Context, from querier, q store.Query) ([]store.Row, error)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (store.Row, error) { return scanRow(row) })
+	return s.scanRows(ctx, rows)
 }
 
 // IsShared implements store.Store.
 func (s *Store) IsShared() bool { return true }
+
+// OthersAtWork implements store.Store.
+func (s *Store) OthersAtWork() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	maps.DeleteFunc(s.heardOf, func(_ string, at time.Time) bool { return time.Since(at) > time.Second })
+	return len(s.heardOf)
+}
 
 // Watch implements store.Store. It connects again where the connection is lost.
 func (s *Store) Watch(ctx context.Context, w store.Watcher) error {
@@ -372,12 +403,18 @@ func (s *Store) follow(ctx context.Context, w store.Watcher) (followed bool, err
 
 // heard tells the watcher of one notification.
 func (s *Store) heard(payload string, w store.Watcher) {
+	if strings.HasPrefix(payload, `{"by":"`+s.self) {
+		return
+	}
 	var n notice
-	switch err := json.Unmarshal([]byte(payload), &n); {
-	case err != nil || n.All && n.By != s.self:
+	err := json.Unmarshal([]byte(payload), &n)
+	s.mu.Lock()
+	s.heardOf[n.By] = time.Now()
+	s.mu.Unlock()
+	if err != nil || n.All {
 		w.Lost()
 		w.Found()
-	case n.By != s.self:
-		w.Changed(n.Keys)
+		return
 	}
+	w.Changed(n.Keys)
 }

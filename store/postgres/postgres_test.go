@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -118,6 +119,25 @@ func TestOthersHearOfChanges(t *testing.T) {
 	}
 	require.False(t, heard["own"], "what it changed itself it knows")
 	mu.Unlock()
+	require.Equal(t, 1, other.OthersAtWork())
+	require.Zero(t, one.OthersAtWork(), "it hears of nobody")
+
+	t.Run("a moment later, once nobody else tells", func(t *testing.T) {
+		telling, err := pgx.Connect(ctx, address)
+		require.NoError(t, err)
+		_, err = telling.Exec(ctx, "SELECT pg_advisory_lock($1)", postgres.Telling)
+		require.NoError(t, err)
+		require.NoError(t, one.Update(ctx, func(tx store.Tx) error {
+			tx.TellLater()
+			return store.Save(tx, &store.Account{Name: "later"})
+		}))
+		time.Sleep(20 * time.Millisecond) // in which it tries in vain
+		mu.Lock()
+		require.False(t, heard["later"])
+		mu.Unlock()
+		require.NoError(t, telling.Close(ctx))
+		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return heard["later"] }, 10*time.Second, time.Millisecond)
+	})
 
 	t.Run("a lost connection is told", func(t *testing.T) {
 		_, err := one.Heads(ctx)
@@ -190,6 +210,30 @@ func TestALogWhoseHeadIsGone(t *testing.T) {
 	require.NoError(t, s.Run(t.Context(), "DELETE FROM logs"))
 	_, err := journal.Verify(t.Context(), s, journal.Verification{})
 	require.ErrorContains(t, err, "the journal has 1 entries and says that it has 0")
+}
+
+// TestLongRowsArePacked, and come back as they were, for who has never heard of what they are packed by too.
+func TestLongRowsArePacked(t *testing.T) {
+	address := storetest.Postgres(t)
+	one := open(t, address)
+	circumstances := `{"account":"nobody","app":"mail","through":"browser","proofs":[` + strings.Repeat(`{"method":"password","at":"2026-06-08"},`, 20)
+	one.Resembling([]byte(circumstances))
+	rows := []store.Row{{Key: store.Key{Kind: store.Sessions, Key: "long"}, Value: []byte(circumstances + circumstances[:100])},
+		{Key: store.Key{Kind: store.Sessions, Key: "short"}, Value: []byte(`{"account":"nobody"}`)}}
+	require.NoError(t, one.Update(t.Context(), func(tx store.Tx) error { return errors.Join(tx.Put(rows[0]), tx.Put(rows[1])) }))
+	for key, want := range map[string]string{"long": "true", "short": "false"} {
+		require.NoError(t, one.Run(t.Context(), "DO $$ BEGIN ASSERT (SELECT dictionary IS NOT NULL AND length(value) < 100 FROM facts WHERE key = '"+
+			key+"') = "+want+"; END $$"))
+	}
+	read, err := open(t, address).List(t.Context(), store.Query{Kind: store.Sessions})
+	require.NoError(t, err)
+	require.Len(t, read, 2)
+	for i := range rows {
+		require.Equal(t, rows[i].Value, read[i].Value)
+	}
+	require.NoError(t, one.Run(t.Context(), "UPDATE dictionaries SET text = 'another'"))
+	_, err = open(t, address).Get(t.Context(), rows[0].Key)
+	require.ErrorContains(t, err, "damaged")
 }
 
 // TestTwoDoorsOfOneNameAreOneTooMany, until the first has gone.

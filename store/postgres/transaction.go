@@ -107,7 +107,7 @@ type tx struct {
 	logs   []appended
 	pruned map[string][]int64
 	later  bool
-	// dictionary is the one that its entries are packed by, nil where they are not.
+	// dictionary is the one that entries and long rows are packed by, nil where they are not.
 	dictionary *packed.Dictionary
 }
 
@@ -164,13 +164,13 @@ func (t *tx) lock(keys []store.Key, strength string) error {
 		t.locked[key] = nil
 		kinds, names = append(kinds, string(key.Kind)), append(names, key.Key)
 	}
-	found, err := t.via.Query(t.ctx, "SELECT f.kind, f.key, f.account, f.device, f.due, f.stamp, f.value FROM facts f"+
-		" JOIN unnest($1::text[], $2::text[]) AS n (kind, key) ON f.kind = n.kind AND f.key = n.key ORDER BY f.kind, f.key FOR "+
+	found, err := t.via.Query(t.ctx, "SELECT "+columns+" FROM facts f"+
+		" JOIN unnest($1::text[], $2::text[]) AS n (kind, key) USING (kind, key) ORDER BY kind, key FOR "+
 		strength+" OF f", kinds, names)
 	if err != nil {
 		return err
 	}
-	rows, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (store.Row, error) { return scanRow(row) })
+	rows, err := t.s.scanRows(t.ctx, found)
 	for i := range rows {
 		t.locked[rows[i].Key] = &rows[i]
 	}
@@ -199,7 +199,7 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 		row.Value = bytes.Clone(row.Value)
 		return row, nil
 	}
-	row, err := get(ctx, t.via, key)
+	row, err := t.s.get(ctx, t.via, key)
 	if err == nil || errors.Is(err, store.ErrNotFound) {
 		t.noted(key, row.Stamp)
 	}
@@ -209,7 +209,7 @@ func (t *tx) Get(ctx context.Context, key store.Key) (store.Row, error) {
 // List implements store.Reader.
 func (t *tx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 	return t.Changes.List(q, func(q store.Query) ([]store.Row, error) {
-		rows, err := list(ctx, t.via, q)
+		rows, err := t.s.list(ctx, t.via, q)
 		for i := range rows {
 			t.noted(rows[i].Key, rows[i].Stamp)
 		}
@@ -289,11 +289,15 @@ func all(statement string) string {
 type rows struct {
 	kinds, keys, accounts, devices []string
 	dues                           []*time.Time
+	dictionaries                   []*int64
 	values                         [][]byte
 	stamps                         []int64
 }
 
-func (r *rows) add(key store.Key, row *store.Row, stamp int64) {
+// packedFrom is from which length on a row is packed, in bytes: a session, which has the circumstances of each app in it.
+const packedFrom = 512
+
+func (r *rows) add(key store.Key, row *store.Row, stamp int64, by *packed.Dictionary) {
 	r.kinds, r.keys, r.stamps = append(r.kinds, string(key.Kind)), append(r.keys, key.Key), append(r.stamps, stamp)
 	if row == nil {
 		return
@@ -302,20 +306,26 @@ func (r *rows) add(key store.Key, row *store.Row, stamp int64) {
 	if !row.Due.IsZero() {
 		due = &row.Due
 	}
+	value, dictionary := row.Value, (*int64)(nil)
+	if by != nil && len(value) >= packedFrom {
+		value, dictionary = by.Pack(value), &by.ID
+	}
 	r.accounts, r.devices = append(r.accounts, row.Account), append(r.devices, row.Device)
-	r.dues, r.values = append(r.dues, due), append(r.values, row.Value)
+	r.dues, r.dictionaries, r.values = append(r.dues, due), append(r.dictionaries, dictionary), append(r.values, value)
 }
 
 const (
 	// theirs are the rows of a statement as they are to be, and after each the stamp that it rests on.
-	theirs = "unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::bytea[], $9::bigint[])" +
-		" AS n (kind, key, account, device, due, value, was)"
-	update = "UPDATE facts f SET account = n.account, device = n.device, due = n.due, stamp = $2, value = n.value FROM " + theirs +
-		" WHERE f.kind = n.kind AND f.key = n.key AND f.stamp = n.was RETURNING 1"
-	insert = "INSERT INTO facts SELECT kind, key, account, device, due, $2, value FROM " + theirs + " ON CONFLICT DO NOTHING RETURNING 1"
+	theirs = "unnest($3::text[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::bytea[], $9::timestamptz[], $10::bigint[])" +
+		" AS n (kind, key, account, device, dictionary, value, due, was)"
+	update = "UPDATE facts f SET account = n.account, device = n.device, dictionary = n.dictionary, value = n.value, due = n.due," +
+		" stamp = $2 FROM " + theirs + " WHERE f.kind = n.kind AND f.key = n.key AND f.stamp = n.was RETURNING 1"
+	insert = "INSERT INTO facts SELECT kind, key, account, device, dictionary, value, due, $2 FROM " + theirs +
+		" ON CONFLICT DO NOTHING RETURNING 1"
 	// upsert is for rows that nobody read, which take the place of whatever there is.
-	upsert = "INSERT INTO facts SELECT kind, key, account, device, due, $2, value FROM " + theirs + " ON CONFLICT (kind, key) DO UPDATE SET" +
-		" account = excluded.account, device = excluded.device, due = excluded.due, stamp = excluded.stamp, value = excluded.value RETURNING 1"
+	upsert = "INSERT INTO facts SELECT kind, key, account, device, dictionary, value, due, $2 FROM " + theirs + " ON CONFLICT (kind, key)" +
+		" DO UPDATE SET account = excluded.account, device = excluded.device, dictionary = excluded.dictionary, value = excluded.value," +
+		" due = excluded.due, stamp = excluded.stamp RETURNING 1"
 	known    = "unnest($2::text[], $3::text[], $4::bigint[]) AS n (kind, key, was)"
 	remove   = "DELETE FROM facts f USING " + known + " WHERE f.kind = n.kind AND f.key = n.key AND f.stamp = n.was RETURNING 1"
 	read     = "SELECT 1 FROM facts f JOIN " + known + " ON f.kind = n.kind AND f.key = n.key AND f.stamp = n.was FOR SHARE OF f"
@@ -331,25 +341,25 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 		was, rests := t.rests[key]
 		switch {
 		case row == nil && !rests:
-			dropped.add(key, nil, 0)
+			dropped.add(key, nil, 0, t.dictionary)
 		case row == nil && was != 0:
-			removed.add(key, nil, was)
+			removed.add(key, nil, was, t.dictionary)
 		case row == nil:
-			absent.add(key, nil, 0)
+			absent.add(key, nil, 0, t.dictionary)
 		case !rests:
-			put.add(key, row, 0)
+			put.add(key, row, 0, t.dictionary)
 		case was == 0:
-			inserted.add(key, row, 0)
+			inserted.add(key, row, 0, t.dictionary)
 		default:
-			updated.add(key, row, was)
+			updated.add(key, row, was, t.dictionary)
 		}
 	}
 	_, others := t.known()
 	for _, key := range others {
 		if was := t.rests[key]; was != 0 {
-			unchanged.add(key, nil, was)
+			unchanged.add(key, nil, was, t.dictionary)
 		} else {
-			absent.add(key, nil, 0)
+			absent.add(key, nil, 0, t.dictionary)
 		}
 	}
 	for _, x := range []struct {
@@ -368,7 +378,8 @@ func (t *tx) queueRows(batch *pgx.Batch) {
 		statement string
 	}{{&updated, update}, {&inserted, insert}, {&put, upsert}} {
 		if n := len(x.keys); n > 0 {
-			batch.Queue(all(x.statement), n, t.stamp, x.kinds, x.keys, x.accounts, x.devices, x.dues, x.values, x.stamps)
+			batch.Queue(all(x.statement), n, t.stamp, x.kinds, x.keys, x.accounts, x.devices, x.dictionaries, x.values, x.dues,
+				x.stamps)
 		}
 	}
 	if n := len(unchanged.keys); n > 0 { // last, as lock has it
@@ -414,9 +425,7 @@ func (t *tx) queueEntries(batch *pgx.Batch, a *appended) error {
 // send sends all that changes.
 func (t *tx) send() error {
 	var batch pgx.Batch
-	if len(t.logs) > 0 {
-		t.queueDictionary(&batch)
-	}
+	t.queueDictionary(&batch)
 	for i := range t.logs {
 		a := &t.logs[i]
 		head, err := t.s.head(t.ctx, a.head.Log)
@@ -461,12 +470,17 @@ func (t *tx) kept() {
 	}
 }
 
-// queueDictionary queues what the entries are packed by, where the database does not have it.
+// queueDictionary queues what entries and long rows are packed by, where there are such and the database does not have it.
 func (t *tx) queueDictionary(batch *pgx.Batch) {
-	d := t.s.leaves.Next()
-	if t.dictionary = d; d == nil {
+	packs := len(t.logs) > 0
+	for _, row := range t.Changes {
+		packs = packs || row != nil && len(row.Value) >= packedFrom
+	}
+	d := t.s.packing.Next()
+	if d == nil || !packs {
 		return
 	}
+	t.dictionary = d
 	t.s.mu.Lock()
 	defer t.s.mu.Unlock()
 	if !t.s.kept[d.ID] {
@@ -525,36 +539,40 @@ const tellAfter, tellAgain = 3 * time.Millisecond, 100 * time.Millisecond
 
 // tellSoon notes keys that others are told of a moment later. A notification within the transaction would have doors wait for each
 // other: PostgreSQL lets one transaction that notifies end at a time.
-func (s *Store) tellSoon(keys []store.Key) {
+func (s *Store) tellSoon(keys []store.Key) { s.tellIn(tellAfter, keys) }
+
+func (s *Store) tellIn(after time.Duration, keys []store.Key) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.untold = append(s.untold, keys...)
 	if s.telling == nil && len(s.untold) > 0 {
-		s.telling = time.AfterFunc(tellAfter, s.tell)
+		s.telling = time.AfterFunc(after, s.tell)
 	}
 }
 
-// tell tells others of the keys that were noted.
+// tell tells others of the keys that were noted. Where another program is at it, it tries again a moment later.
 func (s *Store) tell() {
 	s.mu.Lock()
 	keys := s.untold
 	s.untold, s.telling = nil, nil
 	s.mu.Unlock()
+	if len(keys) == 0 {
+		return
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	var batch pgx.Batch
+	// Nothing is kept by it, so that it need not wait for the disk.
+	batch.Queue("SELECT set_config('synchronous_commit', 'off', true) WHERE pg_try_advisory_xact_lock($1)", telling)
 	for _, notice := range s.notices(keys) {
-		// Nothing is kept by it, so that it need not wait for the disk.
-		batch.Queue("SELECT set_config('synchronous_commit', 'off', true), pg_notify($1, $2)", channel, notice)
+		batch.Queue("SELECT pg_notify($1, $2) WHERE pg_try_advisory_xact_lock($3)", channel, notice, telling)
 	}
-	if batch.Len() == 0 || s.pool.SendBatch(ctx, &batch).Close() == nil {
-		return
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.untold = append(keys, s.untold...)
-	if s.telling == nil {
-		s.telling = time.AfterFunc(tellAgain, s.tell)
+	results := s.pool.SendBatch(ctx, &batch)
+	first, err := results.Exec()
+	if err = errors.Join(err, results.Close()); err != nil {
+		s.tellIn(tellAgain, keys)
+	} else if first.RowsAffected() == 0 {
+		s.tellIn(tellAfter, keys)
 	}
 }
 

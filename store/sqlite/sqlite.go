@@ -443,6 +443,9 @@ func (t *tx) TellLater() {}
 // IsShared implements store.Store: what is done at a terminal changes the file too.
 func (s *Store) IsShared() bool { return true }
 
+// OthersAtWork implements store.Store: no other door has the file.
+func (s *Store) OthersAtWork() int { return 0 }
+
 // hear forgets what is remembered of the file where another program changed it, and tells the watcher. The lock is held.
 func (s *Store) hear(ctx context.Context) error {
 	before := s.version
