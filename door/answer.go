@@ -97,9 +97,17 @@ func (d *Door) CheckAttempt(a *attempt.Attempt) error {
 const longestName = 4096
 
 // Decide judges an attempt by the book in force, with the facts of the store, records the
-// decision and notes what it changes. The attempt must be one that CheckAttempt finds nothing
-// wrong with. It never returns nil: what fails makes the answer stricter, and says so.
-func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked) *Answer {
+// decision and notes what it changes. The error is that of CheckAttempt; nothing is judged then. Whatever
+// else fails makes the answer stricter, and says so.
+func (d *Door) Decide(ctx context.Context, stated *attempt.Attempt, asked Asked) (*Answer, error) {
+	if err := d.CheckAttempt(stated); err != nil {
+		return nil, err
+	}
+	return d.answer(ctx, stated, asked), nil
+}
+
+// answer is Decide of an attempt that was checked.
+func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked) *Answer {
 	begun := time.Now()
 	b := d.book.Load()
 	g := new(gathering)

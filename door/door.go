@@ -136,11 +136,19 @@ func (b *inForce) listsMembers(group string) (lists, hasSome bool) {
 	return false, slices.ContainsFunc(contents.Accounts, func(a directory.Account) bool { return slices.Contains(a.Groups, group) })
 }
 
+// app returns the app that a text stands for, nil where the book has none.
+func (b *inForce) app(text string) *directory.App {
+	contents := inside.Of(b.Judge()).Directory()
+	if n, ok := contents.FindApp(text); ok {
+		return &contents.Apps[n]
+	}
+	return nil
+}
+
 // appNamed returns the name of the app that a text stands for, "" where the book has none.
 func (b *inForce) appNamed(text string) string {
-	directory := inside.Of(b.Judge()).Directory()
-	if n, ok := directory.FindApp(text); ok {
-		return directory.Apps[n].Name
+	if app := b.app(text); app != nil {
+		return app.Name
 	}
 	return ""
 }

@@ -109,6 +109,13 @@ func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
 	return h
 }
 
+// Decide is that of the door, for an attempt that can be judged.
+func (h *house) Decide(ctx context.Context, a *attempt.Attempt, asked door.Asked) *door.Answer {
+	answer, err := h.Door.Decide(ctx, a, asked)
+	require.NoError(h.t, err)
+	return answer
+}
+
 // answering has a door answer outside programs.
 func answering(c *door.Config) { c.Consent.Answer = true }
 

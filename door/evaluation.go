@@ -146,7 +146,7 @@ func (d *Door) evaluate(ctx context.Context, q *evaluationAsk, caller string) (*
 	if err != nil {
 		return nil, err
 	}
-	answer := d.Decide(ctx, a, Asked{Caller: caller})
+	answer := d.answer(ctx, a, Asked{Caller: caller})
 	defer answer.release()
 	var why []string
 	for _, c := range answer.Causes {

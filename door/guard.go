@@ -61,17 +61,18 @@ func AccountOf(ctx context.Context) string {
 
 // Guard is net/http middleware: it lets a request through to next where its bearer token or
 // session cookie is valid and the door grants the account the app that the book has for the
-// request's URL. next finds the account in the header X-Account and by AccountOf. Any other request
+// request's URL. next finds the account in the header X-Account and by AccountOf. A public app is open
+// without a token; then there is no account. Any other request
 // is answered with 401 and a challenge (RFC 6750, RFC 9470) or with 403, and a problem (RFC 9457).
 //
-// The URL and the address are those of the request itself, unless it comes from one of the
-// configuration's trusted proxies and bears forwarded headers.
+// The URL and the address are those of the request as it came, whatever other middleware rewrote (http.StripPrefix), unless it
+// comes from one of the configuration's trusted proxies and bears forwarded headers.
 func (d *Door) Guard(next http.Handler) http.Handler {
 	if d == nil || d.config == nil || next == nil {
 		panic("door: Guard needs a Door of New, and a handler to guard")
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen := seenRequest{app: "//" + r.Host + r.URL.RequestURI(), ip: remote(r)}
+		seen := seenRequest{url: asCame(r), ip: remote(r)}
 		if d.isTrusted(seen.ip) && r.Header.Get("X-Forwarded-Host") != "" {
 			forwarded, err := d.forwarded(r)
 			if err != nil {
@@ -86,9 +87,24 @@ func (d *Door) Guard(next http.Handler) http.Handler {
 			return
 		}
 		through := r.Clone(context.WithValue(r.Context(), accountKey{}, account))
-		through.Header.Set(AccountHeader, account)
+		if through.Header.Del(AccountHeader); account != "" {
+			through.Header.Set(AccountHeader, account)
+		}
 		next.ServeHTTP(w, through)
 	})
+}
+
+// asCame returns the host and path of a request as it came, which middleware does not rewrite.
+func asCame(r *http.Request) string {
+	uri := r.RequestURI
+	if uri == "" { // a program made it
+		uri = r.URL.RequestURI()
+	}
+	if _, rest, absolute := strings.Cut(uri, "://"); absolute && !strings.HasPrefix(uri, "/") {
+		uri = strings.TrimLeft(rest, "/") // in the form for a proxy (RFC 9112 §3.2.2), whose host net/http put into Host
+		uri = uri[min(len(uri), strings.IndexAny(uri+"/", "/?#")):]
+	}
+	return r.Host + uri
 }
 
 // serveGuard answers GET /v1/guard, which a reverse proxy asks for each request: with 200 and the
@@ -108,7 +124,9 @@ func (d *Door) serveGuard(w http.ResponseWriter, r *request) error {
 	if err != nil {
 		return err
 	}
-	w.Header().Set(AccountHeader, account)
+	if account != "" {
+		w.Header().Set(AccountHeader, account)
+	}
 	w.WriteHeader(http.StatusOK)
 	return nil
 }
@@ -121,9 +139,9 @@ func (r *request) withoutToken() *http.Request {
 	return bare
 }
 
-// seenRequest is what the guard knows of a request for an app.
+// seenRequest is what the guard knows of a request for an app: its host and path, and where it comes from.
 type seenRequest struct {
-	app string
+	url string
 	ip  netip.Addr
 }
 
@@ -150,13 +168,12 @@ func (d *Door) isTrusted(ip netip.Addr) bool {
 	return false
 }
 
-// forwarded reads what a proxy says of a request: its URL, and the address that it came from,
-// which is the last one that no trusted proxy has. The URL goes to the book as it came, for servers
-// read odd ones in different ways, and the book finds no app for those.
+// forwarded reads what a proxy says of a request: its host, as the proxy itself routes by, its path as it came, and the address that it
+// came from, which is the last one that no trusted proxy has.
 func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
 	one := func(name string) (string, error) {
 		values := r.Header.Values(name)
-		if len(values) != 1 || values[0] == "" || strings.ContainsAny(values[0], ", \t") {
+		if len(values) != 1 || values[0] == "" || strings.ContainsAny(values[0], " \t") {
 			return "", problem(http.StatusBadRequest, "The proxy is to send %s, once and with one value.", name)
 		}
 		return values[0], nil
@@ -169,10 +186,10 @@ func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
 	if err != nil {
 		return seenRequest{}, err
 	}
-	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@") {
-		return seenRequest{}, problem(http.StatusBadRequest, "X-Forwarded-Host and X-Forwarded-Uri are no host and no path.")
+	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@,") {
+		return seenRequest{}, problem(http.StatusForbidden, "This cannot be opened.") // a client can ask so, and nginx makes 500 of others
 	}
-	seen := seenRequest{app: "//" + host + path}
+	seen := seenRequest{url: host + path}
 	hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
 	for i := len(hops) - 1; i >= 0; i-- {
 		ip, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
@@ -186,8 +203,25 @@ func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
 	return seen, nil
 }
 
-// admits returns the account that is let in, or a problem with what to do instead.
+// admits returns the account that is let in, or a problem with what to do instead. At a public app everybody is let in: as nobody, "",
+// where there is no token by which the account would be.
 func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
+	b := d.book.Load()
+	url, _, _ := strings.Cut(seen.url, "?")
+	app := b.app(url)
+	if app != nil {
+		url = app.Name // a URL may be longer than a name
+	}
+	account, err := d.admitsToken(r, b, url, seen.ip)
+	if err != nil && app != nil && app.Public {
+		d.metrics.passed()
+		return "", nil
+	}
+	return account, err
+}
+
+// admitsToken returns the account of a request's token, which is let in to an app, or a problem.
+func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Addr) (string, error) {
 	token, err := d.tokens.of(r)
 	switch {
 	case errors.Is(err, errNoToken):
@@ -198,17 +232,15 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 		return "", problem(http.StatusUnauthorized, "The token is not valid. Sign on again.").
 			with("WWW-Authenticate", `Bearer error="invalid_token"`)
 	}
-	b := d.book.Load()
-	app := strings.TrimPrefix(seen.app, "//")
 	a := token.attempt(b, d.now(), app)
-	if seen.ip.IsValid() {
-		a.IP = attempt.Known(seen.ip)
+	if ip.IsValid() {
+		a.IP = attempt.Known(ip)
 	}
 	a.Through = attempt.Known(attempt.Browser)
 	if err := d.CheckAttempt(a); err != nil {
 		return "", problem(http.StatusForbidden, "This cannot be opened.")
 	}
-	key := admission{token.digest, b.appNamed(app), seen.ip, b}
+	key := admission{token.digest, b.appNamed(app), ip, b}
 	if last, ok := d.guard.recent.Get(key); ok && d.now().Sub(last) < recordEvery {
 		g, from := new(gathering), origins(nil)
 		d.facts.gather(r.Context(), b, a, g)
@@ -220,7 +252,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 	}
 	g := new(gathering)
 	d.facts.gather(r.Context(), b, a, g)
-	answer := d.Decide(r.Context(), d.resumed(b, a, g), Asked{Caller: "guard"})
+	answer := d.answer(r.Context(), d.resumed(b, a, g), Asked{Caller: "guard"})
 	defer answer.release()
 	if answer.Verdict == decide.Grant {
 		d.guard.recent.Add(key, d.now())

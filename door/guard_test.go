@@ -1,14 +1,17 @@
 package door_test
 
 import (
-	"bytes"
+	"bufio"
 	"crypto/ecdsa"
 	"crypto/elliptic"
-	"crypto/rand"
+	cryptorand "crypto/rand"
 	"encoding/json"
+	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"maps"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -30,6 +33,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/journal"
@@ -63,7 +67,7 @@ func newProvider(t tester) *provider {
 
 // rotate has one key, of that name.
 func (p *provider) rotate(kid string) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), cryptorand.Reader)
 	require.NoError(p.t, err)
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -239,8 +243,7 @@ func TestGuardAsksForMore(t *testing.T) {
 			""},
 		"a host that is no app":   {token(nil, "pwd"), "https://other.kestrelsound.example/", pier, 403, ""},
 		"an app not open to her":  {token(nil, "pwd"), "https://board.kestrelsound.example/", pier, 403, ""},
-		"what servers read apart": {token(nil, "pwd"), "https://mail.kestrelsound.example/inbox/..;/admin", pier, 403, ""},
-		"a path with a control":   {token(nil, "pwd"), "https://mail.kestrelsound.example/%00", pier, 403, ""},
+		"what servers read apart": {token(nil, "pwd"), "https://board.kestrelsound.example/inbox/..;/admin", pier, 403, ""},
 		"an outside program":      {token(map[string]any{"client_id": "voyage-log", "scope": "mail.read"}, "pwd"), mail, pier, 200, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -255,6 +258,36 @@ func TestGuardAsksForMore(t *testing.T) {
 			}
 		})
 	}
+	t.Run("a URL that an app has is no error", func(t *testing.T) {
+		for _, path := range []string{"map?ids=1,2,3", "@59.9,10.7", "?q=" + strings.Repeat("a", 5000), "a%2Fb", "100%25", "a;v=1", "a//b", "caf%E9",
+			"?p=../x", "it's", "a|b"} {
+			status, _, text := h.guard(token(nil, "pwd"), "https://mail.kestrelsound.example/"+path, pier, nil)
+			require.Equal(t, 200, status, path+text)
+		}
+	})
+	t.Run("a public app needs no token", func(t *testing.T) {
+		h := newHouse(t, nil, guarded(p))
+		h.read(edited(t, "for everybody to read., public: true", "for everybody to read., public: true, hosts: [sailings.kestrelsound.example]"))
+		require.True(t, h.Reload().Taken)
+		for name, c := range map[string]struct {
+			token, url, account string
+			status              int
+		}{
+			"no token":                 {"", "https://sailings.kestrelsound.example/today", "", 200},
+			"a token that is none":     {"nonsense", "https://sailings.kestrelsound.example/today", "", 200},
+			"too little for the book":  {token(nil, "pwd"), "https://sailings.kestrelsound.example/today", "", 200},
+			"the token of somebody":    {token(nil, "pwd", "mca"), "https://sailings.kestrelsound.example/today", "ingrid@kestrelsound.example", 200},
+			"another app, no token":    {"", mail, "", 401},
+			"no app at all, no token":  {"", "https://other.kestrelsound.example/", "", 401},
+			"below the host, no token": {"", "https://x.sailings.kestrelsound.example/", "", 401},
+		} {
+			t.Run(name, func(t *testing.T) {
+				status, header, text := h.guard(c.token, c.url, abroad, nil)
+				require.Equal(t, c.status, status, text)
+				require.Equal(t, c.account, header.Get("X-Account"))
+			})
+		}
+	})
 	t.Run("forwarded headers", func(t *testing.T) {
 		good := token(map[string]any{"sid": "s-9"}, "pwd")
 		for name, c := range map[string]struct {
@@ -263,7 +296,8 @@ func TestGuardAsksForMore(t *testing.T) {
 		}{
 			"no host":                 {map[string]string{"X-Forwarded-Host": ""}, 400},
 			"two hosts":               {map[string]string{"X-Forwarded-Host": "mail.kestrelsound.example, other.example"}, 400},
-			"a host with a path":      {map[string]string{"X-Forwarded-Host": "mail.kestrelsound.example/x"}, 400},
+			"a host with a path":      {map[string]string{"X-Forwarded-Host": "mail.kestrelsound.example/x"}, 403},
+			"two paths":               {map[string]string{"X-Forwarded-Uri": "/inbox, /admin"}, 400},
 			"no path":                 {map[string]string{"X-Forwarded-Uri": ""}, 400},
 			"no address":              {map[string]string{"X-Forwarded-For": ""}, 401}, // it is nowhere, so more is asked
 			"an address made up":      {map[string]string{"X-Forwarded-For": pier + ", " + abroad}, 401},
@@ -406,6 +440,35 @@ func TestGuardAsMiddleware(t *testing.T) {
 	require.Equal(t, 200, status)
 	status, _ = ask(pier, "nonsense")
 	require.Equal(t, 401, status)
+
+	t.Run("by the URL as it came", func(t *testing.T) {
+		h.read(edited(t, "hosts: [board.kestrelsound.example]", `hosts: ["mail.kestrelsound.example/board/*"]`))
+		require.True(t, h.Reload().Taken)
+		served := httptest.NewServer(http.StripPrefix("/board", app)) // which takes from the URL what makes it another app's
+		defer served.Close()
+		for target, want := range map[string]int{"/board/inbox": 403, "http://mail.kestrelsound.example/board/inbox": 403,
+			"http://mail.kestrelsound.example:80/board?x=/inbox": 403, "http://board/board/": 403} {
+			conn, err := net.Dial("tcp", served.Listener.Addr().String())
+			require.NoError(t, err)
+			_, err = fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: mail.kestrelsound.example\r\nAuthorization: Bearer %s\r\n\r\n", target,
+				p.sign("first", "at+jwt", claims(noon, "pwd", "mca")))
+			require.NoError(t, err)
+			answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+			require.NoError(t, errors.Join(err, conn.Close()))
+			require.Equal(t, want, answer.StatusCode, target)
+		}
+	})
+}
+
+func TestAnAttemptThatIsNotNowIsNotJudged(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	for _, at := range []time.Time{noon.AddDate(-1, 0, 0), {}} {
+		answer, err := h.Door.Decide(t.Context(), &attempt.Attempt{At: at, Account: "ingrid@kestrelsound.example", App: "mail",
+			Proofs: []attempt.Proof{{Method: "password"}}}, door.Asked{})
+		require.Nil(t, answer)
+		require.Error(t, err)
+	}
+	require.Len(t, h.entries(), 1, "that of the book alone")
 }
 
 // need returns the path of a program, and skips the test where it is missing, in CI fails it.
@@ -428,28 +491,42 @@ func freePort(t *testing.T) string {
 	return port
 }
 
+// requests is how many requests are made to find one for which nginx and the door read another app.
+var requests = flag.Int("requests", 3_000, "how many odd requests are made through nginx")
+
+// TestBehindNginx has nginx route to three apps by host and by path, as its example is set up, and a person who may open one of them.
 func TestBehindNginx(t *testing.T) {
 	nginx := need(t, "nginx", "nginx")
 	p := newProvider(t)
-	h := newHouse(t, nil, func(c *door.Config) {
-		guarded(p)(c)
-	})
+	h := newHouse(t, nil, guarded(p))
+	h.read(edited(t, "hosts: [board.kestrelsound.example]", `hosts: [board.kestrelsound.example, "mail.kestrelsound.example/board/*"]`))
+	require.True(t, h.Reload().Taken)
 	served := httptest.NewServer(h.Handler())
 	defer served.Close()
-	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		fmt.Fprintf(w, "mail of %s", r.Header.Get("X-Account"))
-	}))
-	defer app.Close()
+	at := map[string]string{}
+	for _, app := range []string{"mail", "board", "none"} {
+		behind := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			fmt.Fprintf(w, "%s of %s", app, r.Header.Get("X-Account"))
+		}))
+		defer behind.Close()
+		at[app] = behind.Listener.Addr().String()
+	}
 	text, err := os.ReadFile("../examples/nginx/nginx.conf")
 	require.NoError(t, err)
 	dir := t.TempDir()
 	port := freePort(t)
-	for old, new := range map[string]string{"127.0.0.1:7443": served.Listener.Addr().String(), "127.0.0.1:9000": app.Listener.Addr().String(),
-		"127.0.0.1:8080": "127.0.0.1:" + port} {
-		require.Contains(t, string(text), old)
-		text = bytes.ReplaceAll(text, []byte(old), []byte(new))
+	head, server, found := strings.Cut(string(text), "  server {\n    listen")
+	require.True(t, found)
+	server = "  server {\n    listen" + strings.TrimSuffix(server, "}\n")
+	location := regexp.MustCompile(`(?s)    location / \{.*?\n    \}\n`).FindString(server)
+	block := func(name, app string) string {
+		return strings.NewReplacer("server_name _", "server_name "+name, "127.0.0.1:9000", at[app]).Replace(server)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), text, 0o600))
+	config := head + block("_", "none") + block("board.kestrelsound.example", "board") + strings.Replace(block("mail.kestrelsound.example", "mail"),
+		"    location / {", strings.NewReplacer("location /", "location /board/", "127.0.0.1:9000", at["board"]).Replace(location)+
+			"    location / {", 1) + "}\n"
+	config = strings.NewReplacer("127.0.0.1:7443", served.Listener.Addr().String(), "127.0.0.1:8080", "127.0.0.1:"+port).Replace(config)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(config), 0o600))
 	settings := "daemon off;"
 	if os.Geteuid() == 0 {
 		settings += " user root;"
@@ -471,37 +548,74 @@ func TestBehindNginx(t *testing.T) {
 		}
 		return err == nil
 	}, 20*time.Second, 20*time.Millisecond)
-	client := &http.Client{Timeout: 10 * time.Second}
-	ask := func(token, path string) (int, string, string) {
-		r, err := http.NewRequest("GET", "http://127.0.0.1:"+port+path, nil)
+	ask := func(line, token string, headers ...string) (status int, challenge []string, body string) {
+		conn, err := net.DialTimeout("tcp", "127.0.0.1:"+port, 10*time.Second)
 		require.NoError(t, err)
-		r.Host = "mail.kestrelsound.example"
-		r.Header.Set("X-Account", "birk@kestrelsound.example")
-		r.Header.Set("X-Forwarded-For", pier)
+		defer conn.Close()
+		require.NoError(t, conn.SetDeadline(time.Now().Add(10*time.Second)))
 		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
+			headers = append(headers, "Authorization: Bearer "+token)
 		}
-		answer, err := client.Do(r)
+		_, err = io.WriteString(conn, line+"\r\n"+strings.Join(append(headers, "Connection: close"), "\r\n")+"\r\n\r\n")
 		require.NoError(t, err)
+		answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+		require.NoError(t, err, line)
 		defer answer.Body.Close()
-		body, err := io.ReadAll(answer.Body)
+		text, err := io.ReadAll(answer.Body)
 		require.NoError(t, err)
-		return answer.StatusCode, answer.Header.Get("WWW-Authenticate"), string(body)
+		return answer.StatusCode, answer.Header.Values("WWW-Authenticate"), string(text)
 	}
+	const host = "Host: mail.kestrelsound.example"
 	two := p.sign("first", "at+jwt", claims(noon, "pwd", "mca"))
-	status, _, body := ask(two, "/inbox")
+	status, _, body := ask("GET /inbox HTTP/1.1", two, host, "X-Account: birk@kestrelsound.example", "X-Forwarded-For: "+pier)
 	require.Equal(t, 200, status, body+h.log.String())
 	require.Equal(t, "mail of ingrid@kestrelsound.example", body)
 	other := claims(noon, "pwd")
 	other["sid"] = "s-8"
-	status, challenge, _ := ask(p.sign("first", "at+jwt", other), "/inbox")
+	status, challenge, _ := ask("GET /inbox HTTP/1.1", p.sign("first", "at+jwt", other), host, "X-Forwarded-For: "+pier)
 	require.Equal(t, 401, status, "her address is that of the connection, which is not at the pier")
-	require.Contains(t, challenge, `acr_values="`)
-	status, challenge, _ = ask("", "/inbox")
+	require.Len(t, challenge, 1)
+	require.Contains(t, challenge[0], `acr_values="`)
+	status, challenge, _ = ask("GET /inbox HTTP/1.1", "", host)
 	require.Equal(t, 401, status)
-	require.Equal(t, `Bearer realm="sign-on"`, challenge)
-	status, _, _ = ask(two, "/inbox/..;/admin")
-	require.Equal(t, 403, status)
+	require.Equal(t, []string{`Bearer realm="sign-on"`}, challenge)
 	entries := h.entries()
 	require.Equal(t, journal.Decision, entries[len(entries)-1].Kind)
+
+	t.Run("never another app than the one that gets the request", func(t *testing.T) {
+		random := rand.New(rand.NewPCG(uint64(*requests), 27))
+		one := func(of ...string) string { return of[random.IntN(len(of))] }
+		hosts := []string{"mail.kestrelsound.example", "mail.kestrelsound.example", "board.kestrelsound.example", "BOARD.Kestrelsound.example",
+			"board.kestrelsound.example.", "board.kestrelsound.example:80", "mail.kestrelsound.example:443", "x@board.kestrelsound.example",
+			"board.kestrelsound.example@mail.kestrelsound.example", "mail.kestrelsound.example, board.kestrelsound.example", "127.0.0.1", "[::1]",
+			"mail.kestrelsound.example#", "board.kestrelsound.example/", "mail%2ekestrelsound.example", "", "_", "xn--mail"}
+		parts := []string{"/", "/", "/", "board", "board", "board/x", "inbox", "..", ".", "%2e%2e", "%2E.", "%2f", "%252e%252e", "%5c", "\\", ";", "..;",
+			"%00", "%09", "%c0%ae", "%zz", "%", "BOARD", "%62oard", "a", "?", "?/board/", "#", "%3f", "%23", "%20", ",", "\xe5"}
+		headers := []string{"X-Forwarded-Host: mail.kestrelsound.example", "X-Forwarded-Uri: /inbox", "X_Forwarded_Uri: /inbox", "X-Original-URL: /inbox",
+			"Connection: X-Forwarded-Uri, X-Forwarded-Host", "Forwarded: host=mail.kestrelsound.example", "X-Forwarded-Proto: https", "X-Accept: y"}
+		opened, statuses := 0, map[int]int{}
+		for range *requests {
+			path := "/"
+			for range random.IntN(5) {
+				path += one(parts...)
+			}
+			target := one("", "", "", "http://"+one(hosts...), "HTTPS://"+one(hosts...), "//") + path
+			sent := []string{one(host, host, "Host: "+one(hosts...))}
+			if random.IntN(12) == 0 {
+				sent = append(sent, "Host: "+one(hosts...))
+			}
+			if random.IntN(3) == 0 {
+				sent = append(sent, one(headers...))
+			}
+			line := one("GET", "GET", "OPTIONS", "POST", "PROPFIND") + " " + target + " HTTP/1." + one("1", "1", "0")
+			status, _, body := ask(line, two, sent...)
+			statuses[status]++
+			require.False(t, status == 200 && !strings.HasPrefix(body, "mail of ingrid"), "%s\n%s\n%s", line, sent, body)
+			require.NotEqual(t, 500, status, "%s\n%s\n%s", line, sent, h.log.String())
+			if status == 200 {
+				opened++
+			}
+		}
+		require.Greater(t, opened, *requests/20, "%v", statuses)
+	})
 }

@@ -258,10 +258,10 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *request) error {
 	if err := attempt.ParseNow(text, d.now(), a); err != nil {
 		return problem(http.StatusBadRequest, "%s", err)
 	}
-	if err := d.CheckAttempt(a); err != nil {
+	answer, err := d.Decide(r.Context(), a, Asked{Caller: r.caller.Name})
+	if err != nil {
 		return problem(http.StatusUnprocessableEntity, "%s", err)
 	}
-	answer := d.Decide(r.Context(), a, Asked{Caller: r.caller.Name})
 	defer answer.release()
 	return writeJSON(w, http.StatusOK, *answer.text)
 }

@@ -371,8 +371,10 @@ func TestAProgramsAccountsAndTheStoreAreAsked(t *testing.T) {
 			require.NoError(t, err)
 			defer d.Close()
 			decided := func() *door.Answer {
-				return d.Decide(t.Context(), &attempt.Attempt{At: noon, Account: "ann@shop.example", App: "admin",
+				answer, err := d.Decide(t.Context(), &attempt.Attempt{At: noon, Account: "ann@shop.example", App: "admin",
 					Proofs: []attempt.Proof{{Method: "password", At: noon}}}, door.Asked{Caller: "test"})
+				require.NoError(t, err)
+				return answer
 			}
 			require.Equal(t, decide.Grant, decided().Verdict, "the program has her among the administrators")
 			a := &store.Account{Name: "ann@shop.example", Stated: []store.Statement{stated(store.Disabled, store.IssuerSource(feed),

@@ -81,10 +81,10 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 		a.External[name] = result
 	}
 	t.mu.Unlock()
-	if t.door.CheckAttempt(&a) != nil {
-		a.Account = nobody // a name that no account can have
+	answer, err := t.door.Decide(r.Context(), &a, door.Asked{Caller: "sign-on"})
+	if err != nil { // there is a name in it that nothing can have
+		answer, _ = t.door.Decide(r.Context(), &attempt.Attempt{At: a.At, Account: nobody, App: on.app}, door.Asked{Caller: "sign-on"})
 	}
-	answer := t.door.Decide(r.Context(), &a, door.Asked{Caller: "sign-on"})
 	on.failed = nil // the door has it now
 	return answer
 }

@@ -104,10 +104,10 @@ func (s *server) answer(r *radius.Request, begun time.Time) (*radius.Packet, err
 	}
 	a := on.attempt
 	a.At, a.External = now, s.checks(name)
-	if err := s.door.CheckAttempt(&a); err != nil {
+	answer, err := s.door.Decide(r.Context(), &a, door.Asked{Caller: "vpn"})
+	if err != nil {
 		return s.turnAway(r, begun)
 	}
-	answer := s.door.Decide(r.Context(), &a, door.Asked{Caller: "vpn"})
 	switch {
 	case answer.Verdict == decide.Grant:
 		return s.accept(r, answer, now)

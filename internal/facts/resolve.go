@@ -3,7 +3,9 @@ package facts
 import (
 	"cmp"
 	"fmt"
+	"net/url"
 	"slices"
+	"sort"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -177,22 +179,69 @@ func unhex(c byte) int {
 	return -1
 }
 
+// folderOf returns the folder in which all readings of a path lie that servers may read in different ways: what stands before the
+// first part that they do, or the root where some reading climbs out of that.
+func folderOf(path string) string {
+	path, _, _ = strings.Cut(path, "?")
+	path, _, _ = strings.Cut(path, "#")
+	var ends []int // of folders
+	for i := range path {
+		if path[i] == '/' {
+			ends = append(ends, i+1)
+		}
+	}
+	n := sort.Search(len(ends), func(i int) bool { _, ok := normalPath(path[:ends[i]]); return !ok })
+	if n == 0 || mayClimb(path[ends[n-1]:]) {
+		return "/"
+	}
+	folder, _ := normalPath(path[:ends[n-1]])
+	return folder
+}
+
+// mayClimb reports whether some server may read a path as one that leads out of its folder. It may be encoded more than once.
+func mayClimb(path string) bool {
+	const mostTimes = 4
+	for i := 0; strings.Contains(path, "%"); i++ {
+		decoded, err := url.PathUnescape(path)
+		if err != nil && i > 0 {
+			break // what was decoded is a percent sign that stands for itself
+		}
+		if err != nil || i == mostTimes {
+			return true
+		}
+		path = decoded
+	}
+	if !isPlainText(path) {
+		return true
+	}
+	for part := range strings.SplitSeq(strings.ReplaceAll(path, "\\", "/"), "/") {
+		if part, _, _ = strings.Cut(part, ";"); part != "" && isDots(part) {
+			return true
+		}
+	}
+	return false
+}
+
+// matchesHost reports whether the pattern stands for paths of a host.
+func (p *hostPattern) matchesHost(host string) bool {
+	if p.below {
+		return strings.HasSuffix(host, p.host) && len(host) > len(p.host) && host[len(host)-len(p.host)-1] == '.'
+	}
+	return host == p.host
+}
+
+// isWholeHost reports whether the pattern stands for all paths of its hosts.
+func (p *hostPattern) isWholeHost() bool { return !p.prefix && (p.path == "" || p.path == "/") }
+
 // matches reports whether the pattern stands for a host and path.
 func (p *hostPattern) matches(host, path string) bool {
-	if p.below {
-		if !strings.HasSuffix(host, p.host) || len(host) <= len(p.host) || host[len(host)-len(p.host)-1] != '.' {
-			return false
-		}
-	} else if host != p.host {
-		return false
-	}
 	switch {
+	case !p.matchesHost(host):
+		return false
 	case p.prefix:
 		return path == p.path || strings.HasPrefix(path, p.path+"/")
-	case p.path != "" && p.path != "/":
-		return strings.TrimSuffix(path, "/") == strings.TrimSuffix(p.path, "/")
 	}
-	return true
+	return p.isWholeHost() || strings.TrimSuffix(path, "/") == strings.TrimSuffix(p.path, "/")
 }
 
 // moreSpecific orders patterns so that the first that matches is the one meant:
@@ -203,7 +252,7 @@ func moreSpecific(a, b hostPattern) int {
 		switch {
 		case p.prefix:
 			return 1
-		case p.path == "" || p.path == "/":
+		case p.isWholeHost():
 			return 2
 		}
 		return 0
@@ -261,7 +310,8 @@ func readHosts(apps []directory.App) (hosts []hostPattern, wrong []HostError) {
 
 // FindApp returns the number of an app by its name, by an identifier in its
 // `known_as`, or by a host and path in its `hosts`; of several patterns the most
-// specific wins. What servers may read in different ways finds no app.
+// specific wins. A path that servers may read in different ways finds the app that
+// all readings find, and else none.
 func (e *Directory) FindApp(text string) (int, bool) {
 	if n, ok := e.appNumber[text]; ok {
 		return int(n), true
@@ -283,13 +333,38 @@ func (e *Directory) FindApp(text string) (int, bool) {
 	if err != nil {
 		return 0, false
 	}
-	path, ok := normalPath(path)
-	if !ok {
+	if clean, ok := normalPath(path); ok {
+		for i := range e.hosts {
+			if e.hosts[i].matches(host, clean) {
+				return int(e.hosts[i].app), true
+			}
+		}
 		return 0, false
 	}
+	if n, ok := e.appBelow(host, "/"); ok {
+		return n, true
+	}
+	return e.appBelow(host, folderOf(path))
+}
+
+// appBelow returns the number of the app that every path in a folder of a host finds.
+func (e *Directory) appBelow(host, folder string) (int, bool) {
+	others := false // patterns of which some path in the folder is
+	first := int32(-1)
 	for i := range e.hosts {
-		if e.hosts[i].matches(host, path) {
-			return int(e.hosts[i].app), true
+		p := &e.hosts[i]
+		if !p.matchesHost(host) {
+			continue
+		}
+		all := p.isWholeHost() || p.prefix && strings.HasPrefix(folder, p.path+"/")
+		if !all && !strings.HasPrefix(p.path+"/", folder) {
+			continue
+		}
+		if first >= 0 && p.app != first {
+			others = true
+		}
+		if first = p.app; all {
+			return int(first), !others
 		}
 	}
 	return 0, false

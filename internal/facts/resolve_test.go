@@ -2,6 +2,10 @@ package facts_test
 
 import (
 	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,7 +50,12 @@ func TestFindApp(t *testing.T) {
 		"till.kestrel.example/x/%2e%2E/admin/users":       "admin",
 		"till.kestrel.example/./admin/./users":            "admin",
 		"till.kestrel.example//admin/users":               "",
-		"till.kestrel.example/x//admin":                   "",
+		"till.kestrel.example/x//admin":                   "till",
+		"till.kestrel.example/admin//b":                   "", // the backup is below
+		"till.kestrel.example/admin/backup/a%2Fb;v=1":     "backup",
+		"till.kestrel.example/pay/100%25":                 "till",
+		"till.kestrel.example/pay/caf%E9":                 "", // not UTF-8, and another app is near
+		"any.kestrel.example/caf%E9/a//b;v=1/..%2f\\100%": "any",
 		"till.kestrel.example/x/..;/admin":                "",
 		"till.kestrel.example/x/..%3b/admin":              "",
 		"till.kestrel.example/x/.%09./admin":              "",
@@ -97,6 +106,51 @@ func TestFindApp(t *testing.T) {
 	)
 	require.ErrorContains(t, err, "claims the host a.example/x too")
 }
+
+// TestFindAppOfEveryReading holds what is found of odd paths against how servers read them: encoded none, one or two times, with
+// backslashes, parameters and empty parts taken one way or the other.
+func TestFindAppOfEveryReading(t *testing.T) {
+	e, err := facts.New(directory.Contents{Apps: []directory.App{{Name: "site", Hosts: []string{"a.example"}},
+		{Name: "admin", Hosts: []string{"a.example/admin/*"}}, {Name: "map", Hosts: []string{"a.example/map/*"}}}}, facts.Mentioned{})
+	require.NoError(t, err)
+	owner := func(path string) int {
+		var parts []string
+		for part := range strings.SplitSeq(path, "/") {
+			switch part {
+			case "", ".":
+			case "..":
+				parts = parts[:max(0, len(parts)-1)]
+			default:
+				parts = append(parts, part)
+			}
+		}
+		return max(0, slices.Index([]string{"site", "admin", "map"}, append(parts, "")[0]))
+	}
+	parts := rapid.SampledFrom([]string{"/", "/", "/", "admin", "map", "x", "..", ".", "%2e%2E", "%252e.", "%2f", "%252F", "%5c", "\\", ";", ";v=1", "%3b",
+		"%25", "%", "%41"})
+	found := 0
+	rapid.Check(t, func(t *rapid.T) {
+		path := "/" + strings.Join(rapid.SliceOfN(parts, 1, 9).Draw(t, "path"), "")
+		n, ok := e.FindApp("a.example" + path)
+		if !ok {
+			return
+		}
+		found++
+		path = strings.NewReplacer("%2e", ".", "%2E", ".", "%41", "A").Replace(path) // which all servers do (RFC 3986 §6.2.2.2)
+		for range 3 {
+			for _, reading := range []string{path, strings.ReplaceAll(path, "\\", "/"), parameters.ReplaceAllString(path, ""),
+				parameters.ReplaceAllString(strings.ReplaceAll(path, "\\", "/"), "")} {
+				require.Equal(t, owner(reading), n, "%s is read as %s", path, reading)
+			}
+			if path, err = url.PathUnescape(path); err != nil {
+				return
+			}
+		}
+	})
+	require.Positive(t, found)
+}
+
+var parameters = regexp.MustCompile(`;[^/]*`)
 
 // TestAShareEndsBeforeItsPercentage finds an account that is drawn at 50 % to the last
 // digit: it is in no share of 50, and in the next.
