@@ -2,6 +2,7 @@ package door_test
 
 import (
 	"bufio"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	cryptorand "crypto/rand"
@@ -46,12 +47,22 @@ type provider struct {
 	mu   sync.Mutex
 	keys map[string]*ecdsa.PrivateKey
 	asks int
+	// asked has each request for the keys, and hold keeps those waiting, where it is not nil.
+	asked chan *http.Request
+	hold  chan struct{}
 }
 
 func newProvider(t tester) *provider {
-	p := &provider{t: t, keys: map[string]*ecdsa.PrivateKey{}}
+	p := &provider{t: t, keys: map[string]*ecdsa.PrivateKey{}, asked: make(chan *http.Request, 100)}
 	p.rotate("first")
-	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.asked <- r
+		if p.hold != nil {
+			select {
+			case <-p.hold:
+			case <-r.Context().Done():
+			}
+		}
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		p.asks++
@@ -217,6 +228,44 @@ func TestGuardTokens(t *testing.T) {
 			h.guard(stranger.sign("first", "at+jwt", with(nil)), mail, pier, nil)
 		}
 		require.Equal(t, asks, p.asks, "made-up keys do not make it ask")
+	})
+}
+
+// TestNobodyWaitsForKeys that are known, and nobody keeps others from those that are not.
+func TestNobodyWaitsForKeys(t *testing.T) {
+	t.Run("a place of keys that hangs", func(t *testing.T) {
+		p := newProvider(t)
+		h := newHouse(t, nil, guarded(p))
+		good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+		status, _, text := h.guard(good, mail, pier, nil)
+		require.Equal(t, 200, status, text)
+		<-p.asked
+		p.hold = make(chan struct{})
+		defer close(p.hold)
+		h.pass(30 * time.Minute)
+		for _, token := range []string{good, p.sign("first", "at+jwt", claims(h.clock(), "pwd"))} {
+			status, _, text = h.guard(token, mail, pier, nil)
+			require.Equal(t, 200, status, text)
+		}
+		asked := <-p.asked
+		time.Sleep(50 * time.Millisecond) // in which it notices where nobody waits for it any more
+		require.NoError(t, asked.Context().Err(), "it is still asked, and nobody waited until it was given up")
+	})
+	t.Run("a stranger who hangs up", func(t *testing.T) {
+		p := newProvider(t)
+		p.hold = make(chan struct{})
+		h := newHouse(t, nil, guarded(p))
+		good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+		gone, hangUp := context.WithCancel(t.Context())
+		hangUp()
+		stranger := httptest.NewRequest("GET", mail, nil).WithContext(gone)
+		stranger.Header.Set("Authorization", "Bearer "+good[:len(good)-4]+"AAAA")
+		w := httptest.NewRecorder()
+		h.Guard(http.NotFoundHandler()).ServeHTTP(w, stranger)
+		require.Equal(t, 401, w.Code)
+		close(p.hold)
+		status, _, text := h.guard(good, mail, pier, nil)
+		require.Equal(t, 200, status, text)
 	})
 }
 

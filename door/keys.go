@@ -23,13 +23,15 @@ var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256, jose.ES384, j
 	jose.RS256, jose.RS384, jose.RS512}
 
 // keySet is a JWK Set (RFC 7517 §5) that is read again every so often, and where a token names a
-// key that it does not have.
+// key that it does not have. It is read in the background: who has a token of a key that is known never waits for the place of the
+// keys, and whoever hangs up stops no reading.
 type keySet struct {
 	at      string // a URL or a file
 	refresh time.Duration
 	now     func() time.Time
 	client  *http.Client
 
+	// mu guards what follows, and is never held while keys are read.
 	mu     sync.Mutex
 	keys   []jose.JSONWebKey
 	read   time.Time // when the keys were read
@@ -37,6 +39,8 @@ type keySet struct {
 	broken error
 	// round grows whenever the keys are read, so that what an older set verified can be told.
 	round uint64
+	// reading is closed when the reading that is under way has ended; it is nil where none is.
+	reading chan struct{}
 }
 
 // tryAgain is how long at least lies between two readings, so that tokens with made-up keys do not
@@ -56,20 +60,27 @@ func newKeySet(at string, refresh time.Duration, now func() time.Time) *keySet {
 }
 
 // find returns the keys that a token may be signed with: those of its key ID, or all where it
-// names none.
+// names none. Only for a key that is not known it waits for a reading, for as long as the context lasts.
 func (s *keySet) find(ctx context.Context, kid, algorithm string) ([]jose.JSONWebKey, uint64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	now := s.now()
-	if s.round == 0 || now.Sub(s.read) > s.refresh {
-		s.load(ctx, now)
-	}
+	s.readIfOld()
 	found := s.matching(kid, algorithm)
-	if len(found) == 0 && s.load(ctx, now) {
-		found = s.matching(kid, algorithm)
+	if len(found) == 0 {
+		if reading := s.readAgain(); reading != nil {
+			s.mu.Unlock()
+			select {
+			case <-reading:
+			case <-ctx.Done():
+			}
+			s.mu.Lock()
+			found = s.matching(kid, algorithm)
+		}
 	}
 	switch {
-	case s.round == 0 || now.Sub(s.read) > staleFor:
+	case s.round == 0 && s.broken == nil:
+		return nil, 0, errors.New("its keys are still being read")
+	case s.round == 0 || s.now().Sub(s.read) > staleFor:
 		return nil, 0, fmt.Errorf("its keys cannot be read: %w", s.broken)
 	case len(found) == 0:
 		return nil, 0, fmt.Errorf("no key %q for %s is known", kid, algorithm)
@@ -102,15 +113,23 @@ func isOfType(token *jwt.JSONWebToken, kind string) bool {
 	return strings.EqualFold(said, kind) || strings.EqualFold(said, "application/"+kind)
 }
 
-// current reports whether what was verified in a round still holds: the keys are the same.
-func (s *keySet) current(ctx context.Context, round uint64) bool {
+// current reports whether what was verified in a round still holds: the keys are the same, as far as they could be read.
+func (s *keySet) current(round uint64) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if now := s.now(); now.Sub(s.read) > s.refresh {
-		s.load(ctx, now)
-	}
+	s.readIfOld()
 	return s.round == round && s.now().Sub(s.read) <= staleFor
 }
+
+// readIfOld begins to read the keys again where they are old; s.mu is held.
+func (s *keySet) readIfOld() {
+	if !isWithin(s.now().Sub(s.read), s.refresh) {
+		s.readAgain()
+	}
+}
+
+// isWithin reports whether an age is at most so much. That of what was before a clock was put back is not.
+func isWithin(age, most time.Duration) bool { return age >= 0 && age <= most }
 
 func (s *keySet) matching(kid, algorithm string) []jose.JSONWebKey {
 	var found []jose.JSONWebKey
@@ -123,30 +142,34 @@ func (s *keySet) matching(kid, algorithm string) []jose.JSONWebKey {
 	return found
 }
 
-// load reads the keys, unless that was tried a moment ago. It reports whether it did.
-func (s *keySet) load(ctx context.Context, now time.Time) bool {
-	if !s.tried.IsZero() && now.Sub(s.tried) < tryAgain {
-		return false
+// readAgain begins to read the keys, unless that was tried a moment ago. It returns what is closed when the reading that is under way
+// has ended, nil where none is. s.mu is held.
+func (s *keySet) readAgain() <-chan struct{} {
+	now := s.now()
+	if s.reading == nil && (s.tried.IsZero() || !isWithin(now.Sub(s.tried), tryAgain)) {
+		s.tried, s.reading = now, make(chan struct{})
+		go func() {
+			set, err := s.fetch()
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.take(set, err, now)
+			close(s.reading)
+			s.reading = nil
+		}()
 	}
-	s.tried = now
-	text, err := s.fetch(ctx)
-	var set jose.JSONWebKeySet
-	if err == nil {
-		err = json.Unmarshal(text, &set)
-	}
-	if err == nil && len(set.Keys) == 0 {
-		err = errors.New("the set has no keys")
-	}
-	if err != nil {
-		s.broken = err
-		return false
+	return s.reading
+}
+
+// take takes in what was read at a moment; s.mu is held.
+func (s *keySet) take(set jose.JSONWebKeySet, err error, at time.Time) {
+	if s.broken = err; err != nil {
+		return
 	}
 	same := slices.EqualFunc(s.keys, set.Keys, func(a, b jose.JSONWebKey) bool { return a.KeyID == b.KeyID && sameKey(a, b) })
-	s.keys, s.read, s.broken = set.Keys, now, nil
+	s.keys, s.read = set.Keys, at
 	if !same || s.round == 0 {
 		s.round++
 	}
-	return true
 }
 
 func sameKey(a, b jose.JSONWebKey) bool {
@@ -155,15 +178,23 @@ func sameKey(a, b jose.JSONWebKey) bool {
 	return err == nil && wrong == nil && string(one) == string(other)
 }
 
-func (s *keySet) fetch(ctx context.Context) ([]byte, error) {
+// fetch reads the keys from where they are.
+func (s *keySet) fetch() (set jose.JSONWebKeySet, err error) {
+	text, err := s.fetchText()
+	if err == nil {
+		err = json.Unmarshal(text, &set)
+	}
+	if err == nil && len(set.Keys) == 0 {
+		err = errors.New("the set has no keys")
+	}
+	return set, err
+}
+
+func (s *keySet) fetchText() ([]byte, error) {
 	if !strings.Contains(s.at, "://") {
 		return os.ReadFile(s.at)
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.at, nil)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := s.client.Do(r)
+	answer, err := s.client.Get(s.at)
 	if err != nil {
 		return nil, err
 	}
