@@ -456,8 +456,9 @@ func (d *Door) sample(b *inForce) (text []byte) {
 	at := d.now().UTC().Truncate(24 * time.Hour).Add(12 * time.Hour)
 	asks := attempt.Attempt{Account: "nobody", At: at, IP: attempt.Known(netip.MustParseAddr("192.0.2.1")),
 		Through: attempt.Known(attempt.Browser), Client: attempt.None[attempt.ClientAsk](), Session: attempt.Session{ID: "session", Started: at},
-		Device:   attempt.Known(attempt.Device{ID: attempt.Known("device"), Known: attempt.Known(true)}),
-		Previous: attempt.Known(attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO")), Location: attempt.Known(attempt.Location{})}),
+		Device: attempt.Known(attempt.Device{ID: attempt.Known("device"), Known: attempt.Known(true)}),
+		Previous: attempt.Known(attempt.Previous{At: at, Country: attempt.Known(attempt.CountryCode("NO")),
+			Location: attempt.Known(attempt.Location{})}),
 		Failures: attempt.None[[]time.Time]()}
 	var methods []string
 	for _, m := range directory.Catalogue(b.Source().Methods) {

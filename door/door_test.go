@@ -436,8 +436,10 @@ func TestWhatTheStoreCannotSayMakesNothingMilder(t *testing.T) {
 				require.Empty(t, a.ACR)
 			}
 			require.NotContains(t, string(a.Facts.Attempt), "full")
+			require.Equal(t, c.verdict == decide.Grant, h.Ready(t.Context()).Ready, "it is ready where it can grant")
 			s.fail(false, false)
 			require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict, "it goes on when the store is back")
+			require.True(t, h.Ready(t.Context()).Ready)
 		})
 	}
 }

@@ -2,6 +2,7 @@ package door_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"maps"
 	"net/http"
@@ -367,6 +368,49 @@ func TestEventTokens(t *testing.T) {
 		require.Contains(t, string(metrics), `briskwarden_events_total{result="again"} 2`)
 		lint(t, metrics)
 	})
+}
+
+// TestReceiversAreToldEachByItself: one that hangs keeps nothing from another, and one that refuses a token for good is asked once.
+func TestReceiversAreToldEachByItself(t *testing.T) {
+	p, good := newProvider(t), newReceiver(t)
+	over := make(chan struct{})
+	hanging := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case <-over:
+		case <-r.Context().Done():
+		}
+	}))
+	defer hanging.Close()
+	defer close(over)
+	refusing := func(code string) *httptest.Server {
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(http.StatusBadRequest)
+			fmt.Fprintf(w, `{"err": %q, "description": "not mine"}`, code)
+		}))
+		t.Cleanup(s.Close)
+		return s
+	}
+	s := new(store.Memory)
+	h := newHouse(t, s, func(c *door.Config) {
+		telling(t, p, good)(c)
+		c.Tell.Receivers = append([]door.Receiver{{Name: "hangs", URL: hanging.URL, Audience: "a"},
+			{Name: "final", URL: refusing("invalid_audience").URL, Audience: "b"},
+			{Name: "for-now", URL: refusing("authentication_failed").URL, Audience: "c"}}, c.Tell.Receivers...)
+	})
+	for i := range 5 {
+		id := fmt.Sprint("s-", i)
+		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+		ended, err := h.EndSession(id, "she called")
+		require.NoError(t, err)
+		require.True(t, ended)
+	}
+	waiting := func(to string) (n int) {
+		rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox, Account: to})
+		require.NoError(t, err)
+		return len(rows)
+	}
+	require.Eventually(t, func() bool { return len(good.taken()) == 5 && waiting("final") == 0 }, 8*time.Second, time.Millisecond)
+	require.Equal(t, []int{5, 5}, []int{waiting("hangs"), waiting("for-now")})
 }
 
 func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {

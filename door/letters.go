@@ -41,8 +41,9 @@ func newPoster(d *Door, s store.Store) (*poster, error) {
 		return nil, err
 	}
 	p.outbox = outbox{kind: store.Letters, store: s, deliver: p.deliver, wake: make(chan struct{}, 1), now: d.now, log: d.log,
+		behind: map[string]bool{}, lane: laneOf,
 		line:   func(o *store.Outgoing) string { return o.ID },
-		giveUp: func(o *store.Outgoing, now time.Time) bool { return now.Sub(writtenAt(o)) > letterLasts },
+		giveUp: func(o *store.Outgoing, _ error, now time.Time) bool { return now.Sub(writtenAt(o)) > letterLasts },
 		done:   p.note}
 	return p, nil
 }
@@ -87,6 +88,14 @@ func writtenAt(o *store.Outgoing) time.Time {
 		return time.Time{} // it cannot be sent, and is given up
 	}
 	return l.At
+}
+
+// laneOf is the mail server, or the web hook of a recipient.
+func laneOf(o *store.Outgoing) string {
+	if o.By == byMail {
+		return byMail
+	}
+	return byHook + " " + o.To
 }
 
 // note says what became of a try.

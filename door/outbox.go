@@ -14,18 +14,22 @@ import (
 type outbox struct {
 	kind  store.Kind
 	store store.Store
-	// deliver sends once, and line says with what else something is sent in order.
-	deliver func(context.Context, *store.Outgoing) error
-	line    func(*store.Outgoing) string
-	// giveUp reports whether to give up on something that was not taken; nil never does.
-	giveUp func(o *store.Outgoing, now time.Time) bool
+	// deliver sends once. Lane says through what something is sent: none waits for what is sent through another. Line says with
+	// what else something is sent in order.
+	deliver    func(context.Context, *store.Outgoing) error
+	lane, line func(*store.Outgoing) string
+	// giveUp reports whether to give up on something that was not taken, for a reason.
+	giveUp func(o *store.Outgoing, err error, now time.Time) bool
 	// done is told what became of each try: it was taken, or not, or given up.
 	done func(o *store.Outgoing, err error, givenUp bool)
 	wake chan struct{}
 	now  func() time.Time
 	log  *slog.Logger
-	// pushing lets one at a time push.
-	pushing sync.Mutex
+
+	// sending are the lanes that are at work. Of each, behind is true where there was more to send meanwhile.
+	sending sync.WaitGroup
+	mu      sync.Mutex
+	behind  map[string]bool
 }
 
 // lease is how long a door has to send something before another door, or itself after a crash, may
@@ -45,6 +49,7 @@ func (o *outbox) ring() {
 
 // run sends what is in the outbox until the context ends.
 func (o *outbox) run(ctx context.Context) {
+	defer o.sending.Wait()
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
@@ -60,12 +65,9 @@ func (o *outbox) run(ctx context.Context) {
 	}
 }
 
-// push sends all that is due, the oldest first. What is of one line goes in order: while the first of it
-// is not taken, the others wait.
+// push begins to send all that is due, each lane by itself.
 func (o *outbox) push(ctx context.Context) error {
-	o.pushing.Lock()
-	defer o.pushing.Unlock()
-	waits := map[string]bool{}
+	lanes := map[string][]*store.Outgoing{}
 	for row, err := range store.All(ctx, o.store, store.Query{Kind: o.kind}) {
 		if err != nil {
 			return err
@@ -74,15 +76,42 @@ func (o *outbox) push(ctx context.Context) error {
 		if err := store.Read(row, out); err != nil {
 			return err
 		}
+		lanes[o.lane(out)] = append(lanes[o.lane(out)], out)
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for lane, list := range lanes {
+		if _, busy := o.behind[lane]; busy {
+			o.behind[lane] = true
+			continue
+		}
+		o.behind[lane] = false
+		o.sending.Go(func() {
+			o.sendInOrder(ctx, list)
+			o.mu.Lock()
+			defer o.mu.Unlock()
+			if o.behind[lane] {
+				o.ring()
+			}
+			delete(o.behind, lane)
+		})
+	}
+	return nil
+}
+
+// sendInOrder sends what is due of a lane, the oldest first. What is of one line goes in order: while the first of it is not taken, the
+// others wait.
+func (o *outbox) sendInOrder(ctx context.Context, list []*store.Outgoing) {
+	waits := map[string]bool{}
+	for _, out := range list {
 		in := o.line(out)
-		if waits[in] {
+		if ctx.Err() != nil || waits[in] {
 			continue
 		}
 		if out.Next.After(o.now()) || !o.claim(ctx, out) || !o.send(ctx, out) {
 			waits[in] = true
 		}
 	}
-	return nil
 }
 
 // claim takes something to be sent, so that no other door sends it meanwhile.
@@ -110,7 +139,7 @@ func (o *outbox) claim(ctx context.Context, out *store.Outgoing) bool {
 // again later.
 func (o *outbox) send(ctx context.Context, out *store.Outgoing) bool {
 	err := o.deliver(ctx, out)
-	givenUp := err != nil && o.giveUp != nil && o.giveUp(out, o.now())
+	givenUp := err != nil && o.giveUp(out, err, o.now())
 	kept := o.store.Update(ctx, func(tx store.Tx) error {
 		if err == nil || givenUp {
 			return store.Drop(tx, out)

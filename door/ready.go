@@ -3,6 +3,7 @@ package door
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
@@ -27,10 +28,14 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(d.config.Limits.Answer))
 	defer cancel()
 	missing := func(what string) { r.Ready, r.Not = false, append(r.Not, what) }
-	if _, err := d.facts.store.List(ctx, store.Query{Kind: store.Forms, Limit: 1}); err != nil {
+	probe := store.Key{Kind: store.Probes, Key: d.config.Journal.Door}
+	if _, err := d.facts.store.Get(ctx, probe); err != nil && !errors.Is(err, store.ErrNotFound) {
 		missing("the store cannot be asked")
 	} else if !d.facts.following.Load() {
 		missing("changes by other doors are not followed, so every fact is read from the store")
+	}
+	if d.config.Journal.Mode == JournalRequired && d.recorder.canKeep(ctx) != nil {
+		missing("nothing can be recorded, so nobody is let in")
 	}
 	switch restored, err := d.facts.restoredAt(ctx); {
 	case d.facts.suspended.Load():

@@ -2,8 +2,11 @@ package door
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden/journal"
@@ -20,6 +23,13 @@ type recorder struct {
 	timeout time.Duration
 	// recorded is told how long a transaction took, of how many, and what came of it.
 	recorded func(took time.Duration, jobs int, err error)
+
+	// kept and failed are when a transaction with entries was last kept, and when one last failed, as nanoseconds of the system's
+	// clock; probing guards probed and probe, the last time that it was tried out whether one can be kept, and what came of it.
+	kept, failed atomic.Int64
+	probing      sync.Mutex
+	probed       time.Time
+	probe        error
 
 	mu      sync.Mutex
 	waiting []*job
@@ -158,6 +168,11 @@ func (r *recorder) write(jobs []*job) {
 	begun := time.Now()
 	err := r.transact(jobs)
 	r.recorded(time.Since(begun), len(jobs), err)
+	if err != nil {
+		r.failed.Store(time.Now().UnixNano())
+	} else if slices.ContainsFunc(jobs, func(j *job) bool { return len(j.entries) > 0 }) {
+		r.kept.Store(time.Now().UnixNano())
+	}
 	if err != nil && len(jobs) > 1 && r.answers() {
 		for _, j := range jobs {
 			j.result <- r.transact([]*job{j})
@@ -167,6 +182,41 @@ func (r *recorder) write(jobs []*job) {
 	for _, j := range jobs {
 		j.result <- err
 	}
+}
+
+const (
+	// probeEvery is how often at most it is tried out whether anything can be kept.
+	probeEvery = time.Second
+	// probeSize is how much is written to find that out, in random bytes, so that it takes room as an entry does.
+	probeSize = 6 << 10
+)
+
+// canKeep reports what keeps a transaction from being kept now: what came of the last, where that was within a second, or else of one that
+// is made to find out.
+func (r *recorder) canKeep(ctx context.Context) error {
+	r.probing.Lock()
+	defer r.probing.Unlock()
+	kept, failed := time.Unix(0, r.kept.Load()), time.Unix(0, r.failed.Load())
+	if kept.After(failed) && time.Since(kept) < probeEvery {
+		return nil
+	}
+	if r.probed.After(failed) && time.Since(r.probed) < probeEvery {
+		return r.probe
+	}
+	fills := make([]byte, probeSize)
+	rand.Read(fills)
+	j := &job{urgent: true, change: func(b *batch) error {
+		return b.tx.Put(store.Row{Key: store.Key{Kind: store.Probes, Key: r.log},
+			Value: []byte(`{"fills":"` + base64.StdEncoding.EncodeToString(fills) + `"}`)})
+	}}
+	r.add(j)
+	select {
+	case r.probe = <-j.result:
+	case <-ctx.Done():
+		r.probe = ctx.Err()
+	}
+	r.probed = time.Now()
+	return r.probe
 }
 
 // answers reports whether the store can be read.

@@ -59,9 +59,18 @@ func newTeller(c *Config, s store.Store, now func() time.Time, log *slog.Logger)
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
 	t.outbox = outbox{kind: store.Outbox, store: s, deliver: t.deliver, wake: make(chan struct{}, 1), now: now, log: log,
-		line: func(o *store.Outgoing) string { return o.To + "\n" + o.Session },
-		done: func(o *store.Outgoing, err error, _ bool) {
-			if err != nil {
+		behind: map[string]bool{},
+		lane:   func(o *store.Outgoing) string { return o.To },
+		line:   func(o *store.Outgoing) string { return o.Session },
+		giveUp: func(_ *store.Outgoing, err error, _ time.Time) bool {
+			refused := new(eventProblem)
+			return errors.As(err, &refused) && refused.isFinal()
+		},
+		done: func(o *store.Outgoing, err error, givenUp bool) {
+			switch {
+			case givenUp:
+				log.Error("a receiver refused what it was told, and is not told it again", "receiver", o.To, "session", o.Session, "error", err)
+			case err != nil:
 				log.Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session, "tries", o.Tries,
 					"error", err)
 			}
@@ -183,12 +192,29 @@ func (t *teller) deliver(ctx context.Context, o *store.Outgoing) error {
 		}
 		defer answer.Body.Close()
 		said, _ := io.ReadAll(io.LimitReader(answer.Body, 300)) // for the log alone
-		if answer.StatusCode != http.StatusAccepted && answer.StatusCode != http.StatusOK {
-			return fmt.Errorf("it answers %s: %s", answer.Status, said)
+		switch answer.StatusCode {
+		case http.StatusAccepted, http.StatusOK:
+			return nil
+		case http.StatusBadRequest:
+			refused := new(eventProblem)
+			if json.Unmarshal(said, refused) == nil {
+				return refused
+			}
 		}
-		return nil
+		return fmt.Errorf("it answers %s: %s", answer.Status, said)
 	}
 	return errors.New("the configuration has no such receiver any more; name it again, or it waits for ever")
+}
+
+// Error implements error, of a receiver's answer.
+func (p *eventProblem) Error() string {
+	return fmt.Sprintf("it refuses the token (%s): %s", p.Code, p.Text)
+}
+
+// isFinal reports whether the same token would be refused each time (RFC 8935 §2.4). A key may become known to the receiver yet, and who
+// pushes may be let in.
+func (p *eventProblem) isFinal() bool {
+	return p.Code == "invalid_request" || p.Code == "invalid_issuer" || p.Code == "invalid_audience"
 }
 
 // serveKeys answers GET /jwks.json with the key that signs what is told.

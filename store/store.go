@@ -41,6 +41,7 @@ const (
 	Forms    Kind = "form"     // Form
 
 	Restorations Kind = "restored" // Restored
+	Probes       Kind = "probe"    // what a door writes to find out whether it can
 
 	// Those of package consent/acts, which has their types.
 	Clients   Kind = "client"

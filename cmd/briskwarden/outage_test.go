@@ -86,9 +86,14 @@ func TestAFullDisk(t *testing.T) {
 					require.Contains(t, text, "not_recorded")
 				}
 			}
+			status, text := s.ask("GET", "/readyz", "", "")
+			require.Equal(t, 503, status, text)
+			require.Contains(t, text, "nothing can be recorded")
 			require.NoError(t, os.Remove(filler))
 			require.Eventually(t, func() bool { verdict, _ := decides(); return verdict == "grant" }, 20*time.Second, 50*time.Millisecond,
 				s.log.String())
+			status, text = s.ask("GET", "/readyz", "", "")
+			require.Equal(t, 200, status, text)
 			s.stop()
 			require.Contains(t, in(t, dir, 0, "journal", "verify"), "SOUND")
 			list := in(t, dir, 0, "journal", "list", "--kind", "decision", "--most", "10000000", "--json")

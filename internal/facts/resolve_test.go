@@ -126,8 +126,8 @@ func TestFindAppOfEveryReading(t *testing.T) {
 		}
 		return max(0, slices.Index([]string{"site", "admin", "map"}, append(parts, "")[0]))
 	}
-	parts := rapid.SampledFrom([]string{"/", "/", "/", "admin", "map", "x", "..", ".", "%2e%2E", "%252e.", "%2f", "%252F", "%5c", "\\", ";", ";v=1", "%3b",
-		"%25", "%", "%41"})
+	parts := rapid.SampledFrom([]string{"/", "/", "/", "admin", "map", "x", "..", ".", "%2e%2E", "%252e.", "%2f", "%252F", "%5c", "\\", ";",
+		";v=1", "%3b", "%25", "%", "%41"})
 	found := 0
 	rapid.Check(t, func(t *rapid.T) {
 		path := "/" + strings.Join(rapid.SliceOfN(parts, 1, 9).Draw(t, "path"), "")

@@ -63,8 +63,8 @@ func carryOver(ctx context.Context, tx pgx.Tx, path string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "INSERT INTO facts SELECT kind, key, CASE kind WHEN 'account' THEN '' ELSE account END, device, NULL, value, due, 1"+
-		" FROM "+old+"facts"); err != nil {
+	if _, err := tx.Exec(ctx, "INSERT INTO facts SELECT kind, key, CASE kind WHEN 'account' THEN '' ELSE account END, device, NULL, value,"+
+		" due, 1 FROM "+old+"facts"); err != nil {
 		return err
 	}
 	if _, err := tx.Exec(ctx, "INSERT INTO entries SELECT $1, number, id::uuid, at, kind, account, hash, brief, NULL, leaf"+

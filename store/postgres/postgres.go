@@ -33,7 +33,8 @@ CREATE TABLE facts (kind text COLLATE "C" NOT NULL, key text COLLATE "C" NOT NUL
 CREATE INDEX facts_by_account ON facts (account, kind) WHERE account <> '';
 CREATE INDEX facts_by_device ON facts (device, kind) WHERE device <> '';
 CREATE INDEX facts_by_due ON facts (kind, due) WHERE due IS NOT NULL;
-CREATE TABLE logs (name text COLLATE "C" PRIMARY KEY, head bytea NOT NULL, size bigint NOT NULL) WITH (fillfactor = 10, vacuum_truncate = off);
+CREATE TABLE logs (name text COLLATE "C" PRIMARY KEY, head bytea NOT NULL, size bigint NOT NULL)
+	WITH (fillfactor = 10, vacuum_truncate = off);
 ALTER TABLE logs ALTER COLUMN head SET STORAGE EXTERNAL;
 CREATE TABLE dictionaries (id bigint PRIMARY KEY, text bytea NOT NULL);
 CREATE TABLE entries (log text COLLATE "C" NOT NULL, number bigint NOT NULL, id uuid NOT NULL UNIQUE, at timestamptz NOT NULL,

@@ -216,14 +216,15 @@ func TestALogWhoseHeadIsGone(t *testing.T) {
 func TestLongRowsArePacked(t *testing.T) {
 	address := storetest.Postgres(t)
 	one := open(t, address)
-	circumstances := `{"account":"nobody","app":"mail","through":"browser","proofs":[` + strings.Repeat(`{"method":"password","at":"2026-06-08"},`, 20)
+	circumstances := `{"account":"nobody","app":"mail","through":"browser","proofs":[` +
+		strings.Repeat(`{"method":"password","at":"2026-06-08"},`, 20)
 	one.Resembling([]byte(circumstances))
 	rows := []store.Row{{Key: store.Key{Kind: store.Sessions, Key: "long"}, Value: []byte(circumstances + circumstances[:100])},
 		{Key: store.Key{Kind: store.Sessions, Key: "short"}, Value: []byte(`{"account":"nobody"}`)}}
 	require.NoError(t, one.Update(t.Context(), func(tx store.Tx) error { return errors.Join(tx.Put(rows[0]), tx.Put(rows[1])) }))
 	for key, want := range map[string]string{"long": "true", "short": "false"} {
-		require.NoError(t, one.Run(t.Context(), "DO $$ BEGIN ASSERT (SELECT dictionary IS NOT NULL AND length(value) < 100 FROM facts WHERE key = '"+
-			key+"') = "+want+"; END $$"))
+		require.NoError(t, one.Run(t.Context(), "DO $$ BEGIN ASSERT (SELECT dictionary IS NOT NULL AND length(value) < 100 FROM facts"+
+			" WHERE key = '"+key+"') = "+want+"; END $$"))
 	}
 	read, err := open(t, address).List(t.Context(), store.Query{Kind: store.Sessions})
 	require.NoError(t, err)
