@@ -12,9 +12,37 @@ import (
 	filter "github.com/scim2/filter-parser/v2"
 )
 
-// patched applies one operation of a patch to attributes (RFC 7644 §3.5.2). The library has held it
-// against the schema.
+// mostValues is how many values an attribute may have. Members of groups are no attributes here.
+const mostValues = 1000
+
+// checkSizes reports an attribute with more values than one may have.
+func checkSizes(attributes map[string]any) error {
+	for name, value := range attributes {
+		switch value := value.(type) {
+		case []any:
+			if len(value) > mostValues {
+				return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s has more than %d values.", name, mostValues)
+			}
+		case map[string]any:
+			if err := checkSizes(value); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// patched applies one operation of a patch to attributes.
 func patched(attributes map[string]any, o scim.PatchOperation) error {
+	if err := patch(attributes, o); err != nil {
+		return err
+	}
+	return checkSizes(attributes) // after each, since the next looks at all values
+}
+
+// patch applies one operation of a patch to attributes (RFC 7644 §3.5.2). The library has held it
+// against the schema.
+func patch(attributes map[string]any, o scim.PatchOperation) error {
 	if o.Path == nil {
 		values, ok := o.Value.(map[string]any)
 		if !ok {

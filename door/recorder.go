@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"errors"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -31,6 +32,8 @@ type recorder struct {
 	probed       time.Time
 	probe        error
 
+	planning sync.Mutex
+
 	mu      sync.Mutex
 	waiting []*job
 	closed  bool
@@ -45,7 +48,9 @@ type job struct {
 	// urgent says that somebody waits for a job without entries.
 	urgent bool
 	// own says that it is what a decision notes: other doors may hear of it a moment later.
-	own    bool
+	own bool
+	// alone says that it is no part of a group.
+	alone  bool
 	result chan error
 }
 
@@ -144,9 +149,7 @@ func (r *recorder) run() {
 				r.mu.Lock()
 				jobs, closed = r.waiting, r.closed
 			}
-			if len(jobs) > mostTogether {
-				jobs = jobs[:mostTogether:mostTogether]
-			}
+			jobs = firstOf(jobs)
 			r.waiting = r.waiting[len(jobs):]
 			r.mu.Unlock()
 			if len(jobs) == 0 {
@@ -162,11 +165,54 @@ func (r *recorder) run() {
 	}
 }
 
+// firstOf returns the first of some jobs that are written together.
+func firstOf(jobs []*job) []*job {
+	n := min(len(jobs), mostTogether)
+	for i, j := range jobs[:n] {
+		if j.alone {
+			n = max(i, 1)
+			break
+		}
+	}
+	return jobs[:n:n]
+}
+
+// mostPlans is how often a change is planned before it is made within a transaction, where others change the same each time.
+const mostPlans = 5
+
+// doPlanned makes a change that may take long, or be refused: it is thought through first, while decisions go on, and what it comes to
+// is one short transaction. One at a time is, since two could rest on a row that is not there yet.
+func (r *recorder) doPlanned(ctx context.Context, change func(*batch) error) error {
+	r.planning.Lock()
+	defer r.planning.Unlock()
+	for range mostPlans {
+		plan := store.NewPlan(r.facts.store)
+		planned := &batch{ctx: ctx, tx: plan, facts: r.facts}
+		if err := change(planned); err != nil {
+			return err
+		}
+		err := r.do(&job{urgent: true, alone: true, change: func(b *batch) error {
+			b.accounts, b.devices, b.sessions = planned.accounts, planned.devices, planned.sessions
+			b.groupsChanged, b.entries = planned.groupsChanged, planned.entries
+			return plan.Apply(b.ctx, b.tx)
+		}})
+		if !errors.Is(err, store.ErrOutdated) {
+			return err
+		}
+		r.facts.forget(plan.Read())
+	}
+	return r.do(&job{urgent: true, alone: true, change: change})
+}
+
 // write writes some jobs in one transaction. Where one of them cannot be done, each is tried
 // alone, so that it takes none down with it.
 func (r *recorder) write(jobs []*job) {
 	begun := time.Now()
 	err := r.transact(jobs)
+	if errors.Is(err, store.ErrOutdated) { // which is no fault of the store
+		jobs[0].result <- err
+		return
+	}
 	r.recorded(time.Since(begun), len(jobs), err)
 	if err != nil {
 		r.failed.Store(time.Now().UnixNano())

@@ -192,7 +192,7 @@ const mostChanges = 500
 func (d *Door) push(r *http.Request, what, name, done string, change func(*batch, *changes) error) error {
 	feed := feedOf(r)
 	noted := &changes{}
-	err := d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+	err := d.recorder.doPlanned(r.Context(), func(b *batch) error {
 		*noted = changes{by: feed.source, at: d.now()}
 		if err := change(b, noted); err != nil {
 			return err
@@ -214,7 +214,8 @@ func (d *Door) push(r *http.Request, what, name, done string, change func(*batch
 			b.entries = append(b.entries, journal.Make(journal.People, journal.NewID(), noted.at, feed.Name, account, "people", detail))
 		}
 		return nil
-	}})
+	})
+	d.teller.outbox.ring() // sessions may have ended
 	var known scimerrors.ScimError
 	if err != nil && !errors.As(err, &known) {
 		d.log.Error("what was pushed was not kept", "error", err)
@@ -573,6 +574,9 @@ type signOn struct {
 // write makes what a feed states of an account that which a User says, as far as the feed may state it. What the User
 // leaves out the feed states no longer; but that somebody is disabled stands until the feed says `active: true`.
 func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *changes) error {
+	if err := checkSizes(attributes); err != nil {
+		return err
+	}
 	outside := external(attributes)
 	whole := maps.Clone(attributes)
 	whole["schemas"], whole["id"] = []string{schema.UserSchema}, idOf(a.Name)

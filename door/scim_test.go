@@ -1,6 +1,7 @@
 package door_test
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -8,12 +9,14 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // scimAsk makes a request of SCIM and returns the status, the header and the answer.
@@ -162,6 +165,81 @@ func TestPeopleArePushed(t *testing.T) {
 		h.scimAsk("DELETE", "/Users/"+made["id"].(string), "")
 		require.Equal(t, decide.AccountDisabled, h.decide(ingrid("mail", password, "")).Causes[0].Code)
 	})
+}
+
+// holding is a store on which a feed's change takes for as long as hold is not closed, and that counts transactions.
+type holding struct {
+	store.Memory
+	began, hold chan struct{}
+	updates     atomic.Int64
+}
+
+func (s *holding) wait(q store.Query) {
+	if s.hold != nil && q.Kind == store.Members && q.Account == "" { // which is asked of a group
+		s.began <- struct{}{}
+		<-s.hold
+	}
+}
+
+func (s *holding) List(ctx context.Context, q store.Query) ([]store.Row, error) {
+	s.wait(q)
+	return s.Memory.List(ctx, q)
+}
+
+func (s *holding) Update(ctx context.Context, change func(store.Tx) error) error {
+	s.updates.Add(1)
+	return s.Memory.Update(ctx, func(tx store.Tx) error { return change(holdingTx{tx, s}) })
+}
+
+type holdingTx struct {
+	store.Tx
+	s *holding
+}
+
+func (t holdingTx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
+	t.s.wait(q)
+	return t.Tx.List(ctx, q)
+}
+
+// TestAFeedStopsNoDecision: what it changes is thought through beside them, and what is refused is no transaction.
+func TestAFeedStopsNoDecision(t *testing.T) {
+	s := new(holding)
+	h := newHouse(t, s, nil)
+	status, _, made := h.scimAsk("POST", "/Users", newHand)
+	require.Equal(t, http.StatusCreated, status)
+	updates := s.updates.Load()
+	status, _, _ = h.scimAsk("POST", "/Users", newHand)
+	require.Equal(t, http.StatusConflict, status)
+	require.Equal(t, updates, s.updates.Load())
+
+	s.began, s.hold = make(chan struct{}, 100), make(chan struct{})
+	done := make(chan int)
+	go func() {
+		status, _, _ := h.scimAsk("POST", "/Groups", fmt.Sprintf(
+			`{"schemas": ["`+groupSchema+`"], "displayName": "deck", "members": [{"value": %q}]}`, made["id"]))
+		done <- status
+	}()
+	select {
+	case <-s.began:
+	case status := <-done:
+		require.Fail(t, "it did not take long", status)
+	}
+	require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict)
+	close(s.hold)
+	require.Equal(t, http.StatusCreated, <-done)
+}
+
+func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	_, _, made := h.scimAsk("POST", "/Users", newHand)
+	var operations []string
+	for i := range 3000 {
+		operations = append(operations, fmt.Sprintf(`{"op": "add", "path": "emails", "value": [{"value": "%d@kestrelsound.example"}]}`, i))
+	}
+	status, _, answer := h.scimAsk("PATCH", "/Users/"+made["id"].(string),
+		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [`+strings.Join(operations, ",")+`]}`)
+	require.Equal(t, http.StatusBadRequest, status)
+	require.Contains(t, answer["detail"], "emails has more than 1000 values")
 }
 
 func TestPeopleAreFound(t *testing.T) {

@@ -82,6 +82,7 @@ func Run(t *testing.T, empty func(*testing.T) store.Store, again func(*testing.T
 	t.Run("rows", func(t *testing.T) { rows(t, empty(t)) })
 	t.Run("values come back as they were", func(t *testing.T) { values(t, empty(t)) })
 	t.Run("a transaction is kept whole or not at all", func(t *testing.T) { whole(t, empty(t)) })
+	t.Run("what was planned is done on what it rests on, or not at all", func(t *testing.T) { plans(t, empty) })
 	t.Run("as a map", func(t *testing.T) { model(t, empty(t)) })
 	t.Run("journal", func(t *testing.T) { entries(t, empty(t)) })
 	t.Run("logs are one journal", func(t *testing.T) { logs(t, empty(t)) })
@@ -225,6 +226,59 @@ func values(t *testing.T, s store.Store) {
 			require.JSONEq(t, string(written), string(store.RowOf(want).Value))
 			require.NoError(t, s.Update(ctx, func(tx store.Tx) error { return store.Drop(tx, want) }))
 			require.ErrorIs(t, store.Load(ctx, s, got[true]), store.ErrNotFound)
+		})
+	}
+}
+
+// plans holds a store to what a plan promises, in which another changes what it read, or not.
+func plans(t *testing.T, empty func(*testing.T) store.Store) {
+	ctx := context.Background()
+	device := func(id string) store.Key { return store.Key{Kind: store.Devices, Key: id} }
+	put := func(tx store.Tx, id, value string) error {
+		return tx.Put(store.Row{Key: device(id), Value: []byte(value)})
+	}
+	for name, another := range map[string]func(tx store.Tx) error{
+		"":                             func(store.Tx) error { return nil },
+		"a row that it did not read":   func(tx store.Tx) error { return put(tx, "other", `"new"`) },
+		"outdated: a row that it read": func(tx store.Tx) error { return put(tx, "read", `"new"`) },
+		"outdated: one that it listed": func(tx store.Tx) error { return tx.Delete(device("listed")) },
+		"outdated: one that was none":  func(tx store.Tx) error { return put(tx, "none", `"new"`) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := empty(t)
+			require.NoError(t, s.Update(ctx, func(tx store.Tx) error {
+				return errors.Join(put(tx, "read", `"old"`), put(tx, "listed", `"old"`), put(tx, "other", `"old"`))
+			}))
+			p := store.NewPlan(s)
+			row, err := p.Get(ctx, device("read"))
+			require.NoError(t, err)
+			require.Equal(t, `"old"`, string(row.Value))
+			_, err = p.Get(ctx, device("none"))
+			require.ErrorIs(t, err, store.ErrNotFound)
+			require.NoError(t, errors.Join(put(p, "read", `"planned"`), put(p, "made", `"planned"`)))
+			found, err := p.List(ctx, store.Query{Kind: store.Devices, Prefix: "listed"})
+			require.NoError(t, err)
+			require.Len(t, found, 1)
+			require.NoError(t, p.Delete(device("listed")))
+			row, err = p.Get(ctx, device("read"))
+			require.NoError(t, err)
+			require.Equal(t, `"planned"`, string(row.Value), "a plan sees what it changes")
+			_, err = s.Get(ctx, device("made"))
+			require.ErrorIs(t, err, store.ErrNotFound, "it changes nothing yet")
+
+			require.NoError(t, s.Update(ctx, another))
+			before, err := s.List(ctx, store.Query{Kind: store.Devices})
+			require.NoError(t, err)
+			err = s.Update(ctx, func(tx store.Tx) error { return p.Apply(ctx, tx) })
+			after, listing := s.List(ctx, store.Query{Kind: store.Devices})
+			require.NoError(t, listing)
+			if strings.HasPrefix(name, "outdated") {
+				require.ErrorIs(t, err, store.ErrOutdated)
+				require.Equal(t, before, after)
+				return
+			}
+			require.NoError(t, err)
+			require.Equal(t, []string{"made", "other", "read"}, keys(after))
 		})
 	}
 }
