@@ -194,7 +194,7 @@ func (r *recorder) doPlanned(ctx context.Context, change func(*batch) error) err
 		err := r.do(&job{urgent: true, alone: true, change: func(b *batch) error {
 			b.accounts, b.devices, b.sessions = planned.accounts, planned.devices, planned.sessions
 			b.groupsChanged, b.entries = planned.groupsChanged, planned.entries
-			return plan.Apply(b.ctx, b.tx)
+			return plan.Apply(b.ctx, b.tx, planned.changed())
 		}})
 		if !errors.Is(err, store.ErrOutdated) {
 			return err
@@ -273,8 +273,15 @@ func (r *recorder) answers() bool {
 	return err == nil
 }
 
+// timesAlone is how many times as long a job may take that is alone: it may be a group with all its members.
+const timesAlone = 10
+
 func (r *recorder) transact(jobs []*job) error {
-	ctx, cancel := context.WithTimeout(context.Background(), r.timeout)
+	timeout := r.timeout
+	if jobs[0].alone {
+		timeout *= timesAlone
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), timeout)
 	defer cancel()
 	var b *batch
 	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
@@ -410,6 +417,21 @@ func (b *batch) setSession(id string, s *store.Session) {
 		b.sessions = map[string]*store.Session{}
 	}
 	b.sessions[id] = s
+}
+
+// changed returns the keys of the values that are to be changed.
+func (b *batch) changed() map[store.Key]bool {
+	keys := map[store.Key]bool{}
+	for name := range b.accounts {
+		keys[store.Key{Kind: store.Accounts, Key: name}] = true
+	}
+	for id := range b.devices {
+		keys[store.Key{Kind: store.Devices, Key: id}] = true
+	}
+	for id := range b.sessions {
+		keys[store.Key{Kind: store.Sessions, Key: id}] = true
+	}
+	return keys
 }
 
 // put writes a value. The text of a device is remembered, since decisions show it.

@@ -1,11 +1,13 @@
 package door
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"slices"
@@ -31,8 +33,12 @@ import (
 // SCIM.
 const PeopleSchema = "urn:briskwarden:scim:schemas:extension:2.0:User"
 
-// mostPushed is how large a resource or a patch may be, in bytes.
-const mostPushed = 4 << 20
+const (
+	// mostOfUser and mostOfGroup are how large a User and a Group, or a patch of one, may be in bytes: a group has its members in it.
+	mostOfUser, mostOfGroup = 256 << 10, 4 << 20
+	// mostOperations is how many operations a patch may have: the library takes 0.1 ms of a processor to read each.
+	mostOperations = 1000
+)
 
 // scimServer makes the SCIM 2.0 service (RFC 7644) by which another system pushes people and groups.
 func (d *Door) scimServer() (http.Handler, error) {
@@ -84,9 +90,48 @@ func (d *Door) scimServer() (http.Handler, error) {
 			d.serveProvider(w)
 			return
 		}
-		r.Body = http.MaxBytesReader(w, r.Body, mostPushed)
+		if err := bounded(w, r); err != nil {
+			d.writeScimProblem(w, err)
+			return
+		}
 		served.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), feedKey{}, known.Caller)))
 	}), nil
+}
+
+// bounded reads the body of a request, which is not too large, and has it read again.
+func bounded(w http.ResponseWriter, r *http.Request) error {
+	most := int64(mostOfUser)
+	if strings.HasPrefix(r.URL.Path, "/scim/v2/Groups") {
+		most = mostOfGroup
+	}
+	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, most))
+	switch tooLarge := new(http.MaxBytesError); {
+	case errors.As(err, &tooLarge):
+		return scimProblem(http.StatusRequestEntityTooLarge, "", "A User or a patch of one has at most %d bytes, and a Group %d.",
+			mostOfUser, mostOfGroup)
+	case err != nil:
+		return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidSyntax, "The request could not be read to its end.")
+	}
+	var patch struct{ Operations []json.RawMessage }
+	if r.Method == http.MethodPatch && json.Unmarshal(text, &patch) == nil && len(patch.Operations) > mostOperations {
+		return scimProblem(http.StatusRequestEntityTooLarge, "", "A patch has at most %d operations. One can add or remove a whole list of "+
+			"members.", mostOperations)
+	}
+	r.Body = io.NopCloser(bytes.NewReader(text))
+	return nil
+}
+
+// writeScimProblem answers with an error of scimProblem (RFC 7644 §3.12).
+func (d *Door) writeScimProblem(w http.ResponseWriter, err error) {
+	var problem scimerrors.ScimError
+	errors.As(err, &problem)
+	text, err := problem.MarshalJSON()
+	if err != nil {
+		d.log.Error("an error of SCIM could not be written", "error", err)
+	}
+	w.Header().Set("Content-Type", "application/scim+json")
+	w.WriteHeader(problem.Status)
+	w.Write(text)
 }
 
 type feedKey struct{}

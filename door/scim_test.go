@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -225,21 +227,43 @@ func TestAFeedStopsNoDecision(t *testing.T) {
 		require.Fail(t, "it did not take long", status)
 	}
 	require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict)
+	h.decide(strings.Replace(ingrid("mail", "", `,"failed":[{"method":"password","reason":"refused"}]`), "ingrid@", "sunniva@", 1))
 	close(s.hold)
 	require.Equal(t, http.StatusCreated, <-done)
+	a := h.account("sunniva@kestrelsound.example")
+	require.Len(t, a.Failures, 1, "what a decision noted meanwhile is kept")
+	require.True(t, slices.ContainsFunc(a.Stated, func(s store.Statement) bool { return s.Fact == store.Membership && s.Name == "deck" }) ||
+		slices.Contains(h.known(a.Name).Groups, "deck"))
 }
 
 func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	_, _, made := h.scimAsk("POST", "/Users", newHand)
-	var operations []string
-	for i := range 3000 {
-		operations = append(operations, fmt.Sprintf(`{"op": "add", "path": "emails", "value": [{"value": "%d@kestrelsound.example"}]}`, i))
+	add := func(operations, values int, value string) (int, any) {
+		list := strings.TrimSuffix(strings.Repeat(`{"value": "`+value+`"},`, values), ",")
+		one := strings.Repeat(`{"op": "add", "path": "emails", "value": [`+list+`]},`, operations)
+		i := 0
+		status, _, answer := h.scimAsk("PATCH", "/Users/"+made["id"].(string), `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],`+
+			` "Operations": [`+regexp.MustCompile("@").ReplaceAllStringFunc(strings.TrimSuffix(one, ","), func(string) string {
+			i++
+			return fmt.Sprint(i, "@")
+		})+`]}`)
+		return status, answer["detail"]
 	}
-	status, _, answer := h.scimAsk("PATCH", "/Users/"+made["id"].(string),
-		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [`+strings.Join(operations, ",")+`]}`)
-	require.Equal(t, http.StatusBadRequest, status)
-	require.Contains(t, answer["detail"], "emails has more than 1000 values")
+	for _, c := range []struct {
+		operations, values int
+		value              string
+		status             int
+		detail             string
+	}{
+		{900, 2, "@a.example", http.StatusBadRequest, "emails has more than 1000 values"},
+		{1001, 1, "@a.example", http.StatusRequestEntityTooLarge, "A patch has at most 1000 operations."},
+		{1, 10, strings.Repeat("x", 30_000) + "@a.example", http.StatusRequestEntityTooLarge, "has at most 262144 bytes"},
+	} {
+		status, detail := add(c.operations, c.values, c.value)
+		require.Equal(t, c.status, status, detail)
+		require.Contains(t, detail, c.detail)
+	}
 }
 
 func TestPeopleAreFound(t *testing.T) {

@@ -77,8 +77,10 @@ func (p *Plan) Prune(string, time.Time, int) ([]int64, error) { return nil, errP
 // ErrOutdated is returned for a plan that rests on rows which are others by now: plan again.
 var ErrOutdated = errors.New("what was planned on has changed meanwhile")
 
-// Apply does in a transaction what was planned, where every row that the plan read is as it was, and else nothing (ErrOutdated).
-func (p *Plan) Apply(ctx context.Context, tx Tx) error {
+// Apply does in a transaction what was planned, where the rows that the plan read are as they were, and else nothing (ErrOutdated). Also
+// are rows that the transaction changes besides. In a store without stamps it looks at rows that are changed alone, since to look at
+// one is to read it.
+func (p *Plan) Apply(ctx context.Context, tx Tx, also map[Key]bool) error {
 	for key, was := range p.read {
 		if tx.Stamp() != 0 {
 			if !tx.Rests(key, was.Stamp) {
@@ -86,7 +88,10 @@ func (p *Plan) Apply(ctx context.Context, tx Tx) error {
 			}
 			continue
 		}
-		row, err := tx.Get(ctx, key) // of a store without stamps, which is of this program alone
+		if _, changes := p.Changes[key]; !changes && !also[key] {
+			continue
+		}
+		row, err := tx.Get(ctx, key)
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return err
 		}

@@ -255,7 +255,7 @@ func plans(t *testing.T, empty func(*testing.T) store.Store) {
 			require.Equal(t, `"old"`, string(row.Value))
 			_, err = p.Get(ctx, device("none"))
 			require.ErrorIs(t, err, store.ErrNotFound)
-			require.NoError(t, errors.Join(put(p, "read", `"planned"`), put(p, "made", `"planned"`)))
+			require.NoError(t, errors.Join(put(p, "read", `"planned"`), put(p, "none", `"planned"`)))
 			found, err := p.List(ctx, store.Query{Kind: store.Devices, Prefix: "listed"})
 			require.NoError(t, err)
 			require.Len(t, found, 1)
@@ -263,13 +263,13 @@ func plans(t *testing.T, empty func(*testing.T) store.Store) {
 			row, err = p.Get(ctx, device("read"))
 			require.NoError(t, err)
 			require.Equal(t, `"planned"`, string(row.Value), "a plan sees what it changes")
-			_, err = s.Get(ctx, device("made"))
+			_, err = s.Get(ctx, device("none"))
 			require.ErrorIs(t, err, store.ErrNotFound, "it changes nothing yet")
 
 			require.NoError(t, s.Update(ctx, another))
 			before, err := s.List(ctx, store.Query{Kind: store.Devices})
 			require.NoError(t, err)
-			err = s.Update(ctx, func(tx store.Tx) error { return p.Apply(ctx, tx) })
+			err = s.Update(ctx, func(tx store.Tx) error { return p.Apply(ctx, tx, nil) })
 			after, listing := s.List(ctx, store.Query{Kind: store.Devices})
 			require.NoError(t, listing)
 			if strings.HasPrefix(name, "outdated") {
@@ -278,7 +278,7 @@ func plans(t *testing.T, empty func(*testing.T) store.Store) {
 				return
 			}
 			require.NoError(t, err)
-			require.Equal(t, []string{"made", "other", "read"}, keys(after))
+			require.Equal(t, []string{"none", "other", "read"}, keys(after))
 		})
 	}
 }
