@@ -1,10 +1,12 @@
 package door
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -187,10 +189,13 @@ func (r *recorder) doPlanned(ctx context.Context, change func(*batch) error) err
 	defer r.planning.Unlock()
 	for range mostPlans {
 		plan := store.NewPlan(r.facts.store)
-		planned := &batch{ctx: ctx, tx: plan, facts: r.facts}
+		planned := &batch{ctx: ctx, tx: plan, facts: r.facts, were: map[string][]byte{}}
 		if err := change(planned); err != nil {
 			return err
 		}
+		maps.DeleteFunc(planned.accounts, func(name string, a *store.Account) bool {
+			return bytes.Equal(store.RowOf(a).Value, planned.were[name])
+		})
 		err := r.do(&job{urgent: true, alone: true, change: func(b *batch) error {
 			b.accounts, b.devices, b.sessions = planned.accounts, planned.devices, planned.sessions
 			b.groupsChanged, b.entries = planned.groupsChanged, planned.entries
@@ -327,6 +332,8 @@ type batch struct {
 	devices  map[string]*store.Device
 	sessions map[string]*store.Session // nil is one that was dropped
 	texts    map[store.Key][]byte
+	// were are accounts as they were read; nil where nobody asks.
+	were map[string][]byte
 	// groupsChanged says that what feeds manage has changed.
 	groupsChanged bool
 	// entries are those that changes made themselves.
@@ -362,6 +369,8 @@ func (b *batch) account(name string) (*store.Account, error) {
 	}
 	if a == nil {
 		a = &store.Account{Name: name}
+	} else if b.were != nil {
+		b.were[name] = store.RowOf(a).Value
 	}
 	if b.accounts == nil {
 		b.accounts = map[string]*store.Account{}

@@ -173,7 +173,8 @@ func TestPeopleArePushed(t *testing.T) {
 type holding struct {
 	store.Memory
 	began, hold chan struct{}
-	updates     atomic.Int64
+	// updates are transactions, and accounts are those that were put.
+	updates, accounts atomic.Int64
 }
 
 func (s *holding) wait(q store.Query) {
@@ -201,6 +202,13 @@ type holdingTx struct {
 func (t holdingTx) List(ctx context.Context, q store.Query) ([]store.Row, error) {
 	t.s.wait(q)
 	return t.Tx.List(ctx, q)
+}
+
+func (t holdingTx) Put(row store.Row) error {
+	if row.Kind == store.Accounts {
+		t.s.accounts.Add(1)
+	}
+	return t.Tx.Put(row)
 }
 
 // TestAFeedStopsNoDecision: what it changes is thought through beside them, and what is refused is no transaction.
@@ -234,6 +242,12 @@ func TestAFeedStopsNoDecision(t *testing.T) {
 	require.Len(t, a.Failures, 1, "what a decision noted meanwhile is kept")
 	require.True(t, slices.ContainsFunc(a.Stated, func(s store.Statement) bool { return s.Fact == store.Membership && s.Name == "deck" }) ||
 		slices.Contains(h.known(a.Name).Groups, "deck"))
+	accounts := s.accounts.Load()
+	status, _, _ = h.scimAsk("PATCH", "/Groups/"+base64.RawURLEncoding.EncodeToString([]byte("deck")), fmt.Sprintf(
+		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
+			"Operations": [{"op": "add", "path": "members", "value": [{"value": %q}]}]}`, made["id"]))
+	require.Equal(t, http.StatusNoContent, status)
+	require.Equal(t, accounts, s.accounts.Load(), "who is in it already costs nothing")
 }
 
 func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
