@@ -72,16 +72,11 @@ func (d *Door) Guard(next http.Handler) http.Handler {
 		panic("door: Guard needs a Door of New, and a handler to guard")
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen := seenRequest{url: asCame(r), ip: remote(r)}
-		if d.isTrusted(seen.ip) && r.Header.Get("X-Forwarded-Host") != "" {
-			forwarded, err := d.forwarded(r)
-			if err != nil {
-				d.writeProblem(w, r, err)
-				return
-			}
-			seen = forwarded
+		var account string
+		seen, err := d.seen(r)
+		if err == nil {
+			account, err = d.admits(r, seen)
 		}
-		account, err := d.admits(r, seen)
 		if err != nil {
 			d.writeProblem(w, r, err)
 			return
@@ -94,17 +89,32 @@ func (d *Door) Guard(next http.Handler) http.Handler {
 	})
 }
 
-// asCame returns the host and path of a request as it came, which middleware does not rewrite.
-func asCame(r *http.Request) string {
+// seen is what middleware sees: what a trusted proxy says, or the request as it came, which other middleware does not rewrite.
+func (d *Door) seen(r *http.Request) (seenRequest, error) {
+	ip := remote(r)
+	if d.isTrusted(ip) && r.Header.Get("X-Forwarded-Host") != "" {
+		return d.forwarded(r)
+	}
 	uri := r.RequestURI
 	if uri == "" { // a program made it
 		uri = r.URL.RequestURI()
 	}
 	if _, rest, absolute := strings.Cut(uri, "://"); absolute && !strings.HasPrefix(uri, "/") {
-		uri = strings.TrimLeft(rest, "/") // in the form for a proxy (RFC 9112 §3.2.2), whose host net/http put into Host
-		uri = uri[min(len(uri), strings.IndexAny(uri+"/", "/?#")):]
+		// In the form for a proxy (RFC 9112 §3.2.2), whose host net/http put into Host. Without a path it is the root.
+		if uri = rest[min(len(rest), strings.IndexAny(rest+"/", "/?#")):]; !strings.HasPrefix(uri, "/") {
+			uri = "/" + uri
+		}
 	}
-	return r.Host + uri
+	url, err := urlOf(r.Host, uri)
+	return seenRequest{url, ip}, err
+}
+
+// urlOf joins a host and a path. A client can send others, to which nothing is opened: nginx would make 500 of any other problem.
+func urlOf(host, path string) (string, error) {
+	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@,") {
+		return "", problem(http.StatusForbidden, "This cannot be opened.")
+	}
+	return host + path, nil
 }
 
 // serveGuard answers GET /v1/guard, which a reverse proxy asks for each request: with 200 and the
@@ -186,10 +196,10 @@ func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
 	if err != nil {
 		return seenRequest{}, err
 	}
-	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@,") {
-		return seenRequest{}, problem(http.StatusForbidden, "This cannot be opened.") // a client can ask so, and nginx makes 500 of others
+	var seen seenRequest
+	if seen.url, err = urlOf(host, path); err != nil {
+		return seen, err
 	}
-	seen := seenRequest{url: host + path}
 	hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
 	for i := len(hops) - 1; i >= 0; i-- {
 		ip, err := netip.ParseAddr(strings.TrimSpace(hops[i]))
