@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/briskwarden/briskwarden/book"
@@ -242,6 +243,7 @@ type Meaning struct {
 func Schema() []byte {
 	return book.OtherSchema(reflect.TypeFor[Config](), "A configuration of the door", "door", map[reflect.Type][]string{
 		reflect.TypeFor[History](): histories, reflect.TypeFor[JournalMode](): journalModes, reflect.TypeFor[Right](): rights,
+		reflect.TypeFor[post.Security](): post.Securities(),
 	})
 }
 
@@ -299,7 +301,10 @@ func (c *Config) Check() error {
 	c.fill()
 	var errs []error
 	wrong := func(format string, args ...any) { errs = append(errs, fmt.Errorf(format, args...)) }
-	host, _, err := net.SplitHostPort(c.Listen)
+	host, port, err := net.SplitHostPort(c.Listen)
+	if err == nil {
+		_, err = strconv.ParseUint(port, 10, 16)
+	}
 	switch {
 	case err != nil:
 		wrong("listen: %q is no address with a port, such as 127.0.0.1:7443", c.Listen)

@@ -39,6 +39,7 @@ tell: {issuer: "https://door.example", key: t.jwk, receivers: [{name: idp, url: 
 		"a right that is none": {"door: 1\ncallers: [{name: a, token: " + digest + ", may: [decide, everything]}]\n",
 			`"everything" is not a right`},
 		"no address":              {"door: 1\nlisten: here\n", "listen: \"here\" is no address with a port"},
+		"no port":                 {"door: 1\nlisten: 127.0.0.1:99999\n", "listen: \"127.0.0.1:99999\" is no address with a port"},
 		"beyond loopback, no TLS": {"door: 1\nlisten: 0.0.0.0:7443\n", "give a certificate and key, or say behind_proxy: true"},
 		"behind a proxy":          {"door: 1\nlisten: 0.0.0.0:7443\nbehind_proxy: true\n", ""},
 		"half a certificate":      {"door: 1\ncertificate: a.crt\n", "certificate and key stand together"},

@@ -406,5 +406,8 @@ func TestWhatTheCommandsPrint(t *testing.T) {
 	check("journal-pruning", &journal.Pruning{Before: monday, By: "ragna@kestrelsound.example", Entries: 7})
 	check("serve-check", service.Check(ctx, "nowhere", config))
 	require.Len(t, schema.Documents(), 35)
+	for _, d := range schema.Documents() {
+		t.Run(d.Name, func(t *testing.T) { compiled(t, d.Name) })
+	}
 	require.NotEmpty(t, decide.CauseCodes())
 }
