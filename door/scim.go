@@ -94,8 +94,35 @@ func (d *Door) scimServer() (http.Handler, error) {
 			d.writeScimProblem(w, err)
 			return
 		}
-		served.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), feedKey{}, known.Caller)))
+		served.ServeHTTP(&scimWriter{ResponseWriter: w, door: d},
+			r.WithContext(context.WithValue(r.Context(), feedKey{}, known.Caller)))
 	}), nil
+}
+
+// scimWriter answers 503 (RFC 9110 §15.6.4) where the library would tell the caller of a fault of the store, which the log is told.
+type scimWriter struct {
+	http.ResponseWriter
+	door   *Door
+	failed bool
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (w *scimWriter) WriteHeader(status int) {
+	if w.failed = status == http.StatusInternalServerError; !w.failed {
+		w.ResponseWriter.WriteHeader(status)
+		return
+	}
+	w.Header().Set("Retry-After", "1")
+	w.door.writeScimProblem(w.ResponseWriter, scimProblem(http.StatusServiceUnavailable, "", "The store cannot be asked now. Try again."))
+}
+
+// Write implements http.ResponseWriter.
+func (w *scimWriter) Write(text []byte) (int, error) {
+	if w.failed {
+		w.door.log.Error("a request of SCIM could not be answered", "error", string(text))
+		return len(text), nil
+	}
+	return w.ResponseWriter.Write(text)
 }
 
 // bounded reads the body of a request, which is not too large, and has it read again.
@@ -263,8 +290,7 @@ func (d *Door) push(r *http.Request, what, name, done string, change func(*batch
 	d.teller.outbox.ring() // sessions may have ended
 	var known scimerrors.ScimError
 	if err != nil && !errors.As(err, &known) {
-		d.log.Error("what was pushed was not kept", "error", err)
-		return scimProblem(http.StatusServiceUnavailable, "", "The store cannot be asked now. Try again.")
+		return fmt.Errorf("what was pushed was not kept: %w", err)
 	}
 	if left := slices.Sorted(maps.Keys(noted.left)); err == nil && len(left) > 0 {
 		d.metrics.leftOut.WithLabelValues(feed.Name).Inc()

@@ -250,6 +250,31 @@ func TestAFeedStopsNoDecision(t *testing.T) {
 	require.Equal(t, accounts, s.accounts.Load(), "who is in it already costs nothing")
 }
 
+func TestAFeedIsToldToTryAgain(t *testing.T) {
+	s := new(broken)
+	h := newHouse(t, s, nil)
+	_, _, made := h.scimAsk("POST", "/Users", newHand)
+	for _, c := range []struct {
+		reads, writes      bool
+		method, path, body string
+	}{
+		{false, true, "POST", "/Users", strings.ReplaceAll(newHand, "sunniva", "solveig")},
+		{false, true, "DELETE", "/Users/" + made["id"].(string), ""},
+		{true, false, "GET", "/Users/" + made["id"].(string), ""},
+		{true, false, "PUT", "/Users/" + made["id"].(string), newHand},
+	} {
+		h.Forget()
+		s.fail(c.reads, c.writes)
+		status, header, answer := h.scimAsk(c.method, c.path, c.body)
+		s.fail(false, false)
+		require.Equal(t, http.StatusServiceUnavailable, status, c)
+		require.Equal(t, "The store cannot be asked now. Try again.", answer["detail"])
+		require.NotEmpty(t, header.Get("Retry-After"))
+		require.Contains(t, h.log.String(), errBroken.Error(), "the log says why")
+		h.log.Reset()
+	}
+}
+
 func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
 	h := newHouse(t, nil, nil)
 	_, _, made := h.scimAsk("POST", "/Users", newHand)
