@@ -306,8 +306,14 @@ func (d *Door) openSession(b *batch, answer *Answer, judged json.RawMessage) err
 		return err
 	case s != nil && s.Account != a.Account && !s.Ended.IsZero():
 		return nil // what bears the name of another's ended session must go on being refused
-	case s == nil || s.Account != a.Account:
-		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started}
+	case s != nil && store.Holds(s.Ended, a.Session.Started):
+		return nil // it was ended meanwhile
+	case s == nil || s.Account != a.Account || !s.Ended.IsZero():
+		before := time.Time{}
+		if s != nil && s.Account == a.Account {
+			before = s.Ended
+		}
+		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started, VoidUntil: before}
 		if s.Started.IsZero() {
 			s.Started = a.At
 		}

@@ -44,6 +44,9 @@ func (c *changes) say(a *store.Account, s store.Statement) {
 		s.At = c.at
 	}
 	s.At = s.At.UTC().Truncate(time.Microsecond)
+	if (s.Fact == store.Disabled || s.Fact == store.Gone) && !s.Withdrawn && s.Value == attempt.BoolScalar(true) {
+		a.Revoke(s.At) // who is let in again signs on again
+	}
 	was, is := a.Say(s)
 	if !is || was != nil && was.Withdrawn && s.Withdrawn {
 		return

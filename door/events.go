@@ -515,16 +515,29 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 			return review{}, errOutside
 		}
 		h.isFor = s.Account
-		return review{}, d.endWhole(b, s, because)
-	}
-	if h.about.Format == "complex" && h.about.Session != nil {
-		return review{}, errNobody
+		return review{}, d.endWhole(b, s, h.notLater(), because)
 	}
 	a, err := d.knownAccount(b, h, "sessions")
 	if err != nil {
 		return review{}, err
 	}
-	return review{}, d.endSessionsOf(b, a.Name, h.notLater(), because)
+	if h.about.Format == "complex" && h.about.Session != nil {
+		return review{}, d.endUnseen(b, a.Name, first(h.about.session()), h.notLater(), because)
+	}
+	return review{}, d.revoke(b, a, h.notLater(), because)
+}
+
+// endUnseen ends a session that the door never saw, and whose tokens may come yet.
+func (d *Door) endUnseen(b *batch, account, id string, at time.Time, because string) error {
+	switch s, err := b.session(id); {
+	case err != nil:
+		return err
+	case id == "" || s != nil && s.Account != account:
+		return errNobody
+	case s != nil:
+		return nil // it has ended
+	}
+	return d.endWhole(b, &store.Session{ID: id, Account: account, Started: at}, at, because)
 }
 
 func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
@@ -535,7 +548,7 @@ func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
 	if h.Direction == "increase" {
 		return review{}, nil // it is believed when the next attempt shows it
 	}
-	return review{}, d.endSessionsOf(b, a.Name, h.notLater(), "another system trusts how the account was proven less than before")
+	return review{}, d.revoke(b, a, h.notLater(), "another system trusts how the account was proven less than before")
 }
 
 func (d *Door) noteRisk(b *batch, h *happened) (review, error) {

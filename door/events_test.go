@@ -370,6 +370,97 @@ func TestEventTokens(t *testing.T) {
 	})
 }
 
+// TestWhatWasRevokedStaysRevoked: nothing authenticated at or before a revocation, or a session's end, lets in after it, whether the door
+// saw it before or not; who signs on anew after it gets in.
+func TestWhatWasRevokedStaysRevoked(t *testing.T) {
+	person := map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"}
+	complexSubject := map[string]any{"format": "complex", "user": person, "session": map[string]any{"format": "opaque", "id": "s-7"}}
+	for name, c := range map[string]struct {
+		// seen says that the session was used before.
+		seen   bool
+		revoke func(t *testing.T, h *house, event func(kind string, subject, says map[string]any))
+		// others says that it is of the account, so that another session is concerned too.
+		others bool
+	}{
+		"all of the account": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(caep+"session-revoked", person, nil)
+		}, true},
+		"all of the account, seen": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(caep+"session-revoked", person, nil)
+		}, true},
+		"a lower assurance": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(caep+"assurance-level-change", person, map[string]any{"current_level": "nist-aal1", "previous_level": "nist-aal2",
+				"change_direction": "decrease", "namespace": "NIST-AAL"})
+		}, true},
+		"one session": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(caep+"session-revoked", complexSubject, nil)
+		}, false},
+		"one session, seen": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(caep+"session-revoked", complexSubject, nil)
+		}, false},
+		"an administrator ends it": {true, func(t *testing.T, h *house, _ func(string, map[string]any, map[string]any)) {
+			ended, err := h.EndSession("s-7", "she called")
+			require.NoError(t, err)
+			require.True(t, ended)
+		}, false},
+		"disabled for a while": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+			event(risc+"account-disabled", person, map[string]any{"reason": "hijacking"})
+			event(risc+"account-enabled", person, nil)
+		}, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, r := newProvider(t), newReceiver(t)
+			h := newHouse(t, nil, func(c *door.Config) { telling(t, p, r)(c); guarded(p)(c) })
+			token := func(at time.Time, sid string) string {
+				says := claims(h.clock(), "pwd")
+				if says["auth_time"] = at.Unix(); sid == "" {
+					delete(says, "sid")
+				} else {
+					says["sid"] = sid
+				}
+				return p.sign("first", "at+jwt", says)
+			}
+			guard := func(token string) int { status, _, _ := h.guard(token, mail, pier, nil); return status }
+			before, other, without := token(noon, "s-7"), token(noon, "s-8"), token(noon, "")
+			if c.seen {
+				require.Equal(t, 200, guard(before))
+			}
+			h.pass(time.Minute)
+			events := 0
+			c.revoke(t, h, func(kind string, subject, says map[string]any) {
+				events++
+				h.pass(time.Second) // of two of one time the stricter stands
+				e := event(fmt.Sprint("e-", events), kind, subject, map[string]any{"event_timestamp": h.clock().Unix()})
+				maps.Copy(e["events"].(map[string]any)[kind].(map[string]any), says)
+				e["iat"] = h.clock().Unix()
+				status, text := h.push(p.sign("first", "secevent+jwt", e))
+				require.Equal(t, http.StatusAccepted, status, text)
+			})
+			rests := ingrid("mail", "", `,"session":{"id":"s-7","started":"`+noon.Format(time.RFC3339)+`","proofs":[{"method":"password","at":"`+
+				noon.Format(time.RFC3339)+`"}]}`)
+			for _, later := range []time.Duration{0, 49 * time.Hour} { // a token may be renewed for weeks
+				h.pass(later)
+				renewed := token(noon, "s-7")
+				require.Equal(t, 403, guard(renewed), later)
+				require.NotEqual(t, decide.Grant, h.decide(rests).Verdict, later)
+			}
+			h.pass(-49 * time.Hour)
+			want := 200
+			if c.others {
+				want = 403
+			}
+			require.Equal(t, want, guard(other))
+			require.Equal(t, want, guard(without))
+			h.pass(2 * time.Second)
+			anew := token(h.clock(), "s-7")
+			require.Equal(t, 200, guard(anew), "who signs on anew gets in")
+			h.pass(2 * time.Minute)
+			require.Equal(t, 200, guard(anew))
+			require.Equal(t, 403, guard(token(noon, "s-7")), "and what is older does not")
+		})
+	}
+}
+
 // TestReceiversAreToldEachByItself: one that hangs keeps nothing from another, and one that refuses a token for good is asked once.
 func TestReceiversAreToldEachByItself(t *testing.T) {
 	p, good := newProvider(t), newReceiver(t)

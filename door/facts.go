@@ -1,6 +1,7 @@
 package door
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -254,11 +255,19 @@ func (f *facts) fillSession(a *attempt.Attempt, g *gathering, from *origins) {
 			*proofs = slices.DeleteFunc(slices.Clone(*proofs), isVoid)
 		}
 	}
+	if s := g.session.value; s != nil && s.Account == a.Account {
+		isOver := func(p attempt.Proof) bool { return s.Voids(p.At) }
+		if slices.ContainsFunc(a.Session.Proofs, isOver) {
+			a.Session.Proofs = slices.DeleteFunc(slices.Clone(a.Session.Proofs), isOver)
+		}
+	}
 }
 
-// voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, or
-// it was before the store was put back.
-func (g *gathering) voids(at time.Time) bool { return g.made().IsFormer(at) || g.restored.Voids(at) }
+// voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, it was revoked,
+// or it was before the store was put back.
+func (g *gathering) voids(at time.Time) bool {
+	return g.account.value != nil && g.account.value.Voids(at) || g.restored.Voids(at)
+}
 
 // fillDevice fills in whether the account was seen on the device before, and who is remembered
 // on it.
@@ -326,14 +335,17 @@ func (g *gathering) isVoid(r attempt.Remembered) bool {
 	return r.Account == record.Name && (g.voids(r.At) || !record.RevokedAt(r.Method).Before(r.At))
 }
 
+// revokedSince is why a session ends in which everything was revoked.
+const revokedSince = "what was proven in it was revoked since"
+
 // ended returns why the attempt may not go on in its session: it was ended, or is that of a former bearer of the name. It
 // is "" where it may.
 func (g *gathering) ended(a *attempt.Attempt) string {
 	s := g.session.value
 	started := a.Session.Started
 	if s != nil && s.Account == a.Account {
-		if !s.Ended.IsZero() {
-			return s.Because
+		if s.Voids(started) && !(s.Ended.IsZero() && started.IsZero()) {
+			return cmp.Or(s.Because, "it was ended")
 		}
 		if started.IsZero() {
 			started = s.Started
@@ -344,6 +356,8 @@ func (g *gathering) ended(a *attempt.Attempt) string {
 		return ""
 	case g.made().IsFormer(started):
 		return "it is of somebody who bore the name before"
+	case g.account.value != nil && g.account.value.Voids(started):
+		return revokedSince
 	case g.restored.Voids(started):
 		return putBack
 	}

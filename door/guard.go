@@ -276,7 +276,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 // platform the device has that nobody else knows. A review of the session rests on the same.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
-	if s == nil || s.Account != a.Account {
+	if s == nil || s.Account != a.Account || !s.Ended.IsZero() {
 		return a
 	}
 	resumed := *a

@@ -60,13 +60,14 @@ func newKeySet(at string, refresh time.Duration, now func() time.Time) *keySet {
 }
 
 // find returns the keys that a token may be signed with: those of its key ID, or all where it
-// names none. Only for a key that is not known it waits for a reading, for as long as the context lasts.
+// names none. Only for a key that is not known, or that nobody could vouch for any more, it waits for a reading, for as long as the
+// context lasts.
 func (s *keySet) find(ctx context.Context, kid, algorithm string) ([]jose.JSONWebKey, uint64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.readIfOld()
 	found := s.matching(kid, algorithm)
-	if len(found) == 0 {
+	if len(found) == 0 || !s.isGood() {
 		if reading := s.readAgain(); reading != nil {
 			s.mu.Unlock()
 			select {
@@ -80,7 +81,7 @@ func (s *keySet) find(ctx context.Context, kid, algorithm string) ([]jose.JSONWe
 	switch {
 	case s.round == 0 && s.broken == nil:
 		return nil, 0, errors.New("its keys are still being read")
-	case s.round == 0 || s.now().Sub(s.read) > staleFor:
+	case !s.isGood():
 		return nil, 0, fmt.Errorf("its keys cannot be read: %w", s.broken)
 	case len(found) == 0:
 		return nil, 0, fmt.Errorf("no key %q for %s is known", kid, algorithm)
@@ -118,8 +119,11 @@ func (s *keySet) current(round uint64) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.readIfOld()
-	return s.round == round && s.now().Sub(s.read) <= staleFor
+	return s.round == round && s.isGood()
 }
+
+// isGood reports whether the keys were read of late enough to be relied on; s.mu is held.
+func (s *keySet) isGood() bool { return s.round > 0 && s.now().Sub(s.read) <= staleFor }
 
 // readIfOld begins to read the keys again where they are old; s.mu is held.
 func (s *keySet) readIfOld() {

@@ -14,17 +14,16 @@ import (
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// keptAfter is how long a session is kept after something was last granted in it, and endedKept how
-// long one that was ended, so that what still bears its name is refused. No token should be good
-// for longer.
-const keptAfter, endedKept = 40 * 24 * time.Hour, 48 * time.Hour
+// keptAfter is how long a session is kept after something was last granted in it, or after its end, so that what still bears its name
+// is refused. No session should go on for longer.
+const keptAfter = 40 * 24 * time.Hour
 
 // setDue sets when a session is to be looked at again. That it is kept long enough is looked at by the hour, so that a database need
 // not move it in an index with each attempt.
 func (d *Door) setDue(s *store.Session) {
 	s.Next = s.Seen.Add(keptAfter + time.Hour).Truncate(time.Hour)
 	if !s.Ended.IsZero() {
-		s.Next = s.Ended.Add(endedKept)
+		s.Next = s.Ended.Add(keptAfter)
 	}
 	for _, g := range s.Apps {
 		if !g.Ends.IsZero() && g.Ends.Before(s.Next) {
@@ -113,8 +112,20 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
-		if restored.Voids(s.Started) && s.Ended.IsZero() {
-			_, err := d.EndSession(s.ID, putBack)
+		account, err := d.facts.accounts.get(ctx, d.facts.store, s.Account)
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		because, at := "", time.Time{} // from when it was over, since who signs on anew meanwhile is not concerned
+		switch {
+		case restored.Voids(s.Started):
+			because, at = putBack, restored.At
+		case account.value != nil && account.value.Voids(s.Started):
+			because, at = revokedSince, account.value.VoidUntil()
+		}
+		if because != "" && s.Ended.IsZero() {
+			_, err := d.endSession(s.ID, at, because)
 			ended, errs = ended+len(s.Apps), append(errs, err)
 			continue
 		}
@@ -233,6 +244,11 @@ func (d *Door) endGrants(id string, over map[string]string, because string) (end
 // EndSession ends a session whole, for a reason. Attempts that continue it are blocked from then
 // on. It reports whether there was one that had not ended.
 func (d *Door) EndSession(id, because string) (bool, error) {
+	return d.endSession(id, d.now(), because)
+}
+
+// endSession ends a session as of a moment.
+func (d *Door) endSession(id string, at time.Time, because string) (bool, error) {
 	found := false
 	err := d.recorder.do(&job{urgent: true, change: func(b *batch) error {
 		found = false
@@ -241,17 +257,23 @@ func (d *Door) EndSession(id, because string) (bool, error) {
 			return err
 		}
 		found = true
-		return d.endWhole(b, s, because)
+		return d.endWhole(b, s, at, because)
 	}})
 	return found, err
 }
 
-// endWhole ends a session within a batch.
-func (d *Door) endWhole(b *batch, s *store.Session, because string) error {
-	s.End(d.now(), because)
+// endWhole ends a session as of a moment, within a batch.
+func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string) error {
+	s.End(at, because)
 	d.setDue(s)
 	b.setSession(s.ID, s)
 	return d.noteEnd(b, s, "", "", because, true)
+}
+
+// revoke takes back all that an account authenticated until a moment, within a batch: in sessions that the door never saw too.
+func (d *Door) revoke(b *batch, a *store.Account, until time.Time, because string) error {
+	a.Revoke(until)
+	return d.endSessionsOf(b, a.Name, until, because)
 }
 
 // endSessionsOf ends all sessions of an account within a batch, those that began after a moment
@@ -268,7 +290,7 @@ func (d *Door) endSessionsOf(b *batch, account string, since time.Time, because 
 		if s == nil || !s.Ended.IsZero() || s.Started.After(since) {
 			continue
 		}
-		if err := d.endWhole(b, s, because); err != nil {
+		if err := d.endWhole(b, s, since, because); err != nil {
 			return err
 		}
 	}

@@ -17,6 +17,8 @@ type Account struct {
 	Name string `json:"name" doc:"the account"`
 	// Made is when the account was last made anew, zero where that was never seen.
 	Made Making `json:"made,omitzero" doc:"when the account was last made anew"`
+	// Revoked is until when all that was authenticated counts no more; zero where that was never revoked.
+	Revoked time.Time `json:"revoked,omitzero" doc:"until when all that was authenticated counts no more"`
 	// Stated is what sources state of it: of each fact by each source one statement. Say takes one in, and Join joins
 	// them.
 	Stated []Statement `json:"stated,omitzero" doc:"what sources state of it"`
@@ -61,6 +63,30 @@ func (a *Account) RevokedAt(method string) (at time.Time) {
 		}
 	}
 	return at
+}
+
+// Revoke takes back all that was authenticated until a moment. An earlier one than before changes nothing.
+func (a *Account) Revoke(at time.Time) {
+	if at.After(a.Revoked) {
+		a.Revoked = at.UTC().Truncate(time.Microsecond)
+	}
+}
+
+// Voids reports whether what was authenticated at a moment counts no more: it was revoked, or a former bearer of the name did it.
+func (a *Account) Voids(at time.Time) bool { return a.Made.IsFormer(at) || Holds(a.Revoked, at) }
+
+// VoidUntil is until when what was authenticated counts no more, for either reason; zero where all counts.
+func (a *Account) VoidUntil() time.Time {
+	if a.Made.IsFirst || a.Revoked.After(a.Made.At) {
+		return a.Revoked
+	}
+	return a.Made.At
+}
+
+// Holds reports whether an end or a revocation holds against what was authenticated at a moment, in whole seconds, as tokens state them.
+// The zero end holds against nothing.
+func Holds(end, at time.Time) bool {
+	return !end.IsZero() && !at.Truncate(time.Second).After(end.Truncate(time.Second))
 }
 
 // SetPushed puts the resource of a feed in place of the one before; nil takes it out.
@@ -333,6 +359,8 @@ type Session struct {
 	// what still bears its name is refused.
 	Ended   time.Time `json:"ended,omitzero" doc:"when it was ended before its time"`
 	Because string    `json:"because,omitzero" doc:"why it was ended"`
+	// VoidUntil is when one of the same name was ended before it: what was authenticated until then counts no more.
+	VoidUntil time.Time `json:"void_until,omitzero" doc:"until when what was authenticated in it counts no more"`
 	// Next is when it is to be looked at again.
 	Next time.Time `json:"next,omitzero" doc:"when it is looked at again"`
 }
@@ -346,6 +374,9 @@ type Granted struct {
 	// Decision is the one that granted it.
 	Decision string `json:"decision" doc:"the decision that granted it"`
 }
+
+// Voids reports whether an end of the session, or of one of its name before it, holds against what was authenticated at a moment.
+func (s *Session) Voids(at time.Time) bool { return Holds(s.Ended, at) || Holds(s.VoidUntil, at) }
 
 // End ends the session whole, for a reason: nothing that was shown or granted in it counts any more.
 func (s *Session) End(at time.Time, because string) {

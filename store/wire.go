@@ -41,6 +41,7 @@ func (a *Account) appendJSON(text []byte) []byte {
 		text = jsontext.Text(jsontext.Text(text, "by", string(m.By)), "entry", m.Entry)
 		text = append(jsontext.True(text, "first", m.IsFirst), '}')
 	}
+	text = appendTime(text, "revoked", a.Revoked)
 	text = appendList(text, "stated", a.Stated, func(text []byte, s *Statement) []byte {
 		text = jsontext.String(jsontext.Key(append(text, '{'), "fact"), string(s.Fact))
 		text = jsontext.Text(text, "name", s.Name)
@@ -149,7 +150,8 @@ func (s *Session) appendJSON(text []byte) []byte {
 	})
 	text = jsontext.Text(text, "device", s.Device)
 	text = appendTime(appendTime(text, "seen", s.Seen), "ended", s.Ended)
-	return append(appendTime(jsontext.Text(text, "because", s.Because), "next", s.Next), '}')
+	text = appendTime(jsontext.Text(text, "because", s.Because), "void_until", s.VoidUntil)
+	return append(appendTime(text, "next", s.Next), '}')
 }
 
 func (o *Outgoing) appendJSON(text []byte) []byte {
