@@ -255,7 +255,7 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 			}
 		}
 		if judged != nil {
-			return d.openSession(batch, answer, judged)
+			return d.openSession(batch, account, answer, judged)
 		}
 		return nil
 	}
@@ -298,7 +298,7 @@ func noteDevice(b *batch, id string, account *store.Account, at time.Time, remem
 
 // openSession keeps the session of a granted attempt, whose JSON it takes, with what was proven in
 // it.
-func (d *Door) openSession(b *batch, answer *Answer, judged json.RawMessage) error {
+func (d *Door) openSession(b *batch, account *store.Account, answer *Answer, judged json.RawMessage) error {
 	a := answer.Attempt
 	s, err := b.session(a.Session.ID)
 	switch {
@@ -308,9 +308,9 @@ func (d *Door) openSession(b *batch, answer *Answer, judged json.RawMessage) err
 		return nil // what bears the name of another's ended session must go on being refused
 	case s != nil && store.Holds(s.Ended, a.Session.Started):
 		return nil // it was ended meanwhile
-	case s == nil || s.Account != a.Account || !s.Ended.IsZero():
+	case s == nil || s.Account != a.Account || !s.Ended.IsZero() || account.Voids(s.Started):
 		before := time.Time{}
-		if s != nil && s.Account == a.Account {
+		if s != nil {
 			before = s.Ended
 		}
 		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started, VoidUntil: before}

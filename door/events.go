@@ -509,7 +509,7 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 		switch {
 		case err != nil:
 			return review{}, err
-		case s == nil || !s.Ended.IsZero():
+		case s == nil:
 			continue
 		case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account):
 			return review{}, errOutside
@@ -522,22 +522,13 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 		return review{}, err
 	}
 	if h.about.Format == "complex" && h.about.Session != nil {
-		return review{}, d.endUnseen(b, a.Name, first(h.about.session()), h.notLater(), because)
+		id := first(h.about.session()) // which the door never saw, and whose tokens may come yet
+		if id == "" {
+			return review{}, errNobody
+		}
+		return review{}, d.endWhole(b, &store.Session{ID: id, Account: a.Name, Started: h.notLater()}, h.notLater(), because)
 	}
 	return review{}, d.revoke(b, a, h.notLater(), because)
-}
-
-// endUnseen ends a session that the door never saw, and whose tokens may come yet.
-func (d *Door) endUnseen(b *batch, account, id string, at time.Time, because string) error {
-	switch s, err := b.session(id); {
-	case err != nil:
-		return err
-	case id == "" || s != nil && s.Account != account:
-		return errNobody
-	case s != nil:
-		return nil // it has ended
-	}
-	return d.endWhole(b, &store.Session{ID: id, Account: account, Started: at}, at, because)
 }
 
 func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {

@@ -371,7 +371,7 @@ func TestEventTokens(t *testing.T) {
 }
 
 // TestWhatWasRevokedStaysRevoked: nothing authenticated at or before a revocation, or a session's end, lets in after it, whether the door
-// saw it before or not; who signs on anew after it gets in.
+// saw it before or not; who signs on again after it gets in.
 func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 	person := map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"}
 	complexSubject := map[string]any{"format": "complex", "user": person, "session": map[string]any{"format": "opaque", "id": "s-7"}}
@@ -452,12 +452,56 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 			require.Equal(t, want, guard(other))
 			require.Equal(t, want, guard(without))
 			h.pass(2 * time.Second)
-			anew := token(h.clock(), "s-7")
-			require.Equal(t, 200, guard(anew), "who signs on anew gets in")
+			again := token(h.clock(), "s-7")
+			require.Equal(t, 200, guard(again), "who signs on again gets in")
 			h.pass(2 * time.Minute)
-			require.Equal(t, 200, guard(anew))
+			require.Equal(t, 200, guard(again))
 			require.Equal(t, 403, guard(token(noon, "s-7")), "and what is older does not")
 		})
+	}
+}
+
+// TestASessionIsRevokedTwice: the later revocation holds against what was authenticated since the first.
+func TestASessionIsRevokedTwice(t *testing.T) {
+	p, r := newProvider(t), newReceiver(t)
+	h := newHouse(t, nil, func(c *door.Config) { telling(t, p, r)(c); guarded(p)(c) })
+	both := map[string]any{"format": "complex", "user": herself, "session": map[string]any{"format": "opaque", "id": "s-7"}}
+	revoke := func(jti string) {
+		status, text := h.push(p.sign("first", "secevent+jwt", event(jti, caep+"session-revoked", both,
+			map[string]any{"event_timestamp": h.clock().Unix()})))
+		require.Equal(t, http.StatusAccepted, status, text)
+	}
+	revoke("e-1")
+	h.pass(time.Minute)
+	between := p.sign("first", "at+jwt", claims(h.clock().Add(time.Minute), "pwd")) // authenticated now
+	h.pass(30 * time.Second)
+	revoke("e-2")
+	status, _, text := h.guard(between, mail, pier, nil)
+	require.Equal(t, 403, status, text)
+	require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond, "receivers are told once")
+}
+
+// TestWhoSignsOnAgainNeedNotWait until the door has ended what was revoked.
+func TestWhoSignsOnAgainNeedNotWait(t *testing.T) {
+	p, s := newProvider(t), new(store.Memory)
+	h := newHouse(t, s, guarded(p))
+	token := func() string { return p.sign("first", "at+jwt", claims(h.clock().Add(time.Minute), "pwd")) } // authenticated now
+	before := token()
+	status, _, text := h.guard(before, mail, pier, nil)
+	require.Equal(t, 200, status, text)
+	h.pass(time.Second)
+	a := h.account("ingrid@kestrelsound.example")
+	a.Revoke(h.clock())
+	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, a) })) // and the door does not hear of it
+	h.Forget()
+	h.pass(time.Second)
+	again := token()
+	for _, c := range []struct {
+		token  string
+		status int
+	}{{before, 403}, {again, 200}, {before, 403}, {again, 200}} {
+		status, _, text := h.guard(c.token, mail, pier, nil)
+		require.Equal(t, c.status, status, text)
 	}
 }
 

@@ -250,17 +250,17 @@ func (f *facts) fillSession(a *attempt.Attempt, g *gathering, from *origins) {
 		from.add("session", fromStore)
 	}
 	isVoid := func(p attempt.Proof) bool { return !p.At.IsZero() && g.voids(p.At) }
-	for _, proofs := range []*[]attempt.Proof{&a.Session.Proofs, &a.Proofs} {
-		if slices.ContainsFunc(*proofs, isVoid) {
-			*proofs = slices.DeleteFunc(slices.Clone(*proofs), isVoid)
-		}
+	s := g.session.value
+	isOver := func(p attempt.Proof) bool { return isVoid(p) || s != nil && s.Account == a.Account && s.Voids(p.At) }
+	a.Proofs, a.Session.Proofs = withoutProofs(a.Proofs, isVoid), withoutProofs(a.Session.Proofs, isOver)
+}
+
+// withoutProofs returns proofs without some, in a list of its own where there are such.
+func withoutProofs(proofs []attempt.Proof, these func(attempt.Proof) bool) []attempt.Proof {
+	if !slices.ContainsFunc(proofs, these) {
+		return proofs
 	}
-	if s := g.session.value; s != nil && s.Account == a.Account {
-		isOver := func(p attempt.Proof) bool { return s.Voids(p.At) }
-		if slices.ContainsFunc(a.Session.Proofs, isOver) {
-			a.Session.Proofs = slices.DeleteFunc(slices.Clone(a.Session.Proofs), isOver)
-		}
-	}
+	return slices.DeleteFunc(slices.Clone(proofs), these)
 }
 
 // voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, it was revoked,
@@ -344,11 +344,11 @@ func (g *gathering) ended(a *attempt.Attempt) string {
 	s := g.session.value
 	started := a.Session.Started
 	if s != nil && s.Account == a.Account {
-		if s.Voids(started) && !(s.Ended.IsZero() && started.IsZero()) {
-			return cmp.Or(s.Because, "it was ended")
-		}
 		if started.IsZero() {
 			started = s.Started
+		}
+		if s.Voids(started) {
+			return cmp.Or(s.Because, "it was ended")
 		}
 	}
 	switch {

@@ -250,7 +250,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 	if err := d.CheckAttempt(a); err != nil {
 		return "", problem(http.StatusForbidden, "This cannot be opened.")
 	}
-	key := admission{token.digest, b.appNamed(app), ip, b}
+	key := admission{token.digest, app, ip, b}
 	if last, ok := d.guard.recent.Get(key); ok && d.now().Sub(last) < recordEvery {
 		g, from := new(gathering), origins(nil)
 		d.facts.gather(r.Context(), b, a, g)
@@ -276,7 +276,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 // platform the device has that nobody else knows. A review of the session rests on the same.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
-	if s == nil || s.Account != a.Account || !s.Ended.IsZero() {
+	if s == nil || s.Account != a.Account || !s.Ended.IsZero() || g.voids(s.Started) {
 		return a
 	}
 	resumed := *a

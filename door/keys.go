@@ -24,7 +24,7 @@ var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256, jose.ES384, j
 
 // keySet is a JWK Set (RFC 7517 §5) that is read again every so often, and where a token names a
 // key that it does not have. It is read in the background: who has a token of a key that is known never waits for the place of the
-// keys, and whoever hangs up stops no reading.
+// keys, and a client that hangs up stops no reading.
 type keySet struct {
 	at      string // a URL or a file
 	refresh time.Duration

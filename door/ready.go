@@ -2,6 +2,8 @@ package door
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -50,6 +52,41 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 		r.Refused = []string{"a newer book was refused; the log and the journal say why"}
 	}
 	return r
+}
+
+const (
+	// probeEvery is how often at most it is tried out whether anything can be kept.
+	probeEvery = time.Second
+	// probeSize is how much is written to find that out, in random bytes, so that it takes room as an entry does.
+	probeSize = 6 << 10
+)
+
+// canKeep reports what keeps a transaction from being kept now: what came of the last, where that was within a second, or else of one that
+// is made to find out.
+func (r *recorder) canKeep(ctx context.Context) error {
+	r.probing.Lock()
+	defer r.probing.Unlock()
+	kept, failed := time.Unix(0, r.kept.Load()), time.Unix(0, r.failed.Load())
+	if kept.After(failed) && time.Since(kept) < probeEvery {
+		return nil
+	}
+	if r.probed.After(failed) && time.Since(r.probed) < probeEvery {
+		return r.probe
+	}
+	fills := make([]byte, probeSize)
+	rand.Read(fills)
+	j := &job{urgent: true, change: func(b *batch) error {
+		return b.tx.Put(store.Row{Key: store.Key{Kind: store.Probes, Key: r.log},
+			Value: []byte(`{"fills":"` + base64.StdEncoding.EncodeToString(fills) + `"}`)})
+	}}
+	r.add(j)
+	select {
+	case r.probe = <-j.result:
+	case <-ctx.Done():
+		r.probe = ctx.Err()
+	}
+	r.probed = time.Now()
+	return r.probe
 }
 
 // writeValue answers with a value as JSON.

@@ -1,12 +1,8 @@
 package door
 
 import (
-	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/base64"
 	"errors"
-	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -34,6 +30,7 @@ type recorder struct {
 	probed       time.Time
 	probe        error
 
+	// planning is held while a change is planned and made.
 	planning sync.Mutex
 
 	mu      sync.Mutex
@@ -179,36 +176,6 @@ func firstOf(jobs []*job) []*job {
 	return jobs[:n:n]
 }
 
-// mostPlans is how often a change is planned before it is made within a transaction, where others change the same each time.
-const mostPlans = 5
-
-// doPlanned makes a change that may take long, or be refused: it is thought through first, while decisions go on, and what it comes to
-// is one short transaction. One at a time is, since two could rest on a row that is not there yet.
-func (r *recorder) doPlanned(ctx context.Context, change func(*batch) error) error {
-	r.planning.Lock()
-	defer r.planning.Unlock()
-	for range mostPlans {
-		plan := store.NewPlan(r.facts.store)
-		planned := &batch{ctx: ctx, tx: plan, facts: r.facts, were: map[string][]byte{}}
-		if err := change(planned); err != nil {
-			return err
-		}
-		maps.DeleteFunc(planned.accounts, func(name string, a *store.Account) bool {
-			return bytes.Equal(store.RowOf(a).Value, planned.were[name])
-		})
-		err := r.do(&job{urgent: true, alone: true, change: func(b *batch) error {
-			b.accounts, b.devices, b.sessions = planned.accounts, planned.devices, planned.sessions
-			b.groupsChanged, b.entries = planned.groupsChanged, planned.entries
-			return plan.Apply(b.ctx, b.tx, planned.changed())
-		}})
-		if !errors.Is(err, store.ErrOutdated) {
-			return err
-		}
-		r.facts.forget(plan.Read())
-	}
-	return r.do(&job{urgent: true, alone: true, change: change})
-}
-
 // write writes some jobs in one transaction. Where one of them cannot be done, each is tried
 // alone, so that it takes none down with it.
 func (r *recorder) write(jobs []*job) {
@@ -233,41 +200,6 @@ func (r *recorder) write(jobs []*job) {
 	for _, j := range jobs {
 		j.result <- err
 	}
-}
-
-const (
-	// probeEvery is how often at most it is tried out whether anything can be kept.
-	probeEvery = time.Second
-	// probeSize is how much is written to find that out, in random bytes, so that it takes room as an entry does.
-	probeSize = 6 << 10
-)
-
-// canKeep reports what keeps a transaction from being kept now: what came of the last, where that was within a second, or else of one that
-// is made to find out.
-func (r *recorder) canKeep(ctx context.Context) error {
-	r.probing.Lock()
-	defer r.probing.Unlock()
-	kept, failed := time.Unix(0, r.kept.Load()), time.Unix(0, r.failed.Load())
-	if kept.After(failed) && time.Since(kept) < probeEvery {
-		return nil
-	}
-	if r.probed.After(failed) && time.Since(r.probed) < probeEvery {
-		return r.probe
-	}
-	fills := make([]byte, probeSize)
-	rand.Read(fills)
-	j := &job{urgent: true, change: func(b *batch) error {
-		return b.tx.Put(store.Row{Key: store.Key{Kind: store.Probes, Key: r.log},
-			Value: []byte(`{"fills":"` + base64.StdEncoding.EncodeToString(fills) + `"}`)})
-	}}
-	r.add(j)
-	select {
-	case r.probe = <-j.result:
-	case <-ctx.Done():
-		r.probe = ctx.Err()
-	}
-	r.probed = time.Now()
-	return r.probe
 }
 
 // answers reports whether the store can be read.
@@ -426,21 +358,6 @@ func (b *batch) setSession(id string, s *store.Session) {
 		b.sessions = map[string]*store.Session{}
 	}
 	b.sessions[id] = s
-}
-
-// changed returns the keys of the values that are to be changed.
-func (b *batch) changed() map[store.Key]bool {
-	keys := map[store.Key]bool{}
-	for name := range b.accounts {
-		keys[store.Key{Kind: store.Accounts, Key: name}] = true
-	}
-	for id := range b.devices {
-		keys[store.Key{Kind: store.Devices, Key: id}] = true
-	}
-	for id := range b.sessions {
-		keys[store.Key{Kind: store.Sessions, Key: id}] = true
-	}
-	return keys
 }
 
 // put writes a value. The text of a device is remembered, since decisions show it.

@@ -117,7 +117,7 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
-		because, at := "", time.Time{} // from when it was over, since who signs on anew meanwhile is not concerned
+		because, at := "", time.Time{} // when it was over: who signed on again since is not concerned
 		switch {
 		case restored.Voids(s.Started):
 			because, at = putBack, restored.At
@@ -262,11 +262,15 @@ func (d *Door) endSession(id string, at time.Time, because string) (bool, error)
 	return found, err
 }
 
-// endWhole ends a session as of a moment, within a batch.
+// endWhole ends a session as of a moment, within a batch. Of one that has ended the end becomes later, which is not told again.
 func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string) error {
+	again := !s.Ended.IsZero()
 	s.End(at, because)
 	d.setDue(s)
 	b.setSession(s.ID, s)
+	if again {
+		return nil
+	}
 	return d.noteEnd(b, s, "", "", because, true)
 }
 

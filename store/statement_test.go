@@ -452,3 +452,14 @@ func TestWhatTheDoorNotes(t *testing.T) {
 		}
 	})
 }
+
+// TestASessionEndsNoEarlierThanItBegan, nor than it was ended before, whichever clock says so.
+func TestASessionEndsNoEarlierThanItBegan(t *testing.T) {
+	began := time.Date(2026, time.June, 8, 9, 0, 0, 0, time.UTC)
+	s := &store.Session{Started: began}
+	for _, c := range []struct{ at, ended time.Duration }{{-time.Minute, 0}, {time.Hour, time.Hour}, {time.Minute, time.Hour}} {
+		s.End(began.Add(c.at), "she called")
+		require.Equal(t, began.Add(c.ended), s.Ended)
+		require.True(t, s.Voids(began))
+	}
+}

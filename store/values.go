@@ -378,8 +378,14 @@ type Granted struct {
 // Voids reports whether an end of the session, or of one of its name before it, holds against what was authenticated at a moment.
 func (s *Session) Voids(at time.Time) bool { return Holds(s.Ended, at) || Holds(s.VoidUntil, at) }
 
-// End ends the session whole, for a reason: nothing that was shown or granted in it counts any more.
+// End ends the session whole, for a reason: nothing that was shown or granted in it counts any more. It ends no earlier than it began, or
+// than it was ended before.
 func (s *Session) End(at time.Time, because string) {
+	for _, least := range []time.Time{s.Started, s.Ended} {
+		if at.Before(least) {
+			at = least
+		}
+	}
 	s.Apps, s.Proofs, s.Ended, s.Because = nil, nil, at, because
 }
 

@@ -349,7 +349,7 @@ func (e *Directory) FindApp(text string) (int, bool) {
 
 // appBelow returns the number of the app that every path in a folder of a host finds.
 func (e *Directory) appBelow(host, folder string) (int, bool) {
-	others := false // patterns of which some path in the folder is
+	others := false // patterns for some paths in the folder are of another app
 	first := int32(-1)
 	for i := range e.hosts {
 		p := &e.hosts[i]
