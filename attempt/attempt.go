@@ -60,9 +60,14 @@ type Attempt struct {
 
 // Session is what went before in the session that the attempt continues.
 type Session struct {
-	ID      string    `json:"id,omitzero" doc:"an identifier of your own"`
+	ID string `json:"id,omitzero" doc:"an identifier of your own"`
+	// Issuer is who names the session so; one that is named alike by another is another session.
+	Issuer  string    `json:"issuer,omitzero" doc:"who names the session so, such as the iss of a token that bears its sid"`
 	Started time.Time `json:"started,omitzero" doc:"when the session began"`
-	Proofs  []Proof   `json:"proofs,omitempty" doc:"proofs made earlier in the session"`
+	// AsOf is the moment by which proofs of the session are held against within: now. A proof that was at most ten minutes old then, or was
+	// made since, counts as made now. Without it no proof of the session does.
+	AsOf   time.Time `json:"as_of,omitzero" doc:"the moment by which proofs of the session count as made now"`
+	Proofs []Proof   `json:"proofs,omitempty" doc:"proofs made earlier in the session"`
 }
 
 // Proof is one method shown to be in the person's hands.
@@ -293,7 +298,8 @@ func word[T ~uint8](into *T, what string, text []byte, known []string) error {
 
 // fields are the keys of an attempt on the wire at any depth, for suggestions.
 var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "location", "lat", "lon", "through", "device", "platform",
-	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "started", "proofs",
+	"managed", "known", "shared", "owner", "tags", "facts", "reported_at", "remembered", "method", "session", "issuer",
+	"started", "as_of", "proofs",
 	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous",
 	"failures"}
 

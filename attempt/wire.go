@@ -31,7 +31,7 @@ func (a *Attempt) AppendJSON(text []byte) []byte {
 	text = appendFact(text, "location", &a.Location, appendLocation)
 	text = appendFact(text, "through", &a.Through, func(text []byte, t *Through) []byte { return jsontext.String(text, t.String()) })
 	text = appendFact(text, "device", &a.Device, appendDevice)
-	if a.Session.ID != "" || !a.Session.Started.IsZero() || a.Session.Proofs != nil {
+	if s := &a.Session; s.ID != "" || s.Issuer != "" || !s.Started.IsZero() || !s.AsOf.IsZero() || s.Proofs != nil {
 		text = a.Session.appendJSON(jsontext.Key(text, "session"))
 	}
 	if len(a.Proofs) > 0 {
@@ -137,7 +137,8 @@ func (s Scalar) AppendJSON(text []byte) []byte {
 }
 
 func (s *Session) appendJSON(text []byte) []byte {
-	text = appendTime(jsontext.Text(append(text, '{'), "id", s.ID), "started", s.Started)
+	text = jsontext.Text(jsontext.Text(append(text, '{'), "id", s.ID), "issuer", s.Issuer)
+	text = appendTime(appendTime(text, "started", s.Started), "as_of", s.AsOf)
 	if len(s.Proofs) > 0 {
 		text = jsontext.List(jsontext.Key(text, "proofs"), s.Proofs, AppendProof)
 	}

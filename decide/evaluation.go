@@ -289,7 +289,7 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	made.now = ofAttempt && made.age <= longestAttempt
 	made.inSession = made.now || p.At.IsZero() || e.isInSession(p) // a session begins when its first sign-on ends
 	if !ofAttempt {
-		made.fallback = p.Fallback
+		made.fallback, made.now = p.Fallback, made.inSession && e.isAsOfNow(p)
 		if p.App == e.Attempt.App {
 			made.ownApp = e.App >= 0
 		} else if p.App != "" {
@@ -305,6 +305,12 @@ func (e *evaluation) addProof(p *attempt.Proof, ofAttempt bool) {
 	default:
 		e.proofs = append(e.proofs, made)
 	}
+}
+
+// isAsOfNow reports whether a proof of the session counts as made now, by the moment that the session states for that.
+func (e *evaluation) isAsOfNow(p *attempt.Proof) bool {
+	asOf := e.Attempt.Session.AsOf
+	return !asOf.IsZero() && !attempt.IsLater(asOf, e.Attempt.At) && !p.At.IsZero() && asOf.Sub(p.At) <= longestAttempt
 }
 
 // isInSession reports whether a proof is not dated before the session began.

@@ -2,6 +2,7 @@ package door
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -34,7 +35,9 @@ type Answer struct {
 	// Degraded says what the decision lacked because something failed. It is empty else.
 	Degraded []string
 
-	text *[]byte
+	// isOver says that nothing that was authenticated until now opens the app.
+	isOver bool
+	text   *[]byte
 	// attempt is where the attempt begins and ends in the text.
 	attempt [2]int
 }
@@ -63,9 +66,23 @@ func (a *Answer) release() {
 type Asked struct {
 	// Caller is the name of the caller, for the journal.
 	Caller string
-	// unrecorded leaves the decision out of the journal and without effect: one of a search, or
-	// one of many alike.
-	unrecorded bool
+	// Issuer is who names the session, where the attempt does not say; "" is the caller.
+	Issuer string
+	// token is the one that the guard was shown, nil of an attempt that a caller states.
+	token *access
+}
+
+// sessionOf returns the door's identifier of the session that an attempt continues, "" where it names none.
+func (asked *Asked) sessionOf(a *attempt.Attempt) string {
+	if a.Session.ID == "" {
+		return ""
+	}
+	return store.SessionID(asked.issuerOf(a), a.Session.ID, a.Account)
+}
+
+// issuerOf returns who names the session of an attempt.
+func (asked *Asked) issuerOf(a *attempt.Attempt) string {
+	return cmp.Or(a.Session.Issuer, asked.Issuer, asked.Caller)
 }
 
 // CheckAttempt reports what keeps an attempt from being judged by a door: what Check of the
@@ -79,7 +96,7 @@ func (d *Door) CheckAttempt(a *attempt.Attempt) error {
 		device, _ = said.ID.Get()
 	}
 	for _, named := range [...]struct{ what, name string }{{"account", a.Account}, {"app", a.App}, {"device.id", device},
-		{"session.id", a.Session.ID}, {"id", a.ID}} {
+		{"session.id", a.Session.ID}, {"session.issuer", a.Session.Issuer}, {"id", a.ID}} {
 		if len(named.name) > longestName || strings.ContainsFunc(named.name, unicode.IsControl) {
 			return fmt.Errorf("the `%s` of the attempt is longer than %d bytes, or has a control character", named.what, longestName)
 		}
@@ -113,21 +130,26 @@ func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	g := new(gathering)
 	var room [8]origin
 	from := origins(room[:0])
-	d.facts.gather(ctx, b, stated, g)
-	a := d.facts.completed(b, stated, g, &from)
+	d.facts.gather(ctx, b, stated, asked.sessionOf(stated), g)
+	a := d.complete(b, stated, asked, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
 	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
-	if because := g.ended(a); because != "" {
+	because, whole := d.facts.ended(b, a, g)
+	if because == "" && g.lapsed(b, a, time.Duration(answer.Limits.Lasts)) {
+		because = store.TimeIsUp
+	}
+	// A block stands for a reason that signing on again does not change, and what is asked for at an app whose grant ended is asked for.
+	goesOn := a.Session.ID != "" || !a.Session.Started.IsZero()
+	if because != "" && (answer.Verdict == decide.Grant || whole && goesOn && answer.Verdict == decide.StepUp) {
 		answer.BlockEnded(because)
 	}
+	answer.isOver = because != ""
 	answer.App = b.appNamed(a.App)
 	where := b.Judge().Whereabouts(ctx, a)
 	answer.Country = where.Country
 	answer.ID = journal.NewID()
 	answer.write(g, from)
-	if !asked.unrecorded {
-		d.keep(b, answer, g, from, asked, where)
-	}
+	d.keep(b, answer, g, from, asked, where)
 	d.metrics.decided(answer, time.Since(begun))
 	return answer
 }
@@ -158,7 +180,7 @@ func (a *Answer) write(g *gathering, from origins) {
 // keep records the decision and notes its effects. A grant that has to be recorded waits until
 // it is, and is none where it cannot be.
 func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, where directory.Whereabouts) {
-	j := &job{change: d.effects(b, answer, g, where), own: true}
+	j := &job{change: d.effects(b, answer, g, asked, where), own: true}
 	if d.config.Journal.Mode != JournalOff {
 		e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
 		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(make([]byte, 0, 256))
@@ -187,7 +209,7 @@ func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, aske
 var errStopped = errors.New("the door is closing")
 
 // effects returns what a decision changes of what is known, nil where it changes nothing.
-func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.Whereabouts) func(*batch) error {
+func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, from directory.Whereabouts) func(*batch) error {
 	switch answer.Causes[0].Code {
 	case decide.NoBook, decide.AttemptInvalid, decide.AccountUnavailable, decide.AccountUnknown:
 		return nil // nothing is kept of names that somebody made up
@@ -203,9 +225,10 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 	for _, n := range answer.Notices {
 		eased = eased || n.Code == decide.EnrolmentDue
 	}
-	asked := eased && asks && !b.asked[a.Account]
+	asksNow := eased && asks && !b.asked[a.Account]
 	accepted := acceptedNow(a, g)
-	if !granted && !refused && !asked && len(accepted) == 0 {
+	changes := answer.Verdict == decide.Grant && a.Action == attempt.ChangePassword && a.Session.ID != ""
+	if !granted && !refused && !asksNow && !changes && len(accepted) == 0 {
 		return nil
 	}
 	device, remember := "", []attempt.Remembered(nil)
@@ -239,7 +262,7 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 		if refused {
 			account.AddFailure(a.At)
 		}
-		if asked && account.AskedAt == nil {
+		if asksNow && account.AskedAt == nil {
 			account.AskedAt = &a.At
 		}
 		for _, x := range accepted {
@@ -254,10 +277,11 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, from directory.
 				return err
 			}
 		}
-		if judged != nil {
-			return d.openSession(batch, account, answer, judged)
+		if judged == nil && !changes {
+			return nil
 		}
-		return nil
+		return d.openSession(batch, account, &opened{answer: answer, judged: judged, id: asked.sessionOf(a), issuer: asked.issuerOf(a),
+			authenticated: g.authenticated, byGuard: asked.token != nil})
 	}
 }
 
@@ -294,83 +318,4 @@ func noteDevice(b *batch, id string, account *store.Account, at time.Time, remem
 		}
 	}
 	return b.changeDevice(id, note)
-}
-
-// openSession keeps the session of a granted attempt, whose JSON it takes, with what was proven in
-// it.
-func (d *Door) openSession(b *batch, account *store.Account, answer *Answer, judged json.RawMessage) error {
-	a := answer.Attempt
-	s, err := b.session(a.Session.ID)
-	switch {
-	case err != nil:
-		return err
-	case s != nil && s.Account != a.Account && !s.Ended.IsZero():
-		return nil // what bears the name of another's ended session must go on being refused
-	case s != nil && store.Holds(s.Ended, a.Session.Started):
-		return nil // it was ended meanwhile
-	case s == nil || s.Account != a.Account || !s.Ended.IsZero() || account.Voids(s.Started):
-		before := time.Time{}
-		if s != nil {
-			before = s.Ended
-		}
-		s = &store.Session{ID: a.Session.ID, Account: a.Account, Started: a.Session.Started, VoidUntil: before}
-		if s.Started.IsZero() {
-			s.Started = a.At
-		}
-		b.setSession(s.ID, s)
-	}
-	s.Proofs = joinProofs(a, answer.App)
-	if dev := a.Device.Ref(); dev != nil {
-		s.Device, _ = dev.ID.Get()
-	}
-	granted := store.Granted{App: answer.App, At: a.At, Attempt: judged, Decision: answer.ID,
-		Ends: answer.Limits.Until}
-	if lasts := time.Duration(answer.Limits.Lasts); lasts > 0 {
-		if ends := s.Started.Add(lasts); granted.Ends.IsZero() || ends.Before(granted.Ends) {
-			granted.Ends = ends
-		}
-	}
-	apps := make([]store.Granted, 0, len(s.Apps)+1)
-	for _, other := range s.Apps {
-		if other.App != granted.App {
-			apps = append(apps, other)
-		}
-	}
-	s.Apps = append(apps, granted)
-	s.Seen = a.At
-	d.setDue(s)
-	return nil
-}
-
-// joinProofs returns what was proven in a session: earlier, and in the attempt itself. Of each
-// method at each app the latest proof stays.
-func joinProofs(a *attempt.Attempt, app string) []attempt.Proof {
-	proofs := make([]attempt.Proof, 0, len(a.Session.Proofs)+len(a.Proofs))
-	add := func(p attempt.Proof) {
-		for i := range proofs {
-			if proofs[i].Method == p.Method && proofs[i].App == p.App {
-				if p.At.After(proofs[i].At) {
-					proofs[i] = p
-				}
-				return
-			}
-		}
-		proofs = append(proofs, p)
-	}
-	for _, p := range a.Session.Proofs {
-		add(p)
-	}
-	// What was proven after a preferred method could not be reached counts on as a fallback.
-	fallback := false
-	for _, f := range a.Failed {
-		fallback = fallback || f.Reason != attempt.Refused
-	}
-	for _, p := range a.Proofs {
-		if p.At.IsZero() {
-			p.At = a.At
-		}
-		p.App, p.Fallback = app, fallback
-		add(p)
-	}
-	return proofs
 }

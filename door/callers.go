@@ -21,6 +21,9 @@ type knownCaller struct {
 	limit *rate.Limiter
 }
 
+// asks is how the caller asks for decisions.
+func (c *Caller) asks() Asked { return Asked{Caller: c.Name, Issuer: c.Issuer} }
+
 func newCallers(c *Config) (*callers, error) {
 	all := &callers{byToken: map[[sha256.Size]byte]*knownCaller{}, byCertificate: map[string]*knownCaller{}}
 	for i := range c.Callers {

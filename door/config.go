@@ -66,6 +66,8 @@ type Receiver struct {
 	URL      string `book:"url,required" doc:"where tokens are pushed to"`
 	Audience string `book:"audience,required" doc:"the aud of its tokens"`
 	Bearer   string `book:"bearer" doc:"file with the bearer token that the receiver wants" default:"none"`
+	// Apps are those whose ends it is told of, too: each ends by itself while the session goes on.
+	Apps []string `book:"apps" doc:"apps whose ends in a session it is told of, too" default:"ends of whole sessions only"`
 }
 
 // ConsentConfig says whether outside programs are answered.
@@ -194,8 +196,10 @@ type Caller struct {
 	Token       string  `book:"token" doc:"sha256: and the digest of its token, as briskwarden serve token prints it"`
 	Certificate string  `book:"certificate" doc:"a DNS name or URI that its client certificate bears"`
 	May         []Right `book:"may,required" doc:"decide, report, events, people, look, operate"`
-	Rate        float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
-	Burst       int     `book:"burst" doc:"requests that it may make at once" default:"as many as rate, at least 1"`
+	// Issuer names the sessions of its attempts, where these do not say who does.
+	Issuer string  `book:"issuer" doc:"who names the sessions of its attempts, such as the iss of tokens" default:"its name"`
+	Rate   float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
+	Burst  int     `book:"burst" doc:"requests that it may make at once" default:"as many as rate, at least 1"`
 	// People and Events bound what it may state.
 	People PeopleBounds `book:"people" doc:"of whom it may state what, where it may people"`
 	Events EventBounds  `book:"events" doc:"of whom it may hand in what, where it may events"`
@@ -209,10 +213,12 @@ type Bounds struct {
 	// Tolerance is how far the time of an attempt may be from the door's clock.
 	Tolerance directory.Span `book:"tolerance" doc:"how far the time of an attempt may be from the clock" default:"5m"`
 	// Read is how long a request may take to come in, and Answer how long the store may take.
-	Read    directory.Span `book:"read" doc:"how long a request may take to come in" default:"10s"`
-	Answer  directory.Span `book:"answer" doc:"how long a decision may wait for the store" default:"3s"`
-	Batch   int            `book:"batch" doc:"how many evaluations one request may ask for" default:"100"`
-	Results int            `book:"results" doc:"how many results one page of a search may have" default:"100"`
+	Read   directory.Span `book:"read" doc:"how long a request may take to come in" default:"10s"`
+	Answer directory.Span `book:"answer" doc:"how long a decision may wait for the store" default:"3s"`
+	// SessionAtMost is how long what somebody authenticated counts, however often a token is renewed.
+	SessionAtMost directory.Span `book:"session_at_most" doc:"how long after it was authenticated a session may go on" default:"40d"`
+	Batch         int            `book:"batch" doc:"how many evaluations one request may ask for" default:"100"`
+	Results       int            `book:"results" doc:"how many results one page of a search may have" default:"100"`
 }
 
 // TokenIssuer issues access tokens (RFC 9068).
@@ -227,10 +233,30 @@ type TokenIssuer struct {
 	Device   string         `book:"device" doc:"the claim that names the device, where the issuer has verified it" default:"none"`
 	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
 	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
+	// AuthenticatedBy is the claim that says when the person authenticated.
+	AuthenticatedBy AuthenticationClaim `book:"authenticated_by" doc:"auth_time, or iat where no token is renewed without a sign-in" default:"auth_time"`
 	// Own are the client_ids of the organisation's own programs, which nobody lets in.
 	Own []string `book:"own_clients" doc:"client_ids of one's own programs; any other is an outside program" default:"none"`
 	// Means says which method a value of amr stands for that several methods share.
 	Means []Meaning `book:"means" doc:"which method a value of amr stands for" default:"the method that alone bears it"`
+}
+
+// AuthenticationClaim is the claim of a token that says when the person authenticated. The zero AuthenticationClaim is ByAuthTime.
+type AuthenticationClaim uint8
+
+// The claims.
+const (
+	// ByAuthTime: auth_time (RFC 9068 §2.2.1), and a token without it is refused.
+	ByAuthTime AuthenticationClaim = iota
+	// ByIssuedAt: iat, where a token has no auth_time. The issuer renews none without a sign-in.
+	ByIssuedAt
+)
+
+var authenticationClaims = []string{"auth_time", "iat"}
+
+// UnmarshalText reads auth_time or iat.
+func (a *AuthenticationClaim) UnmarshalText(text []byte) error {
+	return words.Parse(a, "auth_time or iat", string(text), authenticationClaims, ByAuthTime)
 }
 
 // Meaning is which method an issuer means by a value of amr (RFC 8176).
@@ -243,7 +269,7 @@ type Meaning struct {
 func Schema() []byte {
 	return book.OtherSchema(reflect.TypeFor[Config](), "A configuration of the door", "door", map[reflect.Type][]string{
 		reflect.TypeFor[History](): histories, reflect.TypeFor[JournalMode](): journalModes, reflect.TypeFor[Right](): rights,
-		reflect.TypeFor[post.Security](): post.Securities(),
+		reflect.TypeFor[post.Security](): post.Securities(), reflect.TypeFor[AuthenticationClaim](): authenticationClaims,
 	})
 }
 
@@ -282,6 +308,7 @@ func (c *Config) fill() {
 	set(&c.Limits.Tolerance, "5m")
 	set(&c.Limits.Read, "10s")
 	set(&c.Limits.Answer, "3s")
+	set(&c.Limits.SessionAtMost, "40d")
 	if c.Limits.Batch == 0 {
 		c.Limits.Batch = 100
 	}

@@ -21,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
@@ -100,6 +101,8 @@ type inForce struct {
 	devices map[string]*directory.Device
 	// asksOutside says that an assurance asks for an outside check.
 	asksOutside bool
+	// unshared says that somewhere only proofs count that were made for the very app.
+	unshared bool
 	// supplier supplies accounts and devices to its decisions.
 	supplier *supplier
 	// lookout says who hears of decisions. It is used by one goroutine.
@@ -113,6 +116,15 @@ type inForce struct {
 func (b *inForce) lists(account string) bool {
 	_, ok := inside.Of(b.Judge()).Directory().FindAccount(account)
 	return ok
+}
+
+// hasUnshared reports whether some session of a book counts only what was proven for the very app.
+func hasUnshared(source *book.Book) bool {
+	limits := func(l directory.Limits) bool { return l.Shared != nil && !*l.Shared }
+	return slices.ContainsFunc(source.Apps, func(a directory.App) bool { return limits(a.Limits) }) ||
+		slices.ContainsFunc(source.Policies, func(p decide.Policy) bool {
+			return slices.ContainsFunc(p.Rules, func(r decide.Rule) bool { return limits(r.Limits) })
+		})
 }
 
 // entryOf returns the fingerprint of the book's own entry of an account, "" where it has none.
@@ -335,6 +347,7 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 	b = &inForce{Book: opened, supplier: supplier, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
 	b.asksOutside = slices.ContainsFunc(source.Assurances, func(a decide.Assurance) bool { return a.External != "" })
+	b.unshared = hasUnshared(source)
 	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
 		return nil, []string{err.Error()}, nil
 	}

@@ -284,7 +284,7 @@ func TestDecisions(t *testing.T) {
 	t.Run("another's session is not hers", func(t *testing.T) {
 		body := strings.Replace(ingrid("mail", "", `,"session":{"id":"s-1"}`), "ingrid@", "oskar@", 1)
 		require.NotEqual(t, decide.Grant, h.decide(body).Verdict)
-		ended, err := h.EndSession("s-1", "she called")
+		ended, err := h.EndSession(sessionOf("s-1"), "she called")
 		require.NoError(t, err)
 		require.True(t, ended)
 		h.decide(strings.Replace(ingrid("mail", password+","+push, `,"session":{"id":"s-1"}`), "ingrid@", "oskar@", 1))

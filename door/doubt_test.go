@@ -36,7 +36,7 @@ func TestAStoreInDoubt(t *testing.T) {
 	h.decide(`{"account":"` + ann + `","app":"mail","session":{"id":"s-1"},"proofs":[` + password + `],"device":{"id":"till","remembered":[` +
 		`{"account":"` + ann + `","method":"password","at":"` + noon.Format(time.RFC3339) + `"}]}}`)
 	require.Equal(t, "grant", h.decide(remembered).Verdict.String())
-	require.NotEmpty(t, h.session("s-1").Apps)
+	require.NotEmpty(t, h.sessionBy(store.SessionID("gateway", "s-1", ann)).Apps)
 
 	h.Suspend()
 	blocks(ann, "the store is in doubt")
@@ -45,9 +45,10 @@ func TestAStoreInDoubt(t *testing.T) {
 	h.pass(2 * time.Minute)
 	_, err := h.Review(t.Context())
 	require.NoError(t, err)
-	require.NotEmpty(t, h.session("s-1").Apps, "what cannot be found out ends nothing")
+	require.NotEmpty(t, h.sessionBy(store.SessionID("gateway", "s-1", ann)).Apps, "what cannot be found out ends nothing")
 	h.Resume()
-	require.Equal(t, "demands_met", h.cause(ann, "mail", inSession))
+	continues := `{"account":"` + ann + `","app":"mail"` + inSession + `}`
+	require.Equal(t, "demands_met", string(h.decide(continues).Causes[0].Code))
 
 	restored()
 	blocks(ann, "not yet resynced with administrators")
@@ -64,11 +65,11 @@ func TestAStoreInDoubt(t *testing.T) {
 		store.IssuerSource(feed), store.IssuerSource("https://other.example"))
 	require.True(t, h.Ready(t.Context()).Ready)
 	require.Equal(t, "demands_met", h.cause(ann, "mail", ""))
-	require.Equal(t, "session_ended", h.cause(ann, "mail", inSession))
+	require.Equal(t, "session_ended", string(h.decide(`{"account":"` + ann + `","app":"mail"` + inSession + `}`).Causes[0].Code))
 	require.Equal(t, "step_up", h.decide(remembered).Verdict.String(), "remembered before")
 	before := `{"method":"password","at":"` + noon.Format(time.RFC3339) + `"}`
 	require.Equal(t, "step_up", h.decide(`{"account":"`+ann+`","app":"mail","proofs":[`+before+`]}`).Verdict.String())
 	_, err = h.Review(t.Context())
 	require.NoError(t, err)
-	require.False(t, h.session("s-1").Ended.IsZero())
+	require.False(t, h.sessionBy(store.SessionID("gateway", "s-1", ann)).Ended.IsZero())
 }

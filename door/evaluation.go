@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -141,12 +142,12 @@ func (q *evaluationAsk) ignored() []string {
 }
 
 // evaluate makes one evaluation.
-func (d *Door) evaluate(ctx context.Context, q *evaluationAsk, caller string) (*evaluation, error) {
+func (d *Door) evaluate(ctx context.Context, q *evaluationAsk, caller *Caller) (*evaluation, error) {
 	a, err := d.attemptOf(q, "")
 	if err != nil {
 		return nil, err
 	}
-	answer := d.answer(ctx, a, Asked{Caller: caller})
+	answer := d.answer(ctx, a, caller.asks())
 	defer answer.release()
 	var why []string
 	for _, c := range answer.Causes {
@@ -175,7 +176,7 @@ func (d *Door) serveEvaluation(w http.ResponseWriter, r *request) error {
 	if err := readAsk(w, r, q); err != nil {
 		return err
 	}
-	made, err := d.evaluate(r.Context(), q, r.caller.Name)
+	made, err := d.evaluate(r.Context(), q, r.caller.Caller)
 	if err != nil {
 		return err
 	}
@@ -206,7 +207,7 @@ func (d *Door) serveEvaluations(w http.ResponseWriter, r *request) error {
 	case len(q.Evaluations) > d.config.Limits.Batch:
 		return problem(http.StatusRequestEntityTooLarge, "At most %d evaluations are made at once.", d.config.Limits.Batch)
 	case len(q.Evaluations) == 0: // as one evaluation (§7.1)
-		made, err := d.evaluate(r.Context(), &q.evaluationAsk, r.caller.Name)
+		made, err := d.evaluate(r.Context(), &q.evaluationAsk, r.caller.Caller)
 		if err != nil {
 			return err
 		}
@@ -229,7 +230,7 @@ func (d *Door) serveEvaluations(w http.ResponseWriter, r *request) error {
 		if one.Context == nil {
 			one.Context = q.Context
 		}
-		made, err := d.evaluate(r.Context(), &one, r.caller.Name)
+		made, err := d.evaluate(r.Context(), &one, r.caller.Caller)
 		if p, ok := err.(*Problem); ok {
 			made, err = &evaluation{Context: &evaluationContext{Error: &evaluationError{p.Status, p.Detail}}}, nil
 		}
@@ -265,13 +266,35 @@ type page struct {
 }
 
 // verdictOf judges an attempt as it stands, for a search: it is not recorded and changes nothing.
-func (d *Door) verdictOf(ctx context.Context, b *inForce, stated *attempt.Attempt) decide.Verdict {
-	g, from := new(gathering), origins(nil)
-	d.facts.gather(ctx, b, stated, g)
-	if g.ended(stated) != "" {
+func (d *Door) verdictOf(ctx context.Context, b *inForce, stated *attempt.Attempt, asked Asked) decide.Verdict {
+	g := new(gathering)
+	d.facts.gather(ctx, b, stated, asked.sessionOf(stated), g)
+	verdict, a := d.judge(ctx, b, stated, asked, g)
+	if verdict == decide.Grant && !g.authenticated.IsZero() &&
+		g.lapsed(b, a, time.Duration(b.Decide(context.WithValue(ctx, gatheringKey{}, g), a).Limits.Lasts)) {
 		return decide.Block
 	}
-	return b.Verdict(context.WithValue(ctx, gatheringKey{}, g), d.facts.completed(b, stated, g, &from))
+	return verdict
+}
+
+// judge returns the verdict on an attempt and what was judged, and leaves out how long a grant lasts.
+func (d *Door) judge(ctx context.Context, b *inForce, stated *attempt.Attempt, asked Asked, g *gathering) (decide.Verdict,
+	*attempt.Attempt) {
+	a := d.complete(b, stated, asked, g, new(origins))
+	if because, _ := d.facts.ended(b, a, g); because != "" {
+		return decide.Block, a
+	}
+	return b.Verdict(context.WithValue(ctx, gatheringKey{}, g), a), a
+}
+
+// complete fills in what an attempt leaves out, by what was gathered. Of one that the guard was shown a token for the session is that of
+// the token.
+func (d *Door) complete(b *inForce, stated *attempt.Attempt, asked Asked, g *gathering, from *origins) *attempt.Attempt {
+	if asked.token != nil {
+		g.authenticated = asked.token.authenticated
+		stated = d.resumed(b, stated, g)
+	}
+	return d.facts.completed(b, stated, g, from)
 }
 
 // search reads a search, and returns those of some candidates for which ask says yes, in order, a
@@ -299,7 +322,7 @@ func search[T any](d *Door, w http.ResponseWriter, r *request, what string, from
 		}
 		tried := *a
 		attempted(&tried, candidate)
-		if d.verdictOf(r.Context(), b, &tried) != decide.Grant {
+		if d.verdictOf(r.Context(), b, &tried, r.caller.asks()) != decide.Grant {
 			continue
 		}
 		if len(list.Results) == limit {

@@ -123,6 +123,19 @@ func (s *subject) session() []string {
 	return nil
 }
 
+// sidIssuer returns who names sessions by the sids of an event: its issuer, or the one that the subject names; "" where nothing that the
+// door takes names sessions so.
+func (d *Door) sidIssuer(about *subject, issuer string) string {
+	if about.Session != nil && about.Session.Format == "iss_sub" {
+		issuer = about.Session.Issuer
+	}
+	if slices.ContainsFunc(d.config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer }) ||
+		slices.ContainsFunc(d.config.Callers, func(c Caller) bool { return c.Issuer == issuer }) {
+		return issuer
+	}
+	return ""
+}
+
 // first returns the first of some names, "" where there is none.
 func first(names []string) string {
 	if len(names) == 0 {
@@ -138,6 +151,8 @@ type happened struct {
 	// caller handed it in, and changes take in what its issuer states by it.
 	caller  *Caller
 	changes *changes
+	// sidIssuer is who names sessions by the sids of the event, "" where that is none whose sessions the door knows.
+	sidIssuer string
 	// isFor is the account or the device that it is about, once that is found.
 	isFor string
 	// The members of CAEP 1.0 §3 and RISC 1.0 §2 that change something.
@@ -184,24 +199,30 @@ type eventProblem struct {
 // seenKept is how long a token is known again. An older one is refused, so that none counts twice.
 const seenKept = 30 * 24 * time.Hour
 
-// forgetSeen drops what is known of tokens that would be refused by now.
-func (d *Door) forgetSeen(ctx context.Context) error {
-	for {
-		rows, err := d.facts.store.List(ctx, store.Query{Kind: store.Seen, DueBy: d.now().Add(-seenKept - time.Hour), Limit: 1000})
-		if err != nil || len(rows) == 0 {
-			return err
-		}
-		if err := d.facts.store.Update(ctx, func(tx store.Tx) error {
-			for _, row := range rows {
-				if err := tx.Delete(row.Key); err != nil {
-					return err
-				}
+// forget drops what is known of tokens that would be refused by now, and challenges that nobody can meet any more.
+func (d *Door) forget(ctx context.Context) error {
+	for kind, before := range map[store.Kind]time.Duration{store.Seen: seenKept, store.Challenges: d.facts.sessionAtMost} {
+		for {
+			rows, err := d.facts.store.List(ctx, store.Query{Kind: kind, DueBy: d.now().Add(-before - time.Hour), Limit: 1000})
+			if err != nil {
+				return err
 			}
-			return nil
-		}); err != nil {
-			return err
+			if len(rows) == 0 {
+				break
+			}
+			if err := d.facts.store.Update(ctx, func(tx store.Tx) error {
+				for _, row := range rows {
+					if err := tx.Delete(row.Key); err != nil {
+						return err
+					}
+				}
+				return nil
+			}); err != nil {
+				return err
+			}
 		}
 	}
+	return nil
 }
 
 // mostEvent is how large a token may be, in bytes.
@@ -305,6 +326,7 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 		if h.about == nil || h.about.Format == "" {
 			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}
 		}
+		h.sidIssuer = d.sidIssuer(h.about, event.Issuer)
 		all[kind] = h
 	}
 	var reviews []review
@@ -489,6 +511,11 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 	if isNewPassword && mayState(h.caller.Events.Facts, "password", "") {
 		err = h.say(a, store.Statement{Fact: store.Password, Value: attempt.TextScalar(h.at.UTC().Format(time.RFC3339Nano))})
 	}
+	if (h.Change == "update" || h.Change == "revoke" || h.Change == "delete") && method != "" && err == nil {
+		if err := d.endProven(b, a, h, method, h.notLater()); err != nil {
+			return review{}, err
+		}
+	}
 	switch {
 	case method == "" || err != nil:
 	case h.Change == "create":
@@ -503,32 +530,142 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 	if err := h.checkFact("sessions"); err != nil {
 		return review{}, err
 	}
-	because := "revoked by another system"
-	for _, id := range h.about.session() {
-		s, err := b.session(id)
-		switch {
-		case err != nil:
+	const because = "revoked by another system"
+	sids, at := h.about.session(), h.notLater()
+	names, isSession := h.about.account(), h.about.Format == "complex" && h.about.Session != nil
+	if isSession && len(sids) == 0 {
+		return review{}, errNobody
+	}
+	ended := false
+	for _, sid := range sids {
+		seen, err := d.sessionsOf(b, sid)
+		if err != nil {
 			return review{}, err
-		case s == nil:
-			continue
-		case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account):
-			return review{}, errOutside
 		}
-		h.isFor = s.Account
-		return review{}, d.endWhole(b, s, h.notLater(), because)
+		for _, s := range seen {
+			switch {
+			case h.sidIssuer != "" && s.Issuer != h.sidIssuer || isSession && h.about.User != nil && !slices.Contains(names, s.Account):
+				continue
+			case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account):
+				return review{}, errOutside
+			}
+			h.isFor, ended = s.Account, true
+			if err := d.endWhole(b, s, at, because); err != nil {
+				return review{}, err
+			}
+		}
+	}
+	if ended && (!isSession || h.about.User == nil) {
+		return review{}, nil
 	}
 	a, err := d.knownAccount(b, h, "sessions")
-	if err != nil {
+	switch {
+	case ended && errors.Is(err, errNobody):
+		return review{}, nil // nobody else can show tokens of it
+	case err != nil:
 		return review{}, err
+	case !isSession:
+		return review{}, d.revoke(b, a, at, because)
 	}
-	if h.about.Format == "complex" && h.about.Session != nil {
-		id := first(h.about.session()) // which the door never saw, and whose tokens may come yet
-		if id == "" {
-			return review{}, errNobody
+	for _, sid := range sids { // which the door may never have seen, and whose tokens may come yet
+		if h.sidIssuer == "" {
+			if !ended && a.SIDEnded(sid).IsZero() {
+				if err := d.noteEnd(b, &store.Session{SID: sid, Account: a.Name}, "", "", because); err != nil {
+					return review{}, err
+				}
+			}
+			a.EndSID(sid, at)
+			continue
 		}
-		return review{}, d.endWhole(b, &store.Session{ID: id, Account: a.Name, Started: h.notLater()}, h.notLater(), because)
+		s, err := b.session(store.SessionID(h.sidIssuer, sid, a.Name))
+		if err == nil && s == nil {
+			err = d.endWhole(b, d.unseen(h.sidIssuer, sid, a.Name, at), at, because)
+		}
+		if err != nil {
+			return review{}, err
+		}
 	}
-	return review{}, d.revoke(b, a, h.notLater(), because)
+	return review{}, nil
+}
+
+// unseen is a session that the door has not seen, to be kept for what is told of it.
+func (d *Door) unseen(issuer, sid, account string, at time.Time) *store.Session {
+	return &store.Session{ID: store.SessionID(issuer, sid, account), Issuer: issuer, SID: sid, Account: account, Started: at}
+}
+
+// sessionsOf returns the sessions of a sid, whoever issued it and whose they are, to be changed.
+func (d *Door) sessionsOf(b *batch, sid string) (list []*store.Session, err error) {
+	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Prefix: store.SIDPrefix(sid)}) {
+		if err != nil {
+			return nil, err
+		}
+		s, err := b.session(row.Key.Key)
+		if err != nil {
+			return nil, err
+		}
+		if s != nil && s.SID == sid {
+			list = append(list, s)
+		}
+	}
+	return list, nil
+}
+
+// changeWithin is how long before a credential was changed the session may have been let through to change it.
+const changeWithin = 10 * time.Minute
+
+// endProven ends the sessions of an account in which a credential was proven that was revoked or changed at a moment, and has what it
+// proved until then count no more; but not in the session in which it was changed: the one that the event names or, where it
+// names none, the only one that was let through to change it just before.
+func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string, at time.Time) error {
+	a.Change(method, at)
+	var sessions, changing []*store.Session
+	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Account: a.Name}) {
+		if err != nil {
+			return err
+		}
+		s, err := b.session(row.Key.Key)
+		switch {
+		case err != nil:
+			return err
+		case s == nil || !s.Ended.IsZero():
+			continue
+		}
+		sessions = append(sessions, s)
+		if since := at.Sub(s.PasswordChange); !s.PasswordChange.IsZero() && since <= changeWithin && since >= -changeWithin {
+			changing = append(changing, s)
+		}
+	}
+	spared := map[*store.Session]bool{}
+	if h.about.Format == "complex" && h.about.Session != nil {
+		for _, sid := range h.about.Session.names() {
+			known := false
+			for _, s := range sessions {
+				if s.SID == sid && (h.sidIssuer == "" || s.Issuer == h.sidIssuer) {
+					spared[s], known = true, true
+				}
+			}
+			if !known && h.sidIssuer != "" {
+				s := d.unseen(h.sidIssuer, sid, a.Name, at)
+				b.setSession(s.ID, s)
+				spared[s], sessions = true, append(sessions, s)
+			}
+		}
+	} else if len(changing) == 1 {
+		spared[changing[0]] = true
+	}
+	for _, s := range sessions {
+		var err error
+		if spared[s] {
+			s.Spared = latest(s.Spared, at)
+			d.setDue(s)
+		} else if s.Proved(method) {
+			err = d.endWhole(b, s, at, method+" was changed or revoked")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {

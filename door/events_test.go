@@ -83,7 +83,7 @@ func telling(t testing.TB, p *provider, r *receiver) func(*door.Config) {
 	return func(c *door.Config) {
 		c.Events = []door.Transmitter{{Issuer: feed, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL}}
 		c.Tell = door.Telling{Issuer: "https://door.kestrelsound.example", Key: path,
-			Receivers: []door.Receiver{{Name: "idp", URL: r.URL, Audience: issuer}}}
+			Receivers: []door.Receiver{{Name: "idp", URL: r.URL, Audience: issuer, Apps: []string{"mail", "card-till"}}}}
 	}
 }
 
@@ -118,8 +118,28 @@ var (
 	laptop  = map[string]any{"format": "complex", "device": map[string]any{"format": "opaque", "id": "laptop-ingrid"}}
 )
 
-// session returns an open session, nil where there is none.
-func (h *house) session(id string) *store.Session {
+// sessionOf is the door's identifier of a session of ingrid's that the gateway names.
+func sessionOf(sid string) string {
+	return store.SessionID("gateway", sid, "ingrid@kestrelsound.example")
+}
+
+// session returns an open session of ingrid's, nil where there is none.
+func (h *house) session(sid string) *store.Session { return h.sessionBy(sessionOf(sid)) }
+
+// open returns the apps that a session of ingrid's is granted.
+func (h *house) open(sid string) (apps []string) {
+	if s := h.session(sid); s != nil {
+		for i := range s.Apps {
+			if ended, _ := s.Apps[i].EndedBy(h.clock()); ended.IsZero() {
+				apps = append(apps, s.Apps[i].App)
+			}
+		}
+	}
+	return apps
+}
+
+// sessionBy is session by the door's identifier.
+func (h *house) sessionBy(id string) *store.Session {
 	s := &store.Session{ID: id}
 	if store.Load(h.t.Context(), h.store, s) != nil {
 		return nil
@@ -152,7 +172,7 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 		"change it": {kind: risc + "account-credential-change-required", subject: herself,
 			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword,
 				Since: &at}}},
-		"a password was changed": {kind: caep + "credential-change", subject: herself, open: true,
+		"a password was changed": {kind: caep + "credential-change", subject: herself,
 			says: map[string]any{"credential_type": "password", "change_type": "update"}, account: &directory.Account{PasswordChangedAt: &at}},
 		"a key was enrolled": {kind: caep + "credential-change", subject: herself, open: true,
 			says:    map[string]any{"credential_type": "fido2-roaming", "change_type": "create"},
@@ -232,11 +252,11 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 			session := h.session("s-1")
 			require.NotNil(t, session)
 			if c.open {
-				require.Len(t, session.Apps, 1, "the session goes on")
+				require.Len(t, h.open("s-1"), 1, "the session goes on")
 				require.Empty(t, r.taken())
 				return
 			}
-			require.Empty(t, session.Apps)
+			require.Empty(t, h.open("s-1"))
 			require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond)
 			told := r.taken()[0]
 			require.Equal(t, issuer, told["aud"])
@@ -267,13 +287,16 @@ func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
 	require.Equal(t, http.StatusNoContent, report(strings.Replace(fit, `"firewall":true`, `"firewall":false`, 1)))
 	require.Eventually(
 		t,
-		func() bool { return len(h.session("s-1").Apps) == 0 },
+		func() bool { return len(h.open("s-1")) == 0 },
 		10*time.Second,
 		time.Millisecond,
 		"it is looked at by itself",
 	)
 	require.Equal(t, decide.DeviceUnfit, h.decide(till).Causes[0].Code)
 	require.Equal(t, http.StatusNoContent, report(fit))
+	continues := strings.Replace(till, `"proofs":[`+password+","+push+`]`, `"proofs":[]`, 1)
+	require.Equal(t, decide.DemandOpen, h.decide(continues).Causes[0].Code, "repaired, what was authenticated before does not do")
+	h.pass(time.Second)
 	require.Equal(t, decide.Grant, h.decide(till).Verdict, "and repaired she is let in again")
 	kinds := map[journal.Kind]int{}
 	for _, e := range h.entries() {
@@ -399,7 +422,7 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 			event(caep+"session-revoked", complexSubject, nil)
 		}, false},
 		"an administrator ends it": {true, func(t *testing.T, h *house, _ func(string, map[string]any, map[string]any)) {
-			ended, err := h.EndSession("s-7", "she called")
+			ended, err := h.EndSession(store.SessionID(issuer, "s-7", "ingrid@kestrelsound.example"), "she called")
 			require.NoError(t, err)
 			require.True(t, ended)
 		}, false},
@@ -441,13 +464,13 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 			for _, later := range []time.Duration{0, 49 * time.Hour} { // a token may be renewed for weeks
 				h.pass(later)
 				renewed := token(noon, "s-7")
-				require.Equal(t, 403, guard(renewed), later)
+				require.Equal(t, 401, guard(renewed), later)
 				require.NotEqual(t, decide.Grant, h.decide(rests).Verdict, later)
 			}
 			h.pass(-49 * time.Hour)
 			want := 200
 			if c.others {
-				want = 403
+				want = 401
 			}
 			require.Equal(t, want, guard(other))
 			require.Equal(t, want, guard(without))
@@ -456,7 +479,7 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 			require.Equal(t, 200, guard(again), "who signs on again gets in")
 			h.pass(2 * time.Minute)
 			require.Equal(t, 200, guard(again))
-			require.Equal(t, 403, guard(token(noon, "s-7")), "and what is older does not")
+			require.Equal(t, 401, guard(token(noon, "s-7")), "and what is older does not")
 		})
 	}
 }
@@ -477,7 +500,7 @@ func TestASessionIsRevokedTwice(t *testing.T) {
 	h.pass(30 * time.Second)
 	revoke("e-2")
 	status, _, text := h.guard(between, mail, pier, nil)
-	require.Equal(t, 403, status, text)
+	require.Equal(t, 401, status, text)
 	require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond, "receivers are told once")
 }
 
@@ -499,7 +522,7 @@ func TestWhoSignsOnAgainNeedNotWait(t *testing.T) {
 	for _, c := range []struct {
 		token  string
 		status int
-	}{{before, 403}, {again, 200}, {before, 403}, {again, 200}} {
+	}{{before, 401}, {again, 200}, {before, 401}, {again, 200}} {
 		status, _, text := h.guard(c.token, mail, pier, nil)
 		require.Equal(t, c.status, status, text)
 	}
@@ -535,7 +558,7 @@ func TestReceiversAreToldEachByItself(t *testing.T) {
 	for i := range 5 {
 		id := fmt.Sprint("s-", i)
 		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
-		ended, err := h.EndSession(id, "she called")
+		ended, err := h.EndSession(sessionOf(id), "she called")
 		require.NoError(t, err)
 		require.True(t, ended)
 	}
@@ -557,12 +580,12 @@ func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {
 		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
 		require.Equal(t, decide.Grant, h.decide(ingrid("crew-roster", password, `,"session":{"id":"`+id+`"}`)).Verdict)
 	}
-	status, _, _ := h.ask("DELETE", "/v1/sessions/s-1", all, nil)
+	status, _, _ := h.ask("DELETE", "/v1/sessions/"+sessionOf("s-1"), all, nil)
 	require.Equal(t, http.StatusNoContent, status)
-	status, _, _ = h.ask("DELETE", "/v1/sessions/s-1", all, nil)
+	status, _, _ = h.ask("DELETE", "/v1/sessions/"+sessionOf("s-1"), all, nil)
 	require.Equal(t, http.StatusNotFound, status, "it ends once")
 	require.Equal(t, decide.SessionEnded, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Causes[0].Code)
-	_, err := h.EndSession("s-2", "she called")
+	_, err := h.EndSession(sessionOf("s-2"), "she called")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox})
@@ -596,7 +619,5 @@ func TestSessionsEndWithTheClockAndTheBook(t *testing.T) {
 	ended, err := h.Review(t.Context())
 	require.NoError(t, err)
 	require.NotZero(t, ended)
-	for _, g := range h.session("s-1").Apps {
-		require.NotEqual(t, "card-till", g.App)
-	}
+	require.NotContains(t, h.open("s-1"), "card-till")
 }

@@ -30,10 +30,13 @@ type facts struct {
 	sources   []source
 	// complete says that what the store has no record of did not happen.
 	complete bool
+	// sessionAtMost is how long what was authenticated counts.
+	sessionAtMost time.Duration
 }
 
 func newFacts(s store.Store, c *Config) *facts {
-	f := &facts{store: s, sources: c.sources(), complete: c.Store.History == Complete}
+	f := &facts{store: s, sources: c.sources(), complete: c.Store.History == Complete,
+		sessionAtMost: time.Duration(c.Limits.SessionAtMost)}
 	f.accounts = newKept[store.Account](store.Accounts, c, &f.following)
 	f.devices = newKept[store.Device](store.Devices, c, &f.following)
 	f.sessions = newKept[store.Session](store.Sessions, c, &f.following)
@@ -91,6 +94,8 @@ type gathering struct {
 	session remembered[store.Session]
 	// restored is that of the store.
 	restored store.Restored
+	// authenticated is when the person last authenticated for the attempt, zero where that is not known.
+	authenticated time.Time
 	// accountLost, deviceLost and sessionLost say that nobody could find out.
 	accountLost, deviceLost, sessionLost error
 	// joined is the account as all sources say together, nil where nothing but the book does, and origins where its
@@ -119,8 +124,8 @@ func gatheringOf(ctx context.Context) *gathering {
 	return g
 }
 
-// gather reads what the store knows of an attempt's account, device and session.
-func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *gathering) {
+// gather reads what the store knows of an attempt's account and device, and of a session, "" for none.
+func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, session string, g *gathering) {
 	g.account, g.accountLost = f.accounts.get(ctx, f.store, a.Account)
 	g.account.value = g.account.value.OrNone(a.Account)
 	if g.accountLost == nil {
@@ -138,8 +143,8 @@ func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, g *g
 			g.supplied = g.device.value.Supplied(g.listedDevice)
 		}
 	}
-	if a.Session.ID != "" {
-		g.session, g.sessionLost = f.sessions.get(ctx, f.store, a.Session.ID)
+	if session != "" {
+		g.session, g.sessionLost = f.sessions.get(ctx, f.store, session)
 	}
 }
 
@@ -164,7 +169,7 @@ func (f *facts) completed(b *inForce, stated *attempt.Attempt, g *gathering, fro
 	a := *stated
 	f.tellAccount(b, &a, g, from)
 	f.fillPast(&a, g, from)
-	f.fillSession(&a, g, from)
+	f.fillSession(b, &a, g, from)
 	f.fillDevice(&a, g, from)
 	return &a
 }
@@ -235,38 +240,104 @@ func (f *facts) fillPast(a *attempt.Attempt, g *gathering, from *origins) {
 	}
 }
 
-// fillSession fills in what went before in the session, where the attempt only names it.
-func (f *facts) fillSession(a *attempt.Attempt, g *gathering, from *origins) {
-	switch s := g.session.value; {
+// fillSession fills in what went before in the session, where the attempt only names it. What was authenticated at or before an end, a
+// revocation or the change of a credential proves nothing, and what was proven for an app that the session lost since was proven for none.
+func (f *facts) fillSession(b *inForce, a *attempt.Attempt, g *gathering, from *origins) {
+	s := g.session.value
+	switch {
 	case a.Session.ID == "":
 	case !a.Session.Started.IsZero() || a.Session.Proofs != nil:
 		from.add("session", fromAttempt)
 	case g.sessionLost != nil:
 		from.add("session", fromUnavailable)
-	case s == nil || s.Account != a.Account:
+	case s == nil:
 		from.add("session", fromNobody)
 	default:
 		a.Session.Started, a.Session.Proofs = s.Started, s.Proofs
 		from.add("session", fromStore)
 	}
-	isVoid := func(p attempt.Proof) bool { return !p.At.IsZero() && g.voids(p.At) }
-	s := g.session.value
-	isOver := func(p attempt.Proof) bool { return isVoid(p) || s != nil && s.Account == a.Account && s.Voids(p.At) }
-	a.Proofs, a.Session.Proofs = withoutProofs(a.Proofs, isVoid), withoutProofs(a.Session.Proofs, isOver)
+	if g.authenticated.IsZero() {
+		g.authenticated = authenticated(a)
+	}
+	oldest := a.At.Add(-f.sessionAtMost)
+	isVoid := func(p *attempt.Proof, at time.Time) bool {
+		return g.voids(at) || at.Before(oldest) || g.isChanged(p.Method, at)
+	}
+	a.Proofs = withoutProofs(a.Proofs, func(p *attempt.Proof) bool { return isVoid(p, cmp.Or(p.At, a.At)) })
+	a.Session.Proofs = withoutProofs(a.Session.Proofs, func(p *attempt.Proof) bool {
+		at := cmp.Or(p.At, a.Session.Started)
+		if at.IsZero() { // when it was made nobody knows
+			return g.holdsAny() || s != nil && s.Voids(at)
+		}
+		return isVoid(p, at) || s != nil && s.Voids(at)
+	})
+	started := a.Session.Started
+	if !started.IsZero() && started.Before(g.authenticated) && (g.voids(started) || s != nil && s.Voids(started)) {
+		a.Session.Started = g.authenticated // a new session of the same name
+	}
+	if s == nil {
+		return
+	}
+	if grant := s.Grant(b.appNamed(a.App)); grant != nil {
+		if ended, _ := grant.EndedBy(a.At); !ended.IsZero() {
+			a.Session.Proofs = slices.Clone(a.Session.Proofs)
+			for i := range a.Session.Proofs {
+				if p := &a.Session.Proofs[i]; b.appNamed(p.App) == grant.App && store.Holds(ended, p.At) {
+					p.App = ""
+				}
+			}
+		}
+	}
+}
+
+// authenticated returns when the person last authenticated for an attempt, zero where that is not known. It is never ahead of the attempt.
+func authenticated(a *attempt.Attempt) time.Time {
+	last := a.Session.Started
+	note := func(at time.Time) {
+		if at.After(last) && !attempt.IsLater(at, a.At) {
+			last = at
+		}
+	}
+	for i := range a.Session.Proofs {
+		note(a.Session.Proofs[i].At)
+	}
+	for i := range a.Proofs {
+		note(cmp.Or(a.Proofs[i].At, a.At))
+	}
+	if last.After(a.At) {
+		return a.At
+	}
+	return last
 }
 
 // withoutProofs returns proofs without some, in a list of its own where there are such.
-func withoutProofs(proofs []attempt.Proof, these func(attempt.Proof) bool) []attempt.Proof {
-	if !slices.ContainsFunc(proofs, these) {
-		return proofs
+func withoutProofs(proofs []attempt.Proof, these func(*attempt.Proof) bool) []attempt.Proof {
+	for i := range proofs {
+		if these(&proofs[i]) {
+			return slices.DeleteFunc(slices.Clone(proofs), func(p attempt.Proof) bool { return these(&p) })
+		}
 	}
-	return slices.DeleteFunc(slices.Clone(proofs), these)
+	return proofs
 }
 
 // voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, it was revoked,
 // or it was before the store was put back.
 func (g *gathering) voids(at time.Time) bool {
 	return g.account.value != nil && g.account.value.Voids(at) || g.restored.Voids(at)
+}
+
+// holdsAny reports whether anything of the account was ever taken back.
+func (g *gathering) holdsAny() bool {
+	return g.account.value != nil && (!g.account.value.VoidUntil().IsZero() || len(g.account.value.Changed) > 0) || !g.restored.At.IsZero()
+}
+
+// isChanged reports whether a credential was revoked or changed since it proved something, in another session than this.
+func (g *gathering) isChanged(method string, at time.Time) bool {
+	if g.account.value == nil {
+		return false
+	}
+	changed := g.account.value.Changed[method]
+	return store.Holds(changed, at) && (g.session.value == nil || g.session.value.Spared.Before(changed))
 }
 
 // fillDevice fills in whether the account was seen on the device before, and who is remembered
@@ -338,30 +409,63 @@ func (g *gathering) isVoid(r attempt.Remembered) bool {
 // revokedSince is why a session ends in which everything was revoked.
 const revokedSince = "what was proven in it was revoked since"
 
-// ended returns why the attempt may not go on in its session: it was ended, or is that of a former bearer of the name. It
-// is "" where it may.
-func (g *gathering) ended(a *attempt.Attempt) string {
-	s := g.session.value
-	started := a.Session.Started
-	if s != nil && s.Account == a.Account {
-		if started.IsZero() {
-			started = s.Started
-		}
-		if s.Voids(started) {
-			return cmp.Or(s.Because, "it was ended")
-		}
-	}
+// Why an attempt may not go on in its session.
+const (
+	ofAFormer = "it is of somebody who bore the name before"
+	tooOld    = "the sign-in is longer ago than a session may last"
+	wasEnded  = "it was ended"
+)
+
+// ended returns why the attempt may not go on in its session, "" where it may: what was authenticated was ended since, is that of a former
+// bearer of the name, or is too old. That holds of the session as a whole, or at the app alone.
+func (f *facts) ended(b *inForce, a *attempt.Attempt, g *gathering) (because string, whole bool) {
+	at, s := g.authenticated, g.session.value
 	switch {
-	case started.IsZero():
-		return ""
-	case g.made().IsFormer(started):
-		return "it is of somebody who bore the name before"
-	case g.account.value != nil && g.account.value.Voids(started):
-		return revokedSince
-	case g.restored.Voids(started):
-		return putBack
+	case s != nil && s.Voids(at):
+		return cmp.Or(s.Because, wasEnded), true
+	case a.Session.ID != "" && g.account.value != nil && store.Holds(g.account.value.SIDEnded(a.Session.ID), at):
+		return wasEnded, true
+	case at.IsZero():
+		return "", false
+	case g.made().IsFormer(at):
+		return ofAFormer, true
+	case g.account.value != nil && g.account.value.Voids(at):
+		return revokedSince, true
+	case g.restored.Voids(at):
+		return putBack, true
+	case at.Before(a.At.Add(-f.sessionAtMost)):
+		return tooOld, true
+	case s == nil:
+		return "", false
 	}
-	return ""
+	if grant := s.Grant(b.appNamed(a.App)); grant != nil {
+		if ended, why := grant.EndedBy(a.At); store.Holds(ended, at) {
+			because = why
+		}
+	}
+	return because, false
+}
+
+// lapsed reports whether what a decision grants lasts no longer, counted from when the person authenticated.
+func (g *gathering) lapsed(b *inForce, a *attempt.Attempt, lasts time.Duration) bool {
+	at := g.restsOn(b, a)
+	return lasts > 0 && !at.IsZero() && !a.At.Before(at.Add(lasts))
+}
+
+// restsOn is when the authentication was made that a grant of the attempt's app rests on: a later one than the attempt's own, where the
+// session was granted the app on it.
+func (g *gathering) restsOn(b *inForce, a *attempt.Attempt) time.Time {
+	if g.session.value == nil {
+		return g.authenticated
+	}
+	grant := g.session.value.Grant(b.appNamed(a.App))
+	if grant == nil || grant.Authenticated.Before(g.authenticated) {
+		return g.authenticated
+	}
+	if ended, _ := grant.EndedBy(a.At); !ended.IsZero() {
+		return g.authenticated
+	}
+	return grant.Authenticated
 }
 
 // degraded lists what a decision lacked because the store could not be asked.

@@ -28,8 +28,11 @@ const AccountHeader = "X-Account"
 // guard remembers which sessions were let in to which app a moment ago, so that each of the many
 // requests of a page is judged, but not each recorded.
 type guard struct {
-	recent *lru.Cache[admission, time.Time]
+	recent *lru.Cache[admission, admitted]
 }
+
+// admitted is until when an admission is not recorded again, and when it lapses; zero where it does not.
+type admitted struct{ until, lapses time.Time }
 
 // admission is what was let in: a token, to an app, from an address, by a book.
 type admission struct {
@@ -39,11 +42,25 @@ type admission struct {
 	book  *inForce
 }
 
-// recordEvery is how often at least the same admission is recorded.
+// recordEvery is how often at least the same admission is recorded; by that the store knows when the session was last used.
 const recordEvery = time.Minute
 
+// admittedFor says how long an answer stands for the same admission.
+func admittedFor(answer *Answer, g *gathering, b *inForce) admitted {
+	a := answer.Attempt
+	every := recordEvery
+	if idle := time.Duration(answer.Limits.Idle); idle > 0 {
+		every = min(every, idle/10)
+	}
+	kept := admitted{until: a.At.Add(every)}
+	if lasts := time.Duration(answer.Limits.Lasts); lasts > 0 {
+		kept.lapses = g.restsOn(b, a).Add(lasts)
+	}
+	return kept
+}
+
 func newGuard() *guard {
-	recent, err := lru.New[admission, time.Time](mostTokens)
+	recent, err := lru.New[admission, admitted](mostTokens)
 	if err != nil {
 		panic(err) // a size below 1
 	}
@@ -250,46 +267,54 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 	if err := d.CheckAttempt(a); err != nil {
 		return "", problem(http.StatusForbidden, "This cannot be opened.")
 	}
+	asked, now := Asked{Caller: "guard", token: token}, d.now()
+	g := &gathering{authenticated: token.authenticated}
+	d.facts.gather(r.Context(), b, a, asked.sessionOf(a), g)
 	key := admission{token.digest, app, ip, b}
-	if last, ok := d.guard.recent.Get(key); ok && d.now().Sub(last) < recordEvery {
-		g, from := new(gathering), origins(nil)
-		d.facts.gather(r.Context(), b, a, g)
-		judged := d.facts.completed(b, d.resumed(b, a, g), g, &from)
-		if len(g.degraded()) == 0 && g.ended(a) == "" && b.Verdict(context.WithValue(r.Context(), gatheringKey{}, g), judged) == decide.Grant {
+	if last, ok := d.guard.recent.Get(key); ok && now.Before(last.until) && (last.lapses.IsZero() || now.Before(last.lapses)) {
+		if verdict, _ := d.judge(r.Context(), b, a, asked, g); verdict == decide.Grant && len(g.degraded()) == 0 {
 			d.metrics.passed()
 			return a.Account, nil
 		}
 	}
-	g := new(gathering)
-	d.facts.gather(r.Context(), b, a, g)
-	answer := d.answer(r.Context(), d.resumed(b, a, g), Asked{Caller: "guard"})
+	d.meet(r.Context(), b, a, token, g)
+	answer := d.answer(r.Context(), a, asked)
 	defer answer.release()
 	if answer.Verdict == decide.Grant {
-		d.guard.recent.Add(key, d.now())
+		d.guard.recent.Add(key, admittedFor(answer, g, b))
 		return a.Account, nil
 	}
-	return "", d.challenge(b, answer)
+	return "", d.challenge(b, answer, token)
 }
 
 // resumed returns the attempt with what the store knows of the session beside what the token says:
 // which methods were proven earlier, and when, and, from when it was granted the app, what outside checks said and which
-// platform the device has that nobody else knows. A review of the session rests on the same.
+// platform the device has that nobody else knows. A review of the session rests on the same. While the app is granted, what was
+// proven just before it counts as made now.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
-	if s == nil || s.Account != a.Account || !s.Ended.IsZero() || g.voids(s.Started) {
+	if s == nil || !s.Ended.IsZero() || g.voids(s.Started) {
 		return a
 	}
 	resumed := *a
 	resumed.Session.Proofs = append(slices.Clone(s.Proofs), a.Session.Proofs...)
-	if resumed.Session.Started.IsZero() || s.Started.Before(resumed.Session.Started) {
+	if s.Started.Before(resumed.Session.Started) {
 		resumed.Session.Started = s.Started
+	}
+	grant := s.Grant(b.appNamed(a.App))
+	if grant != nil {
+		if ended, _ := grant.EndedBy(a.At); ended.IsZero() {
+			resumed.Session.AsOf = grant.At
+		} else {
+			grant = nil
+		}
 	}
 	device, kept := a.Device.Ref(), g.device.value
 	ownDevice := device != nil && device.Platform.IsUnknown() && g.listedDevice == nil && (kept == nil || kept.Platform == "")
 	if !b.asksOutside && !ownDevice {
 		return &resumed
 	}
-	was := grantedOn(s, b.appNamed(a.App))
+	was := grantedOn(grant)
 	if b.asksOutside {
 		resumed.External = was.External
 	}
@@ -312,26 +337,32 @@ type circumstances struct {
 	} `json:"device"`
 }
 
-// grantedOn returns the circumstances in which a session was granted an app; nothing is known where it was not.
-func grantedOn(s *store.Session, app string) (was circumstances) {
-	for i := range s.Apps {
-		if s.Apps[i].App == app && json.Unmarshal(s.Apps[i].Attempt, &was) != nil {
-			return circumstances{}
-		}
+// grantedOn returns the circumstances in which an app was granted; nothing is known where it was not.
+func grantedOn(grant *store.Granted) (was circumstances) {
+	if grant == nil || json.Unmarshal(grant.Attempt, &was) != nil {
+		return circumstances{}
 	}
 	return was
 }
 
 // challenge says what would let the bearer in: which classes of sign-on would do, and how fresh it
 // must be (RFC 9470 §3), or that nothing that she can prove would.
-func (d *Door) challenge(b *inForce, answer *Answer) error {
+func (d *Door) challenge(b *inForce, answer *Answer, token *access) error {
 	detail := strings.TrimSpace(answer.ToPerson.Say + " " + strings.Join(answer.ToPerson.Repairs, " "))
 	if detail == "" {
 		detail = "This cannot be opened like this."
 	}
-	classes, age, provable := wanted(b, answer.Demands)
-	if answer.ToPerson.Verdict != decide.StepUp || !provable {
+	classes, age, provable := wanted(b, answer.Demands, answer.isOver)
+	if answer.Causes[0].Code != decide.SessionEnded && (answer.ToPerson.Verdict != decide.StepUp || !provable) {
 		return problem(http.StatusForbidden, "%s", detail).with("Decision-Id", answer.ID)
+	}
+	if !answer.Limits.Shared {
+		if err := d.give(answer, token); err != nil {
+			return d.unavailable(err)
+		}
+	}
+	if answer.isOver || !answer.Limits.Shared {
+		age = 0
 	}
 	header := `Bearer error="insufficient_user_authentication", error_description="More is to be proven"`
 	if len(classes) > 0 {
@@ -343,9 +374,9 @@ func (d *Door) challenge(b *inForce, answer *Answer) error {
 	return problem(http.StatusUnauthorized, "%s", detail).with("WWW-Authenticate", header).with("Decision-Id", answer.ID)
 }
 
-// wanted returns the classes of the assurances that open demands are from, the shortest time within
+// wanted returns the classes of the assurances that open demands are from, or all of them, the shortest time within
 // which they want something proven (-1 where they set none), and whether a sign-on can meet any.
-func wanted(b *inForce, demands []decide.Demand) (classes []string, age time.Duration, provable bool) {
+func wanted(b *inForce, demands []decide.Demand, all bool) (classes []string, age time.Duration, provable bool) {
 	age = -1
 	note := func(demand *decide.Demand) {
 		for _, source := range demand.From {
@@ -364,13 +395,13 @@ func wanted(b *inForce, demands []decide.Demand) (classes []string, age time.Dur
 	for i := range demands {
 		demand := &demands[i]
 		switch {
-		case demand.Met:
+		case demand.Met && !all:
 		case demand.Kind == decide.DemandMethod:
 			provable = true
 			note(demand)
 		case demand.Kind == decide.DemandOneOf:
 			for k := range demand.Ways {
-				inner, within, can := wanted(b, demand.Ways[k])
+				inner, within, can := wanted(b, demand.Ways[k], all)
 				provable = provable || can
 				for _, class := range inner {
 					if !slices.Contains(classes, class) {

@@ -38,6 +38,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // provider is a stand-in for an identity provider: it signs tokens, and serves its keys.
@@ -119,6 +120,7 @@ func guarded(p *provider) func(*door.Config) {
 		c.Tokens = []door.TokenIssuer{{Issuer: issuer, Accounts: []string{"anyone"}, Audience: []string{"https://door.kestrelsound.example"},
 			Keys:   p.URL,
 			Cookie: "sign_on", Device: "device_id", Own: []string{"intranet"}, Means: []door.Meaning{{AMR: "otp", Method: "otp-app"}}}}
+		c.Callers[0].Issuer = issuer
 		local := netip.MustParseAddr("127.0.0.1")
 		c.Trusted = []directory.Range{{From: local, To: local}}
 	}
@@ -419,11 +421,11 @@ func TestGuardAsksForMore(t *testing.T) {
 		h.pass(time.Minute)
 		h.guard(page, mail, pier, nil)
 		require.Len(t, h.entries(), before+2)
-		ended, err := h.EndSession("s-7", "she called")
+		ended, err := h.EndSession(store.SessionID(issuer, "s-7", "ingrid@kestrelsound.example"), "she called")
 		require.NoError(t, err)
 		require.True(t, ended)
 		status, _, text := h.guard(page, mail, pier, nil)
-		require.Equal(t, 403, status, text)
+		require.Equal(t, 401, status, text)
 		require.Contains(t, text, "Sign on again.")
 	})
 }
@@ -462,7 +464,7 @@ func TestAClientFollowsTheChallenge(t *testing.T) {
 	old["auth_time"], old["sid"] = h.clock().Add(-13*time.Hour).Unix(), "s-old"
 	status, header, _ = h.guard(p.sign("first", "at+jwt", old), mail, abroad, nil)
 	require.Equal(t, 401, status, "and what was proven thirteen hours ago is not")
-	require.Contains(t, header.Get("WWW-Authenticate"), `max_age="43200"`)
+	require.Contains(t, header.Get("WWW-Authenticate"), `max_age="0"`, "nor does a session last so long")
 }
 
 func TestGuardAsMiddleware(t *testing.T) {

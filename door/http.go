@@ -68,8 +68,9 @@ func (d *Door) allRoutes() []route {
 		{"GET", "/v1/decisions/{id}", MayLook, d.serveRecorded, "Read a decision back", nil, answerForm{}, 200},
 		{"POST", "/v1/consents", MayDecide, d.serveConsent, "Ask what an outside program may have", consentAsk{}, acts.Answer{}, 200},
 		{"GET", "/v1/guard", 0, d.serveGuard, "Ask for a request, as a reverse proxy does", nil, nil, 200},
-		{"GET", "/v1/sessions", MayLook, d.serveSessions, "List the open sessions of an account", nil, openSessions{}, 200},
+		{"GET", "/v1/sessions", MayLook, d.serveSessions, "List the sessions of an account, and those that ended", nil, openSessions{}, 200},
 		{"GET", "/v1/sessions/{id}", MayLook, d.serveSession, "Read an open session", nil, store.Session{}, 200},
+		{"DELETE", "/v1/sessions", MayOperate, d.serveEndSessions, "End all sessions of an account", nil, nil, 204},
 		{"DELETE", "/v1/sessions/{id}", MayOperate, d.serveEndSession, "End a session", nil, nil, 204},
 		{"PUT", "/v1/devices/{id}/report", MayReport, d.serveReport, "Hand in what a device reports", DeviceReport{}, nil, 204},
 		{"POST", "/v1/events", MayEvents, d.serveEvent, "Push a security event token (RFC 8935)", nil, nil, 202},
@@ -258,7 +259,7 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *request) error {
 	if err := attempt.ParseNow(text, d.now(), a); err != nil {
 		return problem(http.StatusBadRequest, "%s", err)
 	}
-	answer, err := d.Decide(r.Context(), a, Asked{Caller: r.caller.Name})
+	answer, err := d.Decide(r.Context(), a, r.caller.asks())
 	if err != nil {
 		return problem(http.StatusUnprocessableEntity, "%s", err)
 	}

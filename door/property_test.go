@@ -212,7 +212,7 @@ func TestTwoDoorsOnOneDatabaseAnswerAlike(t *testing.T) {
 		next := other.decide(ingrid("mail", "", `,"session":{"id":"s-1"}`))
 		return next.Verdict == decide.Grant && next.Facts.From["session"] == "store"
 	}, 10*time.Second, time.Millisecond, "the other knows the session")
-	ended, err := other.EndSession("s-1", "she called")
+	ended, err := other.EndSession(sessionOf("s-1"), "she called")
 	require.NoError(t, err)
 	require.True(t, ended)
 	require.Eventually(t, func() bool { return one.decide(body).Causes[0].Code == decide.SessionEnded }, 10*time.Second, time.Millisecond)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
@@ -14,20 +15,18 @@ import (
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// keptAfter is how long a session is kept after something was last granted in it, or after its end, so that what still bears its name
-// is refused. No session should go on for longer.
-const keptAfter = 40 * 24 * time.Hour
-
-// setDue sets when a session is to be looked at again. That it is kept long enough is looked at by the hour, so that a database need
+// setDue sets when a session is to be looked at again. It is kept after something was last granted in it, or after its end, for as long as
+// what was authenticated in it could be shown again. That it is kept long enough is looked at by the hour, so that a database need
 // not move it in an index with each attempt.
 func (d *Door) setDue(s *store.Session) {
-	s.Next = s.Seen.Add(keptAfter + time.Hour).Truncate(time.Hour)
+	keptAfter := d.facts.sessionAtMost + time.Hour
+	s.Next = latest(s.Seen, s.Spared).Add(keptAfter + time.Hour).Truncate(time.Hour)
 	if !s.Ended.IsZero() {
 		s.Next = s.Ended.Add(keptAfter)
 	}
-	for _, g := range s.Apps {
-		if !g.Ends.IsZero() && g.Ends.Before(s.Next) {
-			s.Next = g.Ends
+	for i := range s.Apps {
+		if due, _ := s.Apps[i].Due(); s.Apps[i].Ended.IsZero() && !due.IsZero() && due.Before(s.Next) {
+			s.Next = due
 		}
 	}
 }
@@ -65,8 +64,8 @@ func (d *Door) reviewSessions(ctx context.Context) {
 		case r = <-d.reviews:
 		case <-tick.C:
 			r = review{due: true}
-			if err := d.forgetSeen(ctx); err != nil && ctx.Err() == nil {
-				d.log.Error("old tokens could not be forgotten", "error", err)
+			if err := d.forget(ctx); err != nil && ctx.Err() == nil {
+				d.log.Error("old tokens and challenges could not be forgotten", "error", err)
 			}
 		}
 		if d.reviewAll.Swap(false) {
@@ -137,53 +136,76 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
-		if len(over) == 0 && !r.due {
+		if over.because != "" {
+			_, err := d.endSession(s.ID, now, over.because)
+			ended, errs = ended+len(s.Apps), append(errs, err)
 			continue
 		}
-		n, err := d.endGrants(s.ID, over, r.because)
+		if len(over.apps) == 0 && !over.byClock && !r.due {
+			continue
+		}
+		n, err := d.endGrants(s.ID, over.apps, r.because)
 		ended += n
 		errs = append(errs, err)
 	}
 	return ended, errors.Join(errs...)
 }
 
-// over returns the apps of a session that would no longer be granted, each with why.
-func (d *Door) over(ctx context.Context, b *inForce, s *store.Session, now time.Time) (map[string]string, error) {
-	over := map[string]string{}
+// isOver is what of a session would no longer be granted.
+type isOver struct {
+	// because is why the session ends whole; "" where it does not.
+	because string
+	// apps are those that would no longer be granted, each with the decision that granted it; byClock says that there are others whose time
+	// is up.
+	apps    map[string]string
+	byClock bool
+}
+
+// over returns what of a session would no longer be granted.
+func (d *Door) over(ctx context.Context, b *inForce, s *store.Session, now time.Time) (over isOver, err error) {
+	over.apps = map[string]string{}
 	for i := range s.Apps {
 		g := &s.Apps[i]
-		if !g.Ends.IsZero() && !now.Before(g.Ends) {
-			over[g.App] = timeIsUp
+		if ended, _ := g.EndedBy(now); !ended.IsZero() {
+			over.byClock = over.byClock || g.Ended.IsZero()
 			continue
 		}
-		granted, err := d.stillGranted(ctx, b, g, now)
-		if err != nil {
-			return nil, err
-		}
-		if !granted {
-			over[g.App] = ""
+		granted, whole, err := d.stillGranted(ctx, b, g, now)
+		switch {
+		case err != nil || whole != "":
+			return isOver{because: whole}, err
+		case !granted:
+			over.apps[g.App] = g.Decision
 		}
 	}
 	return over, nil
 }
 
-// timeIsUp is why a grant ended whose time was told when it was given.
-const timeIsUp = "its time is up"
-
 // stillGranted reports whether what was granted would be granted now: by the book and the facts as
-// they are, in the circumstances and with the proofs as they were.
-func (d *Door) stillGranted(ctx context.Context, b *inForce, granted *store.Granted, now time.Time) (bool, error) {
+// they are, in the circumstances and with the proofs as they were; and where it would not, why the session ends whole, "" where it
+// does not.
+func (d *Door) stillGranted(ctx context.Context, b *inForce, granted *store.Granted, now time.Time) (is bool, whole string, err error) {
 	a := new(attempt.Attempt)
 	if err := attempt.ParseInto(granted.Attempt, a); err != nil {
-		return false, err
+		return false, "", err
 	}
 	g := new(gathering)
-	d.facts.gather(ctx, b, a, g)
+	d.facts.gather(ctx, b, a, "", g)
 	if err := errors.Join(g.accountLost, g.deviceLost); err != nil {
-		return false, err
+		return false, "", err
 	}
 	d.facts.renewDevice(a, g)
-	return b.Judge().VerdictAt(context.WithValue(ctx, gatheringKey{}, g), a, now) == decide.Grant, nil
+	ctx = context.WithValue(ctx, gatheringKey{}, g)
+	if b.Judge().VerdictAt(ctx, a, now) == decide.Grant {
+		return true, "", nil
+	}
+	switch b.Judge().Outline(ctx, a).Causes[0].Code {
+	case decide.AccountDisabled:
+		whole = "the account is disabled"
+	case decide.AccountUnknown:
+		whole = "the account is gone"
+	}
+	return false, whole, nil
 }
 
 // renewDevice takes a report that the device made since the attempt, as if it had been made then:
@@ -206,8 +228,8 @@ func (f *facts) renewDevice(a *attempt.Attempt, g *gathering) {
 	g.supplied = nil // what it reported stands in the attempt
 }
 
-// endGrants ends some of what a session was granted, and records and tells it. It returns how many
-// it ended: those that somebody else ended meanwhile it did not.
+// endGrants ends some of what a session was granted, and what ends by the clock, and records and tells it. It returns how many
+// it ended: those that somebody else ended meanwhile, or granted anew, it did not.
 func (d *Door) endGrants(id string, over map[string]string, because string) (ended int, err error) {
 	err = d.recorder.do(&job{urgent: true, change: func(b *batch) error {
 		ended = 0
@@ -215,25 +237,24 @@ func (d *Door) endGrants(id string, over map[string]string, because string) (end
 		if err != nil || s == nil {
 			return err
 		}
-		var left []store.Granted
-		for _, g := range s.Apps {
-			why, is := over[g.App]
-			if !is {
-				left = append(left, g)
+		now := d.now()
+		s.Apps = slices.Clone(s.Apps)
+		for i := range s.Apps {
+			g := &s.Apps[i]
+			at, why := g.EndedBy(now)
+			if decision, is := over[g.App]; at.IsZero() && is && decision == g.Decision {
+				at, why = now, because
+			}
+			if !g.Ended.IsZero() || at.IsZero() {
 				continue
 			}
 			ended++
-			early := why != timeIsUp
-			if early {
-				why = because
-			}
-			if err := d.noteEnd(b, s, g.App, g.Decision, why, early); err != nil {
+			g.End(at, why)
+			if err := d.noteEnd(b, s, g.App, g.Decision, why); err != nil {
 				return err
 			}
 		}
-		s.Apps = left
-		d.setDue(s)
-		if !s.Next.After(d.now()) {
+		if d.setDue(s); !s.Next.After(now) {
 			b.setSession(id, nil)
 		}
 		return nil
@@ -241,10 +262,22 @@ func (d *Door) endGrants(id string, over map[string]string, because string) (end
 	return ended, err
 }
 
-// EndSession ends a session whole, for a reason. Attempts that continue it are blocked from then
+// EndSession ends a session whole, by its ID (store.SessionID), for a reason. What was authenticated in it until then is refused from then
 // on. It reports whether there was one that had not ended.
 func (d *Door) EndSession(id, because string) (bool, error) {
 	return d.endSession(id, d.now(), because)
+}
+
+// EndSessionsOf ends all sessions of an account, for a reason: whatever it authenticated until now counts no more, in sessions that the
+// door never saw too. The error means that nobody can say whether they ended.
+func (d *Door) EndSessionsOf(account, because string) error {
+	return d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+		a, err := b.account(account)
+		if err != nil {
+			return err
+		}
+		return d.revoke(b, a, d.now(), because)
+	}})
 }
 
 // endSession ends a session as of a moment.
@@ -271,7 +304,7 @@ func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string
 	if again {
 		return nil
 	}
-	return d.noteEnd(b, s, "", "", because, true)
+	return d.noteEnd(b, s, "", "", because)
 }
 
 // revoke takes back all that an account authenticated until a moment, within a batch: in sessions that the door never saw too.
@@ -301,18 +334,15 @@ func (d *Door) endSessionsOf(b *batch, account string, since time.Time, because 
 	return nil
 }
 
-// noteEnd records that a session, or what it was granted at an app, has ended, and tells of it
-// where that is before its time.
-func (d *Door) noteEnd(b *batch, s *store.Session, app, decision, because string, early bool) error {
+// noteEnd records that a session, or what it was granted at an app, has ended, and tells those who hear of it.
+func (d *Door) noteEnd(b *batch, s *store.Session, app, decision, because string) error {
 	now := d.now()
 	if d.config.Journal.Mode != JournalOff {
 		detail := jsontext.String(jsontext.Key([]byte{'{'}, "id"), s.ID)
+		detail = jsontext.Text(jsontext.Text(detail, "issuer", s.Issuer), "sid", s.SID)
 		detail = jsontext.Text(jsontext.Text(detail, "app", app), "decision", decision)
 		detail = append(jsontext.String(jsontext.Key(detail, "because"), because), '}')
 		b.entries = append(b.entries, journal.Make(journal.SessionEnd, journal.NewID(), now, "", s.Account, "session", detail))
-	}
-	if !early {
-		return nil
 	}
 	return d.teller.tell(b, s, app, because, now)
 }
@@ -330,9 +360,24 @@ func (d *Door) serveEndSession(w http.ResponseWriter, r *request) error {
 	return nil
 }
 
+// serveEndSessions answers DELETE /v1/sessions?account=NAME.
+func (d *Door) serveEndSessions(w http.ResponseWriter, r *request) error {
+	account := r.URL.Query().Get("account")
+	if account == "" {
+		return problem(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
+	}
+	if err := d.EndSessionsOf(account, r.caller.Name+" ended them"); err != nil {
+		return d.unavailable(err)
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
 // openSessions is what GET /v1/sessions?account=NAME lists.
 type openSessions struct {
 	Sessions []json.RawMessage `json:"sessions"`
+	// Next is where the next page begins.
+	Next string `json:"next,omitzero" doc:"after=NEXT lists more; left out where there are none"`
 }
 
 // serveSessions answers GET /v1/sessions?account=NAME.
@@ -341,11 +386,17 @@ func (d *Door) serveSessions(w http.ResponseWriter, r *request) error {
 	if account == "" {
 		return problem(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
 	}
-	rows, err := d.facts.store.List(r.Context(), store.Query{Kind: store.Sessions, Account: account, Limit: d.config.Limits.Results})
+	limit := d.config.Limits.Results
+	rows, err := d.facts.store.List(r.Context(), store.Query{Kind: store.Sessions, Account: account, After: r.URL.Query().Get("after"),
+		Limit: limit + 1})
 	if err != nil {
 		return d.unavailable(err)
 	}
 	list := openSessions{Sessions: []json.RawMessage{}}
+	if len(rows) > limit {
+		rows = rows[:limit]
+		list.Next = rows[limit-1].Key.Key
+	}
 	for _, row := range rows {
 		list.Sessions = append(list.Sessions, row.Value)
 	}

@@ -128,6 +128,7 @@ func TestFactsHaveSources(t *testing.T) {
 		require.Equal(t, 202, h.tells(p, all, "https://other.example", risc+"account-enabled", ann, 0, nil))
 		require.Equal(t, "account_disabled", h.cause(ann, "mail", ""), "another issuer's word enables nobody")
 		require.Equal(t, 202, h.tells(p, all, feed, risc+"account-enabled", ann, 1, nil))
+		h.pass(time.Second)
 		require.Equal(t, "demands_met", h.cause(ann, "mail", ""))
 	})
 	t.Run("who left does not come back by an event, nor by leaving `active` out", func(t *testing.T) {
@@ -271,7 +272,7 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 	require.Equal(t, 202, h.tells(p, all, feed, caep+"risk-level-change", ann, 0, map[string]any{"current_level": "MEDIUM"}))
 	h.pass(time.Minute)
 	require.Equal(t, 204, h.as(all, "DELETE", "/Users/"+scimID("ann"), ""))
-	require.False(t, h.session("s-1").Ended.IsZero())
+	require.False(t, h.sessionBy(store.SessionID("gateway", "s-1", ann)).Ended.IsZero())
 	require.Equal(t, 201, h.as(all, "POST", "/Users", user("ann", `,"active":true`)))
 	h.pass(time.Minute)
 

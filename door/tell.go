@@ -16,6 +16,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -142,7 +143,11 @@ func privateKey(text []byte) (*jose.JSONWebKey, error) {
 func (t *teller) tell(b *batch, s *store.Session, app, because string, at time.Time) error {
 	for i := range t.config.Receivers {
 		r := &t.config.Receivers[i]
-		subject := map[string]any{"format": "complex", "session": map[string]string{"format": "opaque", "id": s.ID}, "user": subjectOf(s.Account)}
+		if app != "" && !slices.Contains(r.Apps, app) {
+			continue
+		}
+		subject := map[string]any{"format": "complex", "session": map[string]string{"format": "opaque", "id": s.SID},
+			"user": subjectOf(s.Account)}
 		if app != "" {
 			subject["application"] = map[string]string{"format": "opaque", "id": app}
 		}

@@ -30,6 +30,9 @@ type access struct {
 
 	// account and device are the claims that name them.
 	account, device string
+	// authenticated is when the person authenticated, and session names the session: by the sid, or else by client and authentication.
+	authenticated time.Time
+	session       string
 
 	issuer *trustedIssuer
 	// proven is what methods said last, and by which book.
@@ -126,6 +129,18 @@ func (t *tokens) verify(ctx context.Context, text string) (*access, error) {
 	if err := t.check(a); err != nil {
 		return nil, err
 	}
+	switch isClients := a.Subject == a.Client; { // client credentials (RFC 9068 §2.2), which nobody signs in for
+	case a.AuthTime > 0:
+		a.authenticated = a.AuthTime.Time()
+	case isClients || issuer.AuthenticatedBy == ByIssuedAt:
+		a.authenticated = a.IssuedAt.Time()
+	default:
+		return nil, fmt.Errorf("it does not say when %s signed in: it has no auth_time (RFC 9068 §2.2.1); have %s send it, or say "+
+			"authenticated_by: iat under tokens if it renews no token without a sign-in", a.account, issuer.Issuer)
+	}
+	if a.session = a.SID; a.session == "" {
+		a.session = a.Client + " since " + a.authenticated.UTC().Format(time.RFC3339)
+	}
 	t.verified.Add(digest, a)
 	return a, nil
 }
@@ -204,14 +219,12 @@ func (a *access) methods(b *inForce) []string {
 	return proven
 }
 
-// attempt is what the bearer of the token attempts at an app.
+// attempt is what the bearer of the token attempts at an app. What it proves was made for that app where asked for by it.
 func (a *access) attempt(b *inForce, now time.Time, app string) *attempt.Attempt {
-	made := &attempt.Attempt{At: now, Account: a.account, App: app, Session: attempt.Session{ID: a.SID}}
-	if started := a.AuthTime.Time(); a.AuthTime > 0 {
-		made.Session.Started = started
-		for _, method := range a.methodsBy(b) {
-			made.Session.Proofs = append(made.Session.Proofs, attempt.Proof{Method: method, At: started})
-		}
+	made := &attempt.Attempt{At: now, Account: a.account, App: app,
+		Session: attempt.Session{ID: a.session, Issuer: a.issuer.Issuer, Started: a.authenticated, AsOf: now}}
+	for _, method := range a.methodsBy(b) {
+		made.Session.Proofs = append(made.Session.Proofs, attempt.Proof{Method: method, At: a.authenticated})
 	}
 	if a.device != "" {
 		made.Device = attempt.Known(attempt.Device{ID: attempt.Known(a.device)})

@@ -90,16 +90,18 @@ const carried = 1000
 // costs reading one row where there is nothing to do. It returns how many rows it changed. What a failure left undone is
 // done by calling it again.
 func CarryOver(ctx context.Context, s Store, at time.Time) (rows int, err error) {
-	done := &Form{Name: "facts", Form: factsForm}
+	done, kinds := &Form{Name: "facts", Form: factsForm}, []Kind{Accounts, Devices, Groups, Watch, Sessions}
 	switch err := Load(ctx, s, done); {
 	case err == nil && done.Form > factsForm:
 		return 0, fmt.Errorf("the store is of a newer version of this program (facts of form %d, and this one knows %d)", done.Form, factsForm)
-	case err == nil:
+	case err == nil && done.Form == factsForm:
 		return 0, nil
+	case err == nil:
+		kinds = []Kind{Sessions}
 	case !errors.Is(err, ErrNotFound):
 		return 0, err
 	}
-	for _, kind := range []Kind{Accounts, Devices, Groups, Watch} {
+	for _, kind := range kinds {
 		for after, more := "", true; more; {
 			err := s.Update(ctx, func(tx Tx) error {
 				list, err := tx.List(ctx, Query{Kind: kind, After: after, Limit: carried})
@@ -110,7 +112,7 @@ func CarryOver(ctx context.Context, s Store, at time.Time) (rows int, err error)
 					after = list[len(list)-1].Key.Key
 				}
 				for _, row := range list {
-					if err := carryRow(tx, row, at); err != nil {
+					if err := carryRow(ctx, tx, row, at); err != nil {
 						return fmt.Errorf("the %s %q cannot be carried over: %w", kind, row.Key.Key, err)
 					}
 				}
@@ -125,11 +127,11 @@ func CarryOver(ctx context.Context, s Store, at time.Time) (rows int, err error)
 	return rows, s.Update(ctx, func(tx Tx) error { return Save(tx, &Form{Name: "facts", Form: factsForm}) })
 }
 
-// factsForm is the form of the rows of accounts, devices and groups.
-const factsForm = 2
+// factsForm is the form of the rows of accounts, devices, groups and sessions.
+const factsForm = 3
 
 // carryRow changes one row.
-func carryRow(tx Tx, row Row, at time.Time) error {
+func carryRow(ctx context.Context, tx Tx, row Row, at time.Time) error {
 	var has map[string]json.RawMessage
 	if err := json.Unmarshal(row.Value, &has); err != nil {
 		return err
@@ -194,6 +196,29 @@ func carryRow(tx Tx, row Row, at time.Time) error {
 		}
 		w.Next[journal.BeforeLog] = next
 		return Save(tx, w)
+	case Sessions:
+		// Form 2 named a session by its sid alone. Whose it was the account alone says: its end holds on, and one that was open begins
+		// anew with the next token.
+		if has["sid"] != nil {
+			return nil
+		}
+		s := new(Session)
+		if err := json.Unmarshal(row.Value, s); err != nil {
+			return err
+		}
+		ended := s.Ended
+		if s.VoidUntil.After(ended) {
+			ended = s.VoidUntil
+		}
+		if err := tx.Delete(row.Key); err != nil || ended.IsZero() {
+			return err
+		}
+		a := &Account{Name: s.Account}
+		if err := Load(ctx, tx, a); err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
+		a.EndSID(s.ID, ended)
+		return Save(tx, a)
 	case Groups:
 		if has["members"] == nil {
 			return nil

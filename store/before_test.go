@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -74,6 +75,19 @@ func TestWhatWasKeptBeforeIsCarriedOver(t *testing.T) {
 	members, err := s.List(t.Context(), store.MembersOf("deck"))
 	require.NoError(t, err)
 	require.Len(t, members, 1)
+
+	put(row(store.Forms, "facts", `{"name":"facts","form":2}`),
+		row(store.Sessions, "s-1", `{"id":"s-1","account":"`+ann+`","started":"2026-11-22T12:00:00Z","proofs":[],"apps":[]}`),
+		row(store.Sessions, "s-2", `{"id":"s-2","account":"`+ann+`","started":"2026-11-22T12:00:00Z","proofs":[],"apps":[],`+
+			`"ended":"2026-11-22T13:00:00Z","because":"she called"}`))
+	rows, err = store.CarryOver(t.Context(), s, at)
+	require.NoError(t, err)
+	require.Equal(t, 2, rows)
+	again := &store.Account{Name: ann}
+	require.NoError(t, store.Load(t.Context(), s, again))
+	require.Equal(t, []store.EndedSID{{SID: "s-2", At: time.Date(2026, 11, 22, 13, 0, 0, 0, time.UTC)}}, again.EndedSIDs)
+	again.EndedSIDs = nil
+	require.Equal(t, a.Stated[:len(a.Stated)-1], again.Stated, "and nothing else is other than it was")
 
 	put(row(store.Forms, "facts", `{"name":"facts","form":9}`))
 	_, err = store.CarryOver(t.Context(), s, at)

@@ -35,10 +35,12 @@ const (
 	Members  Kind = "member"   // Member
 	Sessions Kind = "session"  // Session
 	Outbox   Kind = "outgoing" // Outgoing
-	Seen     Kind = "seen"     // a security event token that was taken, by issuer and jti
-	Letters  Kind = "letter"   // Outgoing
-	Watch    Kind = "watch"    // Watched
-	Forms    Kind = "form"     // Form
+	// Challenges are those that a guard gave, each a Challenge.
+	Challenges Kind = "challenge"
+	Seen       Kind = "seen"   // a security event token that was taken, by issuer and jti
+	Letters    Kind = "letter" // Outgoing
+	Watch      Kind = "watch"  // Watched
+	Forms      Kind = "form"   // Form
 
 	Restorations Kind = "restored" // Restored
 	Probes       Kind = "probe"    // what a door writes to find out whether it can

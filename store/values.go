@@ -19,6 +19,10 @@ type Account struct {
 	Made Making `json:"made,omitzero" doc:"when the account was last made anew"`
 	// Revoked is until when all that was authenticated counts no more; zero where that was never revoked.
 	Revoked time.Time `json:"revoked,omitzero" doc:"until when all that was authenticated counts no more"`
+	// EndedSIDs are sessions that were ended by their sid alone, without their issuer.
+	EndedSIDs []EndedSID `json:"ended_sids,omitzero" doc:"sessions that were ended by their sid, without their issuer"`
+	// Changed is when each credential was last revoked or changed: what it proved until then counts no more.
+	Changed map[string]time.Time `json:"changed,omitzero" doc:"when each credential was last revoked or changed, by method"`
 	// Stated is what sources state of it: of each fact by each source one statement. Say takes one in, and Join joins
 	// them.
 	Stated []Statement `json:"stated,omitzero" doc:"what sources state of it"`
@@ -63,30 +67,6 @@ func (a *Account) RevokedAt(method string) (at time.Time) {
 		}
 	}
 	return at
-}
-
-// Revoke takes back all that was authenticated until a moment. An earlier one than before changes nothing.
-func (a *Account) Revoke(at time.Time) {
-	if at.After(a.Revoked) {
-		a.Revoked = at.UTC().Truncate(time.Microsecond)
-	}
-}
-
-// Voids reports whether what was authenticated at a moment counts no more: it was revoked, or a former bearer of the name did it.
-func (a *Account) Voids(at time.Time) bool { return a.Made.IsFormer(at) || Holds(a.Revoked, at) }
-
-// VoidUntil is until when what was authenticated counts no more, for either reason; zero where all counts.
-func (a *Account) VoidUntil() time.Time {
-	if a.Made.IsFirst || a.Revoked.After(a.Made.At) {
-		return a.Revoked
-	}
-	return a.Made.At
-}
-
-// Holds reports whether an end or a revocation holds against what was authenticated at a moment, in whole seconds, as tokens state them.
-// The zero end holds against nothing.
-func Holds(end, at time.Time) bool {
-	return !end.IsZero() && !at.Truncate(time.Second).After(end.Truncate(time.Second))
 }
 
 // SetPushed puts the resource of a feed in place of the one before; nil takes it out.
@@ -342,56 +322,6 @@ func (m *Member) row() Row {
 
 // MembersOf is the query for the members of a group.
 func MembersOf(group string) Query { return Query{Kind: Members, Prefix: group + "\n"} }
-
-// Session is one that was granted and has not ended.
-type Session struct {
-	ID      string          `json:"id" doc:"its identifier, as the one who keeps it names it"`
-	Account string          `json:"account" doc:"whose it is"`
-	Started time.Time       `json:"started" doc:"when it began"`
-	Proofs  []attempt.Proof `json:"proofs" doc:"what was proven in it"`
-	// Apps are what was granted in it, each with its circumstances; the latest attempt counts.
-	Apps []Granted `json:"apps" doc:"the apps that it was granted, with the circumstances"`
-	// Device is the one that it is on, "" where that is not known.
-	Device string `json:"device,omitzero" doc:"the device that it is on"`
-	// Seen is when something was last granted in it.
-	Seen time.Time `json:"seen,omitzero" doc:"when something was last granted in it"`
-	// Ended is when it was ended before its time, and Because why; it is kept for a while, so that
-	// what still bears its name is refused.
-	Ended   time.Time `json:"ended,omitzero" doc:"when it was ended before its time"`
-	Because string    `json:"because,omitzero" doc:"why it was ended"`
-	// VoidUntil is when one of the same name was ended before it: what was authenticated until then counts no more.
-	VoidUntil time.Time `json:"void_until,omitzero" doc:"until when what was authenticated in it counts no more"`
-	// Next is when it is to be looked at again.
-	Next time.Time `json:"next,omitzero" doc:"when it is looked at again"`
-}
-
-// Granted is an app that a session was granted, in the circumstances of the attempt.
-type Granted struct {
-	App     string          `json:"app" doc:"the app"`
-	At      time.Time       `json:"at" doc:"when it was granted"`
-	Attempt json.RawMessage `json:"attempt" doc:"the attempt as it was judged"`
-	Ends    time.Time       `json:"ends,omitzero" doc:"when the grant ends at the latest"`
-	// Decision is the one that granted it.
-	Decision string `json:"decision" doc:"the decision that granted it"`
-}
-
-// Voids reports whether an end of the session, or of one of its name before it, holds against what was authenticated at a moment.
-func (s *Session) Voids(at time.Time) bool { return Holds(s.Ended, at) || Holds(s.VoidUntil, at) }
-
-// End ends the session whole, for a reason: nothing that was shown or granted in it counts any more. It ends no earlier than it began, or
-// than it was ended before.
-func (s *Session) End(at time.Time, because string) {
-	for _, least := range []time.Time{s.Started, s.Ended} {
-		if at.Before(least) {
-			at = least
-		}
-	}
-	s.Apps, s.Proofs, s.Ended, s.Because = nil, nil, at, because
-}
-
-func (s *Session) row() Row {
-	return Row{Key: Key{Sessions, s.ID}, Account: s.Account, Device: s.Device, Due: s.Next}
-}
 
 // Outgoing is something that is to be sent until it is taken.
 type Outgoing struct {

@@ -42,6 +42,16 @@ func (a *Account) appendJSON(text []byte) []byte {
 		text = append(jsontext.True(text, "first", m.IsFirst), '}')
 	}
 	text = appendTime(text, "revoked", a.Revoked)
+	text = appendList(text, "ended_sids", a.EndedSIDs, func(text []byte, e *EndedSID) []byte {
+		return append(jsontext.Time(jsontext.Key(jsontext.String(jsontext.Key(append(text, '{'), "sid"), e.SID), "at"), e.At), '}')
+	})
+	if a.Changed != nil {
+		text = append(jsontext.Key(text, "changed"), '{')
+		for _, method := range slices.Sorted(maps.Keys(a.Changed)) {
+			text = jsontext.Time(append(jsontext.String(jsontext.Next(text), method), ':'), a.Changed[method])
+		}
+		text = append(text, '}')
+	}
 	text = appendList(text, "stated", a.Stated, func(text []byte, s *Statement) []byte {
 		text = jsontext.String(jsontext.Key(append(text, '{'), "fact"), string(s.Fact))
 		text = jsontext.Text(text, "name", s.Name)
@@ -138,20 +148,37 @@ func (m *Member) appendJSON(text []byte) []byte {
 
 func (s *Session) appendJSON(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "id"), s.ID)
+	text = jsontext.String(jsontext.Key(text, "issuer"), s.Issuer)
+	text = jsontext.String(jsontext.Key(text, "sid"), s.SID)
 	text = jsontext.String(jsontext.Key(text, "account"), s.Account)
 	text = jsontext.Time(jsontext.Key(text, "started"), s.Started)
 	text = jsontext.List(jsontext.Key(text, "proofs"), s.Proofs, attempt.AppendProof)
-	text = jsontext.List(jsontext.Key(text, "apps"), s.Apps, func(text []byte, g *Granted) []byte {
-		text = jsontext.String(jsontext.Key(append(text, '{'), "app"), g.App)
-		text = jsontext.Time(jsontext.Key(text, "at"), g.At)
-		text = append(jsontext.Key(text, "attempt"), g.Attempt...)
-		text = appendTime(text, "ends", g.Ends)
-		return append(jsontext.String(jsontext.Key(text, "decision"), g.Decision), '}')
-	})
+	text = jsontext.List(jsontext.Key(text, "apps"), s.Apps, appendGranted)
 	text = jsontext.Text(text, "device", s.Device)
 	text = appendTime(appendTime(text, "seen", s.Seen), "ended", s.Ended)
 	text = appendTime(jsontext.Text(text, "because", s.Because), "void_until", s.VoidUntil)
+	text = appendTime(appendTime(text, "spared", s.Spared), "password_change", s.PasswordChange)
 	return append(appendTime(text, "next", s.Next), '}')
+}
+
+func appendGranted(text []byte, g *Granted) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "app"), g.App)
+	text = appendTime(jsontext.Time(jsontext.Key(text, "at"), g.At), "authenticated", g.Authenticated)
+	if g.Attempt != nil {
+		text = append(jsontext.Key(text, "attempt"), g.Attempt...)
+	}
+	if text = appendTime(text, "ends", g.Ends); g.Idle != 0 {
+		text = jsontext.String(jsontext.Key(text, "idle"), g.Idle.String())
+	}
+	text = jsontext.String(jsontext.Key(appendTime(text, "used", g.Used), "decision"), g.Decision)
+	return append(jsontext.Text(appendTime(text, "ended", g.Ended), "because", g.Because), '}')
+}
+
+func (c *Challenge) appendJSON(text []byte) []byte {
+	text = jsontext.Text(jsontext.String(jsontext.Key(append(text, '{'), "whom"), c.Whom), "sid", c.SID)
+	text = jsontext.Time(jsontext.Key(jsontext.String(jsontext.Key(text, "app"), c.App), "authenticated"), c.Authenticated)
+	text = jsontext.Time(jsontext.Key(jsontext.Time(jsontext.Key(text, "first"), c.First), "last"), c.Last)
+	return append(appendTime(text, "met", c.Met), '}')
 }
 
 func (o *Outgoing) appendJSON(text []byte) []byte {

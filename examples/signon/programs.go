@@ -190,7 +190,8 @@ func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*acts.Desk, *s
 	// A reviewer proves as much as for her mail, in a session that has not ended.
 	a := t.attempt(r, "mail")
 	a.Account, a.Session = s.account, attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
-	if answer, err := t.door.Decide(r.Context(), &a, door.Asked{Caller: "review"}); err != nil || answer.Verdict != decide.Grant {
+	asked := door.Asked{Caller: "review", Issuer: t.issuer}
+	if answer, err := t.door.Decide(r.Context(), &a, asked); err != nil || answer.Verdict != decide.Grant {
 		t.pages.Write(w, r, http.StatusForbidden, "closed", "Reviewers answer here",
 			step{App: "mail", Say: "Open your mail first: a reviewer proves as much as for that."})
 		return nil, nil

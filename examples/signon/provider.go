@@ -20,6 +20,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/examples/internal/standin"
 	"github.com/briskwarden/briskwarden/journal"
@@ -46,6 +47,8 @@ type grant struct {
 	acr                string
 	amr                []string
 	authTime, issuedAt time.Time
+	// shown are the values of amr of what was proven at authTime: the access token says no more, and the door knows what was proven before.
+	shown []string
 }
 
 const codeLasts, tokenLasts = time.Minute, 10 * time.Minute
@@ -212,12 +215,13 @@ func (t *trial) letIn(w http.ResponseWriter, r *http.Request, on *asking, answer
 		return
 	}
 	now := t.clock.Now()
-	g := &grant{asked: on, session: *kept, device: t.deviceOf(r), amr: answer.AMR, authTime: now, issuedAt: now}
+	g := &grant{asked: on, session: *kept, device: t.deviceOf(r), amr: answer.AMR, issuedAt: now}
 	for _, p := range kept.proofs {
-		if p.At.Before(g.authTime) {
+		if p.At.After(g.authTime) {
 			g.authTime = p.At
 		}
 	}
+	g.shown = t.amrSince(kept.proofs, g.authTime.Add(-askingLasts))
 	for _, class := range append(slices.Clone(on.acr), answer.ACR...) { // what was asked for comes first
 		if slices.Contains(answer.ACR, class) {
 			g.acr = class
@@ -280,6 +284,18 @@ type issued struct {
 	ExpiresIn   int    `json:"expires_in"`
 }
 
+// amrSince returns the values of amr (RFC 8176) of what was proven since a moment.
+func (t *trial) amrSince(proofs []attempt.Proof, since time.Time) []string {
+	values := []string{}
+	for _, m := range directory.Catalogue(t.door.Book().Source().Methods) {
+		if slices.ContainsFunc(proofs, func(p attempt.Proof) bool { return p.Method == m.Name && !p.At.Before(since) }) {
+			values = append(values, m.AMR...)
+		}
+	}
+	slices.Sort(values)
+	return slices.Compact(values)
+}
+
 // exchange takes a code, once.
 func (t *trial) exchange(code, app, redirect, verifier string) (*issued, string) {
 	t.grants.Lock()
@@ -307,7 +323,7 @@ func (t *trial) exchange(code, app, redirect, verifier string) (*issued, string)
 		}
 		return all
 	}
-	access, err := t.sign("at+jwt", with(map[string]any{"aud": audience, "client_id": app, "device_id": g.device}))
+	access, err := t.sign("at+jwt", with(map[string]any{"aud": audience, "client_id": app, "device_id": g.device, "amr": g.shown}))
 	if err != nil {
 		return nil, "server_error"
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/examples/internal/standin"
 	"github.com/briskwarden/briskwarden/journal"
+	"github.com/briskwarden/briskwarden/store"
 )
 
 // asking is a sign-on under way in one browser.
@@ -81,9 +82,10 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 		a.External[name] = result
 	}
 	t.mu.Unlock()
-	answer, err := t.door.Decide(r.Context(), &a, door.Asked{Caller: "sign-on"})
+	asked := door.Asked{Caller: "sign-on", Issuer: t.issuer}
+	answer, err := t.door.Decide(r.Context(), &a, asked)
 	if err != nil { // there is a name in it that nothing can have
-		answer, _ = t.door.Decide(r.Context(), &attempt.Attempt{At: a.At, Account: nobody, App: on.app}, door.Asked{Caller: "sign-on"})
+		answer, _ = t.door.Decide(r.Context(), &attempt.Attempt{At: a.At, Account: nobody, App: on.app}, asked)
 	}
 	on.failed = nil // the door has it now
 	return answer
@@ -358,13 +360,16 @@ func (t *trial) remember(r *http.Request, on *asking, method string, now time.Ti
 	}
 }
 
+// sessionID is the door's identifier of a session.
+func (t *trial) sessionID(s *session) string { return store.SessionID(t.issuer, s.id, s.account) }
+
 // signOff ends the session of a browser.
 func (t *trial) signOff(w http.ResponseWriter, r *http.Request) {
 	if !t.pages.Sent(w, r) {
 		return
 	}
 	if s := t.signedOnAs(r); s != nil {
-		if _, err := t.door.EndSession(s.id, "they signed off"); err != nil {
+		if _, err := t.door.EndSession(t.sessionID(s), "they signed off"); err != nil {
 			http.Error(w, "You could not be signed off. Try again.", http.StatusServiceUnavailable)
 			return
 		}

@@ -210,7 +210,7 @@ func (x *trial) sessionOf(account string) string {
 	defer x.mu.Unlock()
 	for _, s := range x.sessions {
 		if s.account == account {
-			return s.id
+			return x.sessionID(s)
 		}
 	}
 	return ""
@@ -360,8 +360,9 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
 			v.open("/around").fill("account", ingrid).press("Tell of it").sees("The leak feed told the door.")
 			x.clock.Forward(time.Minute)
-			v.open("/apps/mail/").sees("Your password was found in a leak.").press("Ask my phone").sees("Type this")
-			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.open("/apps/mail/").sees("One more thing").press("a password").sees("Your password")
+			v.fill("typed", x.people.Password(ingrid)).press("Go on").sees("Your password was found in a leak.")
+			v.press("Ask my phone").sees("Type this").onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("Your password was found in a leak.").press("Change your password").sees("Another password")
 			v.fill("password", "kittiwake-7").press("Change it").sees("Your password was changed.")
 			require.True(t, x.people.HasPassword(ingrid, "kittiwake-7"))
@@ -543,7 +544,7 @@ func TestStories(t *testing.T) {
 			v.do(chromedp.Navigate(nginx.url + "/apps/mail/"))
 			ended, err := x.door.EndSession(x.sessionOf(ingrid), "she called")
 			require.True(t, err == nil && ended, err)
-			v.sees("mail is closed to you", "Sign on again.")
+			v.sees("Sign on again", "to open mail")
 			require.Equal(t, decide.Block, v.last(ingrid, "mail"))
 			status, _, _ := newClient(t, x).get("/behind/mail")
 			require.Equal(t, http.StatusNotFound, status, "nobody but nginx says who was let in")
@@ -551,7 +552,7 @@ func TestStories(t *testing.T) {
 		"the management of devices finds a laptop unfit": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")
 			require.NoError(t, x.finds("laptop-ingrid", false))
-			v.sees("card-till is closed to you")
+			v.sees("One more thing").fill("typed", x.people.Password(ingrid)).press("Go on").sees("You cannot sign on now", "Turn the firewall on.")
 			require.NotEqual(t, decide.Grant, v.last(ingrid, "card-till"))
 		},
 		"an unknown account sees what a known one sees": func(t *testing.T, browser context.Context, x *trial) {

@@ -11,6 +11,7 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +21,7 @@ import (
 	"pgregory.net/rapid"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -162,6 +164,7 @@ func values(t *testing.T, s store.Store) {
 	ctx := context.Background()
 	list := []store.Value{
 		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e", IsFirst: true},
+			Revoked: at, EndedSIDs: []store.EndedSID{{SID: "9", At: at}}, Changed: map[string]time.Time{"password": at},
 			Stated: []store.Statement{
 				{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
 				{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},
@@ -180,9 +183,14 @@ func values(t *testing.T, s store.Store) {
 		&store.Member{Group: "deck", Account: "liv", Since: at, IsDoubted: true},
 		&store.Form{Name: "facts", Form: 2},
 		&store.Restored{At: at, By: "ragna", Because: "the disk failed", Resynced: []store.Source{store.Administrators}},
-		&store.Session{ID: "s-9", Account: "liv", Started: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
+		&store.Challenge{Whom: store.ChallengeOf("https://idp.example", "liv", "web"), SID: "s-9", App: "till", Authenticated: at, First: at,
+			Last: at, Met: at},
+		&store.Session{ID: "s-9", Issuer: "https://idp.example", SID: "9", Account: "liv", Started: at, Spared: at, PasswordChange: at,
+			VoidUntil: at, Proofs: []attempt.Proof{{Method: "password", At: at, App: "mail", Fallback: true}},
 			Apps: []store.Granted{
-				{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d"},
+				{App: "mail", At: at, Attempt: json.RawMessage(`{"account":"liv"}`), Ends: at, Decision: "d", Authenticated: at,
+					Idle: directory.Span(time.Minute), Used: at},
+				{App: "till", At: at, Decision: "e", Ended: at, Because: "it was revoked"},
 			}, Device: "till-04", Seen: at, Ended: at,
 			Because: "it was revoked", Next: at},
 		&store.Outgoing{ID: "1", To: "idp", Session: "s-9", Token: "e30", Tries: 2, Next: at},
@@ -212,6 +220,8 @@ func values(t *testing.T, s store.Store) {
 				got[true] = &store.Form{Name: v.Name}
 			case *store.Restored:
 				got[true] = new(store.Restored)
+			case *store.Challenge:
+				got[true] = &store.Challenge{Whom: v.Whom, SID: v.SID}
 			case *store.Session:
 				got[true] = &store.Session{ID: v.ID}
 			case *store.Outgoing:
@@ -503,9 +513,22 @@ func CarriedOver(t *testing.T, s store.Store) {
 	require.EqualValues(t, 2, found.Pruned)
 	require.Equal(t, journal.BeforeLog, found.Logs[0].Log)
 	require.Len(t, collect(t, s.Entries(ctx, journal.Filter{Account: "liv@kestrelsound.example"})), 6)
+	before, err := s.List(ctx, store.Query{Kind: store.Sessions})
+	require.NoError(t, err)
+	require.Len(t, slices.DeleteFunc(slices.Clone(before), func(r store.Row) bool { return r.Account != "oskar@kestrelsound.example" }), 7,
+		"what had changed last among them")
 	rows, err := store.CarryOver(ctx, s, at)
 	require.NoError(t, err)
 	require.Positive(t, rows)
+	left, err := s.List(ctx, store.Query{Kind: store.Sessions})
+	require.NoError(t, err)
+	require.Empty(t, left, "whose names say not who gave them")
+	for _, row := range before {
+		was, account := new(store.Session), &store.Account{Name: row.Account}
+		require.NoError(t, store.Read(row, was))
+		require.NoError(t, store.Load(ctx, s, account))
+		require.Equal(t, was.Ended, account.SIDEnded(was.ID))
+	}
 	hand := &store.Account{Name: "new.hand@kestrelsound.example"}
 	require.NoError(t, store.Load(ctx, s, hand))
 	require.Contains(t, hand.Stated, store.Statement{Fact: store.Disabled, By: store.Before, At: hand.Pushed[store.Before].Changed,
@@ -513,9 +536,6 @@ func CarriedOver(t *testing.T, s store.Store) {
 	members, err := s.List(ctx, store.MembersOf("deck"))
 	require.NoError(t, err)
 	require.Len(t, members, 1)
-	sessions, err := s.List(ctx, store.Query{Kind: store.Sessions, Account: "oskar@kestrelsound.example"})
-	require.NoError(t, err)
-	require.Len(t, sessions, 7, "what had changed last among them")
 	watched := new(store.Watched)
 	require.NoError(t, store.Load(ctx, s, watched))
 	require.Positive(t, watched.Next[journal.BeforeLog])
