@@ -84,6 +84,11 @@ func WithDatabase(read func(file []byte) (directory.Locator, error)) Option {
 	return func(o *options) { o.open = append(o.open, book.WithDatabase(read)) }
 }
 
+// WithName names the folder in messages and positions otherwise than it is called: a copy is told of as the folder that it is of.
+func WithName(dir string) Option {
+	return func(o *options) { o.open = append(o.open, book.WithName(dir)) }
+}
+
 // WithReports lets a risk engine of one's own tell whether signals hold.
 func WithReports(reports decide.Reports) Option {
 	return func(o *options) { o.reports = reports }

@@ -134,7 +134,11 @@ type Option func(*options)
 type options struct {
 	changes  []Change
 	database func(file []byte) (directory.Locator, error)
+	name     string
 }
+
+// WithName names the folder in messages and positions otherwise than it is called: a copy is told of as the folder that it is of.
+func WithName(dir string) Option { return func(o *options) { o.name = dir } }
 
 // WithChanges opens the book with other values for some of what its files say.
 func WithChanges(changes ...Change) Option {
@@ -176,6 +180,9 @@ func open(files fs.FS, dir string, chosen []Option) (*Book, error) {
 	var o options
 	for _, option := range chosen {
 		option(&o)
+	}
+	if o.name != "" {
+		dir = o.name
 	}
 	names, others, err := findFiles(files)
 	if err != nil {

@@ -182,9 +182,7 @@ func (a *Answer) write(g *gathering, from origins) {
 func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, where directory.Whereabouts) {
 	j := &job{change: d.effects(b, answer, g, asked, where), own: true}
 	if d.config.Journal.Mode != JournalOff {
-		e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
-		e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(make([]byte, 0, 256))
-		j.entries = []journal.Entry{e}
+		j.entries = []journal.Entry{d.entryOf(answer, asked)}
 	}
 	if j.change == nil && j.entries == nil {
 		return
@@ -198,11 +196,25 @@ func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, aske
 		return
 	}
 	d.log.Error("a decision was not recorded", "decision", answer.ID, "error", err)
-	if d.config.Journal.Mode == JournalRequired && answer.Verdict == decide.Grant {
-		answer.BlockUnrecorded()
-	}
 	answer.Degraded = append(answer.Degraded, "the decision could not be recorded")
 	answer.write(g, from)
+	if d.config.Journal.Mode != JournalRequired || answer.Verdict != decide.Grant {
+		return
+	}
+	if g.protected && d.facts.emergencies.owe(d.entryOf(answer, asked)) {
+		d.log.Error("an emergency account was let in, and that could not be recorded: it is entered in the journal when that is there again",
+			"decision", answer.ID, "account", answer.Attempt.Account, "app", answer.App, "caller", asked.Caller)
+		return
+	}
+	answer.BlockUnrecorded()
+	answer.write(g, from)
+}
+
+// entryOf is the entry of a decision in the journal.
+func (d *Door) entryOf(answer *Answer, asked Asked) journal.Entry {
+	e := journal.Make(journal.Decision, answer.ID, d.now(), asked.Caller, answer.Attempt.Account, "answer", *answer.text)
+	e.Brief, _ = journal.BriefOf(answer.Decision, answer.Attempt, answer.App, answer.Country).AppendBinary(make([]byte, 0, 256))
+	return e
 }
 
 // errStopped is the error of what comes after the door was closed.

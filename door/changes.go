@@ -45,7 +45,7 @@ func (c *changes) say(a *store.Account, s store.Statement) {
 	}
 	s.At = s.At.UTC().Truncate(time.Microsecond)
 	if (s.Fact == store.Disabled || s.Fact == store.Gone) && !s.Withdrawn && s.Value == attempt.BoolScalar(true) {
-		a.Revoke(s.At) // who is let in again signs on again
+		a.Revoke(s.At, c.by) // who is let in again signs on again
 	}
 	was, is := a.Say(s)
 	if !is || was != nil && was.Withdrawn && s.Withdrawn {

@@ -34,6 +34,7 @@ type Config struct {
 	Trusted     []directory.Range `book:"trusted_proxies" doc:"addresses whose forwarded headers count" default:"none"`
 	Store       StoreConfig       `book:"store" doc:"where facts and the journal are kept" default:"in memory, lost when it stops"`
 	State       string            `book:"state" doc:"folder for what the door keeps of its own" default:"the configuration's name with .state"`
+	Reload      ReloadOn          `book:"reload" doc:"on_signal (SIGHUP), or on_change of the book's folder" default:"on_signal"`
 	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
@@ -119,6 +120,24 @@ var histories = []string{"partial", "complete"}
 // UnmarshalText reads partial or complete.
 func (h *History) UnmarshalText(text []byte) error {
 	return words.Parse(h, "partial or complete", string(text), histories, Partial)
+}
+
+// ReloadOn says when a newer book in the folder is taken into force. The zero ReloadOn is OnSignal.
+type ReloadOn uint8
+
+// When a newer book is taken.
+const (
+	// OnSignal: when whoever changed the folder says that it is whole.
+	OnSignal ReloadOn = iota
+	// OnChange: when the folder was changed and rested for a while, whole or not.
+	OnChange
+)
+
+var reloadsOn = []string{"on_signal", "on_change"}
+
+// UnmarshalText reads on_signal or on_change.
+func (r *ReloadOn) UnmarshalText(text []byte) error {
+	return words.Parse(r, "on_signal or on_change", string(text), reloadsOn, OnSignal)
 }
 
 // JournalConfig says what is recorded, and where checkpoints go.
@@ -270,6 +289,7 @@ func Schema() []byte {
 	return book.OtherSchema(reflect.TypeFor[Config](), "A configuration of the door", "door", map[reflect.Type][]string{
 		reflect.TypeFor[History](): histories, reflect.TypeFor[JournalMode](): journalModes, reflect.TypeFor[Right](): rights,
 		reflect.TypeFor[post.Security](): post.Securities(), reflect.TypeFor[AuthenticationClaim](): authenticationClaims,
+		reflect.TypeFor[ReloadOn](): reloadsOn,
 	})
 }
 

@@ -39,16 +39,17 @@ type Door struct {
 	now      func() time.Time
 	log      *slog.Logger
 	load     Loader
+	taken    func(*briskwarden.Book)
 	book     atomic.Pointer[inForce]
 	facts    *facts
 	recorder *recorder
-	callers  *callers
-	tokens   *tokens
 	guard    *guard
-	teller   *teller
-	poster   *poster
-	// transmitters may send events.
-	transmitters []*transmitter
+	// believed is who may call and who is believed.
+	believed atomic.Pointer[believed]
+	// keeper keeps what the door has of its own, nil where nothing does.
+	keeper Keeper
+	teller *teller
+	poster *poster
 	// bookName and commands name the book and the journal to an administrator at a terminal.
 	bookName string
 	commands []string
@@ -73,6 +74,15 @@ type Door struct {
 	closing       atomic.Bool
 }
 
+// Keeper keeps what a door has of its own, apart from its store, so that it is there while the store, or an issuer, is not. Its methods are
+// safe for concurrent use.
+type Keeper interface {
+	// Keep keeps a text under a name, in place of the one before.
+	Keep(name string, text []byte) error
+	// Kept returns what is kept under a name, and when it was; fs.ErrNotExist where nothing is.
+	Kept(name string) (text []byte, at time.Time, err error)
+}
+
 // Loader opens the book that is to be in force, with the options of the door: it supplies
 // accounts and devices. It is called when the door is made and for each reload.
 //
@@ -89,6 +99,15 @@ type Options struct {
 	// administrator at a terminal would write them. Pages and letters name them in commands.
 	Book    string
 	Journal []string
+	// Keeper keeps what the door has of its own: the keys of issuers, and what it knows of emergency accounts. Without one no emergency
+	// account is let in while the store is away.
+	Keeper Keeper
+	// Away says that the store cannot be reached: the door lets in the emergency accounts of its book alone, by what it kept of them.
+	Away bool
+	// InForce opens the book that was in force when the door last ran, which goes on without being judged anew; nil where there is none.
+	InForce Loader
+	// Taken is told of a book that comes into force; nil needs not to know.
+	Taken func(*briskwarden.Book)
 	// WatchEvery is how often it is looked whether there is something to tell; 0 is every second.
 	WatchEvery time.Duration
 }
@@ -185,42 +204,40 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	if _, err := store.CarryOver(ctx, s, o.Now()); err != nil {
-		return nil, fmt.Errorf("what the store holds cannot be carried over: %w", err)
-	}
-	if err := c.Unbounded(ctx, s); err != nil {
-		return nil, err
-	}
-	if err := s.Hold(ctx, c.Journal.Door); err != nil {
-		return nil, err
+	if !o.Away {
+		if _, err := store.CarryOver(ctx, s, o.Now()); err != nil {
+			return nil, fmt.Errorf("what the store holds cannot be carried over: %w", err)
+		}
+		if err := c.Unbounded(ctx, s); err != nil {
+			return nil, err
+		}
+		if err := s.Hold(ctx, c.Journal.Door); err != nil {
+			return nil, err
+		}
 	}
 	d := &Door{config: c, now: o.Now, log: o.Log, load: load, facts: newFacts(s, c),
-		bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal,
+		bookName: cmp.Or(o.Book, "BOOK"), commands: o.Journal, keeper: o.Keeper,
 		watchEvery: cmp.Or(o.WatchEvery, time.Second)}
-	var err error
-	if d.callers, err = newCallers(c); err != nil {
+	d.facts.emergencies = newEmergencies(o.Keeper, o.Log)
+	all, err := d.believe(c, nil)
+	if err != nil {
 		return nil, err
 	}
-	d.metrics = newMetrics(d)
-	d.tokens, d.guard = newTokens(c, o.Now), newGuard()
+	d.believed.Store(all)
+	d.facts.sources.Store(&all.sources)
+	d.metrics, d.guard = newMetrics(d), newGuard()
 	if d.teller, err = newTeller(c, s, o.Now, o.Log); err != nil {
 		return nil, err
 	}
 	if d.poster, err = newPoster(d, s); err != nil {
 		return nil, err
 	}
-	for i := range c.Events {
-		d.transmitters = append(d.transmitters, &transmitter{&c.Events[i], newKeySet(c.Events[i].Keys, keysRefresh, o.Now)})
-	}
 	d.reviews = make(chan review, mostReviews)
-	b, why, err := d.open(aheadAtStart)
-	switch {
-	case err != nil:
+	b, err := d.begin(o.InForce)
+	if err != nil {
 		return nil, err
-	case len(why) > 0:
-		return nil, fmt.Errorf("the book cannot be taken into force:\n%w", joined(why))
 	}
-	if err := d.witness(ctx, true); err != nil {
+	if err := d.witness(ctx, true); err != nil && !o.Away {
 		return nil, fmt.Errorf("the journal cannot be written to: %w", err)
 	}
 	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
@@ -232,8 +249,10 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 		}
 	})
 	d.recorder = newRecorder(d.facts, c.Journal.Door, time.Duration(c.Limits.Answer), d.metrics.recorded)
+	d.taken = o.Taken
 	d.takeForce(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
+	d.readEmergencies(ctx, b)
 	if d.handler, err = d.routes(); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
@@ -326,36 +345,63 @@ type Reloaded struct {
 	Why []string `json:"why,omitempty" doc:"what keeps it from being taken"`
 }
 
+// begin opens the book that a door starts with: the one that was in force goes on, unjudged; without one the loader's is judged.
+func (d *Door) begin(inForce Loader) (*inForce, error) {
+	if inForce != nil {
+		b, why := d.read(inForce)
+		if b != nil {
+			return b, nil
+		}
+		d.log.Error("the book that was in force cannot be opened, so that of the folder is taken", "why", why)
+	}
+	b, why, err := d.open(aheadAtStart)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(why) > 0:
+		return nil, fmt.Errorf("the book cannot be taken into force:\n%w", joined(why))
+	}
+	return b, nil
+}
+
 // open opens a book and reports what keeps it from being taken into force: what is wrong with
 // its files, drills that fail, and guarantees that do not hold for so long from now on.
 func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
+	if b, why = d.read(d.load); b == nil {
+		return nil, why, nil
+	}
+	if why, err := Drills(b.Book); err != nil || len(why) > 0 {
+		return nil, why, err
+	}
+	if why, err := Guarantees(b.Book, d.now(), ahead); err != nil || len(why) > 0 {
+		return nil, why, err
+	}
+	return b, nil, nil
+}
+
+// read opens a book, and says what is wrong with its files where it returns none.
+func (d *Door) read(load Loader) (b *inForce, why []string) {
 	supplier := &supplier{facts: d.facts}
-	opened, err := d.load(briskwarden.WithAccounts(supplier), briskwarden.WithDevices(supplier))
+	opened, err := load(briskwarden.WithAccounts(supplier), briskwarden.WithDevices(supplier))
 	if err != nil {
-		return nil, []string{err.Error()}, nil
+		return nil, []string{err.Error()}
 	}
 	if rules := opened.Judge().Rulebook(); rules.Accounts != directory.Accounts(supplier) || rules.Devices != directory.Devices(supplier) {
 		return nil, []string{"the loader opened the book without the options that the door handed it, so no decision would know " +
-			"what the store knows"}, nil
-	}
-	if why, err := Drills(opened); err != nil || len(why) > 0 {
-		return nil, why, err
-	}
-	if why, err := Guarantees(opened, d.now(), ahead); err != nil || len(why) > 0 {
-		return nil, why, err
+			"what the store knows"}
 	}
 	b = &inForce{Book: opened, supplier: supplier, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
 	b.asksOutside = slices.ContainsFunc(source.Assurances, func(a decide.Assurance) bool { return a.External != "" })
 	b.unshared = hasUnshared(source)
 	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
-		return nil, []string{err.Error()}, nil
+		return nil, []string{err.Error()}
 	}
 	supplier.book = b
 	if d.config.Consent.Answers() {
 		judge, err := source.CompileConsent(opened.Judge())
 		if err != nil {
-			return nil, []string{err.Error()}, nil
+			return nil, []string{err.Error()}
 		}
 		b.desk = acts.New(judge, d.facts.store, d.config.Journal.Door)
 	}
@@ -367,7 +413,7 @@ func (d *Door) open(ahead time.Duration) (b *inForce, why []string, err error) {
 			b.asked[source.Accounts[i].Name] = true
 		}
 	}
-	return b, nil, nil
+	return b, nil
 }
 
 // Drills runs the drills of a book, on the book alone, and says of each that fails what was
@@ -458,6 +504,9 @@ func (d *Door) Reload() *Reloaded {
 func (d *Door) takeForce(b *inForce) {
 	d.facts.store.Resembling(d.sample(b))
 	d.book.Store(b)
+	if d.taken != nil {
+		d.taken(b.Book)
+	}
 }
 
 // longestSample is how much of what decisions are like is told to the store, in bytes.

@@ -91,18 +91,16 @@ func configured(change func(*door.Config)) *door.Config {
 	return c
 }
 
-func newHouse(t tester, s store.Store, change func(*door.Config)) *house {
+func newHouse(t tester, s store.Store, change func(*door.Config), options ...func(*door.Options)) *house {
 	if s == nil {
 		s = new(store.Memory)
 	}
 	h := &house{t: t, store: s, now: noon, book: unproven, log: new(bytes.Buffer)}
-	d, err := door.New(
-		context.Background(),
-		h.load,
-		s,
-		configured(change),
-		door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))},
-	)
+	o := door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))}
+	for _, option := range options {
+		option(&o)
+	}
+	d, err := door.New(context.Background(), h.load, s, configured(change), o)
 	require.NoError(t, err)
 	h.Door = d
 	t.Cleanup(func() { require.NoError(t, d.Close()) })

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -44,25 +42,18 @@ const inDoubt = "the store is in doubt, so emergency accounts alone are let in"
 func (f *facts) doubted(ctx context.Context, b *inForce, account string) error {
 	suspended := f.suspended.Load()
 	restored, err := f.restoredAt(ctx)
-	if err != nil || !suspended && restored.At.IsZero() || b.isForEmergencies(account) {
+	if err != nil || !suspended && restored.At.IsZero() || b.emergencyAccount(account) != nil {
 		return err
 	}
 	if suspended {
 		return &doubt{inDoubt}
 	}
-	for _, s := range f.sources {
+	for _, s := range *f.sources.Load() {
 		if restored.Owes(s.By) && s.speaksFor(account) {
 			return &doubt{fmt.Sprintf("%s, and is not yet resynced with %s", putBack, s.By)}
 		}
 	}
 	return nil
-}
-
-// isForEmergencies reports whether the book itself lists an account as one for emergencies.
-func (b *inForce) isForEmergencies(account string) bool {
-	contents := inside.Of(b.Judge()).Directory()
-	n, ok := contents.FindAccount(account)
-	return ok && n < len(contents.Accounts) && contents.Accounts[n].Kind == directory.Emergency
 }
 
 // source is who states facts to a door, with the accounts for which it speaks.

@@ -129,8 +129,8 @@ func (d *Door) sidIssuer(about *subject, issuer string) string {
 	if about.Session != nil && about.Session.Format == "iss_sub" {
 		issuer = about.Session.Issuer
 	}
-	if slices.ContainsFunc(d.config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer }) ||
-		slices.ContainsFunc(d.config.Callers, func(c Caller) bool { return c.Issuer == issuer }) {
+	if slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer }) ||
+		slices.ContainsFunc(d.believed.Load().config.Callers, func(c Caller) bool { return c.Issuer == issuer }) {
 		return issuer
 	}
 	return ""
@@ -250,11 +250,12 @@ func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
 	if err := parsed.UnsafeClaimsWithoutVerification(event); err != nil {
 		return refuse("invalid_request", "Its claims cannot be read.")
 	}
-	i := slices.IndexFunc(d.transmitters, func(t *transmitter) bool { return t.Issuer == event.Issuer })
+	transmitters := d.believed.Load().transmitters
+	i := slices.IndexFunc(transmitters, func(t *transmitter) bool { return t.Issuer == event.Issuer })
 	if i < 0 {
 		return refuse("invalid_issuer", "Nobody trusts the issuer %q here.", event.Issuer)
 	}
-	from := d.transmitters[i]
+	from := transmitters[i]
 	*event = securityEvent{}
 	switch _, err := from.keys.verify(r.Context(), parsed, event); {
 	case errors.Is(err, errSignature):
@@ -321,7 +322,7 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 			h.at = event.When.Time()
 		}
 		h.about.trust(func(issuer string) bool {
-			return issuer == event.Issuer || slices.ContainsFunc(d.config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
+			return issuer == event.Issuer || slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
 		})
 		if h.about == nil || h.about.Format == "" {
 			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}
@@ -439,8 +440,8 @@ func (d *Door) knownAccount(b *batch, h *happened, right string) (*store.Account
 	switch {
 	case found == nil:
 		return nil, errNobody
-	case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, found.Name):
-		return nil, errOutside
+	case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, found.Name) || d.book.Load().emergencyAccount(found.Name) != nil:
+		return nil, errOutside // of an account for emergencies the book and administrators alone speak
 	}
 	h.isFor = found.Name
 	return found, nil
@@ -546,7 +547,7 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 			switch {
 			case h.sidIssuer != "" && s.Issuer != h.sidIssuer || isSession && h.about.User != nil && !slices.Contains(names, s.Account):
 				continue
-			case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account):
+			case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account) || d.book.Load().emergencyAccount(s.Account) != nil:
 				return review{}, errOutside
 			}
 			h.isFor, ended = s.Account, true
@@ -565,7 +566,7 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 	case err != nil:
 		return review{}, err
 	case !isSession:
-		return review{}, d.revoke(b, a, at, because)
+		return review{}, d.revoke(b, a, at, h.changes.by, because)
 	}
 	for _, sid := range sids { // which the door may never have seen, and whose tokens may come yet
 		if h.sidIssuer == "" {
@@ -676,7 +677,7 @@ func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
 	if h.Direction == "increase" {
 		return review{}, nil // it is believed when the next attempt shows it
 	}
-	return review{}, d.revoke(b, a, h.notLater(), "another system trusts how the account was proven less than before")
+	return review{}, d.revoke(b, a, h.notLater(), h.changes.by, "another system trusts how the account was proven less than before")
 }
 
 func (d *Door) noteRisk(b *batch, h *happened) (review, error) {

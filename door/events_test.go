@@ -514,7 +514,7 @@ func TestWhoSignsOnAgainNeedNotWait(t *testing.T) {
 	require.Equal(t, 200, status, text)
 	h.pass(time.Second)
 	a := h.account("ingrid@kestrelsound.example")
-	a.Revoke(h.clock())
+	a.Revoke(h.clock(), store.Door)
 	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, a) })) // and the door does not hear of it
 	h.Forget()
 	h.pass(time.Second)

@@ -27,15 +27,16 @@ type facts struct {
 	restored whole[store.Restored]
 	// suspended says that the store is in doubt, and sources are who states facts.
 	suspended atomic.Bool
-	sources   []source
+	sources   atomic.Pointer[[]source]
 	// complete says that what the store has no record of did not happen.
-	complete bool
+	complete    bool
+	emergencies *emergencies
 	// sessionAtMost is how long what was authenticated counts.
 	sessionAtMost time.Duration
 }
 
 func newFacts(s store.Store, c *Config) *facts {
-	f := &facts{store: s, sources: c.sources(), complete: c.Store.History == Complete,
+	f := &facts{store: s, complete: c.Store.History == Complete,
 		sessionAtMost: time.Duration(c.Limits.SessionAtMost)}
 	f.accounts = newKept[store.Account](store.Accounts, c, &f.following)
 	f.devices = newKept[store.Device](store.Devices, c, &f.following)
@@ -94,6 +95,9 @@ type gathering struct {
 	session remembered[store.Session]
 	// restored is that of the store.
 	restored store.Restored
+	// protected says that no source counts of the account but the book and administrators, and stoodIn that what the door kept of it
+	// stands in for what could not be read.
+	protected, stoodIn bool
 	// authenticated is when the person last authenticated for the attempt, zero where that is not known.
 	authenticated time.Time
 	// accountLost, deviceLost and sessionLost say that nobody could find out.
@@ -126,14 +130,7 @@ func gatheringOf(ctx context.Context) *gathering {
 
 // gather reads what the store knows of an attempt's account and device, and of a session, "" for none.
 func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, session string, g *gathering) {
-	g.account, g.accountLost = f.accounts.get(ctx, f.store, a.Account)
-	g.account.value = g.account.value.OrNone(a.Account)
-	if g.accountLost == nil {
-		g.restored, g.accountLost = f.restoredAt(ctx)
-	}
-	if g.accountLost == nil {
-		g.joined, g.origins, g.accountLost = b.supplier.join(ctx, g.account.value, a.At)
-	}
+	f.gatherAccount(ctx, b, a.Account, a.At, g)
 	if device := a.Device.Ref(); device != nil {
 		if id, ok := device.ID.Get(); ok && id != "" {
 			g.device, g.deviceLost = f.devices.get(ctx, f.store, id)
@@ -145,6 +142,24 @@ func (f *facts) gather(ctx context.Context, b *inForce, a *attempt.Attempt, sess
 	}
 	if session != "" {
 		g.session, g.sessionLost = f.sessions.get(ctx, f.store, session)
+	}
+	if g.protected {
+		g.deviceLost = nil // its facts are unknown, and it is for the book to ask for them
+	}
+}
+
+// gatherAccount reads what is known of an account, as seen at a moment.
+func (f *facts) gatherAccount(ctx context.Context, b *inForce, account string, at time.Time, g *gathering) {
+	g.account, g.accountLost = f.accounts.get(ctx, f.store, account)
+	g.account.value = g.account.value.OrNone(account)
+	if g.accountLost == nil {
+		g.restored, g.accountLost = f.restoredAt(ctx)
+	}
+	if g.accountLost == nil {
+		g.joined, g.origins, g.accountLost = b.supplier.join(ctx, g.account.value, at)
+	}
+	if listed := b.emergencyAccount(account); listed != nil {
+		f.standIn(listed, g)
 	}
 }
 
@@ -195,7 +210,7 @@ func (f *facts) fillPast(a *attempt.Attempt, g *gathering, from *origins) {
 	record := g.account.value
 	known := g.accountLost == nil
 	// Of an account that came to be while the store looked on, it knows all.
-	whole := known && (f.complete || !record.Made.At.IsZero())
+	whole := known && (f.complete || !record.Made.At.IsZero() || g.stoodIn)
 	origin := func(fact string, stated, found bool) {
 		switch {
 		case stated:
@@ -323,7 +338,19 @@ func withoutProofs(proofs []attempt.Proof, these func(*attempt.Proof) bool) []at
 // voids reports whether what was authenticated at a moment proves nothing any more: a former bearer of the name did it, it was revoked,
 // or it was before the store was put back.
 func (g *gathering) voids(at time.Time) bool {
-	return g.account.value != nil && g.account.value.Voids(at) || g.restored.Voids(at)
+	return g.revoked(at) || g.restored.Voids(at)
+}
+
+// revoked reports whether what was authenticated at a moment was revoked, or is a former bearer's.
+func (g *gathering) revoked(at time.Time) bool {
+	switch a := g.account.value; {
+	case a == nil:
+		return false
+	case g.protected:
+		return a.VoidsProtected(at)
+	default:
+		return a.Voids(at)
+	}
 }
 
 // holdsAny reports whether anything of the account was ever taken back.
@@ -427,9 +454,9 @@ func (f *facts) ended(b *inForce, a *attempt.Attempt, g *gathering) (because str
 		return wasEnded, true
 	case at.IsZero():
 		return "", false
-	case g.made().IsFormer(at):
+	case g.revoked(at) && g.made().IsFormer(at):
 		return ofAFormer, true
-	case g.account.value != nil && g.account.value.Voids(at):
+	case g.revoked(at):
 		return revokedSince, true
 	case g.restored.Voids(at):
 		return putBack, true
@@ -470,10 +497,13 @@ func (g *gathering) restsOn(b *inForce, a *attempt.Attempt) time.Time {
 
 // degraded lists what a decision lacked because the store could not be asked.
 func (g *gathering) degraded() []string {
-	if g.accountLost == nil && g.deviceLost == nil && g.sessionLost == nil {
+	if g.accountLost == nil && g.deviceLost == nil && g.sessionLost == nil && !g.stoodIn {
 		return nil
 	}
 	var list []string
+	if g.stoodIn {
+		list = append(list, "the store could not be asked about the account, which is for emergencies: the book and what the door last read count")
+	}
 	for what, err := range map[string]error{"account": g.accountLost, "device": g.deviceLost, "session": g.sessionLost} {
 		var doubt *doubt
 		switch {

@@ -187,7 +187,7 @@ func remote(r *http.Request) netip.Addr {
 
 // isTrusted reports whether an address is one of a proxy whose headers count.
 func (d *Door) isTrusted(ip netip.Addr) bool {
-	for _, r := range d.config.Trusted {
+	for _, r := range d.believed.Load().config.Trusted {
 		if ip.IsValid() && r.Contains(ip) {
 			return true
 		}
@@ -249,7 +249,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 
 // admitsToken returns the account of a request's token, which is let in to an app, or a problem.
 func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Addr) (string, error) {
-	token, err := d.tokens.of(r)
+	token, err := d.believed.Load().tokens.of(r)
 	switch {
 	case errors.Is(err, errNoToken):
 		return "", problem(http.StatusUnauthorized, "Sign on first.").with("WWW-Authenticate", `Bearer realm="sign-on"`)

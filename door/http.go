@@ -158,7 +158,7 @@ func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
 	if right == 0 {
 		return nil, nil
 	}
-	known := d.callers.of(r)
+	known := d.believed.Load().callers.of(r)
 	switch {
 	case known == nil:
 		d.metrics.refused("unknown")

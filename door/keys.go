@@ -2,6 +2,8 @@ package door
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +32,8 @@ type keySet struct {
 	refresh time.Duration
 	now     func() time.Time
 	client  *http.Client
+	// keeper keeps what was read over the network, for when the door starts while its place is silent; nil where nothing does.
+	keeper Keeper
 
 	// mu guards what follows, and is never held while keys are read.
 	mu     sync.Mutex
@@ -52,11 +56,34 @@ const (
 	mostKeys = 1 << 20
 )
 
-func newKeySet(at string, refresh time.Duration, now func() time.Time) *keySet {
-	return &keySet{at: at, refresh: refresh, now: now, client: &http.Client{Timeout: 5 * time.Second,
+func newKeySet(at string, refresh time.Duration, now func() time.Time, keeper Keeper) *keySet {
+	s := &keySet{at: at, refresh: refresh, now: now, client: &http.Client{Timeout: 5 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("keys are not followed to another place")
 		}}}
+	if keeper == nil || !strings.Contains(at, "://") {
+		return s
+	}
+	s.keeper = keeper
+	var set jose.JSONWebKeySet
+	if text, read, err := keeper.Kept(s.keptName()); err == nil && json.Unmarshal(text, &set) == nil && len(set.Keys) > 0 && !read.After(now()) {
+		s.take(set, nil, read)
+	}
+	return s
+}
+
+// keptName is the name under which the keys are kept.
+func (s *keySet) keptName() string {
+	sum := sha256.Sum256([]byte(s.at))
+	return "keys-" + hex.EncodeToString(sum[:8])
+}
+
+// readNow begins to read the keys, unless they are being read.
+func (s *keySet) readNow() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tried = time.Time{}
+	s.readAgain()
 }
 
 // find returns the keys that a token may be signed with: those of its key ID, or all where it
@@ -154,6 +181,11 @@ func (s *keySet) readAgain() <-chan struct{} {
 		s.tried, s.reading = now, make(chan struct{})
 		go func() {
 			set, err := s.fetch()
+			if err == nil && s.keeper != nil {
+				if text, err := json.Marshal(set); err == nil {
+					s.keeper.Keep(s.keptName(), text) // else they are read anew after a restart
+				}
+			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			s.take(set, err, now)

@@ -42,7 +42,7 @@ func (d *Door) Ready(ctx context.Context) *Readiness {
 	switch restored, err := d.facts.restoredAt(ctx); {
 	case d.facts.suspended.Load():
 		missing(inDoubt)
-	case err == nil && len(d.config.Owed(&restored)) > 0:
+	case err == nil && len(d.believed.Load().config.Owed(&restored)) > 0:
 		missing("the store was put back, and is not yet resynced with every source")
 	}
 	if d.closing.Load() {

@@ -64,6 +64,7 @@ func (d *Door) reviewSessions(ctx context.Context) {
 		case r = <-d.reviews:
 		case <-tick.C:
 			r = review{due: true}
+			d.readEmergencies(ctx, d.book.Load())
 			if err := d.forget(ctx); err != nil && ctx.Err() == nil {
 				d.log.Error("old tokens and challenges could not be forgotten", "error", err)
 			}
@@ -111,8 +112,8 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 			errs = append(errs, err)
 			continue
 		}
-		account, err := d.facts.accounts.get(ctx, d.facts.store, s.Account)
-		if err != nil {
+		g := &gathering{protected: b.emergencyAccount(s.Account) != nil}
+		if g.account, err = d.facts.accounts.get(ctx, d.facts.store, s.Account); err != nil {
 			errs = append(errs, err)
 			continue
 		}
@@ -120,8 +121,8 @@ func (d *Door) review(ctx context.Context, r review) (ended int, err error) {
 		switch {
 		case restored.Voids(s.Started):
 			because, at = putBack, restored.At
-		case account.value != nil && account.value.Voids(s.Started):
-			because, at = revokedSince, account.value.VoidUntil()
+		case g.revoked(s.Started):
+			because, at = revokedSince, g.account.value.VoidUntil()
 		}
 		if because != "" && s.Ended.IsZero() {
 			_, err := d.endSession(s.ID, at, because)
@@ -276,7 +277,7 @@ func (d *Door) EndSessionsOf(account, because string) error {
 		if err != nil {
 			return err
 		}
-		return d.revoke(b, a, d.now(), because)
+		return d.revoke(b, a, d.now(), store.AdministratorSource("an operator"), because)
 	}})
 }
 
@@ -308,8 +309,8 @@ func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string
 }
 
 // revoke takes back all that an account authenticated until a moment, within a batch: in sessions that the door never saw too.
-func (d *Door) revoke(b *batch, a *store.Account, until time.Time, because string) error {
-	a.Revoke(until)
+func (d *Door) revoke(b *batch, a *store.Account, until time.Time, by store.Source, because string) error {
+	a.Revoke(until, by)
 	return d.endSessionsOf(b, a.Name, until, because)
 }
 

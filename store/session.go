@@ -150,10 +150,19 @@ func (s *Session) row() Row {
 }
 
 // Revoke takes back all that was authenticated until a moment. An earlier one than before changes nothing.
-func (a *Account) Revoke(at time.Time) {
+func (a *Account) Revoke(at time.Time, by Source) {
+	at = at.UTC().Truncate(time.Microsecond)
 	if at.After(a.Revoked) {
-		a.Revoked = at.UTC().Truncate(time.Microsecond)
+		a.Revoked = at
 	}
+	if by.IsAdministrator() && at.After(a.RevokedHere) {
+		a.RevokedHere = at
+	}
+}
+
+// VoidsProtected is Voids of an account for which no source counts but the book and administrators.
+func (a *Account) VoidsProtected(at time.Time) bool {
+	return a.Made.By.IsAdministrator() && a.Made.IsFormer(at) || Holds(a.RevokedHere, at)
 }
 
 // Voids reports whether what was authenticated at a moment counts no more: it was revoked, or a former bearer of the name did it.

@@ -19,6 +19,8 @@ type Account struct {
 	Made Making `json:"made,omitzero" doc:"when the account was last made anew"`
 	// Revoked is until when all that was authenticated counts no more; zero where that was never revoked.
 	Revoked time.Time `json:"revoked,omitzero" doc:"until when all that was authenticated counts no more"`
+	// RevokedHere is the same by an administrator's act, which alone counts of a protected account.
+	RevokedHere time.Time `json:"revoked_here,omitzero" doc:"until when it counts no more by an administrator's act"`
 	// EndedSIDs are sessions that were ended by their sid alone, without their issuer.
 	EndedSIDs []EndedSID `json:"ended_sids,omitzero" doc:"sessions that were ended by their sid, without their issuer"`
 	// Changed is when each credential was last revoked or changed: what it proved until then counts no more.

@@ -41,7 +41,7 @@ func (a *Account) appendJSON(text []byte) []byte {
 		text = jsontext.Text(jsontext.Text(text, "by", string(m.By)), "entry", m.Entry)
 		text = append(jsontext.True(text, "first", m.IsFirst), '}')
 	}
-	text = appendTime(text, "revoked", a.Revoked)
+	text = appendTime(appendTime(text, "revoked", a.Revoked), "revoked_here", a.RevokedHere)
 	text = appendList(text, "ended_sids", a.EndedSIDs, func(text []byte, e *EndedSID) []byte {
 		return append(jsontext.Time(jsontext.Key(jsontext.String(jsontext.Key(append(text, '{'), "sid"), e.SID), "at"), e.At), '}')
 	})

@@ -89,6 +89,8 @@ func TestAFullDisk(t *testing.T) {
 			status, text := s.ask("GET", "/readyz", "", "")
 			require.Equal(t, 503, status, text)
 			require.Contains(t, text, "nothing can be recorded")
+			verdict, text = s.decides(byTheKey)
+			require.Equal(t, "grant", verdict, "the emergency account: "+text)
 			require.NoError(t, os.Remove(filler))
 			require.Eventually(t, func() bool { verdict, _ := decides(); return verdict == "grant" }, 20*time.Second, 50*time.Millisecond,
 				s.log.String())
@@ -102,6 +104,50 @@ func TestAFullDisk(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestADoorStartsWithoutItsDatabase for emergency accounts alone, and lets everybody in when it is there.
+func TestADoorStartsWithoutItsDatabase(t *testing.T) {
+	address, err := url.Parse(storetest.Postgres(t))
+	require.NoError(t, err)
+	query := address.Query()
+	dir, sockets := t.TempDir(), query.Get("host")
+	link := filepath.Join(dir, "sockets")
+	query.Set("host", link)
+	address.RawQuery = query.Encode()
+	in(t, dir, 0, "demo", "--out", "kestrel")
+	token := configuredDoor(t, dir, fmt.Sprintf("store: {postgres: %q, history: complete}\n", address))
+	require.NoError(t, os.Symlink(sockets, link))
+	s := serve(t, dir, token)
+	verdict, cause := s.decides(byTheKey)
+	require.Equal(t, "grant", verdict, cause)
+	s.stop()
+
+	require.NoError(t, os.Remove(link))
+	s = serve(t, dir, token)
+	verdict, cause = s.decides(fresh)
+	require.Equal(t, "block", verdict)
+	require.Contains(t, cause, "account_unavailable")
+	verdict, cause = s.decides(byTheKey)
+	require.Equal(t, "grant", verdict, cause)
+	status, text := s.ask("GET", "/readyz", "", "")
+	require.Equal(t, 503, status, text)
+	require.NoError(t, os.Symlink(sockets, link))
+	require.Eventually(t, func() bool { status, _ := s.ask("GET", "/readyz", "", ""); return status == 200 }, 30*time.Second,
+		50*time.Millisecond, s.log.String())
+	verdict, cause = s.decides(fresh)
+	require.Equal(t, "grant", verdict, cause)
+	list := in(t, dir, 0, "journal", "list", "--kind", "decision", "--account", "harbour-key@kestrelsound.example", "--json")
+	require.Equal(t, 2, strings.Count(list, `"verdict": "grant"`), list)
+	s.stop()
+
+	require.NoError(t, os.Remove(link))
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "door.state")))
+	s = serve(t, dir, token)
+	verdict, cause = s.decides(byTheKey)
+	require.Equal(t, "block", verdict, "nobody knows whether it was disabled: "+cause)
+	s.stop()
+	require.NoError(t, os.Symlink(sockets, link)) // for what ends the test
 }
 
 // TestAStandbyCanBeRead: an auditor lists and verifies the journal on a copy of the database that takes no changes.

@@ -135,7 +135,7 @@ func (s *server) stop() {
 func TestServe(t *testing.T) {
 	dir := t.TempDir()
 	in(t, dir, 0, "demo", "--out", "kestrel")
-	token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\n")
+	token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\nreload: on_change\n")
 	require.Contains(t, in(t, dir, 0, "serve", "check", "--book", "kestrel"), "READY")
 	s := serve(t, dir, token)
 	status, text := s.ask("POST", "/v1/decisions", "application/json", signOn)
@@ -312,6 +312,72 @@ func (s *server) decides(body string) (verdict, cause string) {
 		return answer.Verdict, ""
 	}
 	return answer.Verdict, answer.Causes[0].Code + ": " + answer.Causes[0].Text
+}
+
+// TestTheBookInForceGoesOn until somebody says that a newer one is whole, over restarts too.
+func TestTheBookInForceGoesOn(t *testing.T) {
+	dir := t.TempDir()
+	in(t, dir, 0, "demo", "--out", "kestrel")
+	token := configuredDoor(t, dir, "store: {file: door.db, history: complete}\n")
+	s := serve(t, dir, token)
+	book := func() string {
+		_, text := s.ask("GET", "/readyz", "", "")
+		return text
+	}
+	says := func(text string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(s.log.String(), text) }, 30*time.Second, 10*time.Millisecond, s.log.String())
+	}
+	hangUp := func() { require.NoError(t, s.cmd.Process.Signal(syscall.SIGHUP)) }
+	first := book()
+	policies := filepath.Join(dir, "kestrel", "policies.yaml")
+	whole, err := os.ReadFile(policies)
+	require.NoError(t, err)
+	write := func(text string) { require.NoError(t, os.WriteFile(policies, []byte(text), 0o600)) }
+	write(string(whole)[:strings.Index(string(whole), "  - name: card-till")]) // half of it, and a valid book without its guarantees
+	for _, folder := range []string{"half of a book", "no book"} {
+		if folder == "no book" {
+			write("briskwarden: 1\npolicies: [{nam: x}]\n")
+		}
+		s.stop()
+		s = serve(t, dir, token)
+		require.Equal(t, first, book(), folder)
+		says("the book in force goes on")
+	}
+	hangUp()
+	says("a book was refused")
+	require.Contains(t, book(), "refused")
+	write(strings.Replace(string(whole), "The till takes cards", "Our till takes cards", 1))
+	hangUp()
+	require.Eventually(t, func() bool { return book() != first && !strings.Contains(book(), "refused") }, 30*time.Second, 10*time.Millisecond)
+	second := book()
+	write(string(whole))
+	s.stop()
+	s = serve(t, dir, token)
+	require.Equal(t, second, book())
+	verdict, cause := s.decides(`{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20"}`)
+	require.NotEqual(t, "grant", verdict, cause)
+
+	config := filepath.Join(dir, "door.yaml")
+	text, err := os.ReadFile(config)
+	require.NoError(t, err)
+	made := struct{ Token, Config string }{}
+	require.NoError(t, json.Unmarshal([]byte(in(t, dir, 0, "serve", "token", "--for", "gateway", "--may", "decide", "--json")), &made))
+	require.NoError(t, os.WriteFile(config, append([]byte("door: 1\nlisten: 127.0.0.1:0\nstore: {file: other.db}\n"), made.Config...), 0o600))
+	hangUp()
+	says(`needs a restart","keys":"[store]"`)
+	status, _ := s.ask("POST", "/v1/decisions", "application/json", signOn)
+	require.Equal(t, 401, status, "a token that was taken out")
+	s.token = made.Token
+	status, _ = s.ask("POST", "/v1/decisions", "application/json", signOn)
+	require.Equal(t, 200, status)
+	require.NoError(t, os.WriteFile(config, []byte("door: 1\ncaller: none\n"), 0o600))
+	hangUp()
+	says("the configuration was not taken")
+	status, _ = s.ask("POST", "/v1/decisions", "application/json", signOn)
+	require.Equal(t, 200, status, "what cannot be read changes nothing")
+	require.NoError(t, os.WriteFile(config, text, 0o600))
+	s.stop()
 }
 
 // doubts holds a door to a store in doubt: emergency accounts alone are let in.

@@ -36,9 +36,11 @@ func (env *environment) serveCommand() *cobra.Command {
 		Use:   "serve",
 		Short: "Put the book in force: answer decisions over HTTP",
 		Long: "serve answers decisions by the book for identity providers, gateways and reverse proxies, on facts\n" +
-			"that it keeps in a store, and records each in its journal. A newer book is taken into force when the\n" +
-			"folder changes or on SIGHUP, if it has no errors and its drills pass. It stops on SIGINT and SIGTERM,\n" +
-			"when what it accepted has been answered. The configuration is YAML: `briskwarden schema door` has its form.",
+			"that it keeps in a store, and records each in its journal. A newer book is taken into force on\n" +
+			"SIGHUP (or, with reload: on_change, when its folder changes), if it has no errors, its drills pass and\n" +
+			"its guarantees hold; callers, tokens, keys and certificates are read again then. The book in force goes\n" +
+			"on when the door starts again. It stops on SIGINT and SIGTERM, when what it accepted has been answered.\n" +
+			"The configuration is YAML: `briskwarden schema door` has its form.",
 		Example: "  briskwarden serve check --book kestrel --config door.yaml\n" +
 			"  briskwarden serve --book kestrel --config door.yaml\n" +
 			"  briskwarden serve token --for gateway --may decide",
@@ -69,7 +71,8 @@ func (env *environment) serve(flags *doorFlags, checkpoint string) error {
 	reload := make(chan os.Signal, 1)
 	signal.Notify(reload, syscall.SIGHUP)
 	defer signal.Stop(reload)
-	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload, Journal: terminal.Command("--config %s", flags.config),
+	s := &service.Service{Dir: env.book, Config: config, Now: env.now, Reload: reload,
+		Again: func() (*door.Config, error) { return service.ReadConfig(flags.config) }, Journal: terminal.Command("--config %s", flags.config),
 		Checkpoint: vouching, Log: slog.New(slog.NewJSONHandler(env.err, nil))}
 	return s.Run(ctx)
 }

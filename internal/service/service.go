@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/briskwarden/briskwarden"
@@ -106,28 +107,44 @@ func NewToken(name string, may []string) (*Token, error) {
 	return &Token{token, line}, nil
 }
 
-// tlsConfig is the TLS of a configuration, nil where it has none.
-func tlsConfig(c *door.Config) (*tls.Config, error) {
+// settledTLS is the TLS of a configuration as it was last read.
+type settledTLS struct{ last atomic.Pointer[tls.Config] }
+
+// tlsOf reads the TLS of a configuration, nil where it has none.
+func tlsOf(c *door.Config) (*settledTLS, error) {
 	if c.Certificate == "" {
 		return nil, nil
 	}
+	t := new(settledTLS)
+	return t, t.read(c)
+}
+
+// config is one by which each connection has what was last read.
+func (t *settledTLS) config() *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+		return t.last.Load(), nil
+	}}
+}
+
+// read reads the certificate, its key and the authorities of clients again. With an error those of before go on.
+func (t *settledTLS) read(c *door.Config) error {
 	pair, err := tls.LoadX509KeyPair(c.Certificate, c.Key)
 	if err != nil {
-		return nil, fmt.Errorf("certificate and key: %w", err)
+		return fmt.Errorf("certificate and key: %w", err)
 	}
-	t := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}
-	if c.ClientCA == "" {
-		return t, nil
+	is := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}
+	if c.ClientCA != "" {
+		text, err := wholefile.ReadPath(c.ClientCA, mostConfig)
+		if err != nil {
+			return fmt.Errorf("client_ca: %w", err)
+		}
+		is.ClientCAs, is.ClientAuth = x509.NewCertPool(), tls.VerifyClientCertIfGiven
+		if !is.ClientCAs.AppendCertsFromPEM(text) {
+			return fmt.Errorf("client_ca: %s has no certificate in PEM", c.ClientCA)
+		}
 	}
-	text, err := wholefile.ReadPath(c.ClientCA, mostConfig)
-	if err != nil {
-		return nil, fmt.Errorf("client_ca: %w", err)
-	}
-	t.ClientCAs, t.ClientAuth = x509.NewCertPool(), tls.VerifyClientCertIfGiven
-	if !t.ClientCAs.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("client_ca: %s has no certificate in PEM", c.ClientCA)
-	}
-	return t, nil
+	t.last.Store(is)
+	return nil
 }
 
 // Service is a door that is about to run.
@@ -138,8 +155,10 @@ type Service struct {
 	// Now is the clock; nil is time.Now.
 	Now func() time.Time
 	Log *slog.Logger
-	// Reload asks for the book to be read again, whenever something comes on it; nil never does.
+	// Reload asks for the book to be read again, whenever something comes on it; nil never does. Again reads the configuration again then;
+	// nil leaves it as it is.
 	Reload <-chan os.Signal
+	Again  func() (*door.Config, error)
 	// Journal are the flags of journal list that find the journal, as an administrator would write them.
 	Journal []string
 	// Checkpoint was kept elsewhere, and vouches for the store where the door kept no state of it; nil is none.
@@ -161,96 +180,188 @@ const (
 const headroom = 128 << 20
 
 // Run runs the door until the context ends, and returns when all that it accepted has been
-// answered and recorded.
+// answered and recorded. Where its store cannot be reached it starts for emergency accounts alone, and for everybody once it can be.
 func (s *Service) Run(ctx context.Context) (err error) {
 	untouched := make([]byte, headroom)
 	defer runtime.KeepAlive(untouched)
-	settled, err := tlsConfig(s.Config)
+	settled, err := tlsOf(s.Config)
 	if err != nil {
 		return err
 	}
-	if err := carryOver(ctx, s.Config, func(what string) { s.Log.Info(what) }); err != nil {
-		return fmt.Errorf("the store cannot be opened: %w", err)
+	r, err := s.start(ctx, settled)
+	away := isAway(err)
+	if away {
+		s.Log.Error("the store cannot be reached, so emergency accounts alone are let in until it can be", "error", err)
+		r, err = s.startAway(ctx, settled)
 	}
-	kept, err := openStore(ctx, s.Config)
-	if err != nil {
-		return fmt.Errorf("the store cannot be opened: %w", err)
-	}
-	defer func() { err = errors.Join(err, kept.Close()) }()
-	doubt := takeUp(ctx, s.Config, kept, s.Checkpoint)
-	if is := new(inDoubt); doubt != nil && !errors.As(doubt, &is) {
-		return doubt
-	}
-	if err := takeOverActs(ctx, s.Config, kept, func(what string) { s.Log.Info(what) }); err != nil {
-		return err
-	}
-	changes := watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
-	d, err := door.New(
-		ctx,
-		Loader(s.Dir),
-		kept,
-		s.Config,
-		door.Options{Now: s.Now, Log: s.Log, Book: s.Dir, Journal: s.Journal},
-	)
 	if err != nil {
 		return err
 	}
-	var running sync.WaitGroup
-	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	defer func() {
-		cancel()
-		running.Wait()
-		err = errors.Join(err, d.Close())
-	}()
-	watching := &storeWatch{Service: s, door: d, kept: kept}
-	watching.settle(ctx, doubt) // before it answers anybody
+	serving := new(switched)
+	serving.to(r.door)
 	listener, err := net.Listen("tcp", s.Config.Listen)
 	if err != nil {
-		return err
+		return errors.Join(err, r.stop())
 	}
 	if settled != nil {
-		listener = tls.NewListener(listener, settled)
+		listener = tls.NewListener(listener, settled.config())
 	}
 	read := time.Duration(s.Config.Limits.Read)
-	server := &http.Server{Handler: d.Handler(), ReadHeaderTimeout: read, ReadTimeout: read, IdleTimeout: idle,
+	server := &http.Server{Handler: serving, ReadHeaderTimeout: read, ReadTimeout: read, IdleTimeout: idle,
 		WriteTimeout: 2*time.Duration(s.Config.Limits.Answer) + read, MaxHeaderBytes: 32 << 10,
 		ErrorLog: slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
-	running.Go(func() { s.reloads(background, d, changes) })
-	if stateOf(s.Config) != "" {
-		running.Go(func() { watching.run(background) })
-	}
-	if s.Config.Journal.Key != "" {
-		running.Go(func() { s.checkpoints(background, watching) })
-	}
 	s.Log.Info("listening", "address", listener.Addr().String(), "tls", settled != nil)
 	if s.Listening != nil {
 		s.Listening(listener.Addr().String())
 	}
-	select {
-	case err := <-failed:
-		return err
-	case <-ctx.Done():
+	if away {
+		r, err = s.comeBack(ctx, settled, serving, r, failed)
 	}
-	s.Log.Info("stopping: what was accepted is answered")
-	ending, end := context.WithTimeout(context.Background(), stop)
-	defer end()
-	return server.Shutdown(ending)
+	if err == nil {
+		select {
+		case err = <-failed:
+		case <-ctx.Done():
+			s.Log.Info("stopping: what was accepted is answered")
+			ending, end := context.WithTimeout(context.Background(), stop)
+			defer end()
+			err = server.Shutdown(ending)
+		}
+	}
+	return errors.Join(err, r.stop())
 }
 
-// reloads takes newer books into force: when asked to, and when the folder changes.
-func (s *Service) reloads(ctx context.Context, d *door.Door, changes *folder) {
+// running is a door that runs, with its store and what goes on beside it.
+type running struct {
+	door   *door.Door
+	kept   store.Store
+	cancel context.CancelFunc
+	beside sync.WaitGroup
+}
+
+// stop ends what goes on, once what was accepted is recorded. Servers are to be shut down first.
+func (r *running) stop() error {
+	r.cancel()
+	r.beside.Wait()
+	err := r.door.Close()
+	if r.kept == (away{}) {
+		err = nil // which says no more than that the store is away
+	}
+	return errors.Join(err, r.kept.Close())
+}
+
+// start opens the store and the book, and begins what goes on beside the door.
+func (s *Service) start(ctx context.Context, settled *settledTLS) (r *running, err error) {
+	if err := carryOver(ctx, s.Config, func(what string) { s.Log.Info(what) }); err != nil {
+		return nil, fmt.Errorf("the store cannot be opened: %w", err)
+	}
+	kept, err := openStore(ctx, s.Config)
+	if err != nil {
+		return nil, fmt.Errorf("the store cannot be opened: %w", err)
+	}
+	defer func() {
+		if r == nil {
+			err = errors.Join(err, kept.Close())
+		}
+	}()
+	doubt := takeUp(ctx, s.Config, kept, s.Checkpoint)
+	if is := new(inDoubt); doubt != nil && !errors.As(doubt, &is) {
+		return nil, doubt
+	}
+	if err := takeOverActs(ctx, s.Config, kept, func(what string) { s.Log.Info(what) }); err != nil {
+		return nil, err
+	}
+	made, first, err := s.open(ctx, kept, settled, door.Options{})
+	if err != nil {
+		return nil, err
+	}
+	watching := &storeWatch{Service: s, door: made.door, kept: kept}
+	watching.settle(ctx, doubt) // before it answers anybody
+	if first {
+		if err := s.tellOfOthers(ctx, kept, made.door); err != nil {
+			s.Log.Warn("it was not found out which books other doors have in force", "error", err)
+		}
+	}
+	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	end := made.cancel
+	made.cancel = func() { end(); cancel() }
+	if stateOf(s.Config) != "" {
+		made.beside.Go(func() { watching.run(background) })
+	}
+	if s.Config.Journal.Key != "" {
+		made.beside.Go(func() { s.checkpoints(background, watching) })
+	}
+	return made, nil
+}
+
+// open makes a door on a store, and has it take newer books. First says that there was no book in force before.
+func (s *Service) open(ctx context.Context, kept store.Store, settled *settledTLS, options door.Options) (r *running, first bool, err error) {
+	own := keeperOf(s.Config)
+	load, inForce, err := s.opens(own)
+	if err != nil {
+		return nil, false, err
+	}
+	var changes *folder
+	if s.Config.Reload == door.OnChange {
+		changes = watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
+	}
+	options.Now, options.Log, options.Book, options.Journal, options.InForce = s.Now, s.Log, s.Dir, s.Journal, inForce
+	if own != nil {
+		options.Keeper = own
+		options.Taken = func(b *briskwarden.Book) {
+			if err := own.keepBook(s.Dir, b); err != nil {
+				s.Log.Error("the files of the book in force were not kept, so the next start takes the folder", "error", err)
+			}
+		}
+	}
+	d, err := door.New(ctx, load, kept, s.Config, options)
+	if err != nil {
+		return nil, false, err
+	}
+	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	r = &running{door: d, kept: kept, cancel: cancel}
+	r.beside.Go(func() { s.reloads(background, d, changes, settled) })
+	return r, inForce == nil, nil
+}
+
+// reloads takes newer books into force: when asked to, with what the configuration says of who may call, and, where that is configured,
+// when the folder changes.
+func (s *Service) reloads(ctx context.Context, d *door.Door, changes *folder, settled *settledTLS) {
 	changed := make(chan struct{}, 1)
-	go changes.tell(ctx, changed)
+	if changes != nil {
+		s.Log.Warn("the book is read whenever its folder changed and rested: a folder that is half written comes into force if it is a " +
+			"valid book; with reload: on_signal it is read on SIGHUP alone")
+		go changes.tell(ctx, changed)
+	}
+	if s.tellOfAnother(d) && changes != nil {
+		d.Reload()
+	}
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.Reload:
+			if s.Again != nil {
+				s.readAgain(ctx, d, settled)
+			}
 		case <-changed:
 		}
 		d.Reload()
+	}
+}
+
+// readAgain reads the configuration again: who may call, and the certificate. What is wrong with it changes nothing.
+func (s *Service) readAgain(ctx context.Context, d *door.Door, settled *settledTLS) {
+	c, err := s.Again()
+	if err == nil {
+		_, err = d.Reconfigure(ctx, c)
+	}
+	if err == nil && settled != nil && c.Certificate != "" {
+		err = settled.read(c)
+	}
+	if err != nil {
+		s.Log.Error("the configuration was not taken; callers, tokens and certificate go on as before", "error", err)
 	}
 }
 
@@ -349,9 +460,15 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		found.Wrong = append(found.Wrong, failed...)
 		found.Unreached = c.Unreached(&opened.Source().Watch)
 	}
-	_, err = tlsConfig(c)
+	_, err = tlsOf(c)
 	wrong(err)
-	wrong(c.Watch.CheckFiles())
+	wrong(c.CheckFiles())
+	if c.State != "" {
+		wrong(checkWritable("state", c.State))
+	}
+	if c.Journal.Checkpoint != "" {
+		wrong(checkWritable("journal.checkpoint", filepath.Dir(c.Journal.Checkpoint)))
+	}
 	if c.Journal.Key != "" {
 		key, err := wholefile.ReadPath(c.Journal.Key, mostConfig)
 		if err == nil {
@@ -399,6 +516,18 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 	}
 	wrong(kept.Close())
 	return found
+}
+
+// checkWritable reports a folder in which nothing can be written, as the user who checks. One that is missing is to be made.
+func checkWritable(what, dir string) error {
+	for !exists(dir) && dir != filepath.Dir(dir) {
+		dir = filepath.Dir(dir)
+	}
+	draft, err := os.CreateTemp(dir, ".new-*")
+	if err != nil {
+		return fmt.Errorf("%s: nothing can be written there: %w", what, err)
+	}
+	return errors.Join(draft.Close(), os.Remove(draft.Name()))
 }
 
 func exists(path string) bool {

@@ -9,6 +9,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"io"
 	"log/slog"
 	"math/big"
@@ -69,6 +70,12 @@ drills: [{name: liv-reads-mail, expect: grant, attempt: {account: liv, app: mail
 
 // laid lays out a folder with a book, certificates and a configuration.
 func laid(t *testing.T) string {
+	dir, _ := laidBy(t)
+	return dir
+}
+
+// laidBy is laid, with the authority of the certificates.
+func laidBy(t *testing.T) (string, *authority) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "book"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "book", "book.yaml"), []byte(book), 0o600))
@@ -89,17 +96,19 @@ store: {file: door.db}
 journal: {key: j.key, checkpoint: door.checkpoint}
 callers: [{name: gateway, certificate: gateway.example, may: [decide, look]}]
 `), 0o600))
-	return dir
+	return dir, ca
 }
 
 func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
-	dir := laid(t)
+	dir, ca := laidBy(t)
 	config, err := service.ReadConfig(filepath.Join(dir, "door.yaml"))
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	at, ended := make(chan string, 1), make(chan error, 1)
+	reload := make(chan os.Signal, 1)
 	s := &service.Service{Dir: filepath.Join(dir, "book"), Config: config, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
+		Reload: reload, Again: func() (*door.Config, error) { return service.ReadConfig(filepath.Join(dir, "door.yaml")) },
 		Listening: func(address string) { at <- address }}
 	go func() { ended <- s.Run(ctx) }()
 	var address string
@@ -129,6 +138,23 @@ func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
 	require.Equal(t, http.StatusOK, ask("gateway.example"))
 	require.Equal(t, http.StatusUnauthorized, ask("stranger.example"))
 	require.Equal(t, http.StatusUnauthorized, ask(""))
+
+	serial := func() *big.Int {
+		conn, err := tls.Dial("tcp", address, &tls.Config{RootCAs: roots, ServerName: "door.example"})
+		require.NoError(t, err)
+		defer conn.Close()
+		return conn.ConnectionState().PeerCertificates[0].SerialNumber
+	}
+	was := serial()
+	ca.issue(t, "door.example", false)
+	require.Equal(t, was, serial())
+	reload <- os.Interrupt
+	require.Eventually(t, func() bool { return serial().Cmp(was) != 0 }, 10*time.Second, time.Millisecond, "a certificate that was renewed")
+	was = serial()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "door.example.crt"), []byte("half"), 0o600))
+	reload <- os.Interrupt
+	reload <- os.Interrupt // so that the first was looked at
+	require.Equal(t, was, serial())
 	stop()
 	require.NoError(t, <-ended)
 
@@ -145,6 +171,11 @@ func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
+	add := func(dir, more string) error {
+		path := filepath.Join(dir, "door.yaml")
+		text, err := os.ReadFile(path)
+		return errors.Join(err, os.WriteFile(path, append(text, more...), 0o600))
+	}
 	for name, c := range map[string]struct {
 		spoil func(dir string) error
 		want  string
@@ -159,6 +190,15 @@ func TestCheck(t *testing.T) {
 		"no certificate": {func(dir string) error { return os.Remove(filepath.Join(dir, "door.example.crt")) }, "certificate and key:"},
 		"no authority": {func(dir string) error { return os.WriteFile(filepath.Join(dir, "ca.crt"), []byte("none"), 0o600) },
 			"has no certificate in PEM"},
+		"keys of an issuer that are missing": {func(dir string) error {
+			return add(dir, "tokens: [{issuer: \"https://idp.example\", audience: [a], accounts: [anyone], keys: idp.jwks}]\n")
+		}, "the keys of https://idp.example"},
+		"a key to sign with that is missing": {func(dir string) error {
+			return add(dir, "tell: {issuer: \"https://door.example\", key: none.pem, receivers: [{name: r, url: \"https://r.example\", audience: a}]}\n")
+		}, "tell.key"},
+		"a state that cannot be kept": {func(dir string) error {
+			return errors.Join(os.WriteFile(filepath.Join(dir, "file"), nil, 0o600), add(dir, "state: file/state\n"))
+		}, "state: nothing can be written there"},
 		"no key": {func(dir string) error { return os.WriteFile(filepath.Join(dir, "j.key"), []byte("none"), 0o600) }, "journal.key:"},
 		"a store that is none": {func(dir string) error {
 			return os.WriteFile(filepath.Join(dir, "door.db"), []byte(strings.Repeat("no database ", 100)), 0o600)

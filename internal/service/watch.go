@@ -12,8 +12,8 @@ import (
 )
 
 // quiet is how long a folder must rest before what changed in it is read: an editor or a
-// checkout writes several files.
-const quiet = 300 * time.Millisecond
+// checkout writes several files, and a copy over a slow line takes its time between two of them.
+const quiet = 2 * time.Second
 
 // folder hears of changes in a folder and those below it.
 type folder struct {

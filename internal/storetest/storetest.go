@@ -164,7 +164,7 @@ func values(t *testing.T, s store.Store) {
 	ctx := context.Background()
 	list := []store.Value{
 		&store.Account{Name: "liv", Made: store.Making{At: at, By: store.CallerSource("hr"), Entry: "e", IsFirst: true},
-			Revoked: at, EndedSIDs: []store.EndedSID{{SID: "9", At: at}}, Changed: map[string]time.Time{"password": at},
+			Revoked: at, RevokedHere: at, EndedSIDs: []store.EndedSID{{SID: "9", At: at}}, Changed: map[string]time.Time{"password": at},
 			Stated: []store.Statement{
 				{Fact: store.Attribute, Name: "rank", By: store.Before, At: at, Value: attempt.NumberScalar(2)},
 				{Fact: store.StandingRisk, By: store.IssuerSource("https://feed.example"), At: at, Value: attempt.TextScalar("high"), Because: "odd"},

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"github.com/briskwarden/briskwarden/internal/packed"
@@ -108,6 +109,16 @@ func Open(ctx context.Context, at string) (*Store, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// IsAway reports whether an error says that the database cannot be reached now: there is no connection, it starts, or it stops.
+func IsAway(err error) bool {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return strings.HasPrefix(refused.Code, "57P") || strings.HasPrefix(refused.Code, "08") || strings.HasPrefix(refused.Code, "53")
+	}
+	var connecting *pgconn.ConnectError
+	return errors.As(err, &connecting)
 }
 
 // ErrNone is returned for a database in which a door has made no tables of this version yet.

@@ -8,10 +8,13 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"sync"
+	"syscall"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver, which needs no C
+	driver "modernc.org/sqlite" // which needs no C
+	lib "modernc.org/sqlite/lib"
 
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/packed"
@@ -102,6 +105,15 @@ func Join(path string) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
 	}
 	return s, nil
+}
+
+// IsAway reports whether an error says that the file cannot be used now: the disk is full or gone, or fails.
+func IsAway(err error) bool {
+	var failed *driver.Error
+	if errors.As(err, &failed) {
+		return slices.Contains([]int{lib.SQLITE_IOERR, lib.SQLITE_FULL, lib.SQLITE_CANTOPEN}, failed.Code()&0xff)
+	}
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EIO) || errors.Is(err, syscall.EROFS)
 }
 
 // ErrOlder is returned for a file of a version before, which CarryOver brings to this one.
