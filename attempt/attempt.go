@@ -303,6 +303,17 @@ var fields = []string{"id", "at", "account", "app", "action", "ip", "country", "
 	"fallback", "client", "scopes", "consented", "failed", "reason", "external", "accepted", "document", "version", "signals", "previous",
 	"failures"}
 
+// Members returns the names of the members that an attempt has on the wire, at its top. Nobody changes the list.
+func Members() []string { return members }
+
+var members = func() (names []string) {
+	for field := range reflect.TypeFor[Attempt]().Fields() {
+		name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+		names = append(names, name)
+	}
+	return names
+}()
+
 // strict refuses keys that nobody knows.
 var strict = json.RejectUnknownMembers(true)
 

@@ -24,6 +24,8 @@ type depth uint8
 const (
 	// outlined leaves out the trace of policies, and until when a session is granted.
 	outlined depth = iota
+	// limited leaves out the trace of policies.
+	limited
 	// traced has both.
 	traced
 	// explained has also why the rules above the one that speaks do not match.
@@ -49,6 +51,11 @@ func (j *Judge) Explain(ctx context.Context, a *attempt.Attempt) *Decision {
 // a granted session ends, which costs a fraction where there are many policies.
 func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
 	return j.decide(ctx, a, outlined)
+}
+
+// OutlineUntil is Outline with the moment at which a granted session ends: all that is needed to enforce a decision.
+func (j *Judge) OutlineUntil(ctx context.Context, a *attempt.Attempt) *Decision {
+	return j.decide(ctx, a, limited)
 }
 
 func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Decision {
@@ -94,7 +101,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Dec
 		e.trace(d, shadowSilenced)
 	}
 	e.draft.handOut(d)
-	if full && d.Verdict == Grant {
+	if told >= limited && d.Verdict == Grant {
 		d.Limits.Until = e.grantedUntil() // last, for it judges again
 	}
 	j.end(e)

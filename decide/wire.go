@@ -28,6 +28,15 @@ func (d *Decision) AppendJSON(text []byte) []byte {
 	return append(text, '}', '}')
 }
 
+// AppendMinimal appends what one who enforces a decision needs of it, as AppendJSON writes it: the verdict, the demands, the limits and what
+// the person is told. It is an object with the members of it, without its closing brace, for others to follow.
+func (d *Decision) AppendMinimal(text []byte) []byte {
+	text = jsontext.String(jsontext.Key(append(text, '{'), "verdict"), d.Verdict.String())
+	text = jsontext.List(jsontext.Key(text, "demands"), d.Demands, appendDemand)
+	text = d.Limits.appendJSON(jsontext.Key(text, "limits"))
+	return d.ToPerson.AppendJSON(jsontext.Key(text, "to_person"))
+}
+
 func appendCause(text []byte, c *Cause) []byte {
 	text = append(text, '{')
 	text = jsontext.String(jsontext.Key(text, "code"), string(c.Code))

@@ -68,6 +68,8 @@ type Asked struct {
 	Caller string
 	// Issuer is who names the session, where the attempt does not say; "" is the caller.
 	Issuer string
+	// minimal says that whoever asks wants no more than what is to be enforced (RFC 7240 §4.2).
+	minimal bool
 	// token is the one that the guard was shown, nil of an attempt that a caller states.
 	token *access
 }
@@ -101,6 +103,19 @@ func (d *Door) CheckAttempt(a *attempt.Attempt) error {
 			return fmt.Errorf("the `%s` of the attempt is longer than %d bytes, or has a control character", named.what, longestName)
 		}
 	}
+	remembered := 0
+	if said := a.Device.Ref(); said != nil {
+		remembered = len(said.Remembered)
+	}
+	for _, list := range [...]struct {
+		what string
+		has  int
+	}{{"proofs", len(a.Proofs)}, {"session.proofs", len(a.Session.Proofs)}, {"failed", len(a.Failed)}, {"accepted", len(a.Accepted)},
+		{"signals", len(a.Signals)}, {"external", len(a.External)}, {"device.remembered", remembered}} {
+		if list.has > longestList {
+			return fmt.Errorf("the `%s` of the attempt are %d, and at most %d are taken", list.what, list.has, longestList)
+		}
+	}
 	tolerance := time.Duration(d.config.Limits.Tolerance)
 	if off := a.At.Sub(d.now()); off > tolerance || off < -tolerance {
 		return fmt.Errorf("the attempt is dated %s, which is not now: a door decides on what is attempted now, give or take %s; leave `at` out, "+
@@ -112,6 +127,9 @@ func (d *Door) CheckAttempt(a *attempt.Attempt) error {
 // longestName is how long an account, app, device or session may be named, in bytes: an app may
 // be named by a URL.
 const longestName = 4096
+
+// longestList is how much an attempt may list of a kind.
+const longestList = 256
 
 // Decide judges an attempt by the book in force, with the facts of the store, records the
 // decision and notes what it changes. The error is that of CheckAttempt; nothing is judged then. Whatever
@@ -130,10 +148,15 @@ func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	g := new(gathering)
 	var room [8]origin
 	from := origins(room[:0])
-	d.facts.gather(ctx, b, stated, asked.sessionOf(stated), g)
+	session := asked.sessionOf(stated)
+	d.facts.gather(ctx, b, stated, session, g)
 	a := d.complete(b, stated, asked, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
-	answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
+	if brief := asked.minimal && d.config.Journal.Mode == JournalOff; brief {
+		answer.Decision = b.Judge().OutlineUntil(context.WithValue(ctx, gatheringKey{}, g), a) // the rest is for the record
+	} else {
+		answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
+	}
 	because, whole := d.facts.ended(b, a, g)
 	if because == "" && g.lapsed(b, a, time.Duration(answer.Limits.Lasts)) {
 		because = store.TimeIsUp
@@ -148,8 +171,12 @@ func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	where := b.Judge().Whereabouts(ctx, a)
 	answer.Country = where.Country
 	answer.ID = journal.NewID()
-	answer.write(g, from)
-	d.keep(b, answer, g, from, asked, where)
+	if asked.minimal && d.config.Journal.Mode == JournalOff {
+		answer.writeMinimal()
+	} else {
+		answer.write(g, from)
+	}
+	d.keep(b, answer, g, from, asked, session, where)
 	d.metrics.decided(answer, time.Since(begun))
 	return answer
 }
@@ -177,10 +204,29 @@ func (a *Answer) write(g *gathering, from origins) {
 	*a.text = append(g.appendJSON(text, from), '}', '}')
 }
 
+// writeMinimal writes the wire form in place of the one before, with no more than what is to be enforced.
+func (a *Answer) writeMinimal() {
+	if a.text == nil {
+		a.text = texts.Get().(*[]byte)
+	}
+	text := a.Decision.AppendMinimal((*a.text)[:0])
+	*a.text = append(jsontext.String(jsontext.Key(text, "id"), a.ID), '}')
+	a.attempt = [2]int{}
+}
+
+// judged returns the JSON of the attempt, in a text of its own.
+func (a *Answer) judged() json.RawMessage {
+	if a.attempt[1] == 0 {
+		return a.Attempt.AppendJSON(make([]byte, 0, 1<<10))
+	}
+	return bytes.Clone((*a.text)[a.attempt[0]:a.attempt[1]])
+}
+
 // keep records the decision and notes its effects. A grant that has to be recorded waits until
 // it is, and is none where it cannot be.
-func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, where directory.Whereabouts) {
-	j := &job{change: d.effects(b, answer, g, asked, where), own: true}
+func (d *Door) keep(b *inForce, answer *Answer, g *gathering, from origins, asked Asked, session string,
+	where directory.Whereabouts) {
+	j := &job{change: d.effects(b, answer, g, asked, session, where), own: true}
 	if d.config.Journal.Mode != JournalOff {
 		j.entries = []journal.Entry{d.entryOf(answer, asked)}
 	}
@@ -221,7 +267,8 @@ func (d *Door) entryOf(answer *Answer, asked Asked) journal.Entry {
 var errStopped = errors.New("the door is closing")
 
 // effects returns what a decision changes of what is known, nil where it changes nothing.
-func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, from directory.Whereabouts) func(*batch) error {
+func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, session string,
+	from directory.Whereabouts) func(*batch) error {
 	switch answer.Causes[0].Code {
 	case decide.NoBook, decide.AttemptInvalid, decide.AccountUnavailable, decide.AccountUnknown:
 		return nil // nothing is kept of names that somebody made up
@@ -238,7 +285,7 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, fr
 		eased = eased || n.Code == decide.EnrolmentDue
 	}
 	asksNow := eased && asks && !b.asked[a.Account]
-	accepted := acceptedNow(a, g)
+	accepted := acceptedNow(b, a, g)
 	changes := answer.Verdict == decide.Grant && a.Action == attempt.ChangePassword && a.Session.ID != ""
 	if !granted && !refused && !asksNow && !changes && len(accepted) == 0 {
 		return nil
@@ -261,7 +308,7 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, fr
 	}
 	var judged json.RawMessage // by itself, for the text is written over before the session is kept
 	if granted && a.Session.ID != "" {
-		judged = bytes.Clone((*answer.text)[answer.attempt[0]:answer.attempt[1]])
+		judged = answer.judged()
 	}
 	return func(batch *batch) error {
 		account, err := batch.account(a.Account)
@@ -292,16 +339,16 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, fr
 		if judged == nil && !changes {
 			return nil
 		}
-		return d.openSession(batch, account, &opened{answer: answer, judged: judged, id: asked.sessionOf(a), issuer: asked.issuerOf(a),
+		return d.openSession(batch, account, &opened{answer: answer, judged: judged, id: session, issuer: asked.issuerOf(a),
 			authenticated: g.authenticated, byGuard: asked.token != nil})
 	}
 }
 
-// acceptedNow returns the acceptances that an attempt states and the store does not have.
-func acceptedNow(a *attempt.Attempt, g *gathering) []attempt.Acceptance {
+// acceptedNow returns the acceptances that an attempt states and the store does not have, of documents that the book asks for.
+func acceptedNow(b *inForce, a *attempt.Attempt, g *gathering) []attempt.Acceptance {
 	var list []attempt.Acceptance
 	for _, x := range a.Accepted {
-		known := false
+		known := !b.documents[x.Document]
 		if g.account.value != nil {
 			for _, y := range g.account.value.Accepted {
 				known = known || x.Document == y.Document && x.Version <= y.Version && !x.At.After(y.At)

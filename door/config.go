@@ -187,11 +187,13 @@ const (
 	MayPeople
 	// MayLook reads decisions, sessions and the searches.
 	MayLook
-	// MayOperate reads metrics, and ends sessions.
+	// MayMeasure reads metrics.
+	MayMeasure
+	// MayOperate ends sessions, and reads metrics too.
 	MayOperate
 )
 
-var rights = []string{"decide", "report", "events", "people", "look", "operate"}
+var rights = []string{"decide", "report", "events", "people", "look", "measure", "operate"}
 
 // Rights returns the words for the rights.
 func Rights() []string { return slices.Clone(rights) }
@@ -214,7 +216,7 @@ type Caller struct {
 	Name        string  `book:"name,required" doc:"name of the caller, as the journal has it"`
 	Token       string  `book:"token" doc:"sha256: and the digest of its token, as briskwarden serve token prints it"`
 	Certificate string  `book:"certificate" doc:"a DNS name or URI that its client certificate bears"`
-	May         []Right `book:"may,required" doc:"decide, report, events, people, look, operate"`
+	May         []Right `book:"may,required" doc:"decide, report, events, people, look, measure, operate"`
 	// Issuer names the sessions of its attempts, where these do not say who does.
 	Issuer string  `book:"issuer" doc:"who names the sessions of its attempts, such as the iss of tokens" default:"its name"`
 	Rate   float64 `book:"rate" doc:"requests a second that it may make" default:"no bound"`
@@ -225,7 +227,9 @@ type Caller struct {
 }
 
 // may reports whether the caller has a right.
-func (c *Caller) may(r Right) bool { return slices.Contains(c.May, r) }
+func (c *Caller) may(r Right) bool {
+	return slices.Contains(c.May, r) || r == MayMeasure && slices.Contains(c.May, MayOperate)
+}
 
 // Bounds are bounds on what is taken in.
 type Bounds struct {

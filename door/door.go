@@ -122,6 +122,8 @@ type inForce struct {
 	asksOutside bool
 	// unshared says that somewhere only proofs count that were made for the very app.
 	unshared bool
+	// documents are those that it asks people to accept.
+	documents map[string]bool
 	// supplier supplies accounts and devices to its decisions.
 	supplier *supplier
 	// lookout says who hears of decisions. It is used by one goroutine.
@@ -393,7 +395,12 @@ func (d *Door) read(load Loader) (b *inForce, why []string) {
 	b = &inForce{Book: opened, supplier: supplier, since: d.now(), devices: map[string]*directory.Device{}, asked: map[string]bool{}}
 	source := opened.Source()
 	b.asksOutside = slices.ContainsFunc(source.Assurances, func(a decide.Assurance) bool { return a.External != "" })
-	b.unshared = hasUnshared(source)
+	b.unshared, b.documents = hasUnshared(source), map[string]bool{}
+	for i := range source.Assurances {
+		if accept := source.Assurances[i].Accept; accept != nil {
+			b.documents[accept.Document] = true
+		}
+	}
 	if b.lookout, err = lookout.New(opened.Judge(), &source.Watch); err != nil {
 		return nil, []string{err.Error()}
 	}

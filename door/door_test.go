@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -541,4 +542,51 @@ func TestMetricsAreThoseOfPrometheus(t *testing.T) {
 	require.Contains(t, header.Get("Content-Type"), "text/plain")
 	lint(t, text)
 	require.Contains(t, string(text), `briskwarden_decisions_total{cause="demands_met",policy="fleet-baseline",rule="`)
+}
+
+func TestAMinimalAnswer(t *testing.T) {
+	for name, mode := range map[string]door.JournalMode{"recorded": door.JournalRequired, "not recorded": door.JournalOff} {
+		t.Run(name, func(t *testing.T) {
+			h := newHouse(t, nil, func(c *door.Config) { c.Journal.Mode = mode })
+			ask := func(prefer, more string) (map[string]json.RawMessage, http.Header) {
+				r := httptest.NewRequest("POST", "/v1/decisions", strings.NewReader(ingrid("mail", password, more)))
+				r.Header.Set("Authorization", "Bearer "+all)
+				r.Header.Set("Content-Type", "application/json")
+				r.Header.Set("Prefer", prefer)
+				w := httptest.NewRecorder()
+				h.Handler().ServeHTTP(w, r)
+				require.Equal(t, 200, w.Code, w.Body)
+				members := map[string]json.RawMessage{}
+				require.NoError(t, json.Unmarshal(w.Body.Bytes(), &members))
+				return members, w.Header()
+			}
+			for prefer, minimal := range map[string]bool{"return=minimal": true, `wait=10, return="minimal"; x=y`: true, "return=representation": false,
+				"": false} {
+				members, header := ask(prefer, `,"session":{"id":"s-1"}`)
+				full, _ := ask("", `,"session":{"id":"s-1"}`)
+				if !minimal {
+					require.Contains(t, members, "facts")
+					continue
+				}
+				require.Equal(t, "return=minimal", header.Get("Preference-Applied"))
+				require.Equal(t, []string{"demands", "id", "limits", "to_person", "verdict"}, slices.Sorted(maps.Keys(members)))
+				for name := range members {
+					if name != "id" {
+						require.JSONEq(t, string(full[name]), string(members[name]))
+					}
+				}
+				if mode != door.JournalOff {
+					var id string
+					require.NoError(t, json.Unmarshal(members["id"], &id))
+					status, _, text := h.ask("GET", "/v1/decisions/"+id, all, nil)
+					require.Equal(t, 200, status)
+					require.Contains(t, string(text), `"facts"`, "the record is whole")
+				}
+			}
+			require.Eventually(t, func() bool { return h.session("s-1") != nil }, 10*time.Second, time.Millisecond)
+			_, err := h.Review(t.Context())
+			require.NoError(t, err)
+			require.Len(t, h.open("s-1"), 1)
+		})
+	}
 }

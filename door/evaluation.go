@@ -1,6 +1,7 @@
 package door
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/http"
@@ -37,6 +38,9 @@ type evaluationAsk struct {
 	Action   *actionName     `json:"action,omitempty" doc:"the action"`
 	Resource *entity         `json:"resource,omitempty" doc:"the app"`
 	Context  json.RawMessage `json:"context,omitempty" doc:"the other fields of an attempt"`
+
+	// unknown are members of the context that no attempt has.
+	unknown []string
 }
 
 // evaluationsAsk is a request for several (§7.1). What one leaves out the request says for all.
@@ -87,7 +91,11 @@ const (
 // is then left empty.
 func (d *Door) attemptOf(q *evaluationAsk, searched string) (*attempt.Attempt, error) {
 	a := new(attempt.Attempt)
-	if err := attempt.ParsePart(q.Context, a); err != nil {
+	known, err := q.known()
+	if err == nil {
+		err = attempt.ParsePart(known, a)
+	}
+	if err != nil {
 		return nil, problem(http.StatusBadRequest, "context: %s", err)
 	}
 	switch {
@@ -126,9 +134,29 @@ func (d *Door) attemptOf(q *evaluationAsk, searched string) (*attempt.Attempt, e
 	return a, nil
 }
 
+// known returns the members of the context that an attempt has. Others are no error: a caller may say there what it likes (§5.4).
+func (q *evaluationAsk) known() (json.RawMessage, error) {
+	if len(q.Context) == 0 {
+		return nil, nil
+	}
+	var members map[string]json.RawMessage
+	if err := decodeStrictly(q.Context, &members); err != nil {
+		return nil, err
+	}
+	q.unknown = nil
+	for name := range members {
+		if !slices.Contains(attempt.Members(), name) {
+			q.unknown = append(q.unknown, "context."+name)
+			delete(members, name)
+		}
+	}
+	slices.Sort(q.unknown)
+	return json.Marshal(members)
+}
+
 // ignored lists what a request says that is not read.
 func (q *evaluationAsk) ignored() []string {
-	var list []string
+	list := slices.Clone(q.unknown)
 	if q.Subject != nil && len(q.Subject.Properties) > 0 {
 		list = append(list, "subject.properties")
 	}
@@ -412,14 +440,14 @@ func namesFrom(names []string) func(string) func(func(string, error) bool) {
 	}
 }
 
-// serveMetadata answers GET /.well-known/authzen-configuration (§9). The addresses are those under
-// which it was asked.
+// serveMetadata answers GET /.well-known/authzen-configuration (§9). The addresses are those of
+// watch.door in the configuration, else those under which it was asked.
 func (d *Door) serveMetadata(w http.ResponseWriter, r *request) error {
 	scheme := "https://"
 	if r.TLS == nil && !d.config.BehindProxy {
 		scheme = "http://"
 	}
-	at := scheme + r.Host
+	at := strings.TrimSuffix(cmp.Or(d.config.Watch.Door, scheme+r.Host), "/")
 	return writeValue(w, http.StatusOK, map[string]string{
 		"policy_decision_point":       at,
 		"access_evaluation_endpoint":  at + "/access/v1/evaluation",

@@ -44,7 +44,9 @@ func TestEvaluation(t *testing.T) {
 		"an action that is none": {[]string{subject, strings.Replace(action, "sign-in", "read", 1), resource}, 400, false, "not \\\"read\\\""},
 		"an account in context": {[]string{subject, action, resource, `"context":{"account":"birk@kestrelsound.example"}`}, 400, false,
 			"are the subject"},
-		"a context that is odd": {[]string{subject, action, resource, `"context":{"countri":"NO"}`}, 400, false, `did you mean \"country\"`},
+		"a context that is odd": {[]string{subject, action, resource, `"context":{"countri":"NO","time":"now"}`}, 200, false,
+			`"ignored":["context.countri","context.time"]`},
+		"a context with a key twice": {[]string{subject, action, resource, `"context":{"country":"NO","country":"DE"}`}, 400, false, "duplicate"},
 		"another time": {[]string{subject, action, resource, `"context":{"at":"2026-01-01T00:00:00Z"}`}, 400, false,
 			"which is not now"},
 	} {

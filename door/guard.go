@@ -14,6 +14,7 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/time/rate"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -29,6 +30,8 @@ const AccountHeader = "X-Account"
 // requests of a page is judged, but not each recorded.
 type guard struct {
 	recent *lru.Cache[admission, admitted]
+	// refused bounds how much of tokens that are refused is logged, since anybody can send them.
+	refused rate.Sometimes
 }
 
 // admitted is until when an admission is not recorded again, and when it lapses; zero where it does not.
@@ -64,7 +67,7 @@ func newGuard() *guard {
 	if err != nil {
 		panic(err) // a size below 1
 	}
-	return &guard{recent}
+	return &guard{recent: recent, refused: rate.Sometimes{First: 20, Interval: 10 * time.Second}}
 }
 
 // accountKey is under which the account is in the context of a request that was let through.
@@ -255,7 +258,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 		return "", problem(http.StatusUnauthorized, "Sign on first.").with("WWW-Authenticate", `Bearer realm="sign-on"`)
 	case err != nil:
 		d.metrics.refused("invalid_token")
-		d.log.Info("a token was refused", "why", err)
+		d.guard.refused.Do(func() { d.log.Info("tokens are refused; the metric counts them all", "why", err) })
 		return "", problem(http.StatusUnauthorized, "The token is not valid. Sign on again.").
 			with("WWW-Authenticate", `Bearer error="invalid_token"`)
 	}

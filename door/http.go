@@ -122,7 +122,7 @@ func (d *Door) allRoutes() []route {
 		{"GET", "/watch/decisions/{id}", MayLook, d.serveWatchDecision, "Explain a decision, as a page", nil, nil, 200},
 		{"GET", "/healthz", 0, d.serveHealth, "Whether the program runs", nil, map[string]bool{}, 200},
 		{"GET", "/readyz", 0, d.serveReady, "Whether decisions rest on all that they should", nil, Readiness{}, 200},
-		{"GET", "/metrics", MayOperate, d.serveMetrics, "Metrics, as Prometheus reads them", nil, nil, 200},
+		{"GET", "/metrics", MayMeasure, d.serveMetrics, "Metrics, as Prometheus reads them", nil, nil, 200},
 		{"GET", "/openapi.json", 0, d.serveOpenAPI, "This document", nil, map[string]any{}, 200},
 	}
 }
@@ -259,12 +259,34 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *request) error {
 	if err := attempt.ParseNow(text, d.now(), a); err != nil {
 		return problem(http.StatusBadRequest, "%s", err)
 	}
-	answer, err := d.Decide(r.Context(), a, r.caller.asks())
+	asked := r.caller.asks()
+	asked.minimal = prefersMinimal(r.Header)
+	answer, err := d.Decide(r.Context(), a, asked)
 	if err != nil {
 		return problem(http.StatusUnprocessableEntity, "%s", err)
 	}
 	defer answer.release()
+	if asked.minimal {
+		answer.writeMinimal()
+		w.Header()["Preference-Applied"] = minimalApplied
+	}
 	return writeJSON(w, http.StatusOK, *answer.text)
+}
+
+// minimalApplied says that an answer is minimal (RFC 7240 §3). Nobody changes it.
+var minimalApplied = []string{"return=minimal"}
+
+// prefersMinimal reports whether a request asks for a minimal answer (RFC 7240 §4.2).
+func prefersMinimal(header http.Header) bool {
+	for _, line := range header["Prefer"] {
+		for preference := range strings.SplitSeq(line, ",") {
+			token, _, _ := strings.Cut(preference, ";")
+			if name, value, _ := strings.Cut(token, "="); strings.EqualFold(strings.TrimSpace(name), "return") {
+				return strings.EqualFold(strings.Trim(strings.TrimSpace(value), `"`), "minimal") // the first of several counts
+			}
+		}
+	}
+	return false
 }
 
 // findRecorded returns the entry of the decision that a request names. The error is the problem to answer with.

@@ -123,6 +123,9 @@ var errSignature = errors.New("its signature is wrong")
 // round the key was known. Any error but errSignature means that there is no key to try.
 func (s *keySet) verify(ctx context.Context, token *jwt.JSONWebToken, into ...any) (round uint64, err error) {
 	header := token.Headers[0]
+	if _, is := header.ExtraHeaders["crit"]; is { // nothing that it could name is understood, and an empty one is none (RFC 7515 §4.1.11)
+		return 0, errors.New("it has a crit, and no extension is understood")
+	}
 	keys, round, err := s.find(ctx, header.KeyID, header.Algorithm)
 	if err != nil {
 		return 0, err

@@ -144,8 +144,64 @@ func bounded(w http.ResponseWriter, r *http.Request) error {
 		return scimProblem(http.StatusRequestEntityTooLarge, "", "A patch has at most %d operations. One can add or remove a whole list of "+
 			"members.", mostOperations)
 	}
+	if strings.HasPrefix(r.URL.Path, "/scim/v2/Users") {
+		text = withBooleans(text)
+	}
 	r.Body = io.NopCloser(bytes.NewReader(text))
 	return nil
+}
+
+// withBooleans has `active` be true or false where a client says so in a text ("False"), as some do to say that somebody left. All else
+// stays as it is.
+func withBooleans(text []byte) []byte {
+	var said map[string]json.RawMessage
+	if json.Unmarshal(text, &said) != nil {
+		return text
+	}
+	changed := false
+	boolean := func(value json.RawMessage) json.RawMessage {
+		var word string
+		if json.Unmarshal(value, &word) == nil && (strings.EqualFold(word, "true") || strings.EqualFold(word, "false")) {
+			changed = true
+			return json.RawMessage(strings.ToLower(word))
+		}
+		return value
+	}
+	active := func(of map[string]json.RawMessage) {
+		for name, value := range of {
+			if strings.EqualFold(name, "active") {
+				of[name] = boolean(value)
+			}
+		}
+	}
+	active(said)
+	var operations []map[string]json.RawMessage
+	if json.Unmarshal(said["Operations"], &operations) == nil {
+		for _, o := range operations {
+			var path string
+			var value map[string]json.RawMessage
+			if json.Unmarshal(o["path"], &path) == nil && strings.EqualFold(path, "active") {
+				o["value"] = boolean(o["value"])
+			} else if json.Unmarshal(o["value"], &value) == nil {
+				active(value)
+				o["value"] = encoded(value)
+			}
+		}
+		said["Operations"] = encoded(operations)
+	}
+	if !changed {
+		return text
+	}
+	return encoded(said)
+}
+
+// encoded is a value that was read as JSON, as JSON.
+func encoded(value any) json.RawMessage {
+	text, err := json.Marshal(value)
+	if err != nil {
+		panic(err) // it was JSON
+	}
+	return text
 }
 
 // writeScimProblem answers with an error of scimProblem (RFC 7644 §3.12).
@@ -404,10 +460,10 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 		if err != nil {
 			return err
 		}
-		if _, twice := pushedBy(a, feed); twice {
+		book := u.d.book.Load()
+		if _, twice := pushedBy(a, feed); twice || u.isTakenOtherwise(b, book, name) {
 			return scimerrors.ScimErrorUniqueness
 		}
-		book := u.d.book.Load()
 		isFirst := !a.States() && a.Previous == nil && !book.lists(name) // so what the store has no record of did not happen
 		if isFirst || a.Says(store.Gone, feed.source) {
 			at := a.After(c.by, c.at)
@@ -425,6 +481,26 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 	})
 	u.d.lookAgain(review{account: name, because: "the account was changed"})
 	return made, err
+}
+
+// isTakenOtherwise reports whether an account is named alike but for its case, as far as the book lists it or its name is in small letters:
+// a userName is told apart without regard to case (RFC 7643 §4.1.1).
+func (u users) isTakenOtherwise(b *batch, book *inForce, name string) bool {
+	for i := range book.Source().Accounts {
+		if other := book.Source().Accounts[i].Name; other != name && strings.EqualFold(other, name) {
+			return true
+		}
+	}
+	small := strings.ToLower(name)
+	if small == name {
+		return false
+	}
+	known := b.accounts[small] != nil
+	a, err := b.account(small)
+	if !known {
+		defer delete(b.accounts, small)
+	}
+	return err != nil || a.States()
 }
 
 // makeAnew makes an account another person's: the sessions of the one before end.

@@ -372,3 +372,24 @@ func FuzzPatch(f *testing.F) {
 		require.Equal(t, "sunniva@kestrelsound.example", read["userName"])
 	})
 }
+
+func TestWhatFeedsSayInOtherWords(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	status, _, answer := h.scimAsk("POST", "/Users", strings.Replace(newHand, `"active":true`, `"active":"True"`, 1))
+	require.Equal(t, 201, status, answer)
+	require.Equal(t, true, answer["active"])
+	id := answer["id"].(string)
+	for _, operation := range []string{`{"op":"Replace","path":"active","value":"False"}`, `{"op":"replace","value":{"active":"FALSE"}}`} {
+		status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":true}`))
+		require.Equal(t, 200, status, answer)
+		status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(operation))
+		require.Equal(t, 200, status, answer)
+		require.Equal(t, false, answer["active"], operation)
+	}
+	status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":"no"}`))
+	require.Equal(t, 400, status, answer)
+	for _, name := range []string{"Sunniva@kestrelsound.example", "INGRID@kestrelsound.example"} {
+		status, _, answer = h.scimAsk("POST", "/Users", strings.Replace(newHand, `"userName":"sunniva@`, `"userName":"`+name[:strings.Index(name, "@")]+"@", 1))
+		require.Equal(t, 409, status, "%s is another only by its case: %v", name, answer)
+	}
+}

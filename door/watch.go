@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"maps"
@@ -73,12 +74,19 @@ func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
 			return d.unavailable(err)
 		}
 	}
+	// It may take longer than the server lets an answer take: it reads as much of the journal as it is asked for.
+	if err := http.NewResponseController(w).SetWriteDeadline(time.Now().Add(longestReport)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+		d.log.Warn("a report may be cut off", "error", err)
+	}
 	made, err := report.OfJournal(r.Context(), b.Source(), d.facts.store, o)
 	if err != nil {
 		return d.unavailable(err)
 	}
 	return writePage(w, func(page *bytes.Buffer) error { return made.WriteHTML(page, stretches...) })
 }
+
+// longestReport is how long a report may take.
+const longestReport = 5 * time.Minute
 
 // stretchOf reads the stretch of a query: last, or from and to.
 func stretchOf(q url.Values, zone *time.Location, now time.Time) (from, to time.Time, err error) {

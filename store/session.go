@@ -102,19 +102,23 @@ type EndedSID struct {
 // SessionID returns the identifier that a door gives a session, by who names it, by which sid and of which account. Those of one
 // sid begin alike, as SIDPrefix has it.
 func SessionID(issuer, sid, account string) string {
-	whole := sha256.Sum256([]byte(strings.Join([]string{issuer, sid, account}, "\x00")))
-	return SIDPrefix(sid) + encode(whole[:16])
+	var room [256]byte
+	text := append(append(append(append(append(room[:0], sid...), 0), issuer...), 0), account...)
+	of, whole := sha256.Sum256(text[:len(sid)]), sha256.Sum256(text)
+	return identifier.EncodeToString(append(append(room[:0], of[:ofSID]...), whole[:15]...))
 }
 
 // SIDPrefix is how the identifiers of all sessions of one sid begin.
 func SIDPrefix(sid string) string {
 	whole := sha256.Sum256([]byte(sid))
-	return encode(whole[:10])
+	return identifier.EncodeToString(whole[:ofSID])
 }
 
-func encode(sum []byte) string {
-	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(sum))
-}
+// identifier writes hashes as identifiers, and ofSID is how many bytes of one are of the sid: a multiple of five, so that their digits are
+// of nothing else.
+var identifier = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567").WithPadding(base32.NoPadding)
+
+const ofSID = 10
 
 // Grant returns what the session was granted at an app, nil where it was not.
 func (s *Session) Grant(app string) *Granted {
