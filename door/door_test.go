@@ -560,8 +560,9 @@ func TestAMinimalAnswer(t *testing.T) {
 				require.NoError(t, json.Unmarshal(w.Body.Bytes(), &members))
 				return members, w.Header()
 			}
-			for prefer, minimal := range map[string]bool{"return=minimal": true, `wait=10, return="minimal"; x=y`: true, "return=representation": false,
-				"": false} {
+			for prefer, minimal := range map[string]bool{"return=minimal": true, `wait=10, return="minimal"; x=y`: true,
+				"return=representation": false,
+				"":                      false} {
 				members, header := ask(prefer, `,"session":{"id":"s-1"}`)
 				full, _ := ask("", `,"session":{"id":"s-1"}`)
 				if !minimal {

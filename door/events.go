@@ -322,7 +322,8 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 			h.at = event.When.Time()
 		}
 		h.about.trust(func(issuer string) bool {
-			return issuer == event.Issuer || slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
+			return issuer == event.Issuer ||
+				slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
 		})
 		if h.about == nil || h.about.Format == "" {
 			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}

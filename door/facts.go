@@ -502,7 +502,8 @@ func (g *gathering) degraded() []string {
 	}
 	var list []string
 	if g.stoodIn {
-		list = append(list, "the store could not be asked about the account, which is for emergencies: the book and what the door last read count")
+		list = append(list, "the store could not be asked about the account, which is for emergencies: the book and what the door last read of it "+
+			"count")
 	}
 	for what, err := range map[string]error{"account": g.accountLost, "device": g.deviceLost, "session": g.sessionLost} {
 		var doubt *doubt

@@ -66,7 +66,8 @@ func newKeySet(at string, refresh time.Duration, now func() time.Time, keeper Ke
 	}
 	s.keeper = keeper
 	var set jose.JSONWebKeySet
-	if text, read, err := keeper.Kept(s.keptName()); err == nil && json.Unmarshal(text, &set) == nil && len(set.Keys) > 0 && !read.After(now()) {
+	text, read, err := keeper.Kept(s.keptName())
+	if err == nil && json.Unmarshal(text, &set) == nil && len(set.Keys) > 0 && !read.After(now()) {
 		s.take(set, nil, read)
 	}
 	return s

@@ -94,7 +94,8 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			{0, "mail", 200, ""}, {time.Hour, "till", 401, "0"}},
 		"it lasts no longer where it was never seen before":  {{61 * time.Minute, "till", 401, "0"}, {0, "mail", 200, ""}},
 		"it rests ten minutes, and no request wakes it then": {{0, "till", 200, ""}, {11 * time.Minute, "till", 401, "0"}, {0, "till", 401, "0"}},
-		"requests elsewhere do not wake it":                  {{0, "till", 200, ""}, {6 * time.Minute, "mail", 200, ""}, {6 * time.Minute, "till", 401, "0"}},
+		"requests elsewhere do not wake it": {{0, "till", 200, ""}, {6 * time.Minute, "mail", 200, ""},
+			{6 * time.Minute, "till", 401, "0"}},
 		"what is asked for now is met for ten minutes, and on where it was met": {{9 * time.Minute, "vault", 200, ""},
 			{2 * time.Minute, "vault", 200, ""}, {20 * time.Hour, "vault", 200, ""}},
 		"and not where it was not": {{11 * time.Minute, "vault", 401, "0"}},
@@ -287,9 +288,10 @@ func TestWhenATokenWasAuthenticated(t *testing.T) {
 		status int
 		log    string
 	}{
-		"it does not say":                      {map[string]any{"auth_time": nil}, door.ByAuthTime, 401, "ann"},
-		"the issuer renews none":               {map[string]any{"auth_time": nil}, door.ByIssuedAt, 200, ""},
-		"long ago":                             {map[string]any{"auth_time": nil, "iat": noon.Add(-2 * time.Hour).Unix()}, door.ByIssuedAt, 401, ""},
+		"it does not say":        {map[string]any{"auth_time": nil}, door.ByAuthTime, 401, "ann"},
+		"the issuer renews none": {map[string]any{"auth_time": nil}, door.ByIssuedAt, 200, ""},
+		"long ago": {map[string]any{"auth_time": nil, "iat": noon.Add(-2 * time.Hour).Unix()}, door.ByIssuedAt, 401,
+			""},
 		"auth_time counts where there is one":  {map[string]any{"auth_time": noon.Add(-2 * time.Hour).Unix()}, door.ByIssuedAt, 401, ""},
 		"a program's own (client credentials)": {map[string]any{"auth_time": nil, "sub": "root", "client_id": "root"}, door.ByAuthTime, 200, ""},
 		"the same, a long time after its issue": {map[string]any{"auth_time": nil, "sub": "root", "client_id": "root",

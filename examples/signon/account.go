@@ -124,6 +124,10 @@ func (t *trial) changePassword(w http.ResponseWriter, r *http.Request, account s
 		http.Error(w, "A password has eight characters or more. Go back and choose another.", http.StatusBadRequest)
 		return
 	}
+	if t.people.HasPassword(account, password) {
+		http.Error(w, "That is the password of now. Go back and choose another.", http.StatusBadRequest)
+		return
+	}
 	if err := t.tell(credentialChange, account, map[string]any{"credential_type": "password", "change_type": "update"}); err != nil {
 		http.Error(w, err.Error(), http.StatusBadGateway)
 		return

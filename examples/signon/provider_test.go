@@ -231,3 +231,47 @@ func BenchmarkWrongPassword(b *testing.B) {
 		})
 	}
 }
+
+// TestProofsAreOfOnePerson: what one proved lets no other in, and what is not on offer proves nothing.
+func TestProofsAreOfOnePerson(t *testing.T) {
+	x := begun(t)
+	c := newClient(t, x)
+	_, _, page := c.get("/around")
+	form := regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)[1]
+	post := func(values ...string) {
+		sent := url.Values{"form": {form}}
+		for i := 0; i < len(values); i += 2 {
+			sent.Set(values[i], values[i+1])
+		}
+		status, _, text := c.send(http.MethodPost, "/sign-on", sent)
+		require.Equal(t, http.StatusSeeOther, status, text)
+	}
+	shows := func() string {
+		_, _, page := c.get("/sign-on")
+		return page
+	}
+	begin := func(account string) {
+		post("method", "begin", "account", account, "password", x.people.Password(account))
+	}
+	c.send(http.MethodPost, "/around", url.Values{"form": {form}, "do": {"moved"}, "place": {"home"}, "device": {""}})
+	c.get(x.asks("client_id", "crew-roster", "redirect_uri", x.redirectOf("crew-roster")))
+	begin(torstein)
+	require.Contains(t, shows(), "The code that it shows")
+	post("method", "otp-app", "typed", x.people.Code(torstein, x.clock.Now()))
+	begin(ingrid)
+	require.Contains(t, shows(), "Your phone will ask", "the code was another's")
+
+	post("method", "text")
+	post("method", "otp-app", "typed", x.people.Code(ingrid, x.clock.Now()))
+	require.Contains(t, shows(), "Your phone will ask", "she has no such method")
+	require.Empty(t, x.phones.Texts(ingrid))
+	prompts := 0
+	for range 2 * mostPrompts {
+		post("method", "push")
+		prompts += len(x.phones.Waiting(ingrid))
+		post("method", "give-up")
+		shows()
+	}
+	require.LessOrEqual(t, prompts, mostPrompts)
+	require.Positive(t, prompts)
+}

@@ -35,6 +35,9 @@ type asking struct {
 	// prompt is the one on the phone, nil where there is none, and texted says that a code was sent.
 	prompt *standin.Prompt
 	texted bool
+	// offer are the methods that the page offered last, and prompts how many went to the phone.
+	offer   []string
+	prompts int
 	// wrong says that what was typed last did not fit.
 	wrong bool
 }
@@ -59,6 +62,16 @@ func (t *trial) askingOf(r *http.Request) *asking {
 	return t.asking[cookie(r, askingCookie)]
 }
 
+// counted are the proofs of the session that are recent enough for what the app asked for (max_age).
+func (on *asking) counted(at time.Time) (list []attempt.Proof) {
+	for _, p := range on.session.proofs {
+		if on.maxAge < 0 || at.Sub(p.At) <= on.maxAge {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
 // decide asks the door.
 func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 	a := t.attempt(r, on.app)
@@ -67,11 +80,7 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 		a.Account = nobody
 	}
 	a.Session = attempt.Session{ID: on.session.id, Started: on.session.started}
-	for _, p := range on.session.proofs {
-		if on.maxAge < 0 || a.At.Sub(p.At) <= on.maxAge {
-			a.Session.Proofs = append(a.Session.Proofs, p)
-		}
-	}
+	a.Session.Proofs = on.counted(a.At)
 	if d := a.Device.Ref(); d != nil {
 		id, _ := d.ID.Get()
 		a.Device = attempt.Known(attempt.Device{ID: d.ID, Platform: d.Platform, Remembered: t.rememberedFor(id, a.Account)})
@@ -128,8 +137,8 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 		t.pages.Write(w, r, http.StatusOK, "waiting", "Look at your phone", step{App: on.app, Account: on.account, Number: on.prompt.Number})
 		return
 	}
-	if on.account == "" || len(on.proofs)+len(on.session.proofs) == 0 {
-		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Wrong: on.wrong})
+	if on.account == "" || len(on.proofs)+len(on.counted(t.clock.Now())) == 0 {
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Account: on.account, Wrong: on.wrong})
 		return
 	}
 	answer := t.decide(r, on)
@@ -155,6 +164,7 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 			s.Offer = append(s.Offer, method)
 		}
 	}
+	on.offer = s.Offer
 	if !slices.ContainsFunc(answer.Causes, isFinal) {
 		s.note(answer.Demands, to.Verdict)
 		s.Enrol = s.Enrol && len(to.Offer) == 0 // else there is another way
@@ -257,6 +267,21 @@ func (t *trial) during(answer func(w http.ResponseWriter, r *http.Request, on *a
 	}
 }
 
+// mostPrompts is how many prompts one sign-on sends to a phone: who gets more may press yes to be left alone.
+const mostPrompts = 5
+
+// isOffered reports whether a method may be proven now: the page offered it last, and the account has it.
+func (t *trial) isOffered(on *asking, method string) bool {
+	switch method {
+	case "text":
+		method = "sms-code"
+	case "password", "push", "otp-app", "sms-code", "recovery-code":
+	default:
+		return true // which proves nothing
+	}
+	return slices.Contains(on.offer, method) && (method == "password" || slices.Contains(t.methodsOf(on.account), method))
+}
+
 // takeProof takes what a person typed or pressed.
 func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	now := t.clock.Now()
@@ -264,14 +289,20 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
 	on.wrong = false
 	fits, fallback := false, false
+	if !t.isOffered(on, method) {
+		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		return
+	}
 	switch method {
 	case "begin":
 		t.begin(r, on, now)
 		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
 		return
 	case "push":
-		prompt := t.phones.Push(on.account, on.app)
-		on.prompt = &prompt
+		if on.prompts++; on.prompt == nil && on.prompts <= mostPrompts {
+			prompt := t.phones.Push(on.account, on.app)
+			on.prompt = &prompt
+		}
 		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
 		return
 	case "later":
@@ -300,7 +331,7 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	case "sms-code":
 		fits, fallback = t.phones.FitsText(on.account, typed), true
 	case "recovery-code":
-		fits, fallback = t.people.SpendRecoveryCode(on.account, typed), true
+		fits, fallback = t.people.SpendRecoveryCode(on.account, typed, now), true
 	default:
 		http.Error(w, "There is no such method here.", http.StatusBadRequest)
 		return
@@ -319,6 +350,14 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 // begin takes a name and a password. What is shown next is the same for everybody until the password fits.
 func (t *trial) begin(r *http.Request, on *asking, now time.Time) {
 	name, password := strings.TrimSpace(r.PostFormValue("account")), r.PostFormValue("password")
+	if on.account != "" && name != on.account {
+		// What was proven, asked and failed is of somebody else, and so is the session.
+		if on.prompt != nil {
+			t.phones.GiveUp(on.prompt.ID)
+		}
+		on.account, on.proofs, on.failed, on.unreached, on.prompt, on.texted, on.offer = "", nil, nil, nil, nil, false, nil
+		on.session = session{id: journal.NewID(), started: now}
+	}
 	if t.people.HasPassword(name, password) {
 		on.account = name
 		on.prove("password", now, false)

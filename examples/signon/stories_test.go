@@ -135,6 +135,17 @@ func (v *visitor) sees(words ...string) *visitor {
 	return v
 }
 
+// focused waits until the keyboard is where the page puts it.
+func (v *visitor) focused(name string) *visitor {
+	v.Helper()
+	require.Eventually(v, func() bool {
+		is, err := chromedp.Run(v.ctx, chromedp.Evaluate[string]("document.readyState === 'complete' && document.activeElement ? "+
+			"document.activeElement.name : ''"))
+		return err == nil && is == name
+	}, patience, 20*time.Millisecond, name)
+	return v
+}
+
 // goTo has the browser be somewhere, on some device.
 func (v *visitor) goTo(place, device string) *visitor {
 	v.Helper()
@@ -245,8 +256,8 @@ func TestStories(t *testing.T) {
 		},
 		"by keyboard alone": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "home", "").open("/apps/crew-roster/").sees("Sign on")
-			v.do(chromedp.KeyEvent(ingrid + kb.Tab + x.people.Password(ingrid) + kb.Enter))
-			v.sees("Your phone will ask").do(chromedp.KeyEvent(kb.Enter))
+			v.focused("account").do(chromedp.KeyEvent(ingrid + kb.Tab + x.people.Password(ingrid) + kb.Enter))
+			v.sees("Your phone will ask").focused("method").do(chromedp.KeyEvent(kb.Enter))
 			v.sees("Type this number there")
 			v.onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("Tomorrow you sail")
@@ -360,10 +371,15 @@ func TestStories(t *testing.T) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
 			v.open("/around").fill("account", ingrid).press("Tell of it").sees("The leak feed told the door.")
 			x.clock.Forward(time.Minute)
-			v.open("/apps/mail/").sees("One more thing").press("a password").sees("Your password")
-			v.fill("typed", x.people.Password(ingrid)).press("Go on").sees("Your password was found in a leak.")
+			v.open("/apps/mail/").sees("Sign on").password(ingrid).sees("Your password was found in a leak.")
 			v.press("Ask my phone").sees("Type this").onPhone(ingrid, "Yes, it is me", 0)
 			v.sees("Your password was found in a leak.").press("Change your password").sees("Another password")
+			v.fill("password", x.people.Password(ingrid)).press("Change it")
+			require.Eventually(t, func() bool {
+				text, err := chromedp.Run(v.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+				return err == nil && strings.Contains(text, "That is the password of now")
+			}, patience, 20*time.Millisecond)
+			v.open("/account?do=change-password").sees("Another password")
 			v.fill("password", "kittiwake-7").press("Change it").sees("Your password was changed.")
 			require.True(t, x.people.HasPassword(ingrid, "kittiwake-7"))
 			require.Equal(t, decide.StepUp, v.last(ingrid, "mail"))

@@ -17,8 +17,8 @@ import (
 // somebody on the way could change the request, so it is not optional here.
 func isSigned(p *radius.Packet) bool {
 	stated, err := rfc2869.MessageAuthenticator_Lookup(p)
-	if err != nil || len(stated) != md5.Size {
-		return false
+	if all, more := rfc2869.MessageAuthenticator_Gets(p); err != nil || more != nil || len(all) != 1 || len(stated) != md5.Size {
+		return false // there is one (RFC 3579 §3.3)
 	}
 	blank := *p
 	blank.Attributes = append(radius.Attributes{}, p.Attributes...)

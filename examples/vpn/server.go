@@ -89,7 +89,9 @@ func (s *server) answer(r *radius.Request, begun time.Time) (*radius.Packet, err
 	name, password := rfc2865.UserName_GetString(r.Packet), rfc2865.UserPassword_GetString(r.Packet)
 	var on *signOn
 	if state := rfc2865.State_GetString(r.Packet); state != "" {
-		if on = s.take(state, now); on == nil || on.attempt.Account != name || on.from != hostOf(r) {
+		// A challenge is answered where, and for what, it was given.
+		if on = s.take(state, now); on == nil || on.attempt.Account != name || on.from != hostOf(r) || on.attempt.App != appOf(r) ||
+			on.attempt.IP != addressOf(r) {
 			return s.reject(r, "This took too long. Begin again.")
 		}
 		s.prove(on, strings.TrimSpace(password), now)
@@ -113,6 +115,8 @@ func (s *server) answer(r *radius.Request, begun time.Time) (*radius.Packet, err
 		return s.accept(r, answer, now)
 	case len(a.Proofs) == 0:
 		return s.turnAway(r, begun)
+	case slices.Contains(a.Failed, attempt.Failure{Method: "push", Reason: attempt.Refused}):
+		return s.reject(r, "It was refused on the phone.")
 	case answer.Verdict == decide.StepUp && on.turns < mostTurns:
 		return s.challenge(r, on, &answer.ToPerson, now)
 	}
@@ -214,6 +218,7 @@ func (s *server) accept(r *radius.Request, answer *door.Answer, now time.Time) (
 		lasts = until.Sub(now)
 	}
 	if lasts > 0 {
+		lasts = max(lasts, time.Second) // 0 is no limit to many gateways
 		if err := rfc2865.SessionTimeout_Set(p, rfc2865.SessionTimeout(lasts/time.Second)); err != nil {
 			return nil, err
 		}

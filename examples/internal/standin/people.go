@@ -32,6 +32,28 @@ type person struct {
 	seed     string
 	spent    map[int64]bool
 	recovery []string
+	// wrong are when codes were typed that did not fit.
+	wrong []time.Time
+}
+
+// mostGuesses is how many codes may be wrong within wrongFor; then none fits until they are older: six digits are soon guessed (RFC 4226
+// §7.3, RFC 6238 §5.2).
+const (
+	mostGuesses = 5
+	wrongFor    = 5 * time.Minute
+)
+
+// try has a code tried at a moment, unless too many were wrong, and notes where it is wrong.
+func (p *person) try(at time.Time, fits func() bool) bool {
+	p.wrong = slices.DeleteFunc(p.wrong, func(t time.Time) bool { return at.Sub(t) > wrongFor })
+	if len(p.wrong) >= mostGuesses {
+		return false
+	}
+	is := fits()
+	if !is {
+		p.wrong = append(p.wrong, at)
+	}
+	return is
 }
 
 // words are what passwords are made of.
@@ -129,15 +151,17 @@ func (p *People) FitsCode(account, code string, at time.Time) bool {
 	if one == nil {
 		return false
 	}
-	for skew := -int64(codes.Skew); skew <= int64(codes.Skew); skew++ {
-		step := at.Unix()/int64(codes.Period) + skew
-		shown, err := totp.GenerateCodeCustom(one.seed, time.Unix(step*int64(codes.Period), 0), codes)
-		if err == nil && subtle.ConstantTimeCompare([]byte(shown), []byte(code)) == 1 && !one.spent[step] {
-			one.spent[step] = true
-			return true
+	return one.try(at, func() bool {
+		for skew := -int64(codes.Skew); skew <= int64(codes.Skew); skew++ {
+			step := at.Unix()/int64(codes.Period) + skew
+			shown, err := totp.GenerateCodeCustom(one.seed, time.Unix(step*int64(codes.Period), 0), codes)
+			if err == nil && subtle.ConstantTimeCompare([]byte(shown), []byte(code)) == 1 && !one.spent[step] {
+				one.spent[step] = true
+				return true
+			}
 		}
-	}
-	return false
+		return false
+	})
 }
 
 // Seed returns the key of the app for codes of an account (RFC 6238), in base 32, "" of one that there is not.
@@ -172,18 +196,19 @@ func (p *People) RecoveryCodes(account string) []string {
 	return nil
 }
 
-// SpendRecoveryCode reports whether an account has a code, which counts once.
-func (p *People) SpendRecoveryCode(account, code string) bool {
+// SpendRecoveryCode reports whether an account has a code, which counts once, at a moment.
+func (p *People) SpendRecoveryCode(account, code string, at time.Time) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	one := p.accounts[account]
 	if one == nil {
 		return false
 	}
-	i := slices.Index(one.recovery, code)
-	if i < 0 {
-		return false
-	}
-	one.recovery = slices.Delete(one.recovery, i, i+1)
-	return true
+	return one.try(at, func() bool {
+		i := slices.Index(one.recovery, code)
+		if i >= 0 {
+			one.recovery = slices.Delete(one.recovery, i, i+1)
+		}
+		return i >= 0
+	})
 }

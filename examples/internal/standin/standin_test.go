@@ -31,8 +31,23 @@ func TestSecretsCountOnce(t *testing.T) {
 	require.False(t, p.FitsCode(liv, p.Code(liv, noon), noon.Add(2*time.Minute)), "it is too old")
 	paper := p.RecoveryCodes(liv)
 	require.Len(t, paper, 5)
-	require.True(t, p.SpendRecoveryCode(liv, paper[0]))
-	require.False(t, p.SpendRecoveryCode(liv, paper[0]) || p.SpendRecoveryCode(liv, "") || p.SpendRecoveryCode("nobody", paper[1]))
+	require.True(t, p.SpendRecoveryCode(liv, paper[0], noon))
+	require.False(t, p.SpendRecoveryCode(liv, paper[0], noon) || p.SpendRecoveryCode(liv, "", noon) ||
+		p.SpendRecoveryCode("nobody", paper[1], noon))
+}
+
+// TestCodesAreNotGuessed: after some wrong ones none fits for a while, whichever they are of.
+func TestCodesAreNotGuessed(t *testing.T) {
+	p := NewPeople([]directory.Account{{Name: liv}})
+	paper := p.RecoveryCodes(liv)
+	for i := range mostGuesses {
+		require.False(t, p.FitsCode(liv, "none", noon.Add(time.Duration(i)*time.Second)))
+	}
+	require.False(t, p.FitsCode(liv, p.Code(liv, noon), noon.Add(10*time.Second)))
+	require.False(t, p.SpendRecoveryCode(liv, paper[0], noon.Add(10*time.Second)))
+	later := noon.Add(wrongFor + time.Minute)
+	require.True(t, p.FitsCode(liv, p.Code(liv, later), later))
+	require.True(t, p.SpendRecoveryCode(liv, paper[0], later))
 }
 
 func TestPhones(t *testing.T) {
