@@ -660,7 +660,7 @@ func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string,
 		if spared[s] {
 			s.Spared = latest(s.Spared, at)
 			d.setDue(s)
-		} else if s.Proved(method) {
+		} else if s.Proved(method, at) {
 			err = d.endWhole(b, s, at, method+" was changed or revoked")
 		}
 		if err != nil {

@@ -296,8 +296,14 @@ func (d *Door) endSession(id string, at time.Time, because string) (bool, error)
 	return found, err
 }
 
-// endWhole ends a session as of a moment, within a batch. Of one that has ended the end becomes later, which is not told again.
+// endWhole ends a session as of a moment, within a batch. Of one that has ended the end becomes later, which is not told again; one that
+// began after that moment goes on, and what was authenticated in it before does not count.
 func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string) error {
+	if s.Ended.IsZero() && !store.Holds(at, s.Started) {
+		s.VoidUntil = latest(s.VoidUntil, at)
+		b.setSession(s.ID, s)
+		return nil
+	}
 	again := !s.Ended.IsZero()
 	s.End(at, because)
 	d.setDue(s)

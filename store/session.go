@@ -130,9 +130,9 @@ func (s *Session) Grant(app string) *Granted {
 	return nil
 }
 
-// Proved reports whether a method was proven in the session.
-func (s *Session) Proved(method string) bool {
-	return slices.ContainsFunc(s.Proofs, func(p attempt.Proof) bool { return p.Method == method })
+// Proved reports whether a method was proven in the session at or before a moment.
+func (s *Session) Proved(method string, until time.Time) bool {
+	return slices.ContainsFunc(s.Proofs, func(p attempt.Proof) bool { return p.Method == method && Holds(until, p.At) })
 }
 
 // Voids reports whether an end of the session, or of one of its name before it, holds against what was authenticated at a moment.
