@@ -360,6 +360,13 @@ func TestWhatIsRefused(t *testing.T) {
 		h.ask("GET", "/metrics", idle, nil)
 		status, header, _ := h.ask("GET", "/metrics", idle, nil)
 		require.Equal(t, http.StatusTooManyRequests, status)
+		bounded := newHouse(t, nil, func(c *door.Config) { c.Callers[0].Rate, c.Callers[0].Burst = 0.001, 5 })
+		batch := `{"subject":{"type":"account","id":"ingrid@kestrelsound.example"},"resource":{"type":"app","id":"mail"},` +
+			`"action":{"name":"sign-in"},"evaluations":[{},{},{}]}`
+		for _, want := range []int{http.StatusOK, http.StatusTooManyRequests} { // each evaluation is a request
+			status, _, text := bounded.ask("POST", "/access/v1/evaluations", all, batch)
+			require.Equal(t, want, status, string(text))
+		}
 		require.NotEmpty(t, header.Get("Retry-After"))
 	})
 	t.Run("another media type", func(t *testing.T) {

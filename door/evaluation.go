@@ -241,6 +241,9 @@ func (d *Door) serveEvaluations(w http.ResponseWriter, r *request) error {
 		}
 		return writeValue(w, http.StatusOK, made)
 	}
+	if err := d.spend(r.caller, len(q.Evaluations)-1); err != nil { // each counts, and one did already
+		return err
+	}
 	all := struct {
 		Evaluations []*evaluation `json:"evaluations"`
 	}{}

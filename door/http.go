@@ -168,17 +168,30 @@ func (d *Door) admit(right Right, r *http.Request) (*knownCaller, error) {
 		d.metrics.refused("not_allowed")
 		return nil, problem(http.StatusForbidden, "%s may not do this; it would need the right %s.", known.Name, right)
 	}
-	if known.limit == nil {
-		return known, nil
-	}
-	if allowed := known.limit.Reserve(); !allowed.OK() || allowed.Delay() > 0 {
-		wait := max(time.Second, allowed.Delay().Round(time.Second))
-		allowed.Cancel()
-		d.metrics.refused("too_many")
-		return nil, problem(http.StatusTooManyRequests, "%s makes more requests than it may.", known.Name).
-			with("Retry-After", strconv.Itoa(int(wait/time.Second)))
+	if err := d.spend(known, 1); err != nil {
+		return nil, err
 	}
 	return known, nil
+}
+
+// spend takes so many requests from a caller's rate, or says that it makes too many.
+func (d *Door) spend(known *knownCaller, requests int) error {
+	if known.limit == nil || requests == 0 {
+		return nil
+	}
+	allowed := known.limit.ReserveN(time.Now(), requests)
+	switch {
+	case !allowed.OK():
+		d.metrics.refused("too_many")
+		return problem(http.StatusTooManyRequests, "%s may make %d requests at once, and each evaluation is one.", known.Name, known.limit.Burst())
+	case allowed.Delay() == 0:
+		return nil
+	}
+	wait := max(time.Second, allowed.Delay().Round(time.Second))
+	allowed.Cancel()
+	d.metrics.refused("too_many")
+	return problem(http.StatusTooManyRequests, "%s makes more requests than it may.", known.Name).
+		with("Retry-After", strconv.Itoa(int(wait/time.Second)))
 }
 
 // isWatch reports whether a request is for a page that people look at.

@@ -188,6 +188,7 @@ func (s *Service) Run(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	sweepDrafts(s.Config)
 	r, err := s.start(ctx, settled)
 	away := isAway(err)
 	if away {
@@ -405,9 +406,31 @@ func writeCheckpoint(ctx context.Context, kept store.Store, c *door.JournalConfi
 	return replace(c.Checkpoint, signed)
 }
 
+// draftOf is how drafts of a file are named.
+func draftOf(path string) string { return ".new-" + filepath.Base(path) + "-*" }
+
+// sweepDrafts removes drafts that a door left which was killed while it wrote them.
+func sweepDrafts(c *door.Config) {
+	patterns := []string{filepath.Join(c.State, draftOf(c.Journal.Door+".*"))}
+	if c.Journal.Checkpoint != "" {
+		patterns = append(patterns, filepath.Join(filepath.Dir(c.Journal.Checkpoint), draftOf(c.Journal.Checkpoint)))
+	}
+	for _, pattern := range patterns {
+		drafts, err := filepath.Glob(pattern)
+		if err != nil {
+			continue // a name with brackets, of which none is swept
+		}
+		for _, draft := range drafts {
+			if about, err := os.Stat(draft); err == nil && time.Since(about.ModTime()) > time.Minute {
+				os.Remove(draft)
+			}
+		}
+	}
+}
+
 // replace writes a file in place of an older one, so that a reader sees the one or the other.
 func replace(path string, text []byte) error {
-	draft, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	draft, err := os.CreateTemp(filepath.Dir(path), draftOf(path))
 	if err != nil {
 		return err
 	}

@@ -103,6 +103,11 @@ func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
 	dir, ca := laidBy(t)
 	config, err := service.ReadConfig(filepath.Join(dir, "door.yaml"))
 	require.NoError(t, err)
+	left, young := filepath.Join(dir, ".new-door.checkpoint-1"), filepath.Join(dir, ".new-door.checkpoint-2")
+	for _, name := range []string{left, young} {
+		require.NoError(t, os.WriteFile(name, nil, 0o600))
+	}
+	require.NoError(t, os.Chtimes(left, time.Time{}, time.Now().Add(-time.Hour)))
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	at, ended := make(chan string, 1), make(chan error, 1)
@@ -135,6 +140,8 @@ func TestTheServiceKnowsCallersByTheirCertificates(t *testing.T) {
 		defer answer.Body.Close()
 		return answer.StatusCode
 	}
+	require.NoFileExists(t, left, "of a door that was killed")
+	require.FileExists(t, young, "of a door that writes it")
 	require.Equal(t, http.StatusOK, ask("gateway.example"))
 	require.Equal(t, http.StatusUnauthorized, ask("stranger.example"))
 	require.Equal(t, http.StatusUnauthorized, ask(""))
