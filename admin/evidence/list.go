@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -282,9 +283,9 @@ func sentence(kind journal.Kind, c *journal.Content) (text string, err error) {
 			text = strings.Join(r.Done, " ") + " Because: " + r.Because
 		}
 	case journal.SessionEnd:
-		var r struct{ ID, App, Because string }
+		var r struct{ ID, SID, App, Because string }
 		err = json.Unmarshal(c.Session, &r)
-		text = "the session " + r.ID + " ended"
+		text = "the session " + cmp.Or(r.SID, r.ID) + " ended" // that of before had no sid beside its id
 		if r.App != "" {
 			text += " at " + r.App
 		}
