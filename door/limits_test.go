@@ -31,6 +31,7 @@ apps:
   - {name: vault, hosts: [vault.example]}
   - {name: own, hosts: [own.example], limits: {shared: false}}
   - {name: other, hosts: [other.example], limits: {shared: false}}
+  - {name: brief, hosts: [brief.example], limits: {shared: false, lasts: 30m}}
   - {name: hourly, hosts: [hourly.example]}
 policies:
   - {name: vault, stage: live, who: anyone, apps: {names: [vault]}, rules: [{name: r, then: {require: [fresh]}}]}
@@ -96,6 +97,8 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 		"it rests ten minutes, and no request wakes it then": {{0, "till", 200, ""}, {11 * time.Minute, "till", 401, "0"}, {0, "till", 401, "0"}},
 		"requests elsewhere do not wake it": {{0, "till", 200, ""}, {6 * time.Minute, "mail", 200, ""},
 			{6 * time.Minute, "till", 401, "0"}},
+		"a decision that a caller asks for is no request": {{0, "till", 200, ""}, {9 * time.Minute, "till", 0, ""},
+			{2 * time.Minute, "till", 401, "0"}},
 		"what is asked for now is met for ten minutes, and on where it was met": {{9 * time.Minute, "vault", 200, ""},
 			{2 * time.Minute, "vault", 200, ""}, {20 * time.Hour, "vault", 200, ""}},
 		"and not where it was not": {{11 * time.Minute, "vault", 401, "0"}},
@@ -109,6 +112,10 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			for i, v := range visits {
 				h.pass(v.after)
 				h.Forget()
+				if v.status == 0 {
+					require.Equal(t, decide.Grant, h.decide(`{"account":"ann","app":"`+v.app+`","session":{"id":"s-1"}}`).Verdict)
+					continue
+				}
 				status, age := h.opens(token, v.app)
 				require.Equal(t, v.status, status, "%d: %s", i, age)
 				if v.status == 401 {
@@ -183,6 +190,13 @@ func TestAnUnsharedAppIsOpened(t *testing.T) {
 	pass(time.Minute)
 	is(south, 200, south.bearer(p, "", map[string]any{"sid": nil}), "own")
 	pass(time.Minute)
+	is(north, 401, north.bearer(p, "s-6", nil), "brief")
+	pass(time.Minute)
+	is(north, 200, north.bearer(p, "s-6", nil), "brief")
+	pass(31 * time.Minute)
+	is(north, 401, north.bearer(p, "s-6", nil), "brief") // what was proven for it before its end was proven for none since
+	pass(time.Minute)
+	is(north, 200, north.bearer(p, "s-6", nil), "brief")
 	status, _, text := north.ask("POST", "/v1/decisions", all,
 		`{"account":"ann","app":"other","session":{"id":"s-9"},"proofs":[`+password+`]}`)
 	require.Equal(t, http.StatusOK, status, string(text))

@@ -238,6 +238,11 @@ func TestServe(t *testing.T) {
 			10*time.Millisecond,
 		)
 	})
+	t.Run("all sessions of an account end", func(t *testing.T) {
+		status, text := s.ask("DELETE", "/v1/sessions?account=ingrid@kestrelsound.example", "", "")
+		require.Equal(t, 204, status, text)
+		require.Contains(t, in(t, dir, 0, "journal", "list"), "the session s-1 ended")
+	})
 	t.Run("those who are slow are cut off", func(t *testing.T) {
 		conn, err := net.Dial("tcp", s.address)
 		require.NoError(t, err)
