@@ -127,6 +127,9 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			last := visits[len(visits)-1]
 			status, _ := h.opens(token, last.app)
 			require.Equal(t, last.status, status, "and when the door has looked at it")
+			if s := h.sessionBy(store.SessionID(issuer, "s-1", "ann")); last.age == "0" && s != nil && s.Grant(last.app) != nil {
+				require.False(t, s.Grant(last.app).Ended.IsZero(), "which has ended what is over")
+			}
 			h.pass(time.Second)
 			status, _ = h.opens(h.bearer(p, "s-1", nil), last.app)
 			require.Equal(t, 200, status, "who signs in again gets in")
