@@ -28,6 +28,7 @@ accounts: [{name: ann, methods: [password, push]}, {name: root, methods: [passwo
 apps:
   - {name: mail, hosts: [mail.example]}
   - {name: till, hosts: [till.example], limits: {lasts: 1h, idle: 10m}}
+  - {name: spell, hosts: [spell.example], limits: {lasts: 1h}}
   - {name: vault, hosts: [vault.example]}
   - {name: own, hosts: [own.example], limits: {shared: false}}
   - {name: other, hosts: [other.example], limits: {shared: false}}
@@ -95,6 +96,7 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			{0, "mail", 200, ""}, {time.Hour, "till", 401, "0"}},
 		"it lasts no longer where it was never seen before":  {{61 * time.Minute, "till", 401, "0"}, {0, "mail", 200, ""}},
 		"it rests ten minutes, and no request wakes it then": {{0, "till", 200, ""}, {11 * time.Minute, "till", 401, "0"}, {0, "till", 401, "0"}},
+		"and no request makes it longer": {{0, "spell", 200, ""}, {50 * time.Minute, "spell", 200, ""}, {11 * time.Minute, "spell", 401, "0"}},
 		"requests elsewhere do not wake it": {{0, "till", 200, ""}, {6 * time.Minute, "mail", 200, ""},
 			{6 * time.Minute, "till", 401, "0"}},
 		"a decision that a caller asks for is no request": {{0, "till", 200, ""}, {9 * time.Minute, "till", 0, ""},
