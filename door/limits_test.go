@@ -96,7 +96,7 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			{0, "mail", 200, ""}, {time.Hour, "till", 401, "0"}},
 		"it lasts no longer where it was never seen before":  {{61 * time.Minute, "till", 401, "0"}, {0, "mail", 200, ""}},
 		"it rests ten minutes, and no request wakes it then": {{0, "till", 200, ""}, {11 * time.Minute, "till", 401, "0"}, {0, "till", 401, "0"}},
-		"and no request makes it longer": {{0, "spell", 200, ""}, {50 * time.Minute, "spell", 200, ""}, {11 * time.Minute, "spell", 401, "0"}},
+		"and no request makes it longer":                     {{0, "spell", 200, ""}, {50 * time.Minute, "spell", 200, ""}, {11 * time.Minute, "spell", 401, "0"}},
 		"requests elsewhere do not wake it": {{0, "till", 200, ""}, {6 * time.Minute, "mail", 200, ""},
 			{6 * time.Minute, "till", 401, "0"}},
 		"a decision that a caller asks for is no request": {{0, "till", 200, ""}, {9 * time.Minute, "till", 0, ""},
