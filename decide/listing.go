@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/facts"
 )
@@ -230,6 +231,26 @@ func (e *evaluation) source(policy, rule int32) Source {
 	return Source{Policy: p.Name, Rule: p.Rules[rule].Name}
 }
 
+// rolledOut is how many of the enrolments of a way are those that a rollout is about: it is for the account, eases the assurance that asks,
+// and names one of the methods.
+func (e *evaluation) rolledOut(way []Demand) (n int) {
+	for i := range way {
+		if way[i].Kind != DemandEnrol {
+			continue
+		}
+		for k := range e.judge.rollouts {
+			r := &e.judge.rollouts[k]
+			if slices.ContainsFunc(way[i].From, func(s Source) bool { return slices.Contains(r.Eases, s.Assurance) }) &&
+				slices.ContainsFunc(way[i].AnyOf, func(m string) bool { return slices.Contains(r.Methods, m) }) &&
+				condition.Eval(r.who, &e.Facts) == condition.True {
+				n++
+				break
+			}
+		}
+	}
+	return n
+}
+
 // wire puts a demand in its wire form, into w, which is empty.
 func (e *evaluation) wire(w *Demand, n need, from []Source) {
 	if len(from) > 1 {
@@ -260,6 +281,8 @@ func (e *evaluation) wire(w *Demand, n need, from []Source) {
 			}
 			w.Ways[k] = way
 		}
+		// Of ways that are as easy the first is told: that by which a rollout has the account enrol, before others.
+		slices.SortStableFunc(w.Ways, func(a, b []Demand) int { return cmp.Compare(e.rolledOut(b), e.rolledOut(a)) })
 		return
 	case anyProof:
 		w.Kind, w.AnyOf, w.Within = DemandMethod, e.methodNames(enrolled), e.draft.within(Session)

@@ -440,6 +440,7 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 	}
 	one := ask{state: 2}
 	proves := true
+	var texts []string // in whichever order: that says which is told first
 	for i, way := range ways {
 		state, method := 0, false
 		var words []string
@@ -449,8 +450,10 @@ func (n naive) choice(names []string, shared bool) (ask, bool) {
 		}
 		one.state = min(one.state, state)
 		proves = proves && methods[i] && method
-		one.words += "(" + strings.Join(words, "; ") + ")"
+		texts = append(texts, "("+strings.Join(words, "; ")+")")
 	}
+	slices.Sort(texts)
+	one.words = strings.Join(texts, "")
 	return one, proves
 }
 
@@ -724,13 +727,16 @@ func words(d decide.Demand) string {
 	case decide.DemandExternal:
 		text = "check " + d.External
 	case decide.DemandOneOf:
+		var ways []string
 		for _, way := range d.Ways {
 			var parts []string
 			for _, inner := range way {
 				parts = append(parts, words(inner))
 			}
-			text += "(" + strings.Join(parts, "; ") + ")"
+			ways = append(ways, "("+strings.Join(parts, "; ")+")")
 		}
+		slices.Sort(ways)
+		text = strings.Join(ways, "")
 	}
 	if d.Kind != decide.DemandOneOf && d.From[0].Assurance == "" {
 		text = "any proof"

@@ -195,6 +195,10 @@ func TestAnUnsharedAppIsOpened(t *testing.T) {
 	pass(time.Minute)
 	is(south, 200, south.bearer(p, "", map[string]any{"sid": nil}), "own")
 	pass(time.Minute)
+	is(north, 200, north.bearer(p, "s-7", nil), "mail")
+	is(north, 401, north.bearer(p, "s-8", nil), "own")
+	pass(time.Minute)
+	is(north, 401, north.bearer(p, "s-7", nil), "own") // the challenge was given to another session
 	is(north, 401, north.bearer(p, "s-6", nil), "brief")
 	pass(time.Minute)
 	is(north, 200, north.bearer(p, "s-6", nil), "brief")

@@ -199,6 +199,8 @@ func TestRehearse(t *testing.T) {
 			"asks for a device that passes seaworthy, and nothing identifies the device."},
 		{"an unfit device", []string{"--account", "einar@kestrelsound.example", "--ip", "203.0.113.20", "--device", "laptop-einar", "--proved",
 			"password"}, 0, "patch_age_days: wants at most 30, saw 97. Install the updates that are waiting."},
+		{"after the day of a rollout", []string{"--account", "jonas@kestrelsound.example", "--app", "crew-roster", "--ip", "192.0.2.100", "--proved",
+			"password", "--at", "2026-12-09 14:10"}, 0, "Do Let jonas@kestrelsound.example enrol one of crew-card, otp-app, push, security-key"},
 		{"an old report", []string{"--at", "2026-11-25 14:10", "--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password",
 			"--expect", "step_up"}, 0, "Do Let the device report its state: seaworthy asks for a newer report."},
 		{"risk", []string{"--ip", "203.0.113.20", "--device", "laptop-ingrid", "--proved", "password", "--signal", "leaked-list"}, 0,
