@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -319,6 +320,24 @@ func TestDecisions(t *testing.T) {
 	})
 }
 
+// manyAccepted states that so many documents were accepted, of which the book asks for the first.
+func manyAccepted(n int) string {
+	list := []string{`{"document":"crew-handbook","version":3,"at":"2026-11-20T12:00:00Z"}`}
+	for i := 1; i < n; i++ {
+		list = append(list, fmt.Sprintf(`{"document":"made-up-%d","version":1,"at":"2026-11-20T12:00:00Z"}`, i))
+	}
+	return `,"accepted":[` + strings.Join(list, ",") + `]`
+}
+
+// TestWhatIsAcceptedIsKept of documents that the book asks for, and of no others.
+func TestWhatIsAcceptedIsKept(t *testing.T) {
+	h := newHouse(t, nil, nil)
+	require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, manyAccepted(256))).Verdict)
+	kept := h.account("ingrid@kestrelsound.example").Accepted
+	require.Len(t, kept, 1)
+	require.Equal(t, "crew-handbook", kept[0].Document)
+}
+
 func TestWhatIsRefused(t *testing.T) {
 	h := newHouse(t, nil, func(c *door.Config) { c.Callers[1].Rate, c.Callers[1].Burst = 0.001, 1 })
 	whole := ingrid("mail", password, "")
@@ -341,6 +360,7 @@ func TestWhatIsRefused(t *testing.T) {
 		"a control sign":    {"POST", "/v1/decisions", all, strings.Replace(whole, "ingrid@", `\u0000`, 1), 422, "control character"},
 		"a name too long":   {"POST", "/v1/decisions", all, ingrid(strings.Repeat("a", 5000), password, ""), 422, "longer than"},
 		"a body too large":  {"POST", "/v1/decisions", all, strings.Repeat(" ", 1<<20) + whole, 413, "At most"},
+		"too much at once":  {"POST", "/v1/decisions", all, ingrid("mail", password, manyAccepted(257)), 422, "at most 256 are taken"},
 		"no such session":   {"GET", "/v1/sessions/none", all, nil, 404, "no open session"},
 		"no right to look":  {"GET", "/v1/sessions/none", "bw_other", nil, 401, "Say who calls"},
 		"metrics by nobody": {"GET", "/metrics", "", nil, 401, "Say who calls"},

@@ -6,6 +6,8 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	cryptorand "crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -208,6 +210,26 @@ func TestGuardTokens(t *testing.T) {
 			}
 		})
 	}
+	t.Run("an empty crit, which is none (RFC 7515 section 4.1.11)", func(t *testing.T) {
+		parts := strings.Split(sign(nil), ".")
+		head, err := base64.RawURLEncoding.DecodeString(parts[0])
+		require.NoError(t, err)
+		head = append(head[:len(head)-1], `,"crit":[]}`...)
+		text := base64.RawURLEncoding.EncodeToString(head) + "." + parts[1]
+		sum := sha256.Sum256([]byte(text))
+		r, s, err := ecdsa.Sign(cryptorand.Reader, p.keys["first"], sum[:])
+		require.NoError(t, err)
+		signature := append(r.FillBytes(make([]byte, 32)), s.FillBytes(make([]byte, 32))...)
+		status, _, _ := h.guard(text+"."+base64.RawURLEncoding.EncodeToString(signature), mail, pier, nil)
+		require.Equal(t, 401, status)
+	})
+	t.Run("forged tokens are no lines without end", func(t *testing.T) {
+		before := strings.Count(h.log.String(), "tokens are refused")
+		for range 200 {
+			h.guard("a.b.c", mail, pier, nil)
+		}
+		require.Less(t, strings.Count(h.log.String(), "tokens are refused")-before, 30)
+	})
 	t.Run("no token", func(t *testing.T) {
 		status, header, _ := h.guard("", mail, pier, nil)
 		require.Equal(t, 401, status)
