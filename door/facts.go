@@ -98,6 +98,8 @@ type gathering struct {
 	// protected says that no source counts of the account but the book and administrators, and stoodIn that what the door kept of it
 	// stands in for what could not be read.
 	protected, stoodIn bool
+	// provenNow says that something was proven in this very attempt, at the moment of it.
+	provenNow bool
 	// authenticated is when the person last authenticated for the attempt, zero where that is not known.
 	authenticated time.Time
 	// accountLost, deviceLost and sessionLost say that nobody could find out.
@@ -278,7 +280,13 @@ func (f *facts) fillSession(b *inForce, a *attempt.Attempt, g *gathering, from *
 	isVoid := func(p *attempt.Proof, at time.Time) bool {
 		return g.voids(at) || at.Before(oldest) || g.isChanged(p.Method, at)
 	}
-	a.Proofs = withoutProofs(a.Proofs, func(p *attempt.Proof) bool { return isVoid(p, cmp.Or(p.At, a.At)) })
+	a.Proofs = withoutProofs(a.Proofs, func(p *attempt.Proof) bool {
+		if p.At.IsZero() { // it is made now, since the store was put back
+			return g.revoked(a.At) || g.isChanged(p.Method, a.At)
+		}
+		return isVoid(p, p.At)
+	})
+	g.provenNow = slices.ContainsFunc(a.Proofs, func(p attempt.Proof) bool { return p.At.IsZero() })
 	a.Session.Proofs = withoutProofs(a.Session.Proofs, func(p *attempt.Proof) bool {
 		at := cmp.Or(p.At, a.Session.Started)
 		if at.IsZero() { // when it was made nobody knows
@@ -458,7 +466,7 @@ func (f *facts) ended(b *inForce, a *attempt.Attempt, g *gathering) (because str
 		return ofAFormer, true
 	case g.revoked(at):
 		return revokedSince, true
-	case g.restored.Voids(at):
+	case g.restored.Voids(at) && !g.provenNow:
 		return putBack, true
 	case at.Before(a.At.Add(-f.sessionAtMost)):
 		return tooOld, true
