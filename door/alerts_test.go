@@ -227,7 +227,7 @@ func liveThroughTheMonth(t *testing.T, dir string) {
 	s, err := sqlite.Open(filepath.Join(dir, "door.db"))
 	require.NoError(t, err)
 	box := &postbox{mail: &mailtest.Server{Address: os.Getenv("BRISKWARDEN_MAIL")}}
-	h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, os.Getenv("BRISKWARDEN_HOOK")), log: new(bytes.Buffer)}
+	h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, os.Getenv("BRISKWARDEN_HOOK")), log: new(logged)}
 	attempts, begin := month()
 	h.now = begin.Add(time.Duration(from) * monthStep)
 	d, err := door.New(ctx, h.load, s, configured(box.watched(t, dir)), door.Options{Now: h.clock, WatchEvery: time.Hour,
@@ -265,7 +265,7 @@ func liveThroughTheMonth(t *testing.T, dir string) {
 func TestWhoHears(t *testing.T) {
 	ctx := t.Context()
 	open := func(t *testing.T, s store.Store, box *postbox, change func(*door.Config)) *house {
-		h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, box.hook.URL), log: new(bytes.Buffer)}
+		h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, box.hook.URL), log: new(logged)}
 		d, err := door.New(ctx, h.load, s, configured(change), door.Options{Now: h.clock, WatchEvery: time.Hour,
 			Log: slog.New(slog.NewJSONHandler(h.log, nil)), Book: "kestrel", Journal: []string{"--config", "door.yaml"}})
 		require.NoError(t, err)

@@ -49,7 +49,7 @@ type house struct {
 	*door.Door
 	t     tester
 	store store.Store
-	log   *bytes.Buffer
+	log   *logged
 
 	mu   sync.Mutex
 	now  time.Time
@@ -58,6 +58,22 @@ type house struct {
 
 // all is the token of a caller who may do everything, and idle of one who may do nothing useful.
 const all, idle = "bw_all", "bw_idle"
+
+// logged is what a door logs. It is read while the door goes on.
+type logged struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (l *logged) Write(text []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(text)
+}
+
+func (l *logged) String() string { l.mu.Lock(); defer l.mu.Unlock(); return l.text.String() }
+
+func (l *logged) Reset() { l.mu.Lock(); defer l.mu.Unlock(); l.text.Reset() }
 
 func (h *house) clock() time.Time { h.mu.Lock(); defer h.mu.Unlock(); return h.now }
 
@@ -97,7 +113,7 @@ func newHouse(t tester, s store.Store, change func(*door.Config), options ...fun
 	if s == nil {
 		s = new(store.Memory)
 	}
-	h := &house{t: t, store: s, now: noon, book: unproven, log: new(bytes.Buffer)}
+	h := &house{t: t, store: s, now: noon, book: unproven, log: new(logged)}
 	o := door.Options{Now: h.clock, Log: slog.New(slog.NewJSONHandler(h.log, nil))}
 	for _, option := range options {
 		option(&o)

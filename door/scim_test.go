@@ -178,7 +178,7 @@ type holding struct {
 }
 
 func (s *holding) wait(q store.Query) {
-	if s.hold != nil && q.Kind == store.Members && q.Account == "" { // which is asked of a group
+	if q.Kind == store.Members && q.Account == "" && s.hold != nil { // which is asked of a group
 		s.began <- struct{}{}
 		<-s.hold
 	}
