@@ -28,8 +28,8 @@ func (d *Decision) AppendJSON(text []byte) []byte {
 	return append(text, '}', '}')
 }
 
-// AppendMinimal appends what one who enforces a decision needs of it, as AppendJSON writes it: the verdict, the demands, the limits and what
-// the person is told. It is an object with the members of it, without its closing brace, for others to follow.
+// AppendMinimal appends what one who enforces a decision needs of it, as AppendJSON writes it: the verdict, the demands, the limits and
+// what the person is told. It is an object with the members of it, without its closing brace, for others to follow.
 func (d *Decision) AppendMinimal(text []byte) []byte {
 	text = jsontext.String(jsontext.Key(append(text, '{'), "verdict"), d.Verdict.String())
 	text = jsontext.List(jsontext.Key(text, "demands"), d.Demands, appendDemand)

@@ -68,7 +68,7 @@ type Asked struct {
 	Caller string
 	// Issuer is who names the session, where the attempt does not say; "" is the caller.
 	Issuer string
-	// minimal says that whoever asks wants no more than what is to be enforced (RFC 7240 §4.2).
+	// minimal says that the caller wants no more than what is to be enforced (RFC 7240 §4.2).
 	minimal bool
 	// token is the one that the guard was shown, nil of an attempt that a caller states.
 	token *access

@@ -127,7 +127,7 @@ type ReloadOn uint8
 
 // When a newer book is taken.
 const (
-	// OnSignal: when whoever changed the folder says that it is whole.
+	// OnSignal: when the one who changed the folder says that it is whole.
 	OnSignal ReloadOn = iota
 	// OnChange: when the folder was changed and rested for a while, whole or not.
 	OnChange
@@ -257,7 +257,7 @@ type TokenIssuer struct {
 	Cookie   string         `book:"cookie" doc:"name of a cookie that may hold the token" default:"the authorization header only"`
 	Refresh  directory.Span `book:"refresh" doc:"how often keys are read again" default:"10m"`
 	// AuthenticatedBy is the claim that says when the person authenticated.
-	AuthenticatedBy AuthenticationClaim `book:"authenticated_by" doc:"auth_time, or iat where none is renewed without a sign-in" default:"auth_time"`
+	AuthenticatedBy AuthenticationClaim `book:"authenticated_by" doc:"auth_time, or iat where none is renewed unasked" default:"auth_time"`
 	// Own are the client_ids of the organisation's own programs, which nobody lets in.
 	Own []string `book:"own_clients" doc:"client_ids of one's own programs; any other is an outside program" default:"none"`
 	// Means says which method a value of amr stands for that several methods share.

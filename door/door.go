@@ -104,7 +104,7 @@ type Options struct {
 	Keeper Keeper
 	// Away says that the store cannot be reached: the door lets in the emergency accounts of its book alone, by what it kept of them.
 	Away bool
-	// InForce opens the book that was in force when the door last ran, which goes on without being judged anew; nil where there is none.
+	// InForce opens the book that was in force when the door last ran, which goes on without being judged again; nil where there is none.
 	InForce Loader
 	// Taken is told of a book that comes into force; nil needs not to know.
 	Taken func(*briskwarden.Book)

@@ -336,7 +336,7 @@ func TestDecisions(t *testing.T) {
 	})
 }
 
-// manyAccepted states that so many documents were accepted, of which the book asks for the first.
+// manyAccepted states that so many documents were accepted; the book asks for the first.
 func manyAccepted(n int) string {
 	list := []string{`{"document":"crew-handbook","version":3,"at":"2026-11-20T12:00:00Z"}`}
 	for i := 1; i < n; i++ {

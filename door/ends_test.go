@@ -120,7 +120,8 @@ func TestEndsHold(t *testing.T) {
 						h.pass(d)
 					}
 				}
-				story = append(story, fmt.Sprintf("%s %s %s %s (at %s)", now.Format(time.TimeOnly), account, sid, iss+" "+step, at.Format(time.TimeOnly)))
+				story = append(story, fmt.Sprintf("%s %s %s %s (at %s)", now.Format(time.TimeOnly), account, sid, iss+" "+step,
+					at.Format(time.TimeOnly)))
 				for i, s := range tokens {
 					if r.IntN(3) > 0 && i < len(tokens)-1 {
 						continue // not each is seen each time

@@ -595,7 +595,7 @@ func (d *Door) unseen(issuer, sid, account string, at time.Time) *store.Session 
 	return &store.Session{ID: store.SessionID(issuer, sid, account), Issuer: issuer, SID: sid, Account: account, Started: at}
 }
 
-// sessionsOf returns the sessions of a sid, whoever issued it and whose they are, to be changed.
+// sessionsOf returns the sessions of a sid, of all issuers and accounts, to be changed.
 func (d *Door) sessionsOf(b *batch, sid string) (list []*store.Session, err error) {
 	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Prefix: store.SIDPrefix(sid)}) {
 		if err != nil {

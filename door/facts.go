@@ -298,19 +298,29 @@ func (f *facts) fillSession(b *inForce, a *attempt.Attempt, g *gathering, from *
 	if !started.IsZero() && started.Before(g.authenticated) && (g.voids(started) || s != nil && s.Voids(started)) {
 		a.Session.Started = g.authenticated // a new session of the same name
 	}
-	if s == nil {
-		return
-	}
-	if grant := s.Grant(b.appNamed(a.App)); grant != nil {
-		if ended, _ := grant.EndedBy(a.At); !ended.IsZero() {
-			a.Session.Proofs = slices.Clone(a.Session.Proofs)
-			for i := range a.Session.Proofs {
-				if p := &a.Session.Proofs[i]; b.appNamed(p.App) == grant.App && store.Holds(ended, p.At) {
-					p.App = ""
-				}
+	if _, ended, _ := g.grant(b, a); !ended.IsZero() {
+		a.Session.Proofs = slices.Clone(a.Session.Proofs)
+		for i := range a.Session.Proofs {
+			if p := &a.Session.Proofs[i]; b.appNamed(p.App) == b.appNamed(a.App) && store.Holds(ended, p.At) {
+				p.App = ""
 			}
 		}
 	}
+}
+
+// grant returns what the session was granted at the app of an attempt, nil where it was not or that has ended; then also when, and why.
+func (g *gathering) grant(b *inForce, a *attempt.Attempt) (goesOn *store.Granted, ended time.Time, because string) {
+	if g.session.value == nil {
+		return nil, ended, ""
+	}
+	found := g.session.value.Grant(b.appNamed(a.App))
+	if found == nil {
+		return nil, ended, ""
+	}
+	if ended, because = found.EndedBy(a.At); !ended.IsZero() {
+		return nil, ended, because
+	}
+	return found, ended, ""
 }
 
 // authenticated returns when the person last authenticated for an attempt, zero where that is not known. It is never ahead of the attempt.
@@ -470,13 +480,9 @@ func (f *facts) ended(b *inForce, a *attempt.Attempt, g *gathering) (because str
 		return putBack, true
 	case at.Before(a.At.Add(-f.sessionAtMost)):
 		return tooOld, true
-	case s == nil:
-		return "", false
 	}
-	if grant := s.Grant(b.appNamed(a.App)); grant != nil {
-		if ended, why := grant.EndedBy(a.At); store.Holds(ended, at) {
-			because = why
-		}
+	if _, ended, why := g.grant(b, a); store.Holds(ended, at) {
+		because = why
 	}
 	return because, false
 }
@@ -490,17 +496,11 @@ func (g *gathering) lapsed(b *inForce, a *attempt.Attempt, lasts time.Duration) 
 // restsOn is when the authentication was made that a grant of the attempt's app rests on: a later one than the attempt's own, where the
 // session was granted the app on it.
 func (g *gathering) restsOn(b *inForce, a *attempt.Attempt) time.Time {
-	if g.session.value == nil {
+	grant, _, _ := g.grant(b, a)
+	if grant == nil {
 		return g.authenticated
 	}
-	grant := g.session.value.Grant(b.appNamed(a.App))
-	if grant == nil || grant.Authenticated.Before(g.authenticated) {
-		return g.authenticated
-	}
-	if ended, _ := grant.EndedBy(a.At); !ended.IsZero() {
-		return g.authenticated
-	}
-	return grant.Authenticated
+	return latest(g.authenticated, grant.Authenticated)
 }
 
 // degraded lists what a decision lacked because the store could not be asked.
@@ -510,8 +510,8 @@ func (g *gathering) degraded() []string {
 	}
 	var list []string
 	if g.stoodIn {
-		list = append(list, "the store could not be asked about the account, which is for emergencies: the book and what the door last read of it "+
-			"count")
+		list = append(list, "the store could not be asked about the account, which is for emergencies: the book counts, and what the door "+
+			"last read of it")
 	}
 	for what, err := range map[string]error{"account": g.accountLost, "device": g.deviceLost, "session": g.sessionLost} {
 		var doubt *doubt

@@ -304,13 +304,9 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 	if s.Started.Before(resumed.Session.Started) {
 		resumed.Session.Started = s.Started
 	}
-	grant := s.Grant(b.appNamed(a.App))
+	grant, _, _ := g.grant(b, a)
 	if grant != nil {
-		if ended, _ := grant.EndedBy(a.At); ended.IsZero() {
-			resumed.Session.AsOf = grant.At
-		} else {
-			grant = nil
-		}
+		resumed.Session.AsOf = grant.At
 	}
 	device, kept := a.Device.Ref(), g.device.value
 	ownDevice := device != nil && device.Platform.IsUnknown() && g.listedDevice == nil && (kept == nil || kept.Platform == "")

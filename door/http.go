@@ -183,7 +183,8 @@ func (d *Door) spend(known *knownCaller, requests int) error {
 	switch {
 	case !allowed.OK():
 		d.metrics.refused("too_many")
-		return problem(http.StatusTooManyRequests, "%s may make %d requests at once, and each evaluation is one.", known.Name, known.limit.Burst())
+		return problem(http.StatusTooManyRequests, "%s may make %d requests at once, and each evaluation is one.", known.Name,
+			known.limit.Burst())
 	case allowed.Delay() == 0:
 		return nil
 	}

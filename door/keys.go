@@ -187,7 +187,7 @@ func (s *keySet) readAgain() <-chan struct{} {
 			set, err := s.fetch()
 			if err == nil && s.keeper != nil {
 				if text, err := json.Marshal(set); err == nil {
-					s.keeper.Keep(s.keptName(), text) // else they are read anew after a restart
+					s.keeper.Keep(s.keptName(), text) // else they are read again after a restart
 				}
 			}
 			s.mu.Lock()

@@ -230,7 +230,7 @@ func (f *facts) renewDevice(a *attempt.Attempt, g *gathering) {
 }
 
 // endGrants ends some of what a session was granted, and what ends by the clock, and records and tells it. It returns how many
-// it ended: those that somebody else ended meanwhile, or granted anew, it did not.
+// it ended: those that somebody else ended meanwhile, or granted again, it did not.
 func (d *Door) endGrants(id string, over map[string]string, because string) (ended int, err error) {
 	err = d.recorder.do(&job{urgent: true, change: func(b *batch) error {
 		ended = 0

@@ -75,7 +75,8 @@ func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
 		}
 	}
 	// It may take longer than the server lets an answer take: it reads as much of the journal as it is asked for.
-	if err := http.NewResponseController(w).SetWriteDeadline(time.Now().Add(longestReport)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+	err = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(longestReport))
+	if err != nil && !errors.Is(err, http.ErrNotSupported) {
 		d.log.Warn("a report may be cut off", "error", err)
 	}
 	made, err := report.OfJournal(r.Context(), b.Source(), d.facts.store, o)

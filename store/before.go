@@ -198,7 +198,7 @@ func carryRow(ctx context.Context, tx Tx, row Row, at time.Time) error {
 		return Save(tx, w)
 	case Sessions:
 		// Form 2 named a session by its sid alone. Whose it was the account alone says: its end holds on, and one that was open begins
-		// anew with the next token.
+		// again with the next token.
 		if has["sid"] != nil {
 			return nil
 		}

@@ -180,7 +180,7 @@ func (a *Account) VoidUntil() time.Time {
 	return a.Made.At
 }
 
-// EndSID notes that all sessions of a sid were ended until a moment, whoever issued them.
+// EndSID notes that all sessions of a sid were ended until a moment, of all issuers.
 func (a *Account) EndSID(sid string, at time.Time) {
 	a.EndedSIDs = slices.Clone(a.EndedSIDs)
 	for i := range a.EndedSIDs {
@@ -257,7 +257,7 @@ func (c *Challenge) Meets(at time.Time, within time.Duration) bool {
 }
 
 // Give notes that the challenge is given once more, at an app to one who authenticated at a moment. Given again for the same app within
-// a time it goes on; else it begins anew.
+// a time it goes on; else it begins again.
 func (c *Challenge) Give(app string, authenticated, now time.Time, within time.Duration) {
 	if c.App != app || !c.Met.IsZero() || now.Sub(c.Last) > within {
 		*c = Challenge{Whom: c.Whom, SID: c.SID, App: app, First: now}

@@ -77,7 +77,8 @@ func TestTheDocsRun(t *testing.T) {
 			if *clock != "" { // what a page asks the clock of the machine is what the program goes by
 				date, err := exec.LookPath("date")
 				require.NoError(t, err)
-				require.NoError(t, os.WriteFile(filepath.Join(bin, "date"), []byte(fmt.Sprintf("#!/bin/sh\nexec %s -d %s \"$@\"\n", date, *clock)), 0o700))
+				shim := fmt.Sprintf("#!/bin/sh\nexec %s -d %s \"$@\"\n", date, *clock)
+				require.NoError(t, os.WriteFile(filepath.Join(bin, "date"), []byte(shim), 0o700))
 			}
 			// Every process that the page starts inherits the write end: the read end reaches its end when all of
 			// them are gone, a door that was sent a signal too, and only then is its directory removed.

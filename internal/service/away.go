@@ -72,29 +72,39 @@ func (s *switched) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // errAway is the error of all that is asked of a store that is away.
 var errAway = errors.New("the store cannot be reached")
 
-// away is a store that cannot be reached.
+// away is a store that cannot be reached. Each method does as store.Store says of one that cannot be relied on now.
 type away struct{}
 
+// Get implements store.Store: nothing can be asked or kept.
 func (away) Get(context.Context, store.Key) (store.Row, error) { return store.Row{}, errAway }
 
+// List implements store.Store: nothing can be asked or kept.
 func (away) List(context.Context, store.Query) ([]store.Row, error) { return nil, errAway }
 
+// Update implements store.Store: nothing can be asked or kept.
 func (away) Update(context.Context, func(store.Tx) error) error { return errAway }
 
+// Entries implements store.Store: nothing can be asked or kept.
 func (away) Entries(context.Context, journal.Filter) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) { yield(journal.Entry{}, errAway) }
 }
 
+// Entry implements store.Store: nothing can be asked or kept.
 func (away) Entry(context.Context, string) (journal.Entry, error) { return journal.Entry{}, errAway }
 
+// Heads implements store.Store: nothing can be asked or kept.
 func (away) Heads(context.Context) ([]journal.Head, error) { return nil, errAway }
 
+// Resembling implements store.Store: nothing is packed.
 func (away) Resembling([]byte) {}
 
+// Hold implements store.Store: nothing can be asked or kept.
 func (away) Hold(context.Context, string) error { return errAway }
 
+// Release implements store.Store: no name is held.
 func (away) Release(string) error { return nil }
 
+// Held implements store.Store: nobody can tell.
 func (away) Held(context.Context, string) (bool, error) { return false, errAway }
 
 // Watch hears of nothing, and so vouches for nothing.
@@ -103,8 +113,11 @@ func (away) Watch(ctx context.Context, _ store.Watcher) error {
 	return ctx.Err()
 }
 
+// IsShared implements store.Store: nothing of it is remembered.
 func (away) IsShared() bool { return true }
 
+// OthersAtWork implements store.Store: nobody is heard of.
 func (away) OthersAtWork() int { return 0 }
 
+// Close implements store.Store: there is nothing to free.
 func (away) Close() error { return nil }

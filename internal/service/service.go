@@ -297,7 +297,8 @@ func (s *Service) start(ctx context.Context, settled *settledTLS) (r *running, e
 }
 
 // open makes a door on a store, and has it take newer books. First says that there was no book in force before.
-func (s *Service) open(ctx context.Context, kept store.Store, settled *settledTLS, options door.Options) (r *running, first bool, err error) {
+func (s *Service) open(ctx context.Context, kept store.Store, settled *settledTLS, options door.Options) (r *running, first bool,
+	err error) {
 	own := keeperOf(s.Config)
 	load, inForce, err := s.opens(own)
 	if err != nil {
@@ -418,7 +419,7 @@ func sweepDrafts(c *door.Config) {
 	for _, pattern := range patterns {
 		drafts, err := filepath.Glob(pattern)
 		if err != nil {
-			continue // a name with brackets, of which none is swept
+			continue // a name with brackets; its drafts are not swept
 		}
 		for _, draft := range drafts {
 			if about, err := os.Stat(draft); err == nil && time.Since(about.ModTime()) > time.Minute {

@@ -201,7 +201,8 @@ func TestCheck(t *testing.T) {
 			return add(dir, "tokens: [{issuer: \"https://idp.example\", audience: [a], accounts: [anyone], keys: idp.jwks}]\n")
 		}, "the keys of https://idp.example"},
 		"a key to sign with that is missing": {func(dir string) error {
-			return add(dir, "tell: {issuer: \"https://door.example\", key: none.pem, receivers: [{name: r, url: \"https://r.example\", audience: a}]}\n")
+			return add(dir, "tell: {issuer: \"https://door.example\", key: none.pem, "+
+				"receivers: [{name: r, url: \"https://r.example\", audience: a}]}\n")
 		}, "tell.key"},
 		"a state that cannot be kept": {func(dir string) error {
 			return errors.Join(os.WriteFile(filepath.Join(dir, "file"), nil, 0o600), add(dir, "state: file/state\n"))
