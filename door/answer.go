@@ -177,7 +177,9 @@ func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked)
 		answer.write(g, from)
 	}
 	d.keep(b, answer, g, from, asked, session, where)
-	d.metrics.decided(answer, time.Since(begun))
+	for _, m := range d.meters {
+		m.Decided(answer, time.Since(begun))
+	}
 	return answer
 }
 
@@ -268,7 +270,7 @@ var errStopped = errors.New("the door is closing")
 
 // effects returns what a decision changes of what is known, nil where it changes nothing.
 func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, session string,
-	from directory.Whereabouts) func(*batch) error {
+	from directory.Whereabouts) func(*Change) error {
 	switch answer.Causes[0].Code {
 	case decide.NoBook, decide.AttemptInvalid, decide.AccountUnavailable, decide.AccountUnknown:
 		return nil // nothing is kept of names that somebody made up
@@ -310,8 +312,8 @@ func (d *Door) effects(b *inForce, answer *Answer, g *gathering, asked Asked, se
 	if granted && a.Session.ID != "" {
 		judged = answer.judged()
 	}
-	return func(batch *batch) error {
-		account, err := batch.account(a.Account)
+	return func(batch *Change) error {
+		account, err := batch.Account(a.Account)
 		if err != nil {
 			return err
 		}
@@ -363,7 +365,7 @@ func acceptedNow(b *inForce, a *attempt.Attempt, g *gathering) []attempt.Accepta
 
 // noteDevice notes that an account signed on from a device, and asked to be remembered on it. Mostly that is known: then the
 // transaction does not rest on the device, which costs a lock.
-func noteDevice(b *batch, id string, account *store.Account, at time.Time, remember []attempt.Remembered) error {
+func noteDevice(b *Change, id string, account *store.Account, at time.Time, remember []attempt.Remembered) error {
 	note := func(d *store.Device) bool {
 		news := d.See(account.Name, at, &account.Made)
 		for _, r := range remember {
@@ -376,5 +378,5 @@ func noteDevice(b *batch, id string, account *store.Account, at time.Time, remem
 			return nil
 		}
 	}
-	return b.changeDevice(id, note)
+	return b.ChangeDevice(id, note)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"reflect"
 	"slices"
 	"strings"
@@ -33,35 +32,39 @@ func (d *Door) believe(c *Config, before *believed) (*believed, error) {
 			known[t.keys.at] = t.keys
 		}
 	}
-	keysAt := func(at string, refresh time.Duration) *keySet {
+	keysAt := func(at string, from KeysFrom, refresh time.Duration) *keySet {
+		if from != nil {
+			return newKeySet("", from, refresh, d.now, nil)
+		}
 		if s := known[at]; s != nil && s.refresh == refresh {
 			s.readNow()
 			return s
 		}
-		s := newKeySet(at, refresh, d.now, d.keeper)
+		s := newKeySet(at, nil, refresh, d.now, d.keeper)
 		known[at] = s
 		return s
 	}
-	if err := c.checkKeyFiles(); err != nil {
+	if err := c.CheckKeyFiles(); err != nil {
 		return nil, err
 	}
 	all := &believed{config: c, sources: c.sources(), tokens: newTokens(c, d.now, keysAt)}
 	for i := range c.Events {
-		all.transmitters = append(all.transmitters, &transmitter{&c.Events[i], keysAt(c.Events[i].Keys, keysRefresh)})
+		all.transmitters = append(all.transmitters, &transmitter{&c.Events[i], keysAt(c.Events[i].Keys, c.Events[i].KeysFrom, keysRefresh)})
 	}
 	var err error
 	all.callers, err = newCallers(c)
 	return all, err
 }
 
-// checkKeyFiles reports files with keys of issuers that cannot be read: none of their tokens would count.
-func (c *Config) checkKeyFiles() error {
+// CheckKeyFiles reports files with keys of issuers that cannot be read: none of their tokens would count. A door that starts reads
+// them too.
+func (c *Config) CheckKeyFiles() error {
 	var errs []error
 	check := func(what, issuer, at string) {
-		if strings.Contains(at, "://") {
+		if at == "" || strings.Contains(at, "://") {
 			return // which may be silent now
 		}
-		if _, err := newKeySet(at, 0, time.Now, nil).fetch(); err != nil {
+		if _, err := newKeySet(at, nil, 0, time.Now, nil).fetch(); err != nil {
 			errs = append(errs, fmt.Errorf("%s: the keys of %s: %w", what, issuer, err))
 		}
 	}
@@ -72,13 +75,6 @@ func (c *Config) checkKeyFiles() error {
 		check("events", t.Issuer, t.Keys)
 	}
 	return errors.Join(errs...)
-}
-
-// CheckFiles reports what keeps the files that a configuration names from being used: keys of issuers and of the door itself, and the
-// tokens that receivers want. A door that starts reads them too.
-func (c *Config) CheckFiles() error {
-	_, err := newTeller(c, nil, time.Now, slog.New(slog.DiscardHandler))
-	return errors.Join(c.checkKeyFiles(), err, c.Watch.CheckFiles())
 }
 
 // Reconfigure takes from a configuration that was read again who may call (callers), whose tokens and events count (tokens, events, with

@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -20,6 +19,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/sqlite"
@@ -51,7 +51,7 @@ func BenchmarkReview(b *testing.B) {
 		group.Go(func() {
 			for i := worker; i < sessions; i += 16 {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(),
+				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(),
 					a); err != nil {
 					b.Error(err)
 				}
@@ -71,10 +71,10 @@ func BenchmarkReview(b *testing.B) {
 // BenchmarkSessionEnds has a device report that its firewall is off, and waits until the session that was granted on it has ended
 // in the store, on SQLite.
 func BenchmarkSessionEnds(b *testing.B) {
-	h := newHouse(b, open(b), nil)
+	h := doortest.New(b, open(b), nil)
 	report := func(firewall bool) {
-		h.pass(time.Second)
-		status, _, text := h.ask("PUT", "/v1/devices/laptop-ingrid/report", all,
+		h.Pass(time.Second)
+		status, _, text := h.Ask("PUT", "/v1/devices/laptop-ingrid/report", all,
 			fmt.Sprintf(`{"platform":"windows","facts":{"firewall":%t,"os_version":"10.0.22631","patch_age_days":3}}`, firewall))
 		require.Equal(b, 204, status, string(text))
 	}
@@ -83,10 +83,10 @@ func BenchmarkSessionEnds(b *testing.B) {
 	for b.Loop() {
 		id := fmt.Sprintf("s-%d", n)
 		report(true)
-		require.Equal(b, decide.Grant, h.decide(ingrid("card-till", password+","+push, `,"session":{"id":"`+id+`"}`)).Verdict)
+		require.Equal(b, decide.Grant, h.Answer(doortest.Ingrid("card-till", password+","+push, `,"session":{"id":"`+id+`"}`)).Verdict)
 		from := time.Now()
 		report(false)
-		for len(h.session(id).Apps) > 0 {
+		for len(h.Session(id).Apps) > 0 {
 			time.Sleep(50 * time.Microsecond)
 		}
 		took := time.Since(from)
@@ -110,7 +110,7 @@ func BenchmarkStart(b *testing.B) {
 	require.NoError(b, s.Update(b.Context(), func(tx store.Tx) error {
 		for i := range accounts {
 			a := &store.Account{Name: fmt.Sprintf("hand-%d@kestrelsound.example", i), Stated: []store.Statement{
-				stated(store.Methods, store.Before, attempt.BoolScalar(true), ""),
+				doortest.Stated(store.Methods, store.Before, attempt.BoolScalar(true), ""),
 				{Fact: store.Method, Name: "password", By: store.Before, At: noon, Value: attempt.BoolScalar(true)}}}
 			if err := store.Save(tx, a); err != nil {
 				return err
@@ -119,13 +119,8 @@ func BenchmarkStart(b *testing.B) {
 		return nil
 	}))
 	for b.Loop() {
-		d, err := door.New(
-			b.Context(),
-			func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.OpenFS(files, o...) },
-			s,
-			new(door.Config),
-			silent,
-		)
+		d, err := door.New(b.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) { return briskwarden.OpenFS(files, o...) }, s,
+			new(door.Config), silent)
 		require.NoError(b, err)
 		d.Decide(b.Context(), &attempt.Attempt{At: time.Now(), Account: "hand-7@kestrelsound.example", App: "app-1"}, door.Asked{})
 		require.NoError(b, d.Close())
@@ -168,48 +163,4 @@ func BenchmarkDecide(b *testing.B) {
 			})
 		})
 	}
-}
-
-// BenchmarkAlerts decides the demo's month several times over, with the journal on SQLite, and then lets the
-// watch of its seven alerts look at what was decided. It reports what that adds to a decision, in time of the
-// processors.
-func BenchmarkAlerts(b *testing.B) {
-	const rounds, workers = 8, 64
-	s := open(b)
-	options := silent
-	options.WatchEvery = time.Hour
-	d, err := door.New(b.Context(), load, s, &door.Config{Store: door.StoreConfig{History: door.Complete}}, options)
-	require.NoError(b, err)
-	defer d.Close()
-	attempts := demo.History()
-	for b.Loop() {
-		require.NoError(b, d.LookOnce(b.Context()))
-		now, begun := time.Now(), processorTime(b)
-		var group sync.WaitGroup
-		for worker := range workers {
-			group.Go(func() {
-				for i := worker; i < rounds*len(attempts); i += workers {
-					a := *attempts[i%len(attempts)]
-					a.At = now
-					d.Decide(b.Context(), &a, door.Asked{Caller: "gateway"})
-				}
-			})
-		}
-		group.Wait()
-		decided := processorTime(b) - begun
-		begun = processorTime(b)
-		require.NoError(b, d.LookOnce(b.Context()))
-		looked := processorTime(b) - begun
-		each := float64(rounds * len(attempts))
-		b.ReportMetric(float64(decided.Nanoseconds())/each, "ns/decision")
-		b.ReportMetric(float64(looked.Nanoseconds())/each, "ns/looked")
-		b.ReportMetric(100*looked.Seconds()/decided.Seconds(), "%added")
-	}
-}
-
-// processorTime is how long processors have worked for this program.
-func processorTime(b *testing.B) time.Duration {
-	var used syscall.Rusage
-	require.NoError(b, syscall.Getrusage(syscall.RUSAGE_SELF, &used))
-	return time.Duration(used.Utime.Nano() + used.Stime.Nano())
 }

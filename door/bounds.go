@@ -38,6 +38,26 @@ var statable = map[string][]string{
 	"events": {"active", "methods", "password", "risk", "sessions", "devices"},
 }
 
+// Includes reports whether the bounds are for an account.
+func (b *PeopleBounds) Includes(account string) bool { return isFor(b.Accounts, b.Domains, account) }
+
+// MayState reports whether the bounds let a fact be stated, by the word for it and, of an attribute, its name.
+func (b *PeopleBounds) MayState(fact, name string) bool { return mayState(b.Facts, fact, name) }
+
+// MayBe reports whether the bounds let a kind of account be stated.
+func (b *PeopleBounds) MayBe(kind string) bool {
+	if b.Kinds == nil {
+		return kind == directory.Person.String()
+	}
+	return slices.ContainsFunc(b.Kinds, func(k directory.Kind) bool { return k.String() == kind })
+}
+
+// Includes reports whether the bounds are for an account.
+func (b *EventBounds) Includes(account string) bool { return isFor(b.Accounts, b.Domains, account) }
+
+// MayState reports whether the bounds let a fact be stated, by the word for it.
+func (b *EventBounds) MayState(fact string) bool { return mayState(b.Facts, fact, "") }
+
 // isFor reports whether accounts of bounds include one.
 func isFor(accounts, domains []string, account string) bool {
 	_, domain, _ := strings.Cut(account, "@")

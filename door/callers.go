@@ -48,13 +48,13 @@ func newCallers(c *Config) (*callers, error) {
 	return all, nil
 }
 
-// of returns who makes a request, nil where nobody knows. The search is by digest, so its time
+// of returns who makes a request, for a page or not, nil where nobody knows. The search is by digest, so its time
 // says nothing of a token.
-func (c *callers) of(r *http.Request) *knownCaller {
+func (c *callers) of(r *http.Request, isPage bool) *knownCaller {
 	if token, ok := bearer(r); ok {
 		return c.byToken[sha256.Sum256([]byte(token))]
 	}
-	if _, token, ok := r.BasicAuth(); ok && isWatch(r) { // a browser has no other way (RFC 7617)
+	if _, token, ok := r.BasicAuth(); ok && isPage { // a browser has no other way (RFC 7617)
 		return c.byToken[sha256.Sum256([]byte(token))]
 	}
 	if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {

@@ -26,7 +26,7 @@ func (d *Door) give(answer *Answer, token *access) error {
 		!token.authenticated.After(c.Authenticated) {
 		return nil
 	}
-	return d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+	return d.recorder.do(&job{urgent: true, change: func(b *Change) error {
 		c := &store.Challenge{Whom: token.whom(), SID: token.SID}
 		if err := store.Load(b.ctx, b.tx, c); err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
@@ -47,7 +47,7 @@ func (d *Door) meet(ctx context.Context, b *inForce, a *attempt.Attempt, token *
 	defer cancel()
 	c, err := challengeMet(ctx, d.facts.store, token, app, g.session.value != nil)
 	if err == nil && c != nil && c.Met.IsZero() {
-		err = d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+		err = d.recorder.do(&job{urgent: true, change: func(b *Change) error {
 			if err := store.Load(b.ctx, b.tx, c); err != nil {
 				return err
 			}

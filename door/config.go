@@ -19,7 +19,7 @@ import (
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
-	"github.com/briskwarden/briskwarden/watch/post"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 // Config is the configuration of a door, as a YAML file says it. The zero Config has no
@@ -50,6 +50,8 @@ type Transmitter struct {
 	Issuer   string   `book:"issuer,required" doc:"the iss of its tokens"`
 	Audience []string `book:"audience,required" doc:"values of aud; a token must bear one of them"`
 	Keys     string   `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
+	// KeysFrom returns its keys, in place of Keys, where a program has them otherwise; see TokenIssuer.
+	KeysFrom KeysFrom
 	// Types narrow what it may say.
 	Types []string `book:"types" doc:"event types that it may tell of, whole URIs" default:"all that are known"`
 }
@@ -83,9 +85,9 @@ func (c *ConsentConfig) Answers() bool { return c.Answer || c.Record != "" }
 
 // WatchConfig says how alerts and digests of the book's section watch go out.
 type WatchConfig struct {
-	Door  string      `book:"door" doc:"the URL of this door's pages, for links in letters" default:"letters name commands"`
-	Mail  post.Server `book:"mail" doc:"the server that takes mail" default:"no mail is sent"`
-	Hooks []HookKey   `book:"hooks" doc:"the keys that sign what web hooks are told"`
+	Door  string           `book:"door" doc:"the URL of this door's pages, for links in letters" default:"letters name commands"`
+	Mail  watch.MailServer `book:"mail" doc:"the server that takes mail" default:"no mail is sent"`
+	Hooks []HookKey        `book:"hooks" doc:"the keys that sign what web hooks are told"`
 }
 
 // HookKey signs what the web hook of a recipient is told (HTTP message signatures, RFC 9421, with HMAC).
@@ -249,7 +251,9 @@ type TokenIssuer struct {
 	Issuer   string   `book:"issuer,required" doc:"the iss of its tokens"`
 	Audience []string `book:"audience,required" doc:"values of aud; a token must bear one of them"`
 	Keys     string   `book:"keys,required" doc:"where its keys are: the URL of a JWK Set (RFC 7517), or a file with one"`
-	Account  string   `book:"account" doc:"the claim that names the account" default:"sub"`
+	// KeysFrom returns its keys, in place of Keys, where a program has them otherwise: FixedKeys, or a function of its own.
+	KeysFrom KeysFrom
+	Account  string `book:"account" doc:"the claim that names the account" default:"sub"`
 	// Accounts and Domains are those for whom it may speak.
 	Accounts []string       `book:"accounts" doc:"accounts by name that its tokens may be of, or anyone" default:"none"`
 	Domains  []string       `book:"domains" doc:"domains of accounts that its tokens may be of" default:"none"`
@@ -292,7 +296,7 @@ type Meaning struct {
 func Schema() []byte {
 	return book.OtherSchema(reflect.TypeFor[Config](), "A configuration of the door", "door", map[reflect.Type][]string{
 		reflect.TypeFor[History](): histories, reflect.TypeFor[JournalMode](): journalModes, reflect.TypeFor[Right](): rights,
-		reflect.TypeFor[post.Security](): post.Securities(), reflect.TypeFor[AuthenticationClaim](): authenticationClaims,
+		reflect.TypeFor[watch.Security](): watch.Securities(), reflect.TypeFor[AuthenticationClaim](): authenticationClaims,
 		reflect.TypeFor[ReloadOn](): reloadsOn,
 	})
 }
@@ -395,7 +399,7 @@ func (c *Config) Check() error {
 		if len(t.Audience) == 0 {
 			wrong("tokens: %s has no audience, so tokens for anybody would count", t.Issuer)
 		}
-		checkKeys(t.Issuer, t.Keys, wrong)
+		checkKeys(t.Issuer, t.Keys, t.KeysFrom, wrong)
 		if isUnbounded(t.Accounts, t.Domains) {
 			wrong("tokens: %s may speak for no account; say of whom its tokens may be, by domains or accounts", t.Issuer)
 		}
@@ -403,8 +407,11 @@ func (c *Config) Check() error {
 	return errors.Join(errs...)
 }
 
-// checkKeys reports keys that anybody on the way can change.
-func checkKeys(issuer, at string, wrong func(string, ...any)) {
+// checkKeys reports keys that are nowhere, or that anybody on the way can change.
+func checkKeys(issuer, at string, from KeysFrom, wrong func(string, ...any)) {
+	if (at == "") == (from == nil) {
+		wrong("the keys of %s are at a place, or a program's function returns them, and one of both", issuer)
+	}
 	if u, err := url.Parse(at); err == nil && u.Scheme == "http" && !loopback.IsHost(u.Hostname()) {
 		wrong("the keys of %s come over http, where anybody on the way can change them; use https", issuer)
 	}
@@ -415,7 +422,7 @@ func (c *Config) checkEvents(wrong func(string, ...any)) {
 		if len(t.Audience) == 0 {
 			wrong("events: %s has no audience, so events for anybody would count", t.Issuer)
 		}
-		checkKeys(t.Issuer, t.Keys, wrong)
+		checkKeys(t.Issuer, t.Keys, t.KeysFrom, wrong)
 		for _, kind := range t.Types {
 			if !slices.Contains(EventTypes(), kind) {
 				wrong("events: %q is no event that is known; there are %s", kind, strings.Join(EventTypes(), ", "))
@@ -470,7 +477,7 @@ func (c *Config) checkCallers(wrong func(string, ...any)) {
 }
 
 func (c *Config) checkWatch(wrong func(string, ...any)) {
-	if c.Watch.Mail != (post.Server{}) {
+	if c.Watch.Mail != (watch.MailServer{}) {
 		if err := c.Watch.Mail.Check(); err != nil {
 			wrong("watch.mail: %w", err)
 		}

@@ -1,8 +1,10 @@
 package door
 
 import (
+	"context"
 	"errors"
 	"net/http"
+	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent"
@@ -22,24 +24,33 @@ type consentAsk struct {
 	Rehearse bool `json:"rehearse,omitzero" doc:"true where nothing is to be recorded: what a prompt shows before the person agreed"`
 }
 
-// serveConsent answers POST /v1/consents: what the person lets in is recorded, or waits for a reviewer.
-func (d *Door) serveConsent(w http.ResponseWriter, r *request) error {
+// Programs returns what is known of outside programs at a moment, nil where none are answered. It reads all that is kept of them.
+func (d *Door) Programs(ctx context.Context, at time.Time) ([]acts.Entry, error) {
 	b := d.book.Load()
 	if b.desk == nil {
-		return problem(http.StatusNotFound, "No outside program is answered here: the configuration does not say consent: {answer: true}.")
+		return nil, nil
 	}
-	text, err := body(w, r, attempt.MaxSize)
+	return b.desk.Register(ctx, at)
+}
+
+// serveConsent answers POST /v1/consents: what the person lets in is recorded, or waits for a reviewer.
+func (d *Door) serveConsent(w http.ResponseWriter, r *Request) error {
+	b := d.book.Load()
+	if b.desk == nil {
+		return Problemf(http.StatusNotFound, "No outside program is answered here: the configuration does not say consent: {answer: true}.")
+	}
+	text, err := ReadBody(w, r, attempt.MaxSize)
 	if err != nil {
 		return err
 	}
 	ask := new(consentAsk)
 	if err := decodeStrictly(text, ask); err != nil {
-		return problem(http.StatusBadRequest, "%s", err)
+		return Problemf(http.StatusBadRequest, "%s", err)
 	}
 	asked := consent.Request{At: d.now(), Account: ask.Account, Client: ask.Client, Scopes: ask.Scopes, Resource: ask.Resource,
 		RedirectURI: ask.RedirectURI}
 	if err := asked.Check(); err != nil {
-		return problem(http.StatusUnprocessableEntity, "%s", err)
+		return Problemf(http.StatusUnprocessableEntity, "%s", err)
 	}
 	answer := new(acts.Answer)
 	if ask.Rehearse {
@@ -49,10 +60,10 @@ func (d *Door) serveConsent(w http.ResponseWriter, r *request) error {
 	}
 	switch {
 	case errors.Is(err, acts.ErrTooMany):
-		return problem(http.StatusTooManyRequests, "%s", err)
+		return Problemf(http.StatusTooManyRequests, "%s", err)
 	case err != nil:
 		d.log.Error("an outside program could not be answered", "error", err)
-		return problem(http.StatusServiceUnavailable, "The store cannot be used now. Try again.").with("Retry-After", "1")
+		return Problemf(http.StatusServiceUnavailable, "The store cannot be used now. Try again.").With("Retry-After", "1")
 	}
-	return writeValue(w, http.StatusOK, answer)
+	return WriteValue(w, http.StatusOK, answer)
 }

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -23,12 +24,12 @@ import (
 // told is something that is told to a door, and what it answers.
 type told struct {
 	what string
-	at   func(h *house) int
+	at   func(h *doortest.House) int
 }
 
 // anything draws something to tell: statements by two feeds and two issuers, in and out of order, of accounts that come, go and
 // are made anew, reports of a device, and sign-ins that fail and succeed.
-func anything(r *rand.Rand, p *provider) told {
+func anything(r *rand.Rand, p *doortest.Provider) told {
 	name := []string{"ann", "root", "new"}[r.IntN(3)]
 	account := name + "@shop.example"
 	feeds, issuers := []string{all, "bw_payroll"}, []string{feed, "https://other.example"}
@@ -36,46 +37,48 @@ func anything(r *rand.Rand, p *provider) told {
 	more := fmt.Sprintf(`,"active":%t`, active)
 	switch r.IntN(10) {
 	case 0:
-		return told{"POST " + name, func(h *house) int { return h.as(by, "POST", "/Users", user(name, more)) }}
+		return told{"POST " + name, func(h *doortest.House) int { return h.As(by, "POST", "/Users", doortest.User(name, more)) }}
 	case 1, 2:
-		return told{"PUT " + name, func(h *house) int { return h.as(by, "PUT", "/Users/"+scimID(name), user(name, more)) }}
+		return told{"PUT " + name, func(h *doortest.House) int {
+			return h.As(by, "PUT", "/Users/"+doortest.UserID(name), doortest.User(name, more))
+		}}
 	case 3:
-		return told{"DELETE " + name, func(h *house) int { return h.as(by, "DELETE", "/Users/"+scimID(name), "") }}
+		return told{"DELETE " + name, func(h *doortest.House) int { return h.As(by, "DELETE", "/Users/"+doortest.UserID(name), "") }}
 	case 4:
 		members := []string{name, "root"}[:1+r.IntN(2)]
-		return told{"PUT staff", func(h *house) int {
-			if status := h.as(by, "PUT", "/Groups/"+groupID("staff"), group("staff", members...)); status != 404 {
+		return told{"PUT staff", func(h *doortest.House) int {
+			if status := h.As(by, "PUT", "/Groups/"+doortest.GroupID("staff"), doortest.Group("staff", members...)); status != 404 {
 				return status
 			}
-			return h.as(by, "POST", "/Groups", group("staff", members...))
+			return h.As(by, "POST", "/Groups", doortest.Group("staff", members...))
 		}}
 	case 5:
 		kind := risc + []string{"account-disabled", "account-enabled"}[r.IntN(2)]
-		return told{kind, func(h *house) int { return h.tells(p, all, iss, kind, account, minutes, nil) }}
+		return told{kind, func(h *doortest.House) int { return h.Tells(p, all, iss, kind, account, minutes, nil) }}
 	case 6:
 		level := []string{"LOW", "MEDIUM", "HIGH"}[r.IntN(3)]
-		return told{"risk " + level, func(h *house) int {
-			return h.tells(p, all, iss, caep+"risk-level-change", account, minutes, map[string]any{"principal": "USER", "current_level": level})
+		return told{"risk " + level, func(h *doortest.House) int {
+			return h.Tells(p, all, iss, caep+"risk-level-change", account, minutes, map[string]any{"principal": "USER", "current_level": level})
 		}}
 	case 7:
 		kind := caep + "credential-change"
 		change := []string{"create", "revoke"}[r.IntN(2)]
-		return told{kind, func(h *house) int {
-			return h.tells(p, all, iss, kind, account, minutes, map[string]any{"credential_type": "password", "change_type": change})
+		return told{kind, func(h *doortest.House) int {
+			return h.Tells(p, all, iss, kind, account, minutes, map[string]any{"credential_type": "password", "change_type": change})
 		}}
 	case 8:
 		body := fmt.Sprintf(`{"account":%q,"app":"mail","failed":[{"method":"password","reason":"refused"}]}`, account)
-		return told{"fails", func(h *house) int { h.decide(body); return 0 }}
+		return told{"fails", func(h *doortest.House) int { h.Answer(body); return 0 }}
 	}
 	body := fmt.Sprintf(`{"account":%q,"app":"mail","device":{"id":"till"},"session":{"id":"s-%d"},"proofs":[%s]}`, account, r.IntN(4),
 		password)
-	return told{"signs on", func(h *house) int { h.decide(body); return 0 }}
+	return told{"signs on", func(h *doortest.House) int { h.Answer(body); return 0 }}
 }
 
 // TestDoorsInTurnComeToTheSame: whatever is told, at whichever of two doors on one database, and on a file, comes to the facts
 // that one door in memory comes to.
 func TestDoorsInTurnComeToTheSame(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	at := storetest.Postgres(t)
 	for seed := range 4 {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
@@ -83,7 +86,7 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 			if seed > 0 {
 				at = storetest.Postgres(t)
 			}
-			onDatabase := func(name string) *house {
+			onDatabase := func(name string) *doortest.House {
 				s, err := postgres.Open(t.Context(), at)
 				require.NoError(t, err)
 				t.Cleanup(func() { s.Close() })
@@ -92,13 +95,16 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 			file, err := sqlite.Open(filepath.Join(t.TempDir(), "door.db"))
 			require.NoError(t, err)
 			t.Cleanup(func() { file.Close() })
-			alone, onFile, doors := shopOn(t, nil, "door", p), shopOn(t, file, "door", p), []*house{onDatabase("north"), onDatabase("south")}
+			alone, onFile, doors := shopOn(t, nil, "door", p), shopOn(t, file, "door", p), []*doortest.House{
+				onDatabase("north"),
+				onDatabase("south"),
+			}
 			second := shopOn(t, &neverFirst{}, "door", p)
-			houses := append([]*house{alone, onFile, second}, doors...)
+			houses := append([]*doortest.House{alone, onFile, second}, doors...)
 			for range 60 {
 				x := anything(r, p)
 				for _, h := range houses {
-					h.pass(time.Second)
+					h.Pass(time.Second)
 					h.Forget() // what another did is heard of in its time, which is not awaited here
 				}
 				want := x.at(alone)
@@ -113,11 +119,11 @@ func TestDoorsInTurnComeToTheSame(t *testing.T) {
 					require.JSONEq(t, want, keptOf(t, h, name), name)
 				}
 				for _, h := range houses[1:] { // which is noted, so that it comes last
-					require.Equal(t, alone.cause(name, "mail", ""), h.cause(name, "mail", ""))
+					require.Equal(t, alone.Cause(name, "mail", ""), h.Cause(name, "mail", ""))
 				}
 			}
 			for _, h := range houses[1:] {
-				_, err := journal.Verify(t.Context(), h.store, journal.Verification{})
+				_, err := journal.Verify(t.Context(), h.Kept, journal.Verification{})
 				require.NoError(t, err)
 			}
 		})
@@ -137,8 +143,8 @@ func (s *neverFirst) Update(ctx context.Context, change func(store.Tx) error) er
 }
 
 // keptOf is what a store keeps of an account, but for the resources that feeds pushed, which bear the time of their making.
-func keptOf(t *testing.T, h *house, name string) string {
-	a := h.account(name)
+func keptOf(t *testing.T, h *doortest.House, name string) string {
+	a := h.Account(name)
 	a.Pushed = nil
 	text := store.RowOf(a).Value
 	require.True(t, json.Valid(text))

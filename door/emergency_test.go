@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -30,7 +31,7 @@ func (s *shelf) Keep(name string, text []byte) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.full {
-		return errBroken
+		return doortest.ErrBroken
 	}
 	if s.has == nil {
 		s.has = map[string][]byte{}
@@ -55,10 +56,10 @@ const (
 
 func TestTheEmergencyAccountGetsIn(t *testing.T) {
 	files := fstest.MapFS{"shop.yaml": {Data: []byte(shop)}}
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	// open is a house on a store, with what it keeps of its own.
-	open := func(t *testing.T, s store.Store, own *shelf, away bool) *house {
-		return newHouse(t, s, func(c *door.Config) {
+	open := func(t *testing.T, s store.Store, own *shelf, away bool) *doortest.House {
+		return doortest.New(t, s, func(c *door.Config) {
 			c.Callers[0].People = door.PeopleBounds{Accounts: []string{"anyone"}, Facts: []string{"active", "risk", "methods", "password"}}
 			c.Events = []door.Transmitter{{Issuer: feed, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL}}
 		}, func(o *door.Options) {
@@ -70,19 +71,19 @@ func TestTheEmergencyAccountGetsIn(t *testing.T) {
 			}
 		})
 	}
-	verdict := func(h *house, body string) (decide.Verdict, string) {
-		a := h.decide(body)
+	verdict := func(h *doortest.House, body string) (decide.Verdict, string) {
+		a := h.Answer(body)
 		return a.Verdict, string(a.Causes[0].Code)
 	}
-	is := func(t *testing.T, h *house, want decide.Verdict, body string) {
+	is := func(t *testing.T, h *doortest.House, want decide.Verdict, body string) {
 		t.Helper()
 		h.Forget()
 		came, cause := verdict(h, body)
-		require.Equal(t, want, came, cause+h.log.String())
+		require.Equal(t, want, came, cause+h.Logged.String())
 	}
 	ann := `{"account":"ann@shop.example","app":"mail","proofs":[` + password + `]}`
-	recorded := func(h *house, account string) (n int) {
-		for e, err := range h.store.Entries(t.Context(), journal.Filter{Account: account, Kind: journal.Decision}) {
+	recorded := func(h *doortest.House, account string) (n int) {
+		for e, err := range h.Kept.Entries(t.Context(), journal.Filter{Account: account, Kind: journal.Decision}) {
 			require.NoError(t, err)
 			require.NotEmpty(t, e.ID)
 			n++
@@ -103,30 +104,30 @@ func TestTheEmergencyAccountGetsIn(t *testing.T) {
 		"the door has no state, and nothing can be noted": {writes: true, want: decide.Block},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s, own := new(broken), (*shelf)(nil)
+			s, own := new(doortest.Broken), (*shelf)(nil)
 			if c.own {
 				own = new(shelf)
 			}
 			h := open(t, s, own, false)
 			is(t, h, decide.Grant, safe)
 			was := recorded(h, "safe")
-			s.fail(c.reads, c.writes)
+			s.Fail(c.reads, c.writes)
 			if own != nil {
 				own.mu.Lock()
 				own.full = c.full
 				own.mu.Unlock()
 			}
 			h.Forget()
-			a := h.decide(safe)
+			a := h.Answer(safe)
 			require.Equal(t, c.want, a.Verdict, a.Causes)
 			require.NotEmpty(t, a.Degraded)
 			is(t, h, decide.Block, ann)
 			if c.want == decide.Grant {
 				came, _ := verdict(h, notSafe)
 				require.NotEqual(t, decide.Grant, came, "by its key alone")
-				require.Equal(t, c.writes, strings.Contains(h.log.String(), a.ID), h.log.String())
+				require.Equal(t, c.writes, strings.Contains(h.Logged.String(), a.ID), h.Logged.String())
 			}
-			s.fail(false, false)
+			s.Fail(false, false)
 			is(t, h, decide.Grant, ann)
 			if c.want == decide.Grant {
 				require.Eventually(t, func() bool { return recorded(h, "safe") > was }, 20*time.Second, 10*time.Millisecond,
@@ -137,44 +138,44 @@ func TestTheEmergencyAccountGetsIn(t *testing.T) {
 		})
 	}
 	t.Run("what an administrator did is held to, what others say is not", func(t *testing.T) {
-		s, own := new(broken), new(shelf)
+		s, own := new(doortest.Broken), new(shelf)
 		h := open(t, s, own, false)
 		is(t, h, decide.Grant, safe)
 		for _, kind := range []string{risc + "account-disabled", caep + "session-revoked"} {
-			e := event(kind, kind, map[string]any{"format": "opaque", "id": "safe"}, map[string]any{"event_timestamp": h.clock().Unix()})
-			status, text := h.push(p.sign("first", "secevent+jwt", e))
+			e := doortest.Event(kind, kind, map[string]any{"format": "opaque", "id": "safe"}, map[string]any{"event_timestamp": h.Clock().Unix()})
+			status, text := h.PushEvent(p.Sign("first", "secevent+jwt", e))
 			require.Equal(t, http.StatusAccepted, status, text)
 		}
-		require.Contains(t, h.log.String(), "not_allowed")
+		require.Contains(t, h.Logged.String(), "not_allowed")
 		is(t, h, decide.Grant, safe)
 		a := &store.Account{Name: "safe"}
 		a.Say(store.Statement{Fact: store.Disabled, By: store.AdministratorSource("ragna"), At: noon, Value: attempt.BoolScalar(true)})
 		require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, a) }))
 		is(t, h, decide.Block, safe)
-		s.fail(true, true)
+		s.Fail(true, true)
 		is(t, h, decide.Block, safe)
 		require.NoError(t, h.Close())
 		h = open(t, s, own, true)
 		is(t, h, decide.Block, safe)
 	})
 	t.Run("the door starts without its store", func(t *testing.T) {
-		s, own := new(broken), new(shelf)
+		s, own := new(doortest.Broken), new(shelf)
 		h := open(t, s, own, false)
 		require.NoError(t, h.Close())
-		s.fail(true, true)
+		s.Fail(true, true)
 		h = open(t, s, own, true)
 		is(t, h, decide.Grant, safe)
 		is(t, h, decide.Block, ann)
 		require.False(t, h.Ready(t.Context()).Ready)
 		require.NoError(t, h.Close())
-		s.fail(false, false)
+		s.Fail(false, false)
 		h = open(t, s, own, false)
 		require.Equal(t, 1, recorded(h, "safe"), "what it owed it enters at the next start")
-		h.pass(time.Second)
+		h.Pass(time.Second)
 		require.NoError(t, h.EndSessionsOf("safe", "she called"))
 		is(t, h, decide.Block, `{"account":"safe","app":"admin","session":{"id":"s-1","started":"`+noon.Format(time.RFC3339)+
 			`","proofs":[{"method":"security-key","at":"`+noon.Format(time.RFC3339)+`"}]}}`)
-		h.pass(time.Second)
+		h.Pass(time.Second)
 		is(t, h, decide.Grant, safe)
 	})
 }

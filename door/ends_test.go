@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/postgres"
@@ -44,13 +45,13 @@ func (e ends) holds(s *signedIn) bool {
 // TestEndsHold: nothing authenticated at or before a revocation, or a session's end, is admitted after it, at whichever of two doors, in
 // whichever order they hear of it; and who signs in after it is admitted.
 func TestEndsHold(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	const second = "https://second.example"
 	for seed := range *modelRuns {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(uint64(seed), 28))
 			address := storetest.Postgres(t)
-			var doors []*house
+			var doors []*doortest.House
 			for _, name := range []string{"north", "south"} {
 				s, err := postgres.Open(t.Context(), address)
 				require.NoError(t, err)
@@ -61,15 +62,15 @@ func TestEndsHold(t *testing.T) {
 					c.Tokens = append(c.Tokens, other)
 				}))
 			}
-			either := func() *house { return doors[r.IntN(2)] }
+			either := func() *doortest.House { return doors[r.IntN(2)] }
 			var tokens []*signedIn
 			held, events := ends{}, 0
 			tell := func(iss, kind string, subject map[string]any, at time.Time) {
 				h := either()
 				events++
-				e := event(fmt.Sprint("e-", events), kind, subject, map[string]any{"event_timestamp": at.Unix()})
-				e["iss"], e["iat"] = iss, h.clock().Unix()
-				status, text := h.push(p.sign("first", "secevent+jwt", e))
+				e := doortest.Event(fmt.Sprint("e-", events), kind, subject, map[string]any{"event_timestamp": at.Unix()})
+				e["iss"], e["iat"] = iss, h.Clock().Unix()
+				status, text := h.PushEvent(p.Sign("first", "secevent+jwt", e))
 				require.Equal(t, http.StatusAccepted, status, text)
 			}
 			var story []string
@@ -80,13 +81,13 @@ func TestEndsHold(t *testing.T) {
 				account, sid, iss := []string{"ann", "root"}[r.IntN(2)], []string{"s-1", "s-2"}[r.IntN(2)], []string{issuer, second}[r.IntN(2)]
 				who := map[string]any{"format": "opaque", "id": account}
 				what := map[string]any{"format": "complex", "user": who, "session": map[string]any{"format": "opaque", "id": sid}}
-				now := doors[0].clock()
+				now := doors[0].Clock()
 				at := now.Add(-time.Duration(r.IntN(3)) * time.Minute) // an event may be late
 				step := ""
 				switch r.IntN(10) {
 				case 0, 1, 2:
 					s := &signedIn{issuer: iss, sid: sid, account: account, at: now}
-					s.token = doors[0].bearer(p, sid, map[string]any{"iss": iss, "sub": account})
+					s.token = doors[0].Bearer(p, sid, map[string]any{"iss": iss, "sub": account})
 					tokens, step = append(tokens, s), "signs in"
 				case 3:
 					tell(issuer, caep+"session-revoked", who, at)
@@ -101,13 +102,13 @@ func TestEndsHold(t *testing.T) {
 					held.until(sid+" of "+account, at)
 					step = "session is revoked by another"
 				case 6:
-					status, _, _ := either().ask("DELETE", "/v1/sessions/"+store.SessionID(iss, sid, account), all, nil)
+					status, _, _ := either().Ask("DELETE", "/v1/sessions/"+store.SessionID(iss, sid, account), all, nil)
 					if status == http.StatusNoContent {
 						held.until(iss+" "+sid+" of "+account, now)
 					}
 					step = fmt.Sprint("session is ended ", status)
 				case 7:
-					status, _, text := either().ask("DELETE", "/v1/sessions?account="+account, all, nil)
+					status, _, text := either().Ask("DELETE", "/v1/sessions?account="+account, all, nil)
 					require.Equal(t, http.StatusNoContent, status, string(text))
 					held.until(account, now)
 					step = "is ended"
@@ -117,7 +118,7 @@ func TestEndsHold(t *testing.T) {
 				default:
 					d := time.Duration(r.IntN(120)) * time.Second
 					for _, h := range doors {
-						h.pass(d)
+						h.Pass(d)
 					}
 				}
 				story = append(story, fmt.Sprintf("%s %s %s %s (at %s)", now.Format(time.TimeOnly), account, sid, iss+" "+step,
@@ -126,7 +127,7 @@ func TestEndsHold(t *testing.T) {
 					if r.IntN(3) > 0 && i < len(tokens)-1 {
 						continue // not each is seen each time
 					}
-					status, text := either().opens(s.token, "mail")
+					status, text := either().Opens(s.token, "mail")
 					want := map[bool]int{true: 401, false: 200}[held.holds(s)]
 					require.Equal(t, want, status, "%s %s %s of %s\n%s\n%v", s.issuer, s.sid, s.account, s.at.Format(time.TimeOnly), text, story)
 				}

@@ -96,25 +96,25 @@ func (d *Door) attemptOf(q *evaluationAsk, searched string) (*attempt.Attempt, e
 		err = attempt.ParsePart(known, a)
 	}
 	if err != nil {
-		return nil, problem(http.StatusBadRequest, "context: %s", err)
+		return nil, Problemf(http.StatusBadRequest, "context: %s", err)
 	}
 	switch {
 	case a.Account != "" || a.App != "" || a.Action != attempt.SignIn:
-		return nil, problem(http.StatusBadRequest, "context: the account, app and action are the subject, resource and action.")
+		return nil, Problemf(http.StatusBadRequest, "context: the account, app and action are the subject, resource and action.")
 	case q.Subject == nil || searched != "subject" && q.Subject.ID == "":
-		return nil, problem(http.StatusBadRequest, "The request has no subject: {\"type\": \"account\", \"id\": …}.")
+		return nil, Problemf(http.StatusBadRequest, "The request has no subject: {\"type\": \"account\", \"id\": …}.")
 	case q.Subject.Type != "account" && q.Subject.Type != "user":
-		return nil, problem(http.StatusBadRequest, "subject.type is account, not %q.", q.Subject.Type)
+		return nil, Problemf(http.StatusBadRequest, "subject.type is account, not %q.", q.Subject.Type)
 	case q.Resource == nil || searched != "resource" && q.Resource.ID == "":
-		return nil, problem(http.StatusBadRequest, "The request has no resource: {\"type\": \"app\", \"id\": …}.")
+		return nil, Problemf(http.StatusBadRequest, "The request has no resource: {\"type\": \"app\", \"id\": …}.")
 	case q.Resource.Type != "app" && q.Resource.Type != "application":
-		return nil, problem(http.StatusBadRequest, "resource.type is app, not %q.", q.Resource.Type)
+		return nil, Problemf(http.StatusBadRequest, "resource.type is app, not %q.", q.Resource.Type)
 	case searched != "action" && (q.Action == nil || q.Action.Name == ""):
-		return nil, problem(http.StatusBadRequest, "The request has no action: {\"name\": \"sign-in\"}.")
+		return nil, Problemf(http.StatusBadRequest, "The request has no action: {\"name\": \"sign-in\"}.")
 	}
 	if searched != "action" {
 		if err := a.Action.UnmarshalText([]byte(q.Action.Name)); err != nil {
-			return nil, problem(http.StatusBadRequest, "action.name: %s.", err)
+			return nil, Problemf(http.StatusBadRequest, "action.name: %s.", err)
 		}
 	}
 	a.Account, a.App = q.Subject.ID, q.Resource.ID
@@ -129,7 +129,7 @@ func (d *Door) attemptOf(q *evaluationAsk, searched string) (*attempt.Attempt, e
 		checked.App = "any"
 	}
 	if err := d.CheckAttempt(&checked); err != nil {
-		return nil, problem(http.StatusBadRequest, "%s", err)
+		return nil, Problemf(http.StatusBadRequest, "%s", err)
 	}
 	return a, nil
 }
@@ -199,7 +199,7 @@ func (d *Door) evaluate(ctx context.Context, q *evaluationAsk, caller *Caller) (
 }
 
 // serveEvaluation answers POST /access/v1/evaluation.
-func (d *Door) serveEvaluation(w http.ResponseWriter, r *request) error {
+func (d *Door) serveEvaluation(w http.ResponseWriter, r *Request) error {
 	q := new(evaluationAsk)
 	if err := readAsk(w, r, q); err != nil {
 		return err
@@ -208,38 +208,38 @@ func (d *Door) serveEvaluation(w http.ResponseWriter, r *request) error {
 	if err != nil {
 		return err
 	}
-	return writeValue(w, http.StatusOK, made)
+	return WriteValue(w, http.StatusOK, made)
 }
 
-func readAsk(w http.ResponseWriter, r *request, into any) error {
-	text, err := body(w, r, attempt.MaxSize)
+func readAsk(w http.ResponseWriter, r *Request, into any) error {
+	text, err := ReadBody(w, r, attempt.MaxSize)
 	if err != nil {
 		return err
 	}
 	if err := json.Unmarshal(text, into); err != nil { // what else is sent is not refused (§5.5)
-		return problem(http.StatusBadRequest, "The JSON cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
+		return Problemf(http.StatusBadRequest, "The JSON cannot be read: %s", strings.TrimPrefix(err.Error(), "json: "))
 	}
 	return nil
 }
 
 // serveEvaluations answers POST /access/v1/evaluations.
-func (d *Door) serveEvaluations(w http.ResponseWriter, r *request) error {
+func (d *Door) serveEvaluations(w http.ResponseWriter, r *Request) error {
 	q := new(evaluationsAsk)
 	if err := readAsk(w, r, q); err != nil {
 		return err
 	}
 	switch semantic := q.Options.Semantic; {
 	case semantic != "" && semantic != executeAll && semantic != denyOnFirstDeny && semantic != permitOnFirstPermit:
-		return problem(http.StatusBadRequest, "options.evaluations_semantic is %s, %s or %s, not %q.", executeAll, denyOnFirstDeny,
+		return Problemf(http.StatusBadRequest, "options.evaluations_semantic is %s, %s or %s, not %q.", executeAll, denyOnFirstDeny,
 			permitOnFirstPermit, semantic)
 	case len(q.Evaluations) > d.config.Limits.Batch:
-		return problem(http.StatusRequestEntityTooLarge, "At most %d evaluations are made at once.", d.config.Limits.Batch)
+		return Problemf(http.StatusRequestEntityTooLarge, "At most %d evaluations are made at once.", d.config.Limits.Batch)
 	case len(q.Evaluations) == 0: // as one evaluation (§7.1)
 		made, err := d.evaluate(r.Context(), &q.evaluationAsk, r.caller.Caller)
 		if err != nil {
 			return err
 		}
-		return writeValue(w, http.StatusOK, made)
+		return WriteValue(w, http.StatusOK, made)
 	}
 	if err := d.spend(r.caller, len(q.Evaluations)-1); err != nil { // each counts, and one did already
 		return err
@@ -273,7 +273,7 @@ func (d *Door) serveEvaluations(w http.ResponseWriter, r *request) error {
 			break
 		}
 	}
-	return writeValue(w, http.StatusOK, all)
+	return WriteValue(w, http.StatusOK, all)
 }
 
 // searchAsk is a request for a search (§8).
@@ -330,7 +330,7 @@ func (d *Door) complete(b *inForce, stated *attempt.Attempt, asked Asked, g *gat
 
 // search reads a search, and returns those of some candidates for which ask says yes, in order, a
 // page at a time. Candidates are given from one name on.
-func search[T any](d *Door, w http.ResponseWriter, r *request, what string, from func(after string) func(yield func(string, error) bool),
+func search[T any](d *Door, w http.ResponseWriter, r *Request, what string, from func(after string) func(yield func(string, error) bool),
 	attempted func(a *attempt.Attempt, candidate string), result func(candidate string) T) error {
 	q := new(searchAsk)
 	if err := readAsk(w, r, q); err != nil {
@@ -349,7 +349,7 @@ func search[T any](d *Door, w http.ResponseWriter, r *request, what string, from
 	next := ""
 	for candidate, err := range from(q.Page.Token) {
 		if err != nil {
-			return d.unavailable(err)
+			return d.Unavailable(err)
 		}
 		tried := *a
 		attempted(&tried, candidate)
@@ -358,17 +358,17 @@ func search[T any](d *Door, w http.ResponseWriter, r *request, what string, from
 		}
 		if len(list.Results) == limit {
 			list.Page = &page{Next: next, Count: limit}
-			return writeValue(w, http.StatusOK, list)
+			return WriteValue(w, http.StatusOK, list)
 		}
 		list.Results, next = append(list.Results, result(candidate)), candidate
 	}
 	list.Page = &page{Count: len(list.Results)}
-	return writeValue(w, http.StatusOK, list)
+	return WriteValue(w, http.StatusOK, list)
 }
 
 // serveSubjectSearch answers POST /access/v1/search/subject: which accounts would be granted the
 // action at the app, as the context says and with the facts of the store.
-func (d *Door) serveSubjectSearch(w http.ResponseWriter, r *request) error {
+func (d *Door) serveSubjectSearch(w http.ResponseWriter, r *Request) error {
 	return search(d, w, r, "subject", func(after string) func(func(string, error) bool) { return d.accountsFrom(r.Context(), after) },
 		func(a *attempt.Attempt, account string) { a.Account = account },
 		func(account string) entity { return entity{Type: "account", ID: account} })
@@ -412,7 +412,7 @@ func (d *Door) accountsFrom(ctx context.Context, after string) func(func(string,
 
 // serveResourceSearch answers POST /access/v1/search/resource: which apps the account would be
 // granted.
-func (d *Door) serveResourceSearch(w http.ResponseWriter, r *request) error {
+func (d *Door) serveResourceSearch(w http.ResponseWriter, r *Request) error {
 	var apps []string
 	for _, app := range inside.Of(d.book.Load().Judge()).Directory().Apps {
 		apps = append(apps, app.Name)
@@ -423,7 +423,7 @@ func (d *Door) serveResourceSearch(w http.ResponseWriter, r *request) error {
 
 // serveActionSearch answers POST /access/v1/search/action: which actions the account would be
 // granted at the app.
-func (d *Door) serveActionSearch(w http.ResponseWriter, r *request) error {
+func (d *Door) serveActionSearch(w http.ResponseWriter, r *Request) error {
 	return search(d, w, r, "action", namesFrom(attempt.Actions()), func(a *attempt.Attempt, action string) {
 		a.Action.UnmarshalText([]byte(action)) // which is one of the words
 	}, func(action string) actionName { return actionName{Name: action} })
@@ -445,13 +445,13 @@ func namesFrom(names []string) func(string) func(func(string, error) bool) {
 
 // serveMetadata answers GET /.well-known/authzen-configuration (§9). The addresses are those of
 // watch.door in the configuration, else those under which it was asked.
-func (d *Door) serveMetadata(w http.ResponseWriter, r *request) error {
+func (d *Door) serveMetadata(w http.ResponseWriter, r *Request) error {
 	scheme := "https://"
 	if r.TLS == nil && !d.config.BehindProxy {
 		scheme = "http://"
 	}
 	at := strings.TrimSuffix(cmp.Or(d.config.Watch.Door, scheme+r.Host), "/")
-	return writeValue(w, http.StatusOK, map[string]string{
+	return WriteValue(w, http.StatusOK, map[string]string{
 		"policy_decision_point":       at,
 		"access_evaluation_endpoint":  at + "/access/v1/evaluation",
 		"access_evaluations_endpoint": at + "/access/v1/evaluations",

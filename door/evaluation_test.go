@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 )
 
 // asks are the parts of a request to the OpenID Authorization API 1.0.
@@ -21,7 +22,7 @@ const (
 )
 
 func TestEvaluation(t *testing.T) {
-	h := newHouse(t, nil, nil)
+	h := doortest.New(t, nil, nil)
 	for name, c := range map[string]struct {
 		parts    []string
 		status   int
@@ -51,7 +52,7 @@ func TestEvaluation(t *testing.T) {
 			"which is not now"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, _, text := h.ask("POST", "/access/v1/evaluation", all, "{"+strings.Join(c.parts, ",")+"}")
+			status, _, text := h.Ask("POST", "/access/v1/evaluation", all, "{"+strings.Join(c.parts, ",")+"}")
 			require.Equal(t, c.status, status, string(text))
 			require.Contains(t, string(text), c.has)
 			var e struct{ Decision bool }
@@ -62,7 +63,7 @@ func TestEvaluation(t *testing.T) {
 }
 
 func TestEvaluations(t *testing.T) {
-	h := newHouse(t, nil, func(c *door.Config) { c.Limits.Batch = 4 })
+	h := doortest.New(t, nil, func(c *door.Config) { c.Limits.Batch = 4 })
 	yes, no, bad := "{"+resource+"}", `{"resource":{"type":"app","id":"board-papers"}}`, `{"resource":{"type":"ship","id":"x"}}`
 	for name, c := range map[string]struct {
 		list, semantic string
@@ -82,12 +83,8 @@ func TestEvaluations(t *testing.T) {
 			if c.semantic != "" {
 				options = `,"options":{"evaluations_semantic":"` + c.semantic + `"}`
 			}
-			status, _, text := h.ask(
-				"POST",
-				"/access/v1/evaluations",
-				all,
-				"{"+subject+","+action+","+atPier+`,"evaluations":[`+c.list+"]"+options+"}",
-			)
+			status, _, text := h.Ask("POST", "/access/v1/evaluations", all,
+				"{"+subject+","+action+","+atPier+`,"evaluations":[`+c.list+"]"+options+"}")
 			require.Equal(t, c.status, status, string(text))
 			var got struct {
 				Evaluations []struct{ Decision bool }
@@ -101,20 +98,15 @@ func TestEvaluations(t *testing.T) {
 		})
 	}
 	t.Run("none is one", func(t *testing.T) {
-		status, _, text := h.ask(
-			"POST",
-			"/access/v1/evaluations",
-			all,
-			"{"+strings.Join([]string{subject, action, resource, atPier}, ",")+"}",
-		)
+		status, _, text := h.Ask("POST", "/access/v1/evaluations", all, "{"+strings.Join([]string{subject, action, resource, atPier}, ",")+"}")
 		require.Equal(t, 200, status)
 		require.True(t, strings.HasPrefix(string(text), `{"decision":true`), string(text))
 	})
 }
 
 func TestSearches(t *testing.T) {
-	h := newHouse(t, nil, nil)
-	before := len(h.entries())
+	h := doortest.New(t, nil, nil)
+	before := len(h.Entries())
 	type results struct {
 		Results []struct{ Type, ID, Name string }
 		Page    struct {
@@ -122,7 +114,7 @@ func TestSearches(t *testing.T) {
 		}
 	}
 	search := func(what string, parts ...string) results {
-		status, _, text := h.ask("POST", "/access/v1/search/"+what, all, "{"+strings.Join(parts, ",")+"}")
+		status, _, text := h.Ask("POST", "/access/v1/search/"+what, all, "{"+strings.Join(parts, ",")+"}")
 		require.Equal(t, http.StatusOK, status, string(text))
 		var r results
 		require.NoError(t, json.Unmarshal(text, &r))
@@ -153,13 +145,13 @@ func TestSearches(t *testing.T) {
 		}
 	}
 	require.Equal(t, names(whole), paged)
-	require.Len(t, h.entries(), before, "a search is no decision")
+	require.Len(t, h.Entries(), before, "a search is no decision")
 	for _, id := range names(whole) { // what a search says is what an evaluation says
-		_, _, text := h.ask("POST", "/access/v1/evaluation", all, "{"+strings.Join([]string{
+		_, _, text := h.Ask("POST", "/access/v1/evaluation", all, "{"+strings.Join([]string{
 			`"subject":{"type":"account","id":"` + id + `"}`, action, resource, atPier}, ",")+"}")
 		require.True(t, strings.HasPrefix(string(text), `{"decision":true`), string(text))
 	}
-	status, _, text := h.ask("GET", "/.well-known/authzen-configuration", "", nil)
+	status, _, text := h.Ask("GET", "/.well-known/authzen-configuration", "", nil)
 	require.Equal(t, 200, status)
 	require.Contains(t, string(text), `"access_evaluation_endpoint":"http://example.com/access/v1/evaluation"`)
 }

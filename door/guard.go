@@ -132,18 +132,18 @@ func (d *Door) seen(r *http.Request) (seenRequest, error) {
 // urlOf joins a host and a path. A client can send others, to which nothing is opened: nginx would make 500 of any other problem.
 func urlOf(host, path string) (string, error) {
 	if !strings.HasPrefix(path, "/") || strings.ContainsAny(host, "/?#\\@,") {
-		return "", problem(http.StatusForbidden, "This cannot be opened.")
+		return "", Problemf(http.StatusForbidden, "This cannot be opened.")
 	}
 	return host + path, nil
 }
 
 // serveGuard answers GET /v1/guard, which a reverse proxy asks for each request: with 200 and the
 // account in a header, 401 and a challenge, or 403.
-func (d *Door) serveGuard(w http.ResponseWriter, r *request) error {
+func (d *Door) serveGuard(w http.ResponseWriter, r *Request) error {
 	if !d.isTrusted(remote(r.Request)) {
-		known, err := d.admit(MayDecide, r.withoutToken())
+		known, err := d.admit(&Route{Right: MayDecide}, r.withoutToken())
 		if known == nil || err != nil {
-			return problem(http.StatusForbidden, "The guard is asked by a trusted proxy, or with a client certificate.")
+			return Problemf(http.StatusForbidden, "The guard is asked by a trusted proxy, or with a client certificate.")
 		}
 	}
 	seen, err := d.forwarded(r.Request)
@@ -163,7 +163,7 @@ func (d *Door) serveGuard(w http.ResponseWriter, r *request) error {
 
 // withoutToken returns the request without its bearer token, which is that of the person and says
 // nothing of who calls.
-func (r *request) withoutToken() *http.Request {
+func (r *Request) withoutToken() *http.Request {
 	bare := r.Request.Clone(r.Context())
 	bare.Header.Del("Authorization")
 	return bare
@@ -204,7 +204,7 @@ func (d *Door) forwarded(r *http.Request) (seenRequest, error) {
 	one := func(name string) (string, error) {
 		values := r.Header.Values(name)
 		if len(values) != 1 || values[0] == "" || strings.ContainsAny(values[0], " \t") {
-			return "", problem(http.StatusBadRequest, "The proxy is to send %s, once and with one value.", name)
+			return "", Problemf(http.StatusBadRequest, "The proxy is to send %s, once and with one value.", name)
 		}
 		return values[0], nil
 	}
@@ -244,7 +244,7 @@ func (d *Door) admits(r *http.Request, seen seenRequest) (string, error) {
 	}
 	account, err := d.admitsToken(r, b, url, seen.ip)
 	if err != nil && app != nil && app.Public {
-		d.metrics.passed()
+		d.Count(PassedAgain, "")
 		return "", nil
 	}
 	return account, err
@@ -255,12 +255,12 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 	token, err := d.believed.Load().tokens.of(r)
 	switch {
 	case errors.Is(err, errNoToken):
-		return "", problem(http.StatusUnauthorized, "Sign on first.").with("WWW-Authenticate", `Bearer realm="sign-on"`)
+		return "", Problemf(http.StatusUnauthorized, "Sign on first.").With("WWW-Authenticate", `Bearer realm="sign-on"`)
 	case err != nil:
-		d.metrics.refused("invalid_token")
+		d.Count(RequestsRefused, "invalid_token")
 		d.guard.refused.Do(func() { d.log.Info("tokens are refused; the metric counts them all", "why", err) })
-		return "", problem(http.StatusUnauthorized, "The token is not valid. Sign on again.").
-			with("WWW-Authenticate", `Bearer error="invalid_token"`)
+		return "", Problemf(http.StatusUnauthorized, "The token is not valid. Sign on again.").
+			With("WWW-Authenticate", `Bearer error="invalid_token"`)
 	}
 	a := token.attempt(b, d.now(), app)
 	if ip.IsValid() {
@@ -268,7 +268,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 	}
 	a.Through = attempt.Known(attempt.Browser)
 	if err := d.CheckAttempt(a); err != nil {
-		return "", problem(http.StatusForbidden, "This cannot be opened.")
+		return "", Problemf(http.StatusForbidden, "This cannot be opened.")
 	}
 	asked, now := Asked{Caller: "guard", token: token}, d.now()
 	g := &gathering{authenticated: token.authenticated}
@@ -276,7 +276,7 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 	key := admission{token.digest, app, ip, b}
 	if last, ok := d.guard.recent.Get(key); ok && now.Before(last.until) && (last.lapses.IsZero() || now.Before(last.lapses)) {
 		if verdict, _ := d.judge(r.Context(), b, a, asked, g); verdict == decide.Grant && len(g.degraded()) == 0 {
-			d.metrics.passed()
+			d.Count(PassedAgain, "")
 			return a.Account, nil
 		}
 	}
@@ -353,11 +353,11 @@ func (d *Door) challenge(b *inForce, answer *Answer, token *access) error {
 	}
 	classes, age, provable := wanted(b, answer.Demands, answer.isOver)
 	if answer.Causes[0].Code != decide.SessionEnded && (answer.ToPerson.Verdict != decide.StepUp || !provable) {
-		return problem(http.StatusForbidden, "%s", detail).with("Decision-Id", answer.ID)
+		return Problemf(http.StatusForbidden, "%s", detail).With("Decision-Id", answer.ID)
 	}
 	if !answer.Limits.Shared {
 		if err := d.give(answer, token); err != nil {
-			return d.unavailable(err)
+			return d.Unavailable(err)
 		}
 	}
 	if answer.isOver || !answer.Limits.Shared {
@@ -370,7 +370,7 @@ func (d *Door) challenge(b *inForce, answer *Answer, token *access) error {
 	if age >= 0 {
 		header += `, max_age="` + strconv.Itoa(int(age/time.Second)) + `"`
 	}
-	return problem(http.StatusUnauthorized, "%s", detail).with("WWW-Authenticate", header).with("Decision-Id", answer.ID)
+	return Problemf(http.StatusUnauthorized, "%s", detail).With("WWW-Authenticate", header).With("Decision-Id", answer.ID)
 }
 
 // wanted returns the classes of the assurances that open demands are from, or all of them, the shortest time within

@@ -4,11 +4,9 @@ import (
 	"bufio"
 	"context"
 	"crypto/ecdsa"
-	"crypto/elliptic"
 	cryptorand "crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -18,7 +16,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
 	"net/url"
 	"os"
 	"os/exec"
@@ -26,142 +23,30 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
-	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// provider is a stand-in for an identity provider: it signs tokens, and serves its keys.
-type provider struct {
-	*httptest.Server
-	t    tester
-	mu   sync.Mutex
-	keys map[string]*ecdsa.PrivateKey
-	asks int
-	// asked has each request for the keys, and hold keeps those waiting, where it is not nil.
-	asked chan *http.Request
-	hold  chan struct{}
-}
-
-func newProvider(t tester) *provider {
-	p := &provider{t: t, keys: map[string]*ecdsa.PrivateKey{}, asked: make(chan *http.Request, 10)}
-	p.rotate("first")
-	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		select {
-		case p.asked <- r:
-		default: // nobody looks
-		}
-		if p.hold != nil {
-			select {
-			case <-p.hold:
-			case <-r.Context().Done():
-			}
-		}
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		p.asks++
-		var set jose.JSONWebKeySet
-		for kid, key := range p.keys {
-			set.Keys = append(set.Keys, jose.JSONWebKey{Key: key.Public(), KeyID: kid, Algorithm: "ES256", Use: "sig"})
-		}
-		json.NewEncoder(w).Encode(set)
-	}))
-	t.Cleanup(p.Close)
-	return p
-}
-
-// rotate has one key, of that name.
-func (p *provider) rotate(kid string) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), cryptorand.Reader)
-	require.NoError(p.t, err)
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.keys = map[string]*ecdsa.PrivateKey{kid: key}
-}
-
-// sign makes a token with the key of that name.
-func (p *provider) sign(kid, kind string, claims map[string]any) string {
-	p.mu.Lock()
-	key := p.keys[kid]
-	p.mu.Unlock()
-	return signed(p.t, jose.SigningKey{Algorithm: jose.ES256, Key: key}, kid, kind, claims)
-}
-
-func signed(t tester, key jose.SigningKey, kid, kind string, claims map[string]any) string {
-	signer, err := jose.NewSigner(key, (&jose.SignerOptions{}).WithType(jose.ContentType(kind)).WithHeader("kid", kid))
-	require.NoError(t, err)
-	text, err := jwt.Signed(signer).Claims(claims).Serialize()
-	require.NoError(t, err)
-	return text
-}
-
-const issuer = "https://idp.kestrelsound.example"
-
-// claims are those of an access token of ingrid, who proved these.
-func claims(now time.Time, amr ...string) map[string]any {
-	return map[string]any{"iss": issuer, "aud": "https://door.kestrelsound.example", "sub": "ingrid@kestrelsound.example", "jti": "t-1",
-		"client_id": "intranet", "iat": now.Unix(), "exp": now.Add(time.Hour).Unix(), "auth_time": now.Add(-time.Minute).Unix(), "amr": amr,
-		"sid": "s-7", "device_id": "laptop-ingrid"}
-}
-
-// guarded configures a house that takes tokens of the provider, and trusts the local proxy.
-func guarded(p *provider) func(*door.Config) {
-	return func(c *door.Config) {
-		c.Tokens = []door.TokenIssuer{{Issuer: issuer, Accounts: []string{"anyone"}, Audience: []string{"https://door.kestrelsound.example"},
-			Keys:   p.URL,
-			Cookie: "sign_on", Device: "device_id", Own: []string{"intranet"}, Means: []door.Meaning{{AMR: "otp", Method: "otp-app"}}}}
-		c.Callers[0].Issuer = issuer
-		local := netip.MustParseAddr("127.0.0.1")
-		c.Trusted = []directory.Range{{From: local, To: local}}
-	}
-}
-
-// guard asks the guard as a proxy on this machine would.
-func (h *house) guard(token, url, ip string, more map[string]string) (int, http.Header, string) {
-	r := httptest.NewRequest("GET", "/v1/guard", nil)
-	r.RemoteAddr = "127.0.0.1:4711"
-	host, path, _ := strings.Cut(strings.TrimPrefix(url, "https://"), "/")
-	r.Header.Set("X-Forwarded-Host", host)
-	r.Header.Set("X-Forwarded-Uri", "/"+path)
-	r.Header.Set("X-Forwarded-For", ip)
-	if token != "" {
-		r.Header.Set("Authorization", "Bearer "+token)
-	}
-	for name, value := range more {
-		if value == "" {
-			r.Header.Del(name)
-		} else {
-			r.Header.Set(name, value)
-		}
-	}
-	w := httptest.NewRecorder()
-	h.Handler().ServeHTTP(w, r)
-	return w.Code, w.Header(), w.Body.String()
-}
-
-const mail, pier, abroad = "https://mail.kestrelsound.example/inbox?x=1", "203.0.113.20", "192.0.2.200"
-
 func TestGuardTokens(t *testing.T) {
-	p := newProvider(t)
-	h := newHouse(t, nil, guarded(p))
-	public := p.keys["first"].Public()
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
+	public := p.Keys["first"].Public()
 	secret, err := (&jose.JSONWebKey{Key: public}).MarshalJSON()
 	require.NoError(t, err)
-	stranger := newProvider(t)
+	stranger := doortest.NewProvider(t)
 	with := func(change map[string]any, amr ...string) map[string]any {
-		c := claims(noon, append(amr, "pwd")...)
+		c := doortest.Claims(noon, append(amr, "pwd")...)
 		maps.Copy(c, change)
 		for name, value := range change {
 			if value == nil {
@@ -170,14 +55,14 @@ func TestGuardTokens(t *testing.T) {
 		}
 		return c
 	}
-	sign := func(change map[string]any) string { return p.sign("first", "at+jwt", with(change)) }
+	sign := func(change map[string]any) string { return p.Sign("first", "at+jwt", with(change)) }
 	unsigned := "eyJhbGciOiJub25lIiwidHlwIjoiYXQrand0In0." + strings.Split(sign(nil), ".")[1] + "."
 	for name, c := range map[string]struct {
 		token  string
 		status int
 	}{
 		"valid":                {sign(nil), 200},
-		"typ in full":          {p.sign("first", "application/at+jwt", with(nil)), 200},
+		"typ in full":          {p.Sign("first", "application/at+jwt", with(nil)), 200},
 		"a minute over":        {sign(map[string]any{"exp": noon.Add(-59 * time.Second).Unix()}), 200},
 		"expired":              {sign(map[string]any{"exp": noon.Add(-61 * time.Second).Unix()}), 401},
 		"not valid yet":        {sign(map[string]any{"nbf": noon.Add(2 * time.Minute).Unix()}), 401},
@@ -187,11 +72,12 @@ func TestGuardTokens(t *testing.T) {
 		"without exp":          {sign(map[string]any{"exp": nil}), 401},
 		"without jti":          {sign(map[string]any{"jti": nil}), 401},
 		"without sub":          {sign(map[string]any{"sub": nil}), 401},
-		"an ID token":          {p.sign("first", "JWT", with(nil)), 401},
+		"an ID token":          {p.Sign("first", "JWT", with(nil)), 401},
 		"without a signature":  {unsigned, 401},
-		"signed with the public key as a secret": {signed(t, jose.SigningKey{Algorithm: jose.HS256, Key: secret}, "first", "at+jwt", with(nil)),
+		"signed with the public key as a secret": {
+			doortest.Signed(t, jose.SigningKey{Algorithm: jose.HS256, Key: secret}, "first", "at+jwt", with(nil)),
 			401},
-		"signed by a stranger":           {stranger.sign("first", "at+jwt", with(nil)), 401},
+		"signed by a stranger":           {stranger.Sign("first", "at+jwt", with(nil)), 401},
 		"nonsense":                       {"a.b.c", 401},
 		"too long":                       {strings.Repeat("a", 20_000), 401},
 		"an account that does not exist": {sign(map[string]any{"sub": "nobody@kestrelsound.example"}), 403},
@@ -199,8 +85,8 @@ func TestGuardTokens(t *testing.T) {
 			1) + "x", 401},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, header, text := h.guard(c.token, mail, pier, nil)
-			require.Equal(t, c.status, status, text+h.log.String())
+			status, header, text := h.AskGuard(c.token, mail, pier, nil)
+			require.Equal(t, c.status, status, text+h.Logged.String())
 			switch status {
 			case 200:
 				require.Equal(t, "ingrid@kestrelsound.example", header.Get("X-Account"))
@@ -217,72 +103,72 @@ func TestGuardTokens(t *testing.T) {
 		head = append(head[:len(head)-1], `,"crit":[]}`...)
 		text := base64.RawURLEncoding.EncodeToString(head) + "." + parts[1]
 		sum := sha256.Sum256([]byte(text))
-		r, s, err := ecdsa.Sign(cryptorand.Reader, p.keys["first"], sum[:])
+		r, s, err := ecdsa.Sign(cryptorand.Reader, p.Keys["first"], sum[:])
 		require.NoError(t, err)
 		signature := append(r.FillBytes(make([]byte, 32)), s.FillBytes(make([]byte, 32))...)
-		status, _, _ := h.guard(text+"."+base64.RawURLEncoding.EncodeToString(signature), mail, pier, nil)
+		status, _, _ := h.AskGuard(text+"."+base64.RawURLEncoding.EncodeToString(signature), mail, pier, nil)
 		require.Equal(t, 401, status)
 	})
 	t.Run("forged tokens are no lines without end", func(t *testing.T) {
-		before := strings.Count(h.log.String(), "tokens are refused")
+		before := strings.Count(h.Logged.String(), "tokens are refused")
 		for range 200 {
-			h.guard("a.b.c", mail, pier, nil)
+			h.AskGuard("a.b.c", mail, pier, nil)
 		}
-		require.Less(t, strings.Count(h.log.String(), "tokens are refused")-before, 30)
+		require.Less(t, strings.Count(h.Logged.String(), "tokens are refused")-before, 30)
 	})
 	t.Run("no token", func(t *testing.T) {
-		status, header, _ := h.guard("", mail, pier, nil)
+		status, header, _ := h.AskGuard("", mail, pier, nil)
 		require.Equal(t, 401, status)
 		require.Equal(t, `Bearer realm="sign-on"`, header.Get("WWW-Authenticate"))
 	})
 	t.Run("in a cookie", func(t *testing.T) {
-		status, _, _ := h.guard("", mail, pier, map[string]string{"Cookie": "sign_on=" + sign(nil)})
+		status, _, _ := h.AskGuard("", mail, pier, map[string]string{"Cookie": "sign_on=" + sign(nil)})
 		require.Equal(t, 200, status)
 	})
 	t.Run("keys are rotated", func(t *testing.T) {
 		old := sign(nil)
-		p.rotate("second")
-		fresh := p.sign("second", "at+jwt", with(nil))
-		status, _, _ := h.guard(fresh, mail, pier, nil)
+		p.Rotate("second")
+		fresh := p.Sign("second", "at+jwt", with(nil))
+		status, _, _ := h.AskGuard(fresh, mail, pier, nil)
 		require.Equal(t, 401, status, "keys are not asked for again within seconds")
-		h.pass(11 * time.Second)
-		status, _, text := h.guard(fresh, mail, pier, nil)
+		h.Pass(11 * time.Second)
+		status, _, text := h.AskGuard(fresh, mail, pier, nil)
 		require.Equal(t, 200, status, text)
-		status, _, _ = h.guard(old, mail, pier, nil)
+		status, _, _ = h.AskGuard(old, mail, pier, nil)
 		require.Equal(t, 401, status, "what a key verified that is gone is verified no more")
-		asks := p.asks
+		asks := p.Asks
 		for range 20 {
-			h.guard(stranger.sign("first", "at+jwt", with(nil)), mail, pier, nil)
+			h.AskGuard(stranger.Sign("first", "at+jwt", with(nil)), mail, pier, nil)
 		}
-		require.Equal(t, asks, p.asks, "made-up keys do not make it ask")
+		require.Equal(t, asks, p.Asks, "made-up keys do not make it ask")
 	})
 }
 
 // TestNobodyWaitsForKeys that are known, and nobody keeps others from those that are not.
 func TestNobodyWaitsForKeys(t *testing.T) {
 	t.Run("a place of keys that hangs", func(t *testing.T) {
-		p := newProvider(t)
-		h := newHouse(t, nil, guarded(p))
-		good := p.sign("first", "at+jwt", claims(noon, "pwd"))
-		status, _, text := h.guard(good, mail, pier, nil)
+		p := doortest.NewProvider(t)
+		h := doortest.New(t, nil, doortest.Guarded(p))
+		good := p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd"))
+		status, _, text := h.AskGuard(good, mail, pier, nil)
 		require.Equal(t, 200, status, text)
-		<-p.asked
-		p.hold = make(chan struct{})
-		defer close(p.hold)
-		h.pass(30 * time.Minute)
-		for _, token := range []string{good, p.sign("first", "at+jwt", claims(h.clock(), "pwd"))} {
-			status, _, text = h.guard(token, mail, pier, nil)
+		<-p.Asked
+		p.Hold = make(chan struct{})
+		defer close(p.Hold)
+		h.Pass(30 * time.Minute)
+		for _, token := range []string{good, p.Sign("first", "at+jwt", doortest.Claims(h.Clock(), "pwd"))} {
+			status, _, text = h.AskGuard(token, mail, pier, nil)
 			require.Equal(t, 200, status, text)
 		}
-		asked := <-p.asked
+		asked := <-p.Asked
 		time.Sleep(50 * time.Millisecond) // in which it notices where nobody waits for it any more
 		require.NoError(t, asked.Context().Err(), "it is still asked, and nobody waited until it was given up")
 	})
 	t.Run("a stranger who hangs up", func(t *testing.T) {
-		p := newProvider(t)
-		p.hold = make(chan struct{})
-		h := newHouse(t, nil, guarded(p))
-		good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+		p := doortest.NewProvider(t)
+		p.Hold = make(chan struct{})
+		h := doortest.New(t, nil, doortest.Guarded(p))
+		good := p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd"))
 		gone, hangUp := context.WithCancel(t.Context())
 		hangUp()
 		stranger := httptest.NewRequest("GET", mail, nil).WithContext(gone)
@@ -290,22 +176,22 @@ func TestNobodyWaitsForKeys(t *testing.T) {
 		w := httptest.NewRecorder()
 		h.Guard(http.NotFoundHandler()).ServeHTTP(w, stranger)
 		require.Equal(t, 401, w.Code)
-		close(p.hold)
-		status, _, text := h.guard(good, mail, pier, nil)
+		close(p.Hold)
+		status, _, text := h.AskGuard(good, mail, pier, nil)
 		require.Equal(t, 200, status, text)
 	})
 }
 
 func TestGuardAsksForMore(t *testing.T) {
-	p := newProvider(t)
-	h := newHouse(t, nil, guarded(p))
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
 	sessions := 0
 	token := func(change map[string]any, amr ...string) string {
-		c := claims(noon, amr...)
+		c := doortest.Claims(noon, amr...)
 		sessions++
 		c["sid"] = fmt.Sprint("s-of-", sessions)
 		maps.Copy(c, change)
-		return p.sign("first", "at+jwt", c)
+		return p.Sign("first", "at+jwt", c)
 	}
 	for name, c := range map[string]struct {
 		token, url, ip string
@@ -323,27 +209,27 @@ func TestGuardAsksForMore(t *testing.T) {
 		"an outside program":      {token(map[string]any{"client_id": "voyage-log", "scope": "mail.read"}, "pwd"), mail, pier, 200, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, header, text := h.guard(c.token, c.url, c.ip, nil)
-			require.Equal(t, c.status, status, text+h.log.String())
+			status, header, text := h.AskGuard(c.token, c.url, c.ip, nil)
+			require.Equal(t, c.status, status, text+h.Logged.String())
 			if c.challenge != "" {
-				require.Regexp(
-					t,
-					regexp.MustCompile(`^Bearer error="insufficient_user_authentication", .*`+c.challenge),
-					header.Get("WWW-Authenticate"),
-				)
+				require.Regexp(t, regexp.MustCompile(`^Bearer error="insufficient_user_authentication", .*`+c.challenge),
+					header.Get("WWW-Authenticate"))
 			}
 		})
 	}
 	t.Run("a URL that an app has is no error", func(t *testing.T) {
 		for _, path := range []string{"map?ids=1,2,3", "@59.9,10.7", "?q=" + strings.Repeat("a", 5000), "a%2Fb", "100%25", "a;v=1", "a//b",
 			"caf%E9", "?p=../x", "it's", "a|b"} {
-			status, _, text := h.guard(token(nil, "pwd"), "https://mail.kestrelsound.example/"+path, pier, nil)
+			status, _, text := h.AskGuard(token(nil, "pwd"), "https://mail.kestrelsound.example/"+path, pier, nil)
 			require.Equal(t, 200, status, path+text)
 		}
 	})
 	t.Run("a public app needs no token", func(t *testing.T) {
-		h := newHouse(t, nil, guarded(p))
-		h.read(edited(t, "for everybody to read., public: true", "for everybody to read., public: true, hosts: [sailings.kestrelsound.example]"))
+		h := doortest.New(t, nil, doortest.Guarded(p))
+		h.Read(
+			doortest.Edited(t, "for everybody to read., public: true",
+				"for everybody to read., public: true, hosts: [sailings.kestrelsound.example]"),
+		)
 		require.True(t, h.Reload().Taken)
 		for name, c := range map[string]struct {
 			token, url, account string
@@ -359,7 +245,7 @@ func TestGuardAsksForMore(t *testing.T) {
 			"below the host, no token": {"", "https://x.sailings.kestrelsound.example/", "", 401},
 		} {
 			t.Run(name, func(t *testing.T) {
-				status, header, text := h.guard(c.token, c.url, abroad, nil)
+				status, header, text := h.AskGuard(c.token, c.url, abroad, nil)
 				require.Equal(t, c.status, status, text)
 				require.Equal(t, c.account, header.Get("X-Account"))
 			})
@@ -382,7 +268,7 @@ func TestGuardAsksForMore(t *testing.T) {
 			"an address that is none": {map[string]string{"X-Forwarded-For": pier + ", unknown"}, 401},
 		} {
 			t.Run(name, func(t *testing.T) {
-				status, _, text := h.guard(good, mail, pier, c.more)
+				status, _, text := h.AskGuard(good, mail, pier, c.more)
 				require.Equal(t, c.status, status, text)
 			})
 		}
@@ -399,14 +285,14 @@ func TestGuardAsksForMore(t *testing.T) {
 	t.Run("an outside check that passed when the session began", func(t *testing.T) {
 		const yard = "192.0.2.20"
 		marek := func(sid string) (int, string) {
-			status, _, text := h.guard(token(map[string]any{"sub": "marek@gdansk-yard.example", "sid": sid}, "pwd", "otp"), mail, yard, nil)
+			status, _, text := h.AskGuard(token(map[string]any{"sub": "marek@gdansk-yard.example", "sid": sid}, "pwd", "otp"), mail, yard, nil)
 			return status, text
 		}
 		status, text := marek("s-of-marek")
 		require.Equal(t, 403, status, text)
 		for app, want := range map[string]int{"crew-roster": 403, "mail": 200} {
 			sid := "s-at-" + app
-			answer := h.decide(fmt.Sprintf(`{"account": "marek@gdansk-yard.example", "app": %q, "ip": %q, "through": "browser", "client": null,
+			answer := h.Answer(fmt.Sprintf(`{"account": "marek@gdansk-yard.example", "app": %q, "ip": %q, "through": "browser", "client": null,
 				"session": {"id": %q}, "proofs": [{"method": "password"}, {"method": "otp-app"}], "external": {"shipyard-verifier": "passed"}}`,
 				app, yard, sid))
 			require.Equal(t, "grant", answer.Verdict.String())
@@ -415,38 +301,38 @@ func TestGuardAsksForMore(t *testing.T) {
 		}
 	})
 	t.Run("the platform of a device that nobody else knows is what it was when the session began", func(t *testing.T) {
-		h := newHouse(t, nil, guarded(p))
-		computers := edited(t, "stage: live", "stage: live")
+		h := doortest.New(t, nil, doortest.Guarded(p))
+		computers := doortest.Edited(t, "stage: live", "stage: live")
 		delete(computers, "drills.yaml") // which try no such book
 		computers["computers.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\npolicies:\n  - {name: computers, owner: shore-it, " +
 			"stage: live, who: anyone, apps: {names: [mail]}, " +
 			"rules: [{name: phones, when: {platforms: [ios, android]}, then: block}]}\n")}
-		h.read(computers)
+		h.Read(computers)
 		r := h.Reload()
 		require.True(t, r.Taken, r.Why)
 		for device, want := range map[string]int{"own-1": 200, "own-2": 403} {
-			on := ingrid("mail", password+","+push, `,"through": "browser", "client": null, "session": {"id": "s-on-`+device+`"}`)
-			answer := h.decide(strings.Replace(on, `"laptop-ingrid"`, `"own-1", "platform": "macos"`, 1))
+			on := doortest.Ingrid("mail", password+","+push, `,"through": "browser", "client": null, "session": {"id": "s-on-`+device+`"}`)
+			answer := h.Answer(strings.Replace(on, `"laptop-ingrid"`, `"own-1", "platform": "macos"`, 1))
 			require.Equal(t, "grant", answer.Verdict.String(), answer.Causes)
-			status, _, text := h.guard(token(map[string]any{"sid": "s-on-" + device, "device_id": device}, "pwd"), mail, pier, nil)
+			status, _, text := h.AskGuard(token(map[string]any{"sid": "s-on-" + device, "device_id": device}, "pwd"), mail, pier, nil)
 			require.Equal(t, want, status, text)
 		}
 	})
 	t.Run("a page of many requests is one entry", func(t *testing.T) {
-		before := len(h.entries())
-		page := p.sign("first", "at+jwt", claims(noon.Add(time.Second), "pwd"))
+		before := len(h.Entries())
+		page := p.Sign("first", "at+jwt", doortest.Claims(noon.Add(time.Second), "pwd"))
 		for range 10 {
-			status, _, _ := h.guard(page, mail, pier, nil)
+			status, _, _ := h.AskGuard(page, mail, pier, nil)
 			require.Equal(t, 200, status)
 		}
-		require.Len(t, h.entries(), before+1)
-		h.pass(time.Minute)
-		h.guard(page, mail, pier, nil)
-		require.Len(t, h.entries(), before+2)
+		require.Len(t, h.Entries(), before+1)
+		h.Pass(time.Minute)
+		h.AskGuard(page, mail, pier, nil)
+		require.Len(t, h.Entries(), before+2)
 		ended, err := h.EndSession(store.SessionID(issuer, "s-7", "ingrid@kestrelsound.example"), "she called")
 		require.NoError(t, err)
 		require.True(t, ended)
-		status, _, text := h.guard(page, mail, pier, nil)
+		status, _, text := h.AskGuard(page, mail, pier, nil)
 		require.Equal(t, 401, status, text)
 		require.Contains(t, text, "Sign on again.")
 	})
@@ -455,20 +341,20 @@ func TestGuardAsksForMore(t *testing.T) {
 // TestAClientFollowsTheChallenge signs on again as RFC 9470 §4 has it: with the acr_values and max_age
 // of the challenge, at a provider that asks for what they say.
 func TestAClientFollowsTheChallenge(t *testing.T) {
-	p := newProvider(t)
-	h := newHouse(t, nil, guarded(p))
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
 	signOn := func(query string) string {
 		asked, err := url.ParseQuery(query)
 		require.NoError(t, err)
-		c := claims(h.clock(), "pwd")
-		c["auth_time"], c["sid"] = h.clock().Unix(), "s-"+query
+		c := doortest.Claims(h.Clock(), "pwd")
+		c["auth_time"], c["sid"] = h.Clock().Unix(), "s-"+query
 		if slices.Contains(strings.Fields(asked.Get("acr_values")), "urn:kestrelsound:two-factors") {
 			c["amr"], c["acr"] = []string{"pwd", "mca"}, "urn:kestrelsound:two-factors"
 		}
-		return p.sign("first", "at+jwt", c)
+		return p.Sign("first", "at+jwt", c)
 	}
 	token := signOn("")
-	status, header, _ := h.guard(token, mail, abroad, nil)
+	status, header, _ := h.AskGuard(token, mail, abroad, nil)
 	require.Equal(t, 401, status)
 	parameters := url.Values{}
 	for _, found := range regexp.MustCompile(`(\w+)="([^"]*)"`).FindAllStringSubmatch(header.Get("WWW-Authenticate"), -1) {
@@ -477,21 +363,21 @@ func TestAClientFollowsTheChallenge(t *testing.T) {
 	require.Equal(t, "insufficient_user_authentication", parameters.Get("error"))
 	parameters.Del("error")
 	parameters.Del("error_description")
-	status, _, text := h.guard(signOn(parameters.Encode()), mail, abroad, nil)
+	status, _, text := h.AskGuard(signOn(parameters.Encode()), mail, abroad, nil)
 	require.Equal(t, 200, status, text)
-	h.pass(13 * time.Hour)
-	status, _, _ = h.guard(signOn(parameters.Encode()), mail, abroad, nil)
+	h.Pass(13 * time.Hour)
+	status, _, _ = h.AskGuard(signOn(parameters.Encode()), mail, abroad, nil)
 	require.Equal(t, 200, status, "what was just proven is fresh")
-	old := claims(h.clock(), "pwd", "mca")
-	old["auth_time"], old["sid"] = h.clock().Add(-13*time.Hour).Unix(), "s-old"
-	status, header, _ = h.guard(p.sign("first", "at+jwt", old), mail, abroad, nil)
+	old := doortest.Claims(h.Clock(), "pwd", "mca")
+	old["auth_time"], old["sid"] = h.Clock().Add(-13*time.Hour).Unix(), "s-old"
+	status, header, _ = h.AskGuard(p.Sign("first", "at+jwt", old), mail, abroad, nil)
 	require.Equal(t, 401, status, "and what was proven thirteen hours ago is not")
 	require.Contains(t, header.Get("WWW-Authenticate"), `max_age="0"`, "nor does a session last so long")
 }
 
 func TestGuardAsMiddleware(t *testing.T) {
-	p := newProvider(t)
-	h := newHouse(t, nil, guarded(p))
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
 	app := h.Guard(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "%s %s", r.Header.Get(door.AccountHeader), door.AccountOf(r.Context()))
 	}))
@@ -507,7 +393,7 @@ func TestGuardAsMiddleware(t *testing.T) {
 		app.ServeHTTP(w, r)
 		return w.Code, w.Body.String()
 	}
-	good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+	good := p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd"))
 	status, text := ask(pier, good)
 	require.Equal(t, 200, status, text)
 	require.Equal(t, "ingrid@kestrelsound.example ingrid@kestrelsound.example", text, "what a client sends is dropped")
@@ -519,7 +405,7 @@ func TestGuardAsMiddleware(t *testing.T) {
 	require.Equal(t, 401, status)
 
 	t.Run("by the URL as it came", func(t *testing.T) {
-		h.read(edited(t, "hosts: [board.kestrelsound.example]", `hosts: ["mail.kestrelsound.example/board/*"]`))
+		h.Read(doortest.Edited(t, "hosts: [board.kestrelsound.example]", `hosts: ["mail.kestrelsound.example/board/*"]`))
 		require.True(t, h.Reload().Taken)
 		served := httptest.NewServer(app)
 		defer served.Close()
@@ -538,7 +424,7 @@ func TestGuardAsMiddleware(t *testing.T) {
 			conn, err := net.Dial("tcp", c.by.Listener.Addr().String())
 			require.NoError(t, err)
 			_, err = fmt.Fprintf(conn, "GET %s HTTP/1.1\r\nHost: mail.kestrelsound.example\r\nAuthorization: Bearer %s\r\n\r\n", c.target,
-				p.sign("first", "at+jwt", claims(noon, "pwd", "mca")))
+				p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd", "mca")))
 			require.NoError(t, err)
 			answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
 			require.NoError(t, errors.Join(err, conn.Close()))
@@ -554,14 +440,14 @@ func TestGuardAsMiddleware(t *testing.T) {
 }
 
 func TestAnAttemptThatIsNotNowIsNotJudged(t *testing.T) {
-	h := newHouse(t, nil, nil)
+	h := doortest.New(t, nil, nil)
 	for _, at := range []time.Time{noon.AddDate(-1, 0, 0), {}} {
 		answer, err := h.Door.Decide(t.Context(), &attempt.Attempt{At: at, Account: "ingrid@kestrelsound.example", App: "mail",
 			Proofs: []attempt.Proof{{Method: "password"}}}, door.Asked{})
 		require.Nil(t, answer)
 		require.Error(t, err)
 	}
-	require.Len(t, h.entries(), 1, "that of the book alone")
+	require.Len(t, h.Entries(), 1, "that of the book alone")
 }
 
 // need returns the path of a program, and skips the test where it is missing, in CI fails it.
@@ -590,9 +476,10 @@ var requests = flag.Int("requests", 3_000, "how many odd requests are made throu
 // TestBehindNginx has nginx route to three apps by host and by path, as its example is set up, and a person who may open one of them.
 func TestBehindNginx(t *testing.T) {
 	nginx := need(t, "nginx", "nginx")
-	p := newProvider(t)
-	h := newHouse(t, nil, guarded(p))
-	h.read(edited(t, "hosts: [board.kestrelsound.example]", `hosts: [board.kestrelsound.example, "mail.kestrelsound.example/board/*"]`))
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
+	h.Read(
+		doortest.Edited(t, "hosts: [board.kestrelsound.example]", `hosts: [board.kestrelsound.example, "mail.kestrelsound.example/board/*"]`))
 	require.True(t, h.Reload().Taken)
 	served := httptest.NewServer(h.Handler())
 	defer served.Close()
@@ -659,20 +546,20 @@ func TestBehindNginx(t *testing.T) {
 		return answer.StatusCode, answer.Header.Values("WWW-Authenticate"), string(text)
 	}
 	const host = "Host: mail.kestrelsound.example"
-	two := p.sign("first", "at+jwt", claims(noon, "pwd", "mca"))
+	two := p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd", "mca"))
 	status, _, body := ask("GET /inbox HTTP/1.1", two, host, "X-Account: birk@kestrelsound.example", "X-Forwarded-For: "+pier)
-	require.Equal(t, 200, status, body+h.log.String())
+	require.Equal(t, 200, status, body+h.Logged.String())
 	require.Equal(t, "mail of ingrid@kestrelsound.example", body)
-	other := claims(noon, "pwd")
+	other := doortest.Claims(noon, "pwd")
 	other["sid"] = "s-8"
-	status, challenge, _ := ask("GET /inbox HTTP/1.1", p.sign("first", "at+jwt", other), host, "X-Forwarded-For: "+pier)
+	status, challenge, _ := ask("GET /inbox HTTP/1.1", p.Sign("first", "at+jwt", other), host, "X-Forwarded-For: "+pier)
 	require.Equal(t, 401, status, "her address is that of the connection, which is not at the pier")
 	require.Len(t, challenge, 1)
 	require.Contains(t, challenge[0], `acr_values="`)
 	status, challenge, _ = ask("GET /inbox HTTP/1.1", "", host)
 	require.Equal(t, 401, status)
 	require.Equal(t, []string{`Bearer realm="sign-on"`}, challenge)
-	entries := h.entries()
+	entries := h.Entries()
 	require.Equal(t, journal.Decision, entries[len(entries)-1].Kind)
 
 	t.Run("never another app than the one that gets the request", func(t *testing.T) {
@@ -705,7 +592,7 @@ func TestBehindNginx(t *testing.T) {
 			status, _, body := ask(line, two, sent...)
 			statuses[status]++
 			require.False(t, status == 200 && !strings.HasPrefix(body, "mail of ingrid"), "%s\n%s\n%s", line, sent, body)
-			require.NotEqual(t, 500, status, "%s\n%s\n%s", line, sent, h.log.String())
+			require.NotEqual(t, 500, status, "%s\n%s\n%s", line, sent, h.Logged.String())
 			if status == 200 {
 				opened++
 			}

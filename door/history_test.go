@@ -16,6 +16,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -23,43 +24,41 @@ import (
 // TestTheJournalIsAHistory replays what a door decided on facts of its store: as it was recorded, and as
 // OCSF events.
 func TestTheJournalIsAHistory(t *testing.T) {
-	h := newHouse(t, nil, nil)
+	h := doortest.New(t, nil, nil)
 	risky := noon.Add(-time.Hour)
-	require.NoError(t, h.store.Update(t.Context(), func(tx store.Tx) error { // which the book knows nothing of
+	require.NoError(t, h.Kept.Update(t.Context(), func(tx store.Tx) error { // which the book knows nothing of
 		if err := store.Save(tx, &store.Account{Name: "ingrid@kestrelsound.example", Stated: []store.Statement{
-			stated(store.StandingRisk, store.Before, attempt.TextScalar("high"), "strange-sign-ins")}}); err != nil {
+			doortest.Stated(store.StandingRisk, store.Before, attempt.TextScalar("high"), "strange-sign-ins")}}); err != nil {
 			return err
 		}
-		return store.Save(
-			tx,
-			&store.Device{ID: "till-04", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}, ReportedAt: &risky},
-		)
+		return store.Save(tx,
+			&store.Device{ID: "till-04", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}, ReportedAt: &risky})
 	}))
 	verdicts := map[string]decide.Verdict{}
 	causes := map[string]string{}
 	for i, scene := range demo.Scenes() {
 		for j, app := range []string{"mail", "card-till", "https://mail.kestrelsound.example/inbox"} {
 			a := scene.Attempt
-			a.At, a.App, a.ID = h.clock(), app, fmt.Sprintf("a-%d-%d", i, j)
+			a.At, a.App, a.ID = h.Clock(), app, fmt.Sprintf("a-%d-%d", i, j)
 			if a.Action != attempt.SignIn {
 				continue
 			}
 			answer := h.Decide(t.Context(), &a, door.Asked{Caller: "gateway"})
 			verdicts[a.ID], causes[a.ID] = answer.Verdict, answer.Causes[0].Text
-			h.pass(time.Second)
+			h.Pass(time.Second)
 		}
 	}
 	require.Greater(t, len(verdicts), 10)
-	b, err := h.load()
+	b, err := h.Load()
 	require.NoError(t, err)
 	judge, err := b.Source().Compile()
 	require.NoError(t, err)
 	for name, write := range map[string]func(io.Writer) error{
 		"as it was recorded": func(w io.Writer) error {
-			return evidence.WriteLines(w, h.store.Entries(t.Context(), journal.Filter{}), 0)
+			return evidence.WriteLines(w, h.Kept.Entries(t.Context(), journal.Filter{}), 0)
 		},
 		"as OCSF events": func(w io.Writer) error {
-			return evidence.WriteOCSF(w, h.store.Entries(t.Context(), journal.Filter{}), 0)
+			return evidence.WriteOCSF(w, h.Kept.Entries(t.Context(), journal.Filter{}), 0)
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -68,13 +67,8 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			sources := []replay.Source{
 				{Name: name, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }},
 			}
-			found, err := (&evidence.Filter{}).ListHistory(
-				t.Context(),
-				judge,
-				sources,
-				replay.Options{Recorded: replay.MayBeRecorded(text.Bytes())},
-				1000,
-			)
+			found, err := (&evidence.Filter{}).ListHistory(t.Context(), judge, sources, replay.Options{Recorded: replay.MayBeRecorded(text.Bytes())},
+				1000)
 			require.NoError(t, err)
 			require.Empty(t, found.Bad)
 			require.Len(t, found.Entries, len(verdicts))
@@ -102,7 +96,7 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			"a time":     {From: noon.Add(3 * time.Second), To: noon.Add(6 * time.Second), Kind: journal.Decision},
 		} {
 			t.Run(name, func(t *testing.T) {
-				list, err := f.ListOf(h.store.Entries(t.Context(), f.Of()), 1000)
+				list, err := f.ListOf(h.Kept.Entries(t.Context(), f.Of()), 1000)
 				require.NoError(t, err)
 				require.NotEmpty(t, list.Entries)
 				for _, l := range list.Entries {
@@ -119,7 +113,7 @@ func TestTheJournalIsAHistory(t *testing.T) {
 			})
 		}
 	})
-	verified, err := evidence.Verify(t.Context(), h.store, journal.Verification{})
+	verified, err := evidence.Verify(t.Context(), h.Kept, journal.Verification{})
 	require.NoError(t, err)
 	require.Empty(t, verified.Wrong, "the briefs are what the entries say, too")
 }

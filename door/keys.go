@@ -24,11 +24,21 @@ import (
 var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256, jose.ES384, jose.ES512, jose.PS256, jose.PS384, jose.PS512,
 	jose.RS256, jose.RS384, jose.RS512}
 
+// KeysFrom returns the keys of an issuer, all that count now. It is called as rarely as a place of keys is read: in the background
+// every so often, and where a token names a key that the last set did not have. The context bounds how long it may take.
+type KeysFrom func(context.Context) (jose.JSONWebKeySet, error)
+
+// FixedKeys returns public keys that do not change.
+func FixedKeys(keys ...jose.JSONWebKey) KeysFrom {
+	return func(context.Context) (jose.JSONWebKeySet, error) { return jose.JSONWebKeySet{Keys: keys}, nil }
+}
+
 // keySet is a JWK Set (RFC 7517 §5) that is read again every so often, and where a token names a
 // key that it does not have. It is read in the background: who has a token of a key that is known never waits for the place of the
 // keys, and a client that hangs up stops no reading.
 type keySet struct {
-	at      string // a URL or a file
+	at      string // a URL or a file, "" where from returns the keys
+	from    KeysFrom
 	refresh time.Duration
 	now     func() time.Time
 	client  *http.Client
@@ -56,8 +66,8 @@ const (
 	mostKeys = 1 << 20
 )
 
-func newKeySet(at string, refresh time.Duration, now func() time.Time, keeper Keeper) *keySet {
-	s := &keySet{at: at, refresh: refresh, now: now, client: &http.Client{Timeout: 5 * time.Second,
+func newKeySet(at string, from KeysFrom, refresh time.Duration, now func() time.Time, keeper Keeper) *keySet {
+	s := &keySet{at: at, from: from, refresh: refresh, now: now, client: &http.Client{Timeout: longestReading,
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("keys are not followed to another place")
 		}}}
@@ -218,8 +228,19 @@ func sameKey(a, b jose.JSONWebKey) bool {
 	return err == nil && wrong == nil && string(one) == string(other)
 }
 
+// longestReading is how long the place of keys, or a function, may take.
+const longestReading = 5 * time.Second
+
 // fetch reads the keys from where they are.
 func (s *keySet) fetch() (set jose.JSONWebKeySet, err error) {
+	if s.from != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), longestReading)
+		defer cancel()
+		if set, err = s.from(ctx); err == nil && len(set.Keys) == 0 {
+			err = errors.New("the set has no keys")
+		}
+		return set, err
+	}
 	text, err := s.fetchText()
 	if err == nil {
 		err = json.Unmarshal(text, &set)

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"regexp"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -13,6 +12,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/postgres"
@@ -42,9 +42,9 @@ settings: {zone: UTC}
 `
 
 // boundedHouse is a house with that book, on a store.
-func boundedHouse(t *testing.T, p *provider, s store.Store, name string, change func(*door.Config)) *house {
-	h := newHouse(t, s, func(c *door.Config) {
-		guarded(p)(c)
+func boundedHouse(t *testing.T, p *doortest.Provider, s store.Store, name string, change func(*door.Config)) *doortest.House {
+	h := doortest.New(t, s, func(c *door.Config) {
+		doortest.Guarded(p)(c)
 		c.Journal.Door = name
 		c.Events = []door.Transmitter{{Issuer: feed, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL},
 			{Issuer: issuer, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL}}
@@ -52,37 +52,14 @@ func boundedHouse(t *testing.T, p *provider, s store.Store, name string, change 
 			change(c)
 		}
 	})
-	h.read(fstest.MapFS{"book.yaml": {Data: []byte(bounded)}})
+	h.Read(fstest.MapFS{"book.yaml": {Data: []byte(bounded)}})
 	r := h.Reload()
 	require.True(t, r.Taken, r.Why)
 	return h
 }
 
-// bearer is a token of ann's, authenticated now by a password, in a session.
-func (h *house) bearer(p *provider, sid string, change map[string]any) string {
-	says := claims(h.clock(), "pwd")
-	says["sub"], says["auth_time"], says["sid"], says["exp"] = "ann", h.clock().Unix(), sid, h.clock().Add(100*24*time.Hour).Unix()
-	delete(says, "device_id")
-	for name, value := range change {
-		if says[name] = value; value == nil {
-			delete(says, name)
-		}
-	}
-	return p.sign("first", "at+jwt", says)
-}
-
-// opens asks the guard, and returns the status and what a challenge asks for.
-func (h *house) opens(token, app string) (int, string) {
-	status, header, text := h.guard(token, "https://"+app+".example/", pier, nil)
-	age := regexp.MustCompile(`max_age="(\d+)"`).FindStringSubmatch(header.Get("WWW-Authenticate"))
-	if len(age) == 0 {
-		return status, text
-	}
-	return status, age[1]
-}
-
 func TestTheGuardKeepsLimits(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	type visit struct {
 		after  time.Duration
 		app    string
@@ -111,15 +88,15 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			h := boundedHouse(t, p, nil, "door", nil)
-			token := h.bearer(p, "s-1", nil)
+			token := h.Bearer(p, "s-1", nil)
 			for i, v := range visits {
-				h.pass(v.after)
+				h.Pass(v.after)
 				h.Forget()
 				if v.status == 0 {
-					require.Equal(t, decide.Grant, h.decide(`{"account":"ann","app":"`+v.app+`","session":{"id":"s-1"}}`).Verdict)
+					require.Equal(t, decide.Grant, h.Answer(`{"account":"ann","app":"`+v.app+`","session":{"id":"s-1"}}`).Verdict)
 					continue
 				}
-				status, age := h.opens(token, v.app)
+				status, age := h.Opens(token, v.app)
 				require.Equal(t, v.status, status, "%d: %s", i, age)
 				if v.status == 401 {
 					require.Equal(t, v.age, age, i)
@@ -128,13 +105,13 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 			_, err := h.Review(t.Context())
 			require.NoError(t, err)
 			last := visits[len(visits)-1]
-			status, _ := h.opens(token, last.app)
+			status, _ := h.Opens(token, last.app)
 			require.Equal(t, last.status, status, "and when the door has looked at it")
-			if s := h.sessionBy(store.SessionID(issuer, "s-1", "ann")); last.age == "0" && s != nil && s.Grant(last.app) != nil {
+			if s := h.SessionBy(store.SessionID(issuer, "s-1", "ann")); last.age == "0" && s != nil && s.Grant(last.app) != nil {
 				require.False(t, s.Grant(last.app).Ended.IsZero(), "which has ended what is over")
 			}
-			h.pass(time.Second)
-			status, _ = h.opens(h.bearer(p, "s-1", nil), last.app)
+			h.Pass(time.Second)
+			status, _ = h.Opens(h.Bearer(p, "s-1", nil), last.app)
 			require.Equal(t, 200, status, "who signs in again gets in")
 		})
 	}
@@ -142,9 +119,9 @@ func TestTheGuardKeepsLimits(t *testing.T) {
 
 // TestAnUnsharedAppIsOpened by an authentication that follows its challenge, at whichever door, and by no other.
 func TestAnUnsharedAppIsOpened(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	address := storetest.Postgres(t)
-	var doors []*house
+	var doors []*doortest.House
 	for _, name := range []string{"north", "south"} {
 		s, err := postgres.Open(t.Context(), address)
 		require.NoError(t, err)
@@ -154,29 +131,29 @@ func TestAnUnsharedAppIsOpened(t *testing.T) {
 		doors = append(doors, h)
 	}
 	north, south := doors[0], doors[1]
-	pass := func(d time.Duration) { north.pass(d); south.pass(d) }
-	is := func(h *house, want int, token, app string) {
+	pass := func(d time.Duration) { north.Pass(d); south.Pass(d) }
+	is := func(h *doortest.House, want int, token, app string) {
 		t.Helper()
 		h.Forget()
-		status, age := h.opens(token, app)
+		status, age := h.Opens(token, app)
 		require.Equal(t, want, status, age)
 		if want == 401 {
 			require.Equal(t, "0", age)
 		}
 	}
-	first := north.bearer(p, "s-1", nil)
+	first := north.Bearer(p, "s-1", nil)
 	is(north, 401, first, "own")
 	is(south, 401, first, "own")
 	pass(time.Minute)
-	second := north.bearer(p, "s-1", nil)
+	second := north.Bearer(p, "s-1", nil)
 	is(south, 200, second, "own")
 	is(south, 401, second, "other") // which asks for another
 	pass(time.Hour)
 	is(north, 200, second, "own")
-	third := north.bearer(p, "s-1", nil)
+	third := north.Bearer(p, "s-1", nil)
 	is(north, 401, third, "other") // too long after the challenge
 	pass(time.Minute)
-	fourth := north.bearer(p, "s-1", nil)
+	fourth := north.Bearer(p, "s-1", nil)
 	is(north, 401, first, "other") // a page that goes on asking with what it has
 	is(north, 200, fourth, "other")
 	is(north, 200, fourth, "own")
@@ -187,66 +164,66 @@ func TestAnUnsharedAppIsOpened(t *testing.T) {
 		want        int
 	}{{"s-2", "other-client", 401}, {"s-3", "intranet", 200}, {nil, "intranet", 401}} { // a provider that begins a session with each sign-in
 		app := []string{"own", "other"}[i%2]
-		is(north, 401, north.bearer(p, fmt.Sprint("s-0", i), nil), app)
+		is(north, 401, north.Bearer(p, fmt.Sprint("s-0", i), nil), app)
 		pass(time.Minute)
-		is(north, c.want, north.bearer(p, "", map[string]any{"sid": c.sid, "client_id": c.client}), app)
+		is(north, c.want, north.Bearer(p, "", map[string]any{"sid": c.sid, "client_id": c.client}), app)
 		pass(time.Hour)
 	}
-	is(north, 401, north.bearer(p, "", map[string]any{"sid": nil}), "own")
+	is(north, 401, north.Bearer(p, "", map[string]any{"sid": nil}), "own")
 	pass(time.Minute)
-	is(south, 200, south.bearer(p, "", map[string]any{"sid": nil}), "own")
+	is(south, 200, south.Bearer(p, "", map[string]any{"sid": nil}), "own")
 	pass(time.Minute)
-	is(north, 200, north.bearer(p, "s-7", nil), "mail")
-	is(north, 401, north.bearer(p, "s-8", nil), "own")
+	is(north, 200, north.Bearer(p, "s-7", nil), "mail")
+	is(north, 401, north.Bearer(p, "s-8", nil), "own")
 	pass(time.Minute)
-	is(north, 401, north.bearer(p, "s-7", nil), "own") // the challenge was given to another session
-	is(north, 401, north.bearer(p, "s-6", nil), "brief")
+	is(north, 401, north.Bearer(p, "s-7", nil), "own") // the challenge was given to another session
+	is(north, 401, north.Bearer(p, "s-6", nil), "brief")
 	pass(time.Minute)
-	is(north, 200, north.bearer(p, "s-6", nil), "brief")
+	is(north, 200, north.Bearer(p, "s-6", nil), "brief")
 	pass(31 * time.Minute)
-	is(north, 401, north.bearer(p, "s-6", nil), "brief") // what was proven for it before its end was proven for none since
+	is(north, 401, north.Bearer(p, "s-6", nil), "brief") // what was proven for it before its end was proven for none since
 	pass(time.Minute)
-	is(north, 200, north.bearer(p, "s-6", nil), "brief")
-	status, _, text := north.ask("POST", "/v1/decisions", all,
+	is(north, 200, north.Bearer(p, "s-6", nil), "brief")
+	status, _, text := north.Ask("POST", "/v1/decisions", all,
 		`{"account":"ann","app":"other","session":{"id":"s-9"},"proofs":[`+password+`]}`)
 	require.Equal(t, http.StatusOK, status, string(text))
-	require.Eventually(t, func() bool { status, _ := south.opens(south.bearer(p, "s-9", nil), "other"); return status == 200 }, 10*time.Second,
+	require.Eventually(t, func() bool { status, _ := south.Opens(south.Bearer(p, "s-9", nil), "other"); return status == 200 }, 10*time.Second,
 		time.Millisecond, "what a decision says was made for the app")
 }
 
 func TestWhoseSessionItIs(t *testing.T) {
-	p, r := newProvider(t), newReceiver(t)
+	p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
 	const second = "https://second.example"
 	two := func(c *door.Config) {
 		t := c.Tokens[0]
 		t.Issuer = second
 		c.Tokens = append(c.Tokens, t)
 	}
-	by := func(h *house, iss, sub string) string {
-		return h.bearer(p, "s-1", map[string]any{"iss": iss, "sub": sub})
+	by := func(h *doortest.House, iss, sub string) string {
+		return h.Bearer(p, "s-1", map[string]any{"iss": iss, "sub": sub})
 	}
-	revoke := func(t *testing.T, h *house, iss, sub string) {
-		e := event("e-"+iss+sub, caep+"session-revoked", map[string]any{"format": "complex",
+	revoke := func(t *testing.T, h *doortest.House, iss, sub string) {
+		e := doortest.Event("e-"+iss+sub, caep+"session-revoked", map[string]any{"format": "complex",
 			"user":    map[string]any{"format": "opaque", "id": sub},
-			"session": map[string]any{"format": "opaque", "id": "s-1"}}, map[string]any{"event_timestamp": h.clock().Unix()})
-		e["iss"], e["iat"] = iss, h.clock().Unix()
-		status, text := h.push(p.sign("first", "secevent+jwt", e))
+			"session": map[string]any{"format": "opaque", "id": "s-1"}}, map[string]any{"event_timestamp": h.Clock().Unix()})
+		e["iss"], e["iat"] = iss, h.Clock().Unix()
+		status, text := h.PushEvent(p.Sign("first", "secevent+jwt", e))
 		require.Equal(t, http.StatusAccepted, status, text)
 	}
 	for name, c := range map[string]struct {
-		end func(t *testing.T, h *house)
+		end func(t *testing.T, h *doortest.House)
 		// left are the statuses of ann by the first issuer, ann by the second, and root by the first.
 		left [3]int
 	}{
-		"an issuer ends its own": {func(t *testing.T, h *house) { revoke(t, h, issuer, "ann") }, [3]int{401, 200, 200}},
-		"another, all of the sid and account": {func(t *testing.T, h *house) { revoke(t, h, feed, "ann") },
+		"an issuer ends its own": {func(t *testing.T, h *doortest.House) { revoke(t, h, issuer, "ann") }, [3]int{401, 200, 200}},
+		"another, all of the sid and account": {func(t *testing.T, h *doortest.House) { revoke(t, h, feed, "ann") },
 			[3]int{401, 401, 200}},
-		"by the door's own id": {func(t *testing.T, h *house) {
-			status, _, _ := h.ask("DELETE", "/v1/sessions/"+store.SessionID(issuer, "s-1", "root"), all, nil)
+		"by the door's own id": {func(t *testing.T, h *doortest.House) {
+			status, _, _ := h.Ask("DELETE", "/v1/sessions/"+store.SessionID(issuer, "s-1", "root"), all, nil)
 			require.Equal(t, http.StatusNoContent, status)
 		}, [3]int{200, 200, 401}},
-		"all of an account": {func(t *testing.T, h *house) {
-			status, _, _ := h.ask("DELETE", "/v1/sessions?account=ann", all, nil)
+		"all of an account": {func(t *testing.T, h *doortest.House) {
+			status, _, _ := h.Ask("DELETE", "/v1/sessions?account=ann", all, nil)
 			require.Equal(t, http.StatusNoContent, status)
 		}, [3]int{401, 401, 200}},
 	} {
@@ -256,7 +233,7 @@ func TestWhoseSessionItIs(t *testing.T) {
 					return // it has none yet
 				}
 				h := boundedHouse(t, p, nil, "door", func(c *door.Config) {
-					telling(t, p, r)(c)
+					doortest.Telling(t, p, r)(c)
 					c.Events[0].Issuer = feed
 					two(c)
 					c.Events = append(c.Events, door.Transmitter{Issuer: issuer, Audience: c.Events[0].Audience, Keys: p.URL})
@@ -264,19 +241,19 @@ func TestWhoseSessionItIs(t *testing.T) {
 				tokens := []string{by(h, issuer, "ann"), by(h, second, "ann"), by(h, issuer, "root")}
 				for _, token := range tokens {
 					if seen {
-						status, text := h.opens(token, "mail")
+						status, text := h.Opens(token, "mail")
 						require.Equal(t, 200, status, text)
 					}
 				}
-				h.pass(time.Minute)
+				h.Pass(time.Minute)
 				c.end(t, h)
 				for i, token := range tokens {
-					status, text := h.opens(token, "mail")
+					status, text := h.Opens(token, "mail")
 					require.Equal(t, c.left[i], status, "%d %s", i, text)
 				}
-				h.pass(time.Second)
+				h.Pass(time.Second)
 				for _, token := range []string{by(h, issuer, "ann"), by(h, second, "ann"), by(h, issuer, "root")} {
-					status, text := h.opens(token, "mail")
+					status, text := h.Opens(token, "mail")
 					require.Equal(t, 200, status, text)
 				}
 			})
@@ -285,7 +262,7 @@ func TestWhoseSessionItIs(t *testing.T) {
 	t.Run("a list of sessions goes on", func(t *testing.T) {
 		h := boundedHouse(t, p, nil, "door", func(c *door.Config) { c.Limits.Results = 2 })
 		for i := range 3 {
-			status, _ := h.opens(h.bearer(p, fmt.Sprint("s-", i), nil), "mail")
+			status, _ := h.Opens(h.Bearer(p, fmt.Sprint("s-", i), nil), "mail")
 			require.Equal(t, 200, status)
 		}
 		var page struct {
@@ -294,7 +271,7 @@ func TestWhoseSessionItIs(t *testing.T) {
 		}
 		seen, after := 0, ""
 		for range 2 {
-			_, _, text := h.ask("GET", "/v1/sessions?account=ann&after="+after, all, nil)
+			_, _, text := h.Ask("GET", "/v1/sessions?account=ann&after="+after, all, nil)
 			page.Next = ""
 			require.NoError(t, json.Unmarshal(text, &page))
 			seen, after = seen+len(page.Sessions), page.Next
@@ -305,7 +282,7 @@ func TestWhoseSessionItIs(t *testing.T) {
 }
 
 func TestWhenATokenWasAuthenticated(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	for name, c := range map[string]struct {
 		change map[string]any
 		by     door.AuthenticationClaim
@@ -327,16 +304,16 @@ func TestWhenATokenWasAuthenticated(t *testing.T) {
 				c.Tokens[0].AuthenticatedBy = by
 				c.Tokens[0].Own = append(c.Tokens[0].Own, "root")
 			})
-			status, text := h.opens(h.bearer(p, "s-1", c.change), "till")
-			require.Equal(t, c.status, status, text+h.log.String())
-			require.Contains(t, h.log.String(), c.log)
+			status, text := h.Opens(h.Bearer(p, "s-1", c.change), "till")
+			require.Equal(t, c.status, status, text+h.Logged.String())
+			require.Contains(t, h.Logged.String(), c.log)
 		})
 	}
 }
 
 // TestACredentialThatChanges ends the sessions that rest on it, but not the one in which it was changed.
 func TestACredentialThatChanges(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	for name, c := range map[string]struct {
 		credential, change string
 		// named is the sid that the event names, and changing are the sids in which changing the password was granted before.
@@ -358,33 +335,38 @@ func TestACredentialThatChanges(t *testing.T) {
 			h := boundedHouse(t, p, nil, "door", nil)
 			var tokens []string
 			for i := range 3 {
-				tokens = append(tokens, h.bearer(p, fmt.Sprint("s-", i+1), nil))
+				tokens = append(tokens, h.Bearer(p, fmt.Sprint("s-", i+1), nil))
 				if i < 2 {
-					status, text := h.opens(tokens[i], "mail")
+					status, text := h.Opens(tokens[i], "mail")
 					require.Equal(t, 200, status, text)
 				}
 			}
-			h.pass(time.Minute)
+			h.Pass(time.Minute)
 			for _, sid := range c.changing {
-				a := h.decide(`{"account":"ann","app":"mail","action":"change-password","session":{"id":"` + sid + `"},"proofs":[` + password + `]}`)
+				a := h.Answer(`{"account":"ann","app":"mail","action":"change-password","session":{"id":"` + sid + `"},"proofs":[` + password + `]}`)
 				require.Equal(t, decide.Grant, a.Verdict, a.Causes)
 			}
-			h.pass(time.Minute)
+			h.Pass(time.Minute)
 			subject := map[string]any{"format": "opaque", "id": "ann"}
 			if c.named != "" {
 				subject = map[string]any{"format": "complex", "user": subject, "session": map[string]any{"format": "opaque", "id": c.named}}
 			}
-			e := event("e", caep+"credential-change", subject, map[string]any{"credential_type": c.credential, "change_type": c.change,
-				"event_timestamp": h.clock().Unix()})
-			e["iss"], e["iat"] = issuer, h.clock().Unix()
-			status, text := h.push(p.sign("first", "secevent+jwt", e))
+			e := doortest.Event(
+				"e",
+				caep+"credential-change",
+				subject,
+				map[string]any{"credential_type": c.credential, "change_type": c.change,
+					"event_timestamp": h.Clock().Unix()},
+			)
+			e["iss"], e["iat"] = issuer, h.Clock().Unix()
+			status, text := h.PushEvent(p.Sign("first", "secevent+jwt", e))
 			require.Equal(t, http.StatusAccepted, status, text)
 			for i, token := range tokens {
-				status, text := h.opens(token, "mail")
-				require.Equal(t, c.left[i], status, "%d %s %s", i, text, h.log)
+				status, text := h.Opens(token, "mail")
+				require.Equal(t, c.left[i], status, "%d %s %s", i, text, h.Logged)
 			}
-			h.pass(time.Second)
-			status, text = h.opens(h.bearer(p, "s-1", nil), "mail")
+			h.Pass(time.Second)
+			status, text = h.Opens(h.Bearer(p, "s-1", nil), "mail")
 			require.Equal(t, 200, status, text)
 		})
 	}

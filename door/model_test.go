@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/consent/acts"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -206,46 +207,44 @@ policies: [{name: shut, stage: live, who: {groups: [staff]}, apps: {names: [mail
 `
 
 // does does a step at a house, whose clock is at the minute at which it arrives.
-func (h *house) does(t *testing.T, p *provider, s step, arrives int) {
-	h.mu.Lock()
-	h.now = noon.Add(time.Duration(arrives) * time.Minute)
-	h.mu.Unlock()
+func does(h *doortest.House, t *testing.T, p *doortest.Provider, s step, arrives int) {
+	h.Set(noon.Add(time.Duration(arrives) * time.Minute))
 	account := s.name + "@shop.example"
 	active := fmt.Sprintf(`,"active":%t`, s.value == 0)
 	switch s.kind {
 	case "post":
-		h.as(s.by, "POST", "/Users", user(s.name, active))
+		h.As(s.by, "POST", "/Users", doortest.User(s.name, active))
 	case "put":
-		h.as(s.by, "PUT", "/Users/"+scimID(s.name), user(s.name, active))
+		h.As(s.by, "PUT", "/Users/"+doortest.UserID(s.name), doortest.User(s.name, active))
 	case "delete":
-		h.as(s.by, "DELETE", "/Users/"+scimID(s.name), "")
+		h.As(s.by, "DELETE", "/Users/"+doortest.UserID(s.name), "")
 	case "group":
-		if h.as(s.by, "PUT", "/Groups/"+groupID(s.group), group(s.group, s.members...)) == http.StatusNotFound {
-			h.as(s.by, "POST", "/Groups", group(s.group, s.members...))
+		if h.As(s.by, "PUT", "/Groups/"+doortest.GroupID(s.group), doortest.Group(s.group, s.members...)) == http.StatusNotFound {
+			h.As(s.by, "POST", "/Groups", doortest.Group(s.group, s.members...))
 		}
 	case "disabled", "enabled":
-		require.Equal(t, 202, h.tells(p, all, s.by, risc+"account-"+s.kind, account, s.minute-arrives, nil))
+		require.Equal(t, 202, h.Tells(p, all, s.by, risc+"account-"+s.kind, account, s.minute-arrives, nil))
 	case "risk":
-		require.Equal(t, 202, h.tells(p, all, s.by, caep+"risk-level-change", account, s.minute-arrives,
+		require.Equal(t, 202, h.Tells(p, all, s.by, caep+"risk-level-change", account, s.minute-arrives,
 			map[string]any{"principal": "USER", "current_level": []string{"", "LOW", "MEDIUM", "HIGH"}[s.value]}))
 	case "report":
-		status, _, _ := h.ask("PUT", "/v1/devices/till/report", all, fmt.Sprintf(`{"facts":{"firewall":%t}}`, s.value == 1))
+		status, _, _ := h.Ask("PUT", "/v1/devices/till/report", all, fmt.Sprintf(`{"facts":{"firewall":%t}}`, s.value == 1))
 		require.Equal(t, http.StatusNoContent, status)
 	case "bar":
 		judge, err := h.Book().Source().CompileConsent(h.Book().Judge())
 		require.NoError(t, err)
-		act := acts.New(judge, h.store, store.TerminalLog).LiftBar
+		act := acts.New(judge, h.Kept, store.TerminalLog).LiftBar
 		if s.value == 1 {
-			act = acts.New(judge, h.store, store.TerminalLog).Bar
+			act = acts.New(judge, h.Kept, store.TerminalLog).Bar
 		}
-		_, err = act(t.Context(), "safe", "tide", "why", h.clock())
+		_, err = act(t.Context(), "safe", "tide", "why", h.Clock())
 		require.NoError(t, err)
 	case "book":
 		files := fstest.MapFS{"shop.yaml": {Data: []byte(shop)}, "more.yaml": {Data: []byte(more)}}
 		if s.value == 1 {
 			files["shut.yaml"] = &fstest.MapFile{Data: []byte(shutting)}
 		}
-		h.read(files)
+		h.Read(files)
 		require.True(t, h.Reload().Taken)
 	}
 }
@@ -311,7 +310,7 @@ func delivered(r *rand.Rand, steps []step, late int) (order []step, arrives []in
 // TestTheModel: whatever happens, in whichever order that keeps each cause before its effect, at one door or at two on one
 // database, comes to the answers that the model gives.
 func TestTheModel(t *testing.T) {
-	p := newProvider(t)
+	p := doortest.NewProvider(t)
 	for seed := range *modelRuns {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(uint64(seed), 9))
@@ -340,26 +339,26 @@ func TestTheModel(t *testing.T) {
 					if name == "in order" {
 						late = 0
 					}
-					var houses []*house
+					var houses []*doortest.House
 					for i, s := range stores {
-						h := shopOn(t, s, fmt.Sprint("door-", i), p, answering)
-						h.does(t, p, step{kind: "book"}, 0)
+						h := shopOn(t, s, fmt.Sprint("door-", i), p, doortest.Answering)
+						does(h, t, p, step{kind: "book"}, 0)
 						houses = append(houses, h)
 					}
 					order, arrives := delivered(r, steps, late)
 					for i, s := range order {
-						at := []*house{houses[r.IntN(len(houses))]}
+						at := []*doortest.House{houses[r.IntN(len(houses))]}
 						if s.kind == "book" {
 							at = houses
 						}
 						for _, h := range at {
 							h.Forget()
-							h.does(t, p, s, arrives[i])
+							does(h, t, p, s, arrives[i])
 						}
 					}
 					for _, h := range houses {
-						h.holdTo(t, m, steps)
-						_, err := journal.Verify(t.Context(), h.store, journal.Verification{})
+						holdTo(h, t, m, steps)
+						_, err := journal.Verify(t.Context(), h.Kept, journal.Verification{})
 						require.NoError(t, err)
 					}
 				})
@@ -369,18 +368,16 @@ func TestTheModel(t *testing.T) {
 }
 
 // holdTo holds the answers of a house to those of the model.
-func (h *house) holdTo(t *testing.T, m *model, steps []step) {
-	h.mu.Lock()
-	h.now = noon.Add(time.Hour * 2)
-	h.mu.Unlock()
+func holdTo(h *doortest.House, t *testing.T, m *model, steps []step) {
+	h.Set(noon.Add(time.Hour * 2))
 	h.Forget()
 	for name := range m.accounts {
 		for _, app := range []string{"mail", "admin", "till"} {
-			came := h.cause(name+"@shop.example", app, `,"device":{"id":"till"}`)
+			came := h.Cause(name+"@shop.example", app, `,"device":{"id":"till"}`)
 			require.Equal(t, m.cause(name, app), came, "%s at %s after %+v", name, app, steps)
 		}
 	}
-	status, _, text := h.ask("POST", "/v1/consents", all, map[string]any{"account": "ann@shop.example", "client": "tide",
+	status, _, text := h.Ask("POST", "/v1/consents", all, map[string]any{"account": "ann@shop.example", "client": "tide",
 		"scopes": []string{"tides"}, "redirect_uri": "https://tide.example/a", "rehearse": true})
 	require.Equal(t, http.StatusOK, status, string(text))
 	var answer struct{ Outcome string }

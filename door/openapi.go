@@ -6,7 +6,6 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
-	"sync"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
@@ -70,43 +69,45 @@ func (d *Door) openAPI() map[string]any {
 	problem := map[string]any{"description": "What is wrong, and what would be right (RFC 9457)",
 		"content": map[string]any{"application/problem+json": map[string]any{"schema": map[string]any{"$ref": "#/components/schemas/Problem"}}}}
 	for _, r := range d.allRoutes() {
+		if r.About == "" {
+			continue
+		}
+		method, path, _ := strings.Cut(r.Pattern, " ")
 		operation := map[string]any{
-			"summary":     r.about,
-			"operationId": strings.ToLower(r.method) + strings.NewReplacer("/", "-", "{", "", "}", "", ".", "").Replace(r.path),
+			"summary":     r.About,
+			"operationId": strings.ToLower(method) + strings.NewReplacer("/", "-", "{", "", "}", "", ".", "").Replace(path),
 		}
-		success := map[string]any{"description": http.StatusText(r.status)}
-		if r.gives != nil {
-			success["content"] = map[string]any{"application/json": refer(r.gives)}
+		success := map[string]any{"description": http.StatusText(r.Status)}
+		if r.Gives != nil {
+			success["content"] = map[string]any{"application/json": refer(r.Gives)}
 		}
-		operation["responses"] = map[string]any{strconv.Itoa(r.status): success, "default": problem}
-		if r.takes != nil {
-			operation["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": refer(r.takes)}}
+		operation["responses"] = map[string]any{strconv.Itoa(r.Status): success, "default": problem}
+		if r.Takes != nil {
+			operation["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": refer(r.Takes)}}
 		}
-		if r.path == "/v1/events" {
+		if path == "/v1/events" {
 			operation["requestBody"] = map[string]any{"required": true, "content": map[string]any{
 				"application/secevent+jwt": map[string]any{"schema": map[string]any{"type": "string"}}}}
 		}
-		if r.right != 0 {
+		if r.Right != 0 {
 			operation["security"] = []map[string]any{{"token": []string{}}, {"certificate": []string{}}}
-			operation["description"] = "It needs the right " + r.right.String() + "."
+			operation["description"] = "It needs the right " + r.Right.String() + "."
 		}
 		var parameters []map[string]any
-		if strings.Contains(r.path, "{id}") {
+		if strings.Contains(path, "{id}") {
 			parameters = append(parameters, map[string]any{"name": "id", "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
 		}
-		if r.path == "/v1/sessions" {
-			parameters = append(
-				parameters,
-				map[string]any{"name": "account", "in": "query", "required": true, "schema": map[string]any{"type": "string"}},
-			)
+		if path == "/v1/sessions" {
+			parameters = append(parameters,
+				map[string]any{"name": "account", "in": "query", "required": true, "schema": map[string]any{"type": "string"}})
 		}
 		if parameters != nil {
 			operation["parameters"] = parameters
 		}
-		if paths[r.path] == nil {
-			paths[r.path] = map[string]any{}
+		if paths[path] == nil {
+			paths[path] = map[string]any{}
 		}
-		paths[r.path][strings.ToLower(r.method)] = operation
+		paths[path][strings.ToLower(method)] = operation
 	}
 	return map[string]any{
 		"openapi": "3.1.0",
@@ -122,17 +123,13 @@ func (d *Door) openAPI() map[string]any {
 }
 
 // serveOpenAPI answers GET /openapi.json.
-func (d *Door) serveOpenAPI(w http.ResponseWriter, _ *request) error {
-	described.once.Do(func() { described.text, described.err = json.MarshalIndent(d.openAPI(), "", "  ") })
-	if described.err != nil {
-		return described.err
-	}
-	return writeJSON(w, http.StatusOK, described.text)
-}
-
-// described is the description, which is the same of every door.
-var described struct {
-	once sync.Once
-	text []byte
-	err  error
+func (d *Door) serveOpenAPI(w http.ResponseWriter, _ *Request) error {
+	d.description.Do(func() {
+		text, err := json.MarshalIndent(d.openAPI(), "", "  ")
+		if err != nil {
+			panic(err) // it is texts, and schemas of types
+		}
+		d.described = text
+	})
+	return writeJSON(w, http.StatusOK, d.described)
 }

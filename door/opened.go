@@ -23,9 +23,9 @@ type opened struct {
 }
 
 // openSession keeps the session of a granted attempt, with what was proven in it.
-func (d *Door) openSession(b *batch, account *store.Account, o *opened) error {
+func (d *Door) openSession(b *Change, account *store.Account, o *opened) error {
 	a := o.answer.Attempt
-	s, err := b.session(o.id)
+	s, err := b.Session(o.id)
 	switch {
 	case err != nil:
 		return err
@@ -40,7 +40,7 @@ func (d *Door) openSession(b *batch, account *store.Account, o *opened) error {
 		if was != nil {
 			s.VoidUntil, s.Spared = latest(was.Ended, was.VoidUntil), was.Spared
 		}
-		b.setSession(s.ID, s)
+		b.SetSession(s.ID, s)
 	}
 	s.Proofs = joinProofs(a, o.answer.App)
 	if dev := a.Device.Ref(); dev != nil {

@@ -19,12 +19,13 @@ type Problem struct {
 // Error returns the title and the detail.
 func (p *Problem) Error() string { return p.Title + ": " + p.Detail }
 
-func problem(status int, format string, args ...any) *Problem {
+// Problemf makes a problem of a status of HTTP, which says what is wrong and what would be right.
+func Problemf(status int, format string, args ...any) *Problem {
 	return &Problem{Status: status, Title: http.StatusText(status), Detail: fmt.Sprintf(format, args...)}
 }
 
-// with adds a header to the answer.
-func (p *Problem) with(name, value string) *Problem {
+// With adds a header to the answer.
+func (p *Problem) With(name, value string) *Problem {
 	if p.header == nil {
 		p.header = map[string]string{}
 	}
@@ -32,13 +33,13 @@ func (p *Problem) with(name, value string) *Problem {
 	return p
 }
 
-// write answers a request with a problem. Any other error is one of the door's own, and
+// writeProblem answers a request with a problem. Any other error is one of the door's own, and
 // nothing is told of it but that it is there.
 func (d *Door) writeProblem(w http.ResponseWriter, r *http.Request, err error) {
 	var p *Problem
 	if !errors.As(err, &p) {
 		d.log.ErrorContext(r.Context(), "a request failed", "path", r.URL.Path, "error", err)
-		p = problem(http.StatusInternalServerError, "The request could not be served. The log says why.")
+		p = Problemf(http.StatusInternalServerError, "The request could not be served. The log says why.")
 	}
 	for name, value := range p.header {
 		w.Header().Set(name, value)

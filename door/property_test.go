@@ -22,6 +22,7 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/storetest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -35,14 +36,8 @@ var reloads = flag.Int("reloads", 60, "how many books are taken into force under
 func drawn(t *rapid.T) *attempt.Attempt {
 	one := func(name string, from ...string) string { return rapid.SampledFrom(from).Draw(t, name) }
 	a := &attempt.Attempt{At: noon,
-		Account: one(
-			"account",
-			"ingrid@kestrelsound.example",
-			"oskar@kestrelsound.example",
-			"tide-gauge",
-			"harbour-key",
-			"nobody@kestrelsound.example",
-		),
+		Account: one("account", "ingrid@kestrelsound.example", "oskar@kestrelsound.example", "tide-gauge", "harbour-key",
+			"nobody@kestrelsound.example"),
 		App: one("app", "mail", "card-till", "crew-roster", "https://mail.kestrelsound.example/x", "shore-vpn", "none")}
 	if ip := one("ip", "", "203.0.113.20", "192.0.2.200"); ip != "" {
 		require.NoError(t, attempt.ParsePart([]byte(`{"ip":"`+ip+`"}`), a))
@@ -69,13 +64,13 @@ func facts(t *rapid.T, s store.Store) {
 			a := &store.Account{Name: name}
 			switch rapid.IntRange(0, 4).Draw(t, "known") {
 			case 1:
-				a.Say(stated(store.Disabled, store.Before, attempt.BoolScalar(true), ""))
+				a.Say(doortest.Stated(store.Disabled, store.Before, attempt.BoolScalar(true), ""))
 			case 2:
 				level := directory.Level(rapid.IntRange(0, 3).Draw(t, "level"))
-				a.Say(stated(store.StandingRisk, store.Before, attempt.TextScalar(level.String()), directory.LeakedPassword))
+				a.Say(doortest.Stated(store.StandingRisk, store.Before, attempt.TextScalar(level.String()), directory.LeakedPassword))
 			case 3:
 				a.Previous = &attempt.Previous{At: noon.Add(-time.Hour), Country: attempt.Known(attempt.CountryCode("BR"))}
-				a.Say(stated(store.Methods, store.Before, attempt.BoolScalar(true), ""))
+				a.Say(doortest.Stated(store.Methods, store.Before, attempt.BoolScalar(true), ""))
 			case 4:
 				for i := range 12 {
 					a.AddFailure(noon.Add(-time.Duration(i) * time.Minute))
@@ -99,9 +94,9 @@ func TestAnAnswerIsThatOfTheFactsThatItShows(t *testing.T) {
 	b, err := demo.Open()
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
-		s := new(broken)
+		s := new(doortest.Broken)
 		facts(t, s)
-		h := newHouse(quiet{t}, s, func(c *door.Config) { c.Store.History = door.History(rapid.IntRange(0, 1).Draw(t, "history")) })
+		h := doortest.New(quiet{t}, s, func(c *door.Config) { c.Store.History = door.History(rapid.IntRange(0, 1).Draw(t, "history")) })
 		defer h.Close()
 		for range 4 {
 			a := drawn(t)
@@ -119,21 +114,16 @@ func TestAnAnswerIsThatOfTheFactsThatItShows(t *testing.T) {
 			require.NoError(t, d.Compare(b))
 			require.Equal(t, d.Today.Verdict, d.Verdict, "%+v", d)
 			require.Equal(t, d.Today.Causes, d.Causes)
-			h.pass(time.Minute)
-			a.At = h.clock()
-			s.fail(true, false)
+			h.Pass(time.Minute)
+			a.At = h.Clock()
+			s.Fail(true, false)
 			h.Forget()
 			without := h.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
-			s.fail(false, false)
+			s.Fail(false, false)
 			h.Forget()
 			with := h.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
-			require.False(
-				t,
-				without.Verdict.Compare(with.Verdict) > 0,
-				"without the store it says %s, and with it %s",
-				without.Verdict,
-				with.Verdict,
-			)
+			require.False(t, without.Verdict.Compare(with.Verdict) > 0, "without the store it says %s, and with it %s", without.Verdict,
+				with.Verdict)
 		}
 	})
 }
@@ -146,8 +136,8 @@ func (q quiet) Cleanup(func()) {}
 
 func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 	// A machine that stalls for a while is no reason to block here.
-	h := newHouse(t, nil, func(c *door.Config) { c.Limits.Answer = directory.Span(time.Minute) })
-	strict := edited(t, "briskwarden: 1", "briskwarden: 1")
+	h := doortest.New(t, nil, func(c *door.Config) { c.Limits.Answer = directory.Span(time.Minute) })
+	strict := doortest.Edited(t, "briskwarden: 1", "briskwarden: 1")
 	strict["shut.yaml"] = &fstest.MapFile{
 		Data: []byte("briskwarden: 1\npolicies:\n  - {name: shut, stage: live, who: anyone, apps: {names: [mail]}, " +
 			"rules: [{name: all, then: block}]}\n"),
@@ -155,11 +145,11 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 	delete(strict, "drills.yaml")
 	broken := fstest.MapFS{"book.yaml": &fstest.MapFile{Data: []byte("briskwarden: 2")}}
 	mild := h.Book().Digest()
-	h.read(strict)
+	h.Read(strict)
 	r := h.Reload()
 	require.True(t, r.Taken, r.Why)
 	verdicts := map[string]decide.Verdict{mild: decide.Grant, r.Book: decide.Block}
-	require.Equal(t, decide.Block, h.decide(ingrid("mail", password, "")).Verdict)
+	require.Equal(t, decide.Block, h.Answer(doortest.Ingrid("mail", password, "")).Verdict)
 
 	var stop atomic.Bool
 	var judged [2]atomic.Int64
@@ -168,7 +158,7 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 		group.Go(func() {
 			for !stop.Load() {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(ingrid("mail", password, "")), noon, a); err != nil {
+				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password, "")), noon, a); err != nil {
 					t.Error(err)
 					return
 				}
@@ -183,7 +173,7 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 		})
 	}
 	for i := range *reloads {
-		h.read([]fs.FS{unproven, broken, strict}[i%3])
+		h.Read([]fs.FS{doortest.Unproven, broken, strict}[i%3])
 		h.Reload()
 	}
 	stop.Store(true)
@@ -194,47 +184,47 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 
 func TestTwoDoorsOnOneDatabaseAnswerAlike(t *testing.T) {
 	at := storetest.Postgres(t)
-	open := func(name string) *house {
+	open := func(name string) *doortest.House {
 		s, err := postgres.Open(t.Context(), at)
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close() })
-		return newHouse(t, s, func(c *door.Config) { c.Journal.Door = name })
+		return doortest.New(t, s, func(c *door.Config) { c.Journal.Door = name })
 	}
 	one, other := open("north"), open("south")
-	ready := func(h *house) func() bool {
+	ready := func(h *doortest.House) func() bool {
 		return func() bool { return h.Ready(t.Context()).Ready }
 	}
 	require.Eventually(t, ready(one), 10*time.Second, time.Millisecond)
 	require.Eventually(t, ready(other), 10*time.Second, time.Millisecond)
-	body := ingrid("mail", password, `,"session":{"id":"s-1"}`)
-	require.Equal(t, decide.Grant, one.decide(body).Verdict)
+	body := doortest.Ingrid("mail", password, `,"session":{"id":"s-1"}`)
+	require.Equal(t, decide.Grant, one.Answer(body).Verdict)
 	require.Eventually(t, func() bool {
-		next := other.decide(ingrid("mail", "", `,"session":{"id":"s-1"}`))
+		next := other.Answer(doortest.Ingrid("mail", "", `,"session":{"id":"s-1"}`))
 		return next.Verdict == decide.Grant && next.Facts.From["session"] == "store"
 	}, 10*time.Second, time.Millisecond, "the other knows the session")
-	ended, err := other.EndSession(sessionOf("s-1"), "she called")
+	ended, err := other.EndSession(doortest.SessionOf("s-1"), "she called")
 	require.NoError(t, err)
 	require.True(t, ended)
-	require.Eventually(t, func() bool { return one.decide(body).Causes[0].Code == decide.SessionEnded }, 10*time.Second, time.Millisecond)
-	found, err := journal.Verify(t.Context(), one.store, journal.Verification{})
+	require.Eventually(t, func() bool { return one.Answer(body).Causes[0].Code == decide.SessionEnded }, 10*time.Second, time.Millisecond)
+	found, err := journal.Verify(t.Context(), one.Kept, journal.Verification{})
 	require.NoError(t, err)
 	require.Len(t, found.Logs, 2, "each has a log of its own")
 }
 
 func FuzzDecision(f *testing.F) {
-	f.Add(ingrid("mail", password, `,"session":{"id":"s-1"}`))
+	f.Add(doortest.Ingrid("mail", password, `,"session":{"id":"s-1"}`))
 	f.Add(
 		`{"account":"a","app":"https://mail.kestrelsound.example/..;/","failed":[{"method":"push","reason":"refused"}],` +
 			`"accepted":[{"document":"x","version":1}]}`,
 	)
-	h := newHouse(f, nil, nil)
+	h := doortest.New(f, nil, nil)
 	f.Fuzz(func(t *testing.T, body string) {
-		h.t = t
-		status, _, text := h.plainAsk("POST", "/v1/decisions", all, body)
+		h.T = t
+		status, _, text := h.PlainAsk("POST", "/v1/decisions", all, body)
 		require.Less(t, status, 500, string(text))
 		require.True(t, json.Valid(text))
 		if status == 200 {
-			h.held("POST", "/v1/decisions", status, nil, text)
+			h.Held("POST", "/v1/decisions", status, nil, text)
 		}
 	})
 }
@@ -242,9 +232,9 @@ func FuzzDecision(f *testing.F) {
 func FuzzGuard(f *testing.F) {
 	f.Add("Bearer a.b.c", "mail.kestrelsound.example", "/inbox", "203.0.113.20", "sign_on=a.b.c")
 	f.Add("bearer  eyJhbGciOiJub25lIn0..", "mail.kestrelsound.example:443", "/%2e%2e/", "::ffff:203.0.113.20, 127.0.0.1", "")
-	p := newProvider(f)
-	h := newHouse(f, nil, guarded(p))
-	good := p.sign("first", "at+jwt", claims(noon, "pwd"))
+	p := doortest.NewProvider(f)
+	h := doortest.New(f, nil, doortest.Guarded(p))
+	good := p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd"))
 	f.Fuzz(func(t *testing.T, authorization, host, uri, hops, cookie string) {
 		for _, header := range []string{authorization, "Bearer " + good} {
 			r := httptest.NewRequest("GET", "/v1/guard", nil)
@@ -267,23 +257,6 @@ func FuzzGuard(f *testing.F) {
 	})
 }
 
-func FuzzEvent(f *testing.F) {
-	f.Add("e-1", caep+"risk-level-change", `{"format":"email","email":"ingrid@kestrelsound.example"}`, `{"current_level":"HIGH"}`)
-	f.Add("e-2", caep+"session-revoked", `{"format":"complex","session":{"format":"opaque","id":"s-1"}}`, `{"event_timestamp":1e300}`)
-	p, r := newProvider(f), newReceiver(f)
-	h := newHouse(f, nil, telling(f, p, r))
-	f.Fuzz(func(t *testing.T, jti, kind, subject, says string) {
-		h.t, p.t = t, t
-		if !json.Valid([]byte(subject)) || !json.Valid([]byte(says)) {
-			return
-		}
-		c := map[string]any{"iss": feed, "aud": "https://door.kestrelsound.example", "jti": jti, "iat": noon.Unix(),
-			"sub_id": json.RawMessage(subject), "events": map[string]any{kind: json.RawMessage(says)}}
-		status, text := h.push(p.sign("first", "secevent+jwt", c))
-		require.Contains(t, []int{202, 400}, status, text)
-	})
-}
-
 // slow is a store whose transactions wait until they are let go on.
 type slow struct {
 	store.Memory
@@ -299,14 +272,14 @@ func TestWhatNobodyWaitsForIsBounded(t *testing.T) {
 	s := &slow{let: make(chan struct{})}
 	_, err := store.CarryOver(t.Context(), &s.Memory, noon) // which a door does at its start
 	require.NoError(t, err)
-	h := newHouse(t, s, func(c *door.Config) { c.Journal.Mode = door.JournalOff })
+	h := doortest.New(t, s, func(c *door.Config) { c.Journal.Mode = door.JournalOff })
 	var answered atomic.Int64
 	var group sync.WaitGroup
 	for range 4 {
 		group.Go(func() {
 			for range 2000 {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(ingrid("mail", password, "")), noon, a); err != nil {
+				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password, "")), noon, a); err != nil {
 					t.Error(err)
 				}
 				h.Decide(context.Background(), a, door.Asked{})

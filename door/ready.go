@@ -75,7 +75,7 @@ func (r *recorder) canKeep(ctx context.Context) error {
 	}
 	fills := make([]byte, probeSize)
 	rand.Read(fills)
-	j := &job{urgent: true, change: func(b *batch) error {
+	j := &job{urgent: true, change: func(b *Change) error {
 		return b.tx.Put(store.Row{Key: store.Key{Kind: store.Probes, Key: r.log},
 			Value: []byte(`{"fills":"` + base64.StdEncoding.EncodeToString(fills) + `"}`)})
 	}}
@@ -89,8 +89,8 @@ func (r *recorder) canKeep(ctx context.Context) error {
 	return r.probe
 }
 
-// writeValue answers with a value as JSON.
-func writeValue(w http.ResponseWriter, status int, value any) error {
+// WriteValue answers with a value as JSON.
+func WriteValue(w http.ResponseWriter, status int, value any) error {
 	text, err := json.Marshal(value)
 	if err != nil {
 		return err

@@ -15,13 +15,12 @@ import (
 // recorder writes what happened, in groups: all that waits is one transaction, so that many
 // decisions share one wait for the disk.
 type recorder struct {
+	door  *Door
 	facts *facts
 	// log is the one that entries are appended to.
 	log string
 	// timeout bounds one transaction, so that a store that hangs does not hold callers for ever.
 	timeout time.Duration
-	// recorded is told how long a transaction took, of how many, and what came of it.
-	recorded func(took time.Duration, jobs int, err error)
 
 	// kept and failed are when a transaction with entries was last kept, and when one last failed, as nanoseconds of the system's
 	// clock; probing guards probed and probe, the last time that it was tried out whether one can be kept, and what came of it.
@@ -43,7 +42,7 @@ type recorder struct {
 // job is what is to be written together: entries of the journal, and changes of facts.
 type job struct {
 	entries []journal.Entry
-	change  func(*batch) error
+	change  func(*Change) error
 	// urgent says that somebody waits for a job without entries.
 	urgent bool
 	// own says that it is what a decision notes: other doors may hear of it a moment later.
@@ -68,8 +67,15 @@ const pace = 4 * time.Millisecond
 // before the decision is answered.
 func (j *job) isAwaited() bool { return len(j.entries) > 0 || j.urgent }
 
-func newRecorder(f *facts, log string, timeout time.Duration, recorded func(time.Duration, int, error)) *recorder {
-	r := &recorder{facts: f, log: log, timeout: timeout, recorded: recorded, wake: make(chan struct{}, 1), done: make(chan struct{})}
+func newRecorder(d *Door) *recorder {
+	r := &recorder{
+		door:    d,
+		facts:   d.facts,
+		log:     d.config.Journal.Door,
+		timeout: time.Duration(d.config.Limits.Answer),
+		wake:    make(chan struct{}, 1),
+		done:    make(chan struct{}),
+	}
 	go r.run()
 	return r
 }
@@ -185,7 +191,9 @@ func (r *recorder) write(jobs []*job) {
 		jobs[0].result <- err
 		return
 	}
-	r.recorded(time.Since(begun), len(jobs), err)
+	for _, m := range r.door.meters {
+		m.Wrote(time.Since(begun), len(jobs), err)
+	}
 	if err != nil {
 		r.failed.Store(time.Now().UnixNano())
 	} else if slices.ContainsFunc(jobs, func(j *job) bool { return len(j.entries) > 0 }) {
@@ -220,9 +228,9 @@ func (r *recorder) transact(jobs []*job) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), timeout)
 	defer cancel()
-	var b *batch
+	var b *Change
 	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
-		b = &batch{ctx: ctx, tx: tx, facts: r.facts}
+		b = &Change{door: r.door, ctx: ctx, tx: tx, facts: r.facts}
 		if !slices.ContainsFunc(jobs, func(j *job) bool { return !j.own }) {
 			tx.TellLater()
 		}
@@ -252,11 +260,17 @@ func (r *recorder) transact(jobs []*job) error {
 		return err
 	}
 	b.remember()
+	for _, after := range b.after {
+		after()
+	}
 	return nil
 }
 
-// batch changes facts within a transaction. Each is read once, and written once at the end.
-type batch struct {
+// Change changes facts within one transaction of the store: each is read once, and written once at the end. It is handed to what
+// [Door.Change] is given, which may be called again with another, and is of no use after that. What it returns of an account, a device or
+// a session is a copy, whose lists are appended to as they are.
+type Change struct {
+	door     *Door
 	ctx      context.Context
 	tx       store.Tx
 	facts    *facts
@@ -270,11 +284,13 @@ type batch struct {
 	groupsChanged bool
 	// entries are those that changes made themselves.
 	entries []journal.Entry
+	// after is called once all was kept.
+	after []func()
 }
 
 // fetch returns a value to be changed: a copy of what is remembered, on which the transaction rests then, else as it reads
 // it. Where there is none it returns nil.
-func fetch[V any](b *batch, k *kept[V], name string) (*V, error) {
+func fetch[V any](b *Change, k *kept[V], name string) (*V, error) {
 	r, remembered := k.rows.Get(name)
 	if !remembered || !b.tx.Rests(store.Key{Kind: k.kind, Key: name}, r.stamp) {
 		var err error
@@ -289,19 +305,16 @@ func fetch[V any](b *batch, k *kept[V], name string) (*V, error) {
 	return &copied, nil
 }
 
-// account returns the record of an account to be changed, a new one where there is none. What
-// is appended to its lists is appended to copies.
-func (b *batch) account(name string) (*store.Account, error) {
+// Account returns the record of an account to be changed, a new one where there is none.
+func (b *Change) Account(name string) (*store.Account, error) {
 	if a := b.accounts[name]; a != nil {
 		return a, nil
 	}
-	a, err := fetch(b, b.facts.accounts, name)
+	a, err := b.Look(name)
 	if err != nil {
 		return nil, err
 	}
-	if a == nil {
-		a = &store.Account{Name: name}
-	} else if b.were != nil {
+	if b.were != nil {
 		b.were[name] = store.RowOf(a).Value
 	}
 	if b.accounts == nil {
@@ -311,15 +324,28 @@ func (b *batch) account(name string) (*store.Account, error) {
 	return a, nil
 }
 
-// device is account for a device.
-func (b *batch) device(id string) (device *store.Device, err error) {
-	err = b.changeDevice(id, func(d *store.Device) bool { device = d; return true })
+// Look returns the record of an account to be read, one that says nothing where there is none. Unless Account returned it too, it is not
+// written.
+func (b *Change) Look(name string) (*store.Account, error) {
+	if a := b.accounts[name]; a != nil {
+		return a, nil
+	}
+	a, err := fetch(b, b.facts.accounts, name)
+	if err != nil || a != nil {
+		return a, err
+	}
+	return &store.Account{Name: name}, nil
+}
+
+// device is Account for a device.
+func (b *Change) device(id string) (device *store.Device, err error) {
+	err = b.ChangeDevice(id, func(d *store.Device) bool { device = d; return true })
 	return device, err
 }
 
-// changeDevice changes the record of a device, a new one where there is none. It is written only where
+// ChangeDevice changes the record of a device, a new one where there is none. It is written only where
 // change says that something is other than it was.
-func (b *batch) changeDevice(id string, change func(*store.Device) bool) error {
+func (b *Change) ChangeDevice(id string, change func(*store.Device) bool) error {
 	d := b.devices[id]
 	if d == nil {
 		var err error
@@ -340,20 +366,20 @@ func (b *batch) changeDevice(id string, change func(*store.Device) bool) error {
 	return nil
 }
 
-// session returns an open session to be changed, nil where there is none.
-func (b *batch) session(id string) (*store.Session, error) {
+// Session returns an open session to be changed, nil where there is none.
+func (b *Change) Session(id string) (*store.Session, error) {
 	if s, changed := b.sessions[id]; changed {
 		return s, nil
 	}
 	s, err := fetch(b, b.facts.sessions, id)
 	if s != nil {
-		b.setSession(id, s)
+		b.SetSession(id, s)
 	}
 	return s, err
 }
 
-// setSession puts a session in place of the one of that ID; nil drops it.
-func (b *batch) setSession(id string, s *store.Session) {
+// SetSession puts a session in place of the one of that ID; nil drops it.
+func (b *Change) SetSession(id string, s *store.Session) {
 	if b.sessions == nil {
 		b.sessions = map[string]*store.Session{}
 	}
@@ -361,7 +387,7 @@ func (b *batch) setSession(id string, s *store.Session) {
 }
 
 // put writes a value. The text of a device is remembered, since decisions show it.
-func (b *batch) put(v store.Value) error {
+func (b *Change) put(v store.Value) error {
 	row := store.RowOf(v)
 	if row.Kind == store.Devices {
 		if b.texts == nil {
@@ -373,7 +399,7 @@ func (b *batch) put(v store.Value) error {
 }
 
 // save writes what was changed.
-func (b *batch) save() error {
+func (b *Change) save() error {
 	for _, a := range b.accounts {
 		if err := b.put(a); err != nil {
 			return err
@@ -397,7 +423,7 @@ func (b *batch) save() error {
 }
 
 // remember remembers what was written.
-func (b *batch) remember() {
+func (b *Change) remember() {
 	if b.groupsChanged {
 		b.facts.managed.forget()
 	}
@@ -417,7 +443,7 @@ func (b *batch) remember() {
 }
 
 // forget drops what may have been written, or not.
-func (b *batch) forget() {
+func (b *Change) forget() {
 	if b.groupsChanged {
 		b.facts.managed.forget()
 	}

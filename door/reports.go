@@ -22,18 +22,18 @@ type DeviceReport struct {
 const mostReport, mostFacts = 64 << 10, 500
 
 // serveReport answers PUT /v1/devices/{id}/report.
-func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
+func (d *Door) serveReport(w http.ResponseWriter, r *Request) error {
 	id := r.PathValue("id")
 	if err := directory.CheckName(id); err != nil {
-		return problem(http.StatusUnprocessableEntity, "The identity of the device: %s.", err)
+		return Problemf(http.StatusUnprocessableEntity, "The identity of the device: %s.", err)
 	}
-	text, err := body(w, r, mostReport)
+	text, err := ReadBody(w, r, mostReport)
 	if err != nil {
 		return err
 	}
 	var report DeviceReport
 	if err := decodeStrictly(text, &report); err != nil {
-		return problem(http.StatusBadRequest, "%s", err)
+		return Problemf(http.StatusBadRequest, "%s", err)
 	}
 	now := d.now()
 	if report.ReportedAt.IsZero() {
@@ -41,23 +41,21 @@ func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
 	}
 	switch {
 	case report.Facts == nil:
-		return problem(
-			http.StatusUnprocessableEntity,
-			"The report lacks `facts`: what the device reports, by name, such as {\"firewall\": true}.",
-		)
+		return Problemf(http.StatusUnprocessableEntity,
+			"The report lacks `facts`: what the device reports, by name, such as {\"firewall\": true}.")
 	case len(report.Facts) > mostFacts:
-		return problem(http.StatusUnprocessableEntity, "A report has at most %d facts.", mostFacts)
+		return Problemf(http.StatusUnprocessableEntity, "A report has at most %d facts.", mostFacts)
 	case attempt.IsLater(report.ReportedAt, now):
-		return problem(http.StatusUnprocessableEntity, "The report is dated %s, which is yet to come; set the clock of the device.",
+		return Problemf(http.StatusUnprocessableEntity, "The report is dated %s, which is yet to come; set the clock of the device.",
 			report.ReportedAt.UTC().Format(time.RFC3339))
 	}
 	for name := range report.Facts {
 		if err := directory.CheckName(name); err != nil {
-			return problem(http.StatusUnprocessableEntity, "The fact %q: %s.", name, err)
+			return Problemf(http.StatusUnprocessableEntity, "The fact %q: %s.", name, err)
 		}
 	}
 	older := false
-	j := &job{urgent: true, change: func(b *batch) error {
+	j := &job{urgent: true, change: func(b *Change) error {
 		device, err := b.device(id)
 		if err != nil {
 			return err
@@ -71,19 +69,14 @@ func (d *Door) serveReport(w http.ResponseWriter, r *request) error {
 		if report.Platform != "" {
 			device.Platform = report.Platform
 		}
-		if d.config.Journal.Mode != JournalOff {
-			b.entries = append(
-				b.entries,
-				journal.Make(journal.Report, journal.NewID(), now, r.caller.Name, "", "report", report.appendJSON(nil, id)),
-			)
-		}
+		b.Record(journal.Make(journal.Report, journal.NewID(), now, r.caller.Name, "", "report", report.appendJSON(nil, id)))
 		return nil
 	}}
 	if err := d.recorder.do(j); err != nil {
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	if older {
-		return problem(http.StatusConflict, "A later report of the device is there already.")
+		return Problemf(http.StatusConflict, "A later report of the device is there already.")
 	}
 	d.lookAgain(review{device: id, because: "the device reported something else"})
 	w.WriteHeader(http.StatusNoContent)

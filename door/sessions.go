@@ -65,8 +65,9 @@ func (d *Door) reviewSessions(ctx context.Context) {
 		case <-tick.C:
 			r = review{due: true}
 			d.readEmergencies(ctx, d.book.Load())
-			if err := d.forget(ctx); err != nil && ctx.Err() == nil {
-				d.log.Error("old tokens and challenges could not be forgotten", "error", err)
+			before := d.now().Add(-d.facts.sessionAtMost - time.Hour)
+			if err := store.DropDue(ctx, d.facts.store, store.Challenges, before); err != nil && ctx.Err() == nil {
+				d.log.Error("challenges that nobody can meet any more could not be forgotten", "error", err)
 			}
 		}
 		if d.reviewAll.Swap(false) {
@@ -232,9 +233,9 @@ func (f *facts) renewDevice(a *attempt.Attempt, g *gathering) {
 // endGrants ends some of what a session was granted, and what ends by the clock, and records and tells it. It returns how many
 // it ended: those that somebody else ended meanwhile, or granted again, it did not.
 func (d *Door) endGrants(id string, over map[string]string, because string) (ended int, err error) {
-	err = d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+	err = d.recorder.do(&job{urgent: true, change: func(b *Change) error {
 		ended = 0
-		s, err := b.session(id)
+		s, err := b.Session(id)
 		if err != nil || s == nil {
 			return err
 		}
@@ -256,7 +257,7 @@ func (d *Door) endGrants(id string, over map[string]string, because string) (end
 			}
 		}
 		if d.setDue(s); !s.Next.After(now) {
-			b.setSession(id, nil)
+			b.SetSession(id, nil)
 		}
 		return nil
 	}})
@@ -272,8 +273,8 @@ func (d *Door) EndSession(id, because string) (bool, error) {
 // EndSessionsOf ends all sessions of an account, for a reason: whatever it authenticated until now counts no more, in sessions that the
 // door never saw too. The error means that nobody can say whether they ended.
 func (d *Door) EndSessionsOf(account, because string) error {
-	return d.recorder.do(&job{urgent: true, change: func(b *batch) error {
-		a, err := b.account(account)
+	return d.recorder.do(&job{urgent: true, change: func(b *Change) error {
+		a, err := b.Account(account)
 		if err != nil {
 			return err
 		}
@@ -284,9 +285,9 @@ func (d *Door) EndSessionsOf(account, because string) error {
 // endSession ends a session as of a moment.
 func (d *Door) endSession(id string, at time.Time, because string) (bool, error) {
 	found := false
-	err := d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+	err := d.recorder.do(&job{urgent: true, change: func(b *Change) error {
 		found = false
-		s, err := b.session(id)
+		s, err := b.Session(id)
 		if err != nil || s == nil || !s.Ended.IsZero() {
 			return err
 		}
@@ -298,16 +299,16 @@ func (d *Door) endSession(id string, at time.Time, because string) (bool, error)
 
 // endWhole ends a session as of a moment, within a batch. Of one that has ended the end becomes later, which is not told again; one that
 // began after that moment goes on, and what was authenticated in it before does not count.
-func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string) error {
+func (d *Door) endWhole(b *Change, s *store.Session, at time.Time, because string) error {
 	if s.Ended.IsZero() && !store.Holds(at, s.Started) {
 		s.VoidUntil = latest(s.VoidUntil, at)
-		b.setSession(s.ID, s)
+		b.SetSession(s.ID, s)
 		return nil
 	}
 	again := !s.Ended.IsZero()
 	s.End(at, because)
 	d.setDue(s)
-	b.setSession(s.ID, s)
+	b.SetSession(s.ID, s)
 	if again {
 		return nil
 	}
@@ -315,19 +316,19 @@ func (d *Door) endWhole(b *batch, s *store.Session, at time.Time, because string
 }
 
 // revoke takes back all that an account authenticated until a moment, within a batch: in sessions that the door never saw too.
-func (d *Door) revoke(b *batch, a *store.Account, until time.Time, by store.Source, because string) error {
+func (d *Door) revoke(b *Change, a *store.Account, until time.Time, by store.Source, because string) error {
 	a.Revoke(until, by)
 	return d.endSessionsOf(b, a.Name, until, because)
 }
 
 // endSessionsOf ends all sessions of an account within a batch, those that began after a moment
 // left out.
-func (d *Door) endSessionsOf(b *batch, account string, since time.Time, because string) error {
+func (d *Door) endSessionsOf(b *Change, account string, since time.Time, because string) error {
 	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Account: account}) {
 		if err != nil {
 			return err
 		}
-		s, err := b.session(row.Key.Key)
+		s, err := b.Session(row.Key.Key)
 		if err != nil {
 			return err
 		}
@@ -342,39 +343,42 @@ func (d *Door) endSessionsOf(b *batch, account string, since time.Time, because 
 }
 
 // noteEnd records that a session, or what it was granted at an app, has ended, and tells those who hear of it.
-func (d *Door) noteEnd(b *batch, s *store.Session, app, decision, because string) error {
+func (d *Door) noteEnd(b *Change, s *store.Session, app, decision, because string) error {
 	now := d.now()
-	if d.config.Journal.Mode != JournalOff {
-		detail := jsontext.String(jsontext.Key([]byte{'{'}, "id"), s.ID)
-		detail = jsontext.Text(jsontext.Text(detail, "issuer", s.Issuer), "sid", s.SID)
-		detail = jsontext.Text(jsontext.Text(detail, "app", app), "decision", decision)
-		detail = append(jsontext.String(jsontext.Key(detail, "because"), because), '}')
-		b.entries = append(b.entries, journal.Make(journal.SessionEnd, journal.NewID(), now, "", s.Account, "session", detail))
+	detail := jsontext.String(jsontext.Key([]byte{'{'}, "id"), s.ID)
+	detail = jsontext.Text(jsontext.Text(detail, "issuer", s.Issuer), "sid", s.SID)
+	detail = jsontext.Text(jsontext.Text(detail, "app", app), "decision", decision)
+	detail = append(jsontext.String(jsontext.Key(detail, "because"), because), '}')
+	b.Record(journal.Make(journal.SessionEnd, journal.NewID(), now, "", s.Account, "session", detail))
+	for _, ended := range d.ended {
+		if err := ended(b, s, app, because); err != nil {
+			return err
+		}
 	}
-	return d.teller.tell(b, s, app, because, now)
+	return nil
 }
 
 // serveEndSession answers DELETE /v1/sessions/{id}.
-func (d *Door) serveEndSession(w http.ResponseWriter, r *request) error {
+func (d *Door) serveEndSession(w http.ResponseWriter, r *Request) error {
 	found, err := d.EndSession(r.PathValue("id"), r.caller.Name+" ended it")
 	switch {
 	case err != nil:
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	case !found:
-		return problem(http.StatusNotFound, "There is no open session of that id.")
+		return Problemf(http.StatusNotFound, "There is no open session of that id.")
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
 
 // serveEndSessions answers DELETE /v1/sessions?account=NAME.
-func (d *Door) serveEndSessions(w http.ResponseWriter, r *request) error {
+func (d *Door) serveEndSessions(w http.ResponseWriter, r *Request) error {
 	account := r.URL.Query().Get("account")
 	if account == "" {
-		return problem(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
+		return Problemf(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
 	}
 	if err := d.EndSessionsOf(account, r.caller.Name+" ended them"); err != nil {
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
@@ -388,16 +392,16 @@ type openSessions struct {
 }
 
 // serveSessions answers GET /v1/sessions?account=NAME.
-func (d *Door) serveSessions(w http.ResponseWriter, r *request) error {
+func (d *Door) serveSessions(w http.ResponseWriter, r *Request) error {
 	account := r.URL.Query().Get("account")
 	if account == "" {
-		return problem(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
+		return Problemf(http.StatusBadRequest, "Say whose: /v1/sessions?account=NAME.")
 	}
 	limit := d.config.Limits.Results
 	rows, err := d.facts.store.List(r.Context(), store.Query{Kind: store.Sessions, Account: account, After: r.URL.Query().Get("after"),
 		Limit: limit + 1})
 	if err != nil {
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	list := openSessions{Sessions: []json.RawMessage{}}
 	if len(rows) > limit {
@@ -407,5 +411,5 @@ func (d *Door) serveSessions(w http.ResponseWriter, r *request) error {
 	for _, row := range rows {
 		list.Sessions = append(list.Sessions, row.Value)
 	}
-	return writeValue(w, http.StatusOK, list)
+	return WriteValue(w, http.StatusOK, list)
 }

@@ -58,7 +58,7 @@ type tokens struct {
 // have.
 const mostTokens, longestToken = 20_000, 16 << 10
 
-func newTokens(c *Config, now func() time.Time, keysAt func(at string, refresh time.Duration) *keySet) *tokens {
+func newTokens(c *Config, now func() time.Time, keysAt func(at string, from KeysFrom, refresh time.Duration) *keySet) *tokens {
 	verified, err := lru.New[[sha256.Size]byte, *access](mostTokens)
 	if err != nil {
 		panic(err) // a size below 1
@@ -66,7 +66,7 @@ func newTokens(c *Config, now func() time.Time, keysAt func(at string, refresh t
 	t := &tokens{now: now, verified: verified}
 	for i := range c.Tokens {
 		issuer := &c.Tokens[i]
-		t.issuers = append(t.issuers, &trustedIssuer{issuer, keysAt(issuer.Keys, time.Duration(issuer.Refresh))})
+		t.issuers = append(t.issuers, &trustedIssuer{issuer, keysAt(issuer.Keys, issuer.KeysFrom, time.Duration(issuer.Refresh))})
 	}
 	return t
 }

@@ -206,6 +206,26 @@ func Save(tx Tx, v Value) error { return tx.Put(RowOf(v)) }
 // Drop drops what is kept under the key that the value bears.
 func Drop(tx Tx, v Value) error { return tx.Delete(v.row().Key) }
 
+// DropDue drops the rows of a kind that are due by a moment, some at a time.
+func DropDue(ctx context.Context, s Store, kind Kind, by time.Time) error {
+	for {
+		rows, err := s.List(ctx, Query{Kind: kind, DueBy: by, Limit: 1000})
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		if err := s.Update(ctx, func(tx Tx) error {
+			for _, row := range rows {
+				if err := tx.Delete(row.Key); err != nil {
+					return err
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+}
+
 // All returns all rows of a query, a page at a time; Limit is the size of a page.
 func All(ctx context.Context, from Reader, q Query) iter.Seq2[Row, error] {
 	const page = 1000

@@ -12,14 +12,12 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 	_ "time/tzdata"
@@ -45,25 +43,17 @@ type provider struct {
 	now    func() time.Time
 }
 
-// newProvider makes a provider, and writes its public key into a folder, for the door to read.
-func newProvider(dir string, now func() time.Time) (*provider, string, error) {
+// newProvider makes a provider, and returns its public key, by which the door verifies what it signs.
+func newProvider(now func() time.Time) (*provider, jose.JSONWebKey, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		return nil, "", err
-	}
-	set, err := json.Marshal(jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}}})
-	if err != nil {
-		return nil, "", err
-	}
-	path := filepath.Join(dir, "keys.json")
-	if err := os.WriteFile(path, set, 0o600); err != nil {
-		return nil, "", err
+		return nil, jose.JSONWebKey{}, err
 	}
 	signer, err := jose.NewSigner(
 		jose.SigningKey{Algorithm: jose.ES256, Key: key},
 		(&jose.SignerOptions{}).WithType("at+jwt").WithHeader("kid", "1"),
 	)
-	return &provider{signer, now}, path, err
+	return &provider{signer, now}, jose.JSONWebKey{Key: key.Public(), KeyID: "1", Algorithm: "ES256", Use: "sig"}, err
 }
 
 // ServeHTTP issues a token to anyone who asks for one: ?account=NAME&proved=pwd,mca&device=ID.
@@ -88,16 +78,16 @@ func page(w http.ResponseWriter, r *http.Request) {
 
 // gateway makes the guarded page and the stand-in beside it. Requests from this machine count as
 // coming from where a forwarded header says, so that other places can be tried.
-func gateway(ctx context.Context, dir string, now func() time.Time) (http.Handler, *door.Door, error) {
-	signOn, keys, err := newProvider(dir, now)
+func gateway(ctx context.Context, now func() time.Time) (http.Handler, *door.Door, error) {
+	signOn, key, err := newProvider(now)
 	if err != nil {
 		return nil, nil, err
 	}
 	local := netip.MustParseAddr("127.0.0.1")
 	config := &door.Config{
 		Store: door.StoreConfig{History: door.Complete},
-		Tokens: []door.TokenIssuer{{Issuer: issuer, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id",
-			Own: []string{"gateway"}}},
+		Tokens: []door.TokenIssuer{{Issuer: issuer, Audience: []string{audience}, KeysFrom: door.FixedKeys(key), Accounts: []string{"anyone"},
+			Device: "device_id", Own: []string{"gateway"}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
 	d, err := door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
@@ -122,12 +112,7 @@ func main() {
 }
 
 func run(addr string) error {
-	dir, err := os.MkdirTemp("", "gateway")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	handler, d, err := gateway(context.Background(), dir, time.Now)
+	handler, d, err := gateway(context.Background(), time.Now)
 	if err != nil {
 		return err
 	}

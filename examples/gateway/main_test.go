@@ -12,11 +12,7 @@ import (
 )
 
 func TestGateway(t *testing.T) {
-	handler, d, err := gateway(
-		t.Context(),
-		t.TempDir(),
-		func() time.Time { return time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC) },
-	)
+	handler, d, err := gateway(t.Context(), func() time.Time { return time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC) })
 	require.NoError(t, err)
 	defer d.Close()
 	ask := func(path string, header map[string]string) *httptest.ResponseRecorder {

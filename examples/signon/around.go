@@ -20,6 +20,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/people"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
@@ -189,8 +190,8 @@ const leaked = "https://schemas.openid.net/secevent/risc/event-type/credential-c
 
 // starts tells the door of somebody who starts today, as a directory pushes people (RFC 7644 section 3.3).
 func (t *trial) starts(account string) error {
-	text, err := json.Marshal(map[string]any{"schemas": []string{userSchema, door.PeopleSchema}, "userName": account, "active": true,
-		door.PeopleSchema: map[string]any{"joined": t.clock.Now().In(t.zone()).Format(time.DateOnly), "methods": atFirst}})
+	text, err := json.Marshal(map[string]any{"schemas": []string{userSchema, people.UserSchema}, "userName": account, "active": true,
+		people.UserSchema: map[string]any{"joined": t.clock.Now().In(t.zone()).Format(time.DateOnly), "methods": atFirst}})
 	if err != nil {
 		return err
 	}

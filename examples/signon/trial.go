@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"log/slog"
 	"net/http"
 	"net/netip"
@@ -19,6 +18,8 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/events"
+	"github.com/briskwarden/briskwarden/door/people"
 	"github.com/briskwarden/briskwarden/examples/internal/standin"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -82,14 +83,7 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	if t.keyring, err = newKeyring(base); err != nil {
 		return nil, err
 	}
-	keys := filepath.Join(dir, "keys.json")
-	set, err := json.Marshal(t.provider.keys())
-	if err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(keys, set, 0o600); err != nil {
-		return nil, err
-	}
+	keys := door.FixedKeys(t.provider.keys().Keys...)
 	own := []string{}
 	for i := range apps {
 		own = append(own, apps[i].Name)
@@ -99,10 +93,9 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 	config := &door.Config{
 		Store:   door.StoreConfig{History: door.Complete},
 		Consent: door.ConsentConfig{Answer: true},
-		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, Keys: keys, Accounts: []string{"anyone"}, Device: "device_id",
-			Own:    own,
-			Cookie: passCookie}},
-		Events: []door.Transmitter{{Issuer: base, Audience: []string{audience}, Keys: keys}},
+		Tokens: []door.TokenIssuer{{Issuer: base, Audience: []string{audience}, KeysFrom: keys, Accounts: []string{"anyone"},
+			Device: "device_id", Own: own, Cookie: passCookie}},
+		Events: []door.Transmitter{{Issuer: base, Audience: []string{audience}, KeysFrom: keys}},
 		Callers: []door.Caller{{Name: "around", Token: digest,
 			May: []door.Right{door.MayReport, door.MayEvents, door.MayPeople, door.MayDecide, door.MayLook},
 			People: door.PeopleBounds{Accounts: []string{"anyone"}, Kinds: []directory.Kind{directory.Person, directory.Service},
@@ -111,11 +104,12 @@ func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*tr
 				"devices"}}}},
 		Trusted: []directory.Range{{From: local, To: local}},
 	}
-	// The demo's book has mail to send, which a trial has no server for.
+	// What a trial says is for those who try it, and its log for what goes wrong.
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	t.door, err = door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
 		return briskwarden.Open(t.book, append(o, briskwarden.WithDatabase(mmdb.Locator))...)
-	}, t.facts, config, door.Options{Now: t.clock.Now, Log: quiet})
+	}, t.facts, config, door.Options{Now: t.clock.Now, Log: quiet,
+		Rooms: []door.Room{people.Room, events.Room}})
 	if err != nil {
 		return nil, err
 	}

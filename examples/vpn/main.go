@@ -32,7 +32,7 @@ import (
 // newServer makes the server, with a door on the demo's book.
 func newServer(ctx context.Context, now func() time.Time) (*server, error) {
 	config := &door.Config{Store: door.StoreConfig{History: door.Complete}}
-	// The demo's book has mail to send, which an example has no server for.
+	// What an example says is for those who try it, and its log for what goes wrong.
 	quiet := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
 	d, err := door.New(ctx, func(o ...briskwarden.Option) (*briskwarden.Book, error) {
 		return briskwarden.OpenFS(demo.Files(), append(o, briskwarden.WithDatabase(mmdb.Locator))...)

@@ -24,6 +24,11 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/alerts"
+	"github.com/briskwarden/briskwarden/door/events"
+	"github.com/briskwarden/briskwarden/door/metrics"
+	"github.com/briskwarden/briskwarden/door/pages"
+	"github.com/briskwarden/briskwarden/door/people"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -308,7 +313,9 @@ func (s *Service) open(ctx context.Context, kept store.Store, settled *settledTL
 	if s.Config.Reload == door.OnChange {
 		changes = watchFolder(s.Dir, s.Log) // before the book is read, so that no change falls between
 	}
-	options.Now, options.Log, options.Book, options.Journal, options.InForce = s.Now, s.Log, s.Dir, s.Journal, inForce
+	options.Now, options.Log, options.InForce = s.Now, s.Log, inForce
+	options.Rooms = []door.Room{people.Room, events.Room, pages.Room(pages.Options{Book: s.Dir}),
+		alerts.Room(alerts.Options{Book: s.Dir, Journal: s.Journal}), metrics.Room}
 	if own != nil {
 		options.Keeper = own
 		options.Taken = func(b *briskwarden.Book) {
@@ -482,11 +489,13 @@ func Check(ctx context.Context, dir string, c *door.Config) *Checked {
 		failed, err = door.Guarantees(opened, time.Now(), 0)
 		wrong(err)
 		found.Wrong = append(found.Wrong, failed...)
-		found.Unreached = c.Unreached(&opened.Source().Watch)
+		found.Unreached = alerts.Unreached(c, &opened.Source().Watch)
 	}
 	_, err = tlsOf(c)
 	wrong(err)
-	wrong(c.CheckFiles())
+	wrong(c.CheckKeyFiles())
+	wrong(events.CheckFiles(c))
+	wrong(alerts.CheckFiles(&c.Watch))
 	if c.State != "" {
 		wrong(checkWritable("state", c.State))
 	}

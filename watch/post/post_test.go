@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/internal/mailtest"
+	"github.com/briskwarden/briskwarden/watch"
 	"github.com/briskwarden/briskwarden/watch/letter"
 	"github.com/briskwarden/briskwarden/watch/post"
 )
@@ -36,9 +37,9 @@ func TestMail(t *testing.T) {
 	s, err := mailtest.Start("hunter2", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, s.Close()) })
-	server := post.Server{Address: s.Address, From: "warden@x.example", User: "warden", Password: file(t, "hunter2\n"),
+	server := watch.MailServer{Address: s.Address, From: "warden@x.example", User: "warden", Password: file(t, "hunter2\n"),
 		Authorities: file(t, string(s.Authority))}
-	send := func(change func(*post.Server)) error {
+	send := func(change func(*watch.MailServer)) error {
 		other := server
 		change(&other)
 		m, err := post.NewMailer(other)
@@ -47,7 +48,7 @@ func TestMail(t *testing.T) {
 		}
 		return m.Send(t.Context(), []string{"duty@x.example", "office@x.example"}, written)
 	}
-	require.NoError(t, send(func(*post.Server) {}))
+	require.NoError(t, send(func(*watch.MailServer) {}))
 	require.Len(t, s.Mails(), 1)
 	m := s.Mails()[0]
 	require.True(t, m.Secure)
@@ -60,18 +61,18 @@ func TestMail(t *testing.T) {
 	for line := range strings.SplitSeq(m.Raw, "\r\n") {
 		require.LessOrEqual(t, len(line), 998, "RFC 5322 §2.1.1")
 	}
-	for name, change := range map[string]func(*post.Server){
-		"a certificate that nobody vouches for": func(s *post.Server) { s.Authorities = "" },
-		"a wrong password":                      func(s *post.Server) { s.Password = file(t, "hunter3") },
-		"a password without TLS":                func(s *post.Server) { s.Security = post.Clear },
-		"no log-in":                             func(s *post.Server) { s.User, s.Password = "", "" },
-		"a file that is none":                   func(s *post.Server) { s.Authorities = "/no/such/file" },
-		"no certificate":                        func(s *post.Server) { s.Authorities = file(t, "x") },
-		"no port":                               func(s *post.Server) { s.Address = "localhost" },
-		"no sender":                             func(s *post.Server) { s.From = "warden" },
-		"nobody listens":                        func(s *post.Server) { s.Address = "localhost:1" },
-		"no TLS over a network": func(s *post.Server) {
-			*s = post.Server{Address: "mail.x.example:25", From: "w@x.example", Security: post.Clear}
+	for name, change := range map[string]func(*watch.MailServer){
+		"a certificate that nobody vouches for": func(s *watch.MailServer) { s.Authorities = "" },
+		"a wrong password":                      func(s *watch.MailServer) { s.Password = file(t, "hunter3") },
+		"a password without TLS":                func(s *watch.MailServer) { s.Security = watch.Clear },
+		"no log-in":                             func(s *watch.MailServer) { s.User, s.Password = "", "" },
+		"a file that is none":                   func(s *watch.MailServer) { s.Authorities = "/no/such/file" },
+		"no certificate":                        func(s *watch.MailServer) { s.Authorities = file(t, "x") },
+		"no port":                               func(s *watch.MailServer) { s.Address = "localhost" },
+		"no sender":                             func(s *watch.MailServer) { s.From = "warden" },
+		"nobody listens":                        func(s *watch.MailServer) { s.Address = "localhost:1" },
+		"no TLS over a network": func(s *watch.MailServer) {
+			*s = watch.MailServer{Address: "mail.x.example:25", From: "w@x.example", Security: watch.Clear}
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -83,7 +84,7 @@ func TestMail(t *testing.T) {
 		plain, err := mailtest.Start("", nil)
 		require.NoError(t, err)
 		defer plain.Close()
-		m, err := post.NewMailer(post.Server{Address: plain.Address, From: "warden@x.example"})
+		m, err := post.NewMailer(watch.MailServer{Address: plain.Address, From: "warden@x.example"})
 		require.NoError(t, err)
 		require.Error(t, m.Send(t.Context(), []string{"duty@x.example"}, written))
 		require.Empty(t, plain.Mails())

@@ -1,4 +1,4 @@
-package door
+package people
 
 import (
 	"net/http"
@@ -21,7 +21,7 @@ func checkSizes(attributes map[string]any) error {
 		switch value := value.(type) {
 		case []any:
 			if len(value) > mostValues {
-				return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s has more than %d values.", name, mostValues)
+				return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s has more than %d values.", name, mostValues)
 			}
 		case map[string]any:
 			if err := checkSizes(value); err != nil {
@@ -46,7 +46,7 @@ func patch(attributes map[string]any, o scim.PatchOperation) error {
 	if o.Path == nil {
 		values, ok := o.Value.(map[string]any)
 		if !ok {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "Without a path the value is an object of attributes.")
+			return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "Without a path the value is an object of attributes.")
 		}
 		for name, value := range values {
 			if inner, isMap := value.(map[string]any); isMap && strings.Contains(name, ":") {

@@ -1,4 +1,4 @@
-package door
+package people
 
 import (
 	"errors"
@@ -13,12 +13,13 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/store"
 )
 
 // groups are the Groups (RFC 7643 §4.2). A group that a feed manages has the members that the feed states; what the book
 // says of its members counts for nothing.
-type groups struct{ d *Door }
+type groups struct{ d *room }
 
 // resource is a group with its members.
 func (x groups) resource(r *http.Request, from store.Reader, g *store.Group) (scim.Resource, error) {
@@ -42,7 +43,7 @@ func (x groups) resource(r *http.Request, from store.Reader, g *store.Group) (sc
 func (x groups) Create(r *http.Request, attributes scim.ResourceAttributes) (made scim.Resource, err error) {
 	name, _ := attributes["displayName"].(string)
 	if err := directory.CheckName(name); err != nil {
-		return made, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "displayName: %s.", err)
+		return made, problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "displayName: %s.", err)
 	}
 	return x.change(r, name, "created", func(_ map[string]any, m *membership) (map[string]any, error) {
 		return attributes, m.replaceFrom(attributes)
@@ -59,13 +60,13 @@ func (x groups) Get(r *http.Request, id string) (made scim.Resource, err error) 
 		return made, err
 	}
 	g := &store.Group{Name: name}
-	switch err := store.Load(r.Context(), x.d.facts.store, g); {
+	switch err := store.Load(r.Context(), x.d.Store(), g); {
 	case errors.Is(err, store.ErrNotFound):
 		return made, scimerrors.ScimErrorResourceNotFound(id)
 	case err != nil:
 		return made, err
 	}
-	return x.resource(r, x.d.facts.store, g)
+	return x.resource(r, x.d.Store(), g)
 }
 
 // GetAll implements scim.ResourceHandler.
@@ -75,7 +76,7 @@ func (x groups) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Pag
 		if err := store.Read(row, g); err != nil || feedOf(r).checkGroup(g.Name) != nil {
 			return scim.Resource{}, false, err
 		}
-		made, err := x.resource(r, x.d.facts.store, g)
+		made, err := x.resource(r, x.d.Store(), g)
 		return made, true, err
 	})
 }
@@ -133,9 +134,9 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 		return made, err
 	}
 	var moved []string
-	err = x.d.push(r, "group", name, done, func(b *batch, c *changes) error {
+	err = x.d.push(r, "group", name, done, func(b *door.Change, c *store.Stating) error {
 		g := &store.Group{Name: name}
-		err := store.Load(b.ctx, b.tx, g)
+		err := store.Load(b.Context(), b.Tx(), g)
 		isNew := errors.Is(err, store.ErrNotFound)
 		if err != nil && !isNew {
 			return err
@@ -156,10 +157,10 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 			return err
 		}
 		if now, _ := attributes["displayName"].(string); now != name {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "A displayName does not change: policies name groups by it. "+
+			return problem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "A displayName does not change: policies name groups by it. "+
 				"Delete the group and create the other one.")
 		}
-		_, hasSome := x.d.book.Load().listsMembers(name)
+		_, hasSome := x.d.ListsMembers(name)
 		by, managed := g.By, g.IsManaged
 		g.By, g.IsManaged = feed.source, g.IsManaged && !m.isTaken || m.replaces || !hasSome
 		if moved, err = m.apply(); err != nil {
@@ -171,38 +172,40 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 		if g.Pushed, err = x.d.written(g.Pushed, attributes, external); err != nil {
 			return err
 		}
-		if err := store.Save(b.tx, g); err != nil {
+		if err := store.Save(b.Tx(), g); err != nil {
 			return err
 		}
-		b.groupsChanged = b.groupsChanged || g.By != by || g.IsManaged != managed
+		if g.By != by || g.IsManaged != managed {
+			b.GroupsChanged()
+		}
 		if done == "patched" {
 			return nil
 		}
-		made, err = x.resource(r.WithContext(b.ctx), b.tx, g)
+		made, err = x.resource(r.WithContext(b.Context()), b.Tx(), g)
 		return err
 	})
 	for _, account := range moved {
-		x.d.lookAgain(review{account: account, because: "the account's groups changed"})
+		x.d.LookAgain(account, "", "the account's groups changed")
 	}
 	return made, err
 }
 
 // check reports what keeps a feed from changing a group so.
 func (x groups) check(r *http.Request, g *store.Group, isNew bool, done string, feed feed) error {
-	lists, hasSome := x.d.book.Load().listsMembers(g.Name)
+	lists, hasSome := x.d.ListsMembers(g.Name)
 	switch {
 	case lists:
-		return scimProblem(http.StatusConflict, "", "The book lists the members of %s itself, so no feed manages it.", g.Name)
+		return problem(http.StatusConflict, "", "The book lists the members of %s itself, so no feed manages it.", g.Name)
 	case isNew && done != "created":
 		return scimerrors.ScimErrorResourceNotFound(idOf(g.Name))
 	case isNew:
 		return nil
 	case g.By != feed.source && g.By != store.Before:
-		return scimProblem(http.StatusConflict, "", "Another feed manages %s already.", g.Name)
+		return problem(http.StatusConflict, "", "Another feed manages %s already.", g.Name)
 	case done == "created" && g.By == feed.source:
 		return scimerrors.ScimErrorUniqueness
 	case done == "patched" && (g.By != feed.source || !g.IsManaged && hasSome):
-		return scimProblem(http.StatusConflict, "",
+		return problem(http.StatusConflict, "",
 			"Who is in %s is not known to be what %s says: replace the group (PUT) with all its members first.",
 			g.Name, feed.Name)
 	}
@@ -212,8 +215,8 @@ func (x groups) check(r *http.Request, g *store.Group, isNew bool, done string, 
 // membership is a change of the members of a group.
 type membership struct {
 	groups
-	b       *batch
-	changes *changes
+	b       *door.Change
+	changes *store.Stating
 	feed    feed
 	group   string
 	// isTaken says that the group was another's, replaces that all its members are stated.
@@ -245,7 +248,7 @@ func (m *membership) take(op string, value any) error {
 		part, _ := one.(map[string]any)
 		id, _ := part["value"].(string)
 		if kind, _ := part["type"].(string); kind != "" && kind != "User" {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue,
+			return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue,
 				"Members are Users; the book says which groups include others.")
 		}
 		if err := m.takeOne(id, op != scim.PatchOperationRemove); err != nil {
@@ -259,7 +262,7 @@ func (m *membership) take(op string, value any) error {
 func (m *membership) takeOne(id string, in bool) error {
 	name, err := nameOf(id)
 	if err != nil && in {
-		return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
+		return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
 	}
 	if err != nil {
 		return nil // nobody, who is no member
@@ -267,9 +270,9 @@ func (m *membership) takeOne(id string, in bool) error {
 	if err := m.feed.checkAccount(name); err != nil {
 		return err
 	}
-	if in && !m.d.book.Load().lists(name) {
+	if in && !m.d.Lists(name) {
 		if _, err := users(m.groups).load(m.b, id, m.feed); err != nil {
-			return scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
+			return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "members: there is no User %q.", id)
 		}
 	}
 	m.want[name] = in
@@ -293,7 +296,7 @@ func (m *membership) patch(o scim.PatchOperation) (isForMembers bool, err error)
 			return true, m.takeOne(id, false)
 		}
 	}
-	return true, scimProblem(http.StatusBadRequest, scimerrors.ScimTypeInvalidFilter,
+	return true, problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidFilter,
 		`Of members one is named by its value, to be removed: members[value eq "..."].`)
 }
 
@@ -301,7 +304,7 @@ func (m *membership) patch(o scim.PatchOperation) (isForMembers bool, err error)
 func (m *membership) apply() (moved []string, err error) {
 	was := map[string]*store.Member{}
 	if m.replaces || m.isTaken {
-		for row, err := range store.All(m.b.ctx, m.b.tx, store.MembersOf(m.group)) {
+		for row, err := range store.All(m.b.Context(), m.b.Tx(), store.MembersOf(m.group)) {
 			if err != nil {
 				return nil, err
 			}
@@ -319,7 +322,7 @@ func (m *membership) apply() (moved []string, err error) {
 		in := m.want[name]
 		if !m.replaces && !m.isTaken {
 			member := &store.Member{Group: m.group, Account: name}
-			switch err := store.Load(m.b.ctx, m.b.tx, member); {
+			switch err := store.Load(m.b.Context(), m.b.Tx(), member); {
 			case err == nil:
 				was[name] = member
 			case !errors.Is(err, store.ErrNotFound):
@@ -329,7 +332,7 @@ func (m *membership) apply() (moved []string, err error) {
 		if member := was[name]; in == (member != nil) && !(in && (m.isTaken || member.IsDoubted)) {
 			continue
 		}
-		if err := m.move(&store.Member{Group: m.group, Account: name, Since: m.changes.at}, in); err != nil {
+		if err := m.move(&store.Member{Group: m.group, Account: name, Since: m.changes.At}, in); err != nil {
 			return nil, err
 		}
 		moved = append(moved, name)
@@ -339,20 +342,20 @@ func (m *membership) apply() (moved []string, err error) {
 
 // move puts one account into the group, or takes it out.
 func (m *membership) move(member *store.Member, in bool) error {
-	a, err := m.b.account(member.Account)
+	a, err := m.b.Account(member.Account)
 	if err != nil {
 		return err
 	}
-	noted := len(m.changes.list)
-	m.changes.say(a, store.Statement{Fact: store.Membership, Name: m.group, Value: attempt.BoolScalar(in),
-		At: a.After(m.changes.by, m.changes.at)})
-	for i := noted; i < len(m.changes.list); i++ {
-		m.changes.list[i].Account = member.Account
+	noted := len(m.changes.Changes)
+	m.changes.Say(a, store.Statement{Fact: store.Membership, Name: m.group, Value: attempt.BoolScalar(in),
+		At: a.After(m.changes.By, m.changes.At)})
+	for i := noted; i < len(m.changes.Changes); i++ {
+		m.changes.Changes[i].Account = member.Account
 	}
 	if in {
-		return store.Save(m.b.tx, member)
+		return store.Save(m.b.Tx(), member)
 	}
-	return store.Drop(m.b.tx, member)
+	return store.Drop(m.b.Tx(), member)
 }
 
 // Delete implements scim.ResourceHandler. The group is the book's again.
@@ -366,15 +369,15 @@ func (x groups) Delete(r *http.Request, id string) error {
 		return err
 	}
 	var moved []string
-	err = x.d.push(r, "group", name, "deleted", func(b *batch, c *changes) error {
+	err = x.d.push(r, "group", name, "deleted", func(b *door.Change, c *store.Stating) error {
 		g := &store.Group{Name: name}
-		switch err := store.Load(b.ctx, b.tx, g); {
+		switch err := store.Load(b.Context(), b.Tx(), g); {
 		case errors.Is(err, store.ErrNotFound):
 			return scimerrors.ScimErrorResourceNotFound(id)
 		case err != nil:
 			return err
 		case g.By != feed.source && g.By != store.Before:
-			return scimProblem(http.StatusConflict, "", "Another feed manages %s.", name)
+			return problem(http.StatusConflict, "", "Another feed manages %s.", name)
 		}
 		if err := checkVersion(r, g.Pushed); err != nil {
 			return err
@@ -383,11 +386,11 @@ func (x groups) Delete(r *http.Request, id string) error {
 		if moved, err = m.apply(); err != nil {
 			return err
 		}
-		b.groupsChanged = true
-		return store.Drop(b.tx, g)
+		b.GroupsChanged()
+		return store.Drop(b.Tx(), g)
 	})
 	for _, account := range moved {
-		x.d.lookAgain(review{account: account, because: "the account's groups changed"})
+		x.d.LookAgain(account, "", "the account's groups changed")
 	}
 	return err
 }

@@ -1,4 +1,4 @@
-package door_test
+package alerts_test
 
 import (
 	"bufio"
@@ -7,7 +7,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"log/slog"
 	"maps"
 	"math/rand/v2"
 	"net/http"
@@ -27,11 +26,13 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/alerts"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/internal/mailtest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/store/sqlite"
-	"github.com/briskwarden/briskwarden/watch/post"
+	"github.com/briskwarden/briskwarden/watch"
 )
 
 const hookURL, hookKey = "https://hooks.kestrelsound.example/warden", "0123456789abcdef0123456789abcdef"
@@ -92,9 +93,23 @@ func (p *postbox) watched(t require.TestingT, dir string) func(*door.Config) {
 	key := filepath.Join(dir, "hook.key")
 	require.NoError(t, os.WriteFile(key, []byte(hookKey), 0o600))
 	return func(c *door.Config) {
-		c.Watch = door.WatchConfig{Mail: post.Server{Address: p.mail.Address, From: "warden@kestrelsound.example", Security: post.Clear},
+		c.Watch = door.WatchConfig{Mail: watch.MailServer{Address: p.mail.Address, From: "warden@kestrelsound.example", Security: watch.Clear},
 			Hooks: []door.HookKey{{Recipient: "harbour-watch", Key: key}}}
 	}
+}
+
+// watched is a house that looks and sends when a test says so.
+type watched struct {
+	*doortest.House
+	*alerts.Waiting
+}
+
+func newWatched(t *testing.T, at time.Time, hook string, s store.Store, change func(*door.Config)) *watched {
+	w := &watched{Waiting: new(alerts.Waiting)}
+	w.House = doortest.NewAt(t, at, doortest.Edited(t, hookURL, hook), s, change, func(o *door.Options) {
+		o.Rooms = append(o.Rooms, w.Room)
+	})
+	return w
 }
 
 // days is how much of the month is gone through. Each of its digests inspects the book, which takes the race detector long.
@@ -227,12 +242,8 @@ func liveThroughTheMonth(t *testing.T, dir string) {
 	s, err := sqlite.Open(filepath.Join(dir, "door.db"))
 	require.NoError(t, err)
 	box := &postbox{mail: &mailtest.Server{Address: os.Getenv("BRISKWARDEN_MAIL")}}
-	h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, os.Getenv("BRISKWARDEN_HOOK")), log: new(logged)}
 	attempts, begin := month()
-	h.now = begin.Add(time.Duration(from) * monthStep)
-	d, err := door.New(ctx, h.load, s, configured(box.watched(t, dir)), door.Options{Now: h.clock, WatchEvery: time.Hour,
-		Log: slog.New(slog.NewJSONHandler(h.log, nil))})
-	require.NoError(t, err)
+	d := newWatched(t, begin.Add(time.Duration(from)*monthStep), os.Getenv("BRISKWARDEN_HOOK"), s, box.watched(t, dir))
 	decided := 0
 	for _, err := range s.Entries(ctx, journal.Filter{Kind: journal.Decision}) {
 		require.NoError(t, err)
@@ -241,20 +252,16 @@ func liveThroughTheMonth(t *testing.T, dir string) {
 	for step := from; step < monthSize(); step++ {
 		until := begin.Add(time.Duration(step) * monthStep)
 		for decided < len(attempts) && attempts[decided].At.Before(until) {
-			h.mu.Lock()
-			h.now = attempts[decided].At
-			h.mu.Unlock()
+			d.Set(attempts[decided].At)
 			d.Decide(ctx, attempts[decided], door.Asked{Caller: "month"})
 			decided++
 		}
-		h.mu.Lock()
-		h.now = until
-		h.mu.Unlock()
+		d.Set(until)
 		require.NoError(t, d.LookOnce(ctx))
-		require.NoError(t, d.SendLetters(ctx), h.log)
+		require.NoError(t, d.SendLetters(ctx), d.Logged)
 		rows, err := s.List(ctx, store.Query{Kind: store.Letters})
 		require.NoError(t, err)
-		require.LessOrEqual(t, len(rows), 1, "what was on its way waits for its next try: %s", h.log)
+		require.LessOrEqual(t, len(rows), 1, "what was on its way waits for its next try: %s", d.Logged)
 		fmt.Printf("step %d\n", step)
 	}
 	require.NoError(t, d.Close())
@@ -264,25 +271,17 @@ func liveThroughTheMonth(t *testing.T, dir string) {
 // TestWhoHears: letters of a door whose clock is moved.
 func TestWhoHears(t *testing.T) {
 	ctx := t.Context()
-	open := func(t *testing.T, s store.Store, box *postbox, change func(*door.Config)) *house {
-		h := &house{t: t, store: s, now: noon, book: edited(t, hookURL, box.hook.URL), log: new(logged)}
-		d, err := door.New(ctx, h.load, s, configured(change), door.Options{Now: h.clock, WatchEvery: time.Hour,
-			Log: slog.New(slog.NewJSONHandler(h.log, nil)), Book: "kestrel", Journal: []string{"--config", "door.yaml"}})
-		require.NoError(t, err)
-		h.Door = d
-		t.Cleanup(func() { require.NoError(t, d.Close()) })
-		require.NoError(t, d.LookOnce(ctx))
+	open := func(t *testing.T, s store.Store, box *postbox, change func(*door.Config)) *watched {
+		h := newWatched(t, noon, box.hook.URL, s, change)
+		require.NoError(t, h.LookOnce(ctx))
 		return h
 	}
-	emergency := func(h *house) {
-		h.Decide(
-			ctx,
-			&attempt.Attempt{At: h.clock(), Account: "harbour-key@kestrelsound.example", App: "shore-vpn"},
-			door.Asked{Caller: "gateway"},
-		)
+	emergency := func(h *watched) {
+		h.Decide(ctx, &attempt.Attempt{At: h.Clock(), Account: "harbour-key@kestrelsound.example", App: "shore-vpn"},
+			door.Asked{Caller: "gateway"})
 	}
-	untold := func(t *testing.T, h *house) []store.Row {
-		rows, err := h.store.List(ctx, store.Query{Kind: store.Letters})
+	untold := func(t *testing.T, h *watched) []store.Row {
+		rows, err := h.Kept.List(ctx, store.Query{Kind: store.Letters})
 		require.NoError(t, err)
 		return rows
 	}
@@ -291,7 +290,7 @@ func TestWhoHears(t *testing.T) {
 		one, other := open(t, s, box, box.watched(t, t.TempDir())), open(t, s, box, box.watched(t, t.TempDir()))
 		emergency(one)
 		var together sync.WaitGroup
-		for _, h := range []*house{one, other} {
+		for _, h := range []*watched{one, other} {
 			together.Go(func() {
 				for range 20 {
 					if h.LookOnce(ctx) != nil || h.SendLetters(ctx) != nil {
@@ -304,25 +303,22 @@ func TestWhoHears(t *testing.T) {
 		require.Len(t, box.letters(), 2)
 		require.Contains(t, box.letters()[0], "duty@kestrelsound.example: key-of-last-resort: 1 decision on harbour-key@kestrelsound.example\n")
 		require.Contains(t, box.letters()[0], "To do: Call the holder of the key.")
-		require.Contains(
-			t,
-			box.letters()[0],
-			"\n  briskwarden journal list --config door.yaml --account harbour-key@kestrelsound.example --from ",
-		)
+		require.Contains(t, box.letters()[0],
+			"\n  briskwarden journal list --config door.yaml --account harbour-key@kestrelsound.example --from ")
 		require.Equal(t, []int{1, 1}, []int{box.came[ids(box)[0]], box.came[ids(box)[1]]})
-		_, _, text := one.ask(http.MethodGet, "/metrics", all, nil)
-		_, _, more := other.ask(http.MethodGet, "/metrics", all, nil)
+		_, _, text := one.Ask(http.MethodGet, "/metrics", all, nil)
+		_, _, more := other.Ask(http.MethodGet, "/metrics", all, nil)
 		require.Equal(t, 2, sent(t, text)+sent(t, more))
 	})
 	t.Run("nothing of the time before there was a watch", func(t *testing.T) {
 		box, s := newPostbox(t), new(store.Memory)
 		h := open(t, s, box, box.watched(t, t.TempDir()))
-		whole := h.book
-		h.read(withoutWatch(t))
+		whole := h.Files
+		h.Read(withoutWatch(t))
 		require.True(t, h.Reload().Taken)
 		require.NoError(t, h.LookOnce(ctx))
 		emergency(h)
-		h.read(whole)
+		h.Read(whole)
 		require.True(t, h.Reload().Taken)
 		require.NoError(t, h.LookOnce(ctx))
 		require.Empty(t, untold(t, h))
@@ -344,31 +340,31 @@ func TestWhoHears(t *testing.T) {
 			box.letters()[0],
 			"\n  https://door.kestrelsound.example/watch/decisions?account=harbour-key%40kestrelsound.example&from=",
 		)
-		h.pass(24 * time.Hour)
+		h.Pass(24 * time.Hour)
 		require.NoError(t, h.LookOnce(ctx))
 		require.NoError(t, h.SendLetters(ctx))
 		require.Contains(t, strings.Join(box.letters(), ""), "https://door.kestrelsound.example/watch?from=2026-11-23T06%3A30%3A00%2B01%3A00&to=")
 	})
 	t.Run("nobody is reached", func(t *testing.T) {
 		h := open(t, new(store.Memory), newPostbox(t), nil)
-		require.Contains(t, h.log.String(), "Duty gets no mail: the configuration names no mail server: watch.mail.")
-		require.Contains(t, h.log.String(), "The web hook of harbour-watch is told nothing")
+		require.Contains(t, h.Logged.String(), "Duty gets no mail: the configuration names no mail server: watch.mail.")
+		require.Contains(t, h.Logged.String(), "The web hook of harbour-watch is told nothing")
 		emergency(h)
 		require.NoError(t, h.LookOnce(ctx))
 		for range 30 {
 			require.NoError(t, h.SendLetters(ctx))
-			h.pass(2 * time.Hour)
+			h.Pass(2 * time.Hour)
 		}
 		require.Empty(t, untold(t, h))
-		require.Equal(t, 2, strings.Count(h.log.String(), "a letter was given up; nobody was told"))
+		require.Equal(t, 2, strings.Count(h.Logged.String(), "a letter was given up; nobody was told"))
 	})
 	t.Run("a key that is none", func(t *testing.T) {
-		c := configured(func(c *door.Config) {
+		c := doortest.Configured(func(c *door.Config) {
 			c.Watch.Hooks = []door.HookKey{{Recipient: "harbour-watch", Key: filepath.Join(t.TempDir(), "none")}}
 		})
-		require.Error(t, c.Watch.CheckFiles())
+		require.Error(t, alerts.CheckFiles(&c.Watch))
 		require.NoError(t, os.WriteFile(c.Watch.Hooks[0].Key, []byte("short"), 0o600))
-		require.ErrorContains(t, c.Watch.CheckFiles(), "has 5 bytes; it takes 32")
+		require.ErrorContains(t, alerts.CheckFiles(&c.Watch), "has 5 bytes; it takes 32")
 	})
 }
 
@@ -392,7 +388,7 @@ func sent(t *testing.T, metrics []byte) int {
 
 // withoutWatch is the demo's book without its section watch.
 func withoutWatch(t *testing.T) fstest.MapFS {
-	files := edited(t, "watch:", "watch:")
+	files := doortest.Edited(t, "watch:", "watch:")
 	delete(files, "watch.yaml")
 	return files
 }

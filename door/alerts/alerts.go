@@ -1,7 +1,10 @@
-package door
+// Package alerts is the room of a door that tells people what they asked to hear of the decisions that are made: alerts and digests of the
+// book's section watch, by mail and by signed web hooks.
+package alerts
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,9 +12,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
+	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/admin/report"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -20,10 +27,83 @@ import (
 	"github.com/briskwarden/briskwarden/watch/lookout"
 )
 
+// Options say how letters name things to an administrator at a terminal, and how often it is looked. The zero Options do.
+type Options struct {
+	// Book is the folder of the book, and Journal the flags of journal list that find the journal.
+	Book    string
+	Journal []string
+	// Every is how often it is looked whether there is something to tell; 0 is every second.
+	Every time.Duration
+}
+
+// room is the room of a door.
+type room struct {
+	*door.Door
+	options Options
+	poster  *poster
+	// looking lets one at a time look whether there is something to tell.
+	looking sync.Mutex
+	// watching is the book by which it is looked.
+	watching atomic.Pointer[watching]
+}
+
+// watching is a book in force, with who hears of its decisions.
+type watching struct {
+	*briskwarden.Book
+	// lookout is used by one goroutine.
+	lookout *lookout.Lookout
+}
+
+// Room makes the room. It reads the files that `watch` of the configuration names, and connects to nobody.
+func Room(o Options) door.Room {
+	return func(of *door.Door) (*door.Opened, error) {
+		return new(room).open(of, o)
+	}
+}
+
+// open is what the room adds to a door.
+func (d *room) open(of *door.Door, o Options) (*door.Opened, error) {
+	d.Door, d.options = of, o
+	d.options.Book, d.options.Every = cmp.Or(o.Book, "BOOK"), cmp.Or(o.Every, time.Second)
+	var err error
+	if d.poster, err = newPoster(d); err != nil {
+		return nil, err
+	}
+	refuse := func(b *briskwarden.Book) error {
+		_, err := lookout.New(b.Judge(), &b.Source().Watch)
+		return err
+	}
+	return &door.Opened{Keys: []string{"watch"}, Refuse: refuse, Taken: d.taken, Run: d.run}, nil
+}
+
+// taken looks by a newer book from now on.
+func (d *room) taken(b *briskwarden.Book) {
+	w, err := lookout.New(b.Judge(), &b.Source().Watch)
+	if err != nil {
+		d.Log().Error("nobody is told of decisions by the newer book", "error", err) // which was refused before it came so far
+		return
+	}
+	d.watching.Store(&watching{b, w})
+	for _, why := range Unreached(d.Config(), &b.Source().Watch) {
+		d.Log().Warn(why)
+	}
+}
+
+// run looks, and sends letters, until the context ends.
+func (d *room) run(ctx context.Context) {
+	if d.Config().Journal.Mode == door.JournalOff {
+		return
+	}
+	var sending sync.WaitGroup
+	defer sending.Wait()
+	sending.Go(func() { d.poster.outbox.Run(ctx) })
+	d.watchDecisions(ctx)
+}
+
 // Unreached says which recipients of a scheme a door with this configuration cannot tell anything, and
 // why; nil where it reaches all.
-func (c *Config) Unreached(scheme *watch.Scheme) (list []string) {
-	if c.Journal.Mode == JournalOff && len(scheme.Alerts)+len(scheme.Digests) > 0 {
+func Unreached(c *door.Config, scheme *watch.Scheme) (list []string) {
+	if c.Journal.Mode == door.JournalOff && len(scheme.Alerts)+len(scheme.Digests) > 0 {
 		list = append(list, "Nobody is told of alerts or digests: they rest on the journal, and journal.mode is off.")
 	}
 	for i := range scheme.Recipients {
@@ -31,7 +111,7 @@ func (c *Config) Unreached(scheme *watch.Scheme) (list []string) {
 		if len(r.Mail) > 0 && c.Watch.Mail.Address == "" {
 			list = append(list, fmt.Sprintf("%s gets no mail: %s.", words.Capital(r.Name), errNoMail))
 		}
-		if r.Hook != "" && !slices.ContainsFunc(c.Watch.Hooks, func(h HookKey) bool { return h.Recipient == r.Name }) {
+		if r.Hook != "" && !slices.ContainsFunc(c.Watch.Hooks, func(h door.HookKey) bool { return h.Recipient == r.Name }) {
 			list = append(list, fmt.Sprintf("The web hook of %s is told nothing: %s.", r.Name, errNoKey))
 		}
 	}
@@ -42,8 +122,8 @@ func (c *Config) Unreached(scheme *watch.Scheme) (list []string) {
 const afterFailure = 30 * time.Second
 
 // watchDecisions tells who is to hear of decisions, until the context ends.
-func (d *Door) watchDecisions(ctx context.Context) {
-	wait := time.NewTimer(d.watchEvery)
+func (d *room) watchDecisions(ctx context.Context) {
+	wait := time.NewTimer(d.options.Every)
 	defer wait.Stop()
 	for {
 		select {
@@ -51,12 +131,12 @@ func (d *Door) watchDecisions(ctx context.Context) {
 			return
 		case <-wait.C:
 		}
-		next := d.watchEvery
+		next := d.options.Every
 		switch more, err := d.lookOnce(ctx); {
 		case more:
 			next = 0
 		case err != nil && ctx.Err() == nil:
-			d.log.Error("the watch could not look at what was decided; it looks again", "error", err)
+			d.Log().Error("the watch could not look at what was decided; it looks again", "error", err)
 			next = afterFailure
 		}
 		wait.Reset(next)
@@ -75,20 +155,20 @@ var errOther = errors.New("another door was first")
 // lookOnce takes in what was decided since it looked last, and hands what is to be told to the outbox. What
 // was seen and what is to be told are kept in one step, so that each is told once, whatever stops the door.
 // It reports whether there is more to take in.
-func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
+func (d *room) lookOnce(ctx context.Context) (more bool, err error) {
 	d.looking.Lock()
 	defer d.looking.Unlock()
-	b := d.book.Load()
+	b := d.watching.Load()
 	scheme := &b.Source().Watch
 	was := new(store.Watched)
-	row, err := d.facts.store.Get(ctx, store.Key{Kind: store.Watch, Key: "watch"})
+	row, err := d.Store().Get(ctx, store.Key{Kind: store.Watch, Key: "watch"})
 	fresh := errors.Is(err, store.ErrNotFound)
 	switch {
 	case err != nil && !fresh:
 		return false, err
 	case len(scheme.Alerts)+len(scheme.Digests) == 0:
 		if !fresh { // where there is something to watch again, it begins then
-			return false, d.facts.store.Update(ctx, func(tx store.Tx) error { return store.Drop(tx, was) })
+			return false, d.Store().Update(ctx, func(tx store.Tx) error { return store.Drop(tx, was) })
 		}
 		return false, nil
 	case !fresh:
@@ -96,7 +176,7 @@ func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
 			return false, err
 		}
 	}
-	heads, err := d.facts.store.Heads(ctx)
+	heads, err := d.Store().Heads(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -109,7 +189,7 @@ func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
 	} else if err := json.Unmarshal(was.State, state); err != nil {
 		return false, fmt.Errorf("what the watch remembers cannot be read: %w", err)
 	}
-	now := d.now()
+	now := d.Now()
 	next, seen, full, err := d.takeIn(ctx, b.lookout, state, was.Next, heads)
 	if err != nil {
 		return false, err
@@ -141,7 +221,7 @@ func (d *Door) lookOnce(ctx context.Context) (more bool, err error) {
 		return false, ignored(err, errOther)
 	}
 	if len(letters) > 0 {
-		d.poster.outbox.ring()
+		d.poster.outbox.Ring()
 	}
 	return full, nil
 }
@@ -158,11 +238,11 @@ func ignored(err, but error) error {
 }
 
 // keepWatched keeps how far the watch is, with the letters, unless another door was first.
-func (d *Door) keepWatched(ctx context.Context, was store.Row, fresh bool, w *store.Watched, letters []*store.Outgoing) error {
+func (d *room) keepWatched(ctx context.Context, was store.Row, fresh bool, w *store.Watched, letters []*store.Outgoing) error {
 	if w.State == nil {
 		w.State = []byte("{}")
 	}
-	return d.facts.store.Update(ctx, func(tx store.Tx) error {
+	return d.Store().Update(ctx, func(tx store.Tx) error {
 		now, err := tx.Get(ctx, store.RowOf(w).Key)
 		switch {
 		case errors.Is(err, store.ErrNotFound) != fresh:
@@ -183,7 +263,7 @@ func (d *Door) keepWatched(ctx context.Context, was store.Row, fresh bool, w *st
 
 // takeIn shows the lookout the decisions that came behind some numbers, each of a log, those of all logs by time. It returns
 // the numbers behind the last that it read, how many it read, and whether there may be more.
-func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.State, from map[string]int64, heads []journal.Head) (
+func (d *room) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.State, from map[string]int64, heads []journal.Head) (
 	next map[string]int64, seen int64, full bool, err error) {
 	next = maps.Clone(from)
 	if next == nil {
@@ -196,7 +276,7 @@ func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.St
 		if first >= heads[i].Size {
 			continue
 		}
-		for e, err := range d.facts.store.Entries(ctx, journal.Filter{Log: log, After: first, Limit: watchedTogether, Bare: true}) {
+		for e, err := range d.Store().Entries(ctx, journal.Filter{Log: log, After: first, Limit: watchedTogether, Bare: true}) {
 			if err != nil {
 				return from, 0, false, err
 			}
@@ -218,9 +298,9 @@ func (d *Door) takeIn(ctx context.Context, w *lookout.Lookout, state *lookout.St
 }
 
 // word makes letters of what is to be told: one for each way that a recipient has.
-func (d *Door) word(ctx context.Context, b *inForce, posts []lookout.Post, now time.Time) (letters []*store.Outgoing, err error) {
+func (d *room) word(ctx context.Context, b *watching, posts []lookout.Post, now time.Time) (letters []*store.Outgoing, err error) {
 	scheme := &b.Source().Watch
-	o := letter.Options{Zone: b.Source().Settings.Zone, Door: strings.TrimSuffix(d.config.Watch.Door, "/"), Commands: d.commands}
+	o := letter.Options{Zone: b.Source().Settings.Zone, Door: strings.TrimSuffix(d.Config().Watch.Door, "/"), Commands: d.options.Journal}
 	reports := map[[2]time.Time]*report.Report{}
 	for i := range posts {
 		p := &posts[i]
@@ -238,7 +318,7 @@ func (d *Door) word(ctx context.Context, b *inForce, posts []lookout.Post, now t
 		}
 		to := slices.IndexFunc(scheme.Recipients, func(r watch.Recipient) bool { return r.Name == p.To })
 		if to < 0 {
-			d.log.Error("a letter has no recipient any more; nobody was told", "recipient", p.To, "subject", l.Subject)
+			d.Log().Error("a letter has no recipient any more; nobody was told", "recipient", p.To, "subject", l.Subject)
 			continue
 		}
 		for _, way := range []struct {
@@ -260,17 +340,15 @@ func (d *Door) word(ctx context.Context, b *inForce, posts []lookout.Post, now t
 }
 
 // digest makes the report that a digest sums up.
-func (d *Door) digest(ctx context.Context, b *inForce, p *lookout.Post) (*report.Report, error) {
-	source := report.Source{Book: d.bookName, Flags: d.commands}
-	if d.config.Watch.Door != "" {
+func (d *room) digest(ctx context.Context, b *watching, p *lookout.Post) (*report.Report, error) {
+	source := report.Source{Book: d.options.Book, Flags: d.options.Journal}
+	if d.Config().Watch.Door != "" {
 		source.List = "/watch/decisions"
 	}
 	o := report.Options{From: p.From, To: p.Until, At: p.Until, Source: source}
-	if b.desk != nil {
-		var err error
-		if o.Programs, err = b.desk.Register(ctx, p.Until); err != nil {
-			return nil, err
-		}
+	var err error
+	if o.Programs, err = d.Programs(ctx, p.Until); err != nil {
+		return nil, err
 	}
-	return report.OfJournal(ctx, b.Source(), d.facts.store, o)
+	return report.OfJournal(ctx, b.Source(), d.Store(), o)
 }

@@ -1,4 +1,4 @@
-package door
+package alerts
 
 import (
 	"bytes"
@@ -9,6 +9,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/outbox"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/watch"
@@ -24,32 +26,31 @@ const (
 
 // poster sends the letters of the watch.
 type poster struct {
-	door   *Door
+	door   *room
 	mailer *post.Mailer
 	hooks  *post.Hooks
 	keys   map[string][]byte
-	outbox outbox
+	outbox *outbox.Outbox
 }
 
 // letterLasts is how long a letter is tried. Then it is given up, which the log says.
 const letterLasts = 48 * time.Hour
 
-func newPoster(d *Door, s store.Store) (*poster, error) {
-	p := &poster{door: d, hooks: post.NewHooks(d.now)}
+func newPoster(d *room) (*poster, error) {
+	p := &poster{door: d, hooks: post.NewHooks(d.Now)}
 	var err error
-	if p.mailer, p.keys, err = d.config.Watch.open(); err != nil {
+	if p.mailer, p.keys, err = open(&d.Config().Watch); err != nil {
 		return nil, err
 	}
-	p.outbox = outbox{kind: store.Letters, store: s, deliver: p.deliver, wake: make(chan struct{}, 1), now: d.now, log: d.log,
-		behind: map[string]bool{}, lane: laneOf,
-		line:   func(o *store.Outgoing) string { return o.ID },
-		giveUp: func(o *store.Outgoing, _ error, now time.Time) bool { return now.Sub(writtenAt(o)) > letterLasts },
-		done:   p.note}
+	p.outbox = outbox.New(outbox.Options{Kind: store.Letters, Store: d.Store(), Deliver: p.deliver, Now: d.Now, Log: d.Log(), Lane: laneOf,
+		Line:   func(o *store.Outgoing) string { return o.ID },
+		GiveUp: func(o *store.Outgoing, _ error, now time.Time) bool { return now.Sub(writtenAt(o)) > letterLasts },
+		Done:   p.note})
 	return p, nil
 }
 
 // open reads the files that the configuration names. There is no mailer where it names no server.
-func (c *WatchConfig) open() (mailer *post.Mailer, keys map[string][]byte, err error) {
+func open(c *door.WatchConfig) (mailer *post.Mailer, keys map[string][]byte, err error) {
 	if c.Mail.Address != "" {
 		if mailer, err = post.NewMailer(c.Mail); err != nil {
 			return nil, nil, fmt.Errorf("watch.mail: %w", err)
@@ -70,9 +71,9 @@ func (c *WatchConfig) open() (mailer *post.Mailer, keys map[string][]byte, err e
 	return mailer, keys, nil
 }
 
-// CheckFiles reports what is wrong with the files that the configuration names. It connects to nobody.
-func (c *WatchConfig) CheckFiles() error {
-	_, _, err := c.open()
+// CheckFiles reports what is wrong with the files that `watch` of a configuration names. It connects to nobody.
+func CheckFiles(c *door.WatchConfig) error {
+	_, _, err := open(c)
 	return err
 }
 
@@ -104,12 +105,14 @@ func (p *poster) note(o *store.Outgoing, err error, givenUp bool) {
 	switch {
 	case givenUp:
 		result = "given_up"
-		p.door.log.Error("a letter was given up; nobody was told", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
+		p.door.Log().
+			Error("a letter was given up; nobody was told", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
 	case err != nil:
 		result = "not_taken"
-		p.door.log.Warn("a letter was not taken; it is sent again", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
+		p.door.Log().
+			Warn("a letter was not taken; it is sent again", "recipient", o.To, "by", o.By, "letter", o.ID, "tries", o.Tries, "error", err)
 	}
-	p.door.metrics.letters.WithLabelValues(result).Inc()
+	p.door.Count(door.LettersTried, result)
 }
 
 // deliver sends a letter to where the book in force says that its recipient is.
@@ -119,7 +122,7 @@ func (p *poster) deliver(ctx context.Context, o *store.Outgoing) error {
 		return err
 	}
 	l.ID = o.ID
-	recipients := p.door.book.Load().Source().Watch.Recipients
+	recipients := p.door.Book().Source().Watch.Recipients
 	i := slices.IndexFunc(recipients, func(r watch.Recipient) bool { return r.Name == o.To })
 	if i < 0 {
 		return errors.New("the book has no such recipient any more")

@@ -1,28 +1,79 @@
-package door
+// Package events is the room of a door that takes in what other systems noticed, and tells others of sessions that end early: security
+// event tokens (RFC 8417) of CAEP and RISC (OpenID), pushed by RFC 8935.
+package events
 
 import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// EventTypes returns the types of security events that change what a door knows.
-func EventTypes() []string { return slices.Sorted(maps.Keys(eventEffects)) }
+// room is the room of a door.
+type room struct {
+	*door.Door
+	teller *teller
+}
+
+// Room makes the room. It reads the key and the tokens that `tell` of the configuration names.
+func Room(d *door.Door) (*door.Opened, error) {
+	r := &room{Door: d}
+	var err error
+	if r.teller, err = newTeller(&d.Config().Tell, d); err != nil {
+		return nil, err
+	}
+	return &door.Opened{Keys: []string{"events", "tell"}, Run: r.run, Ended: r.teller.tell, Routes: []door.Route{
+		{Pattern: "POST /v1/events", Right: door.MayEvents, Serve: r.serveEvent, About: "Push a security event token (RFC 8935)",
+			Status: http.StatusAccepted},
+		{Pattern: "GET /jwks.json", Serve: r.serveKeys, About: "Read the keys that sign what is told", Gives: map[string]any{},
+			Status: http.StatusOK},
+	}}, nil
+}
+
+// CheckFiles reports what keeps the files that `tell` of a configuration names from being used.
+func CheckFiles(c *door.Config) error {
+	_, err := newTeller(&c.Tell, nil)
+	return err
+}
+
+// forgetEvery is how often tokens are forgotten that would be refused by now.
+const forgetEvery = time.Minute
+
+// run tells who is to be told, and forgets old tokens, until the context ends.
+func (d *room) run(ctx context.Context) {
+	var telling sync.WaitGroup
+	defer telling.Wait()
+	if len(d.Config().Tell.Receivers) > 0 {
+		telling.Go(func() { d.teller.outbox.Run(ctx) })
+	}
+	every := time.NewTicker(forgetEvery)
+	defer every.Stop()
+	for {
+		if err := store.DropDue(ctx, d.Store(), store.Seen, d.Now().Add(-seenKept-time.Hour)); err != nil && ctx.Err() == nil {
+			d.Log().Error("old tokens could not be forgotten", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-every.C:
+		}
+	}
+}
 
 // securityEvent is what a security event token says (RFC 8417 §2.2).
 type securityEvent struct {
@@ -125,12 +176,12 @@ func (s *subject) session() []string {
 
 // sidIssuer returns who names sessions by the sids of an event: its issuer, or the one that the subject names; "" where nothing that the
 // door takes names sessions so.
-func (d *Door) sidIssuer(about *subject, issuer string) string {
+func (d *room) sidIssuer(about *subject, issuer string) string {
 	if about.Session != nil && about.Session.Format == "iss_sub" {
 		issuer = about.Session.Issuer
 	}
-	if slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer }) ||
-		slices.ContainsFunc(d.believed.Load().config.Callers, func(c Caller) bool { return c.Issuer == issuer }) {
+	if slices.ContainsFunc(d.Config().Tokens, func(t door.TokenIssuer) bool { return t.Issuer == issuer }) ||
+		slices.ContainsFunc(d.Config().Callers, func(c door.Caller) bool { return c.Issuer == issuer }) {
 		return issuer
 	}
 	return ""
@@ -149,8 +200,8 @@ type happened struct {
 	about *subject
 	at    time.Time
 	// caller handed it in, and changes take in what its issuer states by it.
-	caller  *Caller
-	changes *changes
+	caller  *door.Caller
+	changes *store.Stating
 	// sidIssuer is who names sessions by the sids of the event, "" where that is none whose sessions the door knows.
 	sidIssuer string
 	// isFor is the account or the device that it is about, once that is found.
@@ -170,16 +221,16 @@ type happened struct {
 
 // eventEffects are what each event changes. An effect returns which sessions are to be judged
 // again, and errNobody where the event is about nobody that is known.
-var eventEffects = map[string]func(*Door, *batch, *happened) (review, error){
-	deviceComplianceChange:   (*Door).noteCompliance,
-	credentialChange:         (*Door).noteCredential,
-	sessionRevoked:           (*Door).noteRevoked,
-	assuranceLevelChange:     (*Door).noteAssurance,
-	riskLevelChange:          (*Door).noteRisk,
-	credentialCompromise:     (*Door).noteCompromise,
-	accountDisabled:          (*Door).noteDisabled,
-	accountEnabled:           (*Door).noteEnabled,
-	credentialChangeRequired: (*Door).noteChangeRequired,
+var eventEffects = map[string]func(*room, *door.Change, *happened) (review, error){
+	door.DeviceComplianceChange:   (*room).noteCompliance,
+	door.CredentialChange:         (*room).noteCredential,
+	door.SessionRevoked:           (*room).noteRevoked,
+	door.AssuranceLevelChange:     (*room).noteAssurance,
+	door.RiskLevelChange:          (*room).noteRisk,
+	door.CredentialCompromise:     (*room).noteCompromise,
+	door.AccountDisabled:          (*room).noteDisabled,
+	door.AccountEnabled:           (*room).noteEnabled,
+	door.CredentialChangeRequired: (*room).noteChangeRequired,
 }
 
 // An event that is not taken: it is about nobody that is known, its caller may not state that, or it is dated ahead
@@ -190,115 +241,61 @@ var (
 	errAhead   = errors.New("dated_ahead")
 )
 
-// eventProblem is the answer to a token that is refused (RFC 8935 §2.4).
-type eventProblem struct {
-	Code string `json:"err"`
-	Text string `json:"description"`
-}
-
 // seenKept is how long a token is known again. An older one is refused, so that none counts twice.
 const seenKept = 30 * 24 * time.Hour
-
-// forget drops what is known of tokens that would be refused by now, and challenges that nobody can meet any more.
-func (d *Door) forget(ctx context.Context) error {
-	for kind, before := range map[store.Kind]time.Duration{store.Seen: seenKept, store.Challenges: d.facts.sessionAtMost} {
-		for {
-			rows, err := d.facts.store.List(ctx, store.Query{Kind: kind, DueBy: d.now().Add(-before - time.Hour), Limit: 1000})
-			if err != nil {
-				return err
-			}
-			if len(rows) == 0 {
-				break
-			}
-			if err := d.facts.store.Update(ctx, func(tx store.Tx) error {
-				for _, row := range rows {
-					if err := tx.Delete(row.Key); err != nil {
-						return err
-					}
-				}
-				return nil
-			}); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
 
 // mostEvent is how large a token may be, in bytes.
 const mostEvent = 64 << 10
 
+// longestID is how long the jti of one may be, in bytes.
+const longestID = 4096
+
 // serveEvent answers POST /v1/events.
-func (d *Door) serveEvent(w http.ResponseWriter, r *request) error {
-	text, err := body(w, r, mostEvent, "application/secevent+jwt")
+func (d *room) serveEvent(w http.ResponseWriter, r *door.Request) error {
+	text, err := door.ReadBody(w, r, mostEvent, "application/secevent+jwt")
 	if err != nil {
 		return err
 	}
-	refuse := func(code, format string, args ...any) error {
-		d.metrics.events.WithLabelValues("refused").Inc()
-		return writeValue(w, http.StatusBadRequest, eventProblem{code, fmt.Sprintf(format, args...)})
-	}
-	token := strings.TrimSpace(string(text))
-	parsed, err := jwt.ParseSigned(token, algorithms)
-	if err != nil {
-		return refuse("invalid_request", "It is no signed token.")
-	}
-	if !isOfType(parsed, "secevent+jwt") {
-		return refuse("invalid_request", "Its typ is not secevent+jwt, which a security event token has.")
-	}
-	event := new(securityEvent)
-	if err := parsed.UnsafeClaimsWithoutVerification(event); err != nil {
-		return refuse("invalid_request", "Its claims cannot be read.")
-	}
-	transmitters := d.believed.Load().transmitters
-	i := slices.IndexFunc(transmitters, func(t *transmitter) bool { return t.Issuer == event.Issuer })
-	if i < 0 {
-		return refuse("invalid_issuer", "Nobody trusts the issuer %q here.", event.Issuer)
-	}
-	from := transmitters[i]
-	*event = securityEvent{}
-	switch _, err := from.keys.verify(r.Context(), parsed, event); {
-	case errors.Is(err, errSignature):
-		return refuse("authentication_failed", "The signature is wrong.")
+	err = d.takeIn(r.Context(), strings.TrimSpace(string(text)), r.Caller())
+	switch refused := new(door.EventRefusal); {
+	case errors.As(err, &refused):
+		d.Count(door.EventsTaken, "refused")
+		return door.WriteValue(w, http.StatusBadRequest, refused)
 	case err != nil:
-		return refuse("invalid_key", "No key that is known fits.")
-	}
-	switch {
-	case !slices.ContainsFunc(from.Audience, event.Audience.Contains):
-		return refuse("invalid_audience", "It is for %s.", strings.Join(event.Audience, ", "))
-	case event.ID == "" || event.IssuedAt == nil || len(event.Events) == 0:
-		return refuse("invalid_request", "It lacks one of jti, iat and events (RFC 8417 §2.2).")
-	case len(event.ID) > longestName || attempt.IsLater(event.IssuedAt.Time(), d.now()):
-		return refuse("invalid_request", "It was issued in the future, or its jti is too long.")
-	case d.now().Sub(event.IssuedAt.Time()) > seenKept:
-		return refuse("invalid_request", "It was issued too long ago: tokens are known again for %d days.", int(seenKept.Hours()/24))
-	}
-	for kind := range event.Events {
-		if len(from.Types) > 0 && !slices.Contains(from.Types, kind) {
-			return refuse("access_denied", "%s may not tell of %s here.", event.Issuer, kind)
-		}
-	}
-	if event.Subject != nil && event.Subject.Format == "" {
-		return refuse("invalid_request", "Its sub_id has no format (RFC 9493 §3).")
-	}
-	if err := d.take(event, r.caller.Caller); err != nil {
-		if bad := new(badEvent); errors.As(err, &bad) {
-			return refuse("invalid_request", "%s", bad)
-		}
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	w.WriteHeader(http.StatusAccepted)
 	return nil
 }
 
-// badEvent is an event that cannot be read.
-type badEvent struct{ text string }
-
-// Error implements error.
-func (b *badEvent) Error() string { return b.text }
+// takeIn takes in a token that a caller handed in. The error is an EventRefusal, or what kept it from being kept.
+func (d *room) takeIn(ctx context.Context, token string, caller *door.Caller) error {
+	event := new(securityEvent)
+	from, err := d.VerifyEvent(ctx, token, event)
+	if err != nil {
+		return err
+	}
+	switch {
+	case event.ID == "" || event.IssuedAt == nil || len(event.Events) == 0:
+		return door.RefuseEvent("invalid_request", "It lacks one of jti, iat and events (RFC 8417 §2.2).")
+	case len(event.ID) > longestID || attempt.IsLater(event.IssuedAt.Time(), d.Now()):
+		return door.RefuseEvent("invalid_request", "It was issued in the future, or its jti is too long.")
+	case d.Now().Sub(event.IssuedAt.Time()) > seenKept:
+		return door.RefuseEvent("invalid_request", "It was issued too long ago: tokens are known again for %d days.", int(seenKept.Hours()/24))
+	}
+	for kind := range event.Events {
+		if len(from.Types) > 0 && !slices.Contains(from.Types, kind) {
+			return door.RefuseEvent("access_denied", "%s may not tell of %s here.", event.Issuer, kind)
+		}
+	}
+	if event.Subject != nil && event.Subject.Format == "" {
+		return door.RefuseEvent("invalid_request", "Its sub_id has no format (RFC 9493 §3).")
+	}
+	return d.take(event, caller)
+}
 
 // take takes the events of a token, once.
-func (d *Door) take(event *securityEvent, caller *Caller) error {
+func (d *room) take(event *securityEvent, caller *door.Caller) error {
 	kinds := slices.Sorted(maps.Keys(event.Events))
 	all := map[string]*happened{}
 	for _, kind := range kinds {
@@ -307,7 +304,7 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 		}
 		h := &happened{about: event.Subject, at: event.IssuedAt.Time(), caller: caller}
 		if err := json.Unmarshal(event.Events[kind], h); err != nil {
-			return &badEvent{"The event " + kind + " cannot be read."}
+			return door.RefuseEvent("invalid_request", "The event %s cannot be read.", kind)
 		}
 		if h.about == nil {
 			h.about = h.Subject // as drafts of CAEP and RISC 1.0 have it
@@ -315,7 +312,7 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 		const last = 253402300799 // the last second of the year 9999
 		switch {
 		case h.Timestamp < 0 || h.Timestamp > last:
-			return &badEvent{"Its event_timestamp is no time in seconds."}
+			return door.RefuseEvent("invalid_request", "Its event_timestamp is no time in seconds.")
 		case h.Timestamp > 0:
 			h.at = time.UnixMicro(int64(h.Timestamp * 1e6)).UTC()
 		case event.When != nil:
@@ -323,21 +320,21 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 		}
 		h.about.trust(func(issuer string) bool {
 			return issuer == event.Issuer ||
-				slices.ContainsFunc(d.believed.Load().config.Tokens, func(t TokenIssuer) bool { return t.Issuer == issuer })
+				slices.ContainsFunc(d.Config().Tokens, func(t door.TokenIssuer) bool { return t.Issuer == issuer })
 		})
 		if h.about == nil || h.about.Format == "" {
-			return &badEvent{"The event " + kind + " has no subject with a format (RFC 9493 §3)."}
+			return door.RefuseEvent("invalid_request", "The event %s has no subject with a format (RFC 9493 §3).", kind)
 		}
 		h.sidIssuer = d.sidIssuer(h.about, event.Issuer)
 		all[kind] = h
 	}
 	var reviews []review
 	var results map[string]string
-	seen := &store.SeenToken{Issuer: event.Issuer, JTI: event.ID, At: d.now()}
+	seen := &store.SeenToken{Issuer: event.Issuer, JTI: event.ID, At: d.Now()}
 	again := false
-	err := d.recorder.do(&job{urgent: true, change: func(b *batch) error {
+	err := d.Change(func(b *door.Change) error {
 		reviews, results, again = nil, map[string]string{}, false
-		switch err := store.Load(b.ctx, b.tx, &store.SeenToken{Issuer: event.Issuer, JTI: event.ID}); {
+		switch err := store.Load(b.Context(), b.Tx(), &store.SeenToken{Issuer: event.Issuer, JTI: event.ID}); {
 		case err == nil:
 			again = true
 			return nil
@@ -350,7 +347,7 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 				results[kind] = "unknown_event"
 				continue
 			}
-			h.changes = &changes{by: store.IssuerSource(event.Issuer), at: d.now()}
+			h.changes = &store.Stating{By: store.IssuerSource(event.Issuer), At: d.Now()}
 			r, err := eventEffects[kind](d, b, h)
 			switch {
 			case errors.Is(err, errNobody), errors.Is(err, errOutside), errors.Is(err, errAhead):
@@ -361,34 +358,32 @@ func (d *Door) take(event *securityEvent, caller *Caller) error {
 				results[kind] = "taken"
 				reviews = append(reviews, r)
 			}
-			if d.config.Journal.Mode != JournalOff {
-				detail := h.appendJSON(nil, event, kind, results[kind])
-				account := h.isFor
-				if kind == deviceComplianceChange {
-					account = ""
-				}
-				b.entries = append(b.entries, journal.Make(journal.Event, journal.NewID(), d.now(), caller.Name, account, "event", detail))
+			account := h.isFor
+			if kind == door.DeviceComplianceChange {
+				account = ""
 			}
+			b.Record(journal.Make(journal.Event, journal.NewID(), d.Now(), caller.Name, account, "event",
+				h.appendJSON(nil, event, kind, results[kind])))
 		}
-		return store.Save(b.tx, seen)
-	}})
+		return store.Save(b.Tx(), seen)
+	})
 	if err != nil {
 		return err
 	}
 	if again {
-		d.metrics.events.WithLabelValues("again").Inc()
+		d.Count(door.EventsTaken, "again")
 		return nil
 	}
 	for kind, result := range results {
-		d.metrics.events.WithLabelValues(result).Inc()
+		d.Count(door.EventsTaken, result)
 		if result != "taken" {
-			d.log.Warn("a security event was not applied", "issuer", event.Issuer, "caller", caller.Name, "jti", event.ID, "event", kind, "why",
+			d.Log().Warn("a security event was not applied", "issuer", event.Issuer, "caller", caller.Name, "jti", event.ID, "event", kind, "why",
 				result)
 		}
 	}
 	for _, r := range reviews {
 		if r.account != "" || r.device != "" {
-			d.lookAgain(r)
+			d.LookAgain(r.account, r.device, r.because)
 		}
 	}
 	return nil
@@ -398,75 +393,70 @@ func (h *happened) appendJSON(text []byte, event *securityEvent, kind, result st
 	text = jsontext.String(jsontext.Key(append(text, '{'), "issuer"), event.Issuer)
 	text = jsontext.String(jsontext.Key(text, "jti"), event.ID)
 	text = jsontext.String(jsontext.Key(text, "type"), kind)
-	if kind == deviceComplianceChange {
+	if kind == door.DeviceComplianceChange {
 		text = jsontext.Text(text, "device", first(h.about.device()))
 	}
 	text = jsontext.Text(text, "session", first(h.about.session()))
 	text = jsontext.Time(jsontext.Key(text, "event_at"), h.at)
 	text = jsontext.String(jsontext.Key(text, "result"), result)
-	return append(appendChanges(text, h.changes.list), '}')
+	return append(store.AppendChanges(text, h.changes.Changes), '}')
 }
 
 // checkFact reports a fact that the caller may not state.
 func (h *happened) checkFact(right string) error {
-	if !mayState(h.caller.Events.Facts, right, "") {
+	if !h.caller.Events.MayState(right) {
 		return errOutside
 	}
 	return nil
 }
 
 // knownAccount returns the record of the account that an event is about, where the caller may state a fact of it.
-func (d *Door) knownAccount(b *batch, h *happened, right string) (*store.Account, error) {
+func (d *room) knownAccount(b *door.Change, h *happened, right string) (*store.Account, error) {
 	if err := h.checkFact(right); err != nil {
 		return nil, err
 	}
-	var found *store.Account
+	var found string
 	for _, name := range h.about.account() {
-		known := b.accounts[name] != nil
-		a, err := b.account(name)
-		if err != nil {
-			return nil, err
-		}
+		a, err := b.Look(name)
 		switch {
-		case !a.States() && !d.book.Load().lists(name):
-			if !known {
-				delete(b.accounts, name) // nothing is kept of names that somebody made up
-			}
-		case found != nil && found.Name != name:
+		case err != nil:
+			return nil, err
+		case !a.States() && !d.Lists(name): // somebody made it up
+		case found != "" && found != name:
 			return nil, errNobody // its names are those of several
 		default:
-			found = a
+			found = name
 		}
 	}
 	switch {
-	case found == nil:
+	case found == "":
 		return nil, errNobody
-	case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, found.Name) || d.book.Load().emergencyAccount(found.Name) != nil:
+	case !h.caller.Events.Includes(found) || d.IsForEmergencies(found):
 		return nil, errOutside // of an account for emergencies the book and administrators alone speak
 	}
-	h.isFor = found.Name
-	return found, nil
+	h.isFor = found
+	return b.Account(found)
 }
 
 // say takes in what the issuer states of an account by the event, dated as the event is.
 func (h *happened) say(a *store.Account, s store.Statement) error {
 	s.At = h.at
-	if !s.Arrived(h.changes.at) {
+	if !s.Arrived(h.changes.At) {
 		return errAhead
 	}
-	h.changes.say(a, s)
+	h.changes.Say(a, s)
 	return nil
 }
 
 // notLater is the time of an event that makes an answer stricter: dated ahead it counts as of its arrival.
 func (h *happened) notLater() time.Time {
-	if attempt.IsLater(h.at, h.changes.at) {
-		return h.changes.at
+	if attempt.IsLater(h.at, h.changes.At) {
+		return h.changes.At
 	}
 	return h.at
 }
 
-func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
+func (d *room) noteCompliance(b *door.Change, h *happened) (review, error) {
 	if err := h.checkFact("devices"); err != nil {
 		return review{}, err
 	}
@@ -475,11 +465,11 @@ func (d *Door) noteCompliance(b *batch, h *happened) (review, error) {
 		return review{}, errNobody
 	}
 	h.isFor = id
-	found := store.Compliance{By: h.changes.by, Compliant: h.Current == "compliant", At: h.notLater()}
+	found := store.Compliance{By: h.changes.By, Compliant: h.Current == "compliant", At: h.notLater()}
 	if found.Compliant && !found.At.Equal(h.at) {
 		return review{}, errAhead
 	}
-	return review{device: id, because: "the device was found " + h.Current}, b.changeDevice(id,
+	return review{device: id, because: "the device was found " + h.Current}, b.ChangeDevice(id,
 		func(d *store.Device) bool { return d.Find(found) })
 }
 
@@ -495,9 +485,9 @@ var credentials = map[string]string{
 	"app":            "push",
 }
 
-func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
+func (d *room) noteCredential(b *door.Change, h *happened) (review, error) {
 	method := credentials[h.Credential]
-	_, named := inside.Of(d.book.Load().Judge()).Directory().FindMethod(h.Credential)
+	_, named := inside.Of(d.Book().Judge()).Directory().FindMethod(h.Credential)
 	if method == "" && named && h.Credential != directory.DeskPass { // which nobody enrols
 		method = h.Credential
 	}
@@ -510,7 +500,7 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 	if err != nil {
 		return review{}, err
 	}
-	if isNewPassword && mayState(h.caller.Events.Facts, "password", "") {
+	if isNewPassword && h.caller.Events.MayState("password") {
 		err = h.say(a, store.Statement{Fact: store.Password, Value: attempt.TextScalar(h.at.UTC().Format(time.RFC3339Nano))})
 	}
 	if (h.Change == "update" || h.Change == "revoke" || h.Change == "delete") && method != "" && err == nil {
@@ -528,7 +518,7 @@ func (d *Door) noteCredential(b *batch, h *happened) (review, error) {
 	return review{account: a.Name, because: "a credential was changed"}, err
 }
 
-func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
+func (d *room) noteRevoked(b *door.Change, h *happened) (review, error) {
 	if err := h.checkFact("sessions"); err != nil {
 		return review{}, err
 	}
@@ -548,11 +538,11 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 			switch {
 			case h.sidIssuer != "" && s.Issuer != h.sidIssuer || isSession && h.about.User != nil && !slices.Contains(names, s.Account):
 				continue
-			case !isFor(h.caller.Events.Accounts, h.caller.Events.Domains, s.Account) || d.book.Load().emergencyAccount(s.Account) != nil:
+			case !h.caller.Events.Includes(s.Account) || d.IsForEmergencies(s.Account):
 				return review{}, errOutside
 			}
 			h.isFor, ended = s.Account, true
-			if err := d.endWhole(b, s, at, because); err != nil {
+			if err := b.EndSession(s, at, because); err != nil {
 				return review{}, err
 			}
 		}
@@ -567,21 +557,21 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 	case err != nil:
 		return review{}, err
 	case !isSession:
-		return review{}, d.revoke(b, a, at, h.changes.by, because)
+		return review{}, b.Revoke(a, at, h.changes.By, because)
 	}
 	for _, sid := range sids { // which the door may never have seen, and whose tokens may come yet
 		if h.sidIssuer == "" {
 			if !ended && a.SIDEnded(sid).IsZero() {
-				if err := d.noteEnd(b, &store.Session{SID: sid, Account: a.Name}, "", "", because); err != nil {
+				if err := b.NoteEnd(&store.Session{SID: sid, Account: a.Name}, because); err != nil {
 					return review{}, err
 				}
 			}
 			a.EndSID(sid, at)
 			continue
 		}
-		s, err := b.session(store.SessionID(h.sidIssuer, sid, a.Name))
+		s, err := b.Session(store.SessionID(h.sidIssuer, sid, a.Name))
 		if err == nil && s == nil {
-			err = d.endWhole(b, d.unseen(h.sidIssuer, sid, a.Name, at), at, because)
+			err = b.EndSession(d.unseen(h.sidIssuer, sid, a.Name, at), at, because)
 		}
 		if err != nil {
 			return review{}, err
@@ -591,17 +581,17 @@ func (d *Door) noteRevoked(b *batch, h *happened) (review, error) {
 }
 
 // unseen is a session that the door has not seen, to be kept for what is told of it.
-func (d *Door) unseen(issuer, sid, account string, at time.Time) *store.Session {
+func (d *room) unseen(issuer, sid, account string, at time.Time) *store.Session {
 	return &store.Session{ID: store.SessionID(issuer, sid, account), Issuer: issuer, SID: sid, Account: account, Started: at}
 }
 
 // sessionsOf returns the sessions of a sid, of all issuers and accounts, to be changed.
-func (d *Door) sessionsOf(b *batch, sid string) (list []*store.Session, err error) {
-	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Prefix: store.SIDPrefix(sid)}) {
+func (d *room) sessionsOf(b *door.Change, sid string) (list []*store.Session, err error) {
+	for row, err := range store.All(b.Context(), b.Tx(), store.Query{Kind: store.Sessions, Prefix: store.SIDPrefix(sid)}) {
 		if err != nil {
 			return nil, err
 		}
-		s, err := b.session(row.Key.Key)
+		s, err := b.Session(row.Key.Key)
 		if err != nil {
 			return nil, err
 		}
@@ -618,14 +608,14 @@ const changeWithin = 10 * time.Minute
 // endProven ends the sessions of an account in which a credential was proven that was revoked or changed at a moment, and has what it
 // proved until then count no more; but not in the session in which it was changed: the one that the event names or, where it
 // names none, the only one that was let through to change it just before.
-func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string, at time.Time) error {
+func (d *room) endProven(b *door.Change, a *store.Account, h *happened, method string, at time.Time) error {
 	a.Change(method, at)
 	var sessions, changing []*store.Session
-	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Account: a.Name}) {
+	for row, err := range store.All(b.Context(), b.Tx(), store.Query{Kind: store.Sessions, Account: a.Name}) {
 		if err != nil {
 			return err
 		}
-		s, err := b.session(row.Key.Key)
+		s, err := b.Session(row.Key.Key)
 		switch {
 		case err != nil:
 			return err
@@ -648,7 +638,7 @@ func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string,
 			}
 			if !known && h.sidIssuer != "" {
 				s := d.unseen(h.sidIssuer, sid, a.Name, at)
-				b.setSession(s.ID, s)
+				b.SetSession(s.ID, s)
 				spared[s], sessions = true, append(sessions, s)
 			}
 		}
@@ -658,10 +648,9 @@ func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string,
 	for _, s := range sessions {
 		var err error
 		if spared[s] {
-			s.Spared = latest(s.Spared, at)
-			d.setDue(s)
+			b.Spare(s, at)
 		} else if s.Proved(method, at) {
-			err = d.endWhole(b, s, at, method+" was changed or revoked")
+			err = b.EndSession(s, at, method+" was changed or revoked")
 		}
 		if err != nil {
 			return err
@@ -670,7 +659,7 @@ func (d *Door) endProven(b *batch, a *store.Account, h *happened, method string,
 	return nil
 }
 
-func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
+func (d *room) noteAssurance(b *door.Change, h *happened) (review, error) {
 	a, err := d.knownAccount(b, h, "sessions")
 	if err != nil {
 		return review{}, err
@@ -678,10 +667,10 @@ func (d *Door) noteAssurance(b *batch, h *happened) (review, error) {
 	if h.Direction == "increase" {
 		return review{}, nil // it is believed when the next attempt shows it
 	}
-	return review{}, d.revoke(b, a, h.notLater(), h.changes.by, "another system trusts how the account was proven less than before")
+	return review{}, b.Revoke(a, h.notLater(), h.changes.By, "another system trusts how the account was proven less than before")
 }
 
-func (d *Door) noteRisk(b *batch, h *happened) (review, error) {
+func (d *room) noteRisk(b *door.Change, h *happened) (review, error) {
 	if h.Principal != "" && !strings.EqualFold(h.Principal, "USER") {
 		return review{}, errNobody
 	}
@@ -700,7 +689,7 @@ func (d *Door) noteRisk(b *batch, h *happened) (review, error) {
 }
 
 // noteStanding takes in the standing risk that an event states.
-func (d *Door) noteStanding(b *batch, h *happened, level directory.Level, because, reviewed string) (review, error) {
+func (d *room) noteStanding(b *door.Change, h *happened, level directory.Level, because, reviewed string) (review, error) {
 	a, err := d.knownAccount(b, h, "risk")
 	if err != nil {
 		return review{}, err
@@ -709,7 +698,7 @@ func (d *Door) noteStanding(b *batch, h *happened, level directory.Level, becaus
 	return review{account: a.Name, because: reviewed}, err
 }
 
-func (d *Door) noteCompromise(b *batch, h *happened) (review, error) {
+func (d *room) noteCompromise(b *door.Change, h *happened) (review, error) {
 	because := directory.LeakedPassword
 	if h.Credential != "" && h.Credential != "password" {
 		because = "compromised " + h.Credential
@@ -717,20 +706,20 @@ func (d *Door) noteCompromise(b *batch, h *happened) (review, error) {
 	return d.noteStanding(b, h, directory.HighRisk, because, "a credential was compromised")
 }
 
-func (d *Door) noteChangeRequired(b *batch, h *happened) (review, error) {
+func (d *room) noteChangeRequired(b *door.Change, h *happened) (review, error) {
 	return d.noteStanding(b, h, directory.HighRisk, directory.LeakedPassword, "the password is to be changed")
 }
 
-func (d *Door) noteDisabled(b *batch, h *happened) (review, error) {
+func (d *room) noteDisabled(b *door.Change, h *happened) (review, error) {
 	return d.noteActive(b, h, true, "the account was disabled")
 }
 
-func (d *Door) noteEnabled(b *batch, h *happened) (review, error) {
+func (d *room) noteEnabled(b *door.Change, h *happened) (review, error) {
 	return d.noteActive(b, h, false, "the account was enabled")
 }
 
 // noteActive takes in whether an account is disabled, as an event states it.
-func (d *Door) noteActive(b *batch, h *happened, disabled bool, reviewed string) (review, error) {
+func (d *room) noteActive(b *door.Change, h *happened, disabled bool, reviewed string) (review, error) {
 	a, err := d.knownAccount(b, h, "active")
 	if err != nil {
 		return review{}, err
@@ -738,8 +727,5 @@ func (d *Door) noteActive(b *batch, h *happened, disabled bool, reviewed string)
 	return review{account: a.Name, because: reviewed}, h.say(a, store.Statement{Fact: store.Disabled, Value: attempt.BoolScalar(disabled)})
 }
 
-// transmitter is one who may send events, with its keys.
-type transmitter struct {
-	*Transmitter
-	keys *keySet
-}
+// review is which open sessions are to be judged again, and why.
+type review struct{ account, device, because string }

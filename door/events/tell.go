@@ -1,4 +1,4 @@
-package door
+package events
 
 import (
 	"bytes"
@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net/http"
 	"os"
 	"slices"
@@ -23,76 +22,50 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/outbox"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
-)
-
-// The event types of CAEP 1.0 and RISC 1.0 (OpenID) that are known.
-const (
-	caep = "https://schemas.openid.net/secevent/caep/event-type/"
-	risc = "https://schemas.openid.net/secevent/risc/event-type/"
-
-	sessionRevoked           = caep + "session-revoked"
-	deviceComplianceChange   = caep + "device-compliance-change"
-	credentialChange         = caep + "credential-change"
-	assuranceLevelChange     = caep + "assurance-level-change"
-	riskLevelChange          = caep + "risk-level-change"
-	credentialCompromise     = risc + "credential-compromise"
-	accountDisabled          = risc + "account-disabled"
-	accountEnabled           = risc + "account-enabled"
-	credentialChangeRequired = risc + "account-credential-change-required"
 )
 
 // teller tells receivers of sessions that end early, by CAEP session-revoked in security event
 // tokens (RFC 8417) that are pushed (RFC 8935) until they are taken.
 type teller struct {
-	config *Telling
+	config *door.Telling
 	signer jose.Signer
 	public jose.JSONWebKeySet
 	bearer map[string]string
 	client *http.Client
-	outbox outbox
+	outbox *outbox.Outbox
+	now    func() time.Time
 }
 
-func newTeller(c *Config, s store.Store, now func() time.Time, log *slog.Logger) (*teller, error) {
-	t := &teller{config: &c.Tell, bearer: map[string]string{}, client: &http.Client{
+// newTeller makes a teller for a door; without one it reads the files alone.
+func newTeller(c *door.Telling, d *door.Door) (*teller, error) {
+	t := &teller{config: c, bearer: map[string]string{}, client: &http.Client{
 		Timeout:       10 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
-	t.outbox = outbox{kind: store.Outbox, store: s, deliver: t.deliver, wake: make(chan struct{}, 1), now: now, log: log,
-		behind: map[string]bool{},
-		lane:   func(o *store.Outgoing) string { return o.To },
-		line:   func(o *store.Outgoing) string { return o.Session },
-		giveUp: func(_ *store.Outgoing, err error, _ time.Time) bool {
-			refused := new(eventProblem)
-			return errors.As(err, &refused) && refused.isFinal()
-		},
-		done: func(o *store.Outgoing, err error, givenUp bool) {
-			switch {
-			case givenUp:
-				log.Error("a receiver refused what it was told, and is not told it again", "receiver", o.To, "session", o.Session, "error", err)
-			case err != nil:
-				log.Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session, "tries", o.Tries,
-					"error", err)
-			}
-		}}
-	if len(c.Tell.Receivers) == 0 {
+	if d != nil {
+		t.now, t.outbox = d.Now, t.outboxOf(d)
+	}
+	if len(c.Receivers) == 0 {
 		return t, nil
 	}
-	text, err := os.ReadFile(c.Tell.Key)
+	text, err := os.ReadFile(c.Key)
 	if err != nil {
 		return nil, fmt.Errorf("tell.key: %w", err)
 	}
 	key, err := privateKey(text)
 	if err != nil {
-		return nil, fmt.Errorf("tell.key: %s: %w", c.Tell.Key, err)
+		return nil, fmt.Errorf("tell.key: %s: %w", c.Key, err)
 	}
 	options := (&jose.SignerOptions{}).WithType("secevent+jwt").WithHeader("kid", key.KeyID)
 	if t.signer, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.SignatureAlgorithm(key.Algorithm), Key: key.Key}, options); err != nil {
 		return nil, fmt.Errorf("tell.key: %w", err)
 	}
 	t.public.Keys = []jose.JSONWebKey{key.Public()}
-	for _, r := range c.Tell.Receivers {
+	for _, r := range c.Receivers {
 		if r.Bearer == "" {
 			continue
 		}
@@ -103,6 +76,27 @@ func newTeller(c *Config, s store.Store, now func() time.Time, log *slog.Logger)
 		t.bearer[r.Name] = strings.TrimSpace(string(token))
 	}
 	return t, nil
+}
+
+// outboxOf makes the outbox of what is told.
+func (t *teller) outboxOf(d *door.Door) *outbox.Outbox {
+	return outbox.New(outbox.Options{Kind: store.Outbox, Store: d.Store(), Deliver: t.deliver, Now: d.Now, Log: d.Log(),
+		Lane: func(o *store.Outgoing) string { return o.To },
+		Line: func(o *store.Outgoing) string { return o.Session },
+		GiveUp: func(_ *store.Outgoing, err error, _ time.Time) bool {
+			refused := new(door.EventRefusal)
+			return errors.As(err, &refused) && isFinal(refused)
+		},
+		Done: func(o *store.Outgoing, err error, givenUp bool) {
+			switch {
+			case givenUp:
+				d.Log().Error("a receiver refused what it was told, and is not told it again", "receiver", o.To, "session", o.Session,
+					"error", err)
+			case err != nil:
+				d.Log().Warn("a receiver did not take what it was told; it is told again", "receiver", o.To, "session", o.Session,
+					"tries", o.Tries, "error", err)
+			}
+		}})
 }
 
 // privateKey reads a private key: a JWK, or PKCS #8 in PEM. Its name is the thumbprint of the key
@@ -139,8 +133,12 @@ func privateKey(text []byte) (*jose.JSONWebKey, error) {
 	return key, nil
 }
 
-// tell puts what is to be told into the outbox, within a batch.
-func (t *teller) tell(b *batch, s *store.Session, app, because string, at time.Time) error {
+// tell puts what is to be told of a session that ends into the outbox, within the change that ends it.
+func (t *teller) tell(c *door.Change, s *store.Session, app, because string) error {
+	if len(t.config.Receivers) == 0 {
+		return nil
+	}
+	at := t.now()
 	for i := range t.config.Receivers {
 		r := &t.config.Receivers[i]
 		if app != "" && !slices.Contains(r.Apps, app) {
@@ -154,18 +152,18 @@ func (t *teller) tell(b *batch, s *store.Session, app, because string, at time.T
 		id := journal.NewID()
 		token, err := jwt.Signed(t.signer).Claims(map[string]any{
 			"iss": t.config.Issuer, "aud": r.Audience, "jti": id, "iat": at.Unix(), "sub_id": subject,
-			"events": map[string]any{sessionRevoked: map[string]any{
+			"events": map[string]any{door.SessionRevoked: map[string]any{
 				"initiating_entity": "policy", "event_timestamp": at.Unix(), "reason_admin": map[string]string{"en": because},
 			}},
 		}).Serialize()
 		if err != nil {
 			return err
 		}
-		if err := store.Save(b.tx, &store.Outgoing{ID: id, To: r.Name, Session: s.ID, Token: token, Next: at}); err != nil {
+		if err := store.Save(c.Tx(), &store.Outgoing{ID: id, To: r.Name, Session: s.ID, Token: token, Next: at}); err != nil {
 			return err
 		}
 	}
-	t.outbox.ring()
+	c.Afterwards(t.outbox.Ring)
 	return nil
 }
 
@@ -201,7 +199,7 @@ func (t *teller) deliver(ctx context.Context, o *store.Outgoing) error {
 		case http.StatusAccepted, http.StatusOK:
 			return nil
 		case http.StatusBadRequest:
-			refused := new(eventProblem)
+			refused := new(door.EventRefusal)
 			if json.Unmarshal(said, refused) == nil {
 				return refused
 			}
@@ -211,22 +209,17 @@ func (t *teller) deliver(ctx context.Context, o *store.Outgoing) error {
 	return errors.New("the configuration has no such receiver any more; name it again, or it waits for ever")
 }
 
-// Error implements error, of a receiver's answer.
-func (p *eventProblem) Error() string {
-	return fmt.Sprintf("it refuses the token (%s): %s", p.Code, p.Text)
-}
-
 // isFinal reports whether the same token would be refused each time (RFC 8935 §2.4). A key may become known to the receiver yet, and who
 // pushes may be let in.
-func (p *eventProblem) isFinal() bool {
-	return p.Code == "invalid_request" || p.Code == "invalid_issuer" || p.Code == "invalid_audience"
+func isFinal(r *door.EventRefusal) bool {
+	return r.Code == "invalid_request" || r.Code == "invalid_issuer" || r.Code == "invalid_audience"
 }
 
 // serveKeys answers GET /jwks.json with the key that signs what is told.
-func (d *Door) serveKeys(w http.ResponseWriter, _ *request) error {
+func (d *room) serveKeys(w http.ResponseWriter, _ *door.Request) error {
 	set := d.teller.public
 	if set.Keys == nil {
 		set.Keys = []jose.JSONWebKey{}
 	}
-	return writeValue(w, http.StatusOK, set)
+	return door.WriteValue(w, http.StatusOK, set)
 }

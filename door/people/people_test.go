@@ -1,4 +1,4 @@
-package door_test
+package people_test
 
 import (
 	"context"
@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"net/url"
 	"regexp"
 	"slices"
@@ -18,75 +17,49 @@ import (
 
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/people"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/store"
 )
 
-// scimAsk makes a request of SCIM and returns the status, the header and the answer.
-func (h *house) scimAsk(method, path, body string, more ...string) (int, http.Header, map[string]any) {
-	r := httptest.NewRequest(method, "/scim/v2"+path, strings.NewReader(body))
-	r.Header.Set("Authorization", "Bearer "+all)
-	r.Header.Set("Content-Type", "application/scim+json")
-	for i := 0; i < len(more); i += 2 {
-		r.Header.Set(more[i], more[i+1])
-	}
-	w := httptest.NewRecorder()
-	h.Handler().ServeHTTP(w, r)
-	answer := map[string]any{}
-	if w.Body.Len() > 0 {
-		require.NoError(h.t, json.Unmarshal(w.Body.Bytes(), &answer), w.Body.String())
-	}
-	return w.Code, w.Header(), answer
-}
-
-const (
-	userSchema  = "urn:ietf:params:scim:schemas:core:2.0:User"
-	groupSchema = "urn:ietf:params:scim:schemas:core:2.0:Group"
-	enterprise  = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-)
-
-// patch makes the body of a patch.
-func patch(operations ...string) string {
-	return `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[` + strings.Join(operations, ",") + `]}`
-}
-
 // newHand is a User as an HR system pushes it.
-const newHand = `{"schemas":["` + userSchema + `","` + door.PeopleSchema + `","` + enterprise + `"],
+const newHand = `{"schemas":["` + doortest.UserSchema + `","` + people.UserSchema + `","` + doortest.Enterprise + `"],
 	"userName":"sunniva@kestrelsound.example",
 	"externalId":"701984","name":{"givenName":"Sunniva","familyName":"Berg"},"active":true,
 	"emails":[{"value":"sunniva@kestrelsound.example","type":"work"}],
-	"` + enterprise + `":{"department":"deck"},"` + door.PeopleSchema + `":{"joined":"2026-11-20","methods":["password"]}}`
+	"` + doortest.Enterprise + `":{"department":"deck"},"` + people.UserSchema + `":{"joined":"2026-11-20","methods":["password"]}}`
 
 func TestPeopleArePushed(t *testing.T) {
-	h := newHouse(t, nil, nil)
-	signsOn := strings.Replace(ingrid("mail", password, ""), "ingrid@", "sunniva@", 1)
-	require.Equal(t, decide.AccountUnknown, h.decide(signsOn).Causes[0].Code)
+	h := doortest.New(t, nil, nil)
+	signsOn := strings.Replace(doortest.Ingrid("mail", password, ""), "ingrid@", "sunniva@", 1)
+	require.Equal(t, decide.AccountUnknown, h.Answer(signsOn).Causes[0].Code)
 
-	status, header, made := h.scimAsk("POST", "/Users", newHand)
+	status, header, made := h.AskSCIM("POST", "/Users", newHand)
 	require.Equal(t, http.StatusCreated, status, made)
 	id := made["id"].(string)
 	require.Equal(t, `W/"1"`, header.Get("Etag"))
 	require.Equal(t, "/scim/v2/Users/"+id, header.Get("Location"))
-	a := h.decide(signsOn)
+	a := h.Answer(signsOn)
 	require.Equal(t, "store", a.Facts.From["account"])
 	require.NotEqual(t, decide.AccountUnknown, a.Causes[0].Code, "she is known at once")
-	known := h.known("sunniva@kestrelsound.example")
+	known := h.Known("sunniva@kestrelsound.example")
 	require.Equal(t, []string{"password"}, known.Methods)
 	require.Equal(t, "2026-11-20", known.Joined.String())
 	require.Equal(t, "deck", known.Attributes["department"].String())
 	require.Equal(t, "caller gateway", a.Facts.From["account.attribute department"])
-	require.False(t, h.account("sunniva@kestrelsound.example").Made.At.IsZero(), "she came to be while the store looked on")
+	require.False(t, h.Account("sunniva@kestrelsound.example").Made.At.IsZero(), "she came to be while the store looked on")
 
 	t.Run("twice", func(t *testing.T) {
-		status, _, answer := h.scimAsk("POST", "/Users", newHand)
+		status, _, answer := h.AskSCIM("POST", "/Users", newHand)
 		require.Equal(t, http.StatusConflict, status, answer)
 		require.Equal(t, "uniqueness", answer["scimType"])
 	})
 	t.Run("read back", func(t *testing.T) {
-		status, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		status, _, read := h.AskSCIM("GET", "/Users/"+id, "")
 		require.Equal(t, http.StatusOK, status)
 		require.Equal(t, "701984", read["externalId"])
 		require.Equal(t, "Berg", read["name"].(map[string]any)["familyName"])
-		require.Equal(t, "deck", read[enterprise].(map[string]any)["department"])
+		require.Equal(t, "deck", read[doortest.Enterprise].(map[string]any)["department"])
 	})
 	t.Run("patched", func(t *testing.T) { // the operations of RFC 7644 §3.5.2
 		for name, c := range map[string]struct {
@@ -103,8 +76,8 @@ func TestPeopleArePushed(t *testing.T) {
 				func(u map[string]any) any { return len(u["emails"].([]any)) }, 2},
 			"by a filter": {`{"op":"replace","path":"emails[type eq \"work\"].value","value":"su@kestrelsound.example"}`, 200,
 				func(u map[string]any) any { return u["emails"].([]any)[0].(map[string]any)["value"] }, "su@kestrelsound.example"},
-			"in an extension": {`{"op":"replace","path":"` + enterprise + `:department","value":"engine"}`, 200,
-				func(u map[string]any) any { return u[enterprise].(map[string]any)["department"] }, "engine"},
+			"in an extension": {`{"op":"replace","path":"` + doortest.Enterprise + `:department","value":"engine"}`, 200,
+				func(u map[string]any) any { return u[doortest.Enterprise].(map[string]any)["department"] }, "engine"},
 			"remove":             {`{"op":"remove","path":"title"}`, 200, func(u map[string]any) any { return u["title"] }, nil},
 			"a filter of nobody": {`{"op":"replace","path":"emails[type eq \"other\"].value","value":"x"}`, 400, nil, nil},
 			"a path of nothing":  {`{"op":"replace","path":"shoeSize","value":"x"}`, 400, nil, nil},
@@ -112,60 +85,61 @@ func TestPeopleArePushed(t *testing.T) {
 			"another name":       {`{"op":"replace","path":"userName","value":"other@kestrelsound.example"}`, 400, nil, nil},
 		} {
 			t.Run(name, func(t *testing.T) {
-				status, _, answer := h.scimAsk("PATCH", "/Users/"+id, patch(c.operation))
+				status, _, answer := h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(c.operation))
 				require.Equal(t, c.status, status, answer)
 				if c.check != nil {
-					_, _, read := h.scimAsk("GET", "/Users/"+id, "")
+					_, _, read := h.AskSCIM("GET", "/Users/"+id, "")
 					require.EqualValues(t, c.want, c.check(read), read)
 				}
 			})
 		}
 	})
 	t.Run("versions", func(t *testing.T) {
-		_, header, _ := h.scimAsk("GET", "/Users/"+id, "")
-		status, _, _ := h.scimAsk("PUT", "/Users/"+id, newHand, "If-Match", `W/"1"`)
+		_, header, _ := h.AskSCIM("GET", "/Users/"+id, "")
+		status, _, _ := h.AskSCIM("PUT", "/Users/"+id, newHand, "If-Match", `W/"1"`)
 		require.Equal(t, http.StatusPreconditionFailed, status)
-		status, after, answer := h.scimAsk("PUT", "/Users/"+id, newHand, "If-Match", header.Get("Etag"))
+		status, after, answer := h.AskSCIM("PUT", "/Users/"+id, newHand, "If-Match", header.Get("Etag"))
 		require.Equal(t, http.StatusOK, status, answer)
 		require.NotEqual(t, header.Get("Etag"), after.Get("Etag"))
 	})
 	t.Run("groups", func(t *testing.T) {
 		member := func(id string) string { return fmt.Sprintf(`{"value":%q,"type":"User"}`, id) }
-		status, _, group := h.scimAsk("POST", "/Groups", `{"schemas":["`+groupSchema+`"],"displayName":"deck","members":[`+member(id)+`]}`)
+		status, _, group := h.AskSCIM("POST", "/Groups",
+			`{"schemas":["`+doortest.GroupSchema+`"],"displayName":"deck","members":[`+member(id)+`]}`)
 		require.Equal(t, http.StatusCreated, status, group)
-		require.Equal(t, []string{"deck"}, h.known("sunniva@kestrelsound.example").Groups)
+		require.Equal(t, []string{"deck"}, h.Known("sunniva@kestrelsound.example").Groups)
 		gid := group["id"].(string)
-		status, _, answer := h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"remove","path":"members[value eq \"`+id+`\"]"}`))
+		status, _, answer := h.AskSCIM("PATCH", "/Groups/"+gid, doortest.Patch(`{"op":"remove","path":"members[value eq \"`+id+`\"]"}`))
 		require.Equal(t, http.StatusNoContent, status, answer)
-		require.Empty(t, h.known("sunniva@kestrelsound.example").Groups)
-		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member(id)+`]}`))
+		require.Empty(t, h.Known("sunniva@kestrelsound.example").Groups)
+		status, _, answer = h.AskSCIM("PATCH", "/Groups/"+gid, doortest.Patch(`{"op":"add","path":"members","value":[`+member(id)+`]}`))
 		require.Equal(t, http.StatusNoContent, status, answer)
-		require.Equal(t, []string{"deck"}, h.known("sunniva@kestrelsound.example").Groups)
-		_, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, []string{"deck"}, h.Known("sunniva@kestrelsound.example").Groups)
+		_, _, read := h.AskSCIM("GET", "/Users/"+id, "")
 		require.Equal(t, "deck", read["groups"].([]any)[0].(map[string]any)["display"])
-		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member("bm9ib2R5")+`]}`))
+		status, _, answer = h.AskSCIM("PATCH", "/Groups/"+gid, doortest.Patch(`{"op":"add","path":"members","value":[`+member("bm9ib2R5")+`]}`))
 		require.Equal(t, http.StatusForbidden, status, answer)
 		nobody := base64.RawURLEncoding.EncodeToString([]byte("nobody@kestrelsound.example"))
-		status, _, answer = h.scimAsk("PATCH", "/Groups/"+gid, patch(`{"op":"add","path":"members","value":[`+member(nobody)+`]}`))
+		status, _, answer = h.AskSCIM("PATCH", "/Groups/"+gid, doortest.Patch(`{"op":"add","path":"members","value":[`+member(nobody)+`]}`))
 		require.Equal(t, http.StatusBadRequest, status, answer)
-		status, _, _ = h.scimAsk("DELETE", "/Groups/"+gid, "")
+		status, _, _ = h.AskSCIM("DELETE", "/Groups/"+gid, "")
 		require.Equal(t, http.StatusNoContent, status)
-		require.Empty(t, h.known("sunniva@kestrelsound.example").Groups)
+		require.Empty(t, h.Known("sunniva@kestrelsound.example").Groups)
 	})
 	t.Run("a person who left may not sign on", func(t *testing.T) {
-		h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":false}`))
-		require.Equal(t, decide.AccountDisabled, h.decide(signsOn).Causes[0].Code)
-		status, _, _ := h.scimAsk("DELETE", "/Users/"+id, "")
+		h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(`{"op":"replace","path":"active","value":false}`))
+		require.Equal(t, decide.AccountDisabled, h.Answer(signsOn).Causes[0].Code)
+		status, _, _ := h.AskSCIM("DELETE", "/Users/"+id, "")
 		require.Equal(t, http.StatusNoContent, status)
-		require.Equal(t, decide.AccountDisabled, h.decide(signsOn).Causes[0].Code)
-		status, _, _ = h.scimAsk("GET", "/Users/"+id, "")
+		require.Equal(t, decide.AccountDisabled, h.Answer(signsOn).Causes[0].Code)
+		status, _, _ = h.AskSCIM("GET", "/Users/"+id, "")
 		require.Equal(t, http.StatusNotFound, status)
 	})
 	t.Run("one of the book who left may not either", func(t *testing.T) {
-		_, _, made := h.scimAsk("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", "ingrid@"))
-		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict)
-		h.scimAsk("DELETE", "/Users/"+made["id"].(string), "")
-		require.Equal(t, decide.AccountDisabled, h.decide(ingrid("mail", password, "")).Causes[0].Code)
+		_, _, made := h.AskSCIM("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", "ingrid@"))
+		require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", password, "")).Verdict)
+		h.AskSCIM("DELETE", "/Users/"+made["id"].(string), "")
+		require.Equal(t, decide.AccountDisabled, h.Answer(doortest.Ingrid("mail", password, "")).Causes[0].Code)
 	})
 }
 
@@ -214,19 +188,19 @@ func (t holdingTx) Put(row store.Row) error {
 // TestAFeedStopsNoDecision: what it changes is thought through beside them, and what is refused is no transaction.
 func TestAFeedStopsNoDecision(t *testing.T) {
 	s := new(holding)
-	h := newHouse(t, s, nil)
-	status, _, made := h.scimAsk("POST", "/Users", newHand)
+	h := doortest.New(t, s, nil)
+	status, _, made := h.AskSCIM("POST", "/Users", newHand)
 	require.Equal(t, http.StatusCreated, status)
 	updates := s.updates.Load()
-	status, _, _ = h.scimAsk("POST", "/Users", newHand)
+	status, _, _ = h.AskSCIM("POST", "/Users", newHand)
 	require.Equal(t, http.StatusConflict, status)
 	require.Equal(t, updates, s.updates.Load())
 
 	s.began, s.hold = make(chan struct{}, 100), make(chan struct{})
 	done := make(chan int)
 	go func() {
-		status, _, _ := h.scimAsk("POST", "/Groups", fmt.Sprintf(
-			`{"schemas": ["`+groupSchema+`"], "displayName": "deck", "members": [{"value": %q}]}`, made["id"]))
+		status, _, _ := h.AskSCIM("POST", "/Groups", fmt.Sprintf(
+			`{"schemas": ["`+doortest.GroupSchema+`"], "displayName": "deck", "members": [{"value": %q}]}`, made["id"]))
 		done <- status
 	}()
 	select {
@@ -234,16 +208,16 @@ func TestAFeedStopsNoDecision(t *testing.T) {
 	case status := <-done:
 		require.Fail(t, "it did not take long", status)
 	}
-	require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, "")).Verdict)
-	h.decide(strings.Replace(ingrid("mail", "", `,"failed":[{"method":"password","reason":"refused"}]`), "ingrid@", "sunniva@", 1))
+	require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", password, "")).Verdict)
+	h.Answer(strings.Replace(doortest.Ingrid("mail", "", `,"failed":[{"method":"password","reason":"refused"}]`), "ingrid@", "sunniva@", 1))
 	close(s.hold)
 	require.Equal(t, http.StatusCreated, <-done)
-	a := h.account("sunniva@kestrelsound.example")
+	a := h.Account("sunniva@kestrelsound.example")
 	require.Len(t, a.Failures, 1, "what a decision noted meanwhile is kept")
 	require.True(t, slices.ContainsFunc(a.Stated, func(s store.Statement) bool { return s.Fact == store.Membership && s.Name == "deck" }) ||
-		slices.Contains(h.known(a.Name).Groups, "deck"))
+		slices.Contains(h.Known(a.Name).Groups, "deck"))
 	accounts := s.accounts.Load()
-	status, _, _ = h.scimAsk("PATCH", "/Groups/"+base64.RawURLEncoding.EncodeToString([]byte("deck")), fmt.Sprintf(
+	status, _, _ = h.AskSCIM("PATCH", "/Groups/"+base64.RawURLEncoding.EncodeToString([]byte("deck")), fmt.Sprintf(
 		`{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
 			"Operations": [{"op": "add", "path": "members", "value": [{"value": %q}]}]}`, made["id"]))
 	require.Equal(t, http.StatusNoContent, status)
@@ -251,9 +225,9 @@ func TestAFeedStopsNoDecision(t *testing.T) {
 }
 
 func TestAFeedIsToldToTryAgain(t *testing.T) {
-	s := new(broken)
-	h := newHouse(t, s, nil)
-	_, _, made := h.scimAsk("POST", "/Users", newHand)
+	s := new(doortest.Broken)
+	h := doortest.New(t, s, nil)
+	_, _, made := h.AskSCIM("POST", "/Users", newHand)
 	for _, c := range []struct {
 		reads, writes      bool
 		method, path, body string
@@ -264,25 +238,25 @@ func TestAFeedIsToldToTryAgain(t *testing.T) {
 		{true, false, "PUT", "/Users/" + made["id"].(string), newHand},
 	} {
 		h.Forget()
-		s.fail(c.reads, c.writes)
-		status, header, answer := h.scimAsk(c.method, c.path, c.body)
-		s.fail(false, false)
+		s.Fail(c.reads, c.writes)
+		status, header, answer := h.AskSCIM(c.method, c.path, c.body)
+		s.Fail(false, false)
 		require.Equal(t, http.StatusServiceUnavailable, status, c)
 		require.Equal(t, "The store cannot be asked now. Try again.", answer["detail"])
 		require.NotEmpty(t, header.Get("Retry-After"))
-		require.Contains(t, h.log.String(), errBroken.Error(), "the log says why")
-		h.log.Reset()
+		require.Contains(t, h.Logged.String(), doortest.ErrBroken.Error(), "the log says why")
+		h.Logged.Reset()
 	}
 }
 
 func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
-	h := newHouse(t, nil, nil)
-	_, _, made := h.scimAsk("POST", "/Users", newHand)
+	h := doortest.New(t, nil, nil)
+	_, _, made := h.AskSCIM("POST", "/Users", newHand)
 	add := func(operations, values int, value string) (int, any) {
 		list := strings.TrimSuffix(strings.Repeat(`{"value": "`+value+`"},`, values), ",")
 		one := strings.Repeat(`{"op": "add", "path": "emails", "value": [`+list+`]},`, operations)
 		i := 0
-		status, _, answer := h.scimAsk("PATCH", "/Users/"+made["id"].(string), `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],`+
+		status, _, answer := h.AskSCIM("PATCH", "/Users/"+made["id"].(string), `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],`+
 			` "Operations": [`+regexp.MustCompile("@").ReplaceAllStringFunc(strings.TrimSuffix(one, ","), func(string) string {
 			i++
 			return fmt.Sprint(i, "@")
@@ -306,9 +280,9 @@ func TestAnAttributeHasABoundedNumberOfValues(t *testing.T) {
 }
 
 func TestPeopleAreFound(t *testing.T) {
-	h := newHouse(t, nil, func(c *door.Config) { c.Limits.Results = 3 })
+	h := doortest.New(t, nil, func(c *door.Config) { c.Limits.Results = 3 })
 	for i := range 7 {
-		status, _, answer := h.scimAsk("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", fmt.Sprintf("hand-%d@", i)))
+		status, _, answer := h.AskSCIM("POST", "/Users", strings.ReplaceAll(newHand, "sunniva@", fmt.Sprintf("hand-%d@", i)))
 		require.Equal(t, http.StatusCreated, status, answer)
 	}
 	for name, c := range map[string]struct {
@@ -322,12 +296,12 @@ func TestPeopleAreFound(t *testing.T) {
 		"by name":          {"filter=" + url.QueryEscape(`userName eq "hand-3@kestrelsound.example"`), 1, 1, 200},
 		"by a part":        {"filter=" + url.QueryEscape(`name.familyName sw "Be" and userName co "hand-4"`), 1, 1, 200},
 		"by what it is":    {"filter=" + url.QueryEscape(`active eq true`), 7, 3, 200},
-		"by an extension":  {"filter=" + url.QueryEscape(enterprise+`:department eq "deck"`), 7, 3, 200},
+		"by an extension":  {"filter=" + url.QueryEscape(doortest.Enterprise+`:department eq "deck"`), 7, 3, 200},
 		"nobody":           {"filter=" + url.QueryEscape(`userName eq "none"`), 0, 0, 200},
 		"no filter at all": {"filter=" + url.QueryEscape(`userName is "none"`), 0, 0, 400},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, _, answer := h.scimAsk("GET", "/Users?"+c.query, "")
+			status, _, answer := h.AskSCIM("GET", "/Users?"+c.query, "")
 			require.Equal(t, c.status, status, answer)
 			if c.status == 200 {
 				require.EqualValues(t, c.total, answer["totalResults"])
@@ -336,60 +310,60 @@ func TestPeopleAreFound(t *testing.T) {
 			}
 		})
 	}
-	h = newHouse(t, nil, nil)
+	h = doortest.New(t, nil, nil)
 	for path, has := range map[string]string{"/ServiceProviderConfig": `"bulk":{"maxOperations":0,"maxPayloadSize":0,"supported":false}`,
-		"/Schemas": door.PeopleSchema, "/ResourceTypes": "/Groups"} {
+		"/Schemas": people.UserSchema, "/ResourceTypes": "/Groups"} {
 		t.Run(path, func(t *testing.T) {
-			status, _, text := h.ask("GET", "/scim/v2"+path, all, nil)
+			status, _, text := h.Ask("GET", "/scim/v2"+path, all, nil)
 			require.Equal(t, http.StatusOK, status)
 			require.Contains(t, string(text), has)
-			status, _, _ = h.ask("GET", "/scim/v2"+path, idle, nil)
+			status, _, _ = h.Ask("GET", "/scim/v2"+path, idle, nil)
 			require.Equal(t, http.StatusForbidden, status)
 		})
 	}
-	status, _, _ := h.scimAsk("POST", "/Bulk", "{}")
+	status, _, _ := h.AskSCIM("POST", "/Bulk", "{}")
 	require.Equal(t, http.StatusNotFound, status, "bulk is off, as is said")
 }
 
 func FuzzPatch(f *testing.F) {
 	f.Add("add", "emails[type eq \"work\" and value sw \"a\"].value", `"x"`)
 	f.Add("remove", "name.familyName", "null")
-	f.Add("replace", "", `{"active":false,"`+enterprise+`":{"department":null}}`)
-	f.Add("add", door.PeopleSchema+":accountRisk.level", `"high"`)
-	h := newHouse(f, nil, nil)
-	h.scimAsk("POST", "/Users", newHand)
+	f.Add("replace", "", `{"active":false,"`+doortest.Enterprise+`":{"department":null}}`)
+	f.Add("add", people.UserSchema+":accountRisk.level", `"high"`)
+	h := doortest.New(f, nil, nil)
+	h.AskSCIM("POST", "/Users", newHand)
 	id := "c3Vubml2YUBrZXN0cmVsc291bmQuZXhhbXBsZQ"
 	f.Fuzz(func(t *testing.T, op, path, value string) {
-		h.t = t
+		h.T = t
 		operation, err := json.Marshal(map[string]any{"op": op, "path": path, "value": json.RawMessage(value)})
 		if err != nil {
 			return
 		}
-		status, _, answer := h.scimAsk("PATCH", "/Users/"+id, patch(string(operation)))
+		status, _, answer := h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(string(operation)))
 		require.Less(t, status, 500, answer)
-		status, _, read := h.scimAsk("GET", "/Users/"+id, "")
+		status, _, read := h.AskSCIM("GET", "/Users/"+id, "")
 		require.Equal(t, 200, status)
 		require.Equal(t, "sunniva@kestrelsound.example", read["userName"])
 	})
 }
 
 func TestWhatFeedsSayInOtherWords(t *testing.T) {
-	h := newHouse(t, nil, nil)
-	status, _, answer := h.scimAsk("POST", "/Users", strings.Replace(newHand, `"active":true`, `"active":"True"`, 1))
+	h := doortest.New(t, nil, nil)
+	status, _, answer := h.AskSCIM("POST", "/Users", strings.Replace(newHand, `"active":true`, `"active":"True"`, 1))
 	require.Equal(t, 201, status, answer)
 	require.Equal(t, true, answer["active"])
 	id := answer["id"].(string)
 	for _, operation := range []string{`{"op":"Replace","path":"active","value":"False"}`, `{"op":"replace","value":{"active":"FALSE"}}`} {
-		status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":true}`))
+		status, _, answer = h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(`{"op":"replace","path":"active","value":true}`))
 		require.Equal(t, 200, status, answer)
-		status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(operation))
+		status, _, answer = h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(operation))
 		require.Equal(t, 200, status, answer)
 		require.Equal(t, false, answer["active"], operation)
 	}
-	status, _, answer = h.scimAsk("PATCH", "/Users/"+id, patch(`{"op":"replace","path":"active","value":"no"}`))
+	status, _, answer = h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(`{"op":"replace","path":"active","value":"no"}`))
 	require.Equal(t, 400, status, answer)
 	for _, name := range []string{"Sunniva@kestrelsound.example", "INGRID@kestrelsound.example"} {
-		status, _, answer = h.scimAsk("POST", "/Users", strings.Replace(newHand, `"userName":"sunniva@kestrelsound.example"`,
+		status, _, answer = h.AskSCIM("POST", "/Users", strings.Replace(newHand, `"userName":"sunniva@kestrelsound.example"`,
 			`"userName":"`+name+`"`, 1))
 		require.Equal(t, 409, status, "%s is another only by its case: %v", name, answer)
 	}

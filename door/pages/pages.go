@@ -1,7 +1,10 @@
-package door
+// Package pages is the room of a door whose pages people look at: a report on the journal, lists of decisions, and each decision explained.
+package pages
 
 import (
 	"bytes"
+	"cmp"
+	"context"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/base64"
@@ -14,15 +17,54 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/briskwarden/briskwarden/admin/evidence"
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
+
+// Options say how pages name things to an administrator at a terminal. The zero Options do.
+type Options struct {
+	// Book is the folder of the book.
+	Book string
+}
+
+// room is the room of a door.
+type room struct {
+	*door.Door
+	bookName string
+	// inspecting are inspections of books that go on, and end ends the last: a newer book is inspected in its place.
+	inspecting sync.WaitGroup
+	mu         sync.Mutex
+	end        context.CancelFunc
+	closed     bool
+}
+
+// Room makes the room.
+func Room(o Options) door.Room {
+	return func(of *door.Door) (*door.Opened, error) {
+		return (&room{Door: of, bookName: cmp.Or(o.Book, "BOOK")}).open(), nil
+	}
+}
+
+// open is what the room adds to its door.
+func (d *room) open() *door.Opened {
+	opened := &door.Opened{Taken: d.inspect, Run: d.run}
+	add := func(pattern string, serve func(http.ResponseWriter, *door.Request) error, about string) {
+		opened.Routes = append(opened.Routes, door.Route{Pattern: pattern, Right: door.MayLook, IsPage: true, Serve: serve, About: about,
+			Status: http.StatusOK})
+	}
+	add("GET /watch", d.serveReport, "Read a report on the journal, as a page")
+	add("GET /watch/decisions", d.serveList, "List decisions, as a page")
+	add("GET /watch/decisions/{id}", d.serveDecision, "Explain a decision, as a page")
+	return opened
+}
 
 //go:embed watch.html
 var watchText string
@@ -58,30 +100,28 @@ func writePage(w http.ResponseWriter, make func(*bytes.Buffer) error) error {
 var stretches = []report.Link{{Name: "7 days", Link: "/watch?last=7d"}, {Name: "1 day", Link: "/watch?last=1d"},
 	{Name: "30 days", Link: "/watch?last=30d"}}
 
-// serveWatch answers GET /watch: a report on the journal until now.
-func (d *Door) serveWatch(w http.ResponseWriter, r *request) error {
-	b := d.book.Load()
-	from, to, err := stretchOf(r.URL.Query(), b.Source().Settings.Zone, d.now())
+// serveReport answers GET /watch: a report on the journal until now.
+func (d *room) serveReport(w http.ResponseWriter, r *door.Request) error {
+	b := d.Book()
+	from, to, err := stretchOf(r.URL.Query(), b.Source().Settings.Zone, d.Now())
 	if err != nil {
 		return err
 	}
 	if from.IsZero() && to.IsZero() {
-		from = d.now().AddDate(0, 0, -7)
+		from = d.Now().AddDate(0, 0, -7)
 	}
-	o := report.Options{From: from, To: to, At: d.now(), Source: report.Source{List: "/watch/decisions", Book: d.bookName}}
-	if b.desk != nil {
-		if o.Programs, err = b.desk.Register(r.Context(), d.now()); err != nil {
-			return d.unavailable(err)
-		}
+	o := report.Options{From: from, To: to, At: d.Now(), Source: report.Source{List: "/watch/decisions", Book: d.bookName}}
+	if o.Programs, err = d.Programs(r.Context(), d.Now()); err != nil {
+		return d.Unavailable(err)
 	}
 	// It may take longer than the server lets an answer take: it reads as much of the journal as it is asked for.
 	err = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(longestReport))
 	if err != nil && !errors.Is(err, http.ErrNotSupported) {
-		d.log.Warn("a report may be cut off", "error", err)
+		d.Log().Warn("a report may be cut off", "error", err)
 	}
-	made, err := report.OfJournal(r.Context(), b.Source(), d.facts.store, o)
+	made, err := report.OfJournal(r.Context(), b.Source(), d.Store(), o)
 	if err != nil {
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	return writePage(w, func(page *bytes.Buffer) error { return made.WriteHTML(page, stretches...) })
 }
@@ -94,7 +134,7 @@ func stretchOf(q url.Values, zone *time.Location, now time.Time) (from, to time.
 	if last := q.Get("last"); last != "" {
 		var span directory.Span
 		if err := span.UnmarshalText([]byte(last)); err != nil {
-			return from, to, problem(http.StatusBadRequest, "last: %s.", err)
+			return from, to, door.Problemf(http.StatusBadRequest, "last: %s.", err)
 		}
 		return now.Add(-time.Duration(span)), to, nil
 	}
@@ -107,7 +147,7 @@ func stretchOf(q url.Values, zone *time.Location, now time.Time) (from, to time.
 			continue
 		}
 		if *into, err = time.ParseInLocation(time.DateOnly, text, zone); err != nil {
-			return from, to, problem(http.StatusBadRequest, "%s: %q is no time such as 2026-11-23 or 2026-11-23T13:10:00Z.", name, text)
+			return from, to, door.Problemf(http.StatusBadRequest, "%s: %q is no time such as 2026-11-23 or 2026-11-23T13:10:00Z.", name, text)
 		}
 	}
 	return from, to, nil
@@ -116,8 +156,8 @@ func stretchOf(q url.Values, zone *time.Location, now time.Time) (from, to time.
 // mostWatched is how many decisions a page lists.
 const mostWatched = 200
 
-// serveWatchList answers GET /watch/decisions: decisions by the filters of journal list.
-func (d *Door) serveWatchList(w http.ResponseWriter, r *request) error {
+// serveList answers GET /watch/decisions: decisions by the filters of journal list.
+func (d *room) serveList(w http.ResponseWriter, r *door.Request) error {
 	q := r.URL.Query()
 	f := &evidence.Filter{
 		Kind:    journal.Decision,
@@ -133,16 +173,16 @@ func (d *Door) serveWatchList(w http.ResponseWriter, r *request) error {
 		}
 	}
 	if err := f.Take(asked); err != nil {
-		return problem(http.StatusBadRequest, "%s.", err)
+		return door.Problemf(http.StatusBadRequest, "%s.", err)
 	}
-	zone := d.book.Load().Source().Settings.Zone
+	zone := d.Book().Source().Settings.Zone
 	var err error
-	if f.From, f.To, err = stretchOf(q, zone, d.now()); err != nil {
+	if f.From, f.To, err = stretchOf(q, zone, d.Now()); err != nil {
 		return err
 	}
-	list, err := f.ListOf(d.facts.store.Entries(r.Context(), f.Of()), mostWatched)
+	list, err := f.ListOf(d.Store().Entries(r.Context(), f.Of()), mostWatched)
 	if err != nil {
-		return d.unavailable(err)
+		return d.Unavailable(err)
 	}
 	said := words.Count(len(list.Entries), "decision") + ", the latest first; times are " + zone.String() + "."
 	if list.More {
@@ -194,9 +234,9 @@ func filterFields() []filterField {
 	}
 }
 
-// serveWatchDecision answers GET /watch/decisions/{id}: one decision, explained as rehearse does.
-func (d *Door) serveWatchDecision(w http.ResponseWriter, r *request) error {
-	e, err := d.findRecorded(r)
+// serveDecision answers GET /watch/decisions/{id}: one decision, explained as rehearse does.
+func (d *room) serveDecision(w http.ResponseWriter, r *door.Request) error {
+	e, err := d.Recorded(r.Context(), r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -204,7 +244,7 @@ func (d *Door) serveWatchDecision(w http.ResponseWriter, r *request) error {
 	if err != nil {
 		return err
 	}
-	b := d.book.Load()
+	b := d.Book()
 	if err := decision.Compare(b.Source()); err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package door_test
+package pages_test
 
 import (
 	"encoding/base64"
@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,13 +19,15 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/door/pages"
 	"github.com/briskwarden/briskwarden/internal/browsertest"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
 
 // look asks for a page as a browser does, with a token as the password.
-func (h *house) look(path, token string) (int, http.Header, string) {
+func look(h *doortest.House, path, token string) (int, http.Header, string) {
 	r := httptest.NewRequest("GET", path, nil)
 	if token != "" {
 		r.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte("ragna:"+token)))
@@ -34,17 +37,20 @@ func (h *house) look(path, token string) (int, http.Header, string) {
 	return w.Code, w.Header(), w.Body.String()
 }
 
+// paged has a house open the pages.
+func paged(o *door.Options) { o.Rooms = append(o.Rooms, pages.Room(pages.Options{})) }
+
 // watched is a door that has decided on the demo's scenes.
-func watched(t *testing.T) *house {
-	h := newHouse(t, nil, nil)
+func watched(t *testing.T) *doortest.House {
+	h := doortest.New(t, nil, nil, paged)
 	for _, scene := range demo.Scenes() {
 		a := scene.Attempt
-		a.At = h.clock()
+		a.At = h.Clock()
 		h.Decide(t.Context(), &a, door.Asked{Caller: "gateway"})
-		h.pass(time.Second)
+		h.Pass(time.Second)
 	}
-	h.Decide(t.Context(), &attempt.Attempt{At: h.clock(), Account: `<b onmouseover="x">&'`, App: "mail"}, door.Asked{Caller: "gateway"})
-	h.pass(time.Second)
+	h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: `<b onmouseover="x">&'`, App: "mail"}, door.Asked{Caller: "gateway"})
+	h.Pass(time.Second)
 	return h
 }
 
@@ -52,18 +58,18 @@ func TestTheWatch(t *testing.T) {
 	h := watched(t)
 	t.Run("only those who may look", func(t *testing.T) {
 		for token, want := range map[string]int{"": 401, "bw_wrong": 401, idle: 403, all: 200} {
-			status, header, _ := h.look("/watch", token)
+			status, header, _ := look(h, "/watch", token)
 			require.Equal(t, want, status, token)
 			if want == 401 {
 				require.Contains(t, header.Get("WWW-Authenticate"), "Basic")
 			}
 		}
-		status, _, _ := h.look("/v1/sessions?account=x", all)
+		status, _, _ := look(h, "/v1/sessions?account=x", all)
 		require.Equal(t, 401, status, "a browser's password counts at the pages alone")
 	})
 	links := map[string]bool{"/watch": true}
 	follow := func(path string) string {
-		status, header, page := h.look(path, all)
+		status, header, page := look(h, path, all)
 		require.Equal(t, 200, status, path+page)
 		require.Contains(t, header.Get("Content-Security-Policy"), "default-src 'none'")
 		require.Equal(t, "no-store", header.Get("Cache-Control"))
@@ -111,12 +117,13 @@ func TestTheWatch(t *testing.T) {
 	t.Run("what cannot be read is said", func(t *testing.T) {
 		for path, says := range map[string]string{"/watch?last=soon": "last:", "/watch?from=monday": "from:",
 			"/watch/decisions?verdict=maybe": "verdict:",
-			"/watch/decisions?ip=300":        "ip:", "/watch/decisions?country=UK": "country:", "/watch/decisions?cause=app_not_opne": "app_not_open"} {
-			status, _, text := h.look(path, all)
+			"/watch/decisions?ip=300":        "ip:", "/watch/decisions?country=UK": "country:",
+			"/watch/decisions?cause=app_not_opne": "app_not_open"} {
+			status, _, text := look(h, path, all)
 			require.Equal(t, 400, status, path)
 			require.Contains(t, text, says)
 		}
-		status, _, _ := h.look("/watch/decisions/none", all)
+		status, _, _ := look(h, "/watch/decisions/none", all)
 		require.Equal(t, 404, status)
 	})
 	t.Run("in a browser", func(t *testing.T) {
@@ -128,8 +135,7 @@ func TestTheWatch(t *testing.T) {
 		said, err := chromedp.Run(
 			ctx,
 			chromedp.Evaluate[string](
-				`document.querySelector('.sentences p').textContent + getComputedStyle(document.querySelector('th')).fontWeight`,
-			),
+				`document.querySelector('.sentences p').textContent + getComputedStyle(document.querySelector('th')).fontWeight`),
 		)
 		require.NoError(t, err)
 		require.Contains(t, said, "7 attempts by")
@@ -161,22 +167,15 @@ func TestTheWatch(t *testing.T) {
 // TestAReportOnAJournal: decisions of before there were briefs, and those of accounts that nobody knows,
 // are all counted, and those that were pruned are not.
 func TestAReportOnAJournal(t *testing.T) {
-	h := newHouse(t, nil, nil)
+	h := doortest.New(t, nil, nil, paged)
 	for i := range 40 {
-		h.Decide(
-			t.Context(),
-			&attempt.Attempt{At: h.clock(), Account: fmt.Sprint("nobody-", i), App: "mail", IP: demo.Scenes()[0].Attempt.IP},
-			door.Asked{Caller: "gateway"},
-		)
-		h.pass(time.Second)
-		h.Decide(
-			t.Context(),
-			&attempt.Attempt{At: h.clock(), Account: "oskar@kestrelsound.example", App: "mail"},
-			door.Asked{Caller: "gateway"},
-		)
-		h.pass(time.Second)
+		h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: fmt.Sprint("nobody-", i), App: "mail", IP: demo.Scenes()[0].Attempt.IP},
+			door.Asked{Caller: "gateway"})
+		h.Pass(time.Second)
+		h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: "oskar@kestrelsound.example", App: "mail"}, door.Asked{Caller: "gateway"})
+		h.Pass(time.Second)
 	}
-	b, err := h.load()
+	b, err := h.Load()
 	require.NoError(t, err)
 	for name, change := range map[string]func(*journal.Entry){
 		"as it is":              func(*journal.Entry) {},
@@ -186,14 +185,14 @@ func TestAReportOnAJournal(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			kept := new(store.Memory)
 			var entries []journal.Entry
-			for e, err := range h.store.Entries(t.Context(), journal.Filter{}) {
+			for e, err := range h.Kept.Entries(t.Context(), journal.Filter{}) {
 				require.NoError(t, err)
 				change(&e)
 				entries = append(entries, e)
 			}
 			require.NoError(t, kept.Update(t.Context(), func(tx store.Tx) error { return tx.Append("door", entries) }))
 			summed := func() *report.Report {
-				r, err := report.OfJournal(t.Context(), b.Source(), kept, report.Options{At: h.clock()})
+				r, err := report.OfJournal(t.Context(), b.Source(), kept, report.Options{At: h.Clock()})
 				require.NoError(t, err)
 				return r
 			}
@@ -206,9 +205,31 @@ func TestAReportOnAJournal(t *testing.T) {
 				require.Equal(t, 1, rule.Accounts, rule.Rule)
 			}
 			require.Equal(t, 40, r.Addresses[0].Accounts, "and are told apart where they come from")
-			_, err := store.Prune(t.Context(), kept, "door", noon.Add(20*time.Second), "ragna", h.clock())
+			_, err := store.Prune(t.Context(), kept, "door", noon.Add(20*time.Second), "ragna", h.Clock())
 			require.NoError(t, err)
 			require.EqualValues(t, 60, summed().Verdicts.All())
 		})
 	}
+}
+
+// TestInspectionsAreKept: what inspect says of each book that comes into force.
+func TestInspectionsAreKept(t *testing.T) {
+	room, wait := pages.WaitingRoom()
+	h := doortest.New(t, nil, nil, func(o *door.Options) { o.Rooms = []door.Room{room} })
+	wait()
+	h.Read(doortest.Edited(t, "to: [duty]", "to: []"))
+	last := h.Reload()
+	require.True(t, last.Taken, last.Why)
+	wait()
+	source := h.Book().Source()
+	made, err := report.OfJournal(t.Context(), source, h.Kept, report.Options{At: noon})
+	require.NoError(t, err)
+	require.Len(t, made.Score.Moved, 2)
+	worst := slices.MinFunc(made.Score.Moved, func(a, b report.ScoreAt) int { return a.Reached - b.Reached })
+	require.Equal(t, last.Book, worst.Book)
+	require.Equal(t, worst.Reached, made.Score.Reached)
+	require.Contains(t, made.Next[len(made.Next)-1].Text, "told-to-nobody")
+	plot := made.Plots[slices.IndexFunc(made.Plots, func(p report.Plot) bool { return p.Name == "score" })]
+	require.Len(t, plot.Labels, 2)
+	require.Contains(t, plot.Series[0].Values, int64(worst.Reached))
 }

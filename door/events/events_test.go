@@ -1,151 +1,31 @@
-package door_test
+package events_test
 
 import (
 	"encoding/json"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"net/http/httptest"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"github.com/go-jose/go-jose/v4"
-	"github.com/go-jose/go-jose/v4/jwt"
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
-)
-
-const feed = "https://feed.kestrelsound.example"
-
-// receiver is a stand-in for one who is told of sessions that end.
-type receiver struct {
-	*httptest.Server
-	mu      sync.Mutex
-	refuses bool
-	got     []map[string]any
-}
-
-func newReceiver(t testing.TB) *receiver {
-	r := &receiver{}
-	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		text, err := io.ReadAll(q.Body)
-		if err != nil || r.refuses || q.Header.Get("Content-Type") != "application/secevent+jwt" {
-			http.Error(w, "not now", http.StatusServiceUnavailable)
-			return
-		}
-		token, err := jwt.ParseSigned(string(text), []jose.SignatureAlgorithm{jose.ES256})
-		claims := map[string]any{}
-		if err == nil {
-			err = token.UnsafeClaimsWithoutVerification(&claims)
-		}
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusBadRequest)
-			return
-		}
-		// A sender that was cut off sends again what was taken; the jti tells.
-		if !slices.ContainsFunc(r.got, func(c map[string]any) bool { return c["jti"] == claims["jti"] }) {
-			r.got = append(r.got, claims)
-		}
-		w.WriteHeader(http.StatusAccepted)
-	}))
-	t.Cleanup(r.Close)
-	return r
-}
-
-func (r *receiver) refuse(is bool) { r.mu.Lock(); defer r.mu.Unlock(); r.refuses = is }
-
-func (r *receiver) taken() []map[string]any {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return slices.Clone(r.got)
-}
-
-// telling configures a house that takes events of the provider's and tells the receiver.
-func telling(t testing.TB, p *provider, r *receiver) func(*door.Config) {
-	key, err := (&jose.JSONWebKey{Key: p.keys["first"], KeyID: "door", Algorithm: "ES256"}).MarshalJSON()
-	require.NoError(t, err)
-	path := filepath.Join(t.TempDir(), "key.jwk")
-	require.NoError(t, os.WriteFile(path, key, 0o600))
-	return func(c *door.Config) {
-		c.Events = []door.Transmitter{{Issuer: feed, Audience: []string{"https://door.kestrelsound.example"}, Keys: p.URL}}
-		c.Tell = door.Telling{Issuer: "https://door.kestrelsound.example", Key: path,
-			Receivers: []door.Receiver{{Name: "idp", URL: r.URL, Audience: issuer, Apps: []string{"mail", "card-till"}}}}
-	}
-}
-
-// event makes the claims of a security event token about a subject.
-func event(jti, kind string, subject, says map[string]any) map[string]any {
-	return map[string]any{"iss": feed, "aud": "https://door.kestrelsound.example", "jti": jti, "iat": noon.Unix(), "sub_id": subject,
-		"events": map[string]any{kind: says}}
-}
-
-// push hands in a token.
-func (h *house) push(token string) (int, string) {
-	return h.pushAs(all, token)
-}
-
-// pushAs is push by a caller.
-func (h *house) pushAs(bearer, token string) (int, string) {
-	r := httptest.NewRequest("POST", "/v1/events", strings.NewReader(token))
-	r.Header.Set("Authorization", "Bearer "+bearer)
-	r.Header.Set("Content-Type", "application/secevent+jwt")
-	w := httptest.NewRecorder()
-	h.Handler().ServeHTTP(w, r)
-	return w.Code, w.Body.String()
-}
-
-const (
-	caep = "https://schemas.openid.net/secevent/caep/event-type/"
-	risc = "https://schemas.openid.net/secevent/risc/event-type/"
 )
 
 var (
 	herself = map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"}
 	laptop  = map[string]any{"format": "complex", "device": map[string]any{"format": "opaque", "id": "laptop-ingrid"}}
 )
-
-// sessionOf is the door's identifier of a session of ingrid's that the gateway names.
-func sessionOf(sid string) string {
-	return store.SessionID("gateway", sid, "ingrid@kestrelsound.example")
-}
-
-// session returns an open session of ingrid's, nil where there is none.
-func (h *house) session(sid string) *store.Session { return h.sessionBy(sessionOf(sid)) }
-
-// open returns the apps that a session of ingrid's is granted.
-func (h *house) open(sid string) (apps []string) {
-	if s := h.session(sid); s != nil {
-		for i := range s.Apps {
-			if ended, _ := s.Apps[i].EndedBy(h.clock()); ended.IsZero() {
-				apps = append(apps, s.Apps[i].App)
-			}
-		}
-	}
-	return apps
-}
-
-// sessionBy is session by the door's identifier.
-func (h *house) sessionBy(id string) *store.Session {
-	s := &store.Session{ID: id}
-	if store.Load(h.t.Context(), h.store, s) != nil {
-		return nil
-	}
-	return s
-}
 
 func TestEventsHaveTheirEffect(t *testing.T) {
 	at := noon
@@ -166,9 +46,9 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 				Since: &at}}},
 		"disabled": {kind: risc + "account-disabled", subject: herself, says: map[string]any{}, account: &directory.Account{Disabled: true}},
 		"enabled": {kind: risc + "account-enabled", subject: herself, account: &directory.Account{},
-			before: []store.Statement{stated(store.Disabled, store.IssuerSource(feed), attempt.BoolScalar(true), "")}},
+			before: []store.Statement{doortest.Stated(store.Disabled, store.IssuerSource(feed), attempt.BoolScalar(true), "")}},
 		"enabled by another than disabled her": {kind: risc + "account-enabled", subject: herself, account: &directory.Account{Disabled: true},
-			before: []store.Statement{stated(store.Disabled, store.IssuerSource("https://other.example"), attempt.BoolScalar(true), "")}},
+			before: []store.Statement{doortest.Stated(store.Disabled, store.IssuerSource("https://other.example"), attempt.BoolScalar(true), "")}},
 		"change it": {kind: risc + "account-credential-change-required", subject: herself,
 			account: &directory.Account{AccountRisk: &directory.AccountRisk{Level: directory.HighRisk, Because: directory.LeakedPassword,
 				Since: &at}}},
@@ -221,22 +101,22 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 		"another kind": {kind: caep + "session-presented", subject: herself, open: true},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p, r := newProvider(t), newReceiver(t)
+			p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
 			s := new(store.Memory)
 			if c.before != nil {
 				before := &store.Account{Name: "ingrid@kestrelsound.example", Stated: c.before}
 				require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, before) }))
 			}
-			h := newHouse(t, s, telling(t, p, r))
+			h := doortest.New(t, s, doortest.Telling(t, p, r))
 			if c.before == nil {
-				require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Verdict)
+				require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", password, `,"session":{"id":"s-1"}`)).Verdict)
 			}
-			status, text := h.push(p.sign("first", "secevent+jwt", event("e-1", c.kind, c.subject, c.says)))
+			status, text := h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event("e-1", c.kind, c.subject, c.says)))
 			require.Equal(t, http.StatusAccepted, status, text)
 			if c.account != nil {
 				known, listed := directory.Account{Methods: []string{"password", "push"}}, []string{"password", "push"}
-				if len(h.account("ingrid@kestrelsound.example").Stated) > 0 {
-					known = h.known("ingrid@kestrelsound.example")
+				if len(h.Account("ingrid@kestrelsound.example").Stated) > 0 {
+					known = h.Known("ingrid@kestrelsound.example")
 				}
 				if c.account.Methods == nil {
 					c.account.Methods = listed
@@ -249,16 +129,16 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 			if c.before != nil {
 				return
 			}
-			session := h.session("s-1")
+			session := h.Session("s-1")
 			require.NotNil(t, session)
 			if c.open {
-				require.Len(t, h.open("s-1"), 1, "the session goes on")
-				require.Empty(t, r.taken())
+				require.Len(t, h.OpenApps("s-1"), 1, "the session goes on")
+				require.Empty(t, r.Taken())
 				return
 			}
-			require.Empty(t, h.open("s-1"))
-			require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond)
-			told := r.taken()[0]
+			require.Empty(t, h.OpenApps("s-1"))
+			require.Eventually(t, func() bool { return len(r.Taken()) == 1 }, 10*time.Second, time.Millisecond)
+			told := r.Taken()[0]
 			require.Equal(t, issuer, told["aud"])
 			require.Equal(t, "s-1", told["sub_id"].(map[string]any)["session"].(map[string]any)["id"])
 			require.Contains(t, told["events"], caep+"session-revoked")
@@ -267,39 +147,33 @@ func TestEventsHaveTheirEffect(t *testing.T) {
 }
 
 func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
-	p, r := newProvider(t), newReceiver(t)
-	h := newHouse(t, nil, telling(t, p, r))
+	p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
+	h := doortest.New(t, nil, doortest.Telling(t, p, r))
 	till := `{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20","device":{"id":"laptop-ingrid"},` +
 		`"session":{"id":"s-1"},"proofs":[` +
 		password + "," + push + `]}`
-	require.Equal(t, decide.Grant, h.decide(till).Verdict)
+	require.Equal(t, decide.Grant, h.Answer(till).Verdict)
 	report := func(facts string) int {
-		status, _, _ := h.ask("PUT", "/v1/devices/laptop-ingrid/report", all, `{"platform":"windows","facts":`+facts+`}`)
+		status, _, _ := h.Ask("PUT", "/v1/devices/laptop-ingrid/report", all, `{"platform":"windows","facts":`+facts+`}`)
 		return status
 	}
 	fit := `{"firewall":true,"os_version":"10.0.22631","patch_age_days":3,"disk_encrypted":true}`
-	h.pass(time.Minute)
+	h.Pass(time.Minute)
 	require.Equal(t, http.StatusNoContent, report(fit))
 	ended, err := h.Review(t.Context())
 	require.NoError(t, err)
 	require.Zero(t, ended, "a newer report that is as good ends nothing")
-	h.pass(time.Minute)
+	h.Pass(time.Minute)
 	require.Equal(t, http.StatusNoContent, report(strings.Replace(fit, `"firewall":true`, `"firewall":false`, 1)))
-	require.Eventually(
-		t,
-		func() bool { return len(h.open("s-1")) == 0 },
-		10*time.Second,
-		time.Millisecond,
-		"it is looked at by itself",
-	)
-	require.Equal(t, decide.DeviceUnfit, h.decide(till).Causes[0].Code)
+	require.Eventually(t, func() bool { return len(h.OpenApps("s-1")) == 0 }, 10*time.Second, time.Millisecond, "it is looked at by itself")
+	require.Equal(t, decide.DeviceUnfit, h.Answer(till).Causes[0].Code)
 	require.Equal(t, http.StatusNoContent, report(fit))
 	continues := strings.Replace(till, `"proofs":[`+password+","+push+`]`, `"proofs":[]`, 1)
-	require.Equal(t, decide.DemandOpen, h.decide(continues).Causes[0].Code, "repaired, what was authenticated before does not do")
-	h.pass(time.Second)
-	require.Equal(t, decide.Grant, h.decide(till).Verdict, "and repaired she is let in again")
+	require.Equal(t, decide.DemandOpen, h.Answer(continues).Causes[0].Code, "repaired, what was authenticated before does not do")
+	h.Pass(time.Second)
+	require.Equal(t, decide.Grant, h.Answer(till).Verdict, "and repaired she is let in again")
 	kinds := map[journal.Kind]int{}
-	for _, e := range h.entries() {
+	for _, e := range h.Entries() {
 		kinds[e.Kind]++
 	}
 	require.Equal(t, 3, kinds[journal.Report])
@@ -318,16 +192,16 @@ func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
 		"a fact's list": {"/v1/devices/laptop-ingrid/report", `{"facts":{"a":[1]}}`, 400},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, _, text := h.ask("PUT", c.path, all, c.body)
+			status, _, text := h.Ask("PUT", c.path, all, c.body)
 			require.Equal(t, c.status, status, string(text))
 		})
 	}
 	t.Run("what another system says", func(t *testing.T) {
-		status, text := h.push(p.sign("first", "secevent+jwt", event("e-9", caep+"device-compliance-change", laptop,
+		status, text := h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event("e-9", caep+"device-compliance-change", laptop,
 			map[string]any{"previous_status": "compliant", "current_status": "not-compliant"})))
 		require.Equal(t, 202, status, text)
 		device := &store.Device{ID: "laptop-ingrid"}
-		require.NoError(t, store.Load(t.Context(), h.store, device))
+		require.NoError(t, store.Load(t.Context(), h.Kept, device))
 		facts, _ := device.Reported()
 		require.Equal(t, attempt.BoolScalar(false), facts["compliant"])
 		require.Equal(t, attempt.BoolScalar(true), facts["firewall"])
@@ -335,9 +209,9 @@ func TestADeviceThatIsFoundUnfitEndsASession(t *testing.T) {
 }
 
 func TestEventTokens(t *testing.T) {
-	p, r := newProvider(t), newReceiver(t)
-	h := newHouse(t, nil, telling(t, p, r))
-	whole := event("e-1", risc+"account-disabled", herself, map[string]any{})
+	p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
+	h := doortest.New(t, nil, doortest.Telling(t, p, r))
+	whole := doortest.Event("e-1", risc+"account-disabled", herself, map[string]any{})
 	with := func(change map[string]any) map[string]any {
 		c := maps.Clone(whole)
 		c["jti"] = "other"
@@ -348,16 +222,17 @@ func TestEventTokens(t *testing.T) {
 		}
 		return c
 	}
-	sign := func(c map[string]any) string { return p.sign("first", "secevent+jwt", c) }
+	sign := func(c map[string]any) string { return p.Sign("first", "secevent+jwt", c) }
 	for name, c := range map[string]struct {
 		token, code string
 	}{
 		"nonsense":         {"a.b.c", "invalid_request"},
-		"an access token":  {p.sign("first", "at+jwt", with(nil)), "invalid_request"},
+		"an access token":  {p.Sign("first", "at+jwt", with(nil)), "invalid_request"},
 		"another issuer":   {sign(with(map[string]any{"iss": "https://other.example"})), "invalid_issuer"},
 		"another audience": {sign(with(map[string]any{"aud": "https://other.example"})), "invalid_audience"},
-		"another's key":    {newProvider(t).sign("first", "secevent+jwt", with(nil)), "authentication_failed"},
-		"a key nobody knows": {signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.keys["first"]}, "third", "secevent+jwt", with(nil)),
+		"another's key":    {doortest.NewProvider(t).Sign("first", "secevent+jwt", with(nil)), "authentication_failed"},
+		"a key nobody knows": {
+			doortest.Signed(t, jose.SigningKey{Algorithm: jose.ES256, Key: p.Keys["first"]}, "third", "secevent+jwt", with(nil)),
 			"invalid_key"},
 		"without jti":          {sign(with(map[string]any{"jti": nil})), "invalid_request"},
 		"without events":       {sign(with(map[string]any{"events": nil})), "invalid_request"},
@@ -371,25 +246,24 @@ func TestEventTokens(t *testing.T) {
 			"invalid_request"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			status, text := h.push(c.token)
+			status, text := h.PushEvent(c.token)
 			require.Equal(t, http.StatusBadRequest, status, text)
 			var p struct{ Err, Description string }
 			require.NoError(t, json.Unmarshal([]byte(text), &p))
 			require.Equal(t, c.code, p.Err)
-			require.False(t, h.known("ingrid@kestrelsound.example").Disabled)
+			require.False(t, h.Known("ingrid@kestrelsound.example").Disabled)
 		})
 	}
 	t.Run("once", func(t *testing.T) {
-		before := len(h.entries())
+		before := len(h.Entries())
 		for range 3 {
-			status, _ := h.push(sign(whole))
+			status, _ := h.PushEvent(sign(whole))
 			require.Equal(t, http.StatusAccepted, status)
 		}
-		require.True(t, h.known("ingrid@kestrelsound.example").Disabled)
-		require.Len(t, h.entries(), before+1)
-		_, _, metrics := h.ask("GET", "/metrics", all, nil)
+		require.True(t, h.Known("ingrid@kestrelsound.example").Disabled)
+		require.Len(t, h.Entries(), before+1)
+		_, _, metrics := h.Ask("GET", "/metrics", all, nil)
 		require.Contains(t, string(metrics), `briskwarden_events_total{result="again"} 2`)
-		lint(t, metrics)
 	})
 }
 
@@ -401,83 +275,90 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 	for name, c := range map[string]struct {
 		// seen says that the session was used before.
 		seen   bool
-		revoke func(t *testing.T, h *house, event func(kind string, subject, says map[string]any))
+		revoke func(t *testing.T, h *doortest.House, event func(kind string, subject, says map[string]any))
 		// others says that it is of the account, so that another session is concerned too.
 		others bool
 	}{
-		"all of the account": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"all of the account": {false, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(caep+"session-revoked", person, nil)
 		}, true},
-		"all of the account, seen": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"all of the account, seen": {true, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(caep+"session-revoked", person, nil)
 		}, true},
-		"a lower assurance": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"a lower assurance": {false, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(caep+"assurance-level-change", person, map[string]any{"current_level": "nist-aal1", "previous_level": "nist-aal2",
 				"change_direction": "decrease", "namespace": "NIST-AAL"})
 		}, true},
-		"one session": {false, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"one session": {false, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(caep+"session-revoked", complexSubject, nil)
 		}, false},
-		"one session, seen": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"one session, seen": {true, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(caep+"session-revoked", complexSubject, nil)
 		}, false},
-		"an administrator ends it": {true, func(t *testing.T, h *house, _ func(string, map[string]any, map[string]any)) {
+		"an administrator ends it": {true, func(t *testing.T, h *doortest.House, _ func(string, map[string]any, map[string]any)) {
 			ended, err := h.EndSession(store.SessionID(issuer, "s-7", "ingrid@kestrelsound.example"), "she called")
 			require.NoError(t, err)
 			require.True(t, ended)
 		}, false},
-		"disabled for a while": {true, func(_ *testing.T, _ *house, event func(string, map[string]any, map[string]any)) {
+		"disabled for a while": {true, func(_ *testing.T, _ *doortest.House, event func(string, map[string]any, map[string]any)) {
 			event(risc+"account-disabled", person, map[string]any{"reason": "hijacking"})
 			event(risc+"account-enabled", person, nil)
 		}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p, r := newProvider(t), newReceiver(t)
-			h := newHouse(t, nil, func(c *door.Config) { telling(t, p, r)(c); guarded(p)(c) })
+			p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
+			h := doortest.New(t, nil, func(c *door.Config) { doortest.Telling(t, p, r)(c); doortest.Guarded(p)(c) })
 			token := func(at time.Time, sid string) string {
-				says := claims(h.clock(), "pwd")
+				says := doortest.Claims(h.Clock(), "pwd")
 				if says["auth_time"] = at.Unix(); sid == "" {
 					delete(says, "sid")
 				} else {
 					says["sid"] = sid
 				}
-				return p.sign("first", "at+jwt", says)
+				return p.Sign("first", "at+jwt", says)
 			}
-			guard := func(token string) int { status, _, _ := h.guard(token, mail, pier, nil); return status }
+			guard := func(token string) int {
+				status, _, _ := h.AskGuard(token, mail, pier, nil)
+				return status
+			}
 			before, other, without := token(noon, "s-7"), token(noon, "s-8"), token(noon, "")
 			if c.seen {
 				require.Equal(t, 200, guard(before))
 			}
-			h.pass(time.Minute)
+			h.Pass(time.Minute)
 			events := 0
 			c.revoke(t, h, func(kind string, subject, says map[string]any) {
 				events++
-				h.pass(time.Second) // of two of one time the stricter stands
-				e := event(fmt.Sprint("e-", events), kind, subject, map[string]any{"event_timestamp": h.clock().Unix()})
+				h.Pass(time.Second) // of two of one time the stricter stands
+				e := doortest.Event(fmt.Sprint("e-", events), kind, subject, map[string]any{"event_timestamp": h.Clock().Unix()})
 				maps.Copy(e["events"].(map[string]any)[kind].(map[string]any), says)
-				e["iat"] = h.clock().Unix()
-				status, text := h.push(p.sign("first", "secevent+jwt", e))
+				e["iat"] = h.Clock().Unix()
+				status, text := h.PushEvent(p.Sign("first", "secevent+jwt", e))
 				require.Equal(t, http.StatusAccepted, status, text)
 			})
-			rests := ingrid("mail", "", `,"session":{"id":"s-7","started":"`+noon.Format(time.RFC3339)+`","proofs":[{"method":"password","at":"`+
-				noon.Format(time.RFC3339)+`"}]}`)
+			rests := doortest.Ingrid(
+				"mail",
+				"",
+				`,"session":{"id":"s-7","started":"`+noon.Format(time.RFC3339)+`","proofs":[{"method":"password","at":"`+
+					noon.Format(time.RFC3339)+`"}]}`,
+			)
 			for _, later := range []time.Duration{0, 49 * time.Hour} { // a token may be renewed for weeks
-				h.pass(later)
+				h.Pass(later)
 				renewed := token(noon, "s-7")
 				require.Equal(t, 401, guard(renewed), later)
-				require.NotEqual(t, decide.Grant, h.decide(rests).Verdict, later)
+				require.NotEqual(t, decide.Grant, h.Answer(rests).Verdict, later)
 			}
-			h.pass(-49 * time.Hour)
+			h.Pass(-49 * time.Hour)
 			want := 200
 			if c.others {
 				want = 401
 			}
 			require.Equal(t, want, guard(other))
 			require.Equal(t, want, guard(without))
-			h.pass(2 * time.Second)
-			again := token(h.clock(), "s-7")
+			h.Pass(2 * time.Second)
+			again := token(h.Clock(), "s-7")
 			require.Equal(t, 200, guard(again), "who signs on again gets in")
-			h.pass(2 * time.Minute)
+			h.Pass(2 * time.Minute)
 			require.Equal(t, 200, guard(again))
 			require.Equal(t, 401, guard(token(noon, "s-7")), "and what is older does not")
 		})
@@ -486,51 +367,51 @@ func TestWhatWasRevokedStaysRevoked(t *testing.T) {
 
 // TestASessionIsRevokedTwice: the later revocation holds against what was authenticated since the first.
 func TestASessionIsRevokedTwice(t *testing.T) {
-	p, r := newProvider(t), newReceiver(t)
-	h := newHouse(t, nil, func(c *door.Config) { telling(t, p, r)(c); guarded(p)(c) })
+	p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
+	h := doortest.New(t, nil, func(c *door.Config) { doortest.Telling(t, p, r)(c); doortest.Guarded(p)(c) })
 	both := map[string]any{"format": "complex", "user": herself, "session": map[string]any{"format": "opaque", "id": "s-7"}}
 	revoke := func(jti string) {
-		status, text := h.push(p.sign("first", "secevent+jwt", event(jti, caep+"session-revoked", both,
-			map[string]any{"event_timestamp": h.clock().Unix()})))
+		status, text := h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event(jti, caep+"session-revoked", both,
+			map[string]any{"event_timestamp": h.Clock().Unix()})))
 		require.Equal(t, http.StatusAccepted, status, text)
 	}
 	revoke("e-1")
-	h.pass(time.Minute)
-	between := p.sign("first", "at+jwt", claims(h.clock().Add(time.Minute), "pwd")) // authenticated now
-	h.pass(30 * time.Second)
+	h.Pass(time.Minute)
+	between := p.Sign("first", "at+jwt", doortest.Claims(h.Clock().Add(time.Minute), "pwd")) // authenticated now
+	h.Pass(30 * time.Second)
 	revoke("e-2")
-	status, _, text := h.guard(between, mail, pier, nil)
+	status, _, text := h.AskGuard(between, mail, pier, nil)
 	require.Equal(t, 401, status, text)
-	require.Eventually(t, func() bool { return len(r.taken()) == 1 }, 10*time.Second, time.Millisecond, "receivers are told once")
+	require.Eventually(t, func() bool { return len(r.Taken()) == 1 }, 10*time.Second, time.Millisecond, "receivers are told once")
 }
 
 // TestWhoSignsOnAgainNeedNotWait until the door has ended what was revoked.
 func TestWhoSignsOnAgainNeedNotWait(t *testing.T) {
-	p, s := newProvider(t), new(store.Memory)
-	h := newHouse(t, s, guarded(p))
-	token := func() string { return p.sign("first", "at+jwt", claims(h.clock().Add(time.Minute), "pwd")) } // authenticated now
+	p, s := doortest.NewProvider(t), new(store.Memory)
+	h := doortest.New(t, s, doortest.Guarded(p))
+	token := func() string { return p.Sign("first", "at+jwt", doortest.Claims(h.Clock().Add(time.Minute), "pwd")) } // authenticated now
 	before := token()
-	status, _, text := h.guard(before, mail, pier, nil)
+	status, _, text := h.AskGuard(before, mail, pier, nil)
 	require.Equal(t, 200, status, text)
-	h.pass(time.Second)
-	a := h.account("ingrid@kestrelsound.example")
-	a.Revoke(h.clock(), store.Door)
+	h.Pass(time.Second)
+	a := h.Account("ingrid@kestrelsound.example")
+	a.Revoke(h.Clock(), store.Door)
 	require.NoError(t, s.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, a) })) // and the door does not hear of it
 	h.Forget()
-	h.pass(time.Second)
+	h.Pass(time.Second)
 	again := token()
 	for _, c := range []struct {
 		token  string
 		status int
 	}{{before, 401}, {again, 200}, {before, 401}, {again, 200}} {
-		status, _, text := h.guard(c.token, mail, pier, nil)
+		status, _, text := h.AskGuard(c.token, mail, pier, nil)
 		require.Equal(t, c.status, status, text)
 	}
 }
 
 // TestReceiversAreToldEachByItself: one that hangs keeps nothing from another, and one that refuses a token for good is asked once.
 func TestReceiversAreToldEachByItself(t *testing.T) {
-	p, good := newProvider(t), newReceiver(t)
+	p, good := doortest.NewProvider(t), doortest.NewReceiver(t)
 	over := make(chan struct{})
 	hanging := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
 		select {
@@ -549,16 +430,16 @@ func TestReceiversAreToldEachByItself(t *testing.T) {
 		return s
 	}
 	s := new(store.Memory)
-	h := newHouse(t, s, func(c *door.Config) {
-		telling(t, p, good)(c)
+	h := doortest.New(t, s, func(c *door.Config) {
+		doortest.Telling(t, p, good)(c)
 		c.Tell.Receivers = append([]door.Receiver{{Name: "hangs", URL: hanging.URL, Audience: "a"},
 			{Name: "final", URL: refusing("invalid_audience").URL, Audience: "b"},
 			{Name: "for-now", URL: refusing("authentication_failed").URL, Audience: "c"}}, c.Tell.Receivers...)
 	})
 	for i := range 5 {
 		id := fmt.Sprint("s-", i)
-		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
-		ended, err := h.EndSession(sessionOf(id), "she called")
+		require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+		ended, err := h.EndSession(doortest.SessionOf(id), "she called")
 		require.NoError(t, err)
 		require.True(t, ended)
 	}
@@ -567,40 +448,40 @@ func TestReceiversAreToldEachByItself(t *testing.T) {
 		require.NoError(t, err)
 		return len(rows)
 	}
-	require.Eventually(t, func() bool { return len(good.taken()) == 5 && waiting("final") == 0 }, 8*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(good.Taken()) == 5 && waiting("final") == 0 }, 8*time.Second, time.Millisecond)
 	require.Equal(t, []int{5, 5}, []int{waiting("hangs"), waiting("for-now")})
 }
 
 func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {
-	p, r := newProvider(t), newReceiver(t)
+	p, r := doortest.NewProvider(t), doortest.NewReceiver(t)
 	s := new(store.Memory)
-	h := newHouse(t, s, telling(t, p, r))
-	r.refuse(true)
+	h := doortest.New(t, s, doortest.Telling(t, p, r))
+	r.Refuse(true)
 	for _, id := range []string{"s-1", "s-2"} {
-		require.Equal(t, decide.Grant, h.decide(ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
-		require.Equal(t, decide.Grant, h.decide(ingrid("crew-roster", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+		require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", password, `,"session":{"id":"`+id+`"}`)).Verdict)
+		require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("crew-roster", password, `,"session":{"id":"`+id+`"}`)).Verdict)
 	}
-	status, _, _ := h.ask("DELETE", "/v1/sessions/"+sessionOf("s-1"), all, nil)
+	status, _, _ := h.Ask("DELETE", "/v1/sessions/"+doortest.SessionOf("s-1"), all, nil)
 	require.Equal(t, http.StatusNoContent, status)
-	status, _, _ = h.ask("DELETE", "/v1/sessions/"+sessionOf("s-1"), all, nil)
+	status, _, _ = h.Ask("DELETE", "/v1/sessions/"+doortest.SessionOf("s-1"), all, nil)
 	require.Equal(t, http.StatusNotFound, status, "it ends once")
-	require.Equal(t, decide.SessionEnded, h.decide(ingrid("mail", password, `,"session":{"id":"s-1"}`)).Causes[0].Code)
-	_, err := h.EndSession(sessionOf("s-2"), "she called")
+	require.Equal(t, decide.SessionEnded, h.Answer(doortest.Ingrid("mail", password, `,"session":{"id":"s-1"}`)).Causes[0].Code)
+	_, err := h.EndSession(doortest.SessionOf("s-2"), "she called")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox})
 		o := new(store.Outgoing)
 		return err == nil && len(rows) == 2 && store.Read(rows[0], o) == nil && o.Tries > 0
 	}, 10*time.Second, time.Millisecond)
-	_, _, metrics := h.ask("GET", "/metrics", all, nil)
+	_, _, metrics := h.Ask("GET", "/metrics", all, nil)
 	require.Contains(t, string(metrics), "briskwarden_events_untold 2")
 	require.NoError(t, h.Close())
-	require.Empty(t, r.taken())
+	require.Empty(t, r.Taken())
 
-	r.refuse(false)
-	again := newHouse(t, s, telling(t, p, r))
-	again.pass(10 * time.Minute) // beyond the wait before the next try
-	require.Eventually(t, func() bool { return len(r.taken()) == 2 }, 10*time.Second, time.Millisecond, "over a restart")
+	r.Refuse(false)
+	again := doortest.New(t, s, doortest.Telling(t, p, r))
+	again.Pass(10 * time.Minute) // beyond the wait before the next try
+	require.Eventually(t, func() bool { return len(r.Taken()) == 2 }, 10*time.Second, time.Millisecond, "over a restart")
 	rows, err := s.List(t.Context(), store.Query{Kind: store.Outbox})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -610,14 +491,31 @@ func TestWhatIsToldIsToldUntilItIsTaken(t *testing.T) {
 }
 
 func TestSessionsEndWithTheClockAndTheBook(t *testing.T) {
-	h := newHouse(t, nil, nil)
-	require.Equal(t, decide.Grant, h.decide(`{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20",`+
+	h := doortest.New(t, nil, nil)
+	require.Equal(t, decide.Grant, h.Answer(`{"account":"ingrid@kestrelsound.example","app":"card-till","ip":"203.0.113.20",`+
 		`"device":{"id":"laptop-ingrid"},"session":{"id":"s-1"},"proofs":[`+password+","+push+`]}`).Verdict)
-	require.Equal(t, decide.Grant, h.decide(ingrid("mail", "", `,"session":{"id":"s-1"}`)).Verdict)
-	require.Len(t, h.session("s-1").Apps, 2)
-	h.pass(10 * time.Hour) // past the till's hours, or its limit
+	require.Equal(t, decide.Grant, h.Answer(doortest.Ingrid("mail", "", `,"session":{"id":"s-1"}`)).Verdict)
+	require.Len(t, h.Session("s-1").Apps, 2)
+	h.Pass(10 * time.Hour) // past the till's hours, or its limit
 	ended, err := h.Review(t.Context())
 	require.NoError(t, err)
 	require.NotZero(t, ended)
-	require.NotContains(t, h.open("s-1"), "card-till")
+	require.NotContains(t, h.OpenApps("s-1"), "card-till")
+}
+
+func FuzzEvent(f *testing.F) {
+	f.Add("e-1", caep+"risk-level-change", `{"format":"email","email":"ingrid@kestrelsound.example"}`, `{"current_level":"HIGH"}`)
+	f.Add("e-2", caep+"session-revoked", `{"format":"complex","session":{"format":"opaque","id":"s-1"}}`, `{"event_timestamp":1e300}`)
+	p, r := doortest.NewProvider(f), doortest.NewReceiver(f)
+	h := doortest.New(f, nil, doortest.Telling(f, p, r))
+	f.Fuzz(func(t *testing.T, jti, kind, subject, says string) {
+		h.T, p.T = t, t
+		if !json.Valid([]byte(subject)) || !json.Valid([]byte(says)) {
+			return
+		}
+		c := map[string]any{"iss": feed, "aud": "https://door.kestrelsound.example", "jti": jti, "iat": noon.Unix(),
+			"sub_id": json.RawMessage(subject), "events": map[string]any{kind: json.RawMessage(says)}}
+		status, text := h.PushEvent(p.Sign("first", "secevent+jwt", c))
+		require.Contains(t, []int{202, 400}, status, text)
+	})
 }

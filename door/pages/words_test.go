@@ -1,0 +1,11 @@
+package pages_test
+
+import "github.com/briskwarden/briskwarden/internal/doortest"
+
+// What tests of this package say over and over.
+const (
+	all  = doortest.All
+	idle = doortest.Idle
+)
+
+var noon = doortest.Noon
