@@ -36,6 +36,7 @@ type Config struct {
 	State       string            `book:"state" doc:"folder for what the door keeps of its own" default:"the configuration's name with .state"`
 	Reload      ReloadOn          `book:"reload" doc:"on_signal (SIGHUP), or on_change of the book's folder" default:"on_signal"`
 	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
+	AccessLog   bool              `book:"access_log" doc:"true where each request is logged: who asked for what, and what came" default:"false"`
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
 	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`
@@ -98,9 +99,11 @@ type HookKey struct {
 
 // StoreConfig says where facts and the journal are kept.
 type StoreConfig struct {
-	File     string  `book:"file" doc:"a SQLite file, for a door that runs alone"`
-	Postgres string  `book:"postgres" doc:"address of a PostgreSQL database, for several doors; the password may stand in PGPASSFILE"`
-	History  History `book:"history" doc:"complete where an account without a record never signed on; else partial" default:"partial"`
+	File     string `book:"file" doc:"a SQLite file, for a door that runs alone"`
+	Postgres string `book:"postgres" doc:"address of a PostgreSQL database, for several doors; the password may stand in PGPASSFILE"`
+	// PostgresFile is read where the configuration is.
+	PostgresFile string  `book:"postgres_file" doc:"file with that address in place of it, such as a mounted secret"`
+	History      History `book:"history" doc:"complete where an account without a record never signed on; else partial" default:"partial"`
 	// Cached is how many accounts, devices and sessions are remembered, each. All three of one person
 	// take some 6 kB.
 	Cached int `book:"cached" doc:"how many accounts, devices and sessions are remembered, each" default:"20000"`
@@ -372,8 +375,14 @@ func (c *Config) Check() error {
 	if c.ClientCA != "" && c.Certificate == "" {
 		wrong("client_ca: client certificates need TLS; give a certificate and key")
 	}
-	if c.Store.File != "" && c.Store.Postgres != "" {
-		wrong("store: give a file or postgres, and one of them only")
+	named := 0
+	for _, at := range []string{c.Store.File, c.Store.Postgres, c.Store.PostgresFile} {
+		if at != "" {
+			named++
+		}
+	}
+	if named > 1 {
+		wrong("store: give a file, postgres or postgres_file, and one of them only")
 	}
 	if (c.Journal.Key == "") != (c.Journal.Checkpoint == "") {
 		wrong("journal: key and checkpoint stand together: the key that signs, and the file that is written")

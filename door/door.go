@@ -148,7 +148,7 @@ func New(ctx context.Context, load Loader, s store.Store, c *Config, o Options) 
 	d.takeForce(b)
 	d.noteReload(&Reloaded{At: b.since, Taken: true, Book: b.Digest(), Rules: b.Judge().Rules()})
 	d.readEmergencies(ctx, b)
-	d.handler = d.routes()
+	d.handler = d.accessLogged(d.routes())
 	d.running.Go(func() { d.reviewSessions(background) })
 	for _, room := range d.rooms {
 		if room.Run != nil {

@@ -331,7 +331,7 @@ func (d *Door) complete(b *inForce, stated *attempt.Attempt, asked Asked, g *gat
 // search reads a search, and returns those of some candidates for which ask says yes, in order, a
 // page at a time. Candidates are given from one name on.
 func search[T any](d *Door, w http.ResponseWriter, r *Request, what string, from func(after string) func(yield func(string, error) bool),
-	attempted func(a *attempt.Attempt, candidate string), result func(candidate string) T) error {
+	attempted func(a *attempt.Attempt, candidate string), result func(q *searchAsk, candidate string) T) error {
 	q := new(searchAsk)
 	if err := readAsk(w, r, q); err != nil {
 		return err
@@ -360,7 +360,7 @@ func search[T any](d *Door, w http.ResponseWriter, r *Request, what string, from
 			list.Page = &page{Next: next, Count: limit}
 			return WriteValue(w, http.StatusOK, list)
 		}
-		list.Results, next = append(list.Results, result(candidate)), candidate
+		list.Results, next = append(list.Results, result(q, candidate)), candidate
 	}
 	list.Page = &page{Count: len(list.Results)}
 	return WriteValue(w, http.StatusOK, list)
@@ -371,7 +371,7 @@ func search[T any](d *Door, w http.ResponseWriter, r *Request, what string, from
 func (d *Door) serveSubjectSearch(w http.ResponseWriter, r *Request) error {
 	return search(d, w, r, "subject", func(after string) func(func(string, error) bool) { return d.accountsFrom(r.Context(), after) },
 		func(a *attempt.Attempt, account string) { a.Account = account },
-		func(account string) entity { return entity{Type: "account", ID: account} })
+		func(q *searchAsk, account string) entity { return entity{Type: q.Subject.Type, ID: account} })
 }
 
 // accountsFrom yields the accounts of the book and of the store behind one of that name, in order.
@@ -418,7 +418,7 @@ func (d *Door) serveResourceSearch(w http.ResponseWriter, r *Request) error {
 		apps = append(apps, app.Name)
 	}
 	return search(d, w, r, "resource", namesFrom(apps), func(a *attempt.Attempt, app string) { a.App = app },
-		func(app string) entity { return entity{Type: "app", ID: app} })
+		func(q *searchAsk, app string) entity { return entity{Type: q.Resource.Type, ID: app} })
 }
 
 // serveActionSearch answers POST /access/v1/search/action: which actions the account would be
@@ -426,7 +426,7 @@ func (d *Door) serveResourceSearch(w http.ResponseWriter, r *Request) error {
 func (d *Door) serveActionSearch(w http.ResponseWriter, r *Request) error {
 	return search(d, w, r, "action", namesFrom(attempt.Actions()), func(a *attempt.Attempt, action string) {
 		a.Action.UnmarshalText([]byte(action)) // which is one of the words
-	}, func(action string) actionName { return actionName{Name: action} })
+	}, func(_ *searchAsk, action string) actionName { return actionName{Name: action} })
 }
 
 // namesFrom yields names in order, behind one.

@@ -2,8 +2,10 @@ package door_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -86,4 +88,28 @@ func TestKeysOfAProgram(t *testing.T) {
 			require.ErrorContains(t, (&door.Config{Tokens: []door.TokenIssuer{issuer}}).Check(), "and one of both", name)
 		}
 	})
+}
+
+// TestTheAccessLog: a line a request, with who asked and what came, and without what may name people.
+func TestTheAccessLog(t *testing.T) {
+	h := doortest.New(t, nil, func(c *door.Config) { c.AccessLog = true })
+	h.Logged.Reset()
+	h.Answer(doortest.Ingrid("mail", password, ""))
+	h.Ask("GET", "/v1/sessions?account=ingrid@kestrelsound.example", idle, nil)
+	h.PlainAsk("GET", "/nowhere", "", nil)
+	var lines []map[string]any
+	for line := range strings.Lines(h.Logged.String()) {
+		said := map[string]any{}
+		require.NoError(t, json.Unmarshal([]byte(line), &said))
+		if said["msg"] == "request" {
+			require.NotContains(t, line, "ingrid@")
+			require.NotContains(t, line, all)
+			lines = append(lines, map[string]any{"path": said["path"], "status": said["status"], "caller": said["caller"]})
+		}
+	}
+	require.Equal(t, []map[string]any{{"path": "/v1/decisions", "status": 200., "caller": "gateway"},
+		{"path": "/v1/sessions", "status": 403., "caller": "meter"}, {"path": "/nowhere", "status": 404., "caller": ""}}, lines)
+	h = doortest.New(t, nil, nil)
+	h.Answer(doortest.Ingrid("mail", password, ""))
+	require.NotContains(t, h.Logged.String(), `"msg":"request"`, "it is off unless asked for")
 }

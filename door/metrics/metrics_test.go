@@ -18,5 +18,6 @@ func TestMetricsAreThoseOfPrometheus(t *testing.T) {
 	problems, err := promlint.New(bytes.NewReader(text)).Lint()
 	require.NoError(t, err)
 	require.Empty(t, problems)
+	require.Contains(t, string(text), `briskwarden_book_in_force{book="`+h.Book().Digest()+`",rules="`+h.Book().Judge().Rules()+`"} 1`)
 	require.Contains(t, string(text), `briskwarden_decisions_total{cause="demands_met",policy="fleet-baseline",rule="`)
 }

@@ -2,6 +2,7 @@ package people
 
 import (
 	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"slices"
@@ -21,10 +22,14 @@ import (
 // says of its members counts for nothing.
 type groups struct{ d *room }
 
-// resource is a group with its members.
-func (x groups) resource(r *http.Request, from store.Reader, g *store.Group) (scim.Resource, error) {
+// resource is a group, with its members where they are wanted: there may be many.
+func (x groups) resource(r *http.Request, from store.Reader, g *store.Group, withMembers bool) (scim.Resource, error) {
 	made, attributes, err := resource(idOf(g.Name), g.Pushed)
 	if err != nil {
+		return made, err
+	}
+	attributes["displayName"] = g.Name
+	if n, err := narrowingOf(r); err != nil || !n.wants("members") && !withMembers {
 		return made, err
 	}
 	members := []any{}
@@ -35,7 +40,7 @@ func (x groups) resource(r *http.Request, from store.Reader, g *store.Group) (sc
 		members = append(members, map[string]any{"value": idOf(row.Account), "display": row.Account, "type": "User",
 			"$ref": "/scim/v2/Users/" + idOf(row.Account)})
 	}
-	attributes["displayName"], attributes["members"] = g.Name, members
+	attributes["members"] = members
 	return made, nil
 }
 
@@ -66,17 +71,18 @@ func (x groups) Get(r *http.Request, id string) (made scim.Resource, err error) 
 	case err != nil:
 		return made, err
 	}
-	return x.resource(r, x.d.Store(), g)
+	return x.resource(r, x.d.Store(), g, false)
 }
 
 // GetAll implements scim.ResourceHandler.
 func (x groups) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
-	return list(x.d, r, params, store.Groups, "displayName", func(row store.Row) (scim.Resource, bool, error) {
+	withMembers := params.FilterValidator != nil && strings.Contains(strings.ToLower(fmt.Sprint(params.FilterValidator.GetFilter())), "members")
+	return list(x.d, r, params, store.Groups, "displayName", groupSchemas, func(row store.Row) (scim.Resource, bool, error) {
 		g := new(store.Group)
 		if err := store.Read(row, g); err != nil || feedOf(r).checkGroup(g.Name) != nil {
 			return scim.Resource{}, false, err
 		}
-		made, err := x.resource(r, x.d.Store(), g)
+		made, err := x.resource(r, x.d.Store(), g, withMembers)
 		return made, true, err
 	})
 }
@@ -181,7 +187,7 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 		if done == "patched" {
 			return nil
 		}
-		made, err = x.resource(r.WithContext(b.Context()), b.Tx(), g)
+		made, err = x.resource(r.WithContext(b.Context()), b.Tx(), g, false)
 		return err
 	})
 	for _, account := range moved {

@@ -43,12 +43,19 @@ func patched(attributes map[string]any, o scim.PatchOperation) error {
 // patch applies one operation of a patch to attributes (RFC 7644 §3.5.2). The library has held it
 // against the schema.
 func patch(attributes map[string]any, o scim.PatchOperation) error {
+	readOnly := problem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "groups of a User is read-only: change the members of the Group.")
+	if o.Path != nil && strings.EqualFold(o.Path.AttributePath.AttributeName, "groups") {
+		return readOnly
+	}
 	if o.Path == nil {
 		values, ok := o.Value.(map[string]any)
 		if !ok {
 			return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "Without a path the value is an object of attributes.")
 		}
 		for name, value := range values {
+			if strings.EqualFold(name, "groups") {
+				return readOnly
+			}
 			if inner, isMap := value.(map[string]any); isMap && strings.Contains(name, ":") {
 				into := extensionOf(attributes, name)
 				for key, v := range inner {
@@ -201,10 +208,23 @@ func patchedValues(into map[string]any, name, inner string, o scim.PatchOperatio
 		}
 		left = append(left, part)
 	}
-	if !matched && o.Op == scim.PatchOperationReplace {
-		return scimerrors.ScimErrorNoTarget
+	if !matched && o.Op != scim.PatchOperationRemove {
+		made := madeBy(o.Path.ValueExpression)
+		if o.Op == scim.PatchOperationReplace || made == nil || inner == "" {
+			return scimerrors.ScimErrorNoTarget
+		}
+		made[inner] = o.Value
+		left = append(left, made)
 	}
 	into[name] = left
+	return nil
+}
+
+// madeBy returns a value that a filter chooses, as far as it says what one is like: type eq "home". It returns nil of any other filter.
+func madeBy(e filter.Expression) map[string]any {
+	if is, ok := e.(*filter.AttributeExpression); ok && is.Operator == filter.EQ {
+		return map[string]any{is.AttributePath.AttributeName: is.CompareValue}
+	}
 	return nil
 }
 
@@ -224,8 +244,7 @@ func chosen(e filter.Expression, part map[string]any) bool {
 	return false
 }
 
-// compares compares a value with one that a filter names. Texts are the same in any case, but for
-// identifiers, which are told apart (RFC 7643 §2.3.1 and §3.1).
+// compares compares a value with one that a filter names.
 func compares(have any, op filter.CompareOperator, want any) bool {
 	if op == filter.PR {
 		return have != nil && have != ""

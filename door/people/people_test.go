@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -78,11 +79,19 @@ func TestPeopleArePushed(t *testing.T) {
 				func(u map[string]any) any { return u["emails"].([]any)[0].(map[string]any)["value"] }, "su@kestrelsound.example"},
 			"in an extension": {`{"op":"replace","path":"` + doortest.Enterprise + `:department","value":"engine"}`, 200,
 				func(u map[string]any) any { return u[doortest.Enterprise].(map[string]any)["department"] }, "engine"},
-			"remove":             {`{"op":"remove","path":"title"}`, 200, func(u map[string]any) any { return u["title"] }, nil},
-			"a filter of nobody": {`{"op":"replace","path":"emails[type eq \"other\"].value","value":"x"}`, 400, nil, nil},
-			"a path of nothing":  {`{"op":"replace","path":"shoeSize","value":"x"}`, 400, nil, nil},
-			"another operation":  {`{"op":"move","path":"title"}`, 400, nil, nil},
-			"another name":       {`{"op":"replace","path":"userName","value":"other@kestrelsound.example"}`, 400, nil, nil},
+			"remove": {`{"op":"remove","path":"title"}`, 200, func(u map[string]any) any { return u["title"] }, nil},
+			"add by a filter of none": {`{"op":"add","path":"phoneNumbers[type eq \"mobile\"].value","value":"+4712"}`, 200,
+				func(u map[string]any) any {
+					return slices.ContainsFunc(u["phoneNumbers"].([]any), func(e any) bool {
+						return e.(map[string]any)["type"] == "mobile" && e.(map[string]any)["value"] == "+4712"
+					})
+				}, true},
+			"its groups":               {`{"op":"add","path":"groups","value":[{"value":"ZGVjaw"}]}`, 400, nil, nil},
+			"its groups, without path": {`{"op":"replace","value":{"groups":[]}}`, 400, nil, nil},
+			"a filter of nobody":       {`{"op":"replace","path":"emails[type eq \"third\"].value","value":"x"}`, 400, nil, nil},
+			"a path of nothing":        {`{"op":"replace","path":"shoeSize","value":"x"}`, 400, nil, nil},
+			"another operation":        {`{"op":"move","path":"title"}`, 400, nil, nil},
+			"another name":             {`{"op":"replace","path":"userName","value":"other@kestrelsound.example"}`, 400, nil, nil},
 		} {
 			t.Run(name, func(t *testing.T) {
 				status, _, answer := h.AskSCIM("PATCH", "/Users/"+id, doortest.Patch(c.operation))
@@ -101,6 +110,12 @@ func TestPeopleArePushed(t *testing.T) {
 		status, after, answer := h.AskSCIM("PUT", "/Users/"+id, newHand, "If-Match", header.Get("Etag"))
 		require.Equal(t, http.StatusOK, status, answer)
 		require.NotEqual(t, header.Get("Etag"), after.Get("Etag"))
+		status, _, answer = h.AskSCIM("GET", "/Users/"+id, "", "If-None-Match", `W/"1", `+after.Get("Etag"))
+		require.Equal(t, http.StatusNotModified, status)
+		require.Empty(t, answer)
+		status, _, answer = h.AskSCIM("GET", "/Users/"+id, "", "If-None-Match", header.Get("Etag"))
+		require.Equal(t, http.StatusOK, status)
+		require.NotEmpty(t, answer)
 	})
 	t.Run("groups", func(t *testing.T) {
 		member := func(id string) string { return fmt.Sprintf(`{"value":%q,"type":"User"}`, id) }
@@ -290,15 +305,18 @@ func TestPeopleAreFound(t *testing.T) {
 		total, page int
 		status      int
 	}{
-		"all":              {"", 7, 3, 200},
-		"a page":           {"startIndex=6&count=3", 7, 2, 200},
-		"none":             {"count=0", 7, 0, 200},
-		"by name":          {"filter=" + url.QueryEscape(`userName eq "hand-3@kestrelsound.example"`), 1, 1, 200},
-		"by a part":        {"filter=" + url.QueryEscape(`name.familyName sw "Be" and userName co "hand-4"`), 1, 1, 200},
-		"by what it is":    {"filter=" + url.QueryEscape(`active eq true`), 7, 3, 200},
-		"by an extension":  {"filter=" + url.QueryEscape(doortest.Enterprise+`:department eq "deck"`), 7, 3, 200},
-		"nobody":           {"filter=" + url.QueryEscape(`userName eq "none"`), 0, 0, 200},
-		"no filter at all": {"filter=" + url.QueryEscape(`userName is "none"`), 0, 0, 400},
+		"all":                {"", 7, 3, 200},
+		"a page":             {"startIndex=6&count=3", 7, 2, 200},
+		"none":               {"count=0", 7, 0, 200},
+		"by name":            {"filter=" + url.QueryEscape(`userName eq "hand-3@kestrelsound.example"`), 1, 1, 200},
+		"by a part":          {"filter=" + url.QueryEscape(`name.familyName sw "Be" and userName co "hand-4"`), 1, 1, 200},
+		"by what it is":      {"filter=" + url.QueryEscape(`active eq true`), 7, 3, 200},
+		"by an extension":    {"filter=" + url.QueryEscape(doortest.Enterprise+`:department eq "deck"`), 7, 3, 200},
+		"by one of several":  {"filter=" + url.QueryEscape(`emails.value eq "HAND-3@kestrelsound.example"`), 1, 1, 200},
+		"by none of several": {"filter=" + url.QueryEscape(`emails.value eq "x@kestrelsound.example" or not (emails.type eq "work")`), 0, 0, 200},
+		"by a part of one":   {"filter=" + url.QueryEscape(`emails[type eq "work" and value sw "hand-3"]`), 1, 1, 200},
+		"nobody":             {"filter=" + url.QueryEscape(`userName eq "none"`), 0, 0, 200},
+		"no filter at all":   {"filter=" + url.QueryEscape(`userName is "none"`), 0, 0, 400},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, _, answer := h.AskSCIM("GET", "/Users?"+c.query, "")
@@ -323,6 +341,74 @@ func TestPeopleAreFound(t *testing.T) {
 	}
 	status, _, _ := h.AskSCIM("POST", "/Bulk", "{}")
 	require.Equal(t, http.StatusNotFound, status, "bulk is off, as is said")
+}
+
+// TestWhatIsAskedForIsAnswered: attributes and excludedAttributes (RFC 7644 §3.9).
+func TestWhatIsAskedForIsAnswered(t *testing.T) {
+	s := new(counting)
+	h := doortest.New(t, s, nil)
+	_, _, made := h.AskSCIM("POST", "/Users", newHand)
+	id := made["id"].(string)
+	h.AskSCIM("POST", "/Groups", `{"schemas":["`+doortest.GroupSchema+`"],"displayName":"deck","members":[{"value":"`+id+`"}]}`)
+	always := []string{"id", "meta", "schemas"}
+	for query, want := range map[string][]string{
+		"attributes=userName":                                    {"userName"},
+		"attributes=USERNAME,name.familyName":                    {"name", "userName"},
+		"attributes=" + doortest.UserSchema + ":emails.type":     {"emails"},
+		"attributes=" + doortest.Enterprise + ":department":      {doortest.Enterprise},
+		"attributes=" + doortest.Enterprise + ",externalId":      {"externalId", doortest.Enterprise},
+		"attributes=shoeSize":                                    {},
+		"excludedAttributes=emails,name,groups,externalId,id":    {"active", "userName", doortest.Enterprise, people.UserSchema},
+		"excludedAttributes=name.givenName,emails,groups,active": {"externalId", "name", "userName", doortest.Enterprise, people.UserSchema},
+	} {
+		t.Run(query, func(t *testing.T) {
+			status, _, one := h.AskSCIM("GET", "/Users/"+id+"?"+query, "")
+			require.Equal(t, http.StatusOK, status)
+			require.ElementsMatch(t, append(slices.Clone(always), want...), slices.Collect(maps.Keys(one)))
+			if name, is := one["name"].(map[string]any); is {
+				require.Equal(t, map[string]any{"familyName": "Berg"}, name)
+			}
+			if emails, is := one["emails"].([]any); is {
+				require.Equal(t, []any{map[string]any{"type": "work"}}, emails)
+			}
+			_, _, page := h.AskSCIM("GET", "/Users?"+query, "")
+			require.Equal(t, one, page["Resources"].([]any)[0], "in a list as alone")
+		})
+	}
+	t.Run("what is not wanted is still kept", func(t *testing.T) {
+		status, _, answer := h.AskSCIM("PUT", "/Users/"+id+"?attributes=userName", newHand)
+		require.Equal(t, http.StatusOK, status)
+		require.NotContains(t, answer, "name")
+		_, _, whole := h.AskSCIM("GET", "/Users/"+id, "")
+		require.Contains(t, whole, "name")
+	})
+	t.Run("both", func(t *testing.T) {
+		status, _, answer := h.AskSCIM("GET", "/Users/"+id+"?attributes=name&excludedAttributes=name", "")
+		require.Equal(t, http.StatusBadRequest, status, answer)
+	})
+	t.Run("members that nobody wants are not read", func(t *testing.T) {
+		s.read.Store(0)
+		for query, has := range map[string]bool{"excludedAttributes=members": false, "attributes=displayName": false, "attributes=members": true,
+			"excludedAttributes=members&filter=" + url.QueryEscape(`members.value eq "`+id+`"`): false} {
+			_, _, page := h.AskSCIM("GET", "/Groups?"+query, "")
+			require.Len(t, page["Resources"], 1, query)
+			require.Equal(t, has, page["Resources"].([]any)[0].(map[string]any)["members"] != nil, query)
+		}
+		require.EqualValues(t, 2, s.read.Load(), "where they are answered with, or a filter is on them")
+	})
+}
+
+// counting counts how often the members of a group are read.
+type counting struct {
+	store.Memory
+	read atomic.Int64
+}
+
+func (s *counting) List(ctx context.Context, q store.Query) ([]store.Row, error) {
+	if q.Kind == store.Members {
+		s.read.Add(1)
+	}
+	return s.Memory.List(ctx, q)
 }
 
 func FuzzPatch(f *testing.F) {

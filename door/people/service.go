@@ -18,6 +18,7 @@ import (
 
 	"github.com/elimity-com/scim"
 	scimerrors "github.com/elimity-com/scim/errors"
+	scimfilter "github.com/elimity-com/scim/filter"
 	"github.com/elimity-com/scim/optional"
 	"github.com/elimity-com/scim/schema"
 	filter "github.com/scim2/filter-parser/v2"
@@ -39,17 +40,19 @@ const (
 	mostOperations = 1000
 )
 
-// room is the room of a door.
-type room struct{ *door.Door }
+// userSchemas and groupSchemas are the core schemas of resources, with their extensions behind. Nobody changes them.
+var (
+	userSchemas  = []schema.Schema{schema.CoreUserSchema(), schema.ExtensionEnterpriseUser(), signOnSchema()}
+	groupSchemas = []schema.Schema{schema.CoreGroupSchema()}
+)
 
-// Room makes the room: the SCIM 2.0 service (RFC 7644) by which another system pushes people and groups.
-func Room(of *door.Door) (*door.Opened, error) {
-	d := &room{of}
+// signOnSchema is the schema extension of a User.
+func signOnSchema() schema.Schema {
 	text := func(name, about string) schema.CoreAttribute {
 		return schema.SimpleCoreAttribute(schema.SimpleStringParams(schema.StringParams{Name: name, Description: optional.NewString(about),
 			CaseExact: true}))
 	}
-	extension := schema.Schema{
+	return schema.Schema{
 		ID:          UserSchema,
 		Name:        optional.NewString("Sign-on"),
 		Description: optional.NewString("What a directory knows for sign-on"),
@@ -68,14 +71,22 @@ func Room(of *door.Door) (*door.Opened, error) {
 				}}),
 		},
 	}
+}
+
+// room is the room of a door.
+type room struct{ *door.Door }
+
+// Room makes the room: the SCIM 2.0 service (RFC 7644) by which another system pushes people and groups.
+func Room(of *door.Door) (*door.Opened, error) {
+	d := &room{of}
 	server, err := scim.NewServer(&scim.ServerArgs{
 		ServiceProviderConfig: &scim.ServiceProviderConfig{MaxResults: d.Config().Limits.Results, SupportFiltering: true, SupportPatch: true},
 		ResourceTypes: []scim.ResourceType{
 			{ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Description: optional.NewString("Who signs on"),
-				Schema: schema.CoreUserSchema(), Handler: users{d},
-				SchemaExtensions: []scim.SchemaExtension{{Schema: schema.ExtensionEnterpriseUser()}, {Schema: extension}}},
+				Schema: userSchemas[0], Handler: narrowed{users{d}},
+				SchemaExtensions: []scim.SchemaExtension{{Schema: userSchemas[1]}, {Schema: userSchemas[2]}}},
 			{ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Description: optional.NewString("A named set of accounts"),
-				Schema: schema.CoreGroupSchema(), Handler: groups{d}},
+				Schema: groupSchemas[0], Handler: narrowed{groups{d}}},
 		},
 	}, scim.WithBaseURL(path))
 	if err != nil {
@@ -92,7 +103,11 @@ func Room(of *door.Door) (*door.Opened, error) {
 				d.writeProblem(w, err)
 				return nil
 			}
-			served.ServeHTTP(&answering{ResponseWriter: w, room: d}, r.WithContext(context.WithValue(r.Context(), feedKey{}, r.Caller())))
+			answer := &answering{ResponseWriter: w, room: d}
+			if r.Method == http.MethodGet {
+				answer.seen = r.Header.Get("If-None-Match")
+			}
+			served.ServeHTTP(answer, r.WithContext(context.WithValue(r.Context(), feedKey{}, r.Caller())))
 			return nil
 		}}}}, nil
 }
@@ -103,13 +118,19 @@ const path = "/scim/v2"
 // answering answers 503 (RFC 9110 §15.6.4) where the library would tell the caller of a fault of the store, which the log is told.
 type answering struct {
 	http.ResponseWriter
-	room   *room
-	failed bool
+	room *room
+	// seen are the versions that the client has (If-None-Match, RFC 7644 §3.14), "" for none.
+	seen string
+	// failed says that the library tells of a fault, and same that the client has the answer already.
+	failed, same bool
 }
 
 // WriteHeader implements http.ResponseWriter.
 func (w *answering) WriteHeader(status int) {
 	if w.failed = status == http.StatusInternalServerError; !w.failed {
+		if w.same = status == http.StatusOK && isVersion(w.seen, w.Header().Get("Etag")); w.same {
+			status = http.StatusNotModified
+		}
 		w.ResponseWriter.WriteHeader(status)
 		return
 	}
@@ -121,6 +142,9 @@ func (w *answering) WriteHeader(status int) {
 func (w *answering) Write(text []byte) (int, error) {
 	if w.failed {
 		w.room.Log().Error("a request of SCIM could not be answered", "error", string(text))
+		return len(text), nil
+	}
+	if w.same {
 		return len(text), nil
 	}
 	return w.ResponseWriter.Write(text)
@@ -299,18 +323,20 @@ func problem(status int, kind scimerrors.ScimType, format string, args ...any) e
 // version is the entity tag of a resource (RFC 7644 §3.14).
 func version(p *store.Pushed) string { return `W/"` + strconv.Itoa(p.Version) + `"` }
 
+// isVersion reports whether an entity tag is among those of a header, of which * is any.
+func isVersion(header, tag string) bool {
+	return tag != "" && slices.ContainsFunc(strings.Split(header, ","), func(one string) bool {
+		one = strings.TrimSpace(one)
+		return one == tag || one == "*"
+	})
+}
+
 // checkVersion holds a resource against the If-Match of a request.
 func checkVersion(r *http.Request, p *store.Pushed) error {
-	wanted := r.Header.Get("If-Match")
-	if wanted == "" || wanted == "*" {
-		return nil
+	if wanted := r.Header.Get("If-Match"); wanted != "" && !isVersion(wanted, version(p)) {
+		return problem(http.StatusPreconditionFailed, "", "The resource is at version %s.", version(p))
 	}
-	for tag := range strings.SplitSeq(wanted, ",") {
-		if strings.TrimSpace(tag) == version(p) {
-			return nil
-		}
-	}
-	return problem(http.StatusPreconditionFailed, "", "The resource is at version %s.", version(p))
+	return nil
 }
 
 // mostChanges is how many changes one entry of the journal tells of; more of them are told by several.
@@ -386,7 +412,7 @@ func external(attributes map[string]any) string {
 }
 
 // list answers a query for resources. One for a whole name is a look-up; any other reads all.
-func list(d *room, r *http.Request, params scim.ListRequestParams, kind store.Kind, named string,
+func list(d *room, r *http.Request, params scim.ListRequestParams, kind store.Kind, named string, of []schema.Schema,
 	read func(store.Row) (scim.Resource, bool, error)) (scim.Page, error) {
 	page := scim.Page{Resources: []scim.Resource{}}
 	q := store.Query{Kind: kind}
@@ -396,6 +422,8 @@ func list(d *room, r *http.Request, params scim.ListRequestParams, kind store.Ki
 			strings.EqualFold(e.AttributePath.AttributeName, named) && e.AttributePath.SubAttribute == nil {
 			whole, _ = e.CompareValue.(string)
 		}
+		widened := scimfilter.NewFilterValidator(withValuePaths(params.FilterValidator.GetFilter(), of[0]), of[0], of[1:]...)
+		params.FilterValidator = &widened
 	}
 	rows := store.All(r.Context(), d.Store(), q)
 	if row, err := d.Store().Get(r.Context(), store.Key{Kind: kind, Key: whole}); whole != "" && err == nil {

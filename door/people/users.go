@@ -153,7 +153,7 @@ func (u users) Get(r *http.Request, id string) (scim.Resource, error) {
 
 // GetAll implements scim.ResourceHandler.
 func (u users) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
-	return list(u.d, r, params, store.Accounts, "userName", func(row store.Row) (scim.Resource, bool, error) {
+	return list(u.d, r, params, store.Accounts, "userName", userSchemas, func(row store.Row) (scim.Resource, bool, error) {
 		a := new(store.Account)
 		if err := store.Read(row, a); err != nil {
 			return scim.Resource{}, false, err

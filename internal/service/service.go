@@ -3,6 +3,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -53,7 +54,7 @@ func ReadConfig(path string) (*door.Config, error) {
 	if c.State == "" {
 		c.State = strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)) + ".state"
 	}
-	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.State, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
+	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Store.PostgresFile, &c.State, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
 		&c.Consent.Record, &c.Watch.Mail.Authorities, &c.Watch.Mail.Password}
 	for i := range c.Watch.Hooks {
 		files = append(files, &c.Watch.Hooks[i].Key)
@@ -74,6 +75,16 @@ func ReadConfig(path string) (*door.Config, error) {
 		if *name != "" && !filepath.IsAbs(*name) {
 			*name = filepath.Join(filepath.Dir(path), *name)
 		}
+	}
+	if c.Store.PostgresFile != "" {
+		address, err := wholefile.ReadPath(c.Store.PostgresFile, mostConfig)
+		if err != nil {
+			return nil, fmt.Errorf("%s: store.postgres_file: %w", path, err)
+		}
+		if c.Store.Postgres = string(bytes.TrimSpace(address)); c.Store.Postgres == "" {
+			return nil, fmt.Errorf("%s: store.postgres_file: %s is empty; it has the address of a database", path, c.Store.PostgresFile)
+		}
+		c.Store.PostgresFile = ""
 	}
 	return c, nil
 }

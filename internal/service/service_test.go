@@ -257,3 +257,24 @@ func TestARecordThatNoDoorReads(t *testing.T) {
 	_, err = service.CarryOver(t.Context(), config, time.Now())
 	require.ErrorContains(t, err, want)
 }
+
+// TestTheAddressOfTheDatabaseMayBeASecret: it comes from a file, which has to have it.
+func TestTheAddressOfTheDatabaseMayBeASecret(t *testing.T) {
+	dir := t.TempDir()
+	path, secret := filepath.Join(dir, "door.yaml"), filepath.Join(dir, "address")
+	configure := func(store string) (*door.Config, error) {
+		require.NoError(t, os.WriteFile(path, []byte("door: 1\nstore: {"+store+"}\n"), 0o600))
+		return service.ReadConfig(path)
+	}
+	_, err := configure("postgres_file: address")
+	require.ErrorContains(t, err, "store.postgres_file")
+	require.NoError(t, os.WriteFile(secret, []byte("\n"), 0o600))
+	_, err = configure("postgres_file: address")
+	require.ErrorContains(t, err, "is empty; it has the address of a database")
+	require.NoError(t, os.WriteFile(secret, []byte("postgres://door@db.example/door\n"), 0o600))
+	c, err := configure("postgres_file: address")
+	require.NoError(t, err)
+	require.Equal(t, "postgres://door@db.example/door", c.Store.Postgres)
+	_, err = configure("postgres_file: address, file: door.db")
+	require.ErrorContains(t, err, "one of them only")
+}
