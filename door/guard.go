@@ -3,7 +3,6 @@ package door
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
@@ -19,7 +18,6 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/store"
 )
 
 // AccountHeader is the header in which the guard tells an app who signed on. An app believes it
@@ -291,8 +289,8 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 }
 
 // resumed returns the attempt with what the store knows of the session beside what the token says:
-// which methods were proven earlier, and when, and, from when it was granted the app, what outside checks said and which
-// platform the device has that nobody else knows. A review of the session rests on the same. While the app is granted, what was
+// which methods were proven earlier, and when, and, from when it was granted the app, what outside checks said and what a
+// caller said of a device that neither the book nor the program lists: its platform, tags, and whether it is managed or shared. A review of the session rests on the same. While the app is granted, what was
 // proven just before it counts as made now.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
@@ -308,40 +306,32 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 	if grant != nil {
 		resumed.Session.AsOf = grant.At
 	}
-	device, kept := a.Device.Ref(), g.device.value
-	ownDevice := device != nil && device.Platform.IsUnknown() && g.listedDevice == nil && (kept == nil || kept.Platform == "")
-	if !b.asksOutside && !ownDevice {
+	device := a.Device.Ref()
+	isListed := device == nil || g.listedDevice != nil // so that the book or the program says what it is
+	was := new(attempt.Attempt)
+	if grant == nil || !b.asksOutside && isListed || attempt.ParseInto(grant.Attempt, was) != nil {
 		return &resumed
 	}
-	was := grantedOn(grant)
 	if b.asksOutside {
 		resumed.External = was.External
 	}
-	if ownDevice && was.Device.Platform != "" {
-		if id, _ := device.ID.Get(); id != "" && id == was.Device.ID {
-			d := *device
-			d.Platform = attempt.Known(was.Device.Platform)
-			resumed.Device = attempt.Known(d)
+	if then := was.Device.Ref(); !isListed && then != nil && then.ID == device.ID {
+		d := *device
+		if kept := g.device.value; d.Platform.IsUnknown() && (kept == nil || kept.Platform == "") {
+			d.Platform = then.Platform
 		}
+		if d.Managed.IsUnknown() {
+			d.Managed = then.Managed
+		}
+		if d.Shared.IsUnknown() {
+			d.Shared = then.Shared
+		}
+		if d.Tags == nil {
+			d.Tags = then.Tags
+		}
+		resumed.Device = attempt.Known(d)
 	}
 	return &resumed
-}
-
-// circumstances are those in which a session was granted an app, as far as the guard takes them from there.
-type circumstances struct {
-	External map[string]attempt.CheckResult `json:"external"`
-	Device   struct {
-		ID       string `json:"id"`
-		Platform string `json:"platform"`
-	} `json:"device"`
-}
-
-// grantedOn returns the circumstances in which an app was granted; nothing is known where it was not.
-func grantedOn(grant *store.Granted) (was circumstances) {
-	if grant == nil || json.Unmarshal(grant.Attempt, &was) != nil {
-		return circumstances{}
-	}
-	return was
 }
 
 // challenge says what would let the bearer in: which classes of sign-on would do, and how fresh it

@@ -300,19 +300,19 @@ func TestGuardAsksForMore(t *testing.T) {
 			require.Equal(t, want, status, text)
 		}
 	})
-	t.Run("the platform of a device that nobody else knows is what it was when the session began", func(t *testing.T) {
+	t.Run("what a caller said of a device that nobody else knows goes on with the session", func(t *testing.T) {
 		h := doortest.New(t, nil, doortest.Guarded(p))
 		computers := doortest.Edited(t, "stage: live", "stage: live")
 		delete(computers, "drills.yaml") // which try no such book
 		computers["computers.yaml"] = &fstest.MapFile{Data: []byte("briskwarden: 1\npolicies:\n  - {name: computers, owner: shore-it, " +
 			"stage: live, who: anyone, apps: {names: [mail]}, " +
-			"rules: [{name: phones, when: {platforms: [ios, android]}, then: block}]}\n")}
+			"rules: [{name: phones, when: {any: [{platforms: [ios, android]}, {device: [shared]}, {device_tags: [lost]}]}, then: block}]}\n")}
 		h.Read(computers)
 		r := h.Reload()
 		require.True(t, r.Taken, r.Why)
 		for device, want := range map[string]int{"own-1": 200, "own-2": 403} {
 			on := doortest.Ingrid("mail", password+","+push, `,"through": "browser", "client": null, "session": {"id": "s-on-`+device+`"}`)
-			answer := h.Answer(strings.Replace(on, `"laptop-ingrid"`, `"own-1", "platform": "macos"`, 1))
+			answer := h.Answer(strings.Replace(on, `"laptop-ingrid"`, `"own-1", "platform": "macos", "shared": false, "tags": []`, 1))
 			require.Equal(t, "grant", answer.Verdict.String(), answer.Causes)
 			status, _, text := h.AskGuard(token(map[string]any{"sid": "s-on-" + device, "device_id": device}, "pwd"), mail, pier, nil)
 			require.Equal(t, want, status, text)

@@ -25,6 +25,7 @@ import (
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
@@ -92,7 +93,7 @@ func writePage(w http.ResponseWriter, make func(*bytes.Buffer) error) error {
 		return err
 	}
 	maps.Copy(w.Header(), watchHeaders)
-	w.Write(page.Bytes()) // a browser that went away misses nothing
+	terminal.Gate(w).Write(page.Bytes()) // what others named turns no text round and hides none; a browser that went away misses nothing
 	return nil
 }
 

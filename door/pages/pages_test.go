@@ -49,7 +49,7 @@ func watched(t *testing.T) *doortest.House {
 		h.Decide(t.Context(), &a, door.Asked{Caller: "gateway"})
 		h.Pass(time.Second)
 	}
-	h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: `<b onmouseover="x">&'`, App: "mail"}, door.Asked{Caller: "gateway"})
+	h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: "<b onmouseover=\"x\">&'\u202eeno", App: "mail"}, door.Asked{Caller: "gateway"})
 	h.Pass(time.Second)
 	return h
 }
@@ -74,6 +74,7 @@ func TestTheWatch(t *testing.T) {
 		require.Contains(t, header.Get("Content-Security-Policy"), "default-src 'none'")
 		require.Equal(t, "no-store", header.Get("Cache-Control"))
 		require.Empty(t, regexp.MustCompile(`<b[ >]|<script`).FindString(page))
+		require.NotContains(t, page, "\u202e", "nothing turns text round")
 		for _, found := range regexp.MustCompile(`href="(/[^"]*)"`).FindAllStringSubmatch(page, -1) {
 			if link := html.UnescapeString(found[1]); !links[link] {
 				links[link] = false

@@ -18,7 +18,9 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"os/signal"
 	"strings"
+	"syscall"
 	"time"
 	_ "time/tzdata"
 
@@ -105,14 +107,16 @@ func gateway(ctx context.Context, now func() time.Time) (http.Handler, *door.Doo
 func main() {
 	addr := flag.String("addr", "127.0.0.1:8080", "address to listen on")
 	flag.Parse()
-	if err := run(*addr); err != nil {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, *addr); err != nil {
 		slog.Error("the gateway stopped", "error", err)
 		os.Exit(2)
 	}
 }
 
-func run(addr string) error {
-	handler, d, err := gateway(context.Background(), time.Now)
+func run(ctx context.Context, addr string) error {
+	handler, d, err := gateway(ctx, time.Now)
 	if err != nil {
 		return err
 	}
@@ -123,5 +127,14 @@ func run(addr string) error {
 		"  curl -i $roster -H \"Authorization: Bearer $token\" http://%[1]s/       # the challenge says what would do\n\n"+
 		"and again with proved=pwd,mca: a password and a push.\n\n", addr)
 	server := &http.Server{Addr: addr, Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 10 * time.Second}
-	return server.ListenAndServe()
+	stopped := make(chan error, 1)
+	go func() { stopped <- server.ListenAndServe() }()
+	select {
+	case err := <-stopped:
+		return err
+	case <-ctx.Done():
+	}
+	patience, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return server.Shutdown(patience) // what was accepted is answered
 }

@@ -3,6 +3,7 @@ package main
 import (
 	"cmp"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
@@ -30,25 +32,24 @@ var credentialTypes = map[string]string{"push": "app", "sms-code": "phone-sms", 
 // beginAction has somebody sign on for an action on her own account.
 func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
 	var action attempt.Action
-	if action.UnmarshalText([]byte(r.URL.Query().Get("action"))) != nil || action != attempt.ChangePassword && action != attempt.Enrol {
-		http.Error(w, "The action is change-password or enrol.", http.StatusBadRequest)
+	if action.UnmarshalText([]byte(r.URL.Query().Get("action"))) != nil || action == attempt.SignIn {
+		t.pages.Wrong(w, r, http.StatusBadRequest, "One's own account lets one enrol, change a password, or recover.")
 		return
 	}
 	back := t.base + "/account?" + url.Values{"do": {action.String()}}.Encode()
 	on := &asking{request: request{app: accountPage, redirect: back, maxAge: -1}, action: action,
 		session: session{id: journal.NewID(), started: t.clock.Now()}, begun: t.clock.Now()}
-	if s := t.signedOnAs(r); s != nil {
+	if s := t.signedOnAs(r); s != nil && action != attempt.Recover {
 		on.session, on.account = *s, s.account
 	}
-	if was := t.askingOf(r); was != nil { // what was just proven counts
+	if was := t.askingOf(r); was != nil && action != attempt.Recover { // what was just proven counts
 		was.busy.Lock()
 		if was.account != "" {
 			on.account, on.proofs, on.session = was.account, slices.Clone(was.proofs), was.session
 		}
 		was.busy.Unlock()
 	}
-	t.ask(w, on)
-	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+	t.ask(w, r, on)
 }
 
 // accountView is what the page shows.
@@ -111,7 +112,7 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "/account", http.StatusSeeOther)
 		return
 	}
-	if do == attempt.ChangePassword.String() {
+	if do != attempt.Enrol.String() {
 		t.changePassword(w, r, s.account)
 	} else {
 		t.enrolChosen(w, r, s.account)
@@ -121,15 +122,15 @@ func (t *trial) setAccount(w http.ResponseWriter, r *http.Request) {
 func (t *trial) changePassword(w http.ResponseWriter, r *http.Request, account string) {
 	password := r.PostFormValue("password")
 	if len(password) < 8 {
-		http.Error(w, "A password has eight characters or more. Go back and choose another.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "A password has eight characters or more. Choose another.")
 		return
 	}
 	if t.people.HasPassword(account, password) {
-		http.Error(w, "That is the password of now. Go back and choose another.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "That is the password of now. Choose another.")
 		return
 	}
 	if err := t.tell(credentialChange, account, map[string]any{"credential_type": "password", "change_type": "update"}); err != nil {
-		http.Error(w, err.Error(), http.StatusBadGateway)
+		t.unheard(w, r, err)
 		return
 	}
 	t.people.ChangePassword(account, password)
@@ -152,7 +153,7 @@ func (t *trial) mayChoose(account, method string) error {
 func (t *trial) enrolChosen(w http.ResponseWriter, r *http.Request, account string) {
 	v := accountView{Account: account, Do: attempt.Enrol.String(), Setup: r.PostFormValue("method")}
 	if err := t.mayChoose(account, v.Setup); err != nil {
-		http.Error(w, err.Error(), http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, words.Capital(err.Error())+".")
 		return
 	}
 	if typed := strings.TrimSpace(r.PostFormValue("typed")); v.Setup == "otp-app" && !t.people.FitsCode(account, typed, t.clock.Now()) {
@@ -162,7 +163,7 @@ func (t *trial) enrolChosen(w http.ResponseWriter, r *http.Request, account stri
 		return
 	}
 	if err := t.enrol(account, v.Setup); err != nil {
-		http.Error(w, err.Error(), http.StatusBadGateway)
+		t.unheard(w, r, err)
 		return
 	}
 	if v.Setup == "recovery-code" {
@@ -183,4 +184,55 @@ func (t *trial) enrol(account, method string) error {
 	defer t.mu.Unlock()
 	t.methods[account] = append(slices.Clip(t.methods[account]), method)
 	return nil
+}
+
+// unheard says that the door did not take what it was told, and logs why.
+func (t *trial) unheard(w http.ResponseWriter, r *http.Request, err error) {
+	slog.Error("the door did not take what it was told", "error", err)
+	t.pages.Wrong(w, r, http.StatusBadGateway, "The door did not take what it was told, so nothing was changed.")
+}
+
+// serveForgot asks who forgot her password to show it is her by another method. It is the same for everybody.
+func (t *trial) serveForgot(w http.ResponseWriter, r *http.Request, on *asking) {
+	t.pages.Write(w, r, http.StatusOK, "forgot", "A forgotten password", step{App: on.app, Account: on.typed, On: on.id, Wrong: on.wrong,
+		Came: on.came})
+	on.came = ""
+}
+
+// takeForgot takes what shows that it is her.
+func (t *trial) takeForgot(w http.ResponseWriter, r *http.Request, on *asking) {
+	now, method := t.clock.Now(), r.PostFormValue("method")
+	name, typed := strings.TrimSpace(r.PostFormValue("account")), strings.TrimSpace(r.PostFormValue("typed"))
+	if on.action != attempt.Recover || on.account != "" {
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
+		return
+	}
+	on.typed, on.wrong = name, false
+	has := slices.Contains(t.methodsOf(name), method)
+	fits := false
+	switch method {
+	case "push":
+		if on.prompts++; on.prompt == nil && on.prompts <= mostPrompts {
+			asked := nobody                                             // whose phone shows it to nobody
+			if has && t.phones.AskedOf(name, time.Hour) < mostPrompts { // since anybody may ask for it
+				asked = name
+			}
+			prompt := t.phones.Push(asked, "your account, to forget your password", t.whereOf(r))
+			on.prompt, on.claimed = &prompt, asked
+		}
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
+		return
+	case "otp-app":
+		fits = has && t.people.FitsCode(name, typed, now)
+	case "recovery-code":
+		fits = has && t.people.SpendRecoveryCode(name, typed, now)
+	}
+	if fits {
+		on.account = name
+		on.prove(method, now, false)
+	} else {
+		on.wrong = true
+		t.noteWrong(r, on, name, method)
+	}
+	http.Redirect(w, r, on.page(), http.StatusSeeOther)
 }

@@ -53,7 +53,7 @@ func appNamed(name string) *app {
 func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	x := appNamed(r.PathValue("app"))
 	if x == nil {
-		http.NotFound(w, r)
+		t.pages.Wrong(w, r, http.StatusNotFound, "There is no such app here.")
 		return
 	}
 	// The guard is told where the browser is, as a proxy in front of it would.
@@ -71,7 +71,6 @@ func (t *trial) serveApp(w http.ResponseWriter, r *http.Request) {
 	}
 	switch {
 	case let != "":
-		w.Header().Set("Refresh", "1") // so that the end of a session is seen within a second
 		t.pages.Write(w, r, http.StatusOK, "app", x.Name, step{App: x.Name, Account: let, Say: x.words})
 	case guarded.status == http.StatusUnauthorized && !strings.Contains(r.URL.RawQuery, "again"):
 		t.sendToProvider(w, r, x, guarded.header.Get("WWW-Authenticate"))
@@ -142,7 +141,7 @@ func (t *trial) signedOn(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	flow := strings.Split(cookie(r, flowCookie), ".")
 	if x == nil || len(flow) != 3 || q.Get("state") != flow[0] || q.Get("iss") != t.issuer {
-		http.Error(w, "This sign-on was not begun here. Open the app again.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "This sign-on was not begun here. Open the app again.")
 		return
 	}
 	path := "/apps/" + x.Name + "/"
@@ -156,7 +155,7 @@ func (t *trial) signedOn(w http.ResponseWriter, r *http.Request) {
 		problem = "the ID token is of another sign-on"
 	}
 	if problem != "" {
-		http.Error(w, "The sign-on did not work: "+problem+".", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "The sign-on did not work: "+problem+".")
 		return
 	}
 	setCookie(w, passCookie, tokens.AccessToken, path)
@@ -172,8 +171,8 @@ type opening struct{ Name, Words string }
 
 // launcher is what the launcher shows.
 type launcher struct {
-	Account, Place, Device, Clock string
-	Open, More, Closed            []opening
+	Account, Place, Device, Clock, Said string
+	Open, More, Closed                  []opening
 	// Programs are outside programs, and Reviews says that she answers for them.
 	Programs []string
 	Reviews  bool
@@ -181,11 +180,17 @@ type launcher struct {
 	Nginx map[string]string
 }
 
+// launcherSaid are what the launcher says of what was done.
+var launcherSaid = map[string]string{
+	"late": "That sign-on took too long, or was done in another tab. Open the app again.",
+	"off":  "You are signed off.",
+}
+
 // serveLauncher shows the apps that a person can open now, those that would ask for more, and those that are closed just now.
 // It shows none that she does not have.
 func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	place := places[placeOf(r)]
-	v := launcher{Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
+	v := launcher{Said: launcherSaid[r.URL.Query().Get("said")], Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
 	s := t.signedOnAs(r)
 	if s == nil {
 		for i := range apps {
@@ -205,7 +210,7 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	open, err := t.openTo(r, s)
 	if err != nil {
 		slog.Error("the apps were not searched", "error", err)
-		http.Error(w, "Your apps cannot be listed now.", http.StatusServiceUnavailable)
+		t.pages.Wrong(w, r, http.StatusServiceUnavailable, "Your apps cannot be listed now.")
 		return
 	}
 	for i := range apps {
@@ -219,10 +224,11 @@ func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 		a.Account, a.Session = s.account, attempt.Session{ID: s.id, Started: s.started, Proofs: s.proofs}
 		a.Previous, a.Failures = attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
 		if d := a.Device.Ref(); d != nil {
-			id, _ := d.ID.Get()
-			now := t.agents.deviceNow(id)
-			now.Platform = d.Platform
-			a.Device = attempt.Known(now)
+			if id, _ := d.ID.Get(); t.agents.has(id) {
+				now := t.agents.deviceNow(id)
+				now.Platform = d.Platform
+				a.Device = attempt.Known(now)
+			}
 		}
 		d := t.door.Book().Decide(r.Context(), &a)
 		switch {

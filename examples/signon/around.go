@@ -21,6 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/door/people"
+	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
@@ -73,6 +74,15 @@ func (a *agents) names() (names []string) {
 	}
 	slices.Sort(names)
 	return names
+}
+
+// registered returns the registered devices with their owners.
+func (a *agents) registered() (list []registered) {
+	for _, name := range a.names() {
+		d, _ := a.look(name)
+		list = append(list, registered{name, d.Owner})
+	}
+	return list
 }
 
 // deviceNow returns a device with what it reported, for what is only looked up: the door has it from its reports.
@@ -208,6 +218,9 @@ func (t *trial) starts(account string) error {
 // atFirst are the methods of those who start: a password, and codes on paper.
 var atFirst = []string{"password", "recovery-code"}
 
+// errNotPushed says that the HR feed never told of somebody.
+var errNotPushed = errors.New("the HR feed has told of nobody of that name")
+
 // leaves tells the door that somebody works here no more (section 3.5.2).
 func (t *trial) leaves(account string) error {
 	var found struct {
@@ -220,7 +233,7 @@ func (t *trial) leaves(account string) error {
 		return err
 	}
 	if len(found.Resources) == 0 {
-		return fmt.Errorf("the HR feed has told of nobody called %q", account)
+		return errNotPushed
 	}
 	text := `{"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"],
 		"Operations": [{"op": "replace", "path": "active", "value": false}]}`
@@ -246,7 +259,7 @@ const complianceChange = "https://schemas.openid.net/secevent/caep/event-type/de
 type aroundView struct {
 	Places        any
 	Place         string
-	Devices       []string
+	Devices       []registered
 	Device, Clock string
 	Verifier      bool
 	Said          string
@@ -256,6 +269,9 @@ type aroundView struct {
 	Book    string
 	InForce bool
 }
+
+// registered is a device as it is chosen: by its name, with its owner.
+type registered struct{ Name, Owner string }
 
 // newcomer is somebody who started since the trial began.
 type newcomer struct {
@@ -280,7 +296,7 @@ func (t *trial) serveAround(w http.ResponseWriter, r *http.Request) {
 	verifier := t.checks["shipyard-verifier"] == attempt.CheckPassed
 	t.mu.Unlock()
 	t.pages.Write(w, r, http.StatusOK, "around", "Around the sign-on", aroundView{Places: places, Place: places[placeOf(r)].Name,
-		Devices: t.agents.names(), Device: cookie(r, deviceCookie), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
+		Devices: t.agents.registered(), Device: cookie(r, deviceCookie), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04"),
 		Verifier: verifier, Started: t.newcomers(), Book: t.book, InForce: t.isLive(boardPapers), Said: said[r.URL.Query().Get("said")]})
 }
 
@@ -306,20 +322,32 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 	case "later":
 		hours, err := strconv.Atoi(r.PostFormValue("hours"))
 		if err != nil || hours < 0 || hours > 24*400 {
-			http.Error(w, "The clock goes forward by a number of hours, 400 days at most.", http.StatusBadRequest)
+			t.pages.Wrong(w, r, http.StatusBadRequest, "The clock goes forward by a number of hours, 400 days at most.")
 			return
 		}
 		t.clock.Forward(time.Duration(hours) * time.Hour)
 	case "starts", "leaves", "found":
 		tell := map[string]func(string) error{"starts": t.starts, "leaves": t.leaves,
 			"found": func(device string) error { return t.finds(device, r.PostFormValue("fit") != "") }}[done]
-		if err := tell(r.PostFormValue("about")); err != nil {
-			http.Error(w, err.Error(), http.StatusBadGateway)
+		about := r.PostFormValue("about")
+		if done != "found" && !strings.Contains(about, "@") {
+			t.pages.Wrong(w, r, http.StatusBadRequest, "Say who, by a name such as sunniva@kestrelsound.example.")
+			return
+		}
+		if done == "starts" && t.people.Password(about) != "" {
+			t.pages.Wrong(w, r, http.StatusConflict, about+" works here already.")
+			return
+		}
+		if err := tell(about); errors.Is(err, errNotPushed) {
+			t.pages.Wrong(w, r, http.StatusNotFound, "The HR feed has told of nobody called "+about+". Who starts through it can leave through it.")
+			return
+		} else if err != nil {
+			t.unheard(w, r, err)
 			return
 		}
 	case "read":
 		if err := t.readAgain(r.PostFormValue("live") != ""); err != nil {
-			http.Error(w, err.Error(), http.StatusConflict)
+			t.pages.Wrong(w, r, http.StatusConflict, words.Capital(err.Error()))
 			return
 		}
 	case "checked":
@@ -330,12 +358,17 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 		}
 		t.mu.Unlock()
 	case "leaked":
-		if err := t.tell(leaked, r.PostFormValue("account"), map[string]any{"credential_type": "password"}); err != nil {
-			http.Error(w, err.Error(), http.StatusBadGateway)
+		account := r.PostFormValue("account")
+		if t.people.Password(account) == "" {
+			t.pages.Wrong(w, r, http.StatusNotFound, "Nobody here is called "+account+", so nobody's password was found.")
+			return
+		}
+		if err := t.tell(leaked, account, map[string]any{"credential_type": "password"}); err != nil {
+			t.unheard(w, r, err)
 			return
 		}
 	default:
-		http.Error(w, "That cannot be set here.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "That cannot be set here.")
 		return
 	}
 	http.Redirect(w, r, "/around?said="+done, http.StatusSeeOther)
@@ -418,12 +451,12 @@ func (t *trial) setAgent(w http.ResponseWriter, r *http.Request) {
 		t.agents.set(id, "patch_age_days", attempt.NumberScalar(0))
 	case "report":
 		if err := t.agents.report(id, t.clock.Now()); err != nil {
-			http.Error(w, err.Error(), http.StatusBadGateway)
+			t.unheard(w, r, err)
 			return
 		}
 		next = "&said=reported"
 	default:
-		http.Error(w, "A device cannot do that.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "A device cannot do that.")
 		return
 	}
 	http.Redirect(w, r, "/agent?device="+url.QueryEscape(id)+next, http.StatusSeeOther)

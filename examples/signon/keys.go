@@ -152,7 +152,7 @@ func (t *trial) takeKey(w http.ResponseWriter, r *http.Request, on *asking) {
 		on.account, on.wrong = account, false
 		on.prove(method, t.clock.Now(), false)
 	}
-	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+	http.Redirect(w, r, on.page(), http.StatusSeeOther)
 }
 
 // answered verifies what a key answered, and returns whose it is.
@@ -224,7 +224,7 @@ func (t *trial) takeCabinet(w http.ResponseWriter, r *http.Request) {
 	account := r.PostFormValue("account")
 	key, _, err := t.made(r, account)
 	if err != nil || t.keyMethodOf(account) == "" {
-		http.Error(w, "No key was made that can be used here. Begin again.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "No key was made that can be used here. Begin again.")
 		return
 	}
 	t.keyring.hold(account, key)
@@ -256,12 +256,12 @@ func (t *trial) takeOwnKey(w http.ResponseWriter, r *http.Request) {
 	}
 	key, method, err := t.made(r, s.account)
 	if err != nil {
-		http.Error(w, "No key was made that can be used here. Begin again.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "No key was made that can be used here. Begin again.")
 		return
 	}
 	if t.keyMethodOf(s.account) != method { // else it is one more of them
 		if err := t.enrol(s.account, method); err != nil {
-			http.Error(w, err.Error(), http.StatusBadGateway)
+			t.unheard(w, r, err)
 			return
 		}
 	}

@@ -103,14 +103,19 @@ func (t *trial) haveDevicesReport(ctx context.Context) {
 
 // print says what to open, and what to try.
 func (t *trial) print() {
-	ingrid, marek, torstein := "ingrid@kestrelsound.example", "marek@gdansk-yard.example", "torstein@kestrelsound.example"
+	who := func(account, is string) string {
+		return fmt.Sprintf("  %-30s %-20s %s\n", account, t.people.Password(account), is)
+	}
+	const at = "@kestrelsound.example"
+	people := who("ingrid"+at, "sells tickets; her phone approves") + who("torstein"+at, "a master; his app shows codes") +
+		who("marek@gdansk-yard.example", "works at the shipyard; his app shows codes") +
+		who("oskar"+at, "started in November with a password alone: what the rollout says") + who("jonas"+at, "has a password alone, and was asked late to enrol") +
+		who("nina"+at, "her password was found in a leak") + who("astrid"+at, "on the board: board-papers, once that policy is live") +
+		who("ragna"+at, "shore IT, with a key from the cabinet; reviews programs")
 	fmt.Printf(`Open %s/ in a browser. A private window is somebody new.
 
 Names and passwords:
-  %-30s %-20s sells tickets; her phone approves
-  %-30s %-20s a master; his app shows codes
-  %-30s %-20s works at the shipyard
-
+%[3]s
 Try:
   1. As Ingrid, open crew-roster from home, and approve the number on her phone: %[1]s/phone?account=%[2]s
   2. Put her at the pier on laptop-ingrid (%[1]s/around), and open card-till: her password will do.
@@ -119,6 +124,7 @@ Try:
   4. Put her abroad, and open card-till: she is stopped, and told why. At home, say no on the phone.
   5. As Marek, open crew-roster from home, then from the shipyard. Then have the shipyard's check fail.
   6. Tell the door that Ingrid's password was found (%[1]s/around), and open mail: she changes it and gets in.
+  7. Forget it: "Forgot your password?" where the page asks for it, from home, and her phone shows that it is her.
 
-`, t.base, ingrid, t.people.Password(ingrid), torstein, t.people.Password(torstein), marek, t.people.Password(marek))
+`, t.base, "ingrid"+at, people)
 }

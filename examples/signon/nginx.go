@@ -53,6 +53,8 @@ func (t *trial) startNginx(ctx context.Context, dir string) (*behind, error) {
 	if err != nil {
 		return nil, err
 	}
+	t.pages.LetFormsLeadTo(b.url)
+	t.pages.LetFormsLeadTo(t.base) // from a page behind nginx
 	b.cmd = exec.CommandContext(ctx, program, "-p", dir, "-c", "nginx.conf", "-e", filepath.Join(dir, "error.log"))
 	b.cmd.Cancel = func() error { return b.cmd.Process.Signal(os.Interrupt) } // a fast stop
 	return b, b.cmd.Start()
@@ -69,9 +71,8 @@ func (t *trial) serveBehind(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	w.Header().Set("Refresh", "1")
 	t.pages.Write(w, r, http.StatusOK, "app", x.Name+", behind nginx",
-		step{App: x.Name, Account: r.Header.Get(door.AccountHeader), Say: x.words})
+		step{App: x.Name, Home: t.base, Account: r.Header.Get(door.AccountHeader), Say: x.words})
 }
 
 // backCookie says that an app was opened behind nginx, and that the browser is to go back there.

@@ -96,7 +96,7 @@ func (t *trial) serveProgram(w http.ResponseWriter, r *http.Request) {
 	x, s := programNamed(r.PathValue("client")), t.signedOnAs(r)
 	switch {
 	case x == nil:
-		http.NotFound(w, r)
+		t.pages.Wrong(w, r, http.StatusNotFound, "There is no such program here.")
 		return
 	case s == nil:
 		http.Redirect(w, r, "/", http.StatusSeeOther)
@@ -104,10 +104,35 @@ func (t *trial) serveProgram(w http.ResponseWriter, r *http.Request) {
 	}
 	answer, err := t.askConsent(s.account, x, "", true)
 	if err != nil {
-		t.failed(w, "the door was not asked about a program", err)
+		t.failed(w, r, "the door was not asked about a program", err)
 		return
 	}
-	t.showProgram(w, r, "program", s.account, x, answer)
+	if answer.Request, err = t.waiting(r, s.account, x); err != nil {
+		t.failed(w, r, "the queue was not read", err)
+		return
+	}
+	page := "program"
+	if answer.Request != 0 {
+		page = "answered"
+	}
+	t.showProgram(w, r, page, s.account, x, answer)
+}
+
+// waiting returns the number of the request by which somebody asked for a program that waits for a reviewer, 0 for none.
+func (t *trial) waiting(r *http.Request, account string, x *program) (int64, error) {
+	judge, err := t.judges()
+	if err != nil {
+		return 0, err
+	}
+	queue, err := acts.New(judge, t.facts, store.TerminalLog).Queue(r.Context(), t.clock.Now())
+	for i := range queue {
+		for _, request := range queue[i].Requests {
+			if request.Client == x.client && request.Account == account {
+				return request.Number, err
+			}
+		}
+	}
+	return 0, err
 }
 
 // takeConsent takes what the person says to it.
@@ -122,7 +147,7 @@ func (t *trial) takeConsent(w http.ResponseWriter, r *http.Request) {
 	}
 	answer, err := t.askConsent(s.account, x, strings.TrimSpace(r.PostFormValue("because")), false)
 	if err != nil {
-		t.failed(w, "the door was not asked about a program", err)
+		t.failed(w, r, "the door was not asked about a program", err)
 		return
 	}
 	t.showProgram(w, r, "answered", s.account, x, answer)
@@ -131,7 +156,7 @@ func (t *trial) takeConsent(w http.ResponseWriter, r *http.Request) {
 func (t *trial) showProgram(w http.ResponseWriter, r *http.Request, page, account string, x *program, answer *acts.Answer) {
 	judge, err := t.judges()
 	if err != nil {
-		t.failed(w, "the book was not compiled", err)
+		t.failed(w, r, "the book was not compiled", err)
 		return
 	}
 	v := programView{Account: account, Client: x.client, Title: x.client, Outcome: answer.Outcome, Request: answer.Request,
@@ -162,9 +187,9 @@ func aboutTier(judge *consent.Judge, name string) string {
 }
 
 // failed says that something did not work, and logs why.
-func (t *trial) failed(w http.ResponseWriter, what string, err error) {
+func (t *trial) failed(w http.ResponseWriter, r *http.Request, what string, err error) {
 	slog.Error(what, "error", err)
-	http.Error(w, "This does not work just now. Try again.", http.StatusServiceUnavailable)
+	t.pages.Wrong(w, r, http.StatusServiceUnavailable, "This does not work just now. Try again.")
 }
 
 // reviewView is what reviewers see.
@@ -181,7 +206,7 @@ func (t *trial) reviewer(w http.ResponseWriter, r *http.Request) (*acts.Desk, *s
 	judge, err := t.judges()
 	switch {
 	case err != nil:
-		t.failed(w, "the book was not compiled", err)
+		t.failed(w, r, "the book was not compiled", err)
 		return nil, nil
 	case s == nil || !judge.MayReview(r.Context(), s.account, t.clock.Now()):
 		t.pages.Write(w, r, http.StatusForbidden, "closed", "Reviewers answer here", step{App: "mail", Say: "You are no reviewer of the book."})
@@ -211,7 +236,7 @@ func (t *trial) serveReview(w http.ResponseWriter, r *http.Request) {
 		v.Clients, err = d.Register(r.Context(), t.clock.Now())
 	}
 	if err != nil {
-		t.failed(w, "the queue was not read", err)
+		t.failed(w, r, "the queue was not read", err)
 		return
 	}
 	t.pages.Write(w, r, http.StatusOK, "review", "What waits for a reviewer", v)
@@ -244,11 +269,11 @@ func (t *trial) takeReview(w http.ResponseWriter, r *http.Request) {
 	case "bar":
 		_, err = d.Bar(r.Context(), s.account, r.PostFormValue("client"), because, now)
 	default:
-		http.Error(w, "A reviewer approves, refuses or bars.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "A reviewer approves, refuses or bars.")
 		return
 	}
 	if err != nil {
-		http.Error(w, "That was not recorded: "+err.Error()+".", http.StatusConflict)
+		t.pages.Wrong(w, r, http.StatusConflict, "That was not recorded: "+err.Error()+".")
 		return
 	}
 	http.Redirect(w, r, "/review?"+url.Values{"said": {did}}.Encode(), http.StatusSeeOther)

@@ -20,6 +20,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/examples/internal/standin"
@@ -164,7 +165,7 @@ func (t *trial) serveAuthorize(w http.ResponseWriter, r *http.Request) {
 	x, known, wrong := t.parseRequest(r.URL.Query())
 	switch {
 	case !known:
-		http.Error(w, wrong, http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, wrong)
 		return
 	case wrong != "":
 		t.sendBack(w, r, &x, failure("invalid_request", wrong))
@@ -182,7 +183,7 @@ func (t *trial) serveAuthorize(w http.ResponseWriter, r *http.Request) {
 	}
 	if x.prompt == "none" {
 		answer := t.decide(r, on)
-		if !t.isEnough(on, answer) {
+		if on.account == "" || answer.Verdict != decide.Grant || len(t.raises(on, answer)) > 0 {
 			code := "interaction_required"
 			if on.account == "" {
 				code = "login_required"
@@ -193,18 +194,23 @@ func (t *trial) serveAuthorize(w http.ResponseWriter, r *http.Request) {
 		t.letIn(w, r, on, answer)
 		return
 	}
-	t.ask(w, on)
-	http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+	t.ask(w, r, on)
 }
 
 // ask begins a sign-on in a browser.
-func (t *trial) ask(w http.ResponseWriter, on *asking) {
-	token := standin.NewToken()
+func (t *trial) ask(w http.ResponseWriter, r *http.Request, on *asking) {
+	token := cookie(r, askingCookie)
+	if token == "" {
+		token = standin.NewToken()
+		setCookie(w, askingCookie, token, "/")
+	}
+	on.id = standin.NewToken()[:12]
 	t.mu.Lock()
 	t.sweep()
-	t.asking[token] = on
+	list := append(t.asking[token], on)
+	t.asking[token] = list[max(0, len(list)-mostAsking):]
 	t.mu.Unlock()
-	setCookie(w, askingCookie, token, "/")
+	http.Redirect(w, r, on.page(), http.StatusSeeOther)
 }
 
 // letIn keeps the session of a browser, and gives the app a code.
@@ -254,10 +260,10 @@ func (t *trial) keepSession(w http.ResponseWriter, r *http.Request, on *asking) 
 	t.mu.Lock()
 	delete(t.sessions, cookie(r, sessionCookie))
 	t.sessions[token] = &kept
-	delete(t.asking, cookie(r, askingCookie))
+	browser := cookie(r, askingCookie)
+	t.asking[browser] = slices.DeleteFunc(t.asking[browser], func(other *asking) bool { return other == on })
 	t.mu.Unlock()
 	setCookie(w, sessionCookie, token, "/")
-	dropCookie(w, askingCookie, "/")
 	return &kept
 }
 

@@ -165,7 +165,7 @@ func TestProvider(t *testing.T) {
 		_, to, _ = c.get(x.asks("prompt", "none", "acr_values", "urn:kestrelsound:two-factors"))
 		require.Contains(t, to, "error=interaction_required", "more is wanted than the door asks for")
 		_, to, _ = c.get(x.asks("prompt", "login"))
-		require.Equal(t, "/sign-on", to)
+		require.Contains(t, to, "/sign-on?on=")
 		_, _, page := c.get(to)
 		require.Contains(t, page, "Password")
 	})
@@ -274,4 +274,112 @@ func TestProofsAreOfOnePerson(t *testing.T) {
 	}
 	require.LessOrEqual(t, prompts, mostPrompts)
 	require.Positive(t, prompts)
+}
+
+// form returns the field that the forms of a browser need.
+func (c *client) form() string {
+	_, _, page := c.get("/around")
+	return regexp.MustCompile(`name="form" value="([^"]*)"`).FindStringSubmatch(page)[1]
+}
+
+// post sends a form and returns the status, where it leads and the page.
+func (c *client) post(path string, values ...string) (int, string, string) {
+	sent := url.Values{"form": {c.form()}}
+	for i := 0; i < len(values); i += 2 {
+		sent.Set(values[i], values[i+1])
+	}
+	return c.send(http.MethodPost, path, sent)
+}
+
+// TestAClassIsAWish: what an app would like to be proven besides is asked for where the person has it, and keeps nobody out.
+func TestAClassIsAWish(t *testing.T) {
+	x := begun(t)
+	for name, c := range map[string]struct {
+		account, class string
+		asked          bool
+	}{"one that she can meet": {ingrid, "urn:kestrelsound:two-factors", true},
+		"one that she cannot": {jonas, "urn:kestrelsound:two-factors", false},
+		"one that nobody has": {ingrid, "urn:example:unheard-of", false}} {
+		t.Run(name, func(t *testing.T) {
+			browser := newClient(t, x)
+			browser.post("/around", "do", "moved", "place", "pier", "device", "laptop-ingrid")
+			_, to, _ := browser.get(x.asks("acr_values", c.class))
+			on := to
+			_, to, _ = browser.post(on, "method", "begin", "account", c.account, "password", x.people.Password(c.account))
+			for strings.HasPrefix(to, "/sign-on") {
+				_, at, page := browser.get(to)
+				if strings.Contains(page, "Days left") {
+					_, to, _ = browser.post(on, "method", "later")
+					continue
+				}
+				if at == "" {
+					require.True(t, c.asked, page)
+					require.Contains(t, page, "This app would like to be surer")
+					require.Contains(t, page, "Ask my phone")
+					_, to, _ = browser.post(on, "method", "later")
+					_, to, _ = browser.get(to)
+					break
+				}
+				to = at
+			}
+			require.Contains(t, to, "code=", "it is let in all the same")
+		})
+	}
+}
+
+// TestTwoTabs: each sign-on of a browser goes on by itself, and opens the app that it was begun for.
+func TestTwoTabs(t *testing.T) {
+	x := begun(t)
+	c := newClient(t, x)
+	c.post("/around", "do", "moved", "place", "pier", "device", "laptop-ingrid")
+	_, mail, _ := c.get(x.asks())
+	_, roster, _ := c.get(x.asks("client_id", "crew-roster", "redirect_uri", x.redirectOf("crew-roster")))
+	_, _, page := c.get(mail)
+	require.Contains(t, page, "to open mail")
+	_, to, _ := c.post(mail, "method", "begin", "account", ingrid, "password", x.people.Password(ingrid))
+	_, to, _ = c.get(to)
+	require.Contains(t, to, x.redirectOf("mail"))
+	_, to, _ = c.get(roster)
+	require.Contains(t, to, x.redirectOf("crew-roster"), "who signed on in one tab is signed on in the other")
+	for _, gone := range []string{roster, "/sign-on?on=made-up"} {
+		_, to, _ = c.get(gone)
+		require.Equal(t, "/?said=late", to)
+	}
+	_, _, page = c.get("/?said=late")
+	require.Contains(t, page, "Open the app again.")
+	_, mail, _ = c.get(x.asks("prompt", "login"))
+	x.clock.Forward(askingLasts + time.Second)
+	_, to, _ = c.get(mail)
+	require.Equal(t, "/?said=late", to, "one that took too long")
+}
+
+// TestWhatIsWrongIsAPage: with a way back, and nothing of the inside.
+func TestWhatIsWrongIsAPage(t *testing.T) {
+	x := begun(t)
+	c := newClient(t, x)
+	for name, sent := range map[string]struct {
+		form   []string
+		status int
+		says   string
+	}{
+		"a clock by a word":           {[]string{"do", "later", "hours", "soon"}, 400, "The clock goes forward by a number of hours"},
+		"nobody's leak":               {[]string{"do", "leaked", "account", "nobody@kestrelsound.example"}, 404, "so nobody&#39;s password was found"},
+		"nobody left":                 {[]string{"do", "leaves", "about", ingrid}, 404, "The HR feed has told of nobody called " + ingrid},
+		"who works here starts":       {[]string{"do", "starts", "about", ingrid}, 409, "works here already"},
+		"a name that is none":         {[]string{"do", "starts", "about", "Sunniva"}, 400, "Say who, by a name such as"},
+		"what cannot be set":          {[]string{"do", "rain"}, 400, "That cannot be set here."},
+		"a form of nobody knows when": {[]string{"form", "old"}, 403, "This form is too old."},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, _, page := c.post("/around", sent.form...)
+			require.Equal(t, sent.status, status)
+			require.Contains(t, page, sent.says)
+			require.Contains(t, page, ">Go back</a>")
+			require.NotContains(t, page, "the door answered")
+		})
+	}
+	for _, path := range []string{"/apps/nothing/", "/documents/nothing", "/account/begin?action=sail"} {
+		_, _, page := c.get(path)
+		require.Contains(t, page, ">Go back</a>", path)
+	}
 }

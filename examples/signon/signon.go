@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"net/http"
 	"net/url"
 	"slices"
@@ -19,6 +20,8 @@ import (
 // asking is a sign-on under way in one browser.
 type asking struct {
 	request
+	// id tells it from others of the browser: two tabs are two.
+	id string
 	// busy is held while a request of the browser is answered: the phone may be looked at while a form comes in.
 	busy    sync.Mutex
 	begun   time.Time
@@ -38,28 +41,49 @@ type asking struct {
 	// offer are the methods that the page offered last, and prompts how many went to the phone.
 	offer   []string
 	prompts int
-	// wrong says that what was typed last did not fit.
-	wrong bool
+	// wrong says that what was typed last did not fit, typed is the name that came with it, and came what came of the phone.
+	wrong       bool
+	typed, came string
+	// claimed is who forgot her password, as she says, until a method of hers has shown it.
+	claimed string
+	// rememberOn is the device that is to stand for the phone that is asked, "" for none.
+	rememberOn string
+	// content says that the person goes on without what the app would like to be proven besides (acr_values).
+	content bool
 }
 
-// askingLasts is how long a sign-on may take.
-const askingLasts = 15 * time.Minute
+// askingLasts is how long a sign-on may take, and mostAsking how many a browser may have under way.
+const (
+	askingLasts = 15 * time.Minute
+	mostAsking  = 10
+)
+
+// page is where a sign-on goes on.
+func (on *asking) page() string { return "/sign-on?" + url.Values{"on": {on.id}}.Encode() }
 
 // sweep forgets sign-ons that took too long. The trial is locked.
 func (t *trial) sweep() {
-	for token, on := range t.asking {
-		if t.clock.Now().Sub(on.begun) > askingLasts {
+	for token, list := range t.asking {
+		list = slices.DeleteFunc(list, func(on *asking) bool { return t.clock.Now().Sub(on.begun) > askingLasts })
+		if t.asking[token] = list; len(list) == 0 {
 			delete(t.asking, token)
 		}
 	}
 }
 
-// askingOf returns the sign-on under way in a browser, nil where there is none.
+// askingOf returns the sign-on of a browser that a request names, else the newest, nil where there is none.
 func (t *trial) askingOf(r *http.Request) *asking {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.sweep()
-	return t.asking[cookie(r, askingCookie)]
+	list, id := t.asking[cookie(r, askingCookie)], r.URL.Query().Get("on")
+	if id == "" && len(list) > 0 {
+		return list[len(list)-1]
+	}
+	if i := slices.IndexFunc(list, func(on *asking) bool { return on.id == id }); i >= 0 {
+		return list[i]
+	}
+	return nil
 }
 
 // counted are the proofs of the session that are recent enough for what the app asked for (max_age).
@@ -83,7 +107,9 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 	a.Session.Proofs = on.counted(a.At)
 	if d := a.Device.Ref(); d != nil {
 		id, _ := d.ID.Get()
-		a.Device = attempt.Known(attempt.Device{ID: d.ID, Platform: d.Platform, Remembered: t.rememberedFor(id, a.Account)})
+		with := *d
+		with.Remembered = t.rememberedFor(id, a.Account)
+		a.Device = attempt.Known(with)
 	}
 	t.mu.Lock()
 	a.External, a.Accepted = map[string]attempt.CheckResult{}, slices.Clone(t.accepted[a.Account])
@@ -103,17 +129,43 @@ func (t *trial) decide(r *http.Request, on *asking) *door.Answer {
 // nobody is a name that no account has.
 const nobody = "nobody"
 
-// isEnough reports whether an answer lets in, and meets what the app asked for (OpenID Connect Core 1.0 section 3.1.2.1).
-func (t *trial) isEnough(on *asking, answer *door.Answer) bool {
-	if answer.Verdict != decide.Grant || on.account == "" {
-		return false
+// raises returns the methods that would have an app be as sure as it asked to be (acr_values, OpenID Connect Core 1.0 section 3.1.2.1):
+// those of one of the classes that the person has and has not proven. There are none where the answer is of such a class, nothing
+// she has would make it one, or nobody knows the classes: the app's wish is voluntary.
+func (t *trial) raises(on *asking, answer *door.Answer) (methods []string) {
+	if slices.ContainsFunc(on.acr, func(class string) bool { return slices.Contains(answer.ACR, class) }) {
+		return nil
 	}
-	return len(on.acr) == 0 || slices.ContainsFunc(on.acr, func(class string) bool { return slices.Contains(answer.ACR, class) })
+	proven := slices.Concat(on.proofs, on.counted(t.clock.Now()))
+	has := t.methodsOf(on.account)
+	for _, a := range t.door.Book().Judge().Assurances() {
+		if a.ACR == "" || !slices.Contains(on.acr, a.ACR) {
+			continue
+		}
+		for i := range a.Prove {
+			any := a.Prove[i].AnyOf
+			if slices.ContainsFunc(proven, func(p attempt.Proof) bool { return slices.Contains(any, p.Method) }) {
+				continue
+			}
+			for _, method := range any {
+				if slices.Contains(has, method) && slices.Contains(provable, method) && !slices.Contains(methods, method) {
+					methods = append(methods, method)
+				}
+			}
+		}
+	}
+	return methods
 }
 
 // step is what the sign-on page shows.
 type step struct {
 	App, Account string
+	// On is the sign-on that a form is of, and Came what came of the phone.
+	On, Came string
+	// Home is the URL of the trial, for pages of an app that may be elsewhere.
+	Home string
+	// Content says that the person may go on without proving more.
+	Content bool
 	// Offer are the methods that may be proven now, in order, and Way the one that is asked for.
 	Offer []string
 	Way   string
@@ -134,11 +186,19 @@ type step struct {
 func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) {
 	if on.prompt != nil && !t.lookAtPhone(on) {
 		w.Header().Set("Refresh", "2") // until the phone has answered
-		t.pages.Write(w, r, http.StatusOK, "waiting", "Look at your phone", step{App: on.app, Account: on.account, Number: on.prompt.Number})
+		t.pages.Write(w, r, http.StatusOK, "waiting", "Look at your phone", step{App: on.app, Account: on.account, On: on.id,
+			Number: on.prompt.Number})
 		return
 	}
+	if s := t.signedOnAs(r); s != nil && on.account == "" && on.action == attempt.SignIn && on.request.prompt != "login" {
+		on.session, on.account = *s, s.account // which another tab did meanwhile
+	}
 	if on.account == "" || len(on.proofs)+len(on.counted(t.clock.Now())) == 0 {
-		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Account: on.account, Wrong: on.wrong})
+		if on.action == attempt.Recover {
+			t.serveForgot(w, r, on)
+			return
+		}
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Account: cmp.Or(on.account, on.typed), On: on.id, Wrong: on.wrong})
 		return
 	}
 	answer := t.decide(r, on)
@@ -146,21 +206,27 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 		// What was proven in it counts no more: another one begins.
 		t.forget(w, r)
 		on.session, on.account, on.proofs = session{id: journal.NewID(), started: t.clock.Now()}, "", nil
-		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on again", step{App: on.app})
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on again", step{App: on.app, On: on.id})
 		return
 	}
 	to := &answer.ToPerson
-	if t.isEnough(on, answer) {
+	raises := t.raises(on, answer)
+	if answer.Verdict == decide.Grant && (len(raises) == 0 || on.content) {
 		if to.DaysLeft > 0 && !on.reminded && on.action == attempt.SignIn {
-			t.pages.Write(w, r, http.StatusOK, "remind", "Before you go on", step{App: on.app, Account: on.account, DaysLeft: to.DaysLeft})
+			t.pages.Write(w, r, http.StatusOK, "remind", "Before you go on", step{App: on.app, Account: on.account, On: on.id, DaysLeft: to.DaysLeft})
 			return
 		}
 		t.letIn(w, r, on, answer)
 		return
 	}
-	s := step{App: on.app, Account: on.account, Wrong: on.wrong, Say: to.Say, Repairs: to.Repairs, Reference: answer.ID, DaysLeft: to.DaysLeft}
+	s := step{App: on.app, Account: on.account, On: on.id, Wrong: on.wrong, Came: on.came, Say: to.Say, Repairs: slices.Clone(to.Repairs),
+		Reference: answer.ID, DaysLeft: to.DaysLeft}
+	on.came = ""
+	if answer.Verdict == decide.Grant {
+		s.Offer, s.Content, s.Say = raises, true, "This app would like to be surer that it is you."
+	}
 	for _, method := range to.Offer {
-		if slices.Contains(provable, method) {
+		if slices.Contains(provable, method) && !(on.action == attempt.Recover && method == "password") { // which she forgot
 			s.Offer = append(s.Offer, method)
 		}
 	}
@@ -169,13 +235,19 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 		s.note(answer.Demands, to.Verdict)
 		s.Enrol = s.Enrol && len(to.Offer) == 0 // else there is another way
 	}
-	if answer.Verdict == decide.Grant || len(s.Offer) == 0 && s.Accept == nil {
-		if answer.Verdict == decide.Grant { // and yet not as the app wants it
-			s.Say = "This app asks for a proof that this trial cannot take."
-		} else if len(to.Offer) > 0 {
+	if len(s.Offer) > 0 {
+		s.Accept = nil // one thing at a time
+	}
+	if len(s.Offer) == 0 && s.Accept == nil {
+		title := "You cannot sign on now"
+		if s.Change {
+			title = "Change your password first"
+			s.Repairs = slices.DeleteFunc(s.Repairs, func(repair string) bool { return repair == "Change your password." })
+		}
+		if len(to.Offer) > 0 {
 			s.Repairs = append(s.Repairs, "Prove "+strings.Join(to.Offer, " or ")+", which this page cannot ask for.")
 		}
-		t.pages.Write(w, r, http.StatusForbidden, "stop", "You cannot sign on now", s)
+		t.pages.Write(w, r, http.StatusForbidden, "stop", title, s)
 		return
 	}
 	if s.Way = r.URL.Query().Get("way"); !slices.Contains(s.Offer, s.Way) && len(s.Offer) > 0 {
@@ -229,10 +301,14 @@ func (t *trial) lookAtPhone(on *asking) bool {
 	case standin.Waiting:
 		return false
 	case standin.Approved:
+		on.account = cmp.Or(on.account, on.claimed)
 		on.prove("push", t.clock.Now(), false)
+		t.rememberOn(on.rememberOn, on.account, "push", t.clock.Now())
 	case standin.Refused:
+		on.came = "On the phone somebody said no, or typed another number."
 		on.failed = append(on.failed, attempt.Failure{Method: "push", Reason: attempt.Refused})
 	default:
+		on.came = "The phone did not answer."
 		on.unreached = []attempt.Failure{{Method: "push", Reason: attempt.TimedOut}}
 	}
 	on.prompt = nil
@@ -258,7 +334,7 @@ func (t *trial) during(answer func(w http.ResponseWriter, r *http.Request, on *a
 	return func(w http.ResponseWriter, r *http.Request) {
 		on := t.askingOf(r)
 		if on == nil {
-			http.Redirect(w, r, "/", http.StatusSeeOther)
+			http.Redirect(w, r, "/?said=late", http.StatusSeeOther)
 			return
 		}
 		on.busy.Lock()
@@ -285,44 +361,47 @@ func (t *trial) isOffered(on *asking, method string) bool {
 // takeProof takes what a person typed or pressed.
 func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	now := t.clock.Now()
-	next := url.Values{}
+	next := url.Values{"on": {on.id}}
 	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
 	on.wrong = false
 	fits, fallback := false, false
 	if !t.isOffered(on, method) {
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	}
 	switch method {
 	case "begin":
 		t.begin(r, on, now)
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	case "push":
 		if on.prompts++; on.prompt == nil && on.prompts <= mostPrompts {
-			prompt := t.phones.Push(on.account, on.app)
-			on.prompt = &prompt
+			prompt := t.phones.Push(on.account, on.app, t.whereOf(r))
+			on.prompt, on.rememberOn = &prompt, ""
+			if r.PostFormValue("remember") != "" {
+				on.rememberOn = t.deviceOf(r)
+			}
 		}
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	case "later":
-		on.reminded = true
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		on.reminded, on.content = true, true
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	case "give-up":
 		if on.prompt != nil {
 			t.phones.GiveUp(on.prompt.ID)
 		}
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	case "text":
 		t.phones.SendText(on.account)
 		on.texted = true
-		http.Redirect(w, r, "/sign-on?way=sms-code", http.StatusSeeOther)
+		http.Redirect(w, r, on.page()+"&way=sms-code", http.StatusSeeOther)
 		return
 	case "accept":
 		t.accept(r, on, now)
-		http.Redirect(w, r, "/sign-on", http.StatusSeeOther)
+		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	case "password":
 		fits = t.people.HasPassword(on.account, typed)
@@ -333,7 +412,7 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 	case "recovery-code":
 		fits, fallback = t.people.SpendRecoveryCode(on.account, typed, now), true
 	default:
-		http.Error(w, "There is no such method here.", http.StatusBadRequest)
+		t.pages.Wrong(w, r, http.StatusBadRequest, "There is no such method here.")
 		return
 	}
 	if on.wrong = !fits; fits {
@@ -363,7 +442,12 @@ func (t *trial) begin(r *http.Request, on *asking, now time.Time) {
 		on.prove("password", now, false)
 		return
 	}
-	on.wrong = true
+	on.wrong, on.typed = true, name
+	t.noteWrong(r, on, name, "password")
+}
+
+// noteWrong has the door hear of a proof that did not fit, of somebody who is not known yet.
+func (t *trial) noteWrong(r *http.Request, on *asking, name, method string) {
 	// Whether there is such a name nobody hears from how long the answer takes.
 	defer func(from time.Time) {
 		select {
@@ -372,7 +456,7 @@ func (t *trial) begin(r *http.Request, on *asking, now time.Time) {
 		}
 	}(time.Now())
 	t.decide(r, &asking{request: on.request, session: on.session, account: name,
-		failed: []attempt.Failure{{Method: "password", Reason: attempt.Refused}}}) // so that guessing is noticed
+		failed: []attempt.Failure{{Method: method, Reason: attempt.Refused}}}) // so that guessing is noticed
 }
 
 // accept notes that a document was accepted, where one is asked for.
@@ -392,11 +476,17 @@ func (t *trial) remember(r *http.Request, on *asking, method string, now time.Ti
 	if r.PostFormValue("remember") == "" {
 		return
 	}
-	if device := t.deviceOf(r); device != "" {
-		t.mu.Lock()
-		t.remembered[device] = append(t.remembered[device], attempt.Remembered{Account: on.account, Method: method, At: now})
-		t.mu.Unlock()
+	t.rememberOn(t.deviceOf(r), on.account, method, now)
+}
+
+// rememberOn notes that a device stands for a method of an account; "" is none.
+func (t *trial) rememberOn(device, account, method string, now time.Time) {
+	if device == "" {
+		return
 	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.remembered[device] = append(t.remembered[device], attempt.Remembered{Account: account, Method: method, At: now})
 }
 
 // sessionID is the door's identifier of a session.
@@ -409,10 +499,13 @@ func (t *trial) signOff(w http.ResponseWriter, r *http.Request) {
 	}
 	if s := t.signedOnAs(r); s != nil {
 		if _, err := t.door.EndSession(t.sessionID(s), "they signed off"); err != nil {
-			http.Error(w, "You could not be signed off. Try again.", http.StatusServiceUnavailable)
+			t.pages.Wrong(w, r, http.StatusServiceUnavailable, "You could not be signed off. Try again.")
 			return
 		}
 		t.forget(w, r)
 	}
-	http.Redirect(w, r, "/", http.StatusSeeOther)
+	for i := range apps { // whose tokens are of that session
+		dropCookie(w, passCookie, "/apps/"+apps[i].Name+"/")
+	}
+	http.Redirect(w, r, "/?said=off", http.StatusSeeOther)
 }

@@ -562,8 +562,69 @@ func TestStories(t *testing.T) {
 			require.True(t, err == nil && ended, err)
 			v.sees("Sign on again", "to open mail")
 			require.Equal(t, decide.Block, v.last(ingrid, "mail"))
+			w := visit(t, browser, x, "pier", "laptop-ingrid").open("/")
+			w.do(chromedp.Navigate(nginx.url + "/apps/mail/"))
+			w.password(ingrid).sees("mail, behind nginx").press("Sign off").sees("You are signed off.") // by forms alone
+			w.do(chromedp.Navigate(nginx.url + "/apps/mail/"))
+			w.password(ingrid).sees("mail, behind nginx").press("Your apps").sees("Open to you now")
 			status, _, _ := newClient(t, x).get("/behind/mail")
 			require.Equal(t, http.StatusNotFound, status, "nobody but nginx says who was let in")
+		},
+		"a forgotten password": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/mail/").press("Forgot your password?").sees("A forgotten password")
+			v.fill("account", ingrid).press("Ask my phone").sees("Type this number there")
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("Another password").fill("password", "lamp-tide-on-the-keel").press("Change it").sees("Your password was changed.")
+			require.Equal(t, "lamp-tide-on-the-keel", x.people.Password(ingrid))
+			visit(t, browser, x, "home", "").open("/apps/mail/").password(ingrid).sees("One more thing")
+		},
+		"who forgot a password of another's is not let in": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/account/begin?action=recover").sees("A forgotten password")
+			v.fill("account", "nobody@kestrelsound.example").press("Ask my phone").sees("Type this number there")
+			v.press("My phone shows nothing").sees("A forgotten password", "The phone did not answer.")
+			require.Empty(t, x.phones.Waiting("nobody@kestrelsound.example"))
+			v.fill("account", ingrid).fill("typed", x.people.Code(ingrid, x.clock.Now())).press("It is of my app").sees("That did not fit.")
+			for range 2 * mostPrompts { // and nobody's phone rings for ever
+				visit(t, browser, x, "home", "").open("/account/begin?action=recover").fill("account", ingrid).press("Ask my phone")
+			}
+			require.LessOrEqual(t, len(x.phones.Waiting(ingrid)), mostPrompts)
+			require.Empty(t, x.verdicts(t, ingrid, accountPage)[1:])
+		},
+		"what came of the phone is said, and it says from where": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "home", "").open("/apps/mail/").password(ingrid).press("Ask my phone").sees("Type this number there")
+			require.Equal(t, "At home, in Bergen. On a device of one's own, which nobody manages.", x.phones.Waiting(ingrid)[0].From)
+			v.onPhone(ingrid, "No, turn it away", 0)
+			v.sees("On the phone somebody said no, or typed another number.")
+			v.do(chromedp.Click(`[name="remember"]`))
+			v.press("Ask my phone").sees("Type this number there")
+			v.onPhone(ingrid, "Yes, it is me", 0)
+			v.sees("No new mail.").press("Sign off").sees("You are signed off.")
+			v.open("/apps/mail/").password(ingrid).sees("No new mail.") // the device stands for the phone
+		},
+		"on a device of one's own nothing is asked for that it cannot have": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "").withKey(ragna).open("/apps/mail/").press("Use a key").sees("No new mail.")
+			require.NotContains(t, x.verdicts(t, ragna, "mail"), decide.StepUp, "her password is not asked for besides")
+			v.open("/apps/mail/").sees("No new mail.")
+		},
+		"an open app closes by itself, and the keyboard stays where it is": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").withAuthenticator(webauthn.AuthenticatorTransportUsb)
+			v.open("/apps/card-till/").password(ingrid).sees("The till is open.")
+			_, err := chromedp.Run(v.ctx, chromedp.Evaluate[int]("document.querySelector('button').focus(); window.before = 1"))
+			require.NoError(t, err)
+			time.Sleep(3 * time.Second / 2) // it has looked by then
+			still, err := chromedp.Run(v.ctx, chromedp.Evaluate[bool]("window.before === 1 && document.activeElement.tagName === 'BUTTON'"))
+			require.NoError(t, err)
+			require.True(t, still, "it was not loaded again")
+			x.agents.set("laptop-ingrid", "firewall", attempt.BoolScalar(false))
+			require.NoError(t, x.agents.report("laptop-ingrid", x.clock.Now()))
+			v.sees("You cannot sign on now", "Turn the firewall on.")
+		},
+		"what others wrote turns no text round": func(t *testing.T, browser context.Context, x *trial) {
+			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/mail/").password(ingrid).sees("No new mail.")
+			v.open("/programs/voyage-log").fill("because", "for \u202egnp.evil").press("Ask for it").sees("waits for a reviewer")
+			v.open("/programs/voyage-log").sees("Your request waits for a reviewer: number 1.") // it is not asked for twice
+			r := visit(t, browser, x, "pier", "").withKey(ragna).open("/apps/mail/").press("Use a key").sees("No new mail.")
+			r.open("/review").sees(`for \u202egnp.evil`)
 		},
 		"the management of devices finds a laptop unfit": func(t *testing.T, browser context.Context, x *trial) {
 			v := visit(t, browser, x, "pier", "laptop-ingrid").open("/apps/card-till/").password(ingrid).sees("The till is open.")

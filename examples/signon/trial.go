@@ -44,8 +44,8 @@ type trial struct {
 	nginx *behind
 
 	mu sync.Mutex
-	// asking are the sign-ons under way, by the cookie of their browser, and sessions those who are signed on, by theirs.
-	asking   map[string]*asking
+	// asking are the sign-ons under way, by the cookie of their browser, the newest last, and sessions those who are signed on, by theirs.
+	asking   map[string][]*asking
 	sessions map[string]*session
 	// remembered are the methods that a browser stands for, by its own cookie.
 	remembered map[string][]attempt.Remembered
@@ -68,7 +68,7 @@ type session struct {
 // newTrial makes a trial at a URL, with what it needs on disk in a folder. Tick is the clock that moves its own.
 func newTrial(ctx context.Context, base, dir string, tick func() time.Time) (*trial, error) {
 	t := &trial{base: base, clock: standin.NewClock(tick), facts: new(store.Memory),
-		asking: map[string]*asking{}, sessions: map[string]*session{},
+		asking: map[string][]*asking{}, sessions: map[string]*session{},
 		remembered: map[string][]attempt.Remembered{}, accepted: map[string][]attempt.Acceptance{},
 		checks: map[string]attempt.CheckResult{"shipyard-verifier": attempt.CheckPassed}, pages: standin.NewPages(templates, keyScript)}
 	t.phones = standin.NewPhones(t.clock.Now)
@@ -133,6 +133,9 @@ func (t *trial) routes() http.Handler {
 	mux.HandleFunc("POST /token", t.serveToken)
 	mux.HandleFunc("GET /sign-on", t.during(t.serveSignOn))
 	mux.HandleFunc("POST /sign-on", t.taking(t.takeProof))
+	mux.HandleFunc("GET /forgot", t.during(t.serveForgot))
+	mux.HandleFunc("POST /forgot", t.taking(t.takeForgot))
+	mux.HandleFunc("GET /documents/{name}", t.serveDocument)
 	mux.HandleFunc("POST /key/begin", t.beginKey)
 	mux.HandleFunc("POST /key", t.taking(t.takeKey))
 	mux.HandleFunc("POST /cabinet/begin", t.beginCabinet)
@@ -246,12 +249,34 @@ func (t *trial) attempt(r *http.Request, app string) attempt.Attempt {
 		IP: attempt.Known(places[placeOf(r)].IP), Client: attempt.None[attempt.ClientAsk]()}
 	if id := t.deviceOf(r); id != "" {
 		d := attempt.Device{ID: attempt.Known(id)}
+		if !t.agents.has(id) { // it is one of the person's own
+			d.Managed, d.Shared, d.Tags = attempt.Known(false), attempt.Known(false), []string{}
+		}
 		if platform := t.platformOf(r); platform != "" {
 			d.Platform = attempt.Known(platform)
 		}
 		a.Device = attempt.Known(d)
 	}
 	return a
+}
+
+// whereOf says where a browser is, and on what, for the person at the phone.
+func (t *trial) whereOf(r *http.Request) string {
+	return places[placeOf(r)].Words + ". " + t.deviceWords(r) + "."
+}
+
+// documents are what the demo's book asks people to accept.
+var documents = map[string]string{"crew-handbook": "Who goes to sea with us wears a life-jacket on deck, knows the muster station, and signs on as " +
+	"nobody else. What is seen on board stays on board."}
+
+// serveDocument shows a document.
+func (t *trial) serveDocument(w http.ResponseWriter, r *http.Request) {
+	text, known := documents[r.PathValue("name")]
+	if !known {
+		t.pages.Wrong(w, r, http.StatusNotFound, "There is no such document here.")
+		return
+	}
+	t.pages.Write(w, r, http.StatusOK, "document", r.PathValue("name"), step{Say: text})
 }
 
 // signedOnAs returns who is signed on in a browser, nil where nobody is.

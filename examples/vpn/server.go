@@ -191,7 +191,7 @@ func (s *server) challenge(r *radius.Request, on *signOn, to *decide.ToPerson, n
 	for _, method := range on.offer {
 		switch method {
 		case "push":
-			prompt := s.phones.Push(on.attempt.Account, on.attempt.App)
+			prompt := s.phones.Push(on.attempt.Account, on.attempt.App, fromOf(&on.attempt))
 			on.prompt = prompt.ID
 			ways = append(ways, fmt.Sprintf("approve number %d on your phone and then answer with an empty line", prompt.Number))
 		case "otp-app":
@@ -306,4 +306,12 @@ func (s *server) serve(ctx context.Context, conn net.PacketConn, secret []byte) 
 		return err
 	}
 	return nil
+}
+
+// fromOf says where an attempt is made from, for the person at the phone.
+func fromOf(a *attempt.Attempt) string {
+	if ip, ok := a.IP.Get(); ok {
+		return "Through the VPN, from " + ip.String()
+	}
+	return "Through the VPN"
 }

@@ -312,13 +312,17 @@ func (l *Letter) write(b *body) {
 	l.Subject = oneLine(l.Subject)
 	var text, html strings.Builder
 	b.text(&text)
-	var gated bytes.Buffer
-	_, _ = terminal.Gate(&gated).Write([]byte(text.String())) // memory takes all that is written
-	l.Text = gated.String()
 	if err := asHTML.Execute(&html, b); err != nil {
 		panic(err) // the template is part of the program, and its data of this package
 	}
-	l.HTML = html.String()
+	l.Text, l.HTML = gated(text.String()), gated(html.String())
+}
+
+// gated is a text whose characters all show.
+func gated(text string) string {
+	var gated bytes.Buffer
+	_, _ = terminal.Gate(&gated).Write([]byte(text)) // memory takes all that is written
+	return gated.String()
 }
 
 // longestSubject is how many characters of a subject are sent.
@@ -326,9 +330,7 @@ const longestSubject = 120
 
 // oneLine makes a subject of a text in which others may have named things.
 func oneLine(text string) string {
-	var gated bytes.Buffer
-	_, _ = terminal.Gate(&gated).Write([]byte(strings.Join(strings.Fields(text), " ")))
-	text = gated.String()
+	text = gated(strings.Join(strings.Fields(text), " "))
 	if utf8.RuneCountInString(text) > longestSubject {
 		text = string([]rune(text)[:longestSubject-1]) + "…"
 	}

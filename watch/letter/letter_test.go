@@ -58,7 +58,7 @@ func TestLettersAboutAlerts(t *testing.T) {
 		l := write(lookout.Post{Rings: []lookout.Ring{ring("a", name, 1)}})
 		require.NotContains(t, l.Subject, "\n")
 		require.LessOrEqual(t, len([]rune(l.Subject)), 120)
-		for _, text := range []string{l.Subject, l.Text} {
+		for _, text := range []string{l.Subject, l.Text, l.HTML} {
 			require.NotContains(t, text, "\x1b")
 			require.NotContains(t, text, "\u202e")
 		}

@@ -10,6 +10,10 @@ import (
 	"html/template"
 	"log/slog"
 	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/briskwarden/briskwarden/internal/terminal"
 )
 
 //go:embed style.css
@@ -21,7 +25,13 @@ type Pages struct {
 	script    string
 	policy    string
 	key       []byte
+	// formsTo are origins elsewhere that a form may lead to.
+	formsTo []string
 }
+
+// LetFormsLeadTo lets the answer to a form lead to another origin, such as that of a proxy in front of the same apps. It is called before
+// any page is written.
+func (p *Pages) LetFormsLeadTo(origin string) { p.formsTo = append(p.formsTo, origin) }
 
 const frame = `<!DOCTYPE html>
 <html lang="en">
@@ -41,7 +51,9 @@ const frame = `<!DOCTYPE html>
 {{with .Script}}<script>{{.}}</script>
 {{end}}</body>
 </html>
-`
+{{define "wrong"}}<div class="stop" role="alert"><h2>{{.Data.Say}}</h2></div>
+<p><a href="{{.Data.Back}}">Go back</a></p>
+{{end}}`
 
 // NewPages makes pages of templates, in the syntax of html/template, with a script, "" for none. In a template .Form is the
 // field that each form needs, and .Data what is shown.
@@ -52,7 +64,7 @@ func NewPages(templates, script string) *Pages {
 	if script != "" {
 		policy += "; script-src " + hashOf(script) + "; connect-src 'self'"
 	}
-	policy += "; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+	policy += "; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
 	return &Pages{templates: template.Must(t.Parse(templates)), script: script, policy: policy, key: draw(32)}
 }
 
@@ -91,12 +103,12 @@ func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, 
 	}
 	h := w.Header()
 	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Content-Security-Policy", p.policy)
+	h.Set("Content-Security-Policy", strings.Join(append([]string{p.policy}, p.formsTo...), " "))
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
-	_, _ = w.Write(page.Bytes()) // a browser that has gone away reads nothing
+	_, _ = terminal.Gate(w).Write(page.Bytes()) // no character that others wrote turns text round or hides it; a browser that has gone away reads nothing
 }
 
 // formCookie holds what the field of a form is made from, so that no other site can send one.
@@ -125,8 +137,17 @@ func (p *Pages) Sent(w http.ResponseWriter, r *http.Request) bool {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	c, err := r.Cookie(formCookie)
 	if err != nil || !hmac.Equal([]byte(p.field(c.Value)), []byte(r.PostFormValue("form"))) {
-		http.Error(w, "This form is too old. Go back, load the page again, and send it once more.", http.StatusForbidden)
+		p.Wrong(w, r, http.StatusForbidden, "This form is too old. Go back, and send it once more.")
 		return false
 	}
 	return true
+}
+
+// Wrong answers with a page that says what is wrong, and leads back to the page that the request came from.
+func (p *Pages) Wrong(w http.ResponseWriter, r *http.Request, status int, say string) {
+	back := "/"
+	if from, err := url.Parse(r.Referer()); err == nil && from.Host == r.Host && from.Path != "" {
+		back = from.RequestURI()
+	}
+	p.Write(w, r, status, "wrong", "That did not work", map[string]string{"Say": say, "Back": back})
 }

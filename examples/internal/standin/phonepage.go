@@ -15,6 +15,7 @@ const phoneTemplates = `{{define "phones"}}<p>Whose phone?</p>
 {{if .Data.Silent}}<p class="quiet">This phone is out of reach: it shows nothing.</p>{{end}}
 {{range .Data.Waiting}}<form class="card" method="post" action="/phone">{{$.Form}}
 <h2>Is it you who signs on to {{.App}}?</h2>
+{{with .From}}<p>{{.}}</p>{{end}}
 <p>Asked at {{.Asked.Format "15:04:05"}}. Type the number that is shown there.</p>
 <input type="hidden" name="account" value="{{.Account}}"><input type="hidden" name="prompt" value="{{.ID}}">
 <label for="n{{.ID}}">Number</label><input id="n{{.ID}}" name="number" inputmode="numeric" autocomplete="off">

@@ -26,9 +26,11 @@ type Phones struct {
 // Prompt is a question whether somebody signs on. The person picks the number that the place shows where she signs on.
 type Prompt struct {
 	ID, Account, App string
-	Number           int
-	Asked            time.Time
-	answer           Answer
+	// From says from where, and on what, as the person at the phone is told.
+	From   string
+	Number int
+	Asked  time.Time
+	answer Answer
 }
 
 // Answer is what came of a prompt.
@@ -65,13 +67,26 @@ func number(below int64) int {
 	return int(n.Int64())
 }
 
-// Push asks the phone of an account, and returns the prompt. The number is to be shown where the person signs on.
-func (p *Phones) Push(account, app string) Prompt {
+// Push asks the phone of an account, and returns the prompt. The number is to be shown where the person signs on, and from says where
+// that is.
+func (p *Phones) Push(account, app, from string) Prompt {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	one := &Prompt{ID: fmt.Sprintf("%x", draw(8)), Account: account, App: app, Number: 10 + number(90), Asked: p.now()}
+	one := &Prompt{ID: fmt.Sprintf("%x", draw(8)), Account: account, App: app, From: from, Number: 10 + number(90), Asked: p.now()}
 	p.prompts = append(p.prompts, one)
 	return *one
+}
+
+// AskedOf returns how often the phone of an account was asked in a stretch until now.
+func (p *Phones) AskedOf(account string, within time.Duration) (n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, one := range p.prompts {
+		if one.Account == account && p.now().Sub(one.Asked) <= within {
+			n++
+		}
+	}
+	return n
 }
 
 // Waiting returns the prompts that the phone of an account shows.

@@ -67,7 +67,7 @@ func TestPhones(t *testing.T) {
 		"changed of mind": {func(x Prompt) { p.Answer(liv, x.ID, false, 0); p.Answer(liv, x.ID, true, x.Number) }, Refused},
 	} {
 		t.Run(name, func(t *testing.T) {
-			x := p.Push(liv, "mail")
+			x := p.Push(liv, "mail", "")
 			c.do(x)
 			require.Equal(t, c.want, p.State(x.ID))
 		})
