@@ -290,4 +290,13 @@ func TestRadclient(t *testing.T) {
 	out = run(fmt.Sprintf("User-Name=%s, User-Password=%s, State=%s", marek, s.people.Code(marek, c.Now()), state[1]))
 	require.Contains(t, out, "Received Access-Accept")
 	require.Contains(t, run(fmt.Sprintf("User-Name=%s, User-Password=wrong", marek)), "Received Access-Reject")
+	const atHome = ", NAS-Identifier=crew-roster"
+	out = run(fmt.Sprintf("User-Name=%s, User-Password=%s"+atHome, ingrid, s.people.Password(ingrid)))
+	state = regexp.MustCompile(`State = (0x[0-9a-f]+)`).FindStringSubmatch(out)
+	require.NotNil(t, state, out)
+	prompt := s.phones.Waiting(ingrid)[0]
+	require.True(t, s.phones.Answer(ingrid, prompt.ID, true, prompt.Number))
+	out = run(fmt.Sprintf("User-Name=%s, User-Password=\" \", State=%s"+atHome, ingrid, state[1]))
+	require.Contains(t, out, "Received Access-Accept")
+	require.Contains(t, out, "Session-Timeout = 43200", "as long as the demo's book has a session last")
 }
