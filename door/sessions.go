@@ -321,8 +321,7 @@ func (d *Door) revoke(b *Change, a *store.Account, until time.Time, by store.Sou
 	return d.endSessionsOf(b, a.Name, until, because)
 }
 
-// endSessionsOf ends all sessions of an account within a batch, those that began after a moment
-// left out.
+// endSessionsOf ends all sessions of an account within a batch as of a moment; those that began after it go on.
 func (d *Door) endSessionsOf(b *Change, account string, since time.Time, because string) error {
 	for row, err := range store.All(b.ctx, b.tx, store.Query{Kind: store.Sessions, Account: account}) {
 		if err != nil {
@@ -332,7 +331,7 @@ func (d *Door) endSessionsOf(b *Change, account string, since time.Time, because
 		if err != nil {
 			return err
 		}
-		if s == nil || !s.Ended.IsZero() || s.Started.After(since) {
+		if s == nil || !s.Ended.IsZero() {
 			continue
 		}
 		if err := d.endWhole(b, s, since, because); err != nil {

@@ -1,0 +1,196 @@
+package door_test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"sync/atomic"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/door"
+	"github.com/briskwarden/briskwarden/internal/doortest"
+	"github.com/briskwarden/briskwarden/store"
+)
+
+// blind is a store in which rows of devices cannot be read while it is on.
+type blind struct {
+	store.Memory
+	on atomic.Bool
+}
+
+func (b *blind) Get(ctx context.Context, key store.Key) (store.Row, error) {
+	if b.on.Load() && key.Kind == store.Devices {
+		return store.Row{}, doortest.ErrBroken
+	}
+	return b.Memory.Get(ctx, key)
+}
+
+// TestADeviceThatNobodyCanFindOutAbout: the guard lets nobody pass unrecorded by it, and it ends no session.
+func TestADeviceThatNobodyCanFindOutAbout(t *testing.T) {
+	p := doortest.NewProvider(t)
+	s := new(blind)
+	h := doortest.New(t, s, doortest.Guarded(p))
+	h.Read(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+assurances: {once: {prove: [{any_of: [password]}]}}
+accounts: [{name: ann, methods: [password]}]
+devices: [{name: lap, managed: true}]
+apps: [{name: mail, hosts: [mail.example]}, {name: till}]
+policies:
+  - {name: all, stage: live, who: anyone, apps: every, rules: [{name: r, then: {require: [once]}}]}
+  - {name: till, stage: live, who: anyone, apps: {names: [till]},
+     rules: [{name: ours, when: {device: [managed]}, then: {require: [once]}}, {name: others, then: block}]}
+settings: {zone: UTC}
+`)}})
+	r := h.Reload()
+	require.True(t, r.Taken, r.Why)
+	token := h.Bearer(p, "s-7", map[string]any{"device_id": "lap"})
+	opens := func() int {
+		status, _ := h.Opens(token, "mail")
+		return status
+	}
+	require.Equal(t, http.StatusOK, opens())
+	require.Equal(t, http.StatusOK, opens())
+	before := len(h.Entries())
+	s.on.Store(true)
+	h.Forget()
+	require.Equal(t, http.StatusOK, opens(), "mail asks nothing of the device")
+	require.Len(t, h.Entries(), before+1, "and what rests on less than it should is recorded each time")
+
+	s.on.Store(false)
+	h.Forget()
+	require.Equal(t, decide.Grant, h.Answer(`{"account":"ann","app":"till","device":{"id":"lap"},"session":{"id":"s-9"},"proofs":[`+password+`]}`).
+		Verdict)
+	goesOn := func() bool {
+		open := h.SessionBy(store.SessionID(issuer, "s-9", "ann"))
+		return open != nil && open.Ended.IsZero() && open.Apps[0].Ended.IsZero()
+	}
+	require.True(t, goesOn())
+	s.on.Store(true)
+	h.Forget()
+	ended, err := h.Review(t.Context())
+	require.ErrorIs(t, err, doortest.ErrBroken, "it is tried again")
+	require.Zero(t, ended)
+	require.True(t, goesOn())
+}
+
+// TestWhatOneHeaderSays: a header of the proxy that comes twice says nothing.
+func TestWhatOneHeaderSays(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
+	for name, twice := range map[string]string{"none": "", "host": "X-Forwarded-Host", "path": "X-Forwarded-Uri"} {
+		t.Run(name, func(t *testing.T) {
+			r := httptest.NewRequest("GET", "/v1/guard", nil)
+			r.RemoteAddr = "127.0.0.1:4711"
+			r.Header = http.Header{"Authorization": {"Bearer " + p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd"))},
+				"X-Forwarded-Host": {"mail.kestrelsound.example"}, "X-Forwarded-Uri": {"/inbox"}, "X-Forwarded-For": {pier}}
+			want := http.StatusOK
+			if twice != "" {
+				r.Header.Add(twice, "/elsewhere.example")
+				want = http.StatusBadRequest
+			}
+			w := httptest.NewRecorder()
+			h.Handler().ServeHTTP(w, r)
+			require.Equal(t, want, w.Code, w.Body.String())
+		})
+	}
+}
+
+// TestWhatATokenProves: a value of amr that two methods share proves neither, and a program of others is asked about.
+func TestWhatATokenProves(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Guarded(p))
+	h.Read(fstest.MapFS{"book.yaml": {Data: []byte(`briskwarden: 1
+methods:
+  grey-token: {kind: possession, amr: [tok]}
+  blue-token: {kind: possession, amr: [tok]}
+assurances:
+  grey: {prove: [{any_of: [grey-token]}]}
+  once: {prove: [{any_of: [password]}]}
+  let-in: {consent: true}
+accounts: [{name: ann, methods: [password, grey-token, blue-token]}]
+apps: [{name: vault, hosts: [vault.example]}, {name: mail, hosts: [mail.example]}]
+policies:
+  - {name: vault, stage: live, who: anyone, apps: {names: [vault]}, rules: [{name: r, then: {require: [grey]}}]}
+  - {name: mail, stage: live, who: anyone, apps: {names: [mail]}, rules: [{name: r, then: {require: [once, let-in]}}]}
+settings: {zone: UTC}
+scopes:
+  harmless: {gravity: 1, about: Reads nothing., scopes: [openid]}
+clients: [{name: stranger, title: Stranger, publisher: {title: Somebody}, redirect_uris: ["https://stranger.example/answer"]}]
+consent:
+  rules: [{name: none, then: refuse}]
+`)}})
+	r := h.Reload()
+	require.True(t, r.Taken, r.Why)
+	for name, c := range map[string]struct {
+		app, client, scope string
+		amr                []string
+		want               int
+	}{
+		"a value of two methods":    {"vault", "intranet", "", []string{"tok"}, http.StatusUnauthorized},
+		"a program of one's own":    {"mail", "intranet", "", []string{"pwd"}, http.StatusOK},
+		"a program of somebody's":   {"mail", "stranger", "", []string{"pwd"}, http.StatusForbidden},
+		"and what it was let in to": {"mail", "stranger", "openid", []string{"pwd"}, http.StatusOK},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, text := h.Opens(h.Bearer(p, name, map[string]any{"amr": c.amr, "client_id": c.client, "scope": c.scope}), c.app)
+			require.Equal(t, c.want, status, text)
+		})
+	}
+}
+
+// TestWhatIsKeptOfASignIn: a device is remembered for who signed in, and a method stands in for one that could not be reached and for none
+// that was refused.
+func TestWhatIsKeptOfASignIn(t *testing.T) {
+	h := doortest.New(t, nil, nil)
+	h.Answer(fmt.Sprintf(`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","proofs":[%s,%s],"device":{"id":"own-1",
+		"remembered":[{"account":"oskar@kestrelsound.example","method":"push","at":"2026-11-23T13:00:00Z"},
+			{"account":"ingrid@kestrelsound.example","method":"push","at":"2026-11-23T13:00:00Z"}]}}`, password, push))
+	d := &store.Device{ID: "own-1"}
+	require.NoError(t, store.Load(t.Context(), h.Kept, d))
+	require.Len(t, d.Remembered, 1)
+	require.Equal(t, "ingrid@kestrelsound.example", d.Remembered[0].Account)
+	for reason, fallback := range map[string]bool{"refused": false, "timed_out": true} {
+		h.Pass(time.Minute)
+		h.Answer(doortest.Ingrid("mail", password+`,{"method":"sms-code"}`, `,"failed":[{"method":"push","reason":"`+reason+
+			`"}],"session":{"id":"s-`+reason+`"}`))
+		s := h.Session("s-" + reason)
+		require.NotNil(t, s)
+		for _, proof := range s.Proofs {
+			require.Equal(t, fallback, proof.Fallback, "%s after %s", proof.Method, reason)
+		}
+	}
+}
+
+// TestAPastThatNobodyKnows: a store that may not know all says of nobody that there was no sign-in before, or no failure.
+func TestAPastThatNobodyKnows(t *testing.T) {
+	for history, first := range map[door.History]string{door.Partial: "nobody", door.Complete: "store"} {
+		h := doortest.New(t, nil, func(c *door.Config) { c.Store.History = history })
+		for _, want := range []string{first, "store"} { // by the second time there was one
+			a := h.Answer(doortest.Ingrid("mail", password, ""))
+			require.Equal(t, decide.Grant, a.Verdict)
+			require.Equal(t, []string{want, want}, []string{a.Facts.From["previous"], a.Facts.From["failures"]}, history)
+			said := new(attempt.Attempt)
+			require.NoError(t, attempt.ParseInto(a.Facts.Attempt, said))
+			require.Equal(t, want == "nobody", said.Failures.IsUnknown())
+			require.Equal(t, want == "nobody", said.Previous.IsUnknown())
+		}
+	}
+}
+
+// TestALimitEndsOnTheDot: what lasts an hour is over after an hour, and not a second before.
+func TestALimitEndsOnTheDot(t *testing.T) {
+	h := boundedHouse(t, doortest.NewProvider(t), nil, "door", nil)
+	for ago, want := range map[time.Duration]decide.Verdict{time.Hour - time.Second: decide.Grant, time.Hour: decide.Block} {
+		began := h.Clock().Add(-ago).Format(time.RFC3339)
+		a := h.Answer(fmt.Sprintf(`{"account":"ann","app":"spell","session":{"id":"s-%s","started":%q,"proofs":[{"method":"password","at":%[2]q}]}}`,
+			ago, began))
+		require.Equal(t, want, a.Verdict, ago)
+	}
+}
