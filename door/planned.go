@@ -19,7 +19,7 @@ func (r *recorder) doPlanned(ctx context.Context, change func(*Change) error) er
 	defer r.planning.Unlock()
 	for range mostPlans {
 		plan := store.NewPlan(r.facts.store)
-		planned := &Change{door: r.door, ctx: ctx, tx: plan, facts: r.facts, were: map[string][]byte{}}
+		planned := &Change{door: r.door, ctx: ctx, tx: plan, aside: r.facts.store, facts: r.facts, were: map[string][]byte{}}
 		if err := change(planned); err != nil {
 			return err
 		}

@@ -230,7 +230,7 @@ func (r *recorder) transact(jobs []*job) error {
 	defer cancel()
 	var b *Change
 	err := r.facts.store.Update(ctx, func(tx store.Tx) error {
-		b = &Change{door: r.door, ctx: ctx, tx: tx, facts: r.facts}
+		b = &Change{door: r.door, ctx: ctx, tx: tx, aside: tx, facts: r.facts}
 		if !slices.ContainsFunc(jobs, func(j *job) bool { return !j.own }) {
 			tx.TellLater()
 		}
@@ -273,6 +273,7 @@ type Change struct {
 	door     *Door
 	ctx      context.Context
 	tx       store.Tx
+	aside    store.Reader
 	facts    *facts
 	accounts map[string]*store.Account
 	devices  map[string]*store.Device

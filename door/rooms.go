@@ -184,6 +184,9 @@ func (d *Door) LookAgain(account, device, because string) {
 // Tx returns the transaction, for rows of other kinds than accounts, devices and sessions.
 func (b *Change) Tx() store.Tx { return b.tx }
 
+// Aside returns what is read without the change resting on it: others may have changed it by the time that the change is kept.
+func (b *Change) Aside() store.Reader { return b.aside }
+
 // Context returns the context of the transaction, which bounds how long it may take.
 func (b *Change) Context() context.Context { return b.ctx }
 

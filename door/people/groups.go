@@ -76,7 +76,8 @@ func (x groups) Get(r *http.Request, id string) (made scim.Resource, err error) 
 
 // GetAll implements scim.ResourceHandler.
 func (x groups) GetAll(r *http.Request, params scim.ListRequestParams) (scim.Page, error) {
-	withMembers := params.FilterValidator != nil && strings.Contains(strings.ToLower(fmt.Sprint(params.FilterValidator.GetFilter())), "members")
+	withMembers := params.FilterValidator != nil &&
+		strings.Contains(strings.ToLower(fmt.Sprint(params.FilterValidator.GetFilter())), "members")
 	return list(x.d, r, params, store.Groups, "displayName", groupSchemas, func(row store.Row) (scim.Resource, bool, error) {
 		g := new(store.Group)
 		if err := store.Read(row, g); err != nil || feedOf(r).checkGroup(g.Name) != nil {
@@ -306,11 +307,16 @@ func (m *membership) patch(o scim.PatchOperation) (isForMembers bool, err error)
 		`Of members one is named by its value, to be removed: members[value eq "..."].`)
 }
 
+// mostLookedUp is how many members are looked up one by one; of more all that the group has are read at once.
+const mostLookedUp = 5000
+
 // apply keeps the members, and returns the accounts that came or went.
 func (m *membership) apply() (moved []string, err error) {
-	was := map[string]*store.Member{}
-	if m.replaces || m.isTaken {
-		for row, err := range store.All(m.b.Context(), m.b.Tx(), store.MembersOf(m.group)) {
+	listed := m.replaces || m.isTaken || len(m.want) > mostLookedUp
+	is := map[string]*store.Member{}
+	if listed {
+		// The change rests on the group itself, of which nobody changes a member without it, and not on each that stays as it is.
+		for row, err := range store.All(m.b.Context(), m.b.Aside(), store.MembersOf(m.group)) {
 			if err != nil {
 				return nil, err
 			}
@@ -318,7 +324,7 @@ func (m *membership) apply() (moved []string, err error) {
 			if err := store.Read(row, member); err != nil {
 				return nil, err
 			}
-			was[row.Account] = member
+			is[row.Account] = member
 			if _, said := m.want[row.Account]; !said && m.replaces {
 				m.want[row.Account] = false
 			}
@@ -326,16 +332,17 @@ func (m *membership) apply() (moved []string, err error) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.want)) {
 		in := m.want[name]
-		if !m.replaces && !m.isTaken {
-			member := &store.Member{Group: m.group, Account: name}
-			switch err := store.Load(m.b.Context(), m.b.Tx(), member); {
-			case err == nil:
-				was[name] = member
-			case !errors.Is(err, store.ErrNotFound):
-				return nil, err
-			}
+		if listed && m.isAs(in, is[name]) {
+			continue
 		}
-		if member := was[name]; in == (member != nil) && !(in && (m.isTaken || member.IsDoubted)) {
+		member := &store.Member{Group: m.group, Account: name}
+		switch err := store.Load(m.b.Context(), m.b.Tx(), member); {
+		case errors.Is(err, store.ErrNotFound):
+			member = nil
+		case err != nil:
+			return nil, err
+		}
+		if m.isAs(in, member) {
 			continue
 		}
 		if err := m.move(&store.Member{Group: m.group, Account: name, Since: m.changes.At}, in); err != nil {
@@ -344,6 +351,11 @@ func (m *membership) apply() (moved []string, err error) {
 		moved = append(moved, name)
 	}
 	return moved, nil
+}
+
+// isAs reports whether an account is in the group, or not, as it is to be; member is nil where it is none.
+func (m *membership) isAs(in bool, member *store.Member) bool {
+	return in == (member != nil) && !(in && (m.isTaken || member.IsDoubted))
 }
 
 // move puts one account into the group, or takes it out.
