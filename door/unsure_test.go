@@ -194,3 +194,129 @@ func TestALimitEndsOnTheDot(t *testing.T) {
 		require.Equal(t, want, a.Verdict, ago)
 	}
 }
+
+// TestADeviceStandsForNoRevokedMethod: what a device is remembered for counts until the method is revoked.
+func TestADeviceStandsForNoRevokedMethod(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, doortest.Telling(t, p, doortest.NewReceiver(t)))
+	on := func(more string) int {
+		a := h.Answer(fmt.Sprintf(`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","proofs":[%s,%s],
+			"device":{"id":"own-1"%s}}`, password, push, more))
+		said := new(attempt.Attempt)
+		require.NoError(t, attempt.ParseInto(a.Facts.Attempt, said))
+		return len(said.Device.Ref().Remembered)
+	}
+	on(`,"remembered":[{"account":"ingrid@kestrelsound.example","method":"push","at":"2026-11-23T13:09:00Z"}]`)
+	h.Pass(time.Minute)
+	require.Equal(t, 1, on(""))
+	status, text := h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event("e-1", caep+"credential-change",
+		map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"},
+		map[string]any{"credential_type": "app", "change_type": "revoke", "event_timestamp": h.Clock().Unix()})))
+	require.Equal(t, http.StatusAccepted, status, text)
+	h.Pass(time.Minute)
+	require.Zero(t, on(""))
+}
+
+// TestNobodyNamesHimself: an app behind the middleware hears of an account from the guard alone, at a public app too.
+func TestNobodyNamesHimself(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := doortest.NewAt(t, noon, doortest.Edited(t, "public: true}", "public: true, hosts: [timetable.kestrelsound.example]}"), nil, doortest.Guarded(p))
+	for host, token := range map[string]string{"timetable.kestrelsound.example": "",
+		"mail.kestrelsound.example": p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd", "mca"))} {
+		r := httptest.NewRequest("GET", "https://"+host+"/", nil)
+		r.RemoteAddr = pier + ":4711"
+		r.Header.Set(door.AccountHeader, "ragna@kestrelsound.example")
+		want := ""
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+			want = "ingrid@kestrelsound.example"
+		}
+		seen := false
+		w := httptest.NewRecorder()
+		h.Guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			seen = true
+			require.Equal(t, want, r.Header.Get(door.AccountHeader))
+			require.Equal(t, want, door.AccountOf(r.Context()))
+		})).ServeHTTP(w, r)
+		require.True(t, seen, "%s: %s", host, w.Body)
+	}
+}
+
+// TestAnOldTokenIsChallengedAgain: where each sign-in begins a session, who shows the token of before a challenge once more, after another
+// sign-in met that, is challenged again, and the next sign-in meets it.
+func TestAnOldTokenIsChallengedAgain(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := boundedHouse(t, p, nil, "door", nil)
+	visit := func(token string, want int) {
+		t.Helper()
+		h.Pass(5 * time.Second)
+		status, text := h.Opens(token, "own")
+		require.Equal(t, want, status, text)
+	}
+	first := h.Bearer(p, "s-1", nil)
+	visit(first, http.StatusUnauthorized)
+	visit(h.Bearer(p, "s-2", nil), http.StatusOK)
+	visit(first, http.StatusUnauthorized)
+	visit(h.Bearer(p, "s-3", nil), http.StatusOK)
+}
+
+// held is a store whose next transaction waits, once it is told so, until it is let go on.
+type held struct {
+	store.Memory
+	hold       atomic.Bool
+	began, let chan struct{}
+}
+
+func (s *held) Update(ctx context.Context, change func(store.Tx) error) error {
+	if s.hold.Swap(false) {
+		s.began <- struct{}{}
+		<-s.let
+	}
+	return s.Memory.Update(ctx, change)
+}
+
+// TestAnEndBetweenADecisionAndItsRecord: what ended while a decision was on its way to the record is not granted by that.
+func TestAnEndBetweenADecisionAndItsRecord(t *testing.T) {
+	for what, end := range map[string]func(s *store.Session){
+		"the session": func(s *store.Session) { s.End(noon.Add(time.Minute), "she called") },
+		"the app":     func(s *store.Session) { s.Apps[0].End(noon.Add(time.Minute), "no longer hers") },
+	} {
+		t.Run(what, func(t *testing.T) {
+			kept := &held{began: make(chan struct{}), let: make(chan struct{})}
+			h := doortest.New(t, kept, nil)
+			on := doortest.Ingrid("mail", "", `,"session":{"id":"s-1"}`)
+			h.Answer(doortest.Ingrid("mail", password, `,"session":{"id":"s-1"}`))
+			require.Equal(t, []string{"mail"}, h.OpenApps("s-1"))
+			h.Pass(time.Minute)
+			kept.hold.Store(true)
+			answered := make(chan decide.Verdict)
+			go func() { answered <- h.Answer(on).Verdict }()
+			<-kept.began
+			s := h.Session("s-1")
+			end(s)
+			require.NoError(t, kept.Memory.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, s) }))
+			h.Forget() // as of what another door changed
+			kept.let <- struct{}{}
+			require.Equal(t, decide.Grant, <-answered, "it was made before")
+			require.Empty(t, h.OpenApps("s-1"))
+			require.NotEqual(t, decide.Grant, h.Answer(on).Verdict)
+		})
+	}
+}
+
+// TestAnEndIsKept: that a session ended is known for as long as anything that was authenticated in it could be shown again.
+func TestAnEndIsKept(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := boundedHouse(t, p, nil, "door", nil)
+	token := h.Bearer(p, "s-1", nil)
+	status, text := h.Opens(token, "mail")
+	require.Equal(t, http.StatusOK, status, text)
+	id := store.SessionID(issuer, "s-1", "ann")
+	_, err := h.EndSession(id, "she called")
+	require.NoError(t, err)
+	const mayGoOn = 40 * 24 * time.Hour // limits.session_at_most
+	require.True(t, h.SessionBy(id).Next.After(h.Clock().Add(mayGoOn)))
+	h.Pass(mayGoOn - time.Hour)
+	status, _ = h.Opens(token, "mail")
+	require.Equal(t, http.StatusUnauthorized, status)
+}
