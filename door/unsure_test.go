@@ -320,3 +320,43 @@ func TestAnEndIsKept(t *testing.T) {
 	status, _ = h.Opens(token, "mail")
 	require.Equal(t, http.StatusUnauthorized, status)
 }
+
+// TestWhatIsGrantedAgainGoesOn: a review ends what it looked at, and not what was granted again before it came to that.
+func TestWhatIsGrantedAgainGoesOn(t *testing.T) {
+	for what, again := range map[string]bool{"as it was": false, "granted again": true} {
+		t.Run(what, func(t *testing.T) {
+			kept := &held{began: make(chan struct{}), let: make(chan struct{})}
+			h := doortest.New(t, kept, nil)
+			h.Answer(doortest.Ingrid("card-till", password, `,"session":{"id":"s-1"}`))
+			require.Equal(t, []string{"card-till"}, h.OpenApps("s-1"))
+			now := h.Clock()
+			save := func(v store.Value) {
+				require.NoError(t, kept.Memory.Update(t.Context(), func(tx store.Tx) error { return store.Save(tx, v) }))
+				h.Forget()
+			}
+			save(&store.Device{ID: "laptop-ingrid", Facts: map[string]attempt.Scalar{"firewall": attempt.BoolScalar(false)}, ReportedAt: &now})
+			kept.hold.Store(true)
+			ended := make(chan int)
+			go func() {
+				n, err := h.Review(context.Background())
+				if err != nil {
+					n = -1
+				}
+				ended <- n
+			}()
+			<-kept.began
+			if again {
+				s := h.Session("s-1")
+				s.Apps[0].Decision = "another"
+				save(s)
+			}
+			kept.let <- struct{}{}
+			want, open := 1, 0
+			if again {
+				want, open = 0, 1
+			}
+			require.Equal(t, want, <-ended)
+			require.Len(t, h.OpenApps("s-1"), open)
+		})
+	}
+}

@@ -104,14 +104,15 @@ func (t *trial) haveDevicesReport(ctx context.Context) {
 // print says what to open, and what to try.
 func (t *trial) print() {
 	who := func(account, is string) string {
-		return fmt.Sprintf("  %-30s %-20s %s\n", account, t.people.Password(account), is)
+		return fmt.Sprintf("  %-32s %-18s %s\n", account, t.people.Password(account), is)
 	}
 	const at = "@kestrelsound.example"
 	people := who("ingrid"+at, "sells tickets; her phone approves") + who("torstein"+at, "a master; his app shows codes") +
 		who("marek@gdansk-yard.example", "works at the shipyard; his app shows codes") +
 		who("oskar"+at, "started in November with a password alone: what the rollout says") + who("jonas"+at, "has a password alone, and was asked late to enrol") +
 		who("nina"+at, "her password was found in a leak") + who("astrid"+at, "on the board: board-papers, once that policy is live") +
-		who("ragna"+at, "shore IT, with a key from the cabinet; reviews programs")
+		who("ragna"+at, "shore IT, with a key from the cabinet ("+t.base+"/around); reviews programs") +
+		who("harbour-key"+at, "the emergency account: its key, from the cabinet, lets it in from anywhere")
 	fmt.Printf(`Open %s/ in a browser. A private window is somebody new.
 
 Names and passwords:
