@@ -22,10 +22,10 @@ import (
 type depth uint8
 
 const (
+	// enforced has what is needed to enforce it: no shadows, no trace, and no notice of what counts for nothing.
+	enforced depth = iota
 	// outlined leaves out the trace of policies, and until when a session is granted.
-	outlined depth = iota
-	// limited leaves out the trace of policies.
-	limited
+	outlined
 	// traced has both.
 	traced
 	// explained has also why the rules above the one that speaks do not match.
@@ -53,9 +53,10 @@ func (j *Judge) Outline(ctx context.Context, a *attempt.Attempt) *Decision {
 	return j.decide(ctx, a, outlined)
 }
 
-// OutlineUntil is Outline with the moment at which a granted session ends: all that is needed to enforce a decision.
-func (j *Judge) OutlineUntil(ctx context.Context, a *attempt.Attempt) *Decision {
-	return j.decide(ctx, a, limited)
+// Enforced is Decide with no more than what is needed to enforce a decision: it leaves out the trace of policies, what shadows would have
+// done, and notices of what counts for nothing. That costs the least of all that say until when a session is granted.
+func (j *Judge) Enforced(ctx context.Context, a *attempt.Attempt) *Decision {
+	return j.decide(ctx, a, enforced)
 }
 
 func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Decision {
@@ -64,9 +65,15 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Dec
 	e.explains = told == explained
 	d := e.draft.start()
 	d.JudgedBy = JudgedBy{j.digest, j.fingerprint}
-	e.hear(withShadows)
+	heard := withShadows
+	if told == enforced {
+		heard = inForce
+	}
+	e.hear(heard)
 	e.sortHearings()
-	e.noteIgnored(d)
+	if told != enforced {
+		e.noteIgnored(d)
+	}
 	if code := e.refusal(); code != "" {
 		d.Causes = append(d.Causes, Cause{Code: code, Text: e.refusalText(code)})
 		e.tellPerson(d)
@@ -78,7 +85,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Dec
 		return d
 	}
 	var shadowSilenced []int32
-	shadows := e.hearsShadows()
+	shadows := told != enforced && e.hearsShadows()
 	if shadows {
 		d.WithShadow.Verdict = e.evaluate(true)
 		e.draft.silenced = e.draft.silenced[:0]
@@ -101,7 +108,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *Dec
 		e.trace(d, shadowSilenced)
 	}
 	e.draft.handOut(d)
-	if told >= limited && d.Verdict == Grant {
+	if told != outlined && d.Verdict == Grant {
 		d.Limits.Until = e.grantedUntil() // last, for it judges again
 	}
 	j.end(e)

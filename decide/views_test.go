@@ -56,6 +56,11 @@ func mustEnrol(d decide.Demand) bool {
 	})
 }
 
+// dueOf are the notices of what is yet to be enrolled.
+func dueOf(d *decide.Decision) []decide.Notice {
+	return slices.DeleteFunc(slices.Clone(d.Notices), func(n decide.Notice) bool { return n.Code != decide.EnrolmentDue })
+}
+
 // TestShortFormsAgreeWithDecide: an outline is a decision without its trace, and a
 // brief one without its words.
 func TestShortFormsAgreeWithDecide(t *testing.T) {
@@ -69,6 +74,10 @@ func TestShortFormsAgreeWithDecide(t *testing.T) {
 			require.Empty(t, outline.Policies)
 			outline.Policies, outline.Limits.Until = full.Policies, full.Limits.Until
 			require.Equal(t, full, outline)
+			enforced := judge.Enforced(context.Background(), a)
+			require.Equal(t, string(full.AppendMinimal(nil)), string(enforced.AppendMinimal(nil)))
+			require.Equal(t, full.Causes, enforced.Causes)
+			require.Equal(t, dueOf(full), dueOf(enforced), "what is to be kept of it is the same")
 			judge.Brief(context.Background(), a, &brief)
 			require.Equal(t, []decide.Verdict{full.Verdict, full.WithShadow.Verdict}, []decide.Verdict{brief.Verdict, brief.WithShadow})
 			for i := range full.Causes {

@@ -153,7 +153,7 @@ func (d *Door) answer(ctx context.Context, stated *attempt.Attempt, asked Asked)
 	a := d.complete(b, stated, asked, g, &from)
 	answer := &Answer{Attempt: a, Degraded: g.degraded()}
 	if brief := asked.minimal && d.config.Journal.Mode == JournalOff; brief {
-		answer.Decision = b.Judge().OutlineUntil(context.WithValue(ctx, gatheringKey{}, g), a) // the rest is for the record
+		answer.Decision = b.Judge().Enforced(context.WithValue(ctx, gatheringKey{}, g), a) // the rest is for the record
 	} else {
 		answer.Decision = b.Decide(context.WithValue(ctx, gatheringKey{}, g), a)
 	}

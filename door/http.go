@@ -239,7 +239,9 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *Request) error {
 	}
 	defer answer.release()
 	if asked.minimal {
-		answer.writeMinimal()
+		if d.config.Journal.Mode != JournalOff { // else it is written already
+			answer.writeMinimal()
+		}
 		w.Header()["Preference-Applied"] = minimalApplied
 	}
 	return writeJSON(w, http.StatusOK, *answer.text)
