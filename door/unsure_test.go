@@ -2,9 +2,12 @@ package door_test
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/fstest"
@@ -359,4 +362,43 @@ func TestWhatIsGrantedAgainGoesOn(t *testing.T) {
 			require.Len(t, h.OpenApps("s-1"), open)
 		})
 	}
+}
+
+// TestACertificateThatNobodyVerified: counts for nobody, whatever name it bears.
+func TestACertificateThatNobodyVerified(t *testing.T) {
+	h := doortest.New(t, nil, func(c *door.Config) {
+		c.Listen, c.Certificate, c.Key, c.ClientCA = "127.0.0.1:0", "door.crt", "door.key", "ca.crt"
+		c.Callers = append(c.Callers, door.Caller{Name: "vpn", Certificate: "vpn.example", May: []door.Right{door.MayLook}})
+	})
+	shown := []*x509.Certificate{{DNSNames: []string{"vpn.example"}}}
+	for want, state := range map[int]*tls.ConnectionState{
+		http.StatusUnauthorized: {PeerCertificates: shown},
+		http.StatusBadRequest:   {PeerCertificates: shown, VerifiedChains: [][]*x509.Certificate{shown}}, // which lacks ?account=
+	} {
+		r := httptest.NewRequest("GET", "/v1/sessions", nil)
+		r.TLS = state
+		w := httptest.NewRecorder()
+		h.Handler().ServeHTTP(w, r)
+		require.Equal(t, want, w.Code, w.Body)
+	}
+}
+
+// TestAChangeThatFailsTakesNoDecisionDown: what is written with it is written all the same.
+func TestAChangeThatFailsTakesNoDecisionDown(t *testing.T) {
+	kept := &held{began: make(chan struct{}), let: make(chan struct{})}
+	h := doortest.New(t, kept, nil)
+	kept.hold.Store(true)
+	var group sync.WaitGroup
+	group.Go(func() { h.Answer(doortest.Ingrid("mail", password, "")) })
+	<-kept.began
+	var failed error
+	var answer *doortest.Answer
+	group.Go(func() { failed = h.Change(func(*door.Change) error { return doortest.ErrBroken }) })
+	group.Go(func() { answer = h.Answer(doortest.Ingrid("mail", password, "")) })
+	require.Eventually(t, func() bool { return h.Workload().Waiting == 2 }, 10*time.Second, time.Millisecond)
+	kept.let <- struct{}{}
+	group.Wait()
+	require.ErrorIs(t, failed, doortest.ErrBroken)
+	require.Equal(t, decide.Grant, answer.Verdict)
+	require.Empty(t, answer.Degraded)
 }
