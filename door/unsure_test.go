@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -401,4 +402,30 @@ func TestAChangeThatFailsTakesNoDecisionDown(t *testing.T) {
 	require.ErrorIs(t, failed, doortest.ErrBroken)
 	require.Equal(t, decide.Grant, answer.Verdict)
 	require.Empty(t, answer.Degraded)
+}
+
+// TestWhatIsYetToBeAccepted: an acceptance that is dated ahead is not kept.
+func TestWhatIsYetToBeAccepted(t *testing.T) {
+	h := doortest.New(t, nil, nil)
+	for at, kept := range map[string]int{"2026-11-23T13:20:00Z": 0, "2026-11-23T13:00:00Z": 1} {
+		h.Answer(doortest.Ingrid("mail", password, `,"accepted":[{"document":"crew-handbook","version":3,"at":"`+at+`"}]`))
+		require.Len(t, h.Account("ingrid@kestrelsound.example").Accepted, kept, at)
+		require.NoError(t, h.Kept.Update(t.Context(), func(tx store.Tx) error {
+			return store.Drop(tx, &store.Account{Name: "ingrid@kestrelsound.example"})
+		}))
+		h.Forget()
+	}
+}
+
+// TestASearchKnowsWhatIsOver: it finds no app whose time is up in the session, as an evaluation grants none.
+func TestASearchKnowsWhatIsOver(t *testing.T) {
+	h := boundedHouse(t, doortest.NewProvider(t), nil, "door", nil)
+	for ago, finds := range map[time.Duration]bool{time.Hour - time.Second: true, time.Hour: false} {
+		began := h.Clock().Add(-ago).Format(time.RFC3339)
+		status, _, text := h.Ask("POST", "/access/v1/search/resource", all, fmt.Sprintf(`{"subject":{"type":"account","id":"ann"},
+			"action":{"name":"sign-in"},"resource":{"type":"app"},
+			"context":{"session":{"id":"s-1","started":%q,"proofs":[{"method":"password","at":%[1]q}]}}}`, began))
+		require.Equal(t, http.StatusOK, status, string(text))
+		require.Equal(t, finds, strings.Contains(string(text), `"spell"`), string(text))
+	}
 }
