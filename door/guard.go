@@ -316,19 +316,11 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 		resumed.External = was.External
 	}
 	if then := was.Device.Ref(); !isListed && then != nil && then.ID == device.ID {
-		d := *device
-		if kept := g.device.value; d.Platform.IsUnknown() && (kept == nil || kept.Platform == "") {
+		d := *device // of which a token says no more than which it is
+		if kept := g.device.value; kept == nil || kept.Platform == "" {
 			d.Platform = then.Platform
 		}
-		if d.Managed.IsUnknown() {
-			d.Managed = then.Managed
-		}
-		if d.Shared.IsUnknown() {
-			d.Shared = then.Shared
-		}
-		if d.Tags == nil {
-			d.Tags = then.Tags
-		}
+		d.Managed, d.Shared, d.Tags = then.Managed, then.Shared, then.Tags
 		resumed.Device = attempt.Known(d)
 	}
 	return &resumed

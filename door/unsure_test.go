@@ -16,8 +16,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"github.com/briskwarden/briskwarden"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/doortest"
 	"github.com/briskwarden/briskwarden/store"
@@ -428,4 +430,24 @@ func TestASearchKnowsWhatIsOver(t *testing.T) {
 		require.Equal(t, http.StatusOK, status, string(text))
 		require.Equal(t, finds, strings.Contains(string(text), `"spell"`), string(text))
 	}
+}
+
+// impostor is a program's list of accounts that answers for somebody else than it was asked for.
+type impostor struct{}
+
+func (impostor) Account(context.Context, string) (directory.Account, error) {
+	return directory.Account{Name: "ragna@kestrelsound.example", Kind: directory.Person, Groups: []string{"shore-it"}, Methods: []string{"password"}}, nil
+}
+
+// TestAnAnswerForSomebodyElse: of an account that a program answers otherwise for nobody knows who it is.
+func TestAnAnswerForSomebodyElse(t *testing.T) {
+	d, err := door.New(t.Context(), func(o ...briskwarden.Option) (*briskwarden.Book, error) {
+		return load(append([]briskwarden.Option{briskwarden.WithAccounts(impostor{})}, o...)...)
+	}, new(store.Memory), doortest.Configured(nil), silent)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	a := &attempt.Attempt{At: time.Now(), Account: "nobody@kestrelsound.example", App: "mail", Proofs: []attempt.Proof{{Method: "password"}}}
+	answer, err := d.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
+	require.NoError(t, err)
+	require.Equal(t, decide.AccountUnavailable, answer.Causes[0].Code)
 }
