@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -450,4 +451,30 @@ func TestAnAnswerForSomebodyElse(t *testing.T) {
 	answer, err := d.Decide(t.Context(), a, door.Asked{Caller: "gateway"})
 	require.NoError(t, err)
 	require.Equal(t, decide.AccountUnavailable, answer.Causes[0].Code)
+}
+
+// TestAFeedsGroupIsTheFeedsAlone: who the book has in a group is in it no more once a feed manages that, also where the store has no record
+// of the account.
+func TestAFeedsGroupIsTheFeedsAlone(t *testing.T) {
+	h := doortest.New(t, nil, nil)
+	const torstein = "torstein@kestrelsound.example"
+	listed := h.Book().Source().Accounts
+	i := slices.IndexFunc(listed, func(a directory.Account) bool { return a.Name == torstein })
+	require.Contains(t, listed[i].Groups, "deck")
+	status, _, answer := h.AskSCIM("POST", "/Groups", `{"schemas":["`+doortest.GroupSchema+`"],"displayName":"deck","members":[]}`)
+	require.Equal(t, http.StatusCreated, status, answer)
+	require.Empty(t, h.Account(torstein).Stated)
+	known := h.Known(torstein)
+	require.Equal(t, torstein, known.Name)
+	require.NotContains(t, known.Groups, "deck")
+}
+
+// TestNowIsNow: an attempt is dated as of now, give or take the tolerance.
+func TestNowIsNow(t *testing.T) {
+	h := doortest.New(t, nil, nil)
+	for off, taken := range map[time.Duration]bool{5 * time.Minute: true, -5 * time.Minute: true, 5*time.Minute + time.Second: false,
+		-5*time.Minute - time.Second: false} {
+		err := h.CheckAttempt(&attempt.Attempt{At: noon.Add(off), Account: "ann", App: "mail"})
+		require.Equal(t, taken, err == nil, "%s: %v", off, err)
+	}
 }

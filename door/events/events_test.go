@@ -519,3 +519,23 @@ func FuzzEvent(f *testing.F) {
 		require.Contains(t, []int{202, 400}, status, text)
 	})
 }
+
+// TestWhatATransmitterMayTell: no other types than the configuration lists, and nothing milder ahead of its time.
+func TestWhatATransmitterMayTell(t *testing.T) {
+	p := doortest.NewProvider(t)
+	h := doortest.New(t, nil, func(c *door.Config) {
+		doortest.Telling(t, p, doortest.NewReceiver(t))(c)
+		c.Events[0].Types = []string{door.DeviceComplianceChange}
+	})
+	status, text := h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event("e-1", door.AccountDisabled,
+		map[string]any{"format": "email", "email": "ingrid@kestrelsound.example"}, map[string]any{})))
+	require.Equal(t, http.StatusBadRequest, status)
+	require.Contains(t, text, "access_denied")
+	for current, ahead := range map[string]bool{"compliant": true, "not-compliant": false} {
+		status, text = h.PushEvent(p.Sign("first", "secevent+jwt", doortest.Event("e-"+current, door.DeviceComplianceChange, laptop,
+			map[string]any{"current_status": current, "event_timestamp": noon.Add(time.Hour).Unix()})))
+		require.Equal(t, http.StatusAccepted, status, text)
+		require.Equal(t, ahead, strings.Contains(h.Logged.String(), `"why":"dated_ahead"`), current)
+		h.Logged.Reset()
+	}
+}
