@@ -343,6 +343,20 @@ func TestPeopleAreFound(t *testing.T) {
 	require.Equal(t, http.StatusNotFound, status, "bulk is off, as is said")
 }
 
+// TestWhatIsOutOfBoundsIsNotShown: what a caller pushed while it might is not shown to it once its bounds are narrower.
+func TestWhatIsOutOfBoundsIsNotShown(t *testing.T) {
+	h := doortest.New(t, nil, nil)
+	_, _, made := h.AskSCIM("POST", "/Users", newHand)
+	for domain, total := range map[string]int{"other.example": 0, "kestrelsound.example": 1} {
+		_, err := h.Reconfigure(t.Context(), doortest.Configured(func(c *door.Config) { c.Callers[0].People.Domains = []string{domain} }))
+		require.NoError(t, err)
+		_, _, page := h.AskSCIM("GET", "/Users", "")
+		require.EqualValues(t, total, page["totalResults"], domain)
+		status, _, _ := h.AskSCIM("GET", "/Users/"+made["id"].(string), "")
+		require.Equal(t, total == 1, status == http.StatusOK, domain)
+	}
+}
+
 // TestWhatIsAskedForIsAnswered: attributes and excludedAttributes (RFC 7644 §3.9).
 func TestWhatIsAskedForIsAnswered(t *testing.T) {
 	s := new(counting)
