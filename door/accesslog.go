@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// noted is an answer of which the access log has the status.
+// noted is an answer whose status the access log reads.
 type noted struct {
 	http.ResponseWriter
 	status int

@@ -36,7 +36,7 @@ type Config struct {
 	State       string            `book:"state" doc:"folder for what the door keeps of its own" default:"the configuration's name with .state"`
 	Reload      ReloadOn          `book:"reload" doc:"on_signal (SIGHUP), or on_change of the book's folder" default:"on_signal"`
 	Journal     JournalConfig     `book:"journal" doc:"what becomes of decisions that cannot be recorded" default:"required"`
-	AccessLog   bool              `book:"access_log" doc:"true where each request is logged: who asked for what, and what came" default:"false"`
+	AccessLog   bool              `book:"access_log" doc:"true where each request is logged: who asked what, and its status" default:"false"`
 	Callers     []Caller          `book:"callers" doc:"who may call, and what each may do"`
 	Limits      Bounds            `book:"limits" doc:"bounds on what is taken in"`
 	Tokens      []TokenIssuer     `book:"tokens" doc:"who issues the tokens that the guard takes"`

@@ -134,8 +134,11 @@ func TestSearches(t *testing.T) {
 	whole := search("subject", `"subject":{"type":"account"}`, action, resource, atPier)
 	require.Contains(t, names(whole), "ingrid@kestrelsound.example")
 	require.NotContains(t, names(whole), "tide-gauge")
-	for said, of := range map[string]results{"account": whole, "user": search("subject", `"subject":{"type":"user"}`, action, resource, atPier),
-		"application": search("resource", subject, action, `"resource":{"type":"application"}`, atPier)} {
+	for said, of := range map[string]results{
+		"account":     whole,
+		"user":        search("subject", `"subject":{"type":"user"}`, action, resource, atPier),
+		"application": search("resource", subject, action, `"resource":{"type":"application"}`, atPier),
+	} {
 		require.Equal(t, said, of.Results[0].Type, "results are of the type that was asked for")
 	}
 	var paged []string

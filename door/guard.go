@@ -289,9 +289,9 @@ func (d *Door) admitsToken(r *http.Request, b *inForce, app string, ip netip.Add
 }
 
 // resumed returns the attempt with what the store knows of the session beside what the token says:
-// which methods were proven earlier, and when, and, from when it was granted the app, what outside checks said and what a
-// caller said of a device that neither the book nor the program lists: its platform, tags, and whether it is managed or shared. A review of the session rests on the same. While the app is granted, what was
-// proven just before it counts as made now.
+// which methods were proven earlier, and when. From the grant of the app it takes what outside checks said, and what a caller said
+// of a device that neither the book nor the program lists: its platform, its tags, and whether it is managed or shared. A review of
+// the session rests on the same. While the app is granted, what was proven just before it counts as made now.
 func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.Attempt {
 	s := g.session.value
 	if s == nil || !s.Ended.IsZero() || g.voids(s.Started) {
@@ -316,7 +316,7 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 		resumed.External = was.External
 	}
 	if then := was.Device.Ref(); !isListed && then != nil && then.ID == device.ID {
-		d := *device // of which a token says no more than which it is
+		d := *device // a token says only which device it is
 		if kept := g.device.value; kept == nil || kept.Platform == "" {
 			d.Platform = then.Platform
 		}

@@ -144,8 +144,8 @@ func (d *Door) Log() *slog.Logger { return d.log }
 // Lists reports whether the book in force lists an account.
 func (d *Door) Lists(account string) bool { return d.book.Load().lists(account) }
 
-// IsForEmergencies reports whether the book in force itself lists an account as one for emergencies, of which it and administrators alone
-// speak.
+// IsForEmergencies reports whether the book in force itself lists an account as one for emergencies. Only the book and administrators
+// may state facts of such an account.
 func (d *Door) IsForEmergencies(account string) bool {
 	return d.book.Load().emergencyAccount(account) != nil
 }
@@ -226,7 +226,7 @@ func (b *Change) Spare(s *store.Session, at time.Time) {
 	b.SetSession(s.ID, s)
 }
 
-// NoteEnd records that a session has ended of which the door keeps nothing, and has it told.
+// NoteEnd records that a session has ended that the door does not keep, and has it told.
 func (b *Change) NoteEnd(s *store.Session, because string) error {
 	return b.door.noteEnd(b, s, "", "", because)
 }

@@ -94,7 +94,7 @@ func TestFactsHaveSources(t *testing.T) {
 		require.Equal(t, 202, h.Tells(p, all, feed, risc+"account-enabled", ann, 0, nil))
 		require.Equal(t, "account_disabled", h.Cause(ann, "mail", ""))
 		require.Equal(t, 201, h.As("bw_payroll", "POST", "/Users", doortest.User("ann", `,"active":true`)))
-		require.Equal(t, "account_disabled", h.Cause(ann, "mail", ""), "another feed makes nobody anew whom this one deleted")
+		require.Equal(t, "account_disabled", h.Cause(ann, "mail", ""), "another feed brings nobody back whom this one deleted")
 	})
 	t.Run("an older event undoes no newer one", func(t *testing.T) {
 		h, p := shopHouse(t)
@@ -249,7 +249,7 @@ func TestAnAccountIsMadeAnew(t *testing.T) {
 	fresh := nothing(remembering[:strings.Index(remembering, `,"session"`)])
 	require.Equal(t, decide.StepUp, fresh.Verdict, "what a device remembers of the former stands for nothing")
 	require.Equal(t, "medium", h.Known(ann).AccountRisk.Level.String(), "what others said of risk stands")
-	require.Nil(t, h.Known(ann).Methods, "her methods are to be stated anew")
+	require.Nil(t, h.Known(ann).Methods, "her methods are to be stated again")
 	require.Equal(t, "demands_met", h.Cause(ann, "mail", device[:strings.Index(device, `,"session"`)]))
 	var judged struct{ Device struct{ Known bool } }
 	require.NoError(t, json.Unmarshal(fresh.Facts.Attempt, &judged))

@@ -72,8 +72,8 @@ settings: {zone: UTC}
 
 	s.on.Store(false)
 	h.Forget()
-	require.Equal(t, decide.Grant, h.Answer(`{"account":"ann","app":"till","device":{"id":"lap"},"session":{"id":"s-9"},"proofs":[`+password+`]}`).
-		Verdict)
+	answer := h.Answer(`{"account":"ann","app":"till","device":{"id":"lap"},"session":{"id":"s-9"},"proofs":[` + password + `]}`)
+	require.Equal(t, decide.Grant, answer.Verdict)
 	goesOn := func() bool {
 		open := h.SessionBy(store.SessionID(issuer, "s-9", "ann"))
 		return open != nil && open.Ended.IsZero() && open.Apps[0].Ended.IsZero()
@@ -196,8 +196,8 @@ func TestALimitEndsOnTheDot(t *testing.T) {
 	h := boundedHouse(t, doortest.NewProvider(t), nil, "door", nil)
 	for ago, want := range map[time.Duration]decide.Verdict{time.Hour - time.Second: decide.Grant, time.Hour: decide.Block} {
 		began := h.Clock().Add(-ago).Format(time.RFC3339)
-		a := h.Answer(fmt.Sprintf(`{"account":"ann","app":"spell","session":{"id":"s-%s","started":%q,"proofs":[{"method":"password","at":%[2]q}]}}`,
-			ago, began))
+		a := h.Answer(fmt.Sprintf(`{"account":"ann","app":"spell",
+			"session":{"id":"s-%s","started":%q,"proofs":[{"method":"password","at":%[2]q}]}}`, ago, began))
 		require.Equal(t, want, a.Verdict, ago)
 	}
 }
@@ -227,7 +227,8 @@ func TestADeviceStandsForNoRevokedMethod(t *testing.T) {
 // TestNobodyNamesHimself: an app behind the middleware hears of an account from the guard alone, at a public app too.
 func TestNobodyNamesHimself(t *testing.T) {
 	p := doortest.NewProvider(t)
-	h := doortest.NewAt(t, noon, doortest.Edited(t, "public: true}", "public: true, hosts: [timetable.kestrelsound.example]}"), nil, doortest.Guarded(p))
+	folder := doortest.Edited(t, "public: true}", "public: true, hosts: [timetable.kestrelsound.example]}")
+	h := doortest.NewAt(t, noon, folder, nil, doortest.Guarded(p))
 	for host, token := range map[string]string{"timetable.kestrelsound.example": "",
 		"mail.kestrelsound.example": p.Sign("first", "at+jwt", doortest.Claims(noon, "pwd", "mca"))} {
 		r := httptest.NewRequest("GET", "https://"+host+"/", nil)
@@ -437,7 +438,8 @@ func TestASearchKnowsWhatIsOver(t *testing.T) {
 type impostor struct{}
 
 func (impostor) Account(context.Context, string) (directory.Account, error) {
-	return directory.Account{Name: "ragna@kestrelsound.example", Kind: directory.Person, Groups: []string{"shore-it"}, Methods: []string{"password"}}, nil
+	return directory.Account{Name: "ragna@kestrelsound.example", Kind: directory.Person, Groups: []string{"shore-it"},
+		Methods: []string{"password"}}, nil
 }
 
 // TestAnAnswerForSomebodyElse: of an account that a program answers otherwise for nobody knows who it is.

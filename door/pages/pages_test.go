@@ -49,7 +49,8 @@ func watched(t *testing.T) *doortest.House {
 		h.Decide(t.Context(), &a, door.Asked{Caller: "gateway"})
 		h.Pass(time.Second)
 	}
-	h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: "<b onmouseover=\"x\">&'\u202eeno", App: "mail"}, door.Asked{Caller: "gateway"})
+	h.Decide(t.Context(), &attempt.Attempt{At: h.Clock(), Account: "<b onmouseover=\"x\">&'\u202eeno", App: "mail"},
+		door.Asked{Caller: "gateway"})
 	h.Pass(time.Second)
 	return h
 }

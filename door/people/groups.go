@@ -191,10 +191,15 @@ func (x groups) change(r *http.Request, name, done string, to func(map[string]an
 		made, err = x.resource(r.WithContext(b.Context()), b.Tx(), g, false)
 		return err
 	})
+	x.lookAgain(moved)
+	return made, err
+}
+
+// lookAgain decides again on the sessions of accounts that came into a group or went.
+func (x groups) lookAgain(moved []string) {
 	for _, account := range moved {
 		x.d.LookAgain(account, "", "the account's groups changed")
 	}
-	return made, err
 }
 
 // check reports what keeps a feed from changing a group so.
@@ -315,7 +320,7 @@ func (m *membership) apply() (moved []string, err error) {
 	listed := m.replaces || m.isTaken || len(m.want) > mostLookedUp
 	is := map[string]*store.Member{}
 	if listed {
-		// The change rests on the group itself, of which nobody changes a member without it, and not on each that stays as it is.
+		// The change rests on the group itself and not on each member that stays: nobody changes a member without the group.
 		for row, err := range store.All(m.b.Context(), m.b.Aside(), store.MembersOf(m.group)) {
 			if err != nil {
 				return nil, err
@@ -407,8 +412,6 @@ func (x groups) Delete(r *http.Request, id string) error {
 		b.GroupsChanged()
 		return store.Drop(b.Tx(), g)
 	})
-	for _, account := range moved {
-		x.d.LookAgain(account, "", "the account's groups changed")
-	}
+	x.lookAgain(moved)
 	return err
 }

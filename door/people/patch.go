@@ -43,7 +43,8 @@ func patched(attributes map[string]any, o scim.PatchOperation) error {
 // patch applies one operation of a patch to attributes (RFC 7644 §3.5.2). The library has held it
 // against the schema.
 func patch(attributes map[string]any, o scim.PatchOperation) error {
-	readOnly := problem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "groups of a User is read-only: change the members of the Group.")
+	readOnly := problem(http.StatusBadRequest, scimerrors.ScimTypeMutability,
+		"groups of a User is read-only: change the members of the Group.")
 	if o.Path != nil && strings.EqualFold(o.Path.AttributePath.AttributeName, "groups") {
 		return readOnly
 	}

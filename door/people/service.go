@@ -323,7 +323,7 @@ func problem(status int, kind scimerrors.ScimType, format string, args ...any) e
 // version is the entity tag of a resource (RFC 7644 §3.14).
 func version(p *store.Pushed) string { return `W/"` + strconv.Itoa(p.Version) + `"` }
 
-// isVersion reports whether an entity tag is among those of a header, of which * is any.
+// isVersion reports whether an entity tag is among those of a header. There, * stands for any tag.
 func isVersion(header, tag string) bool {
 	return tag != "" && slices.ContainsFunc(strings.Split(header, ","), func(one string) bool {
 		one = strings.TrimSpace(one)

@@ -76,7 +76,7 @@ func (u users) load(b *door.Change, id string, feed feed) (*store.Account, error
 	return a, nil
 }
 
-// Create implements scim.ResourceHandler. One whom this feed deleted before is made anew.
+// Create implements scim.ResourceHandler. A name that this feed deleted before is another person's from then on.
 func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made scim.Resource, err error) {
 	name, _ := attributes["userName"].(string)
 	if err := directory.CheckName(name); err != nil {
@@ -103,10 +103,7 @@ func (u users) Create(r *http.Request, attributes scim.ResourceAttributes) (made
 			c.At, a.Made.IsFirst = at, isFirst
 			c.Say(a, store.Statement{Fact: store.Gone, Value: attempt.BoolScalar(false)})
 		}
-		if err := u.write(a, feed, attributes, c); err != nil {
-			return err
-		}
-		made, err = u.resource(a, feed.source)
+		made, err = u.write(a, feed, attributes, c)
 		return err
 	})
 	u.d.LookAgain(name, "", "the account was changed")
@@ -213,10 +210,7 @@ func (u users) change(r *http.Request, id, done string, to func(*store.Pushed) (
 			return problem(http.StatusBadRequest, scimerrors.ScimTypeMutability, "A userName does not change: policies name accounts by it. "+
 				"Delete the user and create the other one.")
 		}
-		if err := u.write(a, feed, attributes, c); err != nil {
-			return err
-		}
-		made, err = u.resource(a, feed.source)
+		made, err = u.write(a, feed, attributes, c)
 		return err
 	})
 	u.d.LookAgain(name, "", "the account was changed")
@@ -224,7 +218,7 @@ func (u users) change(r *http.Request, id, done string, to func(*store.Pushed) (
 }
 
 // Delete implements scim.ResourceHandler. A person who left may not sign on, also where the book lists
-// the account still, until this feed or an administrator makes the account anew.
+// the account still, until this feed or an administrator makes it another person's.
 func (u users) Delete(r *http.Request, id string) error {
 	name, err := nameOf(id)
 	if err != nil {
@@ -289,10 +283,11 @@ type signOn struct {
 }
 
 // write makes what a feed states of an account that which a User says, as far as the feed may state it. What the User
-// leaves out the feed states no longer; but that somebody is disabled stands until the feed says `active: true`.
-func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *store.Stating) error {
+// leaves out the feed states no longer; but that somebody is disabled stands until the feed says `active: true`. It returns the
+// User as it is from then on.
+func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *store.Stating) (made scim.Resource, err error) {
 	if err := checkSizes(attributes); err != nil {
-		return err
+		return made, err
 	}
 	outside := external(attributes)
 	whole := maps.Clone(attributes)
@@ -300,11 +295,11 @@ func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *
 	delete(whole, "groups")
 	text, err := json.Marshal(whole)
 	if err != nil {
-		return err
+		return made, err
 	}
 	read, err := people.Read(text)
 	if err != nil || len(read.Accounts) != 1 {
-		return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "The user cannot be read: %v.", err)
+		return made, problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "The user cannot be read: %v.", err)
 	}
 	var extension signOn
 	if more, ok := attributes[UserSchema]; ok {
@@ -312,12 +307,12 @@ func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *
 			err = json.Unmarshal(text, &extension)
 		}
 		if err != nil {
-			return problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s: %s.", UserSchema, err)
+			return made, problem(http.StatusBadRequest, scimerrors.ScimTypeInvalidValue, "%s: %s.", UserSchema, err)
 		}
 	}
 	stated, err := extension.statements()
 	if err != nil {
-		return err
+		return made, err
 	}
 	if _, said := attributes["active"]; said {
 		stated = append(stated, store.Statement{Fact: store.Disabled, Value: attempt.BoolScalar(read.Accounts[0].Disabled)})
@@ -341,10 +336,11 @@ func (u users) write(a *store.Account, feed feed, attributes map[string]any, c *
 	}
 	c.State(a, kept)
 	p, err := u.d.written(a.Pushed[feed.source], attributes, outside)
-	if err == nil {
-		a.SetPushed(feed.source, p)
+	if err != nil {
+		return made, err
 	}
-	return err
+	a.SetPushed(feed.source, p)
+	return u.resource(a, feed.source)
 }
 
 // statements are what the extension states.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/door"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 )
@@ -20,14 +21,12 @@ import (
 
 const accountPage, permitLasts = "account-page", 5 * time.Minute
 
-// The event by which the door hears of it (CAEP 1.0 section 3.3).
-const credentialChange = "https://schemas.openid.net/secevent/caep/event-type/credential-change"
-
 // chosen are the methods that can be chosen here. A key is enrolled once it was made.
 var chosen = []string{"push", "sms-code", "otp-app", "recovery-code"}
 
 // credentialTypes are those of the standard that tell of methods. Of others their name does, as both sides agree.
-var credentialTypes = map[string]string{"push": "app", "sms-code": "phone-sms", "security-key": "fido2-roaming", "passkey": "fido2-platform"}
+var credentialTypes = map[string]string{"push": "app", "sms-code": "phone-sms", "security-key": "fido2-roaming",
+	"passkey": "fido2-platform"}
 
 // beginAction has somebody sign on for an action on her own account.
 func (t *trial) beginAction(w http.ResponseWriter, r *http.Request) {
@@ -129,7 +128,7 @@ func (t *trial) changePassword(w http.ResponseWriter, r *http.Request, account s
 		t.pages.Wrong(w, r, http.StatusBadRequest, "That is the password of now. Choose another.")
 		return
 	}
-	if err := t.tell(credentialChange, account, map[string]any{"credential_type": "password", "change_type": "update"}); err != nil {
+	if err := t.tell(door.CredentialChange, account, map[string]any{"credential_type": "password", "change_type": "update"}); err != nil {
 		t.unheard(w, r, err)
 		return
 	}
@@ -177,7 +176,7 @@ func (t *trial) enrolChosen(w http.ResponseWriter, r *http.Request, account stri
 // enrol tells the door of a method that an account has from now on.
 func (t *trial) enrol(account, method string) error {
 	kind := cmp.Or(credentialTypes[method], method)
-	if err := t.tell(credentialChange, account, map[string]any{"credential_type": kind, "change_type": "create"}); err != nil {
+	if err := t.tell(door.CredentialChange, account, map[string]any{"credential_type": kind, "change_type": "create"}); err != nil {
 		return err
 	}
 	t.mu.Lock()
@@ -201,17 +200,15 @@ func (t *trial) serveForgot(w http.ResponseWriter, r *http.Request, on *asking) 
 
 // takeForgot takes what shows that it is her.
 func (t *trial) takeForgot(w http.ResponseWriter, r *http.Request, on *asking) {
-	now, method := t.clock.Now(), r.PostFormValue("method")
-	name, typed := strings.TrimSpace(r.PostFormValue("account")), strings.TrimSpace(r.PostFormValue("typed"))
+	defer http.Redirect(w, r, on.page(), http.StatusSeeOther)
 	if on.action != attempt.Recover || on.account != "" {
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
 		return
 	}
+	now, method, name := t.clock.Now(), r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("account"))
 	on.typed, on.wrong = name, false
 	has := slices.Contains(t.methodsOf(name), method)
-	fits := false
-	switch method {
-	case "push":
+	switch {
+	case method == "push":
 		if on.prompts++; on.prompt == nil && on.prompts <= mostPrompts {
 			asked := nobody                                             // whose phone shows it to nobody
 			if has && t.phones.AskedOf(name, time.Hour) < mostPrompts { // since anybody may ask for it
@@ -220,19 +217,11 @@ func (t *trial) takeForgot(w http.ResponseWriter, r *http.Request, on *asking) {
 			prompt := t.phones.Push(asked, "your account, to forget your password", t.whereOf(r))
 			on.prompt, on.claimed = &prompt, asked
 		}
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
-	case "otp-app":
-		fits = has && t.people.FitsCode(name, typed, now)
-	case "recovery-code":
-		fits = has && t.people.SpendRecoveryCode(name, typed, now)
-	}
-	if fits {
+	case has && (method == "otp-app" || method == "recovery-code") && t.fits(r, name, method, now):
 		on.account = name
 		on.prove(method, now, false)
-	} else {
+	default:
 		on.wrong = true
 		t.noteWrong(r, on, name, method)
 	}
-	http.Redirect(w, r, on.page(), http.StatusSeeOther)
 }

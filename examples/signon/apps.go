@@ -190,7 +190,8 @@ var launcherSaid = map[string]string{
 // It shows none that she does not have.
 func (t *trial) serveLauncher(w http.ResponseWriter, r *http.Request) {
 	place := places[placeOf(r)]
-	v := launcher{Said: launcherSaid[r.URL.Query().Get("said")], Place: place.Words, Device: t.deviceWords(r), Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
+	v := launcher{Said: launcherSaid[r.URL.Query().Get("said")], Place: place.Words, Device: t.deviceWords(r),
+		Clock: t.clock.Now().In(t.zone()).Format("Mon 2006-01-02 15:04")}
 	s := t.signedOnAs(r)
 	if s == nil {
 		for i := range apps {

@@ -195,9 +195,6 @@ func (t *trial) tellOf(subject map[string]any, event string, details map[string]
 	return t.agents.call(http.MethodPost, "/v1/events", "application/secevent+jwt", []byte(token), nil)
 }
 
-// leaked is the event of a password that somebody found (OpenID RISC 1.0 section 2.7).
-const leaked = "https://schemas.openid.net/secevent/risc/event-type/credential-compromise"
-
 // starts tells the door of somebody who starts today, as a directory pushes people (RFC 7644 section 3.3).
 func (t *trial) starts(account string) error {
 	text, err := json.Marshal(map[string]any{"schemas": []string{userSchema, people.UserSchema}, "userName": account, "active": true,
@@ -249,11 +246,9 @@ func (t *trial) finds(device string, compliant bool) error {
 	if compliant {
 		before, now = now, before
 	}
-	return t.tellOf(map[string]any{"format": "opaque", "id": device}, complianceChange,
+	return t.tellOf(map[string]any{"format": "opaque", "id": device}, door.DeviceComplianceChange,
 		map[string]any{"previous_status": before, "current_status": now})
 }
-
-const complianceChange = "https://schemas.openid.net/secevent/caep/event-type/device-compliance-change"
 
 // aroundView is what the page of the trial's surroundings shows.
 type aroundView struct {
@@ -363,7 +358,7 @@ func (t *trial) setAround(w http.ResponseWriter, r *http.Request) {
 			t.pages.Wrong(w, r, http.StatusNotFound, "Nobody here is called "+account+", so nobody's password was found.")
 			return
 		}
-		if err := t.tell(leaked, account, map[string]any{"credential_type": "password"}); err != nil {
+		if err := t.tell(door.CredentialCompromise, account, map[string]any{"credential_type": "password"}); err != nil {
 			t.unheard(w, r, err)
 			return
 		}

@@ -109,7 +109,8 @@ func (t *trial) print() {
 	const at = "@kestrelsound.example"
 	people := who("ingrid"+at, "sells tickets; her phone approves") + who("torstein"+at, "a master; his app shows codes") +
 		who("marek@gdansk-yard.example", "works at the shipyard; his app shows codes") +
-		who("oskar"+at, "started in November with a password alone: what the rollout says") + who("jonas"+at, "has a password alone, and was asked late to enrol") +
+		who("oskar"+at, "started in November with a password alone: what the rollout says") +
+		who("jonas"+at, "has a password alone, and was asked late to enrol") +
 		who("nina"+at, "her password was found in a leak") + who("astrid"+at, "on the board: board-papers, once that policy is live") +
 		who("ragna"+at, "shore IT, with a key from the cabinet ("+t.base+"/around); reviews programs") +
 		who("harbour-key"+at, "the emergency account: its key, from the cabinet, lets it in from anywhere")

@@ -362,8 +362,9 @@ func TestWhatIsWrongIsAPage(t *testing.T) {
 		status int
 		says   string
 	}{
-		"a clock by a word":           {[]string{"do", "later", "hours", "soon"}, 400, "The clock goes forward by a number of hours"},
-		"nobody's leak":               {[]string{"do", "leaked", "account", "nobody@kestrelsound.example"}, 404, "so nobody&#39;s password was found"},
+		"a clock by a word": {[]string{"do", "later", "hours", "soon"}, 400, "The clock goes forward by a number of hours"},
+		"nobody's leak": {[]string{"do", "leaked", "account", "nobody@kestrelsound.example"}, 404,
+			"so nobody&#39;s password was found"},
 		"nobody left":                 {[]string{"do", "leaves", "about", ingrid}, 404, "The HR feed has told of nobody called " + ingrid},
 		"who works here starts":       {[]string{"do", "starts", "about", ingrid}, 409, "works here already"},
 		"a name that is none":         {[]string{"do", "starts", "about", "Sunniva"}, 400, "Say who, by a name such as"},

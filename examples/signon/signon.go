@@ -198,7 +198,8 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 			t.serveForgot(w, r, on)
 			return
 		}
-		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on", step{App: on.app, Account: cmp.Or(on.account, on.typed), On: on.id, Wrong: on.wrong})
+		t.pages.Write(w, r, http.StatusOK, "begin", "Sign on",
+			step{App: on.app, Account: cmp.Or(on.account, on.typed), On: on.id, Wrong: on.wrong})
 		return
 	}
 	answer := t.decide(r, on)
@@ -213,7 +214,8 @@ func (t *trial) serveSignOn(w http.ResponseWriter, r *http.Request, on *asking) 
 	raises := t.raises(on, answer)
 	if answer.Verdict == decide.Grant && (len(raises) == 0 || on.content) {
 		if to.DaysLeft > 0 && !on.reminded && on.action == attempt.SignIn {
-			t.pages.Write(w, r, http.StatusOK, "remind", "Before you go on", step{App: on.app, Account: on.account, On: on.id, DaysLeft: to.DaysLeft})
+			t.pages.Write(w, r, http.StatusOK, "remind", "Before you go on",
+				step{App: on.app, Account: on.account, On: on.id, DaysLeft: to.DaysLeft})
 			return
 		}
 		t.letIn(w, r, on, answer)
@@ -360,20 +362,16 @@ func (t *trial) isOffered(on *asking, method string) bool {
 
 // takeProof takes what a person typed or pressed.
 func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
-	now := t.clock.Now()
-	next := url.Values{"on": {on.id}}
-	method, typed := r.PostFormValue("method"), strings.TrimSpace(r.PostFormValue("typed"))
+	now, next := t.clock.Now(), on.page()
+	method := r.PostFormValue("method")
 	on.wrong = false
-	fits, fallback := false, false
 	if !t.isOffered(on, method) {
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
+		http.Redirect(w, r, next, http.StatusSeeOther)
 		return
 	}
 	switch method {
 	case "begin":
 		t.begin(r, on, now)
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
 	case "push":
 		if on.prompts++; on.prompt == nil && on.prompts <= mostPrompts {
 			prompt := t.phones.Push(on.account, on.app, t.whereOf(r))
@@ -382,48 +380,49 @@ func (t *trial) takeProof(w http.ResponseWriter, r *http.Request, on *asking) {
 				on.rememberOn = t.deviceOf(r)
 			}
 		}
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
 	case "later":
 		on.reminded, on.content = true, true
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
 	case "give-up":
 		if on.prompt != nil {
 			t.phones.GiveUp(on.prompt.ID)
 		}
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
 	case "text":
 		t.phones.SendText(on.account)
 		on.texted = true
-		http.Redirect(w, r, on.page()+"&way=sms-code", http.StatusSeeOther)
-		return
+		next += "&way=sms-code"
 	case "accept":
 		t.accept(r, on, now)
-		http.Redirect(w, r, on.page(), http.StatusSeeOther)
-		return
-	case "password":
-		fits = t.people.HasPassword(on.account, typed)
-	case "otp-app":
-		fits = t.people.FitsCode(on.account, typed, now)
-	case "sms-code":
-		fits, fallback = t.phones.FitsText(on.account, typed), true
-	case "recovery-code":
-		fits, fallback = t.people.SpendRecoveryCode(on.account, typed, now), true
+	case "password", "otp-app", "sms-code", "recovery-code":
+		if t.fits(r, on.account, method, now) {
+			on.prove(method, now, method == "sms-code" || method == "recovery-code")
+			on.texted = false
+			t.remember(r, on, method, now)
+			break
+		}
+		on.wrong = true
+		on.failed = append(on.failed, attempt.Failure{Method: method, Reason: attempt.Refused})
+		next += "&way=" + method
 	default:
 		t.pages.Wrong(w, r, http.StatusBadRequest, "There is no such method here.")
 		return
 	}
-	if on.wrong = !fits; fits {
-		on.prove(method, now, fallback)
-		on.texted = false
-		t.remember(r, on, method, now)
-	} else {
-		on.failed = append(on.failed, attempt.Failure{Method: method, Reason: attempt.Refused})
-		next.Set("way", method)
+	http.Redirect(w, r, next, http.StatusSeeOther)
+}
+
+// fits reports whether what was typed proves a method of an account. A recovery code and a text serve once.
+func (t *trial) fits(r *http.Request, account, method string, now time.Time) bool {
+	typed := strings.TrimSpace(r.PostFormValue("typed"))
+	switch method {
+	case "password":
+		return t.people.HasPassword(account, typed)
+	case "otp-app":
+		return t.people.FitsCode(account, typed, now)
+	case "sms-code":
+		return t.phones.FitsText(account, typed)
+	case "recovery-code":
+		return t.people.SpendRecoveryCode(account, typed, now)
 	}
-	http.Redirect(w, r, "/sign-on?"+next.Encode(), http.StatusSeeOther)
+	return false
 }
 
 // begin takes a name and a password. What is shown next is the same for everybody until the password fits.

@@ -266,8 +266,10 @@ func (t *trial) whereOf(r *http.Request) string {
 }
 
 // documents are what the demo's book asks people to accept.
-var documents = map[string]string{"crew-handbook": "Who goes to sea with us wears a life-jacket on deck, knows the muster station, and signs on as " +
-	"nobody else. What is seen on board stays on board."}
+var documents = map[string]string{
+	"crew-handbook": "Who goes to sea with us wears a life-jacket on deck, knows the muster station, and signs on as nobody else. " +
+		"What is seen on board stays on board.",
+}
 
 // serveDocument shows a document.
 func (t *trial) serveDocument(w http.ResponseWriter, r *http.Request) {

@@ -54,8 +54,8 @@ func ReadConfig(path string) (*door.Config, error) {
 	if c.State == "" {
 		c.State = strings.TrimSuffix(filepath.Base(path), filepath.Ext(path)) + ".state"
 	}
-	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Store.PostgresFile, &c.State, &c.Journal.Key, &c.Journal.Checkpoint, &c.Tell.Key,
-		&c.Consent.Record, &c.Watch.Mail.Authorities, &c.Watch.Mail.Password}
+	files := []*string{&c.Certificate, &c.Key, &c.ClientCA, &c.Store.File, &c.Store.PostgresFile, &c.State, &c.Journal.Key,
+		&c.Journal.Checkpoint, &c.Tell.Key, &c.Consent.Record, &c.Watch.Mail.Authorities, &c.Watch.Mail.Password}
 	for i := range c.Watch.Hooks {
 		files = append(files, &c.Watch.Hooks[i].Key)
 	}

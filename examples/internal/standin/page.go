@@ -108,7 +108,8 @@ func (p *Pages) Write(w http.ResponseWriter, r *http.Request, status int, name, 
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
-	_, _ = terminal.Gate(w).Write(page.Bytes()) // no character that others wrote turns text round or hides it; a browser that has gone away reads nothing
+	// No character that others wrote turns text round or hides it. A browser that has gone away reads nothing.
+	_, _ = terminal.Gate(w).Write(page.Bytes())
 }
 
 // formCookie holds what the field of a form is made from, so that no other site can send one.
