@@ -36,6 +36,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -43,7 +44,7 @@ import (
 // concurrent use. The zero Book blocks every attempt.
 type Book struct {
 	source   *book.Book
-	judge    *decide.Judge
+	judge    *engine.Judge
 	consents *consent.Judge
 }
 
@@ -141,7 +142,7 @@ func compile(source *book.Book, o options) (*Book, error) {
 	if o.locator != nil {
 		rules.Locator = o.locator
 	}
-	judge, err := decide.Compile(rules)
+	judge, err := engine.Compile(rules)
 	if err != nil {
 		return nil, err
 	}
@@ -170,7 +171,7 @@ func (b *Book) Verdict(ctx context.Context, a *attempt.Attempt) decide.Verdict {
 }
 
 // Opening returns what anyone is told whose attempt has proven nothing yet. It looks
-// nobody up; see [decide.Judge.Opening].
+// nobody up; see [engine.Judge.Opening].
 func (b *Book) Opening(a *attempt.Attempt) decide.ToPerson {
 	if b == nil || b.judge == nil {
 		return decide.WithoutBook().ToPerson
@@ -203,7 +204,7 @@ func (b *Book) Differs(other *Book) bool {
 }
 
 // Judge returns the judge that decides by the book, for the packages under admin.
-func (b *Book) Judge() *decide.Judge { return b.judge }
+func (b *Book) Judge() *engine.Judge { return b.judge }
 
 // Source returns what the files say.
 func (b *Book) Source() *book.Book { return b.source }

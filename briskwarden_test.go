@@ -15,6 +15,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 )
@@ -130,7 +131,7 @@ func TestMisuse(t *testing.T) {
 	require.Equal(t, decide.Block, opened.Verdict(ctx, nil))
 	_, err = opened.DecideConsent(ctx, nil, consent.Known{})
 	require.ErrorContains(t, err, "no request")
-	require.PanicsWithValue(t, "decide: this Judge was not made by Compile", func() { new(decide.Judge).Verdict(ctx, a) })
+	require.PanicsWithValue(t, "engine: this Judge was not made by Compile", func() { new(engine.Judge).Verdict(ctx, a) })
 	for _, text := range []string{decide.Verdict(99).String(), decide.DemandKind(99).String(), decide.Stage(99).String(),
 		risk.Detector(99).String(),
 		consent.Outcome(99).String(), consent.Standing(99).String(), directory.Trait(99).String(), attempt.Action(99).String()} {

@@ -108,10 +108,10 @@ func ExampleWarden_Swap() {
 	// block
 }
 
-// engine is a risk engine of one's own: it reports the signals that the book weighs.
-type engine struct{}
+// riskEngine is a risk engine of one's own: it reports the signals that the book weighs.
+type riskEngine struct{}
 
-func (engine) Signal(_ context.Context, a *attempt.Attempt, name string) (attempt.Fact[bool], error) {
+func (riskEngine) Signal(_ context.Context, a *attempt.Attempt, name string) (attempt.Fact[bool], error) {
 	if name != "sanctioned-address" {
 		return attempt.Fact[bool]{}, nil // unknown, which makes the score a span
 	}
@@ -123,7 +123,7 @@ func (engine) Signal(_ context.Context, a *attempt.Attempt, name string) (attemp
 // not known to.
 func ExampleWithReports() {
 	book, _ := fs.Sub(files, "testdata/book")
-	opened, err := briskwarden.OpenFS(book, briskwarden.WithReports(engine{}),
+	opened, err := briskwarden.OpenFS(book, briskwarden.WithReports(riskEngine{}),
 		briskwarden.WithAccounts(&staff{accounts: map[string]directory.Account{"liv": {Name: "liv"}}}))
 	if err != nil {
 		fmt.Println(err)

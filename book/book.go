@@ -23,6 +23,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/wholefile"
@@ -315,7 +316,7 @@ func firstBadByte(text []byte) string {
 // the singular, such as "policy".
 func (b *Book) Where(what, name string) condition.Position { return b.places[definition{what, name}] }
 
-// Rulebook returns the book as the values that decide.Compile takes. They are the
+// Rulebook returns the book as the values that engine.Compile takes. They are the
 // book's own: a caller that changes one copies it first.
 func (b *Book) Rulebook() decide.Rulebook {
 	rules := b.Sections.rulebook()
@@ -350,12 +351,12 @@ func (b *Sections) rulebook() decide.Rulebook {
 
 // CompileConsent makes the judge that decides by the book what outside programs
 // may have. It decides on the facts of the other judge.
-func (b *Book) CompileConsent(judge *decide.Judge) (*consent.Judge, error) {
+func (b *Book) CompileConsent(judge *engine.Judge) (*consent.Judge, error) {
 	return consent.Compile(judge, b.Consent, b.Scopes, b.Clients)
 }
 
 // CompileBoth is Compile and CompileConsent.
-func (b *Book) CompileBoth() (*decide.Judge, *consent.Judge, error) {
+func (b *Book) CompileBoth() (*engine.Judge, *consent.Judge, error) {
 	judge, err := b.Compile()
 	if err != nil {
 		return nil, nil, err
@@ -365,4 +366,4 @@ func (b *Book) CompileBoth() (*decide.Judge, *consent.Judge, error) {
 }
 
 // Compile makes the judge that decides by the book.
-func (b *Book) Compile() (*decide.Judge, error) { return decide.Compile(b.Rulebook()) }
+func (b *Book) Compile() (*engine.Judge, error) { return engine.Compile(b.Rulebook()) }

@@ -22,7 +22,6 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/directory/people"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 func files(texts map[string]string) fstest.MapFS {
@@ -128,7 +127,7 @@ var wrongs = map[string]struct {
 		[]string{
 			"2:12: policy p has no rules, so it never speaks; give it at least one",
 			`2:29: "alive" is not a stage; did you mean "live"?`,
-			`2:41: expected anyone or a condition with keys such as anyone, accounts, groups, found "anybody"`,
+			`2:41: expected anyone or a condition with keys such as account_risk_at_least, accounts, anyone, found "anybody"`,
 			`2:57: "anyone" makes no sense here; the keys are every, names, tags, all, any, not, except`,
 		},
 	},
@@ -139,7 +138,7 @@ var wrongs = map[string]struct {
 			`8:32: assurance "x" is not defined`,
 			`9:5: rule "r" stands twice; the other is on line 8`,
 			`9:22: an outcome has no key "ask"; it is one of require`,
-			"9:37: the condition is empty; expected keys such as anyone, accounts, groups",
+			"9:37: the condition is empty; expected keys such as account_risk_at_least, accounts, anyone",
 		},
 	},
 	"conditions": {
@@ -175,7 +174,7 @@ var wrongs = map[string]struct {
 		condition("{all: [], not: 3}"),
 		[]string{
 			`2:82: expected a list of conditions for all, found an empty list`,
-			`2:91: expected anyone or every or a condition with keys such as anyone, accounts, groups, found "3"`,
+			`2:91: expected anyone or every or a condition with keys such as account_risk_at_least, accounts, anyone, found "3"`,
 		},
 	},
 	"wrong shapes": {
@@ -426,7 +425,7 @@ imports:
 		}}, b.Imported[0].Skipped)
 	judge, err := b.Compile()
 	require.NoError(t, err)
-	require.Equal(t, []string{"crew", "deck"}, inside.Of(judge).Directory().Profile(2).Groups(), "a group that both name is one")
+	require.Equal(t, []string{"crew", "deck"}, judge.Directory().Profile(2).Groups(), "a group that both name is one")
 
 	all["hands.csv"].Data = append(all["hands.csv"].Data, "nina,deck,\n"...)
 	changed, err := book.OpenFS(all)

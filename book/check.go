@@ -7,6 +7,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/watch"
@@ -70,7 +71,7 @@ func (r *reader) names(what string) []string {
 // book's own.
 func (r *reader) check() {
 	rules := r.sections.rulebook()
-	rules.Check(func(p directory.Problem) {
+	engine.Check(&rules, func(p directory.Problem) {
 		if p.AboutName || r.broken[definition{p.What, p.Name}] && !p.Certain {
 			return // it was reported where it was read, or follows from what was
 		}

@@ -9,8 +9,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -127,7 +127,7 @@ func (r *reader) test(key, value *yaml.Node, k condition.Key) condition.Node {
 		return single(func(text string) error { return new(directory.Span).UnmarshalText([]byte(text)) })
 	case condition.Number:
 		return single(func(text string) error {
-			_, err := facts.Percent(text)
+			_, err := engine.Percent(text)
 			return err
 		})
 	case condition.Named:

@@ -13,7 +13,7 @@ import (
 
 // define makes a key for the tests of this package, which has none of its own.
 func define(name string, shape condition.Shape) condition.Key {
-	return condition.Define(
+	return family.Define(
 		condition.Definition{
 			Name:    name,
 			Doc:     "made up",
@@ -23,12 +23,13 @@ func define(name string, shape condition.Shape) condition.Key {
 			Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 				return condition.Binding{}, nil
 			},
-			Holds: func(facts any, t *condition.Test) condition.Truth { return facts.(letters).holds(t) },
-			Saw:   func(facts any, t *condition.Test) string { return facts.(letters).saw(t) },
-			Says:  func(*condition.Test, bool) string { return name },
-		},
+			Says: func(*condition.Test, bool) string { return name },
+		}, letters.answer, letters.saw,
 	)
 }
+
+// family are the keys that letters answer.
+var family condition.Family[letters]
 
 var (
 	tags, groups, countries = define("tags", condition.List), define("groups", condition.List), define("countries", condition.List)
@@ -47,7 +48,7 @@ func (letters) Bind(_ *condition.Test, value string) (condition.Binding, error) 
 	return condition.Binding{Numbers: []int32{int32(value[0])}, Words: "the letter " + value}, nil
 }
 
-func (letters) holds(t *condition.Test) condition.Truth {
+func (letters) answer(t *condition.Test) condition.Truth {
 	holds := condition.False
 	for _, n := range t.Numbers() {
 		switch {
@@ -61,11 +62,14 @@ func (letters) holds(t *condition.Test) condition.Truth {
 }
 
 func (f letters) saw(t *condition.Test) string {
-	if f.holds(t) == condition.Unknown {
+	if f.answer(t) == condition.Unknown {
 		return ""
 	}
 	return "letters"
 }
+
+func (f letters) Holds(t *condition.Test) condition.Truth { return family.Holds(f, t) }
+func (f letters) Saw(t *condition.Test) string            { return family.Saw(f, t) }
 
 func test(values ...string) condition.Node {
 	return &condition.Test{At: condition.Position{File: "x.yaml", Line: 3, Column: 7}, Key: tags, Values: values}

@@ -20,7 +20,6 @@ type Conjunction struct {
 
 // literal is a test that must hold, or must not.
 type literal struct {
-	holds   func(facts any, t *Test) Truth
 	test    *Test
 	negated bool
 }
@@ -33,8 +32,8 @@ type layout struct {
 	asks []string
 }
 
-func (l *literal) eval(facts any) Truth {
-	holds := l.holds(facts, l.test)
+func (l *literal) eval(facts Facts) Truth {
+	holds := l.test.Holds(facts)
 	if l.negated {
 		return holds.Not()
 	}
@@ -42,10 +41,7 @@ func (l *literal) eval(facts any) Truth {
 }
 
 func (c *Conjunction) addTest(t *Test, negated bool) {
-	l := literal{t.holds, t, negated}
-	if l.holds == nil { // of a test that is not bound nothing is known
-		l.holds = func(any, *Test) Truth { return Unknown }
-	}
+	l := literal{t, negated}
 	if c.first.test == nil {
 		c.first = l
 	} else {
@@ -86,7 +82,7 @@ func (c *Conjunction) add(node Node) {
 
 // WriteWhy appends to text what the reasons of [Why] say of the condition that it was
 // made of, each behind a lead, and to ends where each of them ends.
-func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) ([]byte, []int) {
+func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts Facts) ([]byte, []int) {
 	if c.layout == nil {
 		return text, ends
 	}
@@ -111,7 +107,7 @@ func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) 
 			text, ends = text[:firstText], ends[:firstEnd]
 		}
 		text = append(append(text, lead...), c.layout.asks[i]...)
-		text = appendSaw(text, l.test.Saw(facts))
+		text = appendSaw(text, facts.Saw(l.test))
 		ends = append(ends, len(text))
 		if holds == False {
 			break
@@ -122,7 +118,7 @@ func (c *Conjunction) WriteWhy(text []byte, ends []int, lead string, facts any) 
 
 // WriteBecause appends to text what the reasons of [Because] say of the condition that it
 // was made of, each once, behind a lead.
-func (c *Conjunction) WriteBecause(text []byte, lead string, facts any) []byte {
+func (c *Conjunction) WriteBecause(text []byte, lead string, facts Facts) []byte {
 	if c.Eval(facts) != True {
 		return text
 	}
@@ -143,13 +139,13 @@ func (c *Conjunction) WriteBecause(text []byte, lead string, facts any) []byte {
 		if i > 0 {
 			l = &c.more[i-1]
 		}
-		text = appendSaw(append(append(text, lead...), asks...), l.test.Saw(facts))
+		text = appendSaw(append(append(text, lead...), asks...), facts.Saw(l.test))
 	}
 	return text
 }
 
 // Eval evaluates it, as [Eval] does the condition that it was made of.
-func (c *Conjunction) Eval(facts any) Truth {
+func (c *Conjunction) Eval(facts Facts) Truth {
 	if !c.laid {
 		return Unknown
 	}

@@ -1,16 +1,16 @@
 package condition
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 )
 
-// Definition is all that is said of one key. Whatever walks conditions asks it: the
-// reader of books, the published schema, the binding, the evaluation, the words, the
+// Definition is all that is said of one key but for its answers, which stand beside it. Whatever walks
+// conditions asks it: the reader of books, the published schema, the binding, the words, the
 // comparison of two books and the search for rules that never speak. So a key is
-// added in one place, beside those of its family: internal/facts/keys_*.go (accounts,
-// apps, places, times, devices, attempts), decide/keys.go (risk and proofs) and
-// consent/keys.go.
+// added in one place, beside those of its [Family]: decide/engine/keys_*.go (accounts,
+// apps, places, times, devices, attempts, risk and proofs), consent/keys.go and watch/keys.go.
 type Definition struct {
 	// Name is the key as a book writes it, and Doc says in half a sentence what it
 	// asks.
@@ -35,12 +35,6 @@ type Definition struct {
 	// Bind returns what a value stands for. Names is the vocabulary of the one who
 	// binds; the error is for one that does not know the key.
 	Bind func(names Vocabulary, t *Test, value string) (Binding, error)
-	// Holds answers a bound test. Facts that do not show what it asks for leave it
-	// unknown. It must not allocate.
-	Holds func(facts any, t *Test) Truth
-	// Saw describes to a reader what the facts show of a bound test, "" where that is
-	// unknown.
-	Saw func(facts any, t *Test) string
 	// Says is a sentence that a bound test holds, or that it does not: "they are in
 	// ticket-office".
 	Says func(t *Test, negated bool) string
@@ -80,24 +74,66 @@ const (
 // definitions are those of all keys, by their numbers. The first is that of no key.
 var definitions = make([]Definition, 1)
 
-// Define adds a key. It is called once for each key while the program starts, and
-// panics where a part is missing, or a name stands twice.
-func Define(d Definition) Key {
-	if lacks := d.lacks(); lacks != "" {
-		panic(fmt.Sprintf("condition: the key %q lacks %s", d.Name, lacks))
+// Facts answer the tests of conditions: an attempt that is judged, one account at one moment, a request for consent.
+type Facts interface {
+	// Holds answers a bound test. What the facts do not show leaves it unknown. It must not allocate.
+	Holds(t *Test) Truth
+	// Saw describes to a reader what the facts show of a bound test, "" where that is unknown.
+	Saw(t *Test) string
+}
+
+// Family is the keys that are answered by facts of one type, with their answers. The zero Family is ready for use. It is
+// filled while the program starts, and safe for concurrent use after that.
+type Family[F any] struct{ answers [1 << 8]answers[F] }
+
+// answers are those of one key, nil of one that is of another family.
+type answers[F any] struct {
+	holds func(facts F, t *Test) Truth
+	saw   func(facts F, t *Test) string
+}
+
+// Holds answers a bound test by the answers of its key. A test of a key of another family is unknown.
+func (f *Family[F]) Holds(facts F, t *Test) Truth {
+	if holds := f.answers[t.Key].holds; holds != nil {
+		return holds(facts, t)
+	}
+	return Unknown
+}
+
+// Saw describes what the facts show of a bound test, "" where its key is of another family.
+func (f *Family[F]) Saw(facts F, t *Test) string {
+	if saw := f.answers[t.Key].saw; saw != nil {
+		return saw(facts, t)
+	}
+	return ""
+}
+
+// Has reports whether a key is of the family.
+func (f *Family[F]) Has(k Key) bool { return f.answers[k].holds != nil }
+
+// Define adds a key to the family, with what answers its tests as [Facts] says. It is called once for each key while the
+// program starts, and panics where a part is missing, or a name stands twice.
+func (f *Family[F]) Define(d Definition, holds func(facts F, t *Test) Truth, saw func(facts F, t *Test) string) Key {
+	if lacks := d.lacks(); lacks != "" || holds == nil || saw == nil {
+		panic(fmt.Sprintf("condition: the key %q lacks %s", d.Name, cmp.Or(lacks, "its answers")))
 	}
 	if _, twice := ParseKey(d.Name); twice {
 		panic(fmt.Sprintf("condition: the key %q is defined twice", d.Name))
 	}
+	if len(definitions) == len(f.answers) {
+		panic("condition: there are more keys than a Key can number")
+	}
 	definitions = append(definitions, d)
-	return Key(len(definitions) - 1)
+	k := Key(len(definitions) - 1)
+	f.answers[k] = answers[F]{holds, saw}
+	return k
 }
 
 // lacks names a part that a definition lacks, "" where it has all.
 func (d *Definition) lacks() string {
 	for part, missing := range map[string]bool{
 		"a name": d.Name == "", "a doc": d.Doc == "", "a subject": d.About == 0, "a meaning": d.Meaning == 0,
-		"Bind": d.Bind == nil, "Holds": d.Holds == nil, "Saw": d.Saw == nil, "Says": d.Says == nil,
+		"Bind": d.Bind == nil, "Says": d.Says == nil,
 	} {
 		if missing {
 			return part
@@ -109,19 +145,15 @@ func (d *Definition) lacks() string {
 // Definition returns what is said of the key. The key must be valid.
 func (k Key) Definition() *Definition { return &definitions[k] }
 
-// Keys returns all keys, those about accounts first, and those that are about decisions alone last.
+// Keys returns all keys, those about accounts first, and those that are about decisions alone last; of one subject in the
+// order of the alphabet.
 func Keys() []Key {
 	keys := make([]Key, len(definitions)-1)
 	for i := range keys {
 		keys[i] = Key(i + 1)
 	}
-	rank := func(k Key) int {
-		if about := k.About() &^ AboutDecision; about != 0 {
-			return int(about)
-		}
-		return int(AboutDecision)
-	}
-	slices.SortStableFunc(keys, func(a, b Key) int { return rank(a) - rank(b) })
+	rank := func(k Key) Subject { return cmp.Or(k.About()&^AboutDecision, AboutDecision) }
+	slices.SortFunc(keys, func(a, b Key) int { return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.String(), b.String())) })
 	return keys
 }
 

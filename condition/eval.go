@@ -1,20 +1,15 @@
 package condition
 
-// Holds reports whether the test holds of the facts. It must be bound: of one that is
-// not, nothing is known. Facts are what the definitions of the keys look at; those
-// that they do not know leave the test unknown.
-func (n *Test) Holds(facts any) Truth {
-	if n.holds == nil {
+// Holds reports whether the test holds of the facts. It must be bound: of one that is not, nothing is known.
+func (n *Test) Holds(facts Facts) Truth {
+	if !n.isBound {
 		return Unknown
 	}
-	return n.holds(facts, n)
+	return facts.Holds(n)
 }
 
-// Saw describes to a reader the fact behind a bound test, "" where it is unknown.
-func (n *Test) Saw(facts any) string { return n.Key.Definition().Saw(facts, n) }
-
 // Eval evaluates a bound condition in Kleene's strong logic. It allocates nothing.
-func Eval(node Node, facts any) Truth {
+func Eval(node Node, facts Facts) Truth {
 	switch n := node.(type) {
 	case *Test:
 		return n.Holds(facts)
@@ -86,12 +81,12 @@ func appendSaw(text []byte, saw string) []byte {
 // must all hold the first that failed, of alternatives each one. Where the
 // condition is unknown, they are the unknown tests it depends on. It returns nil
 // where the condition holds.
-func Why(node Node, facts any) []Reason {
+func Why(node Node, facts Facts) []Reason {
 	return AppendWhy(nil, node, facts)
 }
 
 // AppendWhy appends to reasons what Why returns.
-func AppendWhy(reasons []Reason, node Node, facts any) []Reason {
+func AppendWhy(reasons []Reason, node Node, facts Facts) []Reason {
 	came := Eval(node, facts)
 	if came == True {
 		return reasons
@@ -102,10 +97,10 @@ func AppendWhy(reasons []Reason, node Node, facts any) []Reason {
 // Because returns the tests that made a bound condition hold: of those that must
 // all hold each one, of alternatives the first that held. It returns nil where
 // the condition does not hold.
-func Because(node Node, facts any) []Reason { return AppendBecause(nil, node, facts) }
+func Because(node Node, facts Facts) []Reason { return AppendBecause(nil, node, facts) }
 
 // AppendBecause appends to reasons what Because returns.
-func AppendBecause(reasons []Reason, node Node, facts any) []Reason {
+func AppendBecause(reasons []Reason, node Node, facts Facts) []Reason {
 	if Eval(node, facts) != True {
 		return reasons
 	}
@@ -119,12 +114,12 @@ func AppendBecause(reasons []Reason, node Node, facts any) []Reason {
 
 // explain collects the tests that made node come to what it did, which is not
 // what is wanted of it: True, or where negated is set, False.
-func explain(node Node, came Truth, facts any, negated bool, found []Reason) []Reason {
+func explain(node Node, came Truth, facts Facts, negated bool, found []Reason) []Reason {
 	var kids []Node
 	conjunction := false
 	switch n := node.(type) {
 	case *Test:
-		return append(found, Reason{n.Key, n.Attribute, negated, came, n.wants, n.Saw(facts)})
+		return append(found, Reason{n.Key, n.Attribute, negated, came, n.wants, facts.Saw(n)})
 	case *Not:
 		return explain(n.Of, came.Not(), facts, !negated, found)
 	case *All:

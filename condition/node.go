@@ -80,9 +80,11 @@ type Test struct {
 	// few is room for the numbers of most tests, beside all that an evaluation looks at.
 	few   [4]int32
 	bound Binding
-
-	At  Position
-	Key Key
+	// isBound says that the vocabulary of facts has been asked what the values stand for.
+	isBound bool
+	about   Subject
+	Key     Key
+	At      Position
 	// Attribute is the name of the attribute that the key Attributes asks about.
 	Attribute string
 	// Values are the alternatives as the book writes them. A flag has "true" or
@@ -91,8 +93,6 @@ type Test struct {
 
 	// misspelt is the name that Is was given, where there is no such key.
 	misspelt string
-	holds    func(facts any, t *Test) Truth
-	about    Subject
 	wants    string
 }
 
@@ -221,13 +221,6 @@ type Vocabulary interface {
 	Bind(t *Test, value string) (Binding, error)
 }
 
-// Answering is a Vocabulary whose tests are answered by somebody else than their definitions.
-type Answering interface {
-	Vocabulary
-	// Answer returns what answers a bound test of a key.
-	Answer(d *Definition) func(facts any, t *Test) Truth
-}
-
 // Bind returns a copy of the tree whose tests carry the vocabulary's numbers.
 // A nil node binds to a condition that always holds. The error names the test
 // that could not be bound, with its position.
@@ -248,11 +241,7 @@ func Bind(node Node, names Vocabulary) (Node, error) {
 		if !n.Key.IsValid() || len(n.Values) == 0 {
 			return nil, fmt.Errorf("%s: %s: a test names a key that there is, and at least one value", n.At, n.KeyName())
 		}
-		d := n.Key.Definition()
-		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, holds: d.Holds, about: d.About}
-		if a, ok := names.(Answering); ok {
-			t.holds = a.Answer(d)
-		}
+		t := &Test{At: n.At, Key: n.Key, Attribute: n.Attribute, Values: n.Values, isBound: true, about: n.Key.About()}
 		for i, value := range n.Values {
 			b, err := names.Bind(n, value)
 			if err != nil {

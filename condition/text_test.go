@@ -42,20 +42,22 @@ func TestKeysAndPlaces(t *testing.T) {
 		require.True(t, k.Doc() != "" && k.About() != 0 && k.Shape() <= condition.Number, k)
 		seen[k.String()] = true
 	}
-	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { condition.Define(*tags.Definition()) })
-	for _, lack := range []func(d *condition.Definition){
-		func(d *condition.Definition) { d.Doc = "" }, func(d *condition.Definition) { d.About = 0 }, func(d *condition.Definition) {
-			d.Meaning = 0
-		},
-		func(d *condition.Definition) { d.Bind = nil }, func(d *condition.Definition) { d.Holds = nil }, func(d *condition.Definition) {
-			d.Saw = nil
-		}, func(d *condition.Definition) { d.Says = nil },
+	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { family.Define(*tags.Definition(), letters.answer, letters.saw) })
+	for part, lack := range map[string]func(d *condition.Definition){
+		"a doc": func(d *condition.Definition) { d.Doc = "" }, "a subject": func(d *condition.Definition) { d.About = 0 },
+		"a meaning": func(d *condition.Definition) { d.Meaning = 0 }, "Bind": func(d *condition.Definition) { d.Bind = nil },
+		"Says": func(d *condition.Definition) { d.Says = nil },
 	} {
 		d := *tags.Definition()
 		d.Name = "new"
 		lack(&d)
-		require.Panics(t, func() { condition.Define(d) }, "a key lacks no part")
+		require.PanicsWithValue(t, `condition: the key "new" lacks `+part, func() { family.Define(d, letters.answer, letters.saw) })
 	}
+	unanswered := *tags.Definition()
+	unanswered.Name = "new"
+	const lacks = `condition: the key "new" lacks its answers`
+	require.PanicsWithValue(t, lacks, func() { family.Define(unanswered, nil, letters.saw) })
+	require.PanicsWithValue(t, lacks, func() { family.Define(unanswered, letters.answer, nil) })
 	_, ok := condition.ParseKey("country")
 	require.False(t, ok)
 	require.Equal(t, "Key(250)", condition.Key(250).String())

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // Decision is the answer to a request.
@@ -137,15 +137,17 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 	d.Outcome = Allow // the mildest, which each scope can only make stricter; a request has at least one
 	doubts := doubtsOf(r, client)
 	var say []string
+	facts := engine.FactsOf(account, r.At)
+	facts.Directory = j.directory
 	for _, scope := range scopes {
 		rank, _ := j.ladder.Rank(scope)
-		h := &hearing{judge: j, request: r, account: account, client: client, scope: scope, rank: rank}
-		s, said := j.judge(h)
+		one := &scopeRequest{Facts: facts, judge: j, request: r, client: client, scope: scope, rank: rank}
+		s, said := j.judge(one)
 		if s.Outcome == Allow && len(doubts) > 0 {
 			s.Outcome = Review
 		}
 		if s.Outcome == Review && r.RedirectURI != "" { // who approved it saw another place than one that is not said
-			if until, approved := j.approved(h, known.Approvals); approved {
+			if until, approved := j.approved(one, known.Approvals); approved {
 				s.Outcome, s.Approved = Allow, true
 				if !until.IsZero() && (d.Until.IsZero() || until.Before(d.Until)) {
 					d.Until = until
@@ -164,7 +166,7 @@ func (j *Judge) Decide(ctx context.Context, r *Request, known Known) (*Decision,
 }
 
 // stops returns the cause for which a request is refused before any rule.
-func (j *Judge) stops(r *Request, known Known, client *Client, account *facts.Profile, unavailable error) (Cause, bool) {
+func (j *Judge) stops(r *Request, known Known, client *Client, account *engine.Profile, unavailable error) (Cause, bool) {
 	switch {
 	case unavailable != nil:
 		return Cause{
@@ -205,13 +207,12 @@ func doubtsOf(r *Request, client *Client) []Cause {
 
 // judge asks the rules for one scope. Where a rule's condition is unknown both
 // worlds are followed and the stricter stands.
-func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
-	s := ScopeDecision{Scope: h.scope, Tier: j.ladder.TierOf(h.scope), Why: []string{}}
+func (j *Judge) judge(r *scopeRequest) (ScopeDecision, []string) {
+	s := ScopeDecision{Scope: r.scope, Tier: j.ladder.TierOf(r.scope), Why: []string{}}
 	var spoke []int
 	surely := false
-	facts := h.facts()
 	for i, when := range j.when {
-		holds := condition.Eval(when, facts)
+		holds := condition.Eval(when, r)
 		if holds == condition.False {
 			continue
 		}
@@ -227,20 +228,20 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 	}
 	var say []string
 	for _, i := range spoke {
-		r := &j.scheme.Rules[i]
-		s.Outcome = min(s.Outcome, r.Then)
-		s.Rules = append(s.Rules, r.Name)
-		reasons := condition.Because(j.when[i], facts)
+		rule := &j.scheme.Rules[i]
+		s.Outcome = min(s.Outcome, rule.Then)
+		s.Rules = append(s.Rules, rule.Name)
+		reasons := condition.Because(j.when[i], r)
 		if len(reasons) == 0 {
-			reasons = condition.Why(j.when[i], facts)
+			reasons = condition.Why(j.when[i], r)
 		}
 		for _, reason := range reasons {
 			s.Why = append(s.Why, reason.String())
 		}
 	}
 	for _, i := range spoke {
-		if r := &j.scheme.Rules[i]; r.Then == s.Outcome && r.Say != "" {
-			say = append(say, r.Say)
+		if rule := &j.scheme.Rules[i]; rule.Then == s.Outcome && rule.Say != "" {
+			say = append(say, rule.Say)
 		}
 	}
 	if len(s.Rules) == 1 && surely {
@@ -251,18 +252,18 @@ func (j *Judge) judge(h *hearing) (ScopeDecision, []string) {
 
 // approved reports whether a reviewer approved the scope for the account, and until
 // when.
-func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, approved bool) {
+func (j *Judge) approved(r *scopeRequest, approvals []Approval) (until time.Time, approved bool) {
 	for _, a := range approvals {
-		if a.By == h.request.Account && a.By != "" && !j.scheme.OwnRequests {
+		if a.By == r.request.Account && a.By != "" && !j.scheme.OwnRequests {
 			continue // nobody lets herself have what others must be asked for
 		}
-		if (h.client == nil || a.RedirectURI != "") && !redirectFits([]string{a.RedirectURI}, h.request.RedirectURI) {
+		if (r.client == nil || a.RedirectURI != "") && !redirectFits([]string{a.RedirectURI}, r.request.RedirectURI) {
 			continue // it was approved for another place, which may be another program
 		}
-		if a.Client != h.request.Client || a.Resource != h.request.Resource || !slices.Contains(a.Scopes, h.scope) || !j.isFor(h, a) {
+		if a.Client != r.request.Client || a.Resource != r.request.Resource || !slices.Contains(a.Scopes, r.scope) || !j.isFor(r, a) {
 			continue
 		}
-		if h.request.At.Before(a.From) || !a.Until.IsZero() && !h.request.At.Before(a.Until) {
+		if r.request.At.Before(a.From) || !a.Until.IsZero() && !r.request.At.Before(a.Until) {
 			continue
 		}
 		if !approved || a.Until.IsZero() || !until.IsZero() && a.Until.After(until) {
@@ -277,12 +278,12 @@ func (j *Judge) approved(h *hearing, approvals []Approval) (until time.Time, app
 }
 
 // isFor reports whether an approval is surely for the account.
-func (j *Judge) isFor(h *hearing, a Approval) bool {
+func (j *Judge) isFor(r *scopeRequest, a Approval) bool {
 	switch {
 	case a.Account != "":
-		return a.Account == h.request.Account
+		return a.Account == r.request.Account
 	case a.Group != "":
-		return slices.Contains(h.account.Groups(), a.Group)
+		return slices.Contains(r.Profile.Groups(), a.Group)
 	}
 	return true
 }

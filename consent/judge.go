@@ -7,16 +7,14 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Judge decides requests by one book. It does not change and is safe for
 // concurrent use.
 type Judge struct {
-	directory *facts.Directory
+	directory *engine.Directory
 	accounts  directory.Accounts
 	scheme    Scheme
 	ladder    *Ladder
@@ -29,8 +27,8 @@ type Judge struct {
 // and the accounts that are supplied to it. What it is given must not change
 // afterwards. The error names what is wrong: something undefined, a name that stands
 // twice, tiers of the same gravity.
-func Compile(judge *decide.Judge, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
-	j := &Judge{directory: inside.Of(judge).Directory(), accounts: judge.Accounts(), scheme: scheme, clients: map[string]*Client{}}
+func Compile(judge *engine.Judge, scheme Scheme, tiers []Tier, clients []Client) (*Judge, error) {
+	j := &Judge{directory: judge.Directory(), accounts: judge.Accounts(), scheme: scheme, clients: map[string]*Client{}}
 	var err error
 	if j.ladder, err = NewLadder(tiers); err != nil {
 		return nil, err
@@ -102,19 +100,19 @@ func (j *Judge) HasAccount(ctx context.Context, name string) bool {
 func (j *Judge) MayReview(ctx context.Context, account string, at time.Time) bool {
 	profile, err := j.account(ctx, account, at)
 	return err == nil && profile != nil && !profile.Disabled() && j.reviewers != nil &&
-		condition.Eval(j.reviewers, facts.FactsOf(profile, at)) == condition.True
+		condition.Eval(j.reviewers, engine.FactsOf(profile, at)) == condition.True
 }
 
 // account finds an account where accounts are supplied, and else in the book: nil
 // where there is none, and an error where nobody could find out.
-func (j *Judge) account(ctx context.Context, name string, at time.Time) (*facts.Profile, error) {
-	return j.directory.Lookup(ctx, j.accounts, name, at, new(facts.Room))
+func (j *Judge) account(ctx context.Context, name string, at time.Time) (*engine.Profile, error) {
+	return j.directory.Lookup(ctx, j.accounts, name, at, new(engine.Room))
 }
 
 // vocabulary knows the names of the directory, and those of clients, tiers and
 // scopes.
 type vocabulary struct {
-	facts.Vocabulary
+	engine.Vocabulary
 	judge *Judge
 }
 
@@ -123,27 +121,37 @@ func (v vocabulary) Bind(t *condition.Test, value string) (condition.Binding, er
 	return t.Key.Definition().Bind(v, t, value)
 }
 
-// hearing is one scope of a request with what is known.
-type hearing struct {
+// scopeRequest is one scope of a request with what is known. It implements condition.Facts.
+type scopeRequest struct {
+	// Facts are what is known of the account.
+	*engine.Facts
 	judge   *Judge
 	request *Request
-	account *facts.Profile
 	// client is nil where nobody knows it.
 	client *Client
 	scope  string
 	rank   int
 }
 
-// facts are what conditions look at.
-func (h *hearing) facts() *facts.Facts {
-	f := facts.FactsOf(h.account, h.request.At)
-	f.Directory, f.Beyond = h.judge.directory, h
-	return f
+// Holds implements condition.Facts.
+func (r *scopeRequest) Holds(t *condition.Test) condition.Truth {
+	if keys.Has(t.Key) {
+		return keys.Holds(r, t)
+	}
+	return r.Facts.Holds(t)
+}
+
+// Saw implements condition.Facts.
+func (r *scopeRequest) Saw(t *condition.Test) string {
+	if keys.Has(t.Key) {
+		return keys.Saw(r, t)
+	}
+	return r.Facts.Saw(t)
 }
 
 // ownsGroup reports whether the account owns the group whose data is asked for.
-func (h *hearing) ownsGroup() bool {
-	return slices.ContainsFunc(h.judge.directory.Groups, func(g directory.Group) bool {
-		return g.Name == h.request.Resource.Group && slices.Contains(g.Owners, h.request.Account)
+func (r *scopeRequest) ownsGroup() bool {
+	return slices.ContainsFunc(r.judge.directory.Groups, func(g directory.Group) bool {
+		return g.Name == r.request.Resource.Group && slices.Contains(g.Owners, r.request.Account)
 	})
 }

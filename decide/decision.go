@@ -119,7 +119,7 @@ type Cause struct {
 // WithoutBook returns the decision where there is no book to decide by: a block.
 func WithoutBook() *Decision {
 	var d Decision
-	d.begin()
+	d.Reset()
 	d.Causes = append(d.Causes, Cause{Code: NoBook, Text: "There is no book in force, and without one everything is blocked."})
 	d.ToPerson = ToPerson{Repairs: []string{}, Offer: []string{}}
 	return &d
@@ -143,9 +143,9 @@ func (d *Decision) blockFor(code CauseCode, text, repair string) {
 	d.ToPerson = ToPerson{Repairs: []string{repair}, Offer: []string{}}
 }
 
-// begin makes a zero decision one whose lists are empty rather than nil, as the wire
-// form has them.
-func (d *Decision) begin() {
+// Reset makes of d a block that says nothing yet. Its lists are empty rather than nil, as the wire form has them.
+func (d *Decision) Reset() {
+	*d = Decision{}
 	d.Causes, d.Demands, d.Notices, d.ACR, d.AMR = []Cause{}, []Demand{}, []Notice{}, []string{}, []string{}
 	d.Policies, d.Risk.Signals, d.Limits.Shared = []PolicyTrace{}, []SignalTrace{}, true
 }
@@ -226,10 +226,10 @@ type FailedCheck struct {
 }
 
 // String is the demand in words: "one of otp-app, push proven in the last 12h".
-func (d Demand) String() string { return string(d.append(nil)) }
+func (d Demand) String() string { return string(d.Append(nil)) }
 
-// append appends String to text.
-func (d *Demand) append(text []byte) []byte {
+// Append appends String to text.
+func (d *Demand) Append(text []byte) []byte {
 	switch d.Kind {
 	case DemandPosture:
 		return append(append(text, "a device that passes "...), d.Posture...)
@@ -279,7 +279,7 @@ func (d *Demand) appendWays(text []byte) []byte {
 		lead := ""
 		for k := range d.Ways[i] {
 			if demand := &d.Ways[i][k]; d.Met || !demand.Met {
-				text = demand.append(append(text, lead...))
+				text = demand.Append(append(text, lead...))
 				lead = " and "
 			}
 		}
@@ -290,11 +290,6 @@ func (d *Demand) appendWays(text []byte) []byte {
 // EasiestWay returns the open demands of the way of a one_of with the least left
 // to do; nil for a demand of another kind.
 func (d Demand) EasiestWay() []Demand {
-	return slices.DeleteFunc(slices.Clone(d.easiestWay()), func(d Demand) bool { return d.Met })
-}
-
-// easiestWay returns the whole way.
-func (d *Demand) easiestWay() []Demand {
 	var best []Demand
 	least := -1
 	for _, way := range d.Ways {
@@ -302,7 +297,7 @@ func (d *Demand) easiestWay() []Demand {
 			best, least = way, c
 		}
 	}
-	return best
+	return slices.DeleteFunc(slices.Clone(best), func(d Demand) bool { return d.Met })
 }
 
 // cost orders ways by how much is left to do: an enrolment is more than any

@@ -1,9 +1,6 @@
-// Package decide judges attempts: it compiles policies and assurances against
-// an directory and answers each attempt with a verdict, or with a decision that
-// carries its demands, causes and full trace.
-//
-// The package computes and does nothing else. It reads no file and no clock;
-// time, facts and history come in with the attempt.
+// Package decide holds what attempts are judged by, and what comes of it: policies and assurances as a book or a program states
+// them ([Rulebook]), and the [Decision] on an attempt, with its demands, causes and full trace. They are values; package
+// decide/engine judges by them.
 package decide
 
 import (

@@ -21,10 +21,10 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // TestTheBookUsesEverything holds the demo's book against what a book can say:
@@ -41,7 +41,7 @@ func TestTheBookUsesEverything(t *testing.T) {
 		require.True(t, is, "%s is never used", field)
 	}
 	for _, key := range condition.Keys() {
-		if key == facts.KeyEvery {
+		if key == engine.KeyEvery {
 			continue // `apps: every` is the short form of it
 		}
 		require.True(t, conditions[key], "the condition %s is never used", key)

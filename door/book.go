@@ -16,8 +16,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
@@ -44,7 +44,7 @@ type inForce struct {
 
 // lists reports whether the book has an account.
 func (b *inForce) lists(account string) bool {
-	_, ok := inside.Of(b.Judge()).Directory().FindAccount(account)
+	_, ok := b.Judge().Directory().FindAccount(account)
 	return ok
 }
 
@@ -59,9 +59,9 @@ func hasUnshared(source *book.Book) bool {
 
 // entryOf returns the fingerprint of the book's own entry of an account, "" where it has none.
 func (b *inForce) entryOf(account string) string {
-	contents := inside.Of(b.Judge()).Directory()
+	contents := b.Judge().Directory()
 	if n, ok := contents.FindAccount(account); ok && n < len(contents.Accounts) {
-		return inside.Fingerprint(contents.Accounts[n])
+		return engine.Fingerprint(contents.Accounts[n])
 	}
 	return ""
 }
@@ -69,7 +69,7 @@ func (b *inForce) entryOf(account string) string {
 // listsMembers reports whether the book lists the members of a group itself, so that no feed may manage it, and whether it
 // has the group at all with some account in it.
 func (b *inForce) listsMembers(group string) (lists, hasSome bool) {
-	contents := inside.Of(b.Judge()).Directory()
+	contents := b.Judge().Directory()
 	for i := range contents.Groups {
 		if g := &contents.Groups[i]; g.Name == group && g.Members != nil {
 			return true, true
@@ -80,7 +80,7 @@ func (b *inForce) listsMembers(group string) (lists, hasSome bool) {
 
 // app returns the app that a text stands for, nil where the book has none.
 func (b *inForce) app(text string) *directory.App {
-	contents := inside.Of(b.Judge()).Directory()
+	contents := b.Judge().Directory()
 	if n, ok := contents.FindApp(text); ok {
 		return &contents.Apps[n]
 	}

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -134,7 +133,7 @@ func (e *emergencies) pay(record func([]journal.Entry) error) error {
 
 // emergencyAccount returns the book's own entry of an account for emergencies, nil of any other account.
 func (b *inForce) emergencyAccount(account string) *directory.Account {
-	contents := inside.Of(b.Judge()).Directory()
+	contents := b.Judge().Directory()
 	n, ok := contents.FindAccount(account)
 	if !ok || n >= len(contents.Accounts) || contents.Accounts[n].Kind != directory.Emergency {
 		return nil
@@ -167,7 +166,7 @@ func (f *facts) standIn(listed *directory.Account, g *gathering) {
 // readEmergencies reads how each emergency account of a book stands, so that the door knows it while its store is away, and enters what
 // it owes the journal.
 func (d *Door) readEmergencies(ctx context.Context, b *inForce) {
-	contents := inside.Of(b.Judge()).Directory()
+	contents := b.Judge().Directory()
 	for i := range contents.Accounts {
 		if listed := b.emergencyAccount(contents.Accounts[i].Name); listed != nil {
 			g := new(gathering)

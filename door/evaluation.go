@@ -11,7 +11,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -414,7 +413,7 @@ func (d *Door) accountsFrom(ctx context.Context, after string) func(func(string,
 // granted.
 func (d *Door) serveResourceSearch(w http.ResponseWriter, r *Request) error {
 	var apps []string
-	for _, app := range inside.Of(d.book.Load().Judge()).Directory().Apps {
+	for _, app := range d.book.Load().Judge().Directory().Apps {
 		apps = append(apps, app.Name)
 	}
 	return search(d, w, r, "resource", namesFrom(apps), func(a *attempt.Attempt, app string) { a.App = app },

@@ -6,8 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/store"
 )
 
@@ -78,9 +78,9 @@ func (s *supplier) join(ctx context.Context, record *store.Account, at time.Time
 
 // listed returns what the book and the program say of an account together, and whether the program says anything.
 func (s *supplier) listed(ctx context.Context, name string) (listed store.Listed, own bool, err error) {
-	contents := inside.Of(s.book.Judge()).Directory()
+	contents := s.book.Judge().Directory()
 	if n, ok := contents.FindAccount(name); ok && n < len(contents.Accounts) {
-		listed = store.Listed{Account: &contents.Accounts[n], Entry: func() string { return inside.Fingerprint(contents.Accounts[n]) }}
+		listed = store.Listed{Account: &contents.Accounts[n], Entry: func() string { return engine.Fingerprint(contents.Accounts[n]) }}
 	}
 	if s.accounts == nil {
 		return listed, false, nil

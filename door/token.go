@@ -16,7 +16,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // access is what a verified access token says (RFC 9068 §2.2).
@@ -204,7 +203,7 @@ func (a *access) methods(b *inForce) []string {
 			proven = append(proven, m.Method)
 		}
 	}
-	catalogue := inside.Of(b.Judge()).Directory().Methods()
+	catalogue := b.Judge().Directory().Methods()
 	for i := range catalogue {
 		m := &catalogue[i]
 		meant := slices.ContainsFunc(a.issuer.Means, func(x Meaning) bool { return slices.Contains(m.AMR, x.AMR) })

@@ -8,13 +8,13 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// decided completes the definition of a key about what was decided. Visit goes through the words of the
+// decided defines a key about what was decided. Visit goes through the words of the
 // decision that the values of a test are compared with.
-func decided(d condition.Definition, visit func(k Kept, word func(string))) condition.Definition {
+func decided(d condition.Definition, visit func(k Kept, word func(string))) condition.Key {
 	d.About = condition.AboutDecision
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
@@ -32,30 +32,46 @@ func decided(d condition.Definition, visit func(k Kept, word func(string))) cond
 		}
 		return condition.Binding{Words: value}, nil
 	}
-	d.Holds = func(given any, t *condition.Test) condition.Truth {
-		m := keptIn(given)
-		if m == nil {
-			return condition.Unknown
-		}
+	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
 		found := false
-		visit(m, func(word string) { found = found || slices.Contains(t.Values, word) })
+		visit(f.Kept, func(word string) { found = found || slices.Contains(t.Values, word) })
 		return condition.Of(found)
-	}
-	d.Saw = func(given any, _ *condition.Test) string {
-		m := keptIn(given)
-		if m == nil {
-			return ""
-		}
+	}, func(f *Facts, _ *condition.Test) string {
 		var saw []string
-		visit(m, func(word string) { saw = append(saw, word) })
+		visit(f.Kept, func(word string) { saw = append(saw, word) })
 		return cmp.Or(strings.Join(saw, ", "), "none")
-	}
-	return d
+	})
 }
 
-// Kept is what is kept of a decision that was made, as the keys of this package look at it. The facts of a
-// condition have it as facts.Facts.Beyond.
+// keys are those that are about what was decided.
+var keys condition.Family[*Facts]
+
+// Facts are those of a decision that was made: what is known of the attempt, and what was decided. They implement
+// condition.Facts. Kept must be set.
+type Facts struct {
+	engine.Facts
+	Kept Kept
+}
+
+// Holds implements condition.Facts.
+func (f *Facts) Holds(t *condition.Test) condition.Truth {
+	if keys.Has(t.Key) {
+		return keys.Holds(f, t)
+	}
+	return f.Facts.Holds(t)
+}
+
+// Saw implements condition.Facts.
+func (f *Facts) Saw(t *condition.Test) string {
+	if keys.Has(t.Key) {
+		return keys.Saw(f, t)
+	}
+	return f.Facts.Saw(t)
+}
+
+// Kept is what is kept of a decision that was made, as the keys of this package look at it.
 type Kept interface {
+	engine.Made
 	// Verdicts returns the verdict, and what it would have been were the shadow policies live.
 	Verdicts() (was, withShadow decide.Verdict)
 	// Causes visits the causes; policy and rule are "" where no rule is behind one.
@@ -64,15 +80,6 @@ type Kept interface {
 	// who is not enrolled.
 	Excused() []string
 	LetIn() []string
-}
-
-// keptIn returns the decision that facts are of, nil where they are of none.
-func keptIn(given any) Kept {
-	if f, ok := given.(*facts.Facts); ok {
-		k, _ := f.Beyond.(Kept)
-		return k
-	}
-	return nil
 }
 
 func each(words []string, word func(string)) {
@@ -98,27 +105,27 @@ func causeCodes() []string {
 
 // The keys about what was decided. They stand in alerts alone.
 var (
-	KeyVerdicts = condition.Define(decided(condition.Definition{Name: "verdicts", Words: decide.Verdicts(),
+	KeyVerdicts = decided(condition.Definition{Name: "verdicts", Words: decide.Verdicts(),
 		Doc: "in an alert: the verdict was block, step_up or grant", Says: says("the verdict")},
 		func(k Kept, word func(string)) {
 			was, _ := k.Verdicts()
 			word(was.String())
-		}))
+		})
 
-	KeyShadowVerdicts = condition.Define(decided(condition.Definition{Name: "shadow_verdicts", Words: decide.Verdicts(),
+	KeyShadowVerdicts = decided(condition.Definition{Name: "shadow_verdicts", Words: decide.Verdicts(),
 		Doc: "in an alert: what the verdict would have been were the shadow policies live", Says: says("the verdict with shadow policies")},
 		func(k Kept, word func(string)) {
 			_, withShadow := k.Verdicts()
 			word(withShadow.String())
-		}))
+		})
 
-	KeyCauses = condition.Define(decided(condition.Definition{Name: "causes", Words: causeCodes(),
+	KeyCauses = decided(condition.Definition{Name: "causes", Words: causeCodes(),
 		Doc: "in an alert: the decision has a cause of that code", Says: says("a cause")},
 		func(k Kept, word func(string)) {
 			k.Causes(func(code decide.CauseCode, _, _ string) { word(string(code)) })
-		}))
+		})
 
-	KeyPolicies = condition.Define(decided(condition.Definition{Name: "policies", Names: "policy", Meaning: condition.MeansDefinitions,
+	KeyPolicies = decided(condition.Definition{Name: "policies", Names: "policy", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: a policy is behind the verdict", Says: says("the policy behind it")},
 		func(k Kept, word func(string)) {
 			k.Causes(func(_ decide.CauseCode, policy, _ string) {
@@ -126,9 +133,9 @@ var (
 					word(policy)
 				}
 			})
-		}))
+		})
 
-	KeyRules = condition.Define(decided(condition.Definition{Name: "rules",
+	KeyRules = decided(condition.Definition{Name: "rules",
 		Doc: "in an alert: a rule is behind the verdict, written as policy/rule",
 		Check: func(value string) error {
 			if policy, rule, ok := strings.Cut(value, "/"); !ok || policy == "" || rule == "" {
@@ -142,13 +149,13 @@ var (
 					word(policy + "/" + rule)
 				}
 			})
-		}))
+		})
 
-	KeyExcusedBy = condition.Define(decided(condition.Definition{Name: "excused_by", Names: "exemption", Meaning: condition.MeansDefinitions,
+	KeyExcusedBy = decided(condition.Definition{Name: "excused_by", Names: "exemption", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: an exemption took demands away", Says: says("the exemption that excused them")},
-		func(k Kept, word func(string)) { each(k.Excused(), word) }))
+		func(k Kept, word func(string)) { each(k.Excused(), word) })
 
-	KeyLetInBy = condition.Define(decided(condition.Definition{Name: "let_in_by", Names: "rollout", Meaning: condition.MeansDefinitions,
+	KeyLetInBy = decided(condition.Definition{Name: "let_in_by", Names: "rollout", Meaning: condition.MeansDefinitions,
 		Doc: "in an alert: a rollout lets them in for some days yet though they are not enrolled", Says: says("the rollout that let them in")},
-		func(k Kept, word func(string)) { each(k.LetIn(), word) }))
+		func(k Kept, word func(string)) { each(k.LetIn(), word) })
 )

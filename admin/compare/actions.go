@@ -6,8 +6,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // The actions enrol and recover waive what the action itself would satisfy, so that
@@ -60,14 +59,14 @@ func isFor(action attempt.Action, versions ...*decide.Policy) bool {
 
 // methodsAsked returns the methods that each demand of an assurance takes, fallbacks
 // included.
-func (v *view) methodsAsked(a *decide.Assurance) []facts.MethodSet {
-	var sets []facts.MethodSet
+func (v *view) methodsAsked(a *decide.Assurance) []engine.MethodSet {
+	var sets []engine.MethodSet
 	for i := range a.Prove {
-		preferred, fallback := inside.Of(v.judge).Methods(a.Prove[i].AnyOf, a.Prove[i].Traits, a.Prove[i].Fallback)
+		preferred, fallback := v.judge.Methods(a.Prove[i].AnyOf, a.Prove[i].Traits, a.Prove[i].Fallback)
 		sets = append(sets, preferred|fallback)
 	}
 	if len(a.Enrol) > 0 {
-		set, _ := inside.Of(v.judge).Methods(a.Enrol, nil, nil)
+		set, _ := v.judge.Methods(a.Enrol, nil, nil)
 		sets = append(sets, set)
 	}
 	return sets
@@ -75,7 +74,7 @@ func (v *view) methodsAsked(a *decide.Assurance) []facts.MethodSet {
 
 // lacks reports whether an account surely has none of the methods of a set, so that a
 // demand for them is waived where it enrols.
-func (v *view) lacks(account int, set facts.MethodSet) bool {
+func (v *view) lacks(account int, set engine.MethodSet) bool {
 	p := v.directory.Profile(account)
 	return set&(p.Enrolled()|p.PerhapsEnrolled()) == 0
 }
@@ -83,7 +82,7 @@ func (v *view) lacks(account int, set facts.MethodSet) bool {
 // waivedOtherwise tells what happens at the actions that waive where a demand takes other
 // methods than before: it tightens for those who had none of them and have one now, and
 // loosens for those who have none any more.
-func (d *differ) waivedOtherwise(name string, was, is facts.MethodSet) direction {
+func (d *differ) waivedOtherwise(name string, was, is engine.MethodSet) direction {
 	var dir direction
 	if d.waives.atEnrol[name] {
 		for _, n := range d.accounts {
@@ -100,9 +99,9 @@ func (d *differ) waivedOtherwise(name string, was, is facts.MethodSet) direction
 
 // recoverOtherwise tells what happens at recover where a demand takes other methods: it is
 // waived where it is for the password alone.
-func (d *differ) recoverOtherwise(name string, was, is facts.MethodSet) direction {
-	alone := func(v *view, set facts.MethodSet) bool {
-		password, _ := inside.Of(v.judge).Methods([]string{"password"}, nil, nil)
+func (d *differ) recoverOtherwise(name string, was, is engine.MethodSet) direction {
+	alone := func(v *view, set engine.MethodSet) bool {
+		password, _ := v.judge.Methods([]string{"password"}, nil, nil)
 		return set == password
 	}
 	switch before, after := alone(d.old, was), alone(d.new, is); {
@@ -173,7 +172,7 @@ func (v *view) choiceOf(account int, r decide.Requirement) choice {
 		if a == nil {
 			continue
 		}
-		lacks := slices.ContainsFunc(v.methodsAsked(a), func(set facts.MethodSet) bool { return v.lacks(account, set) })
+		lacks := slices.ContainsFunc(v.methodsAsked(a), func(set engine.MethodSet) bool { return v.lacks(account, set) })
 		some = some || lacks
 		c.met = c.met || !lacks
 		// A device may be unfit, and a check may have failed.
@@ -242,7 +241,7 @@ func (d *differ) relateChoices(a, b []decide.Requirement) (e Effect) {
 // none: then a fallback counted, a rollout eased, or enrolling waived it.
 func (d *differ) methodsChanged(was, is int) Effect {
 	before, after := d.old.directory.Profile(was), d.new.directory.Profile(is)
-	names := func(v *view, set facts.MethodSet) []string { return inside.Of(v.judge).MethodNames(set) }
+	names := func(v *view, set engine.MethodSet) []string { return v.judge.MethodNames(set) }
 	// A proof counts of what is not enrolled too, such as a pass from a desk, but not where it
 	// is barred.
 	e := Effect(compareSets(names(d.old, before.Enrolled()), names(d.new, after.Enrolled())) |
@@ -252,9 +251,9 @@ func (d *differ) methodsChanged(was, is int) Effect {
 	}
 	for _, a := range d.new.judge.Assurances() {
 		for i := range a.Prove {
-			preferred, fallback := inside.Of(d.new.judge).Methods(a.Prove[i].AnyOf, a.Prove[i].Traits, a.Prove[i].Fallback)
+			preferred, fallback := d.new.judge.Methods(a.Prove[i].AnyOf, a.Prove[i].Traits, a.Prove[i].Fallback)
 			had, has := before.Enrolled(), after.Enrolled()
-			for _, set := range []facts.MethodSet{preferred, preferred | fallback} {
+			for _, set := range []engine.MethodSet{preferred, preferred | fallback} {
 				if (had&set == 0) != (has&set == 0) && (fallback != 0 || d.waives.atEnrol[a.Name] || d.eased(a.Name)) {
 					e = Either
 				}

@@ -14,7 +14,6 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -47,7 +46,7 @@ func BenchmarkExactLarge(b *testing.B) {
 			older, judge := made.Open(chance)
 			var changed []string
 			for i, p := range judge.Policies() {
-				if len(changed) < kind.most && kind.wide == (i < size.Speaking) && len(inside.Of(judge).Apps(i)) > 0 {
+				if len(changed) < kind.most && kind.wide == (i < size.Speaking) && len(judge.Apps(i)) > 0 {
 					changed = append(changed, "{name: "+p.Name+",")
 				}
 			}

@@ -3,8 +3,8 @@ package compare
 import (
 	"slices"
 
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // checkPair is a check of a posture as both books have it; one of them may not.
@@ -55,10 +55,10 @@ func (p checkPair) relation() direction {
 // relateChecks compares two checks of one fact by the values that pass.
 func relateChecks(a, b *directory.Check) direction {
 	var d direction
-	if !facts.CheckImplies(a, b) {
+	if !engine.CheckImplies(a, b) {
 		d |= narrows
 	}
-	if !facts.CheckImplies(b, a) {
+	if !engine.CheckImplies(b, a) {
 		d |= widens
 	}
 	return d

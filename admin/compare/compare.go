@@ -13,9 +13,8 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -66,7 +65,7 @@ type Report struct {
 
 	// older and newer are the judges of the books, aligned is the older under the names of the newer, and shadowed
 	// is the newer book with its shadow policies live, where it has any.
-	older, newer, aligned *decide.Judge
+	older, newer, aligned *engine.Judge
 	shadowed              *decide.Rulebook
 	// samePlaces says that both books look addresses up in the same data, and sameDirectory that both list all accounts,
 	// or neither does.
@@ -200,17 +199,17 @@ func countEffects(with func(Effect) int) (parts []string) {
 // view is one of the two books.
 type view struct {
 	book      *book.Book
-	judge     *decide.Judge
+	judge     *engine.Judge
 	consent   *consent.Judge
-	directory *facts.Directory
-	crowd     *facts.Gathering
+	directory *engine.Directory
+	crowd     *engine.Gathering
 	policies  []decide.Policy
 	// numbers find policies by name; apps and audiences are those of each.
 	numbers   map[string]int
 	apps      [][]int
-	audiences []facts.Audience
+	audiences []engine.Audience
 	// exempt are those whom each exemption excuses.
-	exempt []facts.Audience
+	exempt []engine.Audience
 	// covering are for each app the policies that surely speak there, in both books.
 	covering [][]int
 }
@@ -224,8 +223,8 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 		book:      b,
 		judge:     judge,
 		consent:   consents,
-		directory: inside.Of(judge).Directory(),
-		crowd:     inside.Of(judge).Directory().Gather(at),
+		directory: judge.Directory(),
+		crowd:     judge.Directory().Gather(at),
 		policies:  judge.Policies(),
 		numbers:   map[string]int{},
 	}
@@ -234,8 +233,8 @@ func newView(b *book.Book, at time.Time) (*view, error) {
 	}
 	for i, p := range v.policies {
 		v.numbers[p.Name] = i
-		v.apps = append(v.apps, inside.Of(judge).Apps(i))
-		v.audiences = append(v.audiences, inside.Of(judge).Audience(i, v.crowd))
+		v.apps = append(v.apps, judge.Apps(i))
+		v.audiences = append(v.audiences, judge.Audience(i, v.crowd))
 	}
 	return v, nil
 }

@@ -21,7 +21,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -76,7 +76,7 @@ func TestNothingMovesUntold(t *testing.T) {
 }
 
 // versions returns a generated book and a changed version of it, none where the change broke it.
-func versions(chance *rand.Rand) (older, newer *book.Book, was, is *decide.Judge, changed synth.Book) {
+func versions(chance *rand.Rand) (older, newer *book.Book, was, is *engine.Judge, changed synth.Book) {
 	small := synth.Small(chance, 4)
 	older, was = small.Open(chance)
 	changed = small.Redrawn(chance, synth.Small(chance, 4), 1+chance.IntN(2))
@@ -92,7 +92,7 @@ func versions(chance *rand.Rand) (older, newer *book.Book, was, is *decide.Judge
 
 // provenAttempt returns an attempt within some months of an account that both books have, with a proof by a method that
 // it has in both; nil of other accounts.
-func provenAttempt(chance *rand.Rand, at time.Time, was, is *decide.Judge) *attempt.Attempt {
+func provenAttempt(chance *rand.Rand, at time.Time, was, is *engine.Judge) *attempt.Attempt {
 	a := synth.Attempt(chance)
 	if chance.IntN(3) == 0 {
 		a.App = synth.Route(chance)
@@ -104,13 +104,13 @@ func provenAttempt(chance *rand.Rand, at time.Time, was, is *decide.Judge) *atte
 	if chance.IntN(2) == 0 {
 		a.Action = attempt.Action(chance.IntN(len(attempt.Actions())))
 	}
-	n, known := inside.Of(was).Directory().FindAccount(a.Account)
-	m, knownToo := inside.Of(is).Directory().FindAccount(a.Account)
+	n, known := was.Directory().FindAccount(a.Account)
+	m, knownToo := is.Directory().FindAccount(a.Account)
 	if !known || !knownToo {
 		return nil
 	}
-	has := slices.DeleteFunc(inside.Of(is).MethodNames(inside.Of(is).Directory().Profile(m).Enrolled()), func(name string) bool {
-		return !slices.Contains(inside.Of(was).MethodNames(inside.Of(was).Directory().Profile(n).Enrolled()), name)
+	has := slices.DeleteFunc(is.MethodNames(is.Directory().Profile(m).Enrolled()), func(name string) bool {
+		return !slices.Contains(was.MethodNames(was.Directory().Profile(n).Enrolled()), name)
 	})
 	if len(has) > 0 {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: has[chance.IntN(len(has))]})
@@ -144,7 +144,7 @@ func TestHistoryIsBothReplaysSubtracted(t *testing.T) {
 		r, err := compare.Books(older, newer, monday)
 		require.NoError(t, err)
 		require.NoError(t, r.AddHistory(context.Background(), sources, replay.Options{Workers: 3}))
-		both, err := replay.Each(context.Background(), []*decide.Judge{was, is}, sources, replay.Options{})
+		both, err := replay.Each(context.Background(), []*engine.Judge{was, is}, sources, replay.Options{})
 		require.NoError(t, err)
 		h := r.History
 		require.Equal(t, []replay.Counts{both[0].Verdicts, both[1].Verdicts}, []replay.Counts{h.Was, h.Is})

@@ -13,10 +13,9 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -196,8 +195,8 @@ func (v *view) proofWords(p *decide.Prove) string {
 // proofChanges says what is other about a proof that is asked for.
 func (d *differ) proofChanges(was, is *decide.Prove) []string {
 	names := func(v *view, p *decide.Prove) (preferred, fallback []string) {
-		m, f := inside.Of(v.judge).Methods(p.AnyOf, p.Traits, p.Fallback)
-		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f)
+		m, f := v.judge.Methods(p.AnyOf, p.Traits, p.Fallback)
+		return v.judge.MethodNames(m), v.judge.MethodNames(f)
 	}
 	before, beforeFallback := names(d.old, was)
 	after, afterFallback := names(d.new, is)
@@ -371,7 +370,7 @@ func (d *differ) compareWho(was, is condition.Node, effect func(direction) Effec
 }
 
 // compareAudiences compares those for whom something is, before and after.
-func (d *differ) compareAudiences(was, is condition.Node, before, after facts.Audience, effect func(direction) Effect) {
+func (d *differ) compareAudiences(was, is condition.Node, before, after engine.Audience, effect func(direction) Effect) {
 	dir := d.relateAccounts(before, after)
 	if joins(was) || joins(is) {
 		dir |= d.relate(was, is)

@@ -15,10 +15,9 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/explore"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -137,21 +136,21 @@ func (r *Report) AddExact(ctx context.Context, o ExactOptions) (err error) {
 // Exactly finds all circumstances in which two judges ask for something else. Both must look addresses up in the same
 // data. It takes both processors, for a time that grows with what differs. Where the context ends before it is
 // through, it says what is open. The error is that the judges cannot be compared.
-func Exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions) (*Exact, error) {
+func Exactly(ctx context.Context, older, newer *engine.Judge, o ExactOptions) (*Exact, error) {
 	return exactly(ctx, older, newer, o, true)
 }
 
-func newExact(newer *decide.Judge, o ExactOptions) *Exact {
+func newExact(newer *engine.Judge, o ExactOptions) *Exact {
 	if o.For == 0 {
 		o.For = explore.Horizon
 	}
-	return &Exact{Zone: inside.Of(newer).Directory().Zone, From: o.From, To: o.From.Add(o.For), Differences: []Difference{}}
+	return &Exact{Zone: newer.Directory().Zone, From: o.From, To: o.From.Add(o.For), Differences: []Difference{}}
 }
 
-func exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions, samePlaces bool) (*Exact, error) {
+func exactly(ctx context.Context, older, newer *engine.Judge, o ExactOptions, samePlaces bool) (*Exact, error) {
 	x := newExact(newer, o)
 	var addresses []string
-	apps := func(judge *decide.Judge) []directory.App { return inside.Of(judge).Directory().Apps }
+	apps := func(judge *engine.Judge) []directory.App { return judge.Directory().Apps }
 	for _, p := range pairs(apps(older), apps(newer), func(a *directory.App) string { return a.Name }) {
 		for _, identifier := range identifiers(p.old, p.new) {
 			addresses = append(addresses, addressOf(identifier))
@@ -162,7 +161,7 @@ func exactly(ctx context.Context, older, newer *decide.Judge, o ExactOptions, sa
 		return nil, err
 	}
 	space.Progress = o.Progress
-	relation, err := decide.Relate(older, newer)
+	relation, err := engine.Relate(older, newer)
 	if err != nil {
 		return nil, err
 	}
@@ -204,9 +203,9 @@ type cases struct {
 
 // search collects the cells in which two books ask for something else.
 type search struct {
-	older, newer *decide.Judge
+	older, newer *engine.Judge
 	space        *explore.Space
-	relation     *decide.Relation
+	relation     *engine.Relation
 	stop         context.CancelFunc
 
 	mu    sync.Mutex
@@ -215,7 +214,7 @@ type search struct {
 }
 
 // effect is what the newer terms do in the place of the older ones.
-func (s *search) effect(was, is *decide.Terms) (e Effect) {
+func (s *search) effect(was, is *engine.Terms) (e Effect) {
 	milder, stricter := s.relation.Compare(was, is)
 	if milder {
 		e |= Loosens
@@ -291,7 +290,7 @@ func (s *search) unshown(c *explore.Cell, settled bool) {
 }
 
 // termWords is what two books ask for, in words that differ where the terms do.
-func termWords(was, is *decide.Terms) (older, newer string) {
+func termWords(was, is *engine.Terms) (older, newer string) {
 	older, newer = was.String(), is.String()
 	limits, now := was.LimitWords(), is.LimitWords()
 	unlimited := was.Block || is.Block || limits == now
@@ -451,16 +450,16 @@ type crowd struct {
 	groups map[string][]string
 }
 
-func newCrowd(older, newer *decide.Judge) *crowd {
+func newCrowd(older, newer *engine.Judge) *crowd {
 	c := &crowd{groups: map[string][]string{}}
 	known := map[string]bool{}
-	for _, d := range []*facts.Directory{inside.Of(newer).Directory(), inside.Of(older).Directory()} {
+	for _, d := range []*engine.Directory{newer.Directory(), older.Directory()} {
 		for i := range d.Accounts {
 			known[d.Accounts[i].Name] = true
 		}
 	}
 	c.all = len(known)
-	d := inside.Of(newer).Directory()
+	d := newer.Directory()
 	for i := range d.Accounts {
 		for _, g := range d.Profile(i).Groups() {
 			c.groups[g] = append(c.groups[g], d.Accounts[i].Name)

@@ -16,8 +16,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -68,9 +67,9 @@ func againstAttempts(t *testing.T, at time.Time, moved *atomic.Int64) {
 					effect = compare.Tightens
 				}
 				found := func(app string) (names [2]string) {
-					for i, judge := range []any{was, is} {
-						if n, has := inside.Of(judge).Directory().FindApp(app); has {
-							names[i] = inside.Of(judge).Directory().Apps[n].Name
+					for i, judge := range []*engine.Judge{was, is} {
+						if n, has := judge.Directory().FindApp(app); has {
+							names[i] = judge.Directory().Apps[n].Name
 						}
 					}
 					return names
@@ -207,7 +206,7 @@ func TestExactOnAllThereIs(t *testing.T) {
 				require.NoError(t, err)
 				require.NoError(t, r.AddExact(t.Context(), compare.ExactOptions{From: synth.TinyDay, For: 24 * time.Hour}))
 				require.Empty(t, r.Exact.Open)
-				told := func(text string, terms decide.Terms) bool {
+				told := func(text string, terms engine.Terms) bool {
 					return strings.HasPrefix(text, terms.String()) || strings.HasPrefix(text, terms.InFull())
 				}
 				for i := range r.Exact.Differences {

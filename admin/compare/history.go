@@ -10,8 +10,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // History is what a recorded history would have come to by one book instead of
@@ -174,10 +173,10 @@ type access struct{ was, is int32 }
 
 // tally counts what one goroutine sees of two judges.
 type tally struct {
-	judges [2]*decide.Judge
+	judges [2]*engine.Judge
 	// directory is that of the first.
-	directory *facts.Directory
-	briefs    [2]decide.Brief
+	directory *engine.Directory
+	briefs    [2]engine.Brief
 	moves     [3][3]int64
 	rules     replay.RuleTally
 	counts    [happenings]map[string]int64
@@ -187,10 +186,10 @@ type tally struct {
 	strangers int64
 }
 
-func newTally(was, is *decide.Judge) *tally {
+func newTally(was, is *engine.Judge) *tally {
 	t := &tally{
-		judges:    [2]*decide.Judge{was, is},
-		directory: inside.Of(was).Directory(),
+		judges:    [2]*engine.Judge{was, is},
+		directory: was.Directory(),
 		rules:     replay.RuleTally{},
 		accesses:  map[place]access{},
 	}
@@ -201,7 +200,7 @@ func newTally(was, is *decide.Judge) *tally {
 }
 
 // answerable reports whether anyone who made the attempt gets in, or can by answering.
-func answerable(b *decide.Brief) bool {
+func answerable(b *engine.Brief) bool {
 	return b.Verdict == decide.Grant || b.Verdict == decide.StepUp && !b.MustEnrol
 }
 
@@ -233,7 +232,7 @@ func (t *tally) see(ctx context.Context, number int64, before, after *attempt.At
 }
 
 // note notes what happens to an attempt.
-func (t *tally) note(ctx context.Context, number int64, a *attempt.Attempt, could bool, was decide.Verdict, is *decide.Brief) {
+func (t *tally) note(ctx context.Context, number int64, a *attempt.Attempt, could bool, was decide.Verdict, is *engine.Brief) {
 	happens := func(what happening) {
 		t.counts[what][a.Account]++
 		t.keep(what, kept{number, place{}, *a, was, is.Verdict, ctx}, mostExamples)
@@ -311,9 +310,9 @@ func (t *tally) join(u *tally) {
 // changes. Where the context ends before the history does, the report reports what
 // was judged until then. The error is that of a source.
 func (r *Report) AddHistory(ctx context.Context, sources []replay.Source, o replay.Options) error {
-	judges := []*decide.Judge{r.older, r.newer}
+	judges := []*engine.Judge{r.older, r.newer}
 	if r.shadowed != nil {
-		judge, err := decide.Compile(*r.shadowed)
+		judge, err := engine.Compile(*r.shadowed)
 		if err != nil {
 			return err
 		}
@@ -393,7 +392,7 @@ func (t *tally) sum(reading *replay.Reading, lane int, o replay.Options) *Histor
 		*into = t.affected(counts, t.examples[what])
 	}
 	var locked []AccountCount
-	e := inside.Of(t.judges[0]).Directory()
+	e := t.judges[0].Directory()
 	for at, a := range t.accesses {
 		if a.is == 0 { // and so some attempt could be answered before
 			locked = append(locked, AccountCount{e.Accounts[at.account].Name, e.Apps[at.app].Name, int64(a.was)})

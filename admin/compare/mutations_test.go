@@ -12,7 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/compare"
 	"github.com/briskwarden/briskwarden/admin/drill"
 	"github.com/briskwarden/briskwarden/admin/prove"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 )
 
@@ -55,14 +55,14 @@ func TestChangesOfTheDemo(t *testing.T) {
 		if *pairsOfChanges == 0 && i%9 != 0 {
 			continue // all of them take minutes
 		}
-		newer, err := decide.Compile(c.book.Rulebook)
+		newer, err := engine.Compile(c.book.Rulebook)
 		if err != nil {
 			continue // a change that no book could have is none
 		}
 		x, err := compare.Exactly(t.Context(), older, newer, compare.ExactOptions{From: monday})
 		require.NoError(t, err)
 		require.Empty(t, x.Open, c.text)
-		relation, err := decide.Relate(older, newer)
+		relation, err := engine.Relate(older, newer)
 		require.NoError(t, err)
 		for k := range x.Differences {
 			d := &x.Differences[k]

@@ -12,9 +12,8 @@ import (
 	"github.com/briskwarden/briskwarden/admin/describe"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -146,11 +145,11 @@ func (d *differ) compareAccount(l *groupedChanges, was, is *directory.Account) {
 	}
 	moreFewer("enrolled with", was.Methods, is.Methods)
 	barred := func(v *view, account int) []string {
-		return inside.Of(v.judge).MethodNames(v.directory.Profile(account).Barred())
+		return v.judge.MethodNames(v.directory.Profile(account).Barred())
 	}
 	moreFewer("barred from", barred(d.old, o), barred(d.new, n))
 	perhaps := func(v *view, account int) []string {
-		return inside.Of(v.judge).MethodNames(v.directory.Profile(account).PerhapsBarred())
+		return v.judge.MethodNames(v.directory.Profile(account).PerhapsBarred())
 	}
 	moreFewer("perhaps barred from", perhaps(d.old, o), perhaps(d.new, n))
 	if !sameSet(was.Groups, is.Groups) {
@@ -212,7 +211,7 @@ func (d *differ) barring(was, is condition.Node, method string) (e Effect) {
 	// A method is barred, or may be where a fact is missing.
 	stands := func(v *view, account int) [2]bool {
 		p := v.directory.Profile(account)
-		has := func(set facts.MethodSet) bool { return slices.Contains(inside.Of(v.judge).MethodNames(set), method) }
+		has := func(set engine.MethodSet) bool { return slices.Contains(v.judge.MethodNames(set), method) }
 		return [2]bool{has(p.Barred()), has(p.PerhapsBarred())}
 	}
 	for _, n := range d.accounts {
@@ -235,7 +234,7 @@ func sameSet(a, b []string) bool { return compareSets(a, b) == same }
 func (d *differ) compareGroups() {
 	for _, p := range pairs(d.old.directory.Groups, d.new.directory.Groups, func(g *directory.Group) string { return g.Name }) {
 		d.about("group", p.name, func() {
-			members := func(v *view) facts.Audience {
+			members := func(v *view) engine.Audience {
 				i := slices.IndexFunc(v.directory.Groups, func(g directory.Group) bool { return g.Name == p.name })
 				if i < 0 {
 					return v.crowd.Nobody()
@@ -336,7 +335,7 @@ func addressOf(identifier string) string {
 // the older and in the newer book; "" for none.
 func (d *differ) foundBy(identifier string) (was, is string) {
 	address := addressOf(identifier)
-	name := func(e *facts.Directory) string {
+	name := func(e *engine.Directory) string {
 		if n, ok := e.FindApp(address); ok {
 			return e.Apps[n].Name
 		}

@@ -11,8 +11,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -253,7 +253,7 @@ func dateWords(day *directory.Date) string {
 
 // compareLiveFor compares for whom a shadow is in force.
 func (d *differ) compareLiveFor(was, is *decide.Policy, reach func(direction) Effect) {
-	audience := func(v *view, p *decide.Policy) facts.Audience {
+	audience := func(v *view, p *decide.Policy) engine.Audience {
 		if p.LiveFor == nil {
 			return v.crowd.Nobody()
 		}
@@ -313,14 +313,14 @@ func (d *differ) compareReach(was, is *decide.Policy, reach func(direction) Effe
 }
 
 // joins reports whether a condition depends on the time since joining.
-func joins(n condition.Node) bool { return condition.Asks(n, facts.KeyJoinedWithin) }
+func joins(n condition.Node) bool { return condition.Asks(n, engine.KeyJoinedWithin) }
 
 // mostNames is how many names a sentence lists.
 const mostNames = 5
 
 // otherAccounts names the accounts that are in one of two audiences only, the first
 // few in the order of the book.
-func (d *differ) otherAccounts(before, after facts.Audience) string {
+func (d *differ) otherAccounts(before, after engine.Audience) string {
 	var more, fewer someAccounts
 	for _, n := range d.accounts {
 		switch was, is := before.Holds(n[0]), after.Holds(n[1]); {

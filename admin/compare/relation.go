@@ -11,10 +11,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // direction tells how something of the newer book relates to that of the older:
@@ -256,7 +255,7 @@ func (d *differ) definition(kind string) func(name string) direction {
 }
 
 // relateAccounts compares two audiences by the accounts of both books.
-func (d *differ) relateAccounts(a, b facts.Audience) direction {
+func (d *differ) relateAccounts(a, b engine.Audience) direction {
 	var all direction
 	for _, n := range d.accounts {
 		all |= compareOrdered(int(a.Holds(n[0])), int(b.Holds(n[1])))
@@ -533,9 +532,9 @@ func (d *differ) relateAssurances(a, b *decide.Assurance) Effect {
 
 // relateProofs compares what is to be proven for an assurance: what takes more loosens.
 func (d *differ) relateProofs(assurance string, a, b *decide.Prove) Effect {
-	names := func(v *view, p *decide.Prove) (preferred, fallback []string, all [2]facts.MethodSet) {
-		m, f := inside.Of(v.judge).Methods(p.AnyOf, p.Traits, p.Fallback)
-		return inside.Of(v.judge).MethodNames(m), inside.Of(v.judge).MethodNames(f), [2]facts.MethodSet{m, m | f}
+	names := func(v *view, p *decide.Prove) (preferred, fallback []string, all [2]engine.MethodSet) {
+		m, f := v.judge.Methods(p.AnyOf, p.Traits, p.Fallback)
+		return v.judge.MethodNames(m), v.judge.MethodNames(f), [2]engine.MethodSet{m, m | f}
 	}
 	was, wasFallback, wasAll := names(d.old, a)
 	is, isFallback, isAll := names(d.new, b)

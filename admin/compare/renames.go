@@ -7,8 +7,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // A definition that is called otherwise decides what it did. So the older book is compared
@@ -111,7 +111,7 @@ func renamedGroups(was, is *book.Book) []book.Renaming {
 }
 
 // draws reports whether a condition asks for a share of the accounts.
-func draws(n condition.Node) bool { return condition.Asks(n, facts.KeyShare) }
+func draws(n condition.Node) bool { return condition.Asks(n, engine.KeyShare) }
 
 func samePolicy(a, b decide.Policy) bool {
 	if len(a.Rules) != len(b.Rules) || (a.LiveFor == nil) != (b.LiveFor == nil) {

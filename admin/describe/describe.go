@@ -8,9 +8,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -50,22 +49,22 @@ type Statement struct {
 
 // describer makes documents of one judge at one moment.
 type describer struct {
-	judge     *decide.Judge
-	directory *facts.Directory
+	judge     *engine.Judge
+	directory *engine.Directory
 	at        time.Time
-	crowd     *facts.Gathering
+	crowd     *engine.Gathering
 	policies  []decide.Policy
 	// apps and audiences are those of each policy.
 	apps      [][]int
-	audiences []facts.Audience
+	audiences []engine.Audience
 }
 
-func newDescriber(judge *decide.Judge, at time.Time) *describer {
-	e := inside.Of(judge).Directory()
+func newDescriber(judge *engine.Judge, at time.Time) *describer {
+	e := judge.Directory()
 	d := &describer{judge: judge, directory: e, at: at, crowd: e.Gather(at), policies: judge.Policies()}
 	for i := range d.policies {
-		d.apps = append(d.apps, inside.Of(judge).Apps(i))
-		d.audiences = append(d.audiences, inside.Of(judge).Audience(i, d.crowd))
+		d.apps = append(d.apps, judge.Apps(i))
+		d.audiences = append(d.audiences, judge.Audience(i, d.crowd))
 	}
 	return d
 }
@@ -103,7 +102,7 @@ func (g *Grouping) UnmarshalText(text []byte) error {
 }
 
 // Book describes a whole book as it is at a moment.
-func Book(judge *decide.Judge, by Grouping, at time.Time) *Document {
+func Book(judge *engine.Judge, by Grouping, at time.Time) *Document {
 	d := newDescriber(judge, at)
 	doc := &Document{Title: "What the book says", Statements: []Statement{}}
 	stages := map[decide.Stage]int{}
@@ -158,7 +157,7 @@ func (doc *Document) add(s Section, statements []Statement) {
 }
 
 // Policy describes one policy. The error suggests the nearest name.
-func Policy(judge *decide.Judge, name string, at time.Time) (*Document, error) {
+func Policy(judge *engine.Judge, name string, at time.Time) (*Document, error) {
 	d := newDescriber(judge, at)
 	i := slices.IndexFunc(d.policies, func(p decide.Policy) bool { return p.Name == name })
 	if i < 0 {
@@ -294,7 +293,7 @@ func actions(p *decide.Policy) string {
 // byGroup describes what is asked of the members of each group; first what is
 // asked of those of all groups.
 func (d *describer) byGroup(doc *Document) {
-	members := make([]facts.Audience, len(d.directory.Groups))
+	members := make([]engine.Audience, len(d.directory.Groups))
 	for group := range members {
 		members[group] = d.crowd.InGroup(group).Surely()
 	}
@@ -303,7 +302,7 @@ func (d *describer) byGroup(doc *Document) {
 	ofAll := make([]bool, len(d.policies))
 	for i := range d.policies {
 		ofAll[i] = d.policies[i].Stage != decide.Draft &&
-			!slices.ContainsFunc(members, func(m facts.Audience) bool { return !d.audiences[i].Covers(m) })
+			!slices.ContainsFunc(members, func(m engine.Audience) bool { return !d.audiences[i].Covers(m) })
 		if ofAll[i] {
 			statements = append(statements, d.briefAt(i, &common)...)
 		}
@@ -322,7 +321,7 @@ func (d *describer) briefAt(i int, s *Section) []Statement {
 
 // group describes what is asked of the members of a group beside what is asked
 // of all.
-func (d *describer) group(group int, members facts.Audience, ofAll []bool) (Section, []Statement) {
+func (d *describer) group(group int, members engine.Audience, ofAll []bool) (Section, []Statement) {
 	g := &d.directory.Groups[group]
 	s := Section{Heading: g.Name}
 	if g.About != "" {
@@ -426,7 +425,7 @@ func (d *describer) rollouts(account *int) Section {
 
 // Account describes what is asked of an account, and where. The error suggests
 // the nearest names.
-func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) {
+func Account(judge *engine.Judge, name string, at time.Time) (*Document, error) {
 	d := newDescriber(judge, at)
 	n, ok := d.directory.FindAccount(name)
 	if !ok {
@@ -453,7 +452,7 @@ func Account(judge *decide.Judge, name string, at time.Time) (*Document, error) 
 	if a.RiskAt(at) != directory.NoRisk {
 		doc.Summary = append(doc.Summary, fmt.Sprintf("The standing risk of the account is %s.", a.RiskAt(at)))
 	}
-	if barred := inside.Of(judge).MethodNames(d.directory.ProfileAt(n, d.at).Barred()); len(barred) > 0 {
+	if barred := judge.MethodNames(d.directory.ProfileAt(n, d.at).Barred()); len(barred) > 0 {
 		doc.Summary = append(doc.Summary, words.List(barred, "and")+" is barred for it and counts for nothing.")
 	}
 	if a.Disabled {
@@ -483,7 +482,7 @@ func (d *describer) accountApps(n int, doc *Document) []decide.Policy {
 		p := &d.policies[i]
 		inForce := p.Stage == decide.Live || p.Stage == decide.Shadow && p.LiveFor != nil && d.crowd.Of(p.LiveFor).Meets(only)
 		if inForce && d.audiences[i].Meets(only) &&
-			(p.Until == nil || inside.Of(d.judge).InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
+			(p.Until == nil || d.judge.InForceAt(i, d.at) || p.From != nil && p.From.Start(d.directory.Zone).After(d.at)) {
 			isFor = append(isFor, i)
 		}
 	}

@@ -18,8 +18,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -36,13 +36,13 @@ func TestWhatIsSaidIsJudged(t *testing.T) {
 		_, judge := synth.Open(chance, 6)
 		for range 60 {
 			a := synth.Complete(chance, synth.Attempt(chance))
-			app, known := inside.Of(judge).Directory().FindApp(a.App)
-			if _, ok := inside.Of(judge).Directory().FindAccount(a.Account); !ok || !known {
+			app, known := judge.Directory().FindApp(a.App)
+			if _, ok := judge.Directory().FindAccount(a.Account); !ok || !known {
 				continue
 			}
 			doc, err := describe.Account(judge, a.Account, a.At)
 			require.NoError(t, err)
-			d, name := judge.Decide(context.Background(), a), inside.Of(judge).Directory().Apps[app].Name
+			d, name := judge.Decide(context.Background(), a), judge.Directory().Apps[app].Name
 			if d.Causes[0].Code == decide.AccountDisabled {
 				require.Contains(t, strings.Join(doc.Summary, " "), "blocked at every app")
 				continue
@@ -127,7 +127,7 @@ func TestWords(t *testing.T) {
 }
 
 // compile compiles a book with one policy.
-func compile(t *testing.T, policy string) *decide.Judge {
+func compile(t *testing.T, policy string) *engine.Judge {
 	b, err := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(`briskwarden: 1
 networks: {pier: {ranges: [203.0.113.0/24], ours: true}}
 windows: {day: {from: "05:00", to: "23:00"}}

@@ -3,7 +3,7 @@ package describe
 import (
 	"time"
 
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/explore"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -11,7 +11,7 @@ import (
 // AddExtremes adds to the description of an account what it may be asked for when it signs in, at the least and at the most,
 // of all circumstances in which that can be from a moment on for 400 days. It looks through all of them, which takes
 // some tenths of a second, and adds nothing where they are too many. The error is that of compiling the book again.
-func (doc *Document) AddExtremes(judge *decide.Judge, account string, at time.Time) error {
+func (doc *Document) AddExtremes(judge *engine.Judge, account string, at time.Time) error {
 	s := Section{Heading: "What it comes to, at the least and at the most"}
 	space, err := explore.New(judge, at, at.Add(explore.Horizon))
 	if err != nil {

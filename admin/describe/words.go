@@ -11,8 +11,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -180,7 +180,7 @@ func limits(l directory.Limits) string {
 }
 
 // Assurance says what an assurance asks for.
-func Assurance(judge *decide.Judge, a *decide.Assurance) string {
+func Assurance(judge *engine.Judge, a *decide.Assurance) string {
 	var parts []string
 	for _, p := range a.Prove {
 		parts = append(parts, prove(judge, p))
@@ -210,11 +210,11 @@ func Assurance(judge *decide.Judge, a *decide.Assurance) string {
 	return strings.Join(parts, "; and ")
 }
 
-func prove(judge *decide.Judge, p decide.Prove) string {
-	methods, _ := inside.Of(judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+func prove(judge *engine.Judge, p decide.Prove) string {
+	methods, _ := judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 	names := p.AnyOf
 	if len(names) == 0 {
-		names = inside.Of(judge).MethodNames(methods)
+		names = judge.MethodNames(methods)
 	}
 	text := words.List(names, "or")
 	switch p.Within {

@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Report is what came of the drills.
@@ -61,7 +62,7 @@ type outcome struct {
 }
 
 // run decides one drill.
-func run(judge *decide.Judge, consents *consent.Judge, d *book.Drill) outcome {
+func run(judge *engine.Judge, consents *consent.Judge, d *book.Drill) outcome {
 	if d.Attempt != nil {
 		decision := judge.Decide(context.Background(), d.Attempt)
 		o := outcome{decided: decision.Verdict.String(), withShadow: decision.WithShadow.Verdict.String(),
@@ -132,7 +133,7 @@ func words(d *book.Drill, o outcome) (wanted, got string) {
 }
 
 // Run runs drills by the judges of one book.
-func Run(judge *decide.Judge, consents *consent.Judge, drills []book.Drill) *Report {
+func Run(judge *engine.Judge, consents *consent.Judge, drills []book.Drill) *Report {
 	r := &Report{Results: []Result{}, Coverage: Coverage{Unreached: []string{}}}
 	reached := map[string]bool{}
 	for i := range drills {

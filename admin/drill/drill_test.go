@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
@@ -52,7 +53,7 @@ func drills(more ...string) string {
 	}, more...), "\n")
 }
 
-func open(t *testing.T, drills string) (*book.Book, *decide.Judge, *consent.Judge) {
+func open(t *testing.T, drills string) (*book.Book, *engine.Judge, *consent.Judge) {
 	b, err := book.OpenFS(fstest.MapFS{"world.yaml": {Data: []byte(world)}, "drills.yaml": {Data: []byte(drills)}})
 	require.NoError(t, err)
 	judge, err := b.Compile()

@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 )
 
@@ -21,8 +22,8 @@ type Book struct {
 }
 
 // compile makes the judges of the book.
-func (b *Book) compile() (*decide.Judge, *consent.Judge, error) {
-	judge, err := decide.Compile(b.Rulebook)
+func (b *Book) compile() (*engine.Judge, *consent.Judge, error) {
+	judge, err := engine.Compile(b.Rulebook)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -4,7 +4,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -12,18 +12,18 @@ import (
 // an account that is misspelt. The decision on it says little of the policies: an unknown
 // account is blocked whatever they are. A caller that expects a verdict, such as a drill,
 // asks this first.
-func Unlisted(judge *decide.Judge, a *attempt.Attempt, d *decide.Decision) []string {
+func Unlisted(judge *engine.Judge, a *attempt.Attempt, d *decide.Decision) []string {
 	var unlisted []string
 	for _, c := range d.Causes {
 		switch c.Code {
 		case decide.AccountUnknown:
-			if inside.Of(judge).Directory().AreSwapped(a.Account, a.App) {
+			if judge.Directory().AreSwapped(a.Account, a.App) {
 				unlisted = append(unlisted, c.Text+" "+a.Account+" is an app and "+a.App+" an account: swap them.")
 				break
 			}
-			unlisted = append(unlisted, withNear(c.Text, inside.Of(judge).Directory().NearestAccounts(a.Account, 1)))
+			unlisted = append(unlisted, withNear(c.Text, judge.Directory().NearestAccounts(a.Account, 1)))
 		case decide.AppUnknown:
-			unlisted = append(unlisted, withNear(c.Text, inside.Of(judge).Directory().NearestApps(a.App, 1)))
+			unlisted = append(unlisted, withNear(c.Text, judge.Directory().NearestApps(a.App, 1)))
 		}
 	}
 	for _, n := range d.Notices {
@@ -35,11 +35,11 @@ func Unlisted(judge *decide.Judge, a *attempt.Attempt, d *decide.Decision) []str
 }
 
 // unlistedRequest is Unlisted of a request for consent.
-func unlistedRequest(judge *decide.Judge, consents *consent.Judge, r *consent.Request, d *consent.Decision) []string {
+func unlistedRequest(judge *engine.Judge, consents *consent.Judge, r *consent.Request, d *consent.Decision) []string {
 	var unlisted []string
 	for _, c := range d.Causes {
 		if c.Code == consent.AccountUnknown {
-			unlisted = append(unlisted, withNear(c.Text, inside.Of(judge).Directory().NearestAccounts(r.Account, 1)))
+			unlisted = append(unlisted, withNear(c.Text, judge.Directory().NearestAccounts(r.Account, 1)))
 		}
 	}
 	if clients := consents.Clients(); clients[r.Client] == nil {

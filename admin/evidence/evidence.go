@@ -14,6 +14,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -97,7 +98,7 @@ func Read(e *journal.Entry) (*Decision, error) {
 func (d *Decision) Compare(b *book.Book) error {
 	rules := b.Rulebook()
 	replay.Supply(&rules)
-	judge, err := decide.Compile(rules)
+	judge, err := engine.Compile(rules)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
@@ -25,7 +26,7 @@ type HistoryList struct {
 // attempts that have no ID.
 func (f *Filter) ListHistory(
 	ctx context.Context,
-	judge *decide.Judge,
+	judge *engine.Judge,
 	sources []replay.Source,
 	o replay.Options,
 	most int,
@@ -33,8 +34,8 @@ func (f *Filter) ListHistory(
 	found := &HistoryList{List: List{Entries: []Line{}}}
 	var mu sync.Mutex
 	var counted replay.Counter
-	reading, err := judged(ctx, judge, sources, o, func(judge *decide.Judge) replay.Visit {
-		var brief decide.Brief
+	reading, err := judged(ctx, judge, sources, o, func(judge *engine.Judge) replay.Visit {
+		var brief engine.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
 			judge.Brief(ctx, a, &brief)
@@ -64,9 +65,9 @@ func (f *Filter) ListHistory(
 }
 
 // judged walks through a history with a judge that also knows what a journal says.
-func judged(ctx context.Context, judge *decide.Judge, sources []replay.Source, o replay.Options,
-	visitor func(*decide.Judge) replay.Visit) (*replay.Reading, error) {
-	judges, err := o.Judges([]*decide.Judge{judge})
+func judged(ctx context.Context, judge *engine.Judge, sources []replay.Source, o replay.Options,
+	visitor func(*engine.Judge) replay.Visit) (*replay.Reading, error) {
+	judges, err := o.Judges([]*engine.Judge{judge})
 	if err != nil {
 		return nil, err
 	}
@@ -112,10 +113,10 @@ func (l *HistoryList) cut(most int) {
 
 // FindInHistory judges the attempt of an ID in a history, as ListHistory names it, and explains it as
 // Read does.
-func FindInHistory(ctx context.Context, judge *decide.Judge, sources []replay.Source, o replay.Options, id string) (*Decision, error) {
+func FindInHistory(ctx context.Context, judge *engine.Judge, sources []replay.Source, o replay.Options, id string) (*Decision, error) {
 	var mu sync.Mutex
 	var found *Decision
-	_, err := judged(ctx, judge, sources, o, func(judge *decide.Judge) replay.Visit {
+	_, err := judged(ctx, judge, sources, o, func(judge *engine.Judge) replay.Visit {
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			if nameOf(number, filled[0]) != id {
 				return

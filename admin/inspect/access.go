@@ -43,8 +43,8 @@ var accessChecks = []Check{
 }
 
 func (in *Pass) emergencies(visit func(number int, a *directory.Account)) {
-	for _, n := range in.crowd.Emergencies() {
-		if a := &in.directory.Accounts[n]; !a.Disabled {
+	for _, n := range in.Accounts.Emergencies() {
+		if a := &in.Directory.Accounts[n]; !a.Disabled {
 			visit(n, a)
 		}
 	}
@@ -59,15 +59,15 @@ func noEmergencyAccount(in *Pass) {
 			"book",
 			in.where("setting", "otherwise"),
 			"None of the %d accounts is an emergency account that is not disabled.",
-			len(in.directory.Accounts),
+			len(in.Directory.Accounts),
 		)
 	}
 }
 
 func weakEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
-		for m, method := range in.directory.Methods() {
-			if in.directory.Profile(n).Enrolled().Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
+		for m, method := range in.Directory.Methods() {
+			if in.Directory.Profile(n).Enrolled().Has(m) && slices.Contains(method.Traits, directory.PhishingResistant) {
 				return
 			}
 		}
@@ -83,7 +83,7 @@ func weakEmergencyAccount(in *Pass) {
 
 func unnamedEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
-		named := slices.ContainsFunc(in.live(), func(s *subject) bool { return s.audience.Holds(n) != condition.False && len(s.apps) > 0 })
+		named := slices.ContainsFunc(in.Live(), func(s *Policy) bool { return s.Audience.Holds(n) != condition.False && len(s.AimedAt) > 0 })
 		if !named {
 			in.ReportWith(
 				in.wayBackIn(false),
@@ -107,7 +107,7 @@ func emergencyAccountLockedOut(in *Pass) {
 
 func everydayEmergencyAccount(in *Pass) {
 	in.emergencies(func(n int, a *directory.Account) {
-		if groups := in.directory.Profile(n).Groups(); len(groups) > 0 {
+		if groups := in.Directory.Profile(n).Groups(); len(groups) > 0 {
 			in.Report(
 				a.Name,
 				in.where("account", a.Name),
@@ -116,7 +116,7 @@ func everydayEmergencyAccount(in *Pass) {
 				words.List(groups, "and"),
 			)
 		}
-		for _, d := range in.directory.Devices {
+		for _, d := range in.Directory.Devices {
 			if d.Owner == a.Name {
 				in.Report(
 					a.Name,
@@ -134,14 +134,14 @@ func noAdministrators(in *Pass) {
 	switch {
 	case in.Book.Settings.Administrators == nil:
 		in.Report("book", condition.Position{}, "The settings name no administrators.")
-	case in.admins.IsEmpty():
+	case in.Administrators.IsEmpty():
 		in.Report("book", in.where("setting", "administrators"), "The administrators that the settings name are nobody.")
 	}
 }
 
 func administratorLockedOut(in *Pass) {
-	for n := range in.admins.All() {
-		a := &in.directory.Accounts[n]
+	for n := range in.Administrators.All() {
+		a := &in.Directory.Accounts[n]
 		if a.Disabled || a.Kind == directory.Service {
 			continue
 		}

@@ -5,9 +5,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/explore"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // Whether somebody gets in at all, now and in the coming year, is found out from all circumstances.
@@ -32,11 +32,11 @@ func (in *Pass) lookAhead() (*ahead, error) {
 		return in.ahead, nil
 	}
 	through := func(t attempt.Through) condition.Node {
-		return &condition.Test{Key: facts.KeyThrough, Values: []string{t.String()}}
+		return &condition.Test{Key: engine.KeyThrough, Values: []string{t.String()}}
 	}
 	home := []condition.Node{through(attempt.Browser)}
 	if in.hasOwnNetwork() {
-		home = append(home, &condition.Test{Key: facts.KeyOurNetwork, Values: []string{"true"}})
+		home = append(home, &condition.Test{Key: engine.KeyOurNetwork, Values: []string{"true"}})
 	}
 	a := &ahead{atHome: &condition.All{Of: home}, unattended: through(attempt.Unattended), anyhow: &condition.All{}}
 	var err error
@@ -63,8 +63,8 @@ func (in *Pass) daysAhead() []time.Time {
 }
 
 func (in *Pass) hasOwnNetwork() bool {
-	for i := range in.directory.Networks {
-		if in.directory.Networks[i].Ours {
+	for i := range in.Directory.Networks {
+		if in.Directory.Networks[i].Ours {
 			return true
 		}
 	}
@@ -82,7 +82,7 @@ func (in *Pass) shutOut(account *directory.Account, under func(*ahead) condition
 	if !is {
 		return "", false
 	}
-	day := func(t time.Time) string { return t.In(in.directory.Zone).Format(time.DateOnly) }
+	day := func(t time.Time) string { return t.In(in.Directory.Zone).Format(time.DateOnly) }
 	if shut.To.Before(in.At.Add(horizon)) {
 		return "from " + day(shut.From) + " until " + day(shut.To), true
 	}

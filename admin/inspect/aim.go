@@ -8,9 +8,8 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -78,21 +77,21 @@ func accountsUnlisted(in *Pass) {
 			"book",
 			in.where("setting", "directory"),
 			"The accounts are outside the book, and only the %s that it names itself were looked at.",
-			words.Count(len(in.directory.Accounts), "account"),
+			words.Count(len(in.Directory.Accounts), "account"),
 		)
 	}
 }
 
 func aimsAtEmptyGroup(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		in.eachTest(s.Who, func(t *condition.Test) {
-			if t.Key != facts.KeyGroups {
+			if t.Key != engine.KeyGroups {
 				return
 			}
 			for _, g := range t.Numbers() {
-				name := in.directory.Groups[g].Name
-				if len(in.crowd.Members(int(g))) == 0 && in.directory.Groups[g].Where == nil {
+				name := in.Directory.Groups[g].Name
+				if len(in.Accounts.Members(int(g))) == 0 && in.Directory.Groups[g].Where == nil {
 					in.Report(s.Name+"/"+name, t.Pos(), "%s is aimed at the group %s, which has no members.", s.Name, name)
 				}
 			}
@@ -114,26 +113,26 @@ func (in *Pass) eachTest(node condition.Node, visit func(*condition.Test)) {
 }
 
 func aimsAtNobody(in *Pass) {
-	for i := range in.subject {
+	for i := range in.Policies {
 		// Whom a condition on passing time holds for is another matter tomorrow.
-		if s := &in.subject[i]; s.audience.IsEmpty() && !passes(s.Who) {
-			in.Report(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.directory.Accounts))
+		if s := &in.Policies[i]; s.Audience.IsEmpty() && !passes(s.Who) {
+			in.Report(s.Name, s.At, "The `who` of %s holds for none of the %d accounts.", s.Name, len(in.Directory.Accounts))
 		}
 	}
 }
 
 func aimsAtNoApp(in *Pass) {
-	for i := range in.subject {
-		if s := &in.subject[i]; len(s.apps) == 0 {
-			in.Report(s.Name, s.At, "The `apps` of %s hold for none of the %d apps.", s.Name, len(in.directory.Apps))
+	for i := range in.Policies {
+		if s := &in.Policies[i]; len(s.AimedAt) == 0 {
+			in.Report(s.Name, s.At, "The `apps` of %s hold for none of the %d apps.", s.Name, len(in.Directory.Apps))
 		}
 	}
 }
 
 func uncoveredApp(in *Pass) {
-	covered := inside.Of(in.Judge).Covered(in.crowd, in.At)
-	for n := range in.directory.Apps {
-		if a := &in.directory.Apps[n]; !covered[n] && !a.Public {
+	covered := in.Judge.Covered(in.Accounts, in.At)
+	for n := range in.Directory.Apps {
+		if a := &in.Directory.Apps[n]; !covered[n] && !a.Public {
 			in.Report(a.Name, in.where("app", a.Name), "No live policy covers sign-ins at %s.", a.Name)
 		}
 	}
@@ -153,15 +152,15 @@ func exceptTakesNobody(in *Pass) {
 			// One key may well hold for nobody today. Several, each of them for somebody,
 			// and all of them for nobody, were meant one by one.
 			keys, several := except.Of.(*condition.All)
-			rest := in.crowd.Of(&condition.All{Of: slices.Delete(slices.Clone(all.Of), i, i+1)})
-			if several && len(keys.Of) > 1 && rest.And(in.crowd.Of(keys)).IsEmpty() &&
-				!slices.ContainsFunc(keys.Of, func(n condition.Node) bool { return rest.And(in.crowd.Of(n)).IsEmpty() }) {
+			rest := in.Accounts.Of(&condition.All{Of: slices.Delete(slices.Clone(all.Of), i, i+1)})
+			if several && len(keys.Of) > 1 && rest.And(in.Accounts.Of(keys)).IsEmpty() &&
+				!slices.ContainsFunc(keys.Of, func(n condition.Node) bool { return rest.And(in.Accounts.Of(n)).IsEmpty() }) {
 				in.Report(name, cmp.Or(except.Pos(), at), "The `except` of %s takes away nobody whom it is for.", name)
 			}
 		}
 	}
-	for i := range in.subject {
-		check(in.subject[i].Who, in.subject[i].At, in.subject[i].Name)
+	for i := range in.Policies {
+		check(in.Policies[i].Who, in.Policies[i].At, in.Policies[i].Name)
 	}
 	for _, x := range in.Judge.Exemptions() {
 		check(x.Who, x.At, x.Name)
@@ -175,8 +174,8 @@ func exceptTakesNobody(in *Pass) {
 const farOff = 400
 
 func outOfForce(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		switch {
 		case s.Stage == decide.Draft:
 		case s.Until != nil && s.Until.Before(in.today):
@@ -188,11 +187,11 @@ func outOfForce(in *Pass) {
 }
 
 func appOpenToNobody(in *Pass) {
-	for n := range in.directory.Apps {
-		app := &in.directory.Apps[n]
+	for n := range in.Directory.Apps {
+		app := &in.Directory.Apps[n]
 		for _, group := range app.OpenTo {
-			i := slices.IndexFunc(in.directory.Groups, func(g directory.Group) bool { return g.Name == group })
-			if i >= 0 && len(in.crowd.Members(i)) == 0 && in.directory.Groups[i].Where == nil && in.Book.ListsAll() {
+			i := slices.IndexFunc(in.Directory.Groups, func(g directory.Group) bool { return g.Name == group })
+			if i >= 0 && len(in.Accounts.Members(i)) == 0 && in.Directory.Groups[i].Where == nil && in.Book.ListsAll() {
 				in.Report(app.Name+"/"+group, in.where("app", app.Name), "%s is open to %s, which has no members.", app.Name, group)
 			}
 		}
@@ -200,11 +199,11 @@ func appOpenToNobody(in *Pass) {
 }
 
 func publicAndGuarded(in *Pass) {
-	for _, s := range in.live() {
+	for _, s := range in.Live() {
 		aims := false
-		in.eachTest(s.Apps, func(t *condition.Test) { aims = aims || t.Key != facts.KeyEvery })
-		for _, n := range s.apps {
-			if app := &in.directory.Apps[n]; aims && app.Public {
+		in.eachTest(s.Apps, func(t *condition.Test) { aims = aims || t.Key != engine.KeyEvery })
+		for _, n := range s.AimedAt {
+			if app := &in.Directory.Apps[n]; aims && app.Public {
 				in.Report(app.Name, in.where("app", app.Name), "%s is public, and %s is aimed at it.", app.Name, s.Name)
 			}
 		}
@@ -212,11 +211,11 @@ func publicAndGuarded(in *Pass) {
 }
 
 func replacesDraft(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		for _, name := range s.Replaces {
-			n := slices.IndexFunc(in.subject, func(t subject) bool { return t.Name == name })
-			if s.active() && n >= 0 && !in.subject[n].active() {
+			n := slices.IndexFunc(in.Policies, func(t Policy) bool { return t.Name == name })
+			if s.active() && n >= 0 && !in.Policies[n].active() {
 				in.Report(s.Name+"/"+name, s.At, "%s replaces %s, which is a draft.", s.Name, name)
 			}
 		}
@@ -224,8 +223,8 @@ func replacesDraft(in *Pass) {
 }
 
 func reviewOverdue(in *Pass) {
-	for i := range in.subject {
-		if s := &in.subject[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
+	for i := range in.Policies {
+		if s := &in.Policies[i]; s.ReviewBy != nil && s.ReviewBy.Before(in.today) {
 			in.ReportWith(
 				line("policy", s.Name, "review_by: %s", in.day(reviewAfter)),
 				s.Name,
@@ -240,11 +239,11 @@ func reviewOverdue(in *Pass) {
 }
 
 func noOwner(in *Pass) {
-	for i := range in.subject {
-		if s := &in.subject[i]; s.Owner == "" {
+	for i := range in.Policies {
+		if s := &in.Policies[i]; s.Owner == "" {
 			var owner *Paste
-			for n := range in.admins.All() {
-				owner = line("policy", s.Name, "owner: %q", in.directory.Accounts[n].Name)
+			for n := range in.Administrators.All() {
+				owner = line("policy", s.Name, "owner: %q", in.Directory.Accounts[n].Name)
 				break
 			}
 			in.ReportWith(owner, s.Name, s.At, "Nobody owns %s.", s.Name)
@@ -264,8 +263,8 @@ func otherwiseGrants(in *Pass) {
 }
 
 func forgottenStage(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		if s.Stage == decide.Live || s.Since == nil {
 			continue
 		}
@@ -276,8 +275,8 @@ func forgottenStage(in *Pass) {
 }
 
 func undatedStage(in *Pass) {
-	for i := range in.subject {
-		if s := &in.subject[i]; s.Stage != decide.Live && s.Since == nil {
+	for i := range in.Policies {
+		if s := &in.Policies[i]; s.Stage != decide.Live && s.Since == nil {
 			in.ReportWith(
 				line("policy", s.Name, "since: %s", in.today),
 				s.Name,
@@ -304,9 +303,9 @@ func (u used) note(what string, names ...string) {
 
 // named are the kinds of definition that a key of conditions names.
 var named = map[condition.Key]string{
-	facts.KeyNetworks: "network", facts.KeyCountries: "region", facts.KeyDuring: "window", facts.KeyPosture: "posture",
+	engine.KeyNetworks: "network", engine.KeyCountries: "region", engine.KeyDuring: "window", engine.KeyPosture: "posture",
 	consent.KeyScopesWithin: "tier", consent.KeyClients: "client",
-	facts.KeyGroups: "group", decide.KeySignals: "signal", decide.KeyProved: "assurance", facts.KeyEnrolled: "method",
+	engine.KeyGroups: "group", engine.KeySignals: "signal", engine.KeyProved: "assurance", engine.KeyEnrolled: "method",
 }
 
 func unusedDefinition(in *Pass) {
@@ -437,5 +436,5 @@ func (in *Pass) eachCondition(visit func(condition.Node)) {
 // passes reports whether a condition depends on what changes as time passes: the time since
 // joining, or a risk that is put right.
 func passes(node condition.Node) bool {
-	return condition.Asks(node, facts.KeyJoinedWithin, facts.KeyAccountRiskAtLeast)
+	return condition.Asks(node, engine.KeyJoinedWithin, engine.KeyAccountRiskAtLeast)
 }

@@ -16,13 +16,13 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
 var (
-	anyone = &condition.Test{Key: facts.KeyAnyone, Values: []string{"true"}}
-	every  = &condition.Test{Key: facts.KeyEvery, Values: []string{"true"}}
+	anyone = &condition.Test{Key: engine.KeyAnyone, Values: []string{"true"}}
+	every  = &condition.Test{Key: engine.KeyEvery, Values: []string{"true"}}
 )
 
 // about returns what the findings of a check are about.
@@ -147,7 +147,7 @@ func TestARepeatedDemandChangesNothing(t *testing.T) {
 				rules[k].Then.Grant = len(rules[k].Then.Require) == 0 && !b.Policies[i].Rules[k].Then.Blocks()
 			}
 			rulebook.Policies[i].Rules = rules
-			without, err := decide.Compile(rulebook)
+			without, err := engine.Compile(rulebook)
 			require.NoError(t, err)
 			repeated++
 			for range 60 {

@@ -8,7 +8,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -55,7 +55,7 @@ var consentChecks = []Check{
 
 // eachConsentRule visits the rules as they are judged.
 func (in *Pass) eachConsentRule(visit func(i int, r consent.Rule, keys map[condition.Key]bool)) {
-	for i, r := range in.consent.Scheme().Rules {
+	for i, r := range in.Consent.Scheme().Rules {
 		keys := map[condition.Key]bool{}
 		in.eachTest(r.When, func(t *condition.Test) { keys[t.Key] = true })
 		visit(i, r, keys)
@@ -74,7 +74,7 @@ func consentOpenToAll(in *Pass) {
 
 func groupOwnersUnrestricted(in *Pass) {
 	in.eachConsentRule(func(_ int, r consent.Rule, keys map[condition.Key]bool) {
-		confined := (keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]) && (keys[facts.KeyGroups] || keys[facts.KeyAccounts])
+		confined := (keys[consent.KeyScopes] || keys[consent.KeyScopesWithin]) && (keys[engine.KeyGroups] || keys[engine.KeyAccounts])
 		if r.Then == consent.Allow && keys[consent.KeyOwnsGroup] && !confined {
 			in.Report(r.Name, r.At, "The rule %s lets the owner of any group, or for any scope, decide for the group.", r.Name)
 		}
@@ -98,12 +98,12 @@ func groupDataUnasked(in *Pass) {
 const offline = "offline_access"
 
 func lastingScopeMild(in *Pass) {
-	tiers := in.consent.Ladder().Tiers()
+	tiers := in.Consent.Ladder().Tiers()
 	if len(tiers) == 0 {
 		return
 	}
 	mild := tiers[0]
-	if mild.Lasting || in.consent.Ladder().TierOf(offline) == mild.Name {
+	if mild.Lasting || in.Consent.Ladder().TierOf(offline) == mild.Name {
 		in.Report(mild.Name, in.where("tier", mild.Name), "The mildest tier, %s, holds a scope that keeps its access.", mild.Name)
 	}
 }
@@ -117,8 +117,8 @@ func approvedUnvetted(in *Pass) {
 }
 
 func manyScopesFewUsers(in *Pass) {
-	for _, name := range slices.Sorted(maps.Keys(in.usage)) {
-		u := in.usage[name]
+	for _, name := range slices.Sorted(maps.Keys(in.Usage)) {
+		u := in.Usage[name]
 		if len(u.Holds) >= manyScopes && u.Users <= fewUsers {
 			in.Report(
 				name,
@@ -140,8 +140,8 @@ func (in *Pass) guards() bool {
 // reviewers counts those who may surely review.
 func (in *Pass) reviewers() int {
 	n := 0
-	for i := range in.directory.Accounts {
-		if in.consent.MayReview(context.Background(), in.directory.Accounts[i].Name, in.At) {
+	for i := range in.Directory.Accounts {
+		if in.Consent.MayReview(context.Background(), in.Directory.Accounts[i].Name, in.At) {
 			n++
 		}
 	}
@@ -162,7 +162,7 @@ func oneReviewer(in *Pass) {
 
 func unreachedConsentRule(in *Pass) {
 	var before []condition.Node
-	for _, r := range in.consent.Scheme().Rules {
+	for _, r := range in.Consent.Scheme().Rules {
 		if !in.canMatch([]condition.Node{r.When}, before) {
 			in.Report(r.Name, r.At, "Nothing reaches the rule %s.", r.Name)
 		}
@@ -172,11 +172,11 @@ func unreachedConsentRule(in *Pass) {
 
 func unlistedScope(in *Pass) {
 	note := func(scope string, at condition.Position, who string) {
-		if _, listed := in.consent.Ladder().Rank(scope); !listed && !strings.Contains(scope, "*") {
+		if _, listed := in.Consent.Ladder().Rank(scope); !listed && !strings.Contains(scope, "*") {
 			in.Report(scope, at, "No tier lists %s, which %s.", scope, who)
 		}
 	}
-	for _, r := range in.consent.Scheme().Rules {
+	for _, r := range in.Consent.Scheme().Rules {
 		condition.Walk(r.When, func(n condition.Node) bool {
 			if t, ok := n.(*condition.Test); ok && t.Key == consent.KeyScopes {
 				for _, scope := range t.Values {
@@ -186,8 +186,8 @@ func unlistedScope(in *Pass) {
 			return true
 		})
 	}
-	for _, name := range slices.Sorted(maps.Keys(in.usage)) {
-		for _, scope := range slices.Concat(in.usage[name].Holds, in.usage[name].Wants) {
+	for _, name := range slices.Sorted(maps.Keys(in.Usage)) {
+		for _, scope := range slices.Concat(in.Usage[name].Holds, in.Usage[name].Wants) {
 			note(scope, in.where("client", name), name+" holds or asks for")
 		}
 	}

@@ -139,14 +139,14 @@ func subjectOf(k condition.Key) int {
 
 // someAccount looks for an account that fulfils the tests.
 func (s *search) someAccount(tests []literal) bool {
-	audience := s.crowd.Everyone()
+	audience := s.Accounts.Everyone()
 	for _, l := range tests {
 		if passes(l.test) {
 			continue // it holds of others another day
 		}
-		one := s.crowd.Of(l.test)
+		one := s.Accounts.Of(l.test)
 		if !l.wants {
-			one = one.Not(len(s.directory.Accounts))
+			one = one.Not(len(s.Directory.Accounts))
 		}
 		audience = audience.And(one)
 	}
@@ -160,7 +160,7 @@ func fulfils(tests []literal, holds func(*condition.Test) condition.Truth) bool 
 // someScope looks for a scope that fulfils the tests: one that a tier or a rule
 // names, or one made of a pattern, or one that nobody names.
 func (s *search) someScope(tests []literal) bool {
-	ladder := s.consent.Ladder()
+	ladder := s.Consent.Ladder()
 	candidates := []string{"\x00unnamed"}
 	add := func(pattern string) {
 		candidates = append(candidates, strings.ReplaceAll(pattern, "*", ""), strings.ReplaceAll(pattern, "*", "x"))

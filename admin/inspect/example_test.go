@@ -8,7 +8,6 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/inspect"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 )
@@ -51,14 +50,15 @@ func ExampleInspectWith() {
 		Why:      "Nobody answers for it.",
 		WayOut:   "Name an owner.",
 		Run: func(p *inspect.Pass) {
-			for _, policy := range p.Judge.Policies() {
-				if policy.Stage == decide.Live && policy.Owner == "" {
-					p.Report(policy.Name, p.Book.Where("policy", policy.Name), "Nobody is named as the owner of %s.", policy.Name)
+			for _, policy := range p.Live() {
+				if _, may := policy.Audience.Len(); may > 0 && policy.Owner == "" {
+					p.Report(policy.Name, p.Book.Where("policy", policy.Name), "Nobody is named as the owner of %s, which is for up to %d accounts.",
+						policy.Name, may)
 				}
 			}
 		},
 	}
-	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\napps: [{name: mail}]\n" +
+	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\napps: [{name: mail}]\naccounts: [{name: ingrid, methods: [password]}, {name: oskar, methods: [password]}]\n" +
 		"policies: [{name: all, stage: live, who: anyone, apps: every, rules: [{name: r, then: grant}]}]\n")}})
 	if err != nil {
 		fmt.Println(err)
@@ -79,5 +79,5 @@ func ExampleInspectWith() {
 			fmt.Printf("%s: %s: %s\n", f.At, f.Name, f.Text)
 		}
 	}
-	// Output: b.yaml:3:12: policy-without-owner:all: Nobody is named as the owner of all.
+	// Output: b.yaml:4:12: policy-without-owner:all: Nobody is named as the owner of all, which is for up to 2 accounts.
 }

@@ -5,10 +5,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/explore"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -73,14 +72,14 @@ func endedExemption(in *Pass) {
 
 func wideExemption(in *Pass) {
 	for _, x := range in.Judge.Exemptions() {
-		if _, may := in.crowd.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.directory.Accounts) {
+		if _, may := in.Accounts.Of(x.Who).Len(); may > 1 && may*wideShare > len(in.Directory.Accounts) {
 			in.Report(
 				x.Name,
 				x.At,
 				"The exemption %s excuses %d of %d accounts from %s.",
 				x.Name,
 				may,
-				len(in.directory.Accounts),
+				len(in.Directory.Accounts),
 				words.List(x.From, "and"),
 			)
 		}
@@ -92,15 +91,15 @@ func looseServiceExemption(in *Pass) {
 		if x.When != nil && confines(x.When) {
 			continue
 		}
-		for n := range in.crowd.Of(x.Who).All() {
-			if in.directory.Profile(n).Kind() == directory.Service {
+		for n := range in.Accounts.Of(x.Who).All() {
+			if in.Directory.Profile(n).Kind() == directory.Service {
 				in.ReportWith(
 					in.atHome(x),
 					x.Name,
 					x.At,
 					"The exemption %s excuses the service account %s from %s, wherever it signs on from.",
 					x.Name,
-					in.directory.Accounts[n].Name,
+					in.Directory.Accounts[n].Name,
 					words.List(x.From, "and"),
 				)
 			}
@@ -110,8 +109,8 @@ func looseServiceExemption(in *Pass) {
 
 // confines reports whether a condition asks for a place or a device.
 func confines(node condition.Node) bool {
-	return condition.Asks(node, facts.KeyNetworks, facts.KeyOurNetwork, facts.KeyDevice, facts.KeyDeviceTags, facts.KeyPosture,
-		facts.KeyCountries)
+	return condition.Asks(node, engine.KeyNetworks, engine.KeyOurNetwork, engine.KeyDevice, engine.KeyDeviceTags, engine.KeyPosture,
+		engine.KeyCountries)
 }
 
 func idleExemption(in *Pass) {
@@ -119,7 +118,7 @@ func idleExemption(in *Pass) {
 		if x.Until != nil && x.Until.Before(in.today) {
 			continue // there is another finding for that
 		}
-		who := in.crowd.Of(x.Who)
+		who := in.Accounts.Of(x.Who)
 		asked := slices.ContainsFunc(x.From, func(name string) bool {
 			return in.asksOf(name, who) || slices.ContainsFunc(in.Judge.Otherwise().Require, func(r decide.Requirement) bool {
 				return slices.Contains(r.OneOf, name)
@@ -140,7 +139,7 @@ func idleExemption(in *Pass) {
 }
 
 // canExcuse reports whether the condition of an exemption can come to hold for those it is for, before it ends.
-func (in *Pass) canExcuse(x *decide.Exemption, who facts.Audience) bool {
+func (in *Pass) canExcuse(x *decide.Exemption, who engine.Audience) bool {
 	ahead, err := in.lookAhead()
 	if err != nil {
 		return true // the judge was compiled from the same
@@ -150,11 +149,11 @@ func (in *Pass) canExcuse(x *decide.Exemption, who facts.Audience) bool {
 		return true
 	}
 	q := explore.Question{Accounts: who, Holds: []condition.Node{when}}
-	for app := range in.directory.Apps {
+	for app := range in.Directory.Apps {
 		q.Apps = append(q.Apps, app)
 	}
 	if x.Until != nil {
-		end := x.Until.End(in.directory.Zone)
+		end := x.Until.End(in.Directory.Zone)
 		q.Until = &end
 	}
 	return ahead.space.IsPossible(in.Context, &q)
@@ -165,21 +164,21 @@ func exemptStillAsked(in *Pass) {
 		if x.Until != nil && x.Until.Before(in.today) {
 			continue
 		}
-		excused := facts.MethodSet(0)
+		excused := engine.MethodSet(0)
 		for _, name := range x.From {
 			excused |= in.methodsOf(name)
 		}
 		excused &= in.secondFactors()
-		exempt := in.crowd.Of(x.Who).Surely()
-		for _, s := range in.live() {
-			if !s.audience.Surely().Meets(exempt) {
+		exempt := in.Accounts.Of(x.Who).Surely()
+		for _, s := range in.Live() {
+			if !s.Audience.Surely().Meets(exempt) {
 				continue
 			}
 			for _, r := range s.Rules {
 				for _, name := range singly(r.Then) {
 					if !slices.Contains(x.From, name) && !slices.Contains(x.Instead, name) && in.methodsOf(name)&excused != 0 {
 						in.Report(x.Name+"/"+s.Name, x.At, "%s excuses %s from %s, but %s / %s asks for %s, which wants the same methods.",
-							x.Name, in.accountNames(exempt.And(s.audience)), words.List(x.From, "and"), s.Name, r.Name, name)
+							x.Name, in.accountNames(exempt.And(s.Audience)), words.List(x.From, "and"), s.Name, r.Name, name)
 					}
 				}
 			}
@@ -189,11 +188,11 @@ func exemptStillAsked(in *Pass) {
 
 // methodsOf returns the methods that an assurance can be met with, fallbacks left
 // out.
-func (in *Pass) methodsOf(assurance string) facts.MethodSet {
-	var set facts.MethodSet
+func (in *Pass) methodsOf(assurance string) engine.MethodSet {
+	var set engine.MethodSet
 	if a := in.Judge.FindAssurance(assurance); a != nil {
 		for _, p := range a.Prove {
-			preferred, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+			preferred, _ := in.Judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 			set |= preferred
 		}
 	}

@@ -8,9 +8,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -58,12 +57,12 @@ var factorChecks = []Check{
 func isText(m directory.Method) bool { return slices.Contains(m.AMR, "sms") }
 
 func smsForAdministrators(in *Pass) {
-	for n := range in.admins.All() {
-		for i, m := range in.directory.Methods() {
-			if !isText(m) || !in.directory.Profile(n).Enrolled().Has(i) || !in.countsFor(n, i) {
+	for n := range in.Administrators.All() {
+		for i, m := range in.Directory.Methods() {
+			if !isText(m) || !in.Directory.Profile(n).Enrolled().Has(i) || !in.countsFor(n, i) {
 				continue
 			}
-			name := in.directory.Accounts[n].Name
+			name := in.Directory.Accounts[n].Name
 			in.ReportWith(
 				in.barForAdministrators(m.Name),
 				name,
@@ -80,14 +79,14 @@ func smsForAdministrators(in *Pass) {
 // account, as a fallback or not.
 func (in *Pass) countsFor(account, method int) bool {
 	counts := false
-	for i := range in.subject {
-		s := &in.subject[i]
-		if !s.active() || !s.audience.Meets(in.crowd.Only(account)) {
+	for i := range in.Policies {
+		s := &in.Policies[i]
+		if !s.active() || !s.Audience.Meets(in.Accounts.Only(account)) {
 			continue
 		}
 		for _, r := range s.Rules {
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				preferred, fallback := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+				preferred, fallback := in.Judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 				counts = counts || (preferred | fallback).Has(method)
 			})
 		}
@@ -97,16 +96,16 @@ func (in *Pass) countsFor(account, method int) bool {
 
 // eachMethodDemand visits each method that a rule asks for without a choice, of
 // those it is asked of.
-func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet)) {
-	for i := range in.subject {
-		s := &in.subject[i]
-		if !s.active() || s.audience.IsEmpty() {
+func (in *Pass) eachMethodDemand(visit func(s *Policy, r decide.Rule, assurance string, methods engine.MethodSet)) {
+	for i := range in.Policies {
+		s := &in.Policies[i]
+		if !s.active() || s.Audience.IsEmpty() {
 			continue
 		}
 		for _, r := range s.Rules {
 			for _, name := range singly(r.Then) {
 				for _, p := range in.Judge.FindAssurance(name).Prove {
-					preferred, fallback := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+					preferred, fallback := in.Judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 					visit(s, r, name, preferred|fallback)
 				}
 			}
@@ -115,11 +114,11 @@ func (in *Pass) eachMethodDemand(visit func(s *subject, r decide.Rule, assurance
 }
 
 func demandedMethodBarred(in *Pass) {
-	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet) {
-		barred := in.crowd.Nobody()
-		for n := range s.audience.Surely().All() {
-			if methods&^in.directory.Profile(n).Barred() == 0 {
-				barred = barred.Or(in.crowd.Only(n))
+	in.eachMethodDemand(func(s *Policy, r decide.Rule, assurance string, methods engine.MethodSet) {
+		barred := in.Accounts.Nobody()
+		for n := range s.Audience.Surely().All() {
+			if methods&^in.Directory.Profile(n).Barred() == 0 {
+				barred = barred.Or(in.Accounts.Only(n))
 				break // one is enough to tell
 			}
 		}
@@ -131,7 +130,7 @@ func demandedMethodBarred(in *Pass) {
 				s.Name,
 				r.Name,
 				assurance,
-				words.List(inside.Of(in.Judge).MethodNames(methods), "and"),
+				words.List(in.Judge.MethodNames(methods), "and"),
 				in.accountNames(barred),
 			)
 		}
@@ -139,10 +138,10 @@ func demandedMethodBarred(in *Pass) {
 }
 
 func demandedMethodUnenrolled(in *Pass) {
-	in.eachMethodDemand(func(s *subject, r decide.Rule, assurance string, methods facts.MethodSet) {
-		for n := range s.audience.All() {
-			if in.directory.Profile(n).Enrolled()&methods != 0 || in.directory.Profile(n).Disabled() ||
-				methods&^in.directory.Profile(n).Barred() == 0 ||
+	in.eachMethodDemand(func(s *Policy, r decide.Rule, assurance string, methods engine.MethodSet) {
+		for n := range s.Audience.All() {
+			if in.Directory.Profile(n).Enrolled()&methods != 0 || in.Directory.Profile(n).Disabled() ||
+				methods&^in.Directory.Profile(n).Barred() == 0 ||
 				in.inTime(assurance, n) {
 				return
 			}
@@ -154,7 +153,7 @@ func demandedMethodUnenrolled(in *Pass) {
 			s.Name,
 			r.Name,
 			assurance,
-			words.List(inside.Of(in.Judge).MethodNames(methods), "and"),
+			words.List(in.Judge.MethodNames(methods), "and"),
 		)
 	})
 }
@@ -163,14 +162,14 @@ func demandedMethodUnenrolled(in *Pass) {
 // an account.
 func (in *Pass) inTime(assurance string, account int) bool {
 	return slices.ContainsFunc(in.Judge.Rollouts(), func(r decide.Rollout) bool {
-		return slices.Contains(r.Eases, assurance) && in.today.Before(r.Enforced) && in.crowd.Of(r.Who).Meets(in.crowd.Only(account))
+		return slices.Contains(r.Eases, assurance) && in.today.Before(r.Enforced) && in.Accounts.Of(r.Who).Meets(in.Accounts.Only(account))
 	})
 }
 
 func lonelyPasswordChange(in *Pass) {
 	held := in.secondFactors()
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		for _, r := range s.Rules {
 			changes, beside := "", false
 			for _, name := range singly(r.Then) {
@@ -179,7 +178,7 @@ func lonelyPasswordChange(in *Pass) {
 				}
 			}
 			in.eachProve(r.Then, func(_ *decide.Assurance, p decide.Prove) {
-				if methods, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback); methods&^held == 0 {
+				if methods, _ := in.Judge.Methods(p.AnyOf, p.Traits, p.Fallback); methods&^held == 0 {
 					beside = true
 				}
 			})
@@ -213,10 +212,10 @@ func strength(m directory.Method) int {
 }
 
 func weakerFallback(in *Pass) {
-	methods := in.directory.Methods()
+	methods := in.Directory.Methods()
 	for _, a := range in.Judge.Assurances() {
 		for _, p := range a.Prove {
-			preferred, _ := inside.Of(in.Judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+			preferred, _ := in.Judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 			least := 5
 			for i, m := range methods {
 				if preferred.Has(i) {
@@ -224,14 +223,14 @@ func weakerFallback(in *Pass) {
 				}
 			}
 			for _, name := range p.Fallback {
-				if n, ok := in.directory.FindMethod(name); ok && strength(methods[n]) < least {
+				if n, ok := in.Directory.FindMethod(name); ok && strength(methods[n]) < least {
 					in.Report(
 						a.Name+"/"+name,
 						a.At,
 						"%s takes %s in place of %s, and it withstands less than each of them.",
 						a.Name,
 						name,
-						words.List(inside.Of(in.Judge).MethodNames(preferred), "and"),
+						words.List(in.Judge.MethodNames(preferred), "and"),
 					)
 				}
 			}
@@ -255,8 +254,8 @@ func openEnrolment(in *Pass) {
 	knowing := in.persons(func(n int) bool { return in.knowing(n) != "" })
 	later := 0
 	for _, at := range in.daysAhead() { // what is so now comes first
-		for app := range in.directory.Apps {
-			if in.directory.Apps[app].Public {
+		for app := range in.Directory.Apps {
+			if in.Directory.Apps[app].Public {
 				continue
 			}
 			for _, n := range knowing {
@@ -289,14 +288,14 @@ func (in *Pass) enrolsOpenly(account, app int, at time.Time) bool {
 	a.Action = attempt.Enrol
 	since := ""
 	if at.After(in.At) {
-		since = ", from " + at.In(in.directory.Zone).Format(time.DateOnly) + " on"
+		since = ", from " + at.In(in.Directory.Zone).Format(time.DateOnly) + " on"
 	}
 	in.findPassed(
 		in.confinedEnrolment(),
 		a,
 		"%s can enrol a method at %s with %s alone, from anywhere%s",
-		in.directory.Accounts[account].Name,
-		in.directory.Apps[app].Name,
+		in.Directory.Accounts[account].Name,
+		in.Directory.Apps[app].Name,
 		in.knowing(account),
 		since,
 	)
@@ -317,9 +316,9 @@ func (in *Pass) findPassed(paste *Paste, a *attempt.Attempt, format string, args
 
 func unpromptableLetPast(in *Pass) {
 	both := in.persons(func(n int) bool {
-		return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&in.secondFactors() != 0
+		return in.knowing(n) != "" && in.Directory.Profile(n).Enrolled()&in.secondFactors() != 0
 	})
-	for app := range in.directory.Apps {
+	for app := range in.Directory.Apps {
 		for _, n := range both {
 			a := in.strange(n, app, attempt.SignIn)
 			asked := in.Judge.Verdict(context.Background(), a) == decide.StepUp
@@ -331,8 +330,8 @@ func unpromptableLetPast(in *Pass) {
 				in.noUnpromptable(),
 				a,
 				"%s is let in to %s with %s alone through an unpromptable program, and asked for more in a browser",
-				in.directory.Accounts[n].Name,
-				in.directory.Apps[app].Name,
+				in.Directory.Accounts[n].Name,
+				in.Directory.Apps[app].Name,
 				in.knowing(n),
 			)
 			break
@@ -342,9 +341,9 @@ func unpromptableLetPast(in *Pass) {
 
 func secondFactorOptional(in *Pass) {
 	held := in.secondFactors()
-	for _, s := range in.live() {
+	for _, s := range in.Live() {
 		asks := false
-		look := func(t *condition.Test) { asks = asks || t.Key == facts.KeyEnrolled }
+		look := func(t *condition.Test) { asks = asks || t.Key == engine.KeyEnrolled }
 		in.eachTest(s.Who, look)
 		for k := range s.Rules {
 			in.eachTest(s.Rules[k].When, look)
@@ -354,24 +353,24 @@ func secondFactorOptional(in *Pass) {
 		}
 		// Whom a rollout leaves time is let in for that alone.
 		without := in.persons(func(n int) bool {
-			return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&held == 0 && !slices.ContainsFunc(in.Judge.Assurances(),
+			return in.knowing(n) != "" && in.Directory.Profile(n).Enrolled()&held == 0 && !slices.ContainsFunc(in.Judge.Assurances(),
 				func(a decide.Assurance) bool { return in.inTime(a.Name, n) })
 		})
-		with := in.persons(func(n int) bool { return in.knowing(n) != "" && in.directory.Profile(n).Enrolled()&held != 0 })
-		for _, app := range s.apps {
+		with := in.persons(func(n int) bool { return in.knowing(n) != "" && in.Directory.Profile(n).Enrolled()&held != 0 })
+		for _, app := range s.AimedAt {
 			let := func(n int) bool {
-				return in.directory.IsOpenTo(app, in.directory.Profile(n)) &&
+				return in.Directory.IsOpenTo(app, in.Directory.Profile(n)) &&
 					in.Judge.Verdict(context.Background(), in.strange(n, app, attempt.SignIn)) == decide.Grant
 			}
 			past := slices.IndexFunc(without, let)
-			if past >= 0 && !in.directory.Apps[app].Public && slices.ContainsFunc(with, func(n int) bool { return !let(n) }) {
+			if past >= 0 && !in.Directory.Apps[app].Public && slices.ContainsFunc(with, func(n int) bool { return !let(n) }) {
 				in.Report(
 					s.Name,
 					s.At,
 					"%s asks at %s those who have enrolled something; %s, who has not, is let in with %s alone.",
 					s.Name,
-					in.directory.Apps[app].Name,
-					in.directory.Accounts[without[past]].Name,
+					in.Directory.Apps[app].Name,
+					in.Directory.Accounts[without[past]].Name,
 					in.knowing(without[past]),
 				)
 				break
@@ -399,8 +398,8 @@ func idleOutlastsSession(in *Pass) {
 			in.Report(about, at, "A session by %s lasts %s and may rest for %s.", what, l.Lasts, l.Idle)
 		}
 	}
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		for _, r := range s.Rules {
 			check(s.Name+"/"+r.Name, r.At, s.Name+" / "+r.Name, r.Limits)
 		}
@@ -411,8 +410,8 @@ func idleOutlastsSession(in *Pass) {
 }
 
 func limitsOutlastProofs(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		for _, r := range s.Rules {
 			if r.Limits.Lasts == 0 || !s.active() {
 				continue

@@ -22,9 +22,8 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -194,31 +193,35 @@ func Checks() []Check {
 	)
 }
 
-// Pass is a book under inspection, as checks see it.
+// Pass is a book under inspection, as checks see it: those of this package and a program's own alike. A check must not change
+// what it is given. Numbers of accounts, groups, apps and policies are those of the Judge.
 type Pass struct {
 	// Context ends the inspection. A check that takes long stops when it ends; what it found until then is dropped.
 	Context context.Context
-	// Book is what the files say, and Judge decides by them. At is the moment of the
-	// inspection. A check must not change them.
+	// Book is what the files say, and Judge decides by them. At is the moment of the inspection.
 	Book  *book.Book
-	Judge *decide.Judge
+	Judge *engine.Judge
 	At    time.Time
+	// Consent decides on outside programs. Usage is how they are used, by name, where Options told it.
+	Consent *consent.Judge
+	Usage   map[string]consent.Usage
+	// Directory is what the judge decides on, with names found fast.
+	Directory *engine.Directory
+	// Accounts tells for which of the listed accounts a bound condition holds, at the moment of the inspection.
+	Accounts *engine.Gathering
+	// Administrators are those that settings.administrators names, nobody where it is left out.
+	Administrators engine.Audience
+	// Policies are all policies in order of name, drafts among them; Live returns those that count.
+	Policies []Policy
+	// Ordinary is an attempt with nothing odd about it, which a check copies and changes: it lacks the account and the app.
+	Ordinary attempt.Attempt
 
-	consent   *consent.Judge
-	usage     map[string]consent.Usage
-	directory *facts.Directory
-	today     directory.Date
-	crowd     *facts.Gathering
-	admins    facts.Audience
-	subject   []subject
-	// ordinary is what each attempt that is tried begins with, stranger the address
-	// of one who belongs nowhere, and hours those of the coming week that windows
-	// tell apart.
-	ordinary attempt.Attempt
+	today directory.Date
 	// ahead is all that can come about, nil until a check asks for it.
 	ahead *ahead
 	// silent is what of each policy never comes about, nil until a check asks for it.
-	silent   []silence
+	silent []silence
+	// stranger is the address of one who belongs nowhere, and hours are those of the coming week that windows tell apart.
 	stranger attempt.Fact[netip.Addr]
 	hours    []int
 	checks   []Check
@@ -227,12 +230,15 @@ type Pass struct {
 	names    map[string]bool
 }
 
-// subject is a policy with those it is about.
-type subject struct {
+// Policy is a policy with those it is about.
+type Policy struct {
+	// Policy is what the book says, its conditions bound.
 	decide.Policy
-	number   int
-	audience facts.Audience
-	apps     []int
+	// Number is its place in the judge's list.
+	Number int
+	// Audience are the accounts that it is for, and AimedAt the numbers of the apps that it is aimed at.
+	Audience engine.Audience
+	AimedAt  []int
 	// aimed has a bit for each of the apps.
 	aimed []uint64
 	// always are the assurances that each rule that does not block asks for.
@@ -242,7 +248,7 @@ type subject struct {
 }
 
 // active reports whether the policy is evaluated at all.
-func (s *subject) active() bool { return s.Stage != decide.Draft }
+func (s *Policy) active() bool { return s.Stage != decide.Draft }
 
 // Options are what is known beside the book, and what is looked for.
 type Options struct {
@@ -285,26 +291,26 @@ func InspectWith(ctx context.Context, b *book.Book, at time.Time, o Options) (*R
 	if err != nil {
 		return nil, err
 	}
-	e := inside.Of(judge).Directory()
+	e := judge.Directory()
 	in := &Pass{
 		Context:   ctx,
 		Book:      b,
 		Judge:     judge,
-		consent:   consents,
-		usage:     o.Usage,
-		directory: e,
+		Consent:   consents,
+		Usage:     o.Usage,
+		Directory: e,
 		At:        at,
 		today:     directory.DateOf(at.In(e.Zone)),
-		crowd:     e.Gather(at),
+		Accounts:  e.Gather(at),
 		names:     map[string]bool{},
 	}
-	in.admins = in.crowd.Nobody()
+	in.Administrators = in.Accounts.Nobody()
 	if b.Settings.Administrators != nil {
 		bound, err := condition.Bind(b.Settings.Administrators, e.Vocabulary("administrators"))
 		if err != nil {
 			return nil, fmt.Errorf("administrators: %w", err)
 		}
-		in.admins = in.crowd.Of(bound)
+		in.Administrators = in.Accounts.Of(bound)
 	}
 	in.gatherPolicies()
 	in.prepareAttempts()
@@ -321,29 +327,29 @@ func InspectWith(ctx context.Context, b *book.Book, at time.Time, o Options) (*R
 
 func (in *Pass) gatherPolicies() {
 	for i, p := range in.Judge.Policies() {
-		s := subject{
+		s := Policy{
 			Policy:   p,
-			number:   i,
-			audience: inside.Of(in.Judge).Audience(i, in.crowd),
-			apps:     inside.Of(in.Judge).Apps(i),
-			aimed:    make([]uint64, (len(in.directory.Apps)+63)/64),
+			Number:   i,
+			Audience: in.Judge.Audience(i, in.Accounts),
+			AimedAt:  in.Judge.Apps(i),
+			aimed:    make([]uint64, (len(in.Directory.Apps)+63)/64),
 		}
-		for _, app := range s.apps {
+		for _, app := range s.AimedAt {
 			s.aimed[app/64] |= 1 << (app % 64)
 		}
 		s.always = alwaysAsked(p)
-		in.subject = append(in.subject, s)
+		in.Policies = append(in.Policies, s)
 	}
 	replaced := map[string]bool{}
-	for i := range in.subject {
-		if s := &in.subject[i]; s.active() {
+	for i := range in.Policies {
+		if s := &in.Policies[i]; s.active() {
 			for _, name := range s.Replaces {
 				replaced[name] = true
 			}
 		}
 	}
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		s.replaced = replaced[s.Name]
 	}
 }
@@ -378,7 +384,7 @@ func singly(o decide.Outcome) []string {
 }
 
 // sharesApps reports whether two policies are aimed at a common app.
-func (s *subject) sharesApps(t *subject) bool {
+func (s *Policy) sharesApps(t *Policy) bool {
 	for i := range s.aimed {
 		if s.aimed[i]&t.aimed[i] != 0 {
 			return true
@@ -388,7 +394,7 @@ func (s *subject) sharesApps(t *subject) bool {
 }
 
 // appsWithin reports whether each app of the policy is one of the other's too.
-func (s *subject) appsWithin(t *subject) bool {
+func (s *Policy) appsWithin(t *Policy) bool {
 	for i := range s.aimed {
 		if s.aimed[i]&^t.aimed[i] != 0 {
 			return false
@@ -397,11 +403,11 @@ func (s *subject) appsWithin(t *subject) bool {
 	return true
 }
 
-// live returns the policies that count: live ones within their dates.
-func (in *Pass) live() []*subject {
-	var live []*subject
-	for i := range in.subject {
-		if s := &in.subject[i]; s.Stage == decide.Live && inside.Of(in.Judge).InForceAt(s.number, in.At) {
+// Live returns the policies that count: live ones within their dates.
+func (in *Pass) Live() []*Policy {
+	var live []*Policy
+	for i := range in.Policies {
+		if s := &in.Policies[i]; s.Stage == decide.Live && in.Judge.InForceAt(s.Number, in.At) {
 			live = append(live, s)
 		}
 	}
@@ -526,10 +532,10 @@ func daysBetween(from, to directory.Date) int {
 const mostNames = 3
 
 // accountNames names the accounts of an audience.
-func (in *Pass) accountNames(a facts.Audience) string {
+func (in *Pass) accountNames(a engine.Audience) string {
 	var names []string
 	for n := range a.All() {
-		names = append(names, in.directory.Accounts[n].Name)
+		names = append(names, in.Directory.Accounts[n].Name)
 	}
 	return words.UpTo(mostNames, names)
 }
@@ -538,7 +544,7 @@ func (in *Pass) accountNames(a facts.Audience) string {
 func (in *Pass) appNames(apps []int) string {
 	var names []string
 	for _, n := range apps {
-		names = append(names, in.directory.Apps[n].Name)
+		names = append(names, in.Directory.Apps[n].Name)
 	}
 	return words.UpTo(mostNames, names)
 }

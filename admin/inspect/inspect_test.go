@@ -22,7 +22,6 @@ import (
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -993,20 +992,19 @@ func TestSilentInAllThereIs(t *testing.T) {
 		require.NoError(t, err)
 		silent := append(about(r, "unreached-rule"), about(r, "impossible-rule")...)
 		said += len(silent)
-		in := inside.Of(judge)
 		for number, p := range judge.Policies() {
 			var before []condition.Node
 			for _, rule := range p.Rules {
 				name := p.Name + "/" + rule.Name
 				applies, speaks := false, false
 				for a := range synth.Grid() {
-					app, _ := in.Directory().FindApp(a.App)
-					if !slices.Contains(in.Apps(number), app) || p.Actions != nil && !slices.Contains(p.Actions, a.Action) ||
-						!in.Fulfils(t.Context(), a, nil, []condition.Node{&condition.Not{Of: p.Who}}) {
+					app, _ := judge.Directory().FindApp(a.App)
+					if !slices.Contains(judge.Apps(number), app) || p.Actions != nil && !slices.Contains(p.Actions, a.Action) ||
+						!judge.Fulfils(t.Context(), a, nil, []condition.Node{&condition.Not{Of: p.Who}}) {
 						continue
 					}
 					applies = true
-					if speaks = in.Fulfils(t.Context(), a, []condition.Node{rule.When}, before); speaks {
+					if speaks = judge.Fulfils(t.Context(), a, []condition.Node{rule.When}, before); speaks {
 						break
 					}
 				}

@@ -5,8 +5,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -34,9 +34,9 @@ var machineChecks = []Check{
 // services visits the service accounts that are not disabled, mostTried at most.
 func (in *Pass) services(visit func(number int, a *directory.Account)) {
 	tried := 0
-	for n := range in.directory.Accounts {
-		a := &in.directory.Accounts[n]
-		if in.directory.Profile(n).Kind() == directory.Service && !a.Disabled && tried < mostTried {
+	for n := range in.Directory.Accounts {
+		a := &in.Directory.Accounts[n]
+		if in.Directory.Profile(n).Kind() == directory.Service && !a.Disabled && tried < mostTried {
 			tried++
 			visit(n, a)
 		}
@@ -58,9 +58,9 @@ func postureOfMachines(in *Pass) {
 		return // the judge was compiled from the same
 	}
 	in.services(func(n int, a *directory.Account) {
-		for i := range in.subject {
-			s := &in.subject[i]
-			if !s.active() || s.audience.Holds(n) == condition.False || len(s.apps) == 0 {
+		for i := range in.Policies {
+			s := &in.Policies[i]
+			if !s.active() || s.Audience.Holds(n) == condition.False || len(s.AimedAt) == 0 {
 				continue
 			}
 			for k, r := range s.Rules {
@@ -84,9 +84,9 @@ func postureOfMachines(in *Pass) {
 }
 
 // speaksTo reports whether a rule can come to speak to a service account that signs on unattended.
-func (in *Pass) speaksTo(ahead *ahead, s *subject, rule, account int) bool {
+func (in *Pass) speaksTo(ahead *ahead, s *Policy, rule, account int) bool {
 	q := in.applying(ahead.space, s)
-	q.Accounts = in.crowd.Only(account)
+	q.Accounts = in.Accounts.Only(account)
 	q.Holds = append(q.Holds, ahead.unattended)
 	for k := range rule + 1 {
 		when, err := ahead.space.Bind(s.Name, s.Rules[k].When)
@@ -107,7 +107,7 @@ func (in *Pass) speaksTo(ahead *ahead, s *subject, rule, account int) bool {
 func (in *Pass) asksDevice(node condition.Node) bool {
 	asks := false
 	in.eachTest(node, func(t *condition.Test) {
-		asks = asks || t.Key == facts.KeyDevice || t.Key == facts.KeyDeviceTags || t.Key == facts.KeyPosture
+		asks = asks || t.Key == engine.KeyDevice || t.Key == engine.KeyDeviceTags || t.Key == engine.KeyPosture
 	})
 	return asks
 }
@@ -117,17 +117,17 @@ func (in *Pass) asksDevice(node condition.Node) bool {
 func (in *Pass) excused(account int, assurance string) bool {
 	return slices.ContainsFunc(in.Judge.Exemptions(), func(x decide.Exemption) bool {
 		return slices.Contains(x.From, assurance) && (x.Until == nil || !x.Until.Before(in.today)) &&
-			in.crowd.Of(x.Who).Holds(account) != condition.False
+			in.Accounts.Of(x.Who).Holds(account) != condition.False
 	})
 }
 
 func rolloutForMachines(in *Pass) {
 	for _, r := range in.Judge.Rollouts() {
-		who := in.crowd.Of(r.Who)
+		who := in.Accounts.Of(r.Who)
 		in.services(func(n int, a *directory.Account) {
 			asked := slices.ContainsFunc(
 				r.Eases,
-				func(name string) bool { return in.asksOf(name, in.crowd.Only(n)) && !in.excused(n, name) },
+				func(name string) bool { return in.asksOf(name, in.Accounts.Only(n)) && !in.excused(n, name) },
 			)
 			if who.Holds(n) != condition.False && asked {
 				in.ReportWith(personsOnly(r), r.Name, r.At, "%s is for the service account %s too.", r.Name, a.Name)

@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -41,8 +41,8 @@ func attributeNobodyHas(in *Pass) {
 		return
 	}
 	values := map[string]map[string]bool{}
-	for i := range in.directory.Accounts {
-		for name, value := range in.directory.Accounts[i].Attributes {
+	for i := range in.Directory.Accounts {
+		for name, value := range in.Directory.Accounts[i].Attributes {
 			if values[name] == nil {
 				values[name] = map[string]bool{}
 			}
@@ -64,7 +64,7 @@ func attributeNobodyHas(in *Pass) {
 	in.eachCondition(func(n condition.Node) {
 		condition.Walk(n, func(n condition.Node) bool {
 			t, ok := n.(*condition.Test)
-			if !ok || t.Key != facts.KeyAttributes {
+			if !ok || t.Key != engine.KeyAttributes {
 				return true
 			}
 			if values[t.Attribute] == nil {
@@ -102,11 +102,11 @@ func near(word string, known []string) string {
 var commonPlatforms = []string{"windows", "macos", "linux", "ios", "ipados", "android", "chromeos"}
 
 func deviceWordNobodyBears(in *Pass) {
-	if len(in.directory.Devices) == 0 {
+	if len(in.Directory.Devices) == 0 {
 		return
 	}
 	var tags, platforms []string
-	for _, d := range in.directory.Devices {
+	for _, d := range in.Directory.Devices {
 		tags, platforms = append(tags, d.Tags...), append(platforms, d.Platform)
 	}
 	platforms = append(platforms, commonPlatforms...)
@@ -118,9 +118,9 @@ func deviceWordNobodyBears(in *Pass) {
 			}
 			for _, value := range t.Values {
 				switch {
-				case t.Key == facts.KeyDeviceTags && !slices.Contains(tags, value):
+				case t.Key == engine.KeyDeviceTags && !slices.Contains(tags, value):
 					in.Report("tag/"+value, t.Pos(), "No registered device bears the tag %s%s", value, near(value, tags))
-				case t.Key == facts.KeyPlatforms && !slices.Contains(platforms, value):
+				case t.Key == engine.KeyPlatforms && !slices.Contains(platforms, value):
 					in.Report(
 						"platform/"+value,
 						t.Pos(),
@@ -145,7 +145,7 @@ func oddZone(in *Pass) {
 	if zone := in.Book.Settings.Zone; zone != nil {
 		check("settings", in.where("setting", "zone"), zone)
 	}
-	for _, w := range in.directory.Windows {
+	for _, w := range in.Directory.Windows {
 		if w.Zone != nil {
 			check(w.Name, in.where("window", w.Name), w.Zone)
 		}
@@ -163,8 +163,8 @@ func (in *Pass) offset(zone *time.Location) string {
 
 func accountTwice(in *Pass) {
 	seen := map[string]string{}
-	for i := range in.directory.Accounts {
-		name := in.directory.Accounts[i].Name
+	for i := range in.Directory.Accounts {
+		name := in.Directory.Accounts[i].Name
 		folded := strings.ToLower(name)
 		if other, twice := seen[folded]; twice {
 			in.Report(name, in.where("account", name), "%s and %s differ in capitals alone.", name, other)
@@ -175,8 +175,8 @@ func accountTwice(in *Pass) {
 }
 
 func riskReasonMisspelt(in *Pass) {
-	for i := range in.directory.Accounts {
-		a := &in.directory.Accounts[i]
+	for i := range in.Directory.Accounts {
+		a := &in.Directory.Accounts[i]
 		if a.AccountRisk == nil || a.AccountRisk.Because == directory.LeakedPassword || a.AccountRisk.Because == "" {
 			continue
 		}

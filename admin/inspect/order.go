@@ -38,7 +38,7 @@ var orderChecks = []Check{
 }
 
 func unreachedRule(in *Pass) {
-	in.eachRule(func(s *subject, k int, found *silentRule) {
+	in.eachRule(func(s *Policy, k int, found *silentRule) {
 		if found.unreached {
 			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "%s / %s never speaks: whatever it would match, %s matches before it.",
 				s.Name, s.Rules[k].Name, strings.Join(s.ruleNames(found.by), " or "))
@@ -47,7 +47,7 @@ func unreachedRule(in *Pass) {
 }
 
 func unreachedValue(in *Pass) {
-	in.eachRule(func(s *subject, k int, found *silentRule) {
+	in.eachRule(func(s *Policy, k int, found *silentRule) {
 		for _, v := range found.values {
 			in.Report(s.Name+"/"+s.Rules[k].Name+"/"+v.value, v.test.Pos(), "%s in %s of %s / %s never matters: %s matches before it.",
 				v.value, v.test.KeyName(), s.Name, s.Rules[k].Name, words.List(s.ruleNames(v.by), "or"))
@@ -56,7 +56,7 @@ func unreachedValue(in *Pass) {
 }
 
 func impossibleRule(in *Pass) {
-	in.eachRule(func(s *subject, k int, found *silentRule) {
+	in.eachRule(func(s *Policy, k int, found *silentRule) {
 		if found.impossible {
 			in.Report(s.Name+"/"+s.Rules[k].Name, s.Rules[k].At, "The condition of %s / %s can never hold where the policy applies.",
 				s.Name, s.Rules[k].Name)
@@ -65,16 +65,16 @@ func impossibleRule(in *Pass) {
 }
 
 // eachRule visits the rules of policies that are heard, each with what of it never comes about.
-func (in *Pass) eachRule(visit func(s *subject, rule int, found *silentRule)) {
+func (in *Pass) eachRule(visit func(s *Policy, rule int, found *silentRule)) {
 	for i, silent := range in.silences() {
 		for k := range silent.rules {
-			visit(&in.subject[i], k, &silent.rules[k])
+			visit(&in.Policies[i], k, &silent.rules[k])
 		}
 	}
 }
 
 // ruleNames returns the names of rules by number.
-func (s *subject) ruleNames(numbers []int) (names []string) {
+func (s *Policy) ruleNames(numbers []int) (names []string) {
 	for _, n := range numbers {
 		names = append(names, s.Rules[n].Name)
 	}
@@ -83,7 +83,7 @@ func (s *subject) ruleNames(numbers []int) (names []string) {
 
 // unbounded reports that a policy is for all actions that the other is for, and at
 // all times.
-func (s *subject) unbounded(t *subject) bool {
+func (s *Policy) unbounded(t *Policy) bool {
 	if s.From != nil || s.Until != nil {
 		return false
 	}
@@ -95,25 +95,25 @@ func (s *subject) unbounded(t *subject) bool {
 
 // linked reports whether one of two policies replaces the other, so that only one
 // of them has its say.
-func linked(s, t *subject) bool {
+func linked(s, t *Policy) bool {
 	return slices.Contains(s.Replaces, t.Name) || slices.Contains(t.Replaces, s.Name)
 }
 
 func sameDemandTwice(in *Pass) {
-	live := in.live()
+	live := in.Live()
 	for _, s := range live {
 		for _, t := range live {
 			// Of two that are for the same, the later in the alphabet adds nothing.
-			if s == t || len(s.always) == 0 || s.audience.IsEmpty() || len(s.apps) == 0 || !in.alwaysSpeaks(t) || linked(s, t) || t.replaced ||
+			if s == t || len(s.always) == 0 || s.Audience.IsEmpty() || len(s.AimedAt) == 0 || !in.alwaysSpeaks(t) || linked(s, t) || t.replaced ||
 				!s.appsWithin(t) ||
 				!t.unbounded(s) {
 				continue
 			}
 			for _, name := range s.always {
-				if !slices.Contains(t.always, name) || !t.audience.Covers(s.audience) {
+				if !slices.Contains(t.always, name) || !t.Audience.Covers(s.Audience) {
 					continue
 				}
-				if s.audience.Covers(t.audience) && t.appsWithin(s) && in.alwaysSpeaks(s) && s.Name < t.Name {
+				if s.Audience.Covers(t.Audience) && t.appsWithin(s) && in.alwaysSpeaks(s) && s.Name < t.Name {
 					continue
 				}
 				in.Report(
@@ -130,21 +130,21 @@ func sameDemandTwice(in *Pass) {
 }
 
 func exceptInOnePlace(in *Pass) {
-	live := in.live()
+	live := in.Live()
 	for _, s := range live {
 		if len(s.always) == 0 {
 			continue
 		}
 		for _, except := range exceptsIn(s.Who) {
-			excepted := in.crowd.Of(except.Of)
+			excepted := in.Accounts.Of(except.Of)
 			for _, t := range live {
 				if s == t || !s.sharesApps(t) || linked(s, t) || t.replaced {
 					continue
 				}
 				for _, name := range s.always {
-					if slices.Contains(t.always, name) && !excepted.IsEmpty() && t.audience.Meets(excepted) {
+					if slices.Contains(t.always, name) && !excepted.IsEmpty() && t.Audience.Meets(excepted) {
 						in.Report(s.Name+"/"+t.Name, except.Pos(), "%s excepts %s, but %s still asks %s of them at %s.",
-							s.Name, in.accountNames(t.audience.And(excepted)), t.Name, name, in.appNames(common(s.apps, t.apps)))
+							s.Name, in.accountNames(t.Audience.And(excepted)), t.Name, name, in.appNames(common(s.AimedAt, t.AimedAt)))
 					}
 				}
 			}
@@ -171,28 +171,28 @@ func common(a, b []int) []int {
 // unconditional reports whether one of the rules has no condition. Only then does
 // the policy surely speak wherever it applies: rules that together cover every
 // case still depend on a fact that is missing.
-func (s *subject) unconditional() bool {
+func (s *Policy) unconditional() bool {
 	return slices.ContainsFunc(s.Rules, func(r decide.Rule) bool { return r.When == nil })
 }
 
 func alwaysSilenced(in *Pass) {
-	live := in.live()
+	live := in.Live()
 	for _, s := range live {
-		if s.audience.IsEmpty() || len(s.apps) == 0 {
+		if s.Audience.IsEmpty() || len(s.AimedAt) == 0 {
 			continue
 		}
 		var by []string
-		silenced := !slices.ContainsFunc(s.apps, func(app int) bool {
-			covered := in.crowd.Nobody()
+		silenced := !slices.ContainsFunc(s.AimedAt, func(app int) bool {
+			covered := in.Accounts.Nobody()
 			for _, t := range live {
-				if t.unconditional() && slices.Contains(t.Replaces, s.Name) && slices.Contains(t.apps, app) && t.unbounded(s) {
-					covered = covered.Or(t.audience.Surely())
+				if t.unconditional() && slices.Contains(t.Replaces, s.Name) && slices.Contains(t.AimedAt, app) && t.unbounded(s) {
+					covered = covered.Or(t.Audience.Surely())
 					if !slices.Contains(by, t.Name) {
 						by = append(by, t.Name)
 					}
 				}
 			}
-			return !covered.Covers(s.audience)
+			return !covered.Covers(s.Audience)
 		})
 		if silenced {
 			in.Report(s.Name, s.At, "%s never has its say: %s silences it for everyone it is for.", s.Name, words.List(by, "and"))

@@ -21,7 +21,7 @@ func line(what, name, format string, args ...any) *Paste {
 
 // day is the day so many days after the inspection.
 func (in *Pass) day(days int) directory.Date {
-	return directory.DateOf(in.At.In(in.directory.Zone).AddDate(0, 0, days))
+	return directory.DateOf(in.At.In(in.Directory.Zone).AddDate(0, 0, days))
 }
 
 // free returns a name that no definition of a kind has yet.
@@ -45,8 +45,8 @@ func (in *Pass) freeAssurance(name string) string {
 // owned is the line of a policy that says who owns it, "" where the book has no
 // administrator.
 func (in *Pass) owned() string {
-	for n := range in.admins.All() {
-		return fmt.Sprintf("    owner: %q\n", in.directory.Accounts[n].Name)
+	for n := range in.Administrators.All() {
+		return fmt.Sprintf("    owner: %q\n", in.Directory.Accounts[n].Name)
 	}
 	return ""
 }
@@ -56,7 +56,7 @@ func (in *Pass) owned() string {
 func (in *Pass) wayBackIn(withAccount bool) *Paste {
 	text := "briskwarden: 1\n"
 	if withAccount {
-		name := free("way-back-in", func(name string) bool { _, taken := in.directory.FindAccount(name); return taken })
+		name := free("way-back-in", func(name string) bool { _, taken := in.Directory.FindAccount(name); return taken })
 		text += "accounts:\n  - {name: " + name + ", kind: emergency, methods: [security-key]}\n"
 	}
 	assurance := in.freeAssurance("key-in-hand")
@@ -70,7 +70,7 @@ func (in *Pass) wayBackIn(withAccount bool) *Paste {
 // confinedEnrolment is a file with a policy that confines the action enrol.
 func (in *Pass) confinedEnrolment() *Paste {
 	own := ""
-	if slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+	if slices.ContainsFunc(in.Directory.Networks, func(n directory.Network) bool { return n.Ours }) {
 		own = "      - {name: at-an-own-network, when: {our_network: true}, then: grant}\n"
 	}
 	return &Paste{YAML: "briskwarden: 1\npolicies:\n  - name: " + in.freePolicy("confined-enrolment") + "\n" +
@@ -106,7 +106,7 @@ func personsOnly(r decide.Rollout) *Paste {
 
 // atHome confines an exemption to own networks; nil where the book has none.
 func (in *Pass) atHome(x decide.Exemption) *Paste {
-	if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+	if !slices.ContainsFunc(in.Directory.Networks, func(n directory.Network) bool { return n.Ours }) {
 		return nil
 	}
 	return line("exemption", x.Name, "when: {our_network: true}")
@@ -114,7 +114,7 @@ func (in *Pass) atHome(x decide.Exemption) *Paste {
 
 // administratorsReview has the administrators review; nil where there are none.
 func (in *Pass) administratorsReview() *Paste {
-	if in.admins.IsEmpty() {
+	if in.Administrators.IsEmpty() {
 		return nil
 	}
 	return line("consent", "", "reviewers: %s", condition.Text(in.Book.Settings.Administrators))

@@ -37,8 +37,8 @@ func isForDocumentation(domain string) bool {
 // up (under .example, RFC 2606 §2), such as the demo's, has made-up addresses too.
 func placeholders(in *Pass) {
 	real := false
-	for i := range in.directory.Apps {
-		app := &in.directory.Apps[i]
+	for i := range in.Directory.Apps {
+		app := &in.Directory.Apps[i]
 		for _, host := range app.Hosts {
 			name, _, _ := strings.Cut(host, "/")
 			real = real || !strings.HasSuffix(name, ".example")
@@ -47,9 +47,9 @@ func placeholders(in *Pass) {
 			}
 		}
 	}
-	for i := range in.directory.Accounts {
-		a := &in.directory.Accounts[i]
-		if isForDocumentation(in.directory.Profile(i).Domain()) {
+	for i := range in.Directory.Accounts {
+		a := &in.Directory.Accounts[i]
+		if isForDocumentation(in.Directory.Profile(i).Domain()) {
 			in.Report("account/"+a.Name, in.where("account", a.Name), "The account %s is of a domain for documentation.", a.Name)
 		}
 	}

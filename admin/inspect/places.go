@@ -8,8 +8,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 const topicPlaces = "places"
@@ -57,9 +57,9 @@ var placeChecks = []Check{
 }
 
 func ipv6Forgotten(in *Pass) {
-	for i := range in.subject {
-		s := &in.subject[i]
-		both := slices.DeleteFunc(slices.Clone(s.apps), func(app int) bool { return len(in.directory.Apps[app].Over) == 1 })
+	for i := range in.Policies {
+		s := &in.Policies[i]
+		both := slices.DeleteFunc(slices.Clone(s.AimedAt), func(app int) bool { return len(in.Directory.Apps[app].Over) == 1 })
 		if !s.active() || len(both) == 0 {
 			continue
 		}
@@ -91,8 +91,8 @@ func ipv6Forgotten(in *Pass) {
 // networksOf returns the networks that a test asks for.
 func (in *Pass) networksOf(t *condition.Test) []directory.Network {
 	var found []directory.Network
-	for i, n := range in.directory.Networks {
-		if t.Key == facts.KeyOurNetwork && n.Ours || t.Key == facts.KeyNetworks && slices.Contains(t.Numbers(), int32(i)) {
+	for i, n := range in.Directory.Networks {
+		if t.Key == engine.KeyOurNetwork && n.Ours || t.Key == engine.KeyNetworks && slices.Contains(t.Numbers(), int32(i)) {
 			found = append(found, n)
 		}
 	}
@@ -112,7 +112,7 @@ func overlappingRanges(in *Pass) {
 		network string
 	}
 	var pieces []piece
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		for _, r := range n.Ranges {
 			pieces = append(pieces, piece{r, n.Name})
 		}
@@ -134,7 +134,7 @@ func overlappingRanges(in *Pass) {
 }
 
 func (in *Pass) eachRange(visit func(n directory.Network, r directory.Range, p netip.Prefix)) {
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		for _, r := range n.Ranges {
 			for _, p := range r.Prefixes() {
 				visit(n, r, p)
@@ -164,7 +164,7 @@ func privateRange(in *Pass) {
 }
 
 func ownNetworkHides(in *Pass) {
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		if n.Ours && n.Anonymous {
 			in.Report(n.Name, in.where("network", n.Name), "%s is one's own, and is said to hide where people come from.", n.Name)
 		}
@@ -176,7 +176,7 @@ func countryDisagrees(in *Pass) {
 	if locator == nil {
 		return
 	}
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		for _, r := range n.Ranges {
 			where, err := locator.Locate(context.Background(), r.Sample())
 			if known := directory.Country(where.Country); err == nil && n.Country != "" && known != "" && known != n.Country {
@@ -196,20 +196,20 @@ func countryDisagrees(in *Pass) {
 }
 
 func homeBlocked(in *Pass) {
-	if !slices.ContainsFunc(in.directory.Networks, func(n directory.Network) bool { return n.Ours }) {
+	if !slices.ContainsFunc(in.Directory.Networks, func(n directory.Network) bool { return n.Ours }) {
 		return
 	}
-	people := in.persons(func(n int) bool { return in.directory.Profile(n).Enrolled() != 0 })
-	for app := range in.directory.Apps {
+	people := in.persons(func(n int) bool { return in.Directory.Profile(n).Enrolled() != 0 })
+	for app := range in.Directory.Apps {
 		for _, n := range people {
-			if !in.directory.IsOpenTo(app, in.directory.Profile(n)) {
+			if !in.Directory.IsOpenTo(app, in.Directory.Profile(n)) {
 				continue
 			}
 			verdicts := func(ip attempt.Fact[netip.Addr]) (granted, blocked bool) {
 				blocked = true
 				for _, hour := range in.hours {
 					a := in.attempt(n, app, hour)
-					a.IP, a.Device = ip, attempt.Known(in.fitDevice(in.directory.Accounts[n].Name))
+					a.IP, a.Device = ip, attempt.Known(in.fitDevice(in.Directory.Accounts[n].Name))
 					in.proveAll(a, n)
 					v := in.Judge.Verdict(context.Background(), a)
 					granted, blocked = granted || v == decide.Grant, blocked && v == decide.Block
@@ -223,13 +223,13 @@ func homeBlocked(in *Pass) {
 			}
 			opens := func(ip attempt.Fact[netip.Addr]) bool { _, blocked := verdicts(ip); return !blocked }
 			if !slices.ContainsFunc(in.ownAddresses(), opens) {
-				name := in.directory.Apps[app].Name
+				name := in.Directory.Apps[app].Name
 				in.Report(
 					name,
 					in.where("app", name),
 					"%s is blocked at %s from each own network at all hours, and granted from an address in no "+
 						"network.",
-					in.directory.Accounts[n].Name,
+					in.Directory.Accounts[n].Name,
 					name,
 				)
 			}
@@ -258,7 +258,7 @@ func doubleNot(in *Pass) {
 }
 
 func ownNetworkWithoutCountry(in *Pass) {
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		if n.Ours && n.Country == "" {
 			in.Report(n.Name, in.where("network", n.Name), "The own network %s does not say in which country it is.", n.Name)
 		}
@@ -266,7 +266,7 @@ func ownNetworkWithoutCountry(in *Pass) {
 }
 
 func reservedCountry(in *Pass) {
-	for _, r := range in.directory.Regions {
+	for _, r := range in.Directory.Regions {
 		for _, c := range r.Countries {
 			if c.IsReserved() {
 				in.Report(
@@ -279,7 +279,7 @@ func reservedCountry(in *Pass) {
 			}
 		}
 	}
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		if n.Country.IsReserved() {
 			in.Report(
 				"network/"+n.Name,

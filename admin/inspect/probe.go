@@ -6,9 +6,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Some checks ask the judge itself: they make attempts and look at what would
@@ -18,7 +17,7 @@ import (
 // browser, with nothing odd about them, with each document of the book accepted
 // and each outside check passed.
 func (in *Pass) prepareAttempts() {
-	a := &in.ordinary
+	a := &in.Ordinary
 	a.Through, a.Previous, a.Failures = attempt.Known(attempt.Browser), attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
 	a.Client = attempt.None[attempt.ClientAsk]()
 	a.Country, a.External = in.homeCountry(), map[string]attempt.CheckResult{}
@@ -37,8 +36,8 @@ func (in *Pass) prepareAttempts() {
 	seen := map[string]bool{}
 	for hour := range 7 * 24 {
 		var open []byte
-		for w := range in.directory.Windows {
-			if in.directory.InWindow(w, in.At.Add(time.Duration(hour)*time.Hour)) {
+		for w := range in.Directory.Windows {
+			if in.Directory.InWindow(w, in.At.Add(time.Duration(hour)*time.Hour)) {
 				open = append(open, '1')
 			} else {
 				open = append(open, '0')
@@ -54,14 +53,14 @@ func (in *Pass) prepareAttempts() {
 // attempt makes the ordinary attempt of an account at an app, both by number, so
 // many hours from now.
 func (in *Pass) attempt(account, app, hours int) *attempt.Attempt {
-	a := in.ordinary
-	a.At, a.Account, a.App = in.At.Add(time.Duration(hours)*time.Hour), in.directory.Accounts[account].Name, in.directory.Apps[app].Name
+	a := in.Ordinary
+	a.At, a.Account, a.App = in.At.Add(time.Duration(hours)*time.Hour), in.Directory.Accounts[account].Name, in.Directory.Apps[app].Name
 	return &a
 }
 
 // homeCountry is the country of the first own network that states one.
 func (in *Pass) homeCountry() attempt.Fact[attempt.CountryCode] {
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		if n.Ours && n.Country != "" {
 			return attempt.Known(attempt.CountryCode(n.Country))
 		}
@@ -71,7 +70,7 @@ func (in *Pass) homeCountry() attempt.Fact[attempt.CountryCode] {
 
 // proveAll adds a proof of each method that the account has enrolled.
 func (in *Pass) proveAll(a *attempt.Attempt, account int) {
-	for _, m := range inside.Of(in.Judge).MethodNames(in.directory.Profile(account).Enrolled()) {
+	for _, m := range in.Judge.MethodNames(in.Directory.Profile(account).Enrolled()) {
 		a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 	}
 }
@@ -80,10 +79,10 @@ func (in *Pass) proveAll(a *attempt.Attempt, account int) {
 // that some condition names, and of the others one for each country; where the
 // book has none, an address that lies nowhere.
 func (in *Pass) ownAddresses() []attempt.Fact[netip.Addr] {
-	named := in.Judge.Values(facts.KeyNetworks)
+	named := in.Judge.Values(engine.KeyNetworks)
 	seen := map[string]bool{}
 	var found []attempt.Fact[netip.Addr]
-	for _, n := range in.directory.Networks {
+	for _, n := range in.Directory.Networks {
 		like := "in " + string(n.Country)
 		if slices.Contains(named, n.Name) {
 			like = n.Name
@@ -101,7 +100,7 @@ func (in *Pass) ownAddresses() []attempt.Fact[netip.Addr] {
 
 // strangeAddress is one that lies in no network, as far as there is such a one.
 func (in *Pass) strangeAddress() attempt.Fact[netip.Addr] {
-	if ip, ok := in.directory.AddressElsewhere(); ok {
+	if ip, ok := in.Directory.AddressElsewhere(); ok {
 		return attempt.Known(ip)
 	}
 	return attempt.Fact[netip.Addr]{}
@@ -115,7 +114,7 @@ const mostDevices = 20
 // registered that are its own or shared.
 func (in *Pass) goodDevices(account string) []attempt.Device {
 	found := []attempt.Device{in.fitDevice(account)}
-	for _, d := range in.directory.Devices {
+	for _, d := range in.Directory.Devices {
 		if (d.Owner == account || d.Shared) && len(found) <= mostDevices {
 			found = append(found, attempt.Device{ID: attempt.Known(d.Name)})
 		}
@@ -136,7 +135,7 @@ func (in *Pass) fitDevice(account string) attempt.Device {
 		Facts:      map[string]attempt.Scalar{},
 		ReportedAt: attempt.Known(in.At),
 	}
-	for _, p := range in.directory.Postures {
+	for _, p := range in.Directory.Postures {
 		for _, c := range p.Checks {
 			device.Facts[c.Fact] = passing(c, in.platform())
 		}
@@ -147,7 +146,7 @@ func (in *Pass) fitDevice(account string) attempt.Device {
 // platform is one that the postures list, where they list any.
 func (in *Pass) platform() string {
 	first := ""
-	for _, p := range in.directory.Postures {
+	for _, p := range in.Directory.Postures {
 		for _, c := range p.Checks {
 			if c.AtLeast == nil {
 				continue
@@ -194,8 +193,8 @@ const mostTried = 200
 // persons returns accounts of persons that fit, up to mostTried.
 func (in *Pass) persons(fits func(account int) bool) []int {
 	var found []int
-	for n := range in.directory.Accounts {
-		if in.directory.Profile(n).Kind() == directory.Person && !in.directory.Profile(n).Disabled() && fits(n) {
+	for n := range in.Directory.Accounts {
+		if in.Directory.Profile(n).Kind() == directory.Person && !in.Directory.Profile(n).Disabled() && fits(n) {
 			if found = append(found, n); len(found) == mostTried {
 				break
 			}
@@ -205,9 +204,9 @@ func (in *Pass) persons(fits func(account int) bool) []int {
 }
 
 // secondFactors are the methods that rest on something else than knowledge.
-func (in *Pass) secondFactors() facts.MethodSet {
-	var set facts.MethodSet
-	for i, m := range in.directory.Methods() {
+func (in *Pass) secondFactors() engine.MethodSet {
+	var set engine.MethodSet
+	for i, m := range in.Directory.Methods() {
 		if m.Kind != directory.Knowledge && m.Name != directory.DeskPass {
 			set = set.Add(i)
 		}
@@ -218,8 +217,8 @@ func (in *Pass) secondFactors() facts.MethodSet {
 // knowing returns the first method of knowledge that an account has, "" where it
 // has none.
 func (in *Pass) knowing(account int) string {
-	for i, m := range in.directory.Methods() {
-		if m.Kind == directory.Knowledge && in.directory.Profile(account).Enrolled().Has(i) {
+	for i, m := range in.Directory.Methods() {
+		if m.Kind == directory.Knowledge && in.Directory.Profile(account).Enrolled().Has(i) {
 			return m.Name
 		}
 	}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/internal/words"
@@ -73,7 +73,7 @@ func oneSignalIsHigh(in *Pass) {
 }
 
 // bars returns the scores from which a policy blocks and asks for more.
-func (in *Pass) bars(s *subject) map[string]int {
+func (in *Pass) bars(s *Policy) map[string]int {
 	bars := map[string]int{}
 	for _, r := range s.Rules {
 		condition.Walk(r.When, func(n condition.Node) bool {
@@ -83,9 +83,9 @@ func (in *Pass) bars(s *subject) map[string]int {
 			}
 			bar := int(t.Limit())
 			switch t.Key {
-			case decide.KeyRiskAtLeast:
+			case engine.KeyRiskAtLeast:
 				bar = in.Judge.Risk().Levels.From(directory.Level(t.Limit()))
-			case decide.KeyScoreAtLeast:
+			case engine.KeyScoreAtLeast:
 			default:
 				return true
 			}
@@ -103,7 +103,7 @@ func (in *Pass) bars(s *subject) map[string]int {
 }
 
 func riskInTwoPlaces(in *Pass) {
-	live := in.live()
+	live := in.Live()
 	for i, s := range live {
 		here := in.bars(s)
 		if len(here) == 0 {
@@ -111,7 +111,7 @@ func riskInTwoPlaces(in *Pass) {
 		}
 		for _, t := range live[i+1:] {
 			there := in.bars(t)
-			if len(there) == 0 || !s.sharesApps(t) || linked(s, t) || !s.audience.Meets(t.audience) {
+			if len(there) == 0 || !s.sharesApps(t) || linked(s, t) || !s.Audience.Meets(t.Audience) {
 				continue
 			}
 			for _, does := range []string{"blocks", "asks for more"} {
@@ -127,8 +127,8 @@ func riskInTwoPlaces(in *Pass) {
 						a,
 						t.Name,
 						b,
-						in.accountNames(s.audience.And(t.audience)),
-						in.appNames(common(s.apps, t.apps)),
+						in.accountNames(s.Audience.And(t.Audience)),
+						in.appNames(common(s.AimedAt, t.AimedAt)),
 					)
 				}
 			}
@@ -137,7 +137,7 @@ func riskInTwoPlaces(in *Pass) {
 }
 
 func postureWithoutFresh(in *Pass) {
-	for _, p := range in.directory.Postures {
+	for _, p := range in.Directory.Postures {
 		if p.Fresh == 0 {
 			in.ReportWith(line("posture", p.Name, "fresh: %s", directory.Span(freshFor)), p.Name, in.where("posture", p.Name),
 				"%s takes a report of any age.", p.Name)
@@ -146,18 +146,18 @@ func postureWithoutFresh(in *Pass) {
 }
 
 func postureNobodyPasses(in *Pass) {
-	if len(in.directory.Devices) == 0 {
+	if len(in.Directory.Devices) == 0 {
 		return
 	}
-	for _, p := range in.directory.Postures {
+	for _, p := range in.Directory.Postures {
 		var why []string
-		passed := slices.ContainsFunc(in.directory.Devices, func(d directory.Device) bool {
+		passed := slices.ContainsFunc(in.Directory.Devices, func(d directory.Device) bool {
 			// As if it had reported just now.
 			probe := attempt.Attempt{
 				At:     in.At,
 				Device: attempt.Known(attempt.Device{ID: attempt.Known(d.Name), Facts: d.Facts, ReportedAt: attempt.Known(in.At)}),
 			}
-			view := in.directory.View(&probe)
+			view := in.Directory.View(&probe)
 			for i := range p.Checks {
 				if view.Passes(&p, &p.Checks[i]) != condition.True {
 					why = append(why, fmt.Sprintf("%s fails %s", d.Name, p.Checks[i].Fact))
@@ -171,7 +171,7 @@ func postureNobodyPasses(in *Pass) {
 				p.Name,
 				in.where("posture", p.Name),
 				"None of the %d registered devices passes %s: %s.",
-				len(in.directory.Devices),
+				len(in.Directory.Devices),
 				p.Name,
 				strings.Join(why[:min(3, len(why))], ", "),
 			)

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/explore"
 )
 
@@ -41,7 +41,7 @@ func (in *Pass) silences() []silence {
 	if in.silent != nil {
 		return in.silent
 	}
-	in.silent = make([]silence, len(in.subject))
+	in.silent = make([]silence, len(in.Policies))
 	ahead, err := in.lookAhead()
 	if err != nil {
 		return in.silent // the judge was compiled from the same
@@ -51,13 +51,13 @@ func (in *Pass) silences() []silence {
 	for range runtime.GOMAXPROCS(0) {
 		group.Go(func() {
 			for i := range next {
-				if s := &in.subject[i]; in.Context.Err() == nil && in.isHeard(s) {
+				if s := &in.Policies[i]; in.Context.Err() == nil && in.isHeard(s) {
 					in.silent[i] = in.silenceOf(ahead.space, s)
 				}
 			}
 		})
 	}
-	for i := range in.subject {
+	for i := range in.Policies {
 		next <- i
 	}
 	close(next)
@@ -66,15 +66,15 @@ func (in *Pass) silences() []silence {
 }
 
 // alwaysSpeaks reports whether one of the rules of a policy surely matches wherever it applies.
-func (in *Pass) alwaysSpeaks(s *subject) bool { return in.silences()[s.number].speaks }
+func (in *Pass) alwaysSpeaks(s *Policy) bool { return in.silences()[s.Number].speaks }
 
 // isHeard reports whether a policy is for somebody and for some app, now or later. There is another finding for one that
 // is not.
-func (in *Pass) isHeard(s *subject) bool {
-	return (!s.audience.IsEmpty() || passes(s.Who)) && len(s.apps) > 0 && (s.Until == nil || !s.Until.Before(in.today))
+func (in *Pass) isHeard(s *Policy) bool {
+	return (!s.Audience.IsEmpty() || passes(s.Who)) && len(s.AimedAt) > 0 && (s.Until == nil || !s.Until.Before(in.today))
 }
 
-func (in *Pass) silenceOf(space *explore.Space, s *subject) (found silence) {
+func (in *Pass) silenceOf(space *explore.Space, s *Policy) (found silence) {
 	when := make([]condition.Node, len(s.Rules))
 	found.rules = make([]silentRule, len(s.Rules))
 	for k := range s.Rules {
@@ -109,20 +109,20 @@ func (in *Pass) silenceOf(space *explore.Space, s *subject) (found silence) {
 }
 
 // applying asks for circumstances in which a policy applies.
-func (in *Pass) applying(space *explore.Space, s *subject) explore.Question {
-	q := explore.Question{Accounts: s.audience, Apps: s.apps, Actions: s.Actions}
+func (in *Pass) applying(space *explore.Space, s *Policy) explore.Question {
+	q := explore.Question{Accounts: s.Audience, Apps: s.AimedAt, Actions: s.Actions}
 	if passes(s.Who) { // others come to be in it
-		q.Accounts = in.crowd.Everyone()
+		q.Accounts = in.Accounts.Everyone()
 		if who, err := space.Bind(s.Name, s.Who); err == nil {
 			q.Unless = append(q.Unless, &condition.Not{Of: who})
 		}
 	}
 	date := func(t time.Time) *time.Time { return &t }
 	if s.From != nil {
-		q.From = date(s.From.Start(in.directory.Zone))
+		q.From = date(s.From.Start(in.Directory.Zone))
 	}
 	if s.Until != nil {
-		q.Until = date(s.Until.End(in.directory.Zone))
+		q.Until = date(s.Until.End(in.Directory.Zone))
 	}
 	return q
 }
@@ -151,7 +151,7 @@ const mostValues = 20
 
 // silentValues returns values of a rule's tests that the rules before leave nothing.
 func (in *Pass) silentValues(
-	space *explore.Space, s *subject, k int, when []condition.Node, possible func(holds, unless []condition.Node) bool,
+	space *explore.Space, s *Policy, k int, when []condition.Node, possible func(holds, unless []condition.Node) bool,
 ) (silent []silentValue) {
 	values := 0
 	in.eachTest(s.Rules[k].When, func(t *condition.Test) {
@@ -185,10 +185,10 @@ func withOnly(when condition.Node, test *condition.Test, value string) condition
 
 // valuesAlone returns tests of the rules with one value each, of those that the explorer has to know from the start.
 func (in *Pass) valuesAlone() (alone []condition.Node) {
-	for i := range in.subject {
-		for k := 1; k < len(in.subject[i].Rules); k++ {
-			in.eachTest(in.subject[i].Rules[k].When, func(t *condition.Test) {
-				if len(t.Values) < 2 || t.Key != decide.KeySignals && t.Key != decide.KeyProved {
+	for i := range in.Policies {
+		for k := 1; k < len(in.Policies[i].Rules); k++ {
+			in.eachTest(in.Policies[i].Rules[k].When, func(t *condition.Test) {
+				if len(t.Values) < 2 || t.Key != engine.KeySignals && t.Key != engine.KeyProved {
 					return // the explorer sees to others as it goes
 				}
 				for _, value := range t.Values[:min(len(t.Values), mostValues)] {

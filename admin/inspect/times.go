@@ -6,9 +6,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -68,7 +67,7 @@ func never(w directory.Window) bool {
 }
 
 func emptyWindow(in *Pass) {
-	for _, w := range in.directory.Windows {
+	for _, w := range in.Directory.Windows {
 		if never(w) {
 			in.Report(w.Name, in.where("window", w.Name), "None of the dates of %s falls on one of its days (%s).", w.Name, w.String())
 		}
@@ -76,7 +75,7 @@ func emptyWindow(in *Pass) {
 }
 
 func pastWindow(in *Pass) {
-	for _, w := range in.directory.Windows {
+	for _, w := range in.Directory.Windows {
 		if len(w.Dates) == 0 {
 			continue
 		}
@@ -91,8 +90,8 @@ func pastWindow(in *Pass) {
 const clockChanges = 2 * 366 * 24 * time.Hour
 
 func clockChange(in *Pass) {
-	for _, w := range in.directory.Windows {
-		zone := in.directory.Zone
+	for _, w := range in.Directory.Windows {
+		zone := in.Directory.Zone
 		if w.Zone != nil {
 			zone = w.Zone
 		}
@@ -181,10 +180,10 @@ func rolloutWithoutMargin(in *Pass) {
 
 func rolloutEasesNothing(in *Pass) {
 	for _, r := range in.Judge.Rollouts() {
-		who := in.crowd.Of(r.Who)
-		var methods facts.MethodSet
+		who := in.Accounts.Of(r.Who)
+		var methods engine.MethodSet
 		for _, name := range r.Methods {
-			if n, ok := in.directory.FindMethod(name); ok {
+			if n, ok := in.Directory.FindMethod(name); ok {
 				methods = methods.Add(n)
 			}
 		}
@@ -200,12 +199,12 @@ func rolloutEasesNothing(in *Pass) {
 }
 
 // enrolOf returns the methods that an assurance asks to enrol one of.
-func (in *Pass) enrolOf(assurance string) facts.MethodSet {
+func (in *Pass) enrolOf(assurance string) engine.MethodSet {
 	a := in.Judge.FindAssurance(assurance)
 	if a == nil {
 		return 0
 	}
-	set, _ := inside.Of(in.Judge).Methods(a.Enrol, nil, nil)
+	set, _ := in.Judge.Methods(a.Enrol, nil, nil)
 	return set
 }
 
@@ -224,12 +223,12 @@ func rolloutDatesReversed(in *Pass) {
 
 func rolloutMethodUnmet(in *Pass) {
 	for _, r := range in.Judge.Rollouts() {
-		var met facts.MethodSet
+		var met engine.MethodSet
 		for _, name := range r.Eases {
 			met |= in.methodsOf(name) | in.enrolOf(name)
 		}
 		for _, method := range r.Methods {
-			if n, ok := in.directory.FindMethod(method); ok && met != 0 && !met.Has(n) {
+			if n, ok := in.Directory.FindMethod(method); ok && met != 0 && !met.Has(n) {
 				in.Report(
 					r.Name+"/"+method,
 					r.At,
@@ -253,11 +252,11 @@ func futureDate(in *Pass) {
 		if d == nil {
 			return nil
 		}
-		start := d.Start(in.directory.Zone)
+		start := d.Start(in.Directory.Zone)
 		return &start
 	}
-	for i := range in.directory.Accounts {
-		a := &in.directory.Accounts[i]
+	for i := range in.Directory.Accounts {
+		a := &in.Directory.Accounts[i]
 		at := in.where("account", a.Name)
 		check(a.Name, at, "The last change of the password of "+a.Name, a.PasswordChangedAt)
 		check(a.Name, at, "When a rollout asked "+a.Name, a.AskedAt)
@@ -265,12 +264,12 @@ func futureDate(in *Pass) {
 			check(a.Name, at, "The beginning of the risk of "+a.Name, a.AccountRisk.Since)
 		}
 	}
-	for i := range in.directory.Devices {
-		d := &in.directory.Devices[i]
+	for i := range in.Directory.Devices {
+		d := &in.Directory.Devices[i]
 		check(d.Name, in.where("device", d.Name), "The last report of "+d.Name, d.ReportedAt)
 	}
-	for i := range in.subject {
-		s := &in.subject[i]
+	for i := range in.Policies {
+		s := &in.Policies[i]
 		check(s.Name, s.At, "The day on which "+s.Name+" came to its stage", day(s.Since))
 	}
 	for _, i := range in.Book.Imported {
@@ -279,7 +278,7 @@ func futureDate(in *Pass) {
 }
 
 func nightOnly(in *Pass) {
-	in.eachRule(func(s *subject, k int, _ *silentRule) {
+	in.eachRule(func(s *Policy, k int, _ *silentRule) {
 		r := &s.Rules[k]
 		if !r.Then.Blocks() || !s.active() {
 			return
@@ -289,8 +288,8 @@ func nightOnly(in *Pass) {
 			if !ok {
 				return true
 			}
-			if t, is := not.Of.(*condition.Test); is && t.Key == facts.KeyDuring && len(t.Numbers()) == 1 {
-				if w := in.directory.Windows[t.Numbers()[0]]; w.From != nil && w.To != nil && *w.To < *w.From {
+			if t, is := not.Of.(*condition.Test); is && t.Key == engine.KeyDuring && len(t.Numbers()) == 1 {
+				if w := in.Directory.Windows[t.Numbers()[0]]; w.From != nil && w.To != nil && *w.To < *w.From {
 					in.Report(
 						w.Name,
 						in.where("window", w.Name),
@@ -308,16 +307,16 @@ func nightOnly(in *Pass) {
 }
 
 // asksOf reports whether some live or shadow policy asks an assurance of somebody.
-func (in *Pass) asksOf(assurance string, who facts.Audience) bool {
-	return slices.ContainsFunc(in.subject, func(s subject) bool {
-		return s.active() && s.audience.Meets(who) && slices.ContainsFunc(s.Rules, func(r decide.Rule) bool {
+func (in *Pass) asksOf(assurance string, who engine.Audience) bool {
+	return slices.ContainsFunc(in.Policies, func(s Policy) bool {
+		return s.active() && s.Audience.Meets(who) && slices.ContainsFunc(s.Rules, func(r decide.Rule) bool {
 			return slices.ContainsFunc(r.Then.Require, func(q decide.Requirement) bool { return slices.Contains(q.OneOf, assurance) })
 		})
 	})
 }
 
 // peopleOf names an audience, "nobody" where it is empty.
-func (in *Pass) peopleOf(who facts.Audience) string {
+func (in *Pass) peopleOf(who engine.Audience) string {
 	if who.IsEmpty() {
 		return "anybody: it is for nobody"
 	}

@@ -14,9 +14,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 	"github.com/briskwarden/briskwarden/watch/lookout"
 	"github.com/briskwarden/briskwarden/watch/trial"
@@ -60,7 +59,7 @@ func UseOf(ctx context.Context, b *book.Book, sources []replay.Source, o replay.
 	if err != nil {
 		return nil, err
 	}
-	judges, err := o.Judges([]*decide.Judge{judge})
+	judges, err := o.Judges([]*engine.Judge{judge})
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +76,7 @@ func UseOf(ctx context.Context, b *book.Book, sources []replay.Source, o replay.
 	}}
 	var counted replay.Counter
 	reading, failed := replay.Walk(ctx, judges, sources, o, func() replay.Visit {
-		var brief decide.Brief
+		var brief engine.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
 			judges[0].Brief(ctx, a, &brief)
@@ -98,7 +97,7 @@ func UseOf(ctx context.Context, b *book.Book, sources []replay.Source, o replay.
 }
 
 // see notes one decision.
-func (u *Use) see(b *book.Book, judge *decide.Judge, a *attempt.Attempt, d *decide.Decision, app string) {
+func (u *Use) see(b *book.Book, judge *engine.Judge, a *attempt.Attempt, d *decide.Decision, app string) {
 	otherwise := d.WithShadow.Verdict != d.Verdict
 	for i := range d.Policies {
 		p := &d.Policies[i]
@@ -130,7 +129,7 @@ func (u *Use) see(b *book.Book, judge *decide.Judge, a *attempt.Attempt, d *deci
 	for _, p := range a.Proofs {
 		u.proven[strings.Clone(p.Method)]++
 	}
-	contents := inside.Of(judge).Directory()
+	contents := judge.Directory()
 	if profile, ok := contents.Find(a.Account); ok && app != "" {
 		sure, _ := profile.Memberships()
 		for _, g := range sure {
@@ -251,7 +250,7 @@ func (u *Use) unusedRules(p *Pass) {
 func isForEmergencies(policy *decide.Policy) bool {
 	named := false
 	condition.Walk(policy.Who, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == facts.KeyKinds {
+		if t, ok := n.(*condition.Test); ok && t.Key == engine.KeyKinds {
 			named = named || slices.Contains(t.Values, directory.Emergency.String())
 		}
 		return true

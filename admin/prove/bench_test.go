@@ -10,8 +10,8 @@ import (
 	"github.com/briskwarden/briskwarden/admin/prove"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -44,7 +44,7 @@ func BenchmarkLarge(b *testing.B) {
 			for i := range size.guarantees {
 				g := book.Guarantee{
 					Name:  fmt.Sprintf("g%d", i),
-					Where: &condition.Test{Key: facts.KeyNames, Values: []string{fmt.Sprintf("app-%d", i)}},
+					Where: &condition.Test{Key: engine.KeyNames, Values: []string{fmt.Sprintf("app-%d", i)}},
 				}
 				switch i % 3 {
 				case 0:

@@ -10,10 +10,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // What holds of today's accounts may hold because nobody happens to be in two groups, or without a method. So what is
@@ -48,7 +46,7 @@ const mostNewcomers = 600
 // groupsNamed returns the groups that a condition names.
 func groupsNamed(where condition.Node) (named []string) {
 	condition.Walk(where, func(n condition.Node) bool {
-		if t, ok := n.(*condition.Test); ok && t.Key == facts.KeyGroups {
+		if t, ok := n.(*condition.Test); ok && t.Key == engine.KeyGroups {
 			named = append(named, t.Values...)
 		}
 		return true
@@ -58,14 +56,14 @@ func groupsNamed(where condition.Node) (named []string) {
 }
 
 // newcomers returns persons whom the book does not have, in groups that matter beside those that are named.
-func newcomers(judge *decide.Judge, named []string, at time.Time) (list []directory.Account) {
-	d := inside.Of(judge).Directory()
-	domains := sortedValues(judge, facts.KeyDomains)
+func newcomers(judge *engine.Judge, named []string, at time.Time) (list []directory.Account) {
+	d := judge.Directory()
+	domains := sortedValues(judge, engine.KeyDomains)
 	if len(d.Accounts) > 0 {
 		_, own, _ := strings.Cut(d.Accounts[0].Name, "@")
 		domains = append([]string{own}, domains...)
 	}
-	groups := sortedValues(judge, facts.KeyGroups)
+	groups := sortedValues(judge, engine.KeyGroups)
 	for i := range d.Apps {
 		groups = append(groups, d.Apps[i].OpenTo...)
 	}
@@ -106,7 +104,7 @@ func newcomers(judge *decide.Judge, named []string, at time.Time) (list []direct
 	return list
 }
 
-func sortedValues(judge *decide.Judge, key condition.Key) []string {
+func sortedValues(judge *engine.Judge, key condition.Key) []string {
 	values := judge.Values(key)
 	slices.Sort(values)
 	return slices.Compact(values)
@@ -114,7 +112,7 @@ func sortedValues(judge *decide.Judge, key condition.Key) []string {
 
 // lookAtNewcomers looks at what is proven once more, with persons whom the book does not have.
 func lookAtNewcomers(
-	ctx context.Context, judge *decide.Judge, from, to time.Time, proofs []*proof, progress func(done, more int),
+	ctx context.Context, judge *engine.Judge, from, to time.Time, proofs []*proof, progress func(done, more int),
 ) error {
 	var named []string
 	var trial []*book.Guarantee
@@ -134,7 +132,7 @@ func lookAtNewcomers(
 	}
 	for _, p := range proven {
 		own := groupsNamed(p.g.Where)
-		names := &condition.Test{Key: facts.KeyAccounts}
+		names := &condition.Test{Key: engine.KeyAccounts}
 		for i := range made {
 			if groups := made[i].Groups; len(groups) < 2 || slices.Contains(own, groups[0]) {
 				names.Values = append(names.Values, made[i].Name)
@@ -145,7 +143,7 @@ func lookAtNewcomers(
 		trial = append(trial, &g)
 		rules.Watched = append(slices.Clone(rules.Watched), g.Where)
 	}
-	extended, err := decide.Compile(rules)
+	extended, err := engine.Compile(rules)
 	if err != nil {
 		return err
 	}

@@ -15,8 +15,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/explore"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -122,7 +122,7 @@ type Options struct {
 // an attempt comes from, on whatever device, whether or not a fact is known. Who is not listed, and what is no
 // app, is refused before any policy is asked. It rests on what an attempt states being true, and on the
 // accounts as the book has them.
-func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*Report, error) {
+func Prove(ctx context.Context, b *book.Book, judge *engine.Judge, o Options) (*Report, error) {
 	if o.For == 0 {
 		o.For = explore.Horizon
 	}
@@ -158,7 +158,7 @@ func Prove(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) (*
 
 // proveEach goes through all circumstances for each of some guarantees.
 func proveEach(
-	ctx context.Context, judge *decide.Judge, from, to time.Time, guarantees []*book.Guarantee, progress func(done, more int),
+	ctx context.Context, judge *engine.Judge, from, to time.Time, guarantees []*book.Guarantee, progress func(done, more int),
 ) ([]*proof, error) {
 	var conditions []condition.Node
 	for _, g := range guarantees {
@@ -194,7 +194,7 @@ type proof struct {
 	Result
 	g     *book.Guarantee
 	space *explore.Space
-	judge *decide.Judge
+	judge *engine.Judge
 	// where is its condition for the space, and real for the judge.
 	where, real condition.Node
 
@@ -209,13 +209,13 @@ type proof struct {
 	covers bool
 }
 
-func newProof(space *explore.Space, judge *decide.Judge, g *book.Guarantee) (*proof, error) {
+func newProof(space *explore.Space, judge *engine.Judge, g *book.Guarantee) (*proof, error) {
 	p := &proof{g: g, space: space, judge: judge, Result: Result{Name: g.Name, About: g.About, At: g.At}}
 	var err error
 	if p.where, err = space.Bind("guarantee", g.Where); err != nil {
 		return nil, err
 	}
-	if p.real, err = inside.Of(judge).Bind("guarantee", g.Where); err != nil {
+	if p.real, err = judge.Bind("guarantee", g.Where); err != nil {
 		return nil, err
 	}
 	p.Claim = claimWords(g, p.real)
@@ -238,7 +238,7 @@ func claimWords(g *book.Guarantee, where condition.Node) string {
 
 // isAbout reports whether a guarantee is about circumstances in which its condition has a truth, and terms
 // that nobody asked a policy for.
-func (p *proof) isAbout(where condition.Truth, t *decide.Terms) bool {
+func (p *proof) isAbout(where condition.Truth, t *engine.Terms) bool {
 	if len(p.g.Enough)+len(p.g.AtMost) > 0 {
 		return where == condition.True && t.Refused != decide.AppNotOpen && t.Refused != decide.AccountUnknown && t.Refused != decide.AppUnknown
 	}
@@ -246,7 +246,7 @@ func (p *proof) isAbout(where condition.Truth, t *decide.Terms) bool {
 }
 
 // holds reports whether a guarantee holds of terms.
-func (p *proof) holds(t *decide.Terms) bool {
+func (p *proof) holds(t *engine.Terms) bool {
 	switch {
 	case p.g.Always != 0:
 		return t.Block
@@ -326,13 +326,13 @@ func (p *proof) look(c *explore.Cell) bool {
 }
 
 // explain fills in what the book asks of the attempt that refutes the guarantee.
-func (p *proof) explain(judge *decide.Judge) {
+func (p *proof) explain(judge *engine.Judge) {
 	t := judge.Terms(context.Background(), p.Attempt)
 	for _, signal := range judge.Decide(context.Background(), p.Attempt).Risk.Signals {
 		switch {
 		case signal.Holds == condition.True:
 			p.Noticed = append(p.Noticed, signal.Name)
-		case condition.Asks(p.g.Where, decide.KeySignals, decide.KeyRiskAtLeast, decide.KeyScoreAtLeast):
+		case condition.Asks(p.g.Where, engine.KeySignals, engine.KeyRiskAtLeast, engine.KeyScoreAtLeast):
 			p.Perhaps = append(p.Perhaps, signal.Name)
 		}
 	}

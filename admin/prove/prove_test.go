@@ -23,16 +23,16 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
 var monday = time.Date(2026, time.November, 23, 13, 0, 0, 0, time.UTC)
 
 // violates reports whether an attempt refutes a guarantee, by the terms that a judge has for it.
-func violates(judge *decide.Judge, g *book.Guarantee, where condition.Node, a *attempt.Attempt) bool {
+func violates(judge *engine.Judge, g *book.Guarantee, where condition.Node, a *attempt.Attempt) bool {
 	holds, t := judge.TermsWhere(context.Background(), a, where)
 	switch {
 	case holds == condition.False:
@@ -76,7 +76,7 @@ func TestAgainstAllThereIs(t *testing.T) {
 				require.NoError(t, err)
 				for i := range r.Results {
 					x, g := &r.Results[i], &source.Guarantees[i]
-					where, err := inside.Of(judge).Bind("guarantee", g.Where)
+					where, err := judge.Bind("guarantee", g.Where)
 					require.NoError(t, err)
 					if x.Attempt != nil {
 						refuted.Add(1)
@@ -154,7 +154,7 @@ func TestAgainstRandomAttempts(t *testing.T) {
 		require.Len(t, r.Results, len(guarantees))
 		for i := range r.Results {
 			x, g := &r.Results[i], &guarantees[i]
-			where, err := inside.Of(judge).Bind("guarantee", g.Where)
+			where, err := judge.Bind("guarantee", g.Where)
 			require.NoError(t, err)
 			about := fmt.Sprintf("seed %d, %s: %s; %s", seed, x.Name, x.Claim, x.Why)
 			switch {
@@ -170,8 +170,8 @@ func TestAgainstRandomAttempts(t *testing.T) {
 			default:
 				require.Contains(t, x.Why, "of nothing that the book lists", about)
 				for _, a := range attempts {
-					_, listed := inside.Of(judge).Directory().FindAccount(a.Account)
-					if _, isApp := inside.Of(judge).Directory().FindApp(a.App); !listed || !isApp {
+					_, listed := judge.Directory().FindAccount(a.Account)
+					if _, isApp := judge.Directory().FindApp(a.App); !listed || !isApp {
 						continue
 					}
 					holds, _ := judge.TermsWhere(context.Background(), a, where)
@@ -378,7 +378,7 @@ func TestSuggest(t *testing.T) {
 		}
 		return err
 	}))
-	open := func() (*book.Book, *decide.Judge) {
+	open := func() (*book.Book, *engine.Judge) {
 		b, err := book.OpenFS(files, book.WithDatabase(mmdb.Locator))
 		require.NoError(t, err)
 		judge, err := b.Compile()

@@ -10,9 +10,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Suggestion is a guarantee that holds, and that the book does not have.
@@ -37,7 +36,7 @@ type candidate struct {
 // Suggest returns guarantees that hold and that the book does not have: that what its rules block stays blocked, what its
 // apps are never opened without, and how emergency accounts get in. It costs what proving all of them does; where the
 // context ends before, what was not proven is left out. Options say how far is looked; their names are not used.
-func Suggest(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) ([]Suggestion, error) {
+func Suggest(ctx context.Context, b *book.Book, judge *engine.Judge, o Options) ([]Suggestion, error) {
 	all := append(append(blocked(b), openedWith(b, judge)...), waysBackIn(b)...)
 	trial := *b
 	trial.Guarantees = nil
@@ -61,8 +60,8 @@ func Suggest(ctx context.Context, b *book.Book, judge *decide.Judge, o Options) 
 
 // onlyPeople is a condition on persons who sign in.
 func onlyPeople() []condition.Node {
-	return []condition.Node{&condition.Test{Key: facts.KeyKinds, Values: []string{directory.Person.String()}},
-		&condition.Test{Key: facts.KeyActions, Values: []string{attempt.SignIn.String()}}}
+	return []condition.Node{&condition.Test{Key: engine.KeyKinds, Values: []string{directory.Person.String()}},
+		&condition.Test{Key: engine.KeyActions, Values: []string{attempt.SignIn.String()}}}
 }
 
 // blocked are guarantees that what rules of live policies block is blocked.
@@ -78,12 +77,12 @@ func blocked(b *book.Book) (list []candidate) {
 				continue
 			}
 			where := parts(p.Who, p.Apps, r.When)
-			if condition.Asks(p.Who, facts.KeyKinds) {
+			if condition.Asks(p.Who, engine.KeyKinds) {
 				list = append(list, block(where, p.Name, r.Name))
 				continue
 			}
 			// A policy passes by emergency accounts that it does not name.
-			daily := &condition.Test{Key: facts.KeyKinds, Values: []string{directory.Person.String(), directory.Service.String()}}
+			daily := &condition.Test{Key: engine.KeyKinds, Values: []string{directory.Person.String(), directory.Service.String()}}
 			list = append(list, block(append(where, daily), p.Name, r.Name))
 		}
 	}
@@ -102,7 +101,7 @@ func parts(nodes ...condition.Node) (list []condition.Node) {
 		case nil:
 			continue
 		case *condition.Test:
-			if x.Key == facts.KeyAnyone || x.Key == facts.KeyEvery {
+			if x.Key == engine.KeyAnyone || x.Key == engine.KeyEvery {
 				continue
 			}
 		case *condition.All:
@@ -115,10 +114,10 @@ func parts(nodes ...condition.Node) (list []condition.Node) {
 }
 
 // openedWith are guarantees that persons never get into an app without an assurance.
-func openedWith(b *book.Book, judge *decide.Judge) (list []candidate) {
+func openedWith(b *book.Book, judge *engine.Judge) (list []candidate) {
 	for i := range b.Apps {
 		for _, a := range judge.Assurances() {
-			where := append([]condition.Node{&condition.Test{Key: facts.KeyNames, Values: []string{b.Apps[i].Name}}}, onlyPeople()...)
+			where := append([]condition.Node{&condition.Test{Key: engine.KeyNames, Values: []string{b.Apps[i].Name}}}, onlyPeople()...)
 			list = append(list, candidate{Guarantee: book.Guarantee{Where: &condition.All{Of: where}, NeverWithout: []string{a.Name}},
 				because: "what an app is opened with", app: b.Apps[i].Name, assurance: a.Name})
 		}
@@ -129,7 +128,7 @@ func openedWith(b *book.Book, judge *decide.Judge) (list []candidate) {
 // waysBackIn are guarantees that an assurance lets emergency accounts in.
 func waysBackIn(b *book.Book) (list []candidate) {
 	for _, a := range b.Assurances {
-		where := &condition.Test{Key: facts.KeyKinds, Values: []string{directory.Emergency.String()}}
+		where := &condition.Test{Key: engine.KeyKinds, Values: []string{directory.Emergency.String()}}
 		list = append(list, candidate{Guarantee: book.Guarantee{Where: where, Enough: []string{a.Name}},
 			because: "the way back in"})
 	}
@@ -137,7 +136,7 @@ func waysBackIn(b *book.Book) (list []candidate) {
 }
 
 // together makes one of what is proven of an app: without the assurances that others imply, and of apps with the same.
-func together(judge *decide.Judge, proven []candidate) (list []candidate) {
+func together(judge *engine.Judge, proven []candidate) (list []candidate) {
 	byApp := map[string][]string{}
 	var apps []string
 	for i := range proven {
@@ -168,7 +167,7 @@ func together(judge *decide.Judge, proven []candidate) (list []candidate) {
 	}
 	for _, key := range keys {
 		assurances := strings.Fields(key)
-		where := append([]condition.Node{&condition.Test{Key: facts.KeyNames, Values: named[key]}}, onlyPeople()...)
+		where := append([]condition.Node{&condition.Test{Key: engine.KeyNames, Values: named[key]}}, onlyPeople()...)
 		list = append(list, candidate{Guarantee: book.Guarantee{Where: &condition.All{Of: where}, NeverWithout: assurances},
 			because: "what an app is opened with", app: named[key][0], assurance: assurances[0]})
 	}
@@ -176,7 +175,7 @@ func together(judge *decide.Judge, proven []candidate) (list []candidate) {
 }
 
 // mildest leaves out which assurance is enough where one that it implies is, by the book's own guarantees too.
-func mildest(b *book.Book, judge *decide.Judge, proven []candidate) []candidate {
+func mildest(b *book.Book, judge *engine.Judge, proven []candidate) []candidate {
 	enough := func(g *book.Guarantee, by string, where condition.Node) bool {
 		return len(g.Enough) == 1 && g.Enough[0] != by && whereText(g.Where) == whereText(where) && judge.AssuranceImplies(by, g.Enough[0])
 	}
@@ -193,7 +192,7 @@ func mildest(b *book.Book, judge *decide.Judge, proven []candidate) []candidate 
 }
 
 // written gives proven guarantees names and writes them, without those that the book has.
-func written(b *book.Book, judge *decide.Judge, proven []candidate) ([]Suggestion, error) {
+func written(b *book.Book, judge *engine.Judge, proven []candidate) ([]Suggestion, error) {
 	list := []Suggestion{}
 	has, taken := map[string]bool{}, map[string]bool{}
 	for i := range b.Guarantees {
@@ -219,7 +218,7 @@ func written(b *book.Book, judge *decide.Judge, proven []candidate) ([]Suggestio
 			name = fmt.Sprintf("%s-%d", stem, n)
 		}
 		taken[name] = true
-		where, err := inside.Of(judge).Bind("guarantee", c.Where)
+		where, err := judge.Bind("guarantee", c.Where)
 		if err != nil {
 			return nil, err
 		}

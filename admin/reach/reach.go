@@ -13,8 +13,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Circumstances are those under which accounts try apps.
@@ -140,8 +140,8 @@ func (c Cell) Mildest() (verdict decide.Verdict, all, open bool) {
 
 // OfAccount reports which apps an account can open. The error suggests the
 // nearest names.
-func OfAccount(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AccountReach, error) {
-	e := inside.Of(judge).Directory()
+func OfAccount(judge *engine.Judge, c Circumstances, assumed []string, name string) (*AccountReach, error) {
+	e := judge.Directory()
 	n, ok := e.FindAccount(name)
 	if !ok {
 		return nil, unknown("account", name, e.NearestAccounts(name, 3))
@@ -163,7 +163,7 @@ func unknown(what, name string, near []string) error {
 }
 
 // access sums up what becomes of an attempt at an app.
-func access(judge *decide.Judge, app string, a *attempt.Attempt) Access {
+func access(judge *engine.Judge, app string, a *attempt.Attempt) Access {
 	d := judge.Outline(context.Background(), a)
 	found := Access{App: app, Verdict: d.Verdict, Asks: []string{}, Why: d.Causes[0].Text, WithShadow: d.WithShadow.Verdict,
 		cause: d.Causes[0]}
@@ -182,8 +182,8 @@ func access(judge *decide.Judge, app string, a *attempt.Attempt) Access {
 }
 
 // attempt makes the attempt of an account at an app, both by number.
-func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.Attempt {
-	e := inside.Of(judge).Directory()
+func (c Circumstances) attempt(judge *engine.Judge, account, app int) *attempt.Attempt {
+	e := judge.Directory()
 	a := c.Attempt
 	a.Account, a.App = e.Accounts[account].Name, e.Apps[app].Name
 	if c.OwnDevice {
@@ -197,7 +197,7 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 	if c.Unattended && e.Profile(account).Kind() == directory.Service {
 		a.Through = attempt.Known(attempt.Unattended)
 		a.Proofs = slices.Clone(a.Proofs)
-		for _, m := range inside.Of(judge).MethodNames(e.Profile(account).Enrolled()) {
+		for _, m := range judge.MethodNames(e.Profile(account).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: a.At})
 		}
 	}
@@ -206,8 +206,8 @@ func (c Circumstances) attempt(judge *decide.Judge, account, app int) *attempt.A
 
 // OfApp reports who can open an app. Accounts with the same answer are told
 // together. The error suggests the nearest names.
-func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) (*AppReach, error) {
-	e := inside.Of(judge).Directory()
+func OfApp(judge *engine.Judge, c Circumstances, assumed []string, name string) (*AppReach, error) {
+	e := judge.Directory()
 	app, ok := e.FindApp(name)
 	if !ok {
 		return nil, unknown("app", name, e.NearestApps(name, 3))
@@ -255,11 +255,11 @@ func OfApp(judge *decide.Judge, c Circumstances, assumed []string, name string) 
 const mostVerdicts = 1_000_000
 
 // OfGroups tells what becomes of the members of each group at each app.
-func OfGroups(judge *decide.Judge, c Circumstances, assumed []string) *Matrix {
-	e := inside.Of(judge).Directory()
+func OfGroups(judge *engine.Judge, c Circumstances, assumed []string) *Matrix {
+	e := judge.Directory()
 	crowd := e.Gather(c.Attempt.At)
 	m := &Matrix{Assumed: assumed, Apps: []string{}, Rows: make([]Row, len(e.Groups)), Uncovered: []string{}}
-	for app, covered := range inside.Of(judge).Covered(crowd, c.Attempt.At) {
+	for app, covered := range judge.Covered(crowd, c.Attempt.At) {
 		m.Apps = append(m.Apps, e.Apps[app].Name)
 		if !covered && !e.Apps[app].Public {
 			m.Uncovered = append(m.Uncovered, e.Apps[app].Name)
@@ -283,8 +283,8 @@ func OfGroups(judge *decide.Judge, c Circumstances, assumed []string) *Matrix {
 	return m
 }
 
-func row(judge *decide.Judge, c Circumstances, group int, members []int32, most int) Row {
-	e := inside.Of(judge).Directory()
+func row(judge *engine.Judge, c Circumstances, group int, members []int32, most int) Row {
+	e := judge.Directory()
 	r := Row{Group: e.Groups[group].Name, Members: len(members), Judged: min(most, len(members)), Cells: make([]Cell, len(e.Apps))}
 	for _, n := range members[:r.Judged] {
 		for app := range e.Apps {

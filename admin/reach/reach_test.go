@@ -17,7 +17,6 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/internal/typed"
 )
@@ -30,7 +29,7 @@ func TestReachIsWhatIsDecided(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		chance := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		_, judge := synth.Open(chance, 5)
-		e, c := inside.Of(judge).Directory(), reach.Circumstances{Attempt: *synth.Attempt(chance)}
+		e, c := judge.Directory(), reach.Circumstances{Attempt: *synth.Attempt(chance)}
 		verdict := func(account, app string) decide.Verdict {
 			a := c.Attempt
 			a.Account, a.App = account, app
@@ -115,7 +114,7 @@ func TestTheDemo(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "card-till", till.App)
 	can, all := till.Opens()
-	require.Equal(t, []int{4, len(inside.Of(judge).Directory().Accounts)}, []int{can, all})
+	require.Equal(t, []int{4, len(judge.Directory().Accounts)}, []int{can, all})
 	require.Equal(
 		t,
 		reach.Answer{

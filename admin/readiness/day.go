@@ -8,19 +8,18 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // day judges the ordinary sign-ons of a day: what somebody would be locked out of is
 // decided, and not derived from what the policies say.
 type day struct {
-	judge *decide.Judge
+	judge *engine.Judge
 	// eases are the assurances of the rollout, and proofs what they ask to be proven: the
 	// methods that would do for each, fallbacks included.
 	eases  []string
-	proofs []facts.MethodSet
+	proofs []engine.MethodSet
 	// apps are those, by number, at which some policy may ask for one of them.
 	apps []int
 	// ordinary is what all attempts have in common, and places where they come from: an
@@ -34,16 +33,16 @@ type day struct {
 // hoursOfDay are those at which somebody signs on: in the night, and on a working day.
 var hoursOfDay = []int{0, 9, 14, 21}
 
-func newDay(judge *decide.Judge, r decide.Rollout, date directory.Date) *day {
-	e := inside.Of(judge).Directory()
+func newDay(judge *engine.Judge, r decide.Rollout, date directory.Date) *day {
+	e := judge.Directory()
 	d := &day{judge: judge, eases: r.Eases, ordinary: attempt.Attempt{
 		Previous: attempt.None[attempt.Previous](), Failures: attempt.None[[]time.Time](), Client: attempt.None[attempt.ClientAsk](),
-		Device: attempt.Known(facts.UnregisteredDevice()), External: map[string]attempt.CheckResult{},
+		Device: attempt.Known(engine.UnregisteredDevice()), External: map[string]attempt.CheckResult{},
 	}}
 	for _, a := range judge.Assurances() {
 		if slices.Contains(r.Eases, a.Name) {
 			for _, p := range a.Prove {
-				preferred, fallback := inside.Of(judge).Methods(p.AnyOf, p.Traits, p.Fallback)
+				preferred, fallback := judge.Methods(p.AnyOf, p.Traits, p.Fallback)
 				d.proofs = append(d.proofs, preferred|fallback)
 			}
 		}
@@ -72,7 +71,7 @@ func newDay(judge *decide.Judge, r decide.Rollout, date directory.Date) *day {
 	asks := make([]bool, len(e.Apps))
 	for i, p := range judge.Policies() {
 		if p.Stage != decide.Draft && slices.ContainsFunc(p.Rules, func(rule decide.Rule) bool { return d.isEased(rule.Then) }) {
-			for _, app := range inside.Of(judge).Apps(i) {
+			for _, app := range judge.Apps(i) {
 				asks[app] = true
 			}
 		}
@@ -96,10 +95,10 @@ func (d *day) isEased(o decide.Outcome) bool {
 // it proves of all that it has; "" where there is none. Away reports that it is so away
 // from own networks only.
 func (d *day) lockedOut(account int) (app string, away bool) {
-	e := inside.Of(d.judge).Directory()
+	e := d.judge.Directory()
 	profile := e.Profile(account)
 	// Most have a method for all that is asked: of those nothing has to be judged.
-	if !slices.ContainsFunc(d.proofs, func(methods facts.MethodSet) bool { return methods&profile.Enrolled() == 0 }) {
+	if !slices.ContainsFunc(d.proofs, func(methods engine.MethodSet) bool { return methods&profile.Enrolled() == 0 }) {
 		return "", false
 	}
 	a := d.ordinary
@@ -107,8 +106,8 @@ func (d *day) lockedOut(account int) (app string, away bool) {
 	if profile.Kind() == directory.Service {
 		a.Through = attempt.Known(attempt.Unattended)
 	}
-	methods := inside.Of(d.judge).MethodNames(profile.Enrolled() | profile.PerhapsEnrolled())
-	var brief decide.Brief
+	methods := d.judge.MethodNames(profile.Enrolled() | profile.PerhapsEnrolled())
+	var brief engine.Brief
 	for i, place := range d.places {
 		a.IP = place
 		for _, number := range d.apps {

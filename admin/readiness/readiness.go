@@ -15,9 +15,8 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
@@ -115,9 +114,9 @@ type Account struct {
 // enforced. Who is locked out on that day is decided as sign-ons are: at each app, from an
 // own network and from elsewhere, at several hours, with all that the account has enrolled
 // proven. The error suggests the nearest name.
-func Of(judge *decide.Judge, name string, on *directory.Date, at time.Time) (*Report, error) {
+func Of(judge *engine.Judge, name string, on *directory.Date, at time.Time) (*Report, error) {
 	report := &Report{At: at, Rollouts: []Rollout{}}
-	crowd := inside.Of(judge).Directory().Gather(at)
+	crowd := judge.Directory().Gather(at)
 	var names []string
 	for i, r := range judge.Rollouts() {
 		names = append(names, r.Name)
@@ -142,13 +141,13 @@ func remind(own, builtIn string, a *Account, methods []string, zone *time.Locati
 		"{day}", a.Until.In(zone).Format(time.DateOnly)).Replace(cmp.Or(own, builtIn))
 }
 
-func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gathering, on *directory.Date, at time.Time) Rollout {
-	e := inside.Of(judge).Directory()
+func rollout(judge *engine.Judge, number int, r decide.Rollout, crowd *engine.Gathering, on *directory.Date, at time.Time) Rollout {
+	e := judge.Directory()
 	found := Rollout{Name: r.Name, Methods: r.Methods, On: r.Enforced, Enforced: r.Enforced, Groups: []Group{}, Accounts: []Account{}}
 	if on != nil {
 		found.On = *on
 	}
-	var methods, texts facts.MethodSet
+	var methods, texts engine.MethodSet
 	for i, m := range e.Methods() {
 		if slices.Contains(r.Methods, m.Name) {
 			methods = methods.Add(i)
@@ -168,14 +167,14 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 		a := Account{
 			Name:   e.Accounts[n].Name,
 			Groups: append([]string{}, e.Profile(n).Groups()...),
-			Has:    inside.Of(judge).MethodNames(has),
+			Has:    judge.MethodNames(has),
 			Asked:  e.Accounts[n].AskedAt != nil,
 			App:    locked[i].app,
 			Away:   locked[i].away,
 		}
 		switch {
 		case has == 0 || a.App != "":
-			a.Until = inside.Of(judge).Deadline(number, e.Profile(n), at)
+			a.Until = judge.Deadline(number, e.Profile(n), at)
 			a.DaysLeft = max(0, int((a.Until.Sub(at)+24*time.Hour-1)/(24*time.Hour)))
 			a.Status = InGrace
 			if a.App != "" {
@@ -186,14 +185,14 @@ func rollout(judge *decide.Judge, number int, r decide.Rollout, crowd *facts.Gat
 		case has&^texts == 0:
 			a.Status = Weak
 			a.Reminder = remind(r.Say.Stronger, "Text messages can be read by others. Please enrol {methods} as well.", &a,
-				inside.Of(judge).MethodNames(methods&^texts), e.Zone)
+				judge.MethodNames(methods&^texts), e.Zone)
 		case has.Len() == 1:
 			a.Status = Single
 			a.Reminder = remind(
 				r.Say.Another,
 				"You have enrolled {has} alone. Please enrol another method, for the day on which you lose it.",
 				&a,
-				inside.Of(judge).MethodNames(methods&^has),
+				judge.MethodNames(methods&^has),
 				e.Zone,
 			)
 		default:

@@ -16,8 +16,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -50,7 +50,7 @@ rollouts:
   - {name: late, who: {groups: [crew]}, methods: [push, otp-app], eases: [twice], enforced: 2026-12-01, grace: 14d}
 `
 
-func compile(t *testing.T, text string) *decide.Judge {
+func compile(t *testing.T, text string) *engine.Judge {
 	b, err := book.OpenFS(fstest.MapFS{"x.yaml": {Data: []byte(text)}})
 	require.NoError(t, err)
 	judge, err := b.Compile()
@@ -137,7 +137,7 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 	)
 	r, err := readiness.Of(judge, "second", nil, monday)
 	require.NoError(t, err)
-	day := r.Rollouts[0].On.Start(inside.Of(judge).Directory().Zone).Add(9 * time.Hour)
+	day := r.Rollouts[0].On.Start(judge.Directory().Zone).Add(9 * time.Hour)
 	signsOn := func(account string, at time.Time) bool {
 		a := &attempt.Attempt{
 			At:       at,
@@ -147,8 +147,8 @@ func TestWhoIsLockedOutIsRefused(t *testing.T) {
 			Previous: attempt.None[attempt.Previous](),
 			Failures: attempt.None[[]time.Time](),
 		}
-		n, _ := inside.Of(judge).Directory().FindAccount(account)
-		for _, m := range inside.Of(judge).MethodNames(inside.Of(judge).Directory().Profile(n).Enrolled()) {
+		n, _ := judge.Directory().FindAccount(account)
+		for _, m := range judge.MethodNames(judge.Directory().Profile(n).Enrolled()) {
 			a.Proofs = append(a.Proofs, attempt.Proof{Method: m, At: at})
 		}
 		return judge.Verdict(context.Background(), a) == decide.Grant

@@ -11,9 +11,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Ways are the smallest sets of changes that would turn an attempt into a grant.
@@ -60,7 +59,7 @@ const (
 // turn it into a grant: proofs, devices and their repair, places, times, documents, checks,
 // a changed password and an enrolment. It does not change policies. The error is that of
 // compiling the judge's rulebook once more, with an account that can change.
-func UntilGranted(judge *decide.Judge, a *attempt.Attempt) (*Ways, error) {
+func UntilGranted(judge *engine.Judge, a *attempt.Attempt) (*Ways, error) {
 	w := &Ways{Ways: [][]string{}}
 	if judge.Verdict(context.Background(), a) == decide.Grant {
 		w.Granted = true
@@ -68,7 +67,7 @@ func UntilGranted(judge *decide.Judge, a *attempt.Attempt) (*Ways, error) {
 	}
 	rules := judge.Rulebook()
 	rules.Accounts = changeable{judge}
-	changing, err := decide.Compile(rules)
+	changing, err := engine.Compile(rules)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +161,7 @@ type personKey struct{}
 
 // changeable supplies accounts as a judge knows them, with what the person in the context
 // did.
-type changeable struct{ judge *decide.Judge }
+type changeable struct{ judge *engine.Judge }
 
 // Account implements directory.Accounts.
 func (c changeable) Account(ctx context.Context, name string) (directory.Account, error) {
@@ -173,13 +172,13 @@ func (c changeable) Account(ctx context.Context, name string) (directory.Account
 	if err != nil && !errors.Is(err, directory.ErrNotFound) {
 		return account, err
 	}
-	profile, known := inside.Of(c.judge).Directory().Find(name)
+	profile, known := c.judge.Directory().Find(name)
 	p, changed := ctx.Value(personKey{}).(*person)
 	if !changed || err != nil && !known {
 		return account, err
 	}
 	if account.Methods == nil && known {
-		account.Methods = inside.Of(c.judge).MethodNames(profile.Enrolled())
+		account.Methods = c.judge.MethodNames(profile.Enrolled())
 	}
 	account.Name, account.Methods = name, slices.Concat(account.Methods, p.enrolled)
 	if p.passwordChanged {
@@ -190,7 +189,7 @@ func (c changeable) Account(ctx context.Context, name string) (directory.Account
 
 // movesOf returns the changes that could help, those that shift the time first,
 // so that what is proven is proven then.
-func movesOf(judge *decide.Judge, a *attempt.Attempt) []move {
+func movesOf(judge *engine.Judge, a *attempt.Attempt) []move {
 	moves := times(judge, a)
 	moves = append(moves, places(judge, a)...)
 	moves = append(moves, betterDevices(judge, a)...)
@@ -276,7 +275,7 @@ const mostEnrolments = 8
 
 // enrolments returns the methods that the attempt is asked for and that the account has not
 // enrolled, each enrolled and proven.
-func enrolments(judge *decide.Judge, a *attempt.Attempt) []move {
+func enrolments(judge *engine.Judge, a *attempt.Attempt) []move {
 	var found []move
 	enrolled := enrolledBy(judge, a)
 	add := func(method string) {
@@ -304,8 +303,8 @@ func enrolments(judge *decide.Judge, a *attempt.Attempt) []move {
 }
 
 // times returns the moments of the coming week at which a window opens or closes.
-func times(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := inside.Of(judge).Directory()
+func times(judge *engine.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
 	var turns []time.Time
 	for w := range e.Windows {
 		turns = append(turns, e.WindowTurns(w, a.At, a.At.AddDate(0, 0, 8))...)
@@ -323,7 +322,7 @@ func times(judge *decide.Judge, a *attempt.Attempt) []move {
 }
 
 // statesAt reports which windows are open at a moment.
-func statesAt(e *facts.Directory, t time.Time) string {
+func statesAt(e *engine.Directory, t time.Time) string {
 	var state []byte
 	for w := range e.Windows {
 		if e.InWindow(w, t) {
@@ -340,9 +339,9 @@ const mostPlaces = 12
 
 // places returns addresses in the networks that could matter, the own ones first,
 // and the countries that the book names where no network settles that.
-func places(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := inside.Of(judge).Directory()
-	named := judge.Values(facts.KeyNetworks)
+func places(judge *engine.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
+	named := judge.Values(engine.KeyNetworks)
 	var found []move
 	add := func(n directory.Network) {
 		ip := n.Ranges[0].Sample()
@@ -377,8 +376,8 @@ func places(judge *decide.Judge, a *attempt.Attempt) []move {
 
 // betterDevices returns the registered devices, those of the account first, and
 // a new report of the one in hand.
-func betterDevices(judge *decide.Judge, a *attempt.Attempt) []move {
-	e := inside.Of(judge).Directory()
+func betterDevices(judge *engine.Judge, a *attempt.Attempt) []move {
+	e := judge.Directory()
 	var found []move
 	d, _ := a.Device.Get()
 	if id, ok := d.ID.Get(); ok {

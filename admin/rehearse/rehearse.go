@@ -13,8 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Report is a decision with the findings of the rehearsal.
@@ -83,7 +82,7 @@ const mostValues = 6
 func Words(v decide.Verdict) string { return strings.ReplaceAll(v.String(), "_", " ") }
 
 // Rehearse judges the attempt. What was assumed in making it is passed on.
-func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report {
+func Rehearse(judge *engine.Judge, a *attempt.Attempt, assumed []string) *Report {
 	d := judge.Explain(context.Background(), a)
 	terms := judge.Terms(context.Background(), a)
 	r := &Report{d, Rehearsal{Attempt: a, Terms: terms.String(),
@@ -91,8 +90,8 @@ func Rehearse(judge *decide.Judge, a *attempt.Attempt, assumed []string) *Report
 	if assumed == nil {
 		r.Rehearsal.Assumed = []string{}
 	}
-	if app, ok := inside.Of(judge).Directory().FindApp(a.App); ok {
-		r.Rehearsal.App = inside.Of(judge).Directory().Apps[app].Name
+	if app, ok := judge.Directory().FindApp(a.App); ok {
+		r.Rehearsal.App = judge.Directory().Apps[app].Name
 	}
 	r.describePlace(judge)
 	if !r.Refused() {
@@ -121,8 +120,8 @@ func (r *Report) Refused() bool {
 
 // describePlace names the networks of the address, or the nearest one, and
 // warns where a network and the stated country disagree.
-func (r *Report) describePlace(judge *decide.Judge) {
-	e := inside.Of(judge).Directory()
+func (r *Report) describePlace(judge *engine.Judge) {
+	e := judge.Directory()
 	ip, ok := r.Rehearsal.Attempt.IP.Get()
 	if !ok {
 		return
@@ -172,7 +171,7 @@ type candidate struct {
 }
 
 // findMissing tries, for each unknown fact alone, the values that could matter.
-func (r *Report) findMissing(judge *decide.Judge) {
+func (r *Report) findMissing(judge *engine.Judge) {
 	a := r.Rehearsal.Attempt
 	if a.IP.IsUnknown() {
 		r.tryAll(judge, "ip", addresses(judge))
@@ -194,7 +193,7 @@ func (r *Report) findMissing(judge *decide.Judge) {
 	}
 }
 
-func (r *Report) tryAll(judge *decide.Judge, fact string, candidates []candidate) {
+func (r *Report) tryAll(judge *engine.Judge, fact string, candidates []candidate) {
 	by := map[decide.Verdict][]string{}
 	for _, c := range candidates {
 		changed := *r.Rehearsal.Attempt
@@ -213,8 +212,8 @@ func (r *Report) tryAll(judge *decide.Judge, fact string, candidates []candidate
 }
 
 // addresses returns one address of each network, and one of none.
-func addresses(judge *decide.Judge) []candidate {
-	e := inside.Of(judge).Directory()
+func addresses(judge *engine.Judge) []candidate {
+	e := judge.Directory()
 	var found []candidate
 	at := func(words string, ip netip.Addr) {
 		found = append(found, candidate{words, func(a *attempt.Attempt) { a.IP = attempt.Known(ip) }})
@@ -244,10 +243,10 @@ func addresses(judge *decide.Judge) []candidate {
 
 // countries returns the regions and countries that the book names, and one that
 // it does not.
-func countries(judge *decide.Judge) []candidate {
-	e := inside.Of(judge).Directory()
+func countries(judge *engine.Judge) []candidate {
+	e := judge.Directory()
 	var codes []string
-	for _, value := range judge.Values(facts.KeyCountries) {
+	for _, value := range judge.Values(engine.KeyCountries) {
 		for _, region := range e.Regions {
 			if region.Name == value {
 				for _, c := range region.Countries {
@@ -287,7 +286,7 @@ func throughs() []candidate {
 }
 
 // devices returns the registered devices, and one that is not.
-func devices(judge *decide.Judge) []candidate {
+func devices(judge *engine.Judge) []candidate {
 	at := func(words string, device attempt.Fact[attempt.Device]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Device = device }}
 	}
@@ -298,7 +297,7 @@ func devices(judge *decide.Judge) []candidate {
 		Shared:  attempt.Known(false),
 	}
 	found := []candidate{at("one not registered", attempt.Known(unregistered))}
-	for i, d := range inside.Of(judge).Directory().Devices {
+	for i, d := range judge.Directory().Devices {
 		if i == mostDevices {
 			break
 		}
@@ -312,7 +311,7 @@ const mostDevices = 100
 
 // previous returns the sign-ins before this one that could matter: none, one
 // from the other side of the Earth, and one a year ago.
-func previous(judge *decide.Judge, a *attempt.Attempt) []candidate {
+func previous(judge *engine.Judge, a *attempt.Attempt) []candidate {
 	before := func(words string, p attempt.Fact[attempt.Previous]) candidate {
 		return candidate{words, func(a *attempt.Attempt) { a.Previous = p }}
 	}
@@ -330,7 +329,7 @@ func previous(judge *decide.Judge, a *attempt.Attempt) []candidate {
 
 // fromTheSamePlace returns a sign-in before this one, at some time, that came from
 // where this one comes from, as far as that is known.
-func fromTheSamePlace(judge *decide.Judge, a *attempt.Attempt, at time.Time) attempt.Previous {
+func fromTheSamePlace(judge *engine.Judge, a *attempt.Attempt, at time.Time) attempt.Previous {
 	p := attempt.Previous{At: at}
 	found := judge.Whereabouts(context.Background(), a)
 	if found.Country != "" {
@@ -351,14 +350,14 @@ func failures(a *attempt.Attempt) []candidate {
 }
 
 // advise says what would help, the nearest thing first.
-func (r *Report) advise(judge *decide.Judge) {
+func (r *Report) advise(judge *engine.Judge) {
 	do := func(format string, args ...any) {
 		text := fmt.Sprintf(format, args...)
 		if !slices.Contains(r.Rehearsal.ToDo, text) {
 			r.Rehearsal.ToDo = append(r.Rehearsal.ToDo, text)
 		}
 	}
-	a, e := r.Rehearsal.Attempt, inside.Of(judge).Directory()
+	a, e := r.Rehearsal.Attempt, judge.Directory()
 	for _, c := range r.Causes {
 		switch c.Code {
 		case decide.AccountUnknown:
@@ -410,12 +409,12 @@ func (r *Report) advise(judge *decide.Judge) {
 }
 
 // enrolledMethods returns the names of the methods that an account of the book has.
-func enrolledMethods(judge *decide.Judge, account string) []string {
-	profile, ok := inside.Of(judge).Directory().Find(account)
+func enrolledMethods(judge *engine.Judge, account string) []string {
+	profile, ok := judge.Directory().Find(account)
 	if !ok {
 		return nil
 	}
-	return inside.Of(judge).MethodNames(profile.Enrolled())
+	return judge.MethodNames(profile.Enrolled())
 }
 
 // adviseOn says what would meet a demand. It returns the proofs that are to be given, in

@@ -16,6 +16,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
 	"github.com/briskwarden/briskwarden/internal/typed"
@@ -24,7 +25,7 @@ import (
 var monday = time.Date(2026, time.November, 23, 13, 10, 0, 0, time.UTC)
 
 // till is an attempt on the demo's card till as an administrator types it.
-func till(t *testing.T, change func(*typed.Attempt)) (*decide.Judge, *attempt.Attempt) {
+func till(t *testing.T, change func(*typed.Attempt)) (*engine.Judge, *attempt.Attempt) {
 	b, err := demo.Open()
 	require.NoError(t, err)
 	judge, err := b.Compile()

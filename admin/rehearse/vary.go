@@ -10,10 +10,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -42,7 +41,7 @@ const mostCells = 100_000
 // Vary judges the attempt under each combination of values of the named
 // circumstances. The error says which name is none, or that there are too many
 // combinations.
-func Vary(judge *decide.Judge, a *attempt.Attempt, names []string) (*Grid, error) {
+func Vary(judge *engine.Judge, a *attempt.Attempt, names []string) (*Grid, error) {
 	g := &Grid{Verdicts: []decide.Verdict{}}
 	var axes [][]candidate
 	cells := 1
@@ -107,7 +106,7 @@ func withOwn(a *attempt.Attempt, values []candidate) []candidate {
 	return slices.Insert(slices.Clone(values), 0, candidate{AsGiven, func(*attempt.Attempt) {}})
 }
 
-func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate, error) {
+func valuesOf(judge *engine.Judge, a *attempt.Attempt, name string) ([]candidate, error) {
 	switch name {
 	case "network":
 		return addresses(judge), nil
@@ -133,7 +132,7 @@ func valuesOf(judge *decide.Judge, a *attempt.Attempt, name string) ([]candidate
 
 // shift moves an attempt in time, with its proofs, the report of its device and what
 // went before, so that their ages stay as they are.
-func shift(e *facts.Directory, a *attempt.Attempt, by time.Duration) {
+func shift(e *engine.Directory, a *attempt.Attempt, by time.Duration) {
 	moved := func(t time.Time) time.Time {
 		if t.IsZero() {
 			return t
@@ -166,28 +165,28 @@ func shift(e *facts.Directory, a *attempt.Attempt, by time.Duration) {
 }
 
 // at moves an attempt to a moment.
-func at(e *facts.Directory, words string, from, to time.Time) candidate {
+func at(e *engine.Directory, words string, from, to time.Time) candidate {
 	return candidate{words, func(a *attempt.Attempt) { shift(e, a, to.Sub(from)) }}
 }
 
 // hours returns the hours of the day of the attempt, in the book's zone.
-func hours(judge *decide.Judge, a *attempt.Attempt) []candidate {
-	local := a.At.In(inside.Of(judge).Directory().Zone)
+func hours(judge *engine.Judge, a *attempt.Attempt) []candidate {
+	local := a.At.In(judge.Directory().Zone)
 	var found []candidate
 	for h := range 24 {
 		to := time.Date(local.Year(), local.Month(), local.Day(), h, local.Minute(), local.Second(), 0, local.Location())
-		found = append(found, at(inside.Of(judge).Directory(), fmt.Sprintf("%02d", h), a.At, to))
+		found = append(found, at(judge.Directory(), fmt.Sprintf("%02d", h), a.At, to))
 	}
 	return found
 }
 
 // days returns the week that begins with the day of the attempt.
-func days(judge *decide.Judge, a *attempt.Attempt) []candidate {
-	local := a.At.In(inside.Of(judge).Directory().Zone)
+func days(judge *engine.Judge, a *attempt.Attempt) []candidate {
+	local := a.At.In(judge.Directory().Zone)
 	var found []candidate
 	for d := range 7 {
 		to := local.AddDate(0, 0, d)
-		found = append(found, at(inside.Of(judge).Directory(), strings.ToLower(to.Format("Mon")), a.At, to))
+		found = append(found, at(judge.Directory(), strings.ToLower(to.Format("Mon")), a.At, to))
 	}
 	return found
 }
@@ -202,7 +201,7 @@ func actions() []candidate {
 
 // proofs returns nothing, each method that the account has enrolled, and all of
 // them, just proven in place of what the attempt says.
-func proofs(judge *decide.Judge, a *attempt.Attempt) []candidate {
+func proofs(judge *engine.Judge, a *attempt.Attempt) []candidate {
 	enrolled := enrolledBy(judge, a)
 	proving := func(words string, methods ...string) candidate {
 		return candidate{words, func(a *attempt.Attempt) {
@@ -222,17 +221,17 @@ func proofs(judge *decide.Judge, a *attempt.Attempt) []candidate {
 	return found
 }
 
-func enrolledBy(judge *decide.Judge, a *attempt.Attempt) []string {
-	n, ok := inside.Of(judge).Directory().FindAccount(a.Account)
+func enrolledBy(judge *engine.Judge, a *attempt.Attempt) []string {
+	n, ok := judge.Directory().FindAccount(a.Account)
 	if !ok {
 		return nil
 	}
-	return inside.Of(judge).MethodNames(inside.Of(judge).Directory().Profile(n).Enrolled())
+	return judge.MethodNames(judge.Directory().Profile(n).Enrolled())
 }
 
 // levels returns for each level of risk that can be reached the fewest signs of
 // trouble that bring the attempt there, beginning without any.
-func levels(judge *decide.Judge, a *attempt.Attempt) []candidate {
+func levels(judge *engine.Judge, a *attempt.Attempt) []candidate {
 	calm := candidate{"none", func(a *attempt.Attempt) {
 		a.Signals, a.Failed, a.Previous, a.Failures = nil, nil, attempt.None[attempt.Previous](), attempt.None[[]time.Time]()
 	}}
@@ -250,7 +249,7 @@ func levels(judge *decide.Judge, a *attempt.Attempt) []candidate {
 const mostTroubles = 3
 
 // reachLevel looks for the fewest signs of trouble that bring the level.
-func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, troubles []candidate, level directory.Level) (candidate, bool) {
+func reachLevel(judge *engine.Judge, a *attempt.Attempt, calm candidate, troubles []candidate, level directory.Level) (candidate, bool) {
 	try := func(chosen []candidate) (candidate, bool) {
 		c := candidate{level.String(), func(a *attempt.Attempt) {
 			calm.set(a)
@@ -260,11 +259,11 @@ func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, trouble
 		}}
 		changed := *a
 		// What is not known yet may be varied too, and must not blur the level.
-		if ip, ok := inside.Of(judge).Directory().AddressElsewhere(); ok && changed.IP.IsUnknown() {
+		if ip, ok := judge.Directory().AddressElsewhere(); ok && changed.IP.IsUnknown() {
 			changed.IP = attempt.Known(ip)
 		}
 		if changed.Device.IsUnknown() {
-			changed.Device = attempt.Known(facts.UnregisteredDevice())
+			changed.Device = attempt.Known(engine.UnregisteredDevice())
 		}
 		if judge.Whereabouts(context.Background(), &changed).Country == "" {
 			changed.Country = attempt.Known[attempt.CountryCode]("AQ") // where nobody lives
@@ -295,7 +294,7 @@ func reachLevel(judge *decide.Judge, a *attempt.Attempt, calm candidate, trouble
 
 // troublesOf returns what can be made to go wrong so that a signal holds: those
 // that others report, and those that detectors find in what went before.
-func troublesOf(judge *decide.Judge) []candidate {
+func troublesOf(judge *engine.Judge) []candidate {
 	var found []candidate
 	for _, s := range judge.Risk().Signals {
 		name, after, failures := s.Name, s.After, s.Failures
@@ -333,7 +332,7 @@ func troublesOf(judge *decide.Judge) []candidate {
 }
 
 // fromAfar lets the sign-in before come from the other side of the Earth, a minute ago.
-func fromAfar(judge *decide.Judge, a *attempt.Attempt) {
+func fromAfar(judge *engine.Judge, a *attempt.Attempt) {
 	place := judge.Whereabouts(context.Background(), a)
 	country := attempt.CountryCode("AQ")
 	if place.Country == country {

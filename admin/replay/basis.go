@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Basis is what a result rests on: how much of a history was judged, and how much was
@@ -56,7 +57,7 @@ func (r *Reading) Basis(attempts, strangers int64, p Period, o Options) Basis {
 
 // IsStranger reports whether an attempt is of an account, or at an app, that the book
 // does not have, or cannot be judged at all.
-func IsStranger(b *decide.Brief) bool {
+func IsStranger(b *engine.Brief) bool {
 	for _, c := range b.Causes {
 		if c.Code == decide.AccountUnknown || c.Code == decide.AppUnknown || c.Code == decide.AttemptInvalid {
 			return true

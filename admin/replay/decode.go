@@ -10,30 +10,29 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
-	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // decoder makes attempts of lines and records. It is used by many goroutines.
 type decoder struct {
-	judges []*decide.Judge
+	judges []*engine.Judge
 	known  ocsf.Known
 	// recorded says that what a journal says may come.
 	recorded bool
 }
 
-func newDecoder(judges []*decide.Judge, o *Options) *decoder {
+func newDecoder(judges []*engine.Judge, o *Options) *decoder {
 	d := &decoder{judges: judges, recorded: o.Recorded}
-	some := func(has func(j *decide.Judge, name string) bool) func(string) bool {
+	some := func(has func(j *engine.Judge, name string) bool) func(string) bool {
 		return func(name string) bool {
-			return slices.ContainsFunc(judges, func(j *decide.Judge) bool { return has(j, name) })
+			return slices.ContainsFunc(judges, func(j *engine.Judge) bool { return has(j, name) })
 		}
 	}
-	d.known.Account = some(func(j *decide.Judge, name string) bool {
-		_, ok := inside.Of(j).Directory().FindAccount(name)
+	d.known.Account = some(func(j *engine.Judge, name string) bool {
+		_, ok := j.Directory().FindAccount(name)
 		return ok
 	})
-	d.known.App = some(func(j *decide.Judge, name string) bool { _, ok := inside.Of(j).Directory().FindApp(name); return ok })
+	d.known.App = some(func(j *engine.Judge, name string) bool { _, ok := j.Directory().FindApp(name); return ok })
 	return d
 }
 
@@ -43,7 +42,7 @@ func (d *decoder) decode(b *batch) {
 		one := &b.rows[i]
 		err := one.err
 		if err == nil {
-			err = b.header.read(one.fields, inside.Of(d.judges[0]).Directory().Zone, b.next())
+			err = b.header.read(one.fields, d.judges[0].Directory().Zone, b.next())
 		} else {
 			b.next()
 		}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 )
 
@@ -72,7 +72,7 @@ func ExampleWalk() {
 			fmt.Println(number, known, before.At.Format("15:04"))
 		}
 	}
-	if _, err := replay.Walk(context.Background(), []*decide.Judge{judge}, []replay.Source{history}, replay.Options{Workers: 1},
+	if _, err := replay.Walk(context.Background(), []*engine.Judge{judge}, []replay.Source{history}, replay.Options{Workers: 1},
 		visitor); err != nil {
 		fmt.Println(err)
 	}

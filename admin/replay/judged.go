@@ -9,6 +9,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/journal"
 )
 
@@ -23,13 +24,13 @@ type Judged struct {
 
 // JudgedBy judges a filled attempt of a history for a brief. Short is memory that is used again; it holds
 // the short form of the decision afterwards. It is for a Visit.
-func JudgedBy(ctx context.Context, judge *decide.Judge, number int64, a *attempt.Attempt, short *decide.Brief) Judged {
+func JudgedBy(ctx context.Context, judge *engine.Judge, number int64, a *attempt.Attempt, short *engine.Brief) Judged {
 	judge.Brief(ctx, a, short)
 	return JudgedAs(number, a, short, judge.Outline(ctx, a))
 }
 
 // JudgedAs is JudgedBy where both forms of the decision are there already.
-func JudgedAs(number int64, a *attempt.Attempt, short *decide.Brief, d *decide.Decision) Judged {
+func JudgedAs(number int64, a *attempt.Attempt, short *engine.Brief, d *decide.Decision) Judged {
 	b := journal.BriefOf(d, a, short.App, short.Country)
 	// The texts of an attempt are written over by the next.
 	for _, text := range []*string{&b.App, &b.Country, &b.Device} {
@@ -88,7 +89,7 @@ type Counter struct {
 }
 
 // Count counts an attempt that was judged.
-func (c *Counter) Count(a *attempt.Attempt, judged *decide.Brief) {
+func (c *Counter) Count(a *attempt.Attempt, judged *engine.Brief) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.attempts++

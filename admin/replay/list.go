@@ -13,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/words"
 )
 
@@ -56,9 +57,9 @@ type Listed struct {
 
 // ListOf judges a history and lists the attempts that the filter picks. It returns what the
 // history came to else as Run does, in the list's Basis.
-func ListOf(ctx context.Context, judge *decide.Judge, sources []Source, o Options, f Filter) (*List, error) {
+func ListOf(ctx context.Context, judge *engine.Judge, sources []Source, o Options, f Filter) (*List, error) {
 	list := &List{Listed: []Listed{}}
-	judges, err := o.Judges([]*decide.Judge{judge})
+	judges, err := o.Judges([]*engine.Judge{judge})
 	if err != nil {
 		return list, err
 	}
@@ -67,7 +68,7 @@ func ListOf(ctx context.Context, judge *decide.Judge, sources []Source, o Option
 	var attempts, strangers int64
 	var period Period
 	visitor := func() Visit {
-		var brief decide.Brief
+		var brief engine.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
 			judge.Brief(ctx, a, &brief)
@@ -112,20 +113,20 @@ func (l *List) cut() {
 }
 
 // picks reports whether an attempt is one that is listed.
-func (f *Filter) picks(a *attempt.Attempt, b *decide.Brief) bool {
+func (f *Filter) picks(a *attempt.Attempt, b *engine.Brief) bool {
 	return (len(f.Verdicts) == 0 || slices.Contains(f.Verdicts, b.Verdict)) &&
 		(f.Account == "" || f.Account == a.Account) && (f.App == "" || f.App == b.App) &&
 		(f.Policy+f.Rule == "" || f.cause(b) >= 0)
 }
 
 // cause returns which of the causes is the first that the filter names, -1 where none is.
-func (f *Filter) cause(b *decide.Brief) int {
+func (f *Filter) cause(b *engine.Brief) int {
 	return slices.IndexFunc(b.Causes, func(c decide.Cause) bool {
 		return (f.Policy == "" || f.Policy == c.Policy) && (f.Rule == "" || f.Rule == c.Rule)
 	})
 }
 
-func (f *Filter) listed(ctx context.Context, judge *decide.Judge, a *attempt.Attempt, b *decide.Brief) Listed {
+func (f *Filter) listed(ctx context.Context, judge *engine.Judge, a *attempt.Attempt, b *engine.Brief) Listed {
 	one := Listed{At: a.At, Account: strings.Clone(a.Account), App: b.App, Action: a.Action, Country: string(b.Country),
 		Proved: []string{}, Verdict: b.Verdict, Why: []string{}}
 	if one.App == "" {

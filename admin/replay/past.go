@@ -7,14 +7,13 @@ import (
 	"time"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // past is what a history knows of each account so far.
 type past struct {
-	judge    *decide.Judge
+	judge    *engine.Judge
 	zone     *time.Location
 	accounts map[string]*accountPast
 	// personDays counts for each account the days with attempts.
@@ -40,8 +39,8 @@ const (
 	mostFailures = 32
 )
 
-func newPast(judge *decide.Judge) *past {
-	return &past{judge: judge, zone: inside.Of(judge).Directory().Zone, accounts: map[string]*accountPast{}}
+func newPast(judge *engine.Judge) *past {
+	return &past{judge: judge, zone: judge.Directory().Zone, accounts: map[string]*accountPast{}}
 }
 
 // see notes an attempt, and fills in before what it lacks where fill is set. Of an
@@ -53,7 +52,7 @@ func (p *past) see(a *attempt.Attempt, fill bool) {
 	if p.judge.Accounts() == nil {
 		// Those that nobody knows share one past, which fills nothing in: they are
 		// blocked whatever it says, and a sprayer can make up any number of them.
-		if _, isListed = inside.Of(p.judge).Directory().Find(name); !isListed {
+		if _, isListed = p.judge.Directory().Find(name); !isListed {
 			name = ""
 		}
 	}
@@ -108,7 +107,7 @@ func (k *accountPast) fill(a *attempt.Attempt) {
 
 // note remembers an attempt. One with a failed proof is a failure; one in which
 // something was proven, and nothing failed, is a sign-in.
-func (k *accountPast) note(judge *decide.Judge, a *attempt.Attempt) {
+func (k *accountPast) note(judge *engine.Judge, a *attempt.Attempt) {
 	if len(a.Failed) > 0 {
 		k.failures = append(k.failures, a.At)
 		if len(k.failures) > mostFailures {
@@ -135,7 +134,7 @@ func (k *accountPast) note(judge *decide.Judge, a *attempt.Attempt) {
 
 // moveTo notes where an attempt comes from. Most come from where the one before did,
 // which spares the look-up.
-func (k *accountPast) moveTo(judge *decide.Judge, a *attempt.Attempt) {
+func (k *accountPast) moveTo(judge *engine.Judge, a *attempt.Attempt) {
 	if k.signedIn && a.IP == k.address && !a.IP.IsUnknown() && a.Country.IsUnknown() && a.Location.IsUnknown() {
 		return
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -31,16 +32,16 @@ func (r *Recorded) With(ctx context.Context) context.Context {
 
 // Judges returns judges that also know what a journal says that the store knew, where a history may
 // hold entries of one; else the judges themselves. It costs compiling them again.
-func (o *Options) Judges(judges []*decide.Judge) ([]*decide.Judge, error) {
+func (o *Options) Judges(judges []*engine.Judge) ([]*engine.Judge, error) {
 	if !o.Recorded {
 		return judges, nil
 	}
-	supplied := make([]*decide.Judge, len(judges))
+	supplied := make([]*engine.Judge, len(judges))
 	for i, judge := range judges {
 		rules := judge.Rulebook()
 		Supply(&rules)
 		var err error
-		if supplied[i], err = decide.Compile(rules); err != nil {
+		if supplied[i], err = engine.Compile(rules); err != nil {
 			return nil, err
 		}
 	}

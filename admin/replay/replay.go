@@ -13,6 +13,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Source is a part of the history, such as a file.
@@ -195,8 +196,8 @@ type BadLine struct {
 // Run replays a history. Where the context ends before the history does, the
 // report reports what was judged until then. The error is that of a source. Whether
 // anything can be concluded from the report, its Basis says.
-func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) (*Report, error) {
-	reports, err := Each(ctx, []*decide.Judge{judge}, sources, o)
+func Run(ctx context.Context, judge *engine.Judge, sources []Source, o Options) (*Report, error) {
+	reports, err := Each(ctx, []*engine.Judge{judge}, sources, o)
 	if reports == nil {
 		return nil, err
 	}
@@ -204,7 +205,7 @@ func Run(ctx context.Context, judge *decide.Judge, sources []Source, o Options) 
 }
 
 // Each replays a history once for each judge, and reads it only once.
-func Each(ctx context.Context, judges []*decide.Judge, sources []Source, o Options) ([]*Report, error) {
+func Each(ctx context.Context, judges []*engine.Judge, sources []Source, o Options) ([]*Report, error) {
 	judges, err := o.Judges(judges)
 	if err != nil {
 		return nil, err

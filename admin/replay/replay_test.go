@@ -27,8 +27,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -47,7 +47,7 @@ func lines(t require.TestingT, attempts []*attempt.Attempt) string {
 	return b.String()
 }
 
-func run(t require.TestingT, judge *decide.Judge, o replay.Options, sources ...replay.Source) *replay.Report {
+func run(t require.TestingT, judge *engine.Judge, o replay.Options, sources ...replay.Source) *replay.Report {
 	r, err := replay.Run(context.Background(), judge, sources, o)
 	require.NoError(t, err)
 	return r
@@ -341,7 +341,7 @@ func TestFillingIn(t *testing.T) {
 		}
 		_, err := replay.Walk(
 			context.Background(),
-			[]*decide.Judge{judge},
+			[]*engine.Judge{judge},
 			[]replay.Source{source("h", lines(t, history))},
 			replay.Options{Workers: 3},
 			visitor,
@@ -354,7 +354,7 @@ func TestFillingIn(t *testing.T) {
 }
 
 // filledIn fills in attempt i from those before it.
-func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.Attempt {
+func filledIn(judge *engine.Judge, history []*attempt.Attempt, i int) *attempt.Attempt {
 	a := *history[i]
 	var before []*attempt.Attempt
 	for _, b := range history[:i] {
@@ -362,7 +362,7 @@ func filledIn(judge *decide.Judge, history []*attempt.Attempt, i int) *attempt.A
 			before = append(before, b)
 		}
 	}
-	if _, listed := inside.Of(judge).Directory().Find(a.Account); !listed || len(before) == 0 {
+	if _, listed := judge.Directory().Find(a.Account); !listed || len(before) == 0 {
 		return &a // nothing is known of an account that was not seen, or that nobody lists
 	}
 	var last *attempt.Attempt
@@ -458,7 +458,7 @@ func TestColumns(t *testing.T) {
 	table := strings.Join(heads, ",") + "\n" + strings.Join(row, ",") + "\n"
 	reading, err := replay.Walk(
 		context.Background(),
-		[]*decide.Judge{judge},
+		[]*engine.Judge{judge},
 		[]replay.Source{source("h", table)},
 		replay.Options{Columns: replay.Columns{}, Workers: 1},
 		visitor,
@@ -519,7 +519,7 @@ func TestEach(t *testing.T) {
 		text := lines(t, history)
 		both, err := replay.Each(
 			context.Background(),
-			[]*decide.Judge{one, two},
+			[]*engine.Judge{one, two},
 			[]replay.Source{source("a", text)},
 			replay.Options{Workers: 3},
 		)
@@ -668,7 +668,7 @@ func TestWorkersAreBounded(t *testing.T) {
 	for _, workers := range []int{-3, 100_000} {
 		_, err := replay.Walk(
 			context.Background(),
-			[]*decide.Judge{judge},
+			[]*engine.Judge{judge},
 			nil,
 			replay.Options{Workers: workers},
 			func() replay.Visit { return nil },

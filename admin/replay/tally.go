@@ -8,14 +8,13 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // tally counts what one goroutine judged. Accounts, apps and groups are counted
 // by their numbers in the directory; what the book does not have is counted last.
 type tally struct {
-	judge     *decide.Judge
+	judge     *engine.Judge
 	verdicts  Counts
 	shadow    Counts
 	rules     RuleTally
@@ -26,8 +25,8 @@ type tally struct {
 	hours     [24]Counts
 	period    Period
 	strangers int64
-	brief     decide.Brief
-	directory *facts.Directory
+	brief     engine.Brief
+	directory *engine.Directory
 }
 
 // numberOfCodes is how many country codes there can be, and none.
@@ -48,8 +47,8 @@ func codeName(number int) string {
 	return string([]byte{'A' + byte(number/26), 'A' + byte(number%26)})
 }
 
-func newTally(judge *decide.Judge) *tally {
-	e := inside.Of(judge).Directory()
+func newTally(judge *engine.Judge) *tally {
+	e := judge.Directory()
 	return &tally{judge: judge, directory: e, rules: RuleTally{},
 		apps: make([]Counts, len(e.Apps)+1), groups: make([]Counts, len(e.Groups)), accounts: make([]Counts, len(e.Accounts)+1)}
 }
@@ -118,7 +117,7 @@ const (
 
 // sum makes the report, with so many days on which somebody made attempts.
 func (t *tally) sum(personDays int64) *Report {
-	e := inside.Of(t.judge).Directory()
+	e := t.judge.Directory()
 	r := &Report{
 		Verdicts: t.verdicts,
 		Shadow:   t.shadow,

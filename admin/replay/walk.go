@@ -9,7 +9,7 @@ import (
 	"sync"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Visit looks at one attempt of a history. Filled holds it once for each judge,
@@ -55,7 +55,7 @@ func (o *Options) Check() error {
 // a visit of its own. Where the context ends before the history does, the reading
 // reports what was seen until then. The reading is never nil. The error is that of a
 // source, or says that the number of goroutines makes no sense.
-func Walk(ctx context.Context, judges []*decide.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
+func Walk(ctx context.Context, judges []*engine.Judge, sources []Source, o Options, visitor func() Visit) (*Reading, error) {
 	if err := o.Check(); err != nil {
 		return &Reading{Bad: []BadLine{}, PersonDays: make([]int64, len(judges))}, err
 	}
@@ -119,7 +119,7 @@ func inParallel(workers int, from <-chan *batch, to chan<- *batch, work func(*ba
 
 // fillInOrder fills batches in for each judge, in the order in which they were
 // read, and notes in the reading what is not about attempts.
-func fillInOrder(judges []*decide.Judge, o Options, reading *Reading, from <-chan *batch, to chan<- *batch) {
+func fillInOrder(judges []*engine.Judge, o Options, reading *Reading, from <-chan *batch, to chan<- *batch) {
 	pasts := make([]*past, len(judges))
 	for i, judge := range judges {
 		pasts[i] = newPast(judge)

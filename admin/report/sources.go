@@ -16,9 +16,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent/acts"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/terminal"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -117,7 +116,7 @@ func OfJournal(ctx context.Context, b *book.Book, s store.Store, o Options) (*Re
 		case err == nil && !a.States():
 			return listed, nil
 		case err == nil:
-			joined, _, err := a.Join(store.Listed{Account: &listed, Entry: func() string { return inside.Fingerprint(listed) }}, managed, o.At)
+			joined, _, err := a.Join(store.Listed{Account: &listed, Entry: func() string { return engine.Fingerprint(listed) }}, managed, o.At)
 			return joined, err
 		case !a.States():
 			return listed, err
@@ -167,7 +166,7 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 	if err != nil {
 		return nil, err
 	}
-	judges, err := ro.Judges([]*decide.Judge{judge})
+	judges, err := ro.Judges([]*engine.Judge{judge})
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +174,7 @@ func OfHistory(ctx context.Context, b *book.Book, sources []replay.Source, ro re
 	var counted replay.Counter
 	ordered := replay.InOrder{Take: func(j *replay.Judged) { c.see(j.At, j.Account, j.Brief) }}
 	reading, failed := replay.Walk(ctx, judges, sources, ro, func() replay.Visit {
-		var short decide.Brief
+		var short engine.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			a := filled[0]
 			if !o.From.IsZero() && a.At.Before(o.From) || !o.To.IsZero() && !a.At.Before(o.To) {
@@ -271,7 +270,7 @@ func (r *Report) stands(a *directory.Account) {
 }
 
 // finish fills in what the book says, what is known of accounts with risk, and what follows from the whole.
-func (r *Report) finish(ctx context.Context, b *book.Book, judge *decide.Judge, c *collector, o Options,
+func (r *Report) finish(ctx context.Context, b *book.Book, judge *engine.Judge, c *collector, o Options,
 	knownAs func(account string) (directory.Account, error)) error {
 	c.sum(r)
 	ready, err := readiness.Of(judge, "", nil, o.At)

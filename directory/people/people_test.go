@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/briskwarden/briskwarden/attempt"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/directory/people"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 func example(t *testing.T, name string) string {
@@ -237,7 +237,7 @@ func FuzzRead(f *testing.F) {
 			a.Methods = nil
 			c.Accounts = append(c.Accounts, a.Account)
 		}
-		_, err = facts.New(c, facts.Mentioned{})
+		_, err = engine.NewDirectory(c, engine.Mentioned{})
 		if err != nil {
 			require.ErrorContains(t, err, "includes itself", "the only thing that a book has still to check")
 		}

@@ -18,7 +18,6 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/jsontext"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
@@ -487,7 +486,7 @@ var credentials = map[string]string{
 
 func (d *room) noteCredential(b *door.Change, h *happened) (review, error) {
 	method := credentials[h.Credential]
-	_, named := inside.Of(d.Book().Judge()).Directory().FindMethod(h.Credential)
+	_, named := d.Book().Judge().Directory().FindMethod(h.Credential)
 	if method == "" && named && h.Credential != directory.DeskPass { // which nobody enrols
 		method = h.Credential
 	}

@@ -18,12 +18,12 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
-func demoJudge(b testing.TB) *decide.Judge {
+func demoJudge(b testing.TB) *engine.Judge {
 	b.Helper()
 	opened, err := demo.Open()
 	require.NoError(b, err)
@@ -99,9 +99,9 @@ func largeBook(b testing.TB, size synth.Size) string {
 	return dir
 }
 
-var judges sync.Map // of synth.Size to *decide.Judge: the large book is opened once
+var judges sync.Map // of synth.Size to *engine.Judge: the large book is opened once
 
-func largeJudge(b testing.TB, size synth.Size) (*decide.Judge, []*attempt.Attempt) {
+func largeJudge(b testing.TB, size synth.Size) (*engine.Judge, []*attempt.Attempt) {
 	b.Helper()
 	kept, ok := judges.Load(size)
 	if !ok {
@@ -117,7 +117,7 @@ func largeJudge(b testing.TB, size synth.Size) (*decide.Judge, []*attempt.Attemp
 	for range 1000 {
 		attempts = append(attempts, synth.LargeAttempt(random, size))
 	}
-	return kept.(*decide.Judge), attempts
+	return kept.(*engine.Judge), attempts
 }
 
 // BenchmarkLarge judges attempts on the large book, and on one with 20 policies

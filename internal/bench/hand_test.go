@@ -13,18 +13,16 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
-	"github.com/briskwarden/briskwarden/internal/weigh"
 )
 
 // hand decides by the demo's rules, written by hand as one Go function on the
 // same data: what an engineer would write who had no library. It answers
 // sign-ins in which no fact but the country is missing.
 type hand struct {
-	places   *facts.Directory
+	places   *engine.Directory
 	locator  directory.Locator
 	oslo     *time.Location
 	accounts map[string]*handAccount
@@ -42,7 +40,7 @@ type handAccount struct {
 
 // isInShare reports whether an account is in the share of the policy board-papers, which
 // is a matter of a hash that the judge takes.
-func isInShare(judge *decide.Judge, account string) bool {
+func isInShare(judge *engine.Judge, account string) bool {
 	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	for _, p := range judge.Decide(context.Background(), &attempt.Attempt{At: at, Account: account, App: "board-papers"}).Policies {
 		if p.Name == "board-papers" {
@@ -52,12 +50,12 @@ func isInShare(judge *decide.Judge, account string) bool {
 	return false
 }
 
-func newHand(rulebook decide.Rulebook, judge *decide.Judge) *hand {
-	h := &hand{places: inside.Of(judge).Directory(), locator: rulebook.Locator, oslo: rulebook.Directory.Zone,
+func newHand(rulebook decide.Rulebook, judge *engine.Judge) *hand {
+	h := &hand{places: judge.Directory(), locator: rulebook.Locator, oslo: rulebook.Directory.Zone,
 		accounts: map[string]*handAccount{}, apps: map[string]*directory.App{}, devices: map[string]*directory.Device{}}
 	for i, a := range rulebook.Directory.Accounts {
 		x := &handAccount{Account: a, groups: map[string]bool{}}
-		for _, g := range inside.Of(judge).Directory().Profile(i).Groups() {
+		for _, g := range judge.Directory().Profile(i).Groups() {
 			x.groups[g] = true
 		}
 		for _, m := range a.Methods {
@@ -236,7 +234,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 			here = found.Location
 		}
 		if from, to := p.Location.Ref(), here.Ref(); from != nil && to != nil {
-			add(weigh.Speed(*from, *to, a.At.Sub(p.At)) > 900, 80)
+			add(engine.Speed(*from, *to, a.At.Sub(p.At)) > 900, 80)
 		} else if !p.Location.IsNone() {
 			unknownRisk += 80
 		}
@@ -391,7 +389,7 @@ func (h *hand) verdict(a *attempt.Attempt) decide.Verdict {
 
 // demoAttempt makes a sign-in on the demo's book in which no fact but the country
 // and the place before is missing.
-func demoAttempt(random *rand.Rand, e *facts.Directory) *attempt.Attempt {
+func demoAttempt(random *rand.Rand, e *engine.Directory) *attempt.Attempt {
 	one := func(words ...string) string { return words[random.IntN(len(words))] }
 	at := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC).Add(time.Duration(random.IntN(30*24*60)) * time.Minute)
 	account, app := e.Accounts[random.IntN(len(e.Accounts))].Name, e.Apps[random.IntN(len(e.Apps))].Name
@@ -474,7 +472,7 @@ func TestHandWritten(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 6))
 	seen := map[decide.Verdict]int{}
 	for range 50_000 {
-		a := demoAttempt(random, inside.Of(judge).Directory())
+		a := demoAttempt(random, judge.Directory())
 		want := judge.Verdict(context.Background(), a)
 		seen[want]++
 		if got := h.verdict(a); got != want {

@@ -14,9 +14,9 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // BenchmarkSupplied judges the demo's scenes with each account supplied as a value
@@ -29,7 +29,7 @@ func BenchmarkSupplied(b *testing.B) {
 	rules := opened.Rulebook()
 	supplied := accountMap{}
 	for row, a := range rules.Directory.Accounts {
-		a.Groups = slices.Clone(inside.Of(listed).Directory().Profile(row).Groups())
+		a.Groups = slices.Clone(listed.Directory().Profile(row).Groups())
 		for i := 0; len(a.Groups) > 0 && len(a.Groups) < 10; i++ {
 			a.Groups = append(a.Groups, a.Groups[i])
 		}
@@ -44,7 +44,7 @@ func BenchmarkSupplied(b *testing.B) {
 		supplied[a.Name] = a
 	}
 	rules.Accounts = supplied
-	outside, err := decide.Compile(rules)
+	outside, err := engine.Compile(rules)
 	require.NoError(b, err)
 	scenes := demo.Scenes()
 	inTurn(b, 2000, "supplied", "listed",
@@ -63,7 +63,7 @@ func (m accountMap) Account(_ context.Context, name string) (directory.Account, 
 }
 
 // speaking is a rulebook in which so many policies speak for everybody.
-func speaking(b *testing.B, policies int) *decide.Judge {
+func speaking(b *testing.B, policies int) *engine.Judge {
 	r := decide.Rulebook{
 		Directory: directory.Contents{Accounts: []directory.Account{{Name: "ann", Methods: []string{"password"}, Groups: []string{"crew"}}},
 			Groups: []directory.Group{{Name: "crew"}}, Apps: []directory.App{{Name: "mail"}}},
@@ -75,7 +75,7 @@ func speaking(b *testing.B, policies int) *decide.Judge {
 			Who: condition.Is("anyone"), Apps: condition.Is("every"),
 			Rules: []decide.Rule{{Name: "all", Then: decide.Require([]string{"own", "held"}[i%2])}}})
 	}
-	judge, err := decide.Compile(r)
+	judge, err := engine.Compile(r)
 	require.NoError(b, err)
 	return judge
 }
@@ -125,7 +125,7 @@ func BenchmarkMillion(b *testing.B) {
 		require.NoError(b, err)
 		rules := opened.Rulebook()
 		rules.Accounts = million{}
-		judge, err := decide.Compile(rules)
+		judge, err := engine.Compile(rules)
 		require.NoError(b, err)
 		require.NotEqual(b, decide.AccountUnknown, judge.Decide(context.Background(), a).Causes[0].Code)
 	}
@@ -141,7 +141,7 @@ func BenchmarkChangedPolicy(b *testing.B) {
 	for b.Loop() {
 		rules.Policies[0].Stage = decide.Live - rules.Policies[0].Stage%2
 		rules.Policies[0].LiveFor = nil
-		changed, err := decide.Compile(rules)
+		changed, err := engine.Compile(rules)
 		require.NoError(b, err)
 		changed.Verdict(context.Background(), attempts[0])
 	}

@@ -17,7 +17,7 @@ import (
 
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/consent"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/directory/people"
 	"github.com/briskwarden/briskwarden/internal/nearest"
@@ -233,7 +233,7 @@ func allAccounts(b *book.Book) error {
 }
 
 // compile reads and compiles the book that --book names.
-func (env *environment) compile() (*book.Book, *decide.Judge, error) {
+func (env *environment) compile() (*book.Book, *engine.Judge, error) {
 	b, err := env.open(env.book)
 	if err != nil {
 		return nil, nil, err
@@ -243,7 +243,7 @@ func (env *environment) compile() (*book.Book, *decide.Judge, error) {
 }
 
 // compileConsent is compile with the judge of consent.
-func (env *environment) compileConsent() (*book.Book, *decide.Judge, *consent.Judge, error) {
+func (env *environment) compileConsent() (*book.Book, *engine.Judge, *consent.Judge, error) {
 	b, judge, err := env.compile()
 	if err != nil {
 		return nil, nil, nil, err

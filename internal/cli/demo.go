@@ -23,7 +23,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/report"
 	"github.com/briskwarden/briskwarden/attempt/ocsf"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/internal/newfile"
@@ -167,7 +167,7 @@ func (env *environment) showFaulty() error {
 }
 
 // rehearseScenes rehearses the six attempts.
-func rehearseScenes(judge *decide.Judge) []render.SceneReport {
+func rehearseScenes(judge *engine.Judge) []render.SceneReport {
 	var reports []render.SceneReport
 	for _, scene := range demo.Scenes() {
 		reports = append(reports, render.SceneReport{Title: scene.Title, Differs: scene.Differs,

@@ -14,7 +14,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/newfile"
 	"github.com/briskwarden/briskwarden/internal/render"
 	"github.com/briskwarden/briskwarden/internal/typed"
@@ -167,7 +167,7 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 			return err
 		}
 	}
-	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, inside.Of(judge).Directory().Zone) })
+	err = env.show(report, func(p *render.Page) { p.Rehearsal(report, judge.Directory().Zone) })
 	if err == nil && more.keepAs != "" {
 		err = env.keep(b, more.keepAs, report, more.unlisted)
 	}
@@ -183,13 +183,13 @@ func (env *environment) rehearse(flags *pflag.FlagSet, request typed.Attempt, fi
 
 // compileSupposing compiles a book as if signals that it detects itself had been noticed,
 // and the account were at risk, as far as a request says so, and says that in sentences.
-func compileSupposing(b *book.Book, request *typed.Attempt) (*decide.Judge, []string, error) {
+func compileSupposing(b *book.Book, request *typed.Attempt) (*engine.Judge, []string, error) {
 	rules, noticed := typed.Noticing(b.Rulebook(), request.Signals)
 	rules, atRisk, err := request.AtRisk(rules)
 	if err != nil {
 		return nil, nil, err
 	}
-	judge, err := decide.Compile(rules)
+	judge, err := engine.Compile(rules)
 	return judge, append(noticed, atRisk...), err
 }
 

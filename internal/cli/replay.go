@@ -12,6 +12,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 	"github.com/briskwarden/briskwarden/internal/render"
 )
@@ -180,7 +181,7 @@ func (env *environment) replayTrials(flags replayFlags) error {
 	if _, _, err := env.compile(); err != nil {
 		return err
 	}
-	var judges []*decide.Judge
+	var judges []*engine.Judge
 	trials := &replay.Trials{Setting: changes[0].Path}
 	for _, c := range changes {
 		changed, err := env.open(env.book, book.WithChanges(c))

@@ -11,10 +11,9 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // The dimensions.
@@ -33,13 +32,13 @@ const (
 // dimensionOf returns what a test looks at.
 func dimensionOf(k condition.Key) int {
 	switch k {
-	case facts.KeyNetworks, facts.KeyOurNetwork, facts.KeyAddressKinds, facts.KeyCountries:
+	case engine.KeyNetworks, engine.KeyOurNetwork, engine.KeyAddressKinds, engine.KeyCountries:
 		return place
-	case facts.KeyPlatforms, facts.KeyDevice, facts.KeyDeviceTags, facts.KeyPosture:
+	case engine.KeyPlatforms, engine.KeyDevice, engine.KeyDeviceTags, engine.KeyPosture:
 		return device
-	case facts.KeyThrough:
+	case engine.KeyThrough:
 		return through
-	case decide.KeySignals, decide.KeyRiskAtLeast, decide.KeyScoreAtLeast, decide.KeyProved:
+	case engine.KeySignals, engine.KeyRiskAtLeast, engine.KeyScoreAtLeast, engine.KeyProved:
 		return free
 	}
 	return concrete
@@ -324,7 +323,7 @@ func located(ip netip.Addr) *attempt.Attempt { return &attempt.Attempt{IP: attem
 
 // countries returns a country of each kind that tests tell apart.
 func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
-	asked := slices.DeleteFunc(slices.Clone(tests), func(t test) bool { return t.Key != facts.KeyCountries })
+	asked := slices.DeleteFunc(slices.Clone(tests), func(t test) bool { return t.Key != engine.KeyCountries })
 	seen := map[string]bool{}
 	for n := range 26 * 26 {
 		code := attempt.CountryCode([]byte{byte('A' + n/26), byte('A' + n%26)})
@@ -333,7 +332,7 @@ func (s *Space) countries(tests []test) (list []attempt.CountryCode) {
 		}
 		key := ""
 		for _, t := range asked {
-			key += facts.CountryHolds(code, t.Test).String()
+			key += engine.CountryHolds(code, t.Test).String()
 		}
 		if !seen[key] {
 			seen[key] = true
@@ -369,18 +368,18 @@ func (s *Space) devices(tests []test) []setting {
 	var postures []*directory.Posture
 	for _, t := range tests {
 		switch t.Key {
-		case facts.KeyPlatforms:
+		case engine.KeyPlatforms:
 			platforms = append(platforms, t.Values...)
-		case facts.KeyDeviceTags:
+		case engine.KeyDeviceTags:
 			tags = append(tags, t.Values...)
-		case facts.KeyDevice:
+		case engine.KeyDevice:
 			for _, value := range t.Values {
 				traits[value] = true
 			}
-		case facts.KeyPosture:
+		case engine.KeyPosture:
 			for _, n := range t.Numbers() {
 				p := &t.side.directory.Postures[n]
-				if !slices.ContainsFunc(postures, func(o *directory.Posture) bool { return o == p || facts.SamePosture(o, p) }) {
+				if !slices.ContainsFunc(postures, func(o *directory.Posture) bool { return o == p || engine.SamePosture(o, p) }) {
 					postures = append(postures, p)
 				}
 			}
@@ -651,7 +650,7 @@ func anotherThan(c attempt.CountryCode) attempt.CountryCode {
 func (s *Space) proofSettings(tests []test) []setting {
 	var names []string
 	for _, t := range tests {
-		if t.Key == decide.KeyProved {
+		if t.Key == engine.KeyProved {
 			names = append(names, t.Values...)
 		}
 	}
@@ -717,10 +716,10 @@ func (b *side) prove(a *attempt.Attempt, assurances []string, choice int) {
 			continue
 		}
 		for _, p := range assurance.Prove {
-			preferred, fallback := b.in.Methods(p.AnyOf, p.Traits, p.Fallback)
-			methods := b.in.MethodNames(preferred)
+			preferred, fallback := b.asking.Methods(p.AnyOf, p.Traits, p.Fallback)
+			methods := b.asking.MethodNames(preferred)
 			if len(methods) == 0 {
-				methods = b.in.MethodNames(fallback)
+				methods = b.asking.MethodNames(fallback)
 			}
 			if len(methods) > 0 {
 				a.Proofs = append(a.Proofs, attempt.Proof{Method: methods[choice%len(methods)]})

@@ -14,9 +14,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/internal/explore"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/synth"
 )
 
@@ -53,16 +52,16 @@ func TestEachAttemptIsInACell(t *testing.T) {
 			if terms.Refused != "" {
 				t.Skip("nobody gets as far as the policies")
 			}
-			app, _ := inside.Of(judge).Directory().FindApp(pick.App)
+			app, _ := judge.Directory().FindApp(pick.App)
 			where := &condition.All{Of: []condition.Node{
-				&condition.Test{Key: facts.KeyAccounts, Values: []string{pick.Account}},
-				&condition.Test{Key: facts.KeyNames, Values: []string{inside.Of(judge).Directory().Apps[app].Name}},
+				&condition.Test{Key: engine.KeyAccounts, Values: []string{pick.Account}},
+				&condition.Test{Key: engine.KeyNames, Values: []string{judge.Directory().Apps[app].Name}},
 			}}
 			space, err := explore.New(judge, first, last.Add(time.Second), where)
 			require.NoError(t, err)
 			bound, err := space.Bind("guarantee", where)
 			require.NoError(t, err)
-			real, err := inside.Of(judge).Bind("guarantee", where)
+			real, err := judge.Bind("guarantee", where)
 			require.NoError(t, err)
 			var mu sync.Mutex
 			found := map[string]bool{}
@@ -107,7 +106,6 @@ func TestCellsPartTheGrid(t *testing.T) {
 			_, judge := synth.Tiny(chance, 2).Open(chance)
 			space, err := explore.New(judge, synth.TinyDay, synth.TinyDay.Add(24*time.Hour))
 			require.NoError(t, err)
-			in := inside.Of(judge)
 			type subject struct {
 				account, app string
 				action       attempt.Action
@@ -136,7 +134,7 @@ func TestCellsPartTheGrid(t *testing.T) {
 				var holding []cell
 				alike := false // at a moment that is like that of the cell
 				for _, c := range cells[subject{a.Account, a.App, a.Action}] {
-					if !slices.ContainsFunc(c.answers, func(x explore.Answered) bool { return in.Holds(a, x.Test) != x.Truth }) {
+					if !slices.ContainsFunc(c.answers, func(x explore.Answered) bool { return judge.Holds(a, x.Test) != x.Truth }) {
 						alike = alike || c.terms == terms.String()
 						if c.at.Equal(a.At) {
 							holding = append(holding, c)

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"github.com/briskwarden/briskwarden/attempt"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Extremes are the terms that an account may come upon at apps when it signs in.
@@ -60,7 +60,7 @@ func (s *Space) Extremes(account string) (list []Extremes, ok bool) {
 
 // termsAt returns the different terms of an account at an app, none where it is refused before any policy is asked. What it
 // looks at it takes from what is left, and ends where that is below zero.
-func (s *Space) termsAt(app subject, kind *accountKind, left *int) (found []decide.Terms) {
+func (s *Space) termsAt(app subject, kind *accountKind, left *int) (found []engine.Terms) {
 	onAccounts, onTime := s.testsAt(app, nil)
 	unshown := map[string]int{}
 	seen := map[string]bool{}
@@ -94,7 +94,7 @@ func (s *Space) termsAt(app subject, kind *accountKind, left *int) (found []deci
 }
 
 // extremesOf picks the mildest and the strictest of terms.
-func extremesOf(found []decide.Terms) (x Extremes) {
+func extremesOf(found []engine.Terms) (x Extremes) {
 	for i := range found {
 		t := &found[i]
 		if t.Block {

@@ -9,19 +9,18 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 )
 
 // Pair makes the space of an older and a newer version of a book between two moments. A walk through it leaves
 // out what surely has the same terms in both: so it takes as long as what differs, not as the book. Addresses are
 // URLs and identifiers of apps that are looked at beside the names, where the two find different apps by them.
 // SamePlaces says that both look addresses up in the same data.
-func Pair(older, newer *decide.Judge, from, to time.Time, addresses []string, samePlaces bool) (*Space, error) {
+func Pair(older, newer *engine.Judge, from, to time.Time, addresses []string, samePlaces bool) (*Space, error) {
 	s := &Space{from: from, to: to}
-	for i, judge := range []*decide.Judge{older, newer} {
+	for i, judge := range []*engine.Judge{older, newer} {
 		one, err := newSide(i, judge, nil)
 		if err != nil {
 			return nil, err
@@ -77,12 +76,12 @@ func (s *Space) compare(places bool) *likeness {
 	l := &likeness{assurances: map[string]bool{}, policies: map[string]bool{}, proofs: true}
 	rules := [2]decide.Rulebook{was.judge.Rulebook(), is.judge.Rulebook()}
 	same := func(part func(*decide.Rulebook) any) bool {
-		return inside.Fingerprint(part(&rules[0])) == inside.Fingerprint(part(&rules[1]))
+		return engine.Fingerprint(part(&rules[0])) == engine.Fingerprint(part(&rules[1]))
 	}
 	methods := same(func(r *decide.Rulebook) any { return r.Directory.Methods })
 	for _, a := range was.asking.Assurances() {
 		b := is.asking.FindAssurance(a.Name)
-		l.assurances[a.Name] = b != nil && (methods || len(a.Prove)+len(a.Enrol) == 0) && inside.Fingerprint(a) == inside.Fingerprint(*b) &&
+		l.assurances[a.Name] = b != nil && (methods || len(a.Prove)+len(a.Enrol) == 0) && engine.Fingerprint(a) == engine.Fingerprint(*b) &&
 			(a.Posture == "" || s.samePostures(a.Posture))
 	}
 	zone := was.directory.Zone.String() == is.directory.Zone.String()
@@ -90,7 +89,7 @@ func (s *Space) compare(places bool) *likeness {
 	l.risk = places && same(func(r *decide.Rulebook) any { return r.Risk }) &&
 		(!s.detects(risk.NewDevice) || same(func(r *decide.Rulebook) any { return r.Directory.Devices })) && s.sameSignals(l)
 	l.proofs = !slices.ContainsFunc(append(was.allOwnTests(), is.allOwnTests()...), func(t test) bool {
-		return t.Key == decide.KeyProved && !l.haveAll(t.Values)
+		return t.Key == engine.KeyProved && !l.haveAll(t.Values)
 	})
 	l.rest = methods && zone && places && l.risk && same(func(r *decide.Rulebook) any { return r.Otherwise }) &&
 		same(func(r *decide.Rulebook) any { return r.Exemptions }) && same(func(r *decide.Rulebook) any { return r.Rollouts }) &&
@@ -105,7 +104,7 @@ func (s *Space) compare(places bool) *likeness {
 	for i := range was.policies {
 		p := &was.policies[i]
 		n, has := numbers[p.Name]
-		l.policies[p.Name] = has && zone && inside.Fingerprint(ruling(*p)) == inside.Fingerprint(ruling(is.policies[n])) &&
+		l.policies[p.Name] = has && zone && engine.Fingerprint(ruling(*p)) == engine.Fingerprint(ruling(is.policies[n])) &&
 			s.sameTests(l, was.policyTests(nil, i), is.policyTests(nil, n)) &&
 			!slices.ContainsFunc(p.Rules, func(r decide.Rule) bool { return !l.requires(r.Then) })
 	}
@@ -142,7 +141,7 @@ func (s *Space) samePostures(name string) bool {
 	a, b := s.sides[0].directory, s.sides[1].directory
 	n, has := a.FindPosture(name)
 	m, hasToo := b.FindPosture(name)
-	return has && hasToo && facts.SamePosture(&a.Postures[n], &b.Postures[m])
+	return has && hasToo && engine.SamePosture(&a.Postures[n], &b.Postures[m])
 }
 
 // samePlaces returns the places about which detectors see the same on both sides: the country, and whether an address
@@ -206,7 +205,7 @@ func (s *Space) sameSignals(l *likeness) bool {
 // onAccount answers a test on an account of its side.
 func (s *Space) onAccount(t test, x subject) condition.Truth {
 	p := t.side.directory.Profile(x.numbers[t.side.number])
-	return t.on(&facts.Facts{Directory: t.side.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from})
+	return t.on(&engine.Facts{Directory: t.side.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from})
 }
 
 // sameTests reports whether tests of both sides, one by one, mean the same. Those on accounts and apps are left out:
@@ -220,11 +219,11 @@ func (s *Space) sameTests(l *likeness, was, is []test) bool {
 		case of < dimensions:
 			a, b := s.dimensions[of].of(s, t.side, t.Test), s.dimensions[of].of(s, u.side, u.Test)
 			return !slices.ContainsFunc([]int{0, 1, 2}, func(i int) bool { return !slices.Equal(a[i], b[i]) })
-		case t.Key == decide.KeyProved:
+		case t.Key == engine.KeyProved:
 			return l.haveAll(t.Values)
 		case of == free:
 			return l.risk
-		case t.Key == facts.KeyDuring:
+		case t.Key == engine.KeyDuring:
 			return slices.EqualFunc(t.Numbers(), u.Numbers(), func(n, m int32) bool {
 				return sameWindow(&t.side.directory.Windows[n], &u.side.directory.Windows[m])
 			})
@@ -233,7 +232,7 @@ func (s *Space) sameTests(l *likeness, was, is []test) bool {
 	})
 }
 
-func sameWindow(a, b *directory.Window) bool { return inside.Fingerprint(*a) == inside.Fingerprint(*b) }
+func sameWindow(a, b *directory.Window) bool { return engine.Fingerprint(*a) == engine.Fingerprint(*b) }
 
 // difference is how an app differs between the versions.
 type difference struct {
@@ -254,12 +253,12 @@ func (l *likeness) at(s *Space, x subject) *difference {
 		return nil
 	}
 	was, is := &s.sides[0].directory.Apps[x.numbers[0]], &s.sides[1].directory.Apps[x.numbers[1]]
-	if was.Name != is.Name || was.Public != is.Public || inside.Fingerprint(was.Limits) != inside.Fingerprint(is.Limits) {
+	if was.Name != is.Name || was.Public != is.Public || engine.Fingerprint(was.Limits) != engine.Fingerprint(is.Limits) {
 		return nil
 	}
-	sameTags := inside.Fingerprint(was.Tags) == inside.Fingerprint(is.Tags)
+	sameTags := engine.Fingerprint(was.Tags) == engine.Fingerprint(is.Tags)
 	asksTags := func(tests []test) bool {
-		return slices.ContainsFunc(tests, func(t test) bool { return t.Key == facts.KeyTags })
+		return slices.ContainsFunc(tests, func(t test) bool { return t.Key == engine.KeyTags })
 	}
 	d := &difference{shared: map[string]bool{}, said: map[saying]string{}}
 	for i, one := range s.sides {
@@ -286,12 +285,12 @@ func (l *likeness) at(s *Space, x subject) *difference {
 }
 
 // concerns reports whether an account whose own facts are the same on both sides may be asked for something else.
-func (d *difference) concerns(s *Space, profiles [2]*facts.Profile) bool {
+func (d *difference) concerns(s *Space, profiles [2]*engine.Profile) bool {
 	return slices.ContainsFunc(s.sides, func(one *side) bool {
-		f := facts.Facts{Directory: one.directory, HasProfile: true, Profile: profiles[one.number], Moment: s.from, At: s.from}
+		f := engine.Facts{Directory: one.directory, HasProfile: true, Profile: profiles[one.number], Moment: s.from, At: s.from}
 		return slices.ContainsFunc(d.other[one.number], func(policy int) bool {
 			who := one.policies[policy].Who
-			return condition.Eval(who, &f) != condition.False || condition.Asks(who, facts.KeyJoinedWithin)
+			return condition.Eval(who, &f) != condition.False || condition.Asks(who, engine.KeyJoinedWithin)
 		})
 	})
 }
@@ -300,7 +299,7 @@ func (d *difference) concerns(s *Space, profiles [2]*facts.Profile) bool {
 func (l *likeness) say(d *difference, one *side, policy int) {
 	p := &one.policies[policy]
 	for i, r := range p.Rules {
-		text := p.Name + inside.Fingerprint(p.Replaces) + inside.Fingerprint(r.Then) + inside.Fingerprint(r.Limits)
+		text := p.Name + engine.Fingerprint(p.Replaces) + engine.Fingerprint(r.Then) + engine.Fingerprint(r.Limits)
 		if !l.requires(r.Then) {
 			text += fmt.Sprint(" of side ", one.number)
 		}
@@ -314,7 +313,7 @@ func (d *difference) isSame(p *path, a *attempt.Attempt) bool {
 	var heard [2][]string
 	for i, one := range p.space.sides {
 		p.side = one
-		for _, h := range one.in.Heard(p, a, d.other[i]) {
+		for _, h := range one.asking.Speaking(p, a, d.other[i]) {
 			text := fmt.Sprint(h.Applies, h.InForce, h.Speaks)
 			for _, r := range h.Rules {
 				text += fmt.Sprint(" ", r.Matches, d.said[saying{i, h.Policy, r.Rule}])
@@ -328,16 +327,16 @@ func (d *difference) isSame(p *path, a *attempt.Attempt) bool {
 
 // sameSince reports whether the password of an account changed, and its risk arose, at the same time in both
 // versions: what a changed password is rests on it.
-func sameSince(profiles [2]*facts.Profile) bool {
+func sameSince(profiles [2]*engine.Profile) bool {
 	if profiles[0] == nil || profiles[1] == nil {
 		return true
 	}
-	since := func(p *facts.Profile) string {
+	since := func(p *engine.Profile) string {
 		a := p.Account()
 		if a.PasswordChangedAt == nil && a.AccountRisk == nil {
 			return ""
 		}
-		return inside.Fingerprint(a.PasswordChangedAt) + inside.Fingerprint(a.AccountRisk)
+		return engine.Fingerprint(a.PasswordChangedAt) + engine.Fingerprint(a.AccountRisk)
 	}
 	return since(profiles[0]) == since(profiles[1])
 }

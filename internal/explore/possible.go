@@ -10,14 +10,13 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Question asks whether something can come about in some circumstances.
 type Question struct {
 	// Accounts and Apps are those in question, by number. Actions are too; none are all.
-	Accounts facts.Audience
+	Accounts engine.Audience
 	Apps     []int
 	Actions  []attempt.Action
 	// From and Until bound the moments in question: neither before From, nor at or after Until. Nil bounds nothing.
@@ -51,7 +50,7 @@ func (s *Space) IsPossible(ctx context.Context, q *Question) bool {
 			onAccounts = append(onAccounts, t)
 		case t.isOn(condition.AboutApp):
 			onApps = append(onApps, t)
-		case t.Key == facts.KeyDuring:
+		case t.Key == engine.KeyDuring:
 			onTime = append(onTime, t)
 		}
 	}
@@ -91,7 +90,7 @@ func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *i
 		}
 		p.begin()
 		asker.begin()
-		if !one.in.Fulfils(asker, a, q.Holds, q.Unless) {
+		if !one.asking.Fulfils(asker, a, q.Holds, q.Unless) {
 			continue
 		}
 		c := *kind
@@ -100,7 +99,7 @@ func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *i
 		}
 		*left -= search
 		asker.shown = true
-		found, settled := c.Witness(func(a *attempt.Attempt) bool { return one.in.Fulfils(asker, a, q.Holds, q.Unless) })
+		found, settled := c.Witness(func(a *attempt.Attempt) bool { return one.asking.Fulfils(asker, a, q.Holds, q.Unless) })
 		if found != nil || !settled {
 			return true
 		}
@@ -109,7 +108,7 @@ func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *i
 }
 
 // changing answers tests along a path, but those on what changes of an account from day to day either way. It implements
-// inside.Asker: along the path, and on an attempt that is to show what was answered.
+// engine.Asker: along the path, and on an attempt that is to show what was answered.
 type changing struct {
 	*path
 	// answered are the answers to tests on what changes, and shown says that an attempt shows the others.
@@ -121,7 +120,7 @@ func (c *changing) begin() {
 	c.answered, c.shown = map[string]condition.Truth{}, false
 }
 
-// Answer implements inside.Asker.
+// Answer implements engine.Asker.
 func (c *changing) Answer(t *condition.Test, held func() condition.Truth) condition.Truth {
 	if !c.side.changes(t) {
 		if c.shown {
@@ -148,9 +147,9 @@ var surely = []condition.Truth{condition.False, condition.True}
 // changes reports whether what a test looks at changes of an account from day to day.
 func (b *side) changes(t *condition.Test) bool {
 	switch t.Key {
-	case facts.KeyEnrolled, facts.KeyAttributes, facts.KeyJoinedWithin, facts.KeyAccountRiskAtLeast, facts.KeyShare:
+	case engine.KeyEnrolled, engine.KeyAttributes, engine.KeyJoinedWithin, engine.KeyAccountRiskAtLeast, engine.KeyShare:
 		return true
-	case decide.KeyProved:
+	case engine.KeyProved:
 		return slices.ContainsFunc(t.Values, func(name string) bool {
 			x := b.judge.FindAssurance(name)
 			return x != nil && (len(x.Enrol) > 0 || x.ChangePassword)
@@ -176,14 +175,14 @@ func (b *side) appsToldApart(apps []int, tests []test) (first []int) {
 }
 
 // toldApartBy returns of accounts the first of each that tests on accounts tell apart at the first moment.
-func (s *Space) toldApartBy(accounts facts.Audience, tests []test) (first []int) {
-	parts := []facts.Audience{accounts.Possibly()}
+func (s *Space) toldApartBy(accounts engine.Audience, tests []test) (first []int) {
+	parts := []engine.Audience{accounts.Possibly()}
 	all := len(s.sides[0].directory.Accounts)
 	for _, t := range tests {
 		holds := s.crowd.of(s, t.Test)
-		var finer []facts.Audience
+		var finer []engine.Audience
 		for _, part := range parts {
-			for _, kind := range []facts.Audience{holds.Surely(), holds.Possibly().And(holds.Surely().Not(all)), holds.Possibly().Not(all)} {
+			for _, kind := range []engine.Audience{holds.Surely(), holds.Possibly().And(holds.Surely().Not(all)), holds.Possibly().Not(all)} {
 				if both := part.And(kind); !both.IsEmpty() {
 					finer = append(finer, both)
 				}
@@ -203,11 +202,11 @@ func (s *Space) toldApartBy(accounts facts.Audience, tests []test) (first []int)
 // crowd finds the accounts of tests at the first moment of a space.
 type crowd struct {
 	mu       sync.Mutex
-	gathered *facts.Gathering
+	gathered *engine.Gathering
 }
 
 // of returns the accounts for which a test holds.
-func (c *crowd) of(s *Space, t *condition.Test) facts.Audience {
+func (c *crowd) of(s *Space, t *condition.Test) engine.Audience {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.gathered == nil {
@@ -235,7 +234,7 @@ func (s *Space) datedFor(q *Question, onTime []test) (first []time.Time) {
 		if q.From != nil && at.Before(*q.From) || q.Until != nil && !at.Before(*q.Until) {
 			continue
 		}
-		f := facts.Facts{Directory: one.directory, Moment: at, At: at}
+		f := engine.Facts{Directory: one.directory, Moment: at, At: at}
 		key := make([]byte, len(onTime))
 		for i, t := range onTime {
 			key[i] = byte('0' + t.on(&f))

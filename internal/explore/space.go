@@ -17,8 +17,7 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Space is all circumstances under which a book, or two versions of one, can be asked. It is safe for concurrent
@@ -77,9 +76,8 @@ const absent = -1
 type side struct {
 	number int
 	// judge decides, and asking asks the explorer in place of an attempt.
-	judge, asking *decide.Judge
-	in            inside.Judge
-	directory     *facts.Directory
+	judge, asking *engine.Judge
+	directory     *engine.Directory
 
 	policies   []decide.Policy
 	exemptions []decide.Exemption
@@ -95,7 +93,7 @@ const Horizon = 400 * 24 * time.Hour
 
 // New makes the space of a rulebook between two moments. The judge is the one that decides by it. Conditions
 // are some more that will be asked about: the conditions of guarantees.
-func New(judge *decide.Judge, from, to time.Time, conditions ...condition.Node) (*Space, error) {
+func New(judge *engine.Judge, from, to time.Time, conditions ...condition.Node) (*Space, error) {
 	one, err := newSide(0, judge, conditions)
 	if err != nil {
 		return nil, err
@@ -120,10 +118,10 @@ func (s *Space) make(conditions []condition.Node) error {
 				if of := dimensionOf(t.Key); of < dimensions {
 					s.signalTests[of] = append(s.signalTests[of], t)
 				}
-				s.signalsOnTime = s.signalsOnTime || t.Key == facts.KeyDuring || t.Key == facts.KeyJoinedWithin
-				s.signalsOnActions = s.signalsOnActions || t.Key == facts.KeyActions
-				s.signalsOnProofs = s.signalsOnProofs || t.Key == decide.KeyProved
-				s.signalsPass = s.signalsPass || t.Key == facts.KeyJoinedWithin || t.Key == facts.KeyAccountRiskAtLeast
+				s.signalsOnTime = s.signalsOnTime || t.Key == engine.KeyDuring || t.Key == engine.KeyJoinedWithin
+				s.signalsOnActions = s.signalsOnActions || t.Key == engine.KeyActions
+				s.signalsOnProofs = s.signalsOnProofs || t.Key == engine.KeyProved
+				s.signalsPass = s.signalsPass || t.Key == engine.KeyJoinedWithin || t.Key == engine.KeyAccountRiskAtLeast
 				s.signalsAbout |= t.Key.About()
 			}
 		}
@@ -141,7 +139,7 @@ func (s *Space) make(conditions []condition.Node) error {
 	s.riskTests, s.proofTests, s.deviceTests = map[freeTest]numberedTest{}, map[freeTest]numberedTest{}, onDimension(tests, device)
 	for _, t := range onDimension(tests, free) {
 		of := s.riskTests
-		if t.Key == decide.KeyProved {
+		if t.Key == engine.KeyProved {
 			of = s.proofTests
 		}
 		of[freeTest{t.side, t.side.idOfFree(t.Test)}] = numberedTest{t, len(of)}
@@ -149,20 +147,19 @@ func (s *Space) make(conditions []condition.Node) error {
 	return nil
 }
 
-func newSide(number int, judge *decide.Judge, conditions []condition.Node) (*side, error) {
+func newSide(number int, judge *engine.Judge, conditions []condition.Node) (*side, error) {
 	rules := judge.Rulebook()
 	rules.Watched = append(slices.Clone(rules.Watched), conditions...)
-	made, err := inside.CompileAsking(rules)
+	asking, err := engine.CompileAsking(rules)
 	if err != nil {
 		return nil, err
 	}
-	asking := made.(*decide.Judge)
-	b := &side{number: number, judge: judge, asking: asking, in: inside.Of(asking), policies: asking.Policies(),
+	b := &side{number: number, judge: judge, asking: asking, policies: asking.Policies(),
 		exemptions: asking.Exemptions(), rollouts: asking.Rollouts()}
-	b.directory = b.in.Directory()
+	b.directory = b.asking.Directory()
 	b.aimed = make([][]int, len(b.directory.Apps))
 	for i := range b.policies {
-		for _, app := range b.in.Apps(i) {
+		for _, app := range b.asking.Apps(i) {
 			b.aimed[app] = append(b.aimed[app], i)
 		}
 	}
@@ -194,7 +191,7 @@ func (s *Space) unite(names func(*side) []string) (list []subject) {
 
 // Bind binds a condition that New was given to the names of the space.
 func (s *Space) Bind(owner string, node condition.Node) (condition.Node, error) {
-	return s.sides[0].in.Bind(owner, node)
+	return s.sides[0].asking.Bind(owner, node)
 }
 
 // test is a bound test of a book. Two of the same ID ask the same of one side.
@@ -206,7 +203,7 @@ type test struct {
 
 // idOf names what a test asks. Shares are drawn for their owners, so each is one of its own.
 func idOf(owner string, t *condition.Test) string {
-	if t.Key == facts.KeyShare {
+	if t.Key == engine.KeyShare {
 		return owner + ": " + condition.Text(t)
 	}
 	return condition.Text(t)
@@ -267,7 +264,7 @@ func (s *Space) allTests(conditions []condition.Node) (tests []test, err error) 
 		}
 		tests = one.commonTests(tests)
 		for _, node := range conditions {
-			bound, err := one.in.Bind("guarantee", node)
+			bound, err := one.asking.Bind("guarantee", node)
 			if err != nil {
 				return nil, err
 			}
@@ -277,7 +274,7 @@ func (s *Space) allTests(conditions []condition.Node) (tests []test, err error) 
 			if a.Posture == "" {
 				continue
 			}
-			bound, err := one.in.Bind("posture", &condition.Test{Key: facts.KeyPosture, Values: []string{a.Posture}})
+			bound, err := one.asking.Bind("posture", &condition.Test{Key: engine.KeyPosture, Values: []string{a.Posture}})
 			if err != nil {
 				return nil, err
 			}
@@ -302,10 +299,10 @@ func distinct(tests []test) []test {
 }
 
 // holds answers a test on an attempt.
-func (t test) holds(a *attempt.Attempt) condition.Truth { return t.side.in.Holds(a, t.Test) }
+func (t test) holds(a *attempt.Attempt) condition.Truth { return t.side.asking.Holds(a, t.Test) }
 
 // on answers a test on what else is known: of an account, an app or a moment.
-func (t test) on(f *facts.Facts) condition.Truth { return t.Key.Definition().Holds(f, t.Test) }
+func (t test) on(f *engine.Facts) condition.Truth { return f.Holds(t.Test) }
 
 // isOn reports whether a test is on a subject.
 func (t test) isOn(subject condition.Subject) bool { return t.Key.About()&subject != 0 }
@@ -319,7 +316,7 @@ func (s *Space) turns(tests []test) []time.Time {
 		}
 	}
 	for _, t := range tests {
-		if t.Key == facts.KeyDuring {
+		if t.Key == engine.KeyDuring {
 			for _, w := range t.Numbers() {
 				for _, turn := range t.side.directory.WindowTurns(int(w), s.from, s.to) {
 					add(turn)
@@ -353,7 +350,7 @@ func (s *Space) Days() (days []time.Time) {
 func (b *side) isDated(midnight time.Time) bool {
 	before := midnight.Add(-time.Second)
 	for i := range b.policies {
-		if b.in.InForceAt(i, midnight) != b.in.InForceAt(i, before) {
+		if b.asking.InForceAt(i, midnight) != b.asking.InForceAt(i, before) {
 			return true
 		}
 	}
@@ -458,7 +455,7 @@ func (d *dimension) of(s *Space, one *side, t *condition.Test) *vectors {
 	for i := range d.atoms {
 		a := s.plain()
 		d.atoms[i].apply(a)
-		v[one.in.Holds(a, t)].add(i)
+		v[one.asking.Holds(a, t)].add(i)
 	}
 	d.mu.Lock()
 	d.known[one.number][id] = v

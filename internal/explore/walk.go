@@ -16,19 +16,18 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 )
 
 // Cell is circumstances in which a book has the same terms.
 type Cell struct {
 	// Where is the truth of the condition that the walk was narrowed by. It is not False.
 	Where condition.Truth
-	Terms decide.Terms
+	Terms engine.Terms
 	// Newer are the terms of the newer version, where two are explored; Terms are those of the older.
-	Newer decide.Terms
+	Newer engine.Terms
 	// Account and App are the first of their kind, Accounts and Apps all that nothing tells apart. They must not
 	// be changed. At is the earliest moment of a kind.
 	Account, App   string
@@ -192,7 +191,7 @@ func (s *Space) testsAt(app subject, where condition.Node) (onAccounts, onTime [
 		switch {
 		case t.isOn(condition.AboutAccount):
 			onAccounts = append(onAccounts, t)
-		case t.Key == facts.KeyDuring:
+		case t.Key == engine.KeyDuring:
 			onTime = append(onTime, t)
 		}
 	}
@@ -202,7 +201,7 @@ func (s *Space) testsAt(app subject, where condition.Node) (onAccounts, onTime [
 // accountKind is accounts that nothing tells apart.
 type accountKind struct {
 	// profiles are those of the first on each side, nil where that does not have it.
-	profiles [2]*facts.Profile
+	profiles [2]*engine.Profile
 	names    []string
 	// differs is how the versions of the app differ for accounts whose own facts are the same in both; else nil.
 	differs *difference
@@ -230,7 +229,7 @@ func (s *Space) accountKinds(app subject, tests []test) []*accountKind {
 	var own [2][]byte
 	var key []byte
 	for _, x := range s.accounts {
-		var profiles [2]*facts.Profile
+		var profiles [2]*engine.Profile
 		key = key[:0]
 		for _, one := range s.sides {
 			k := own[one.number][:0]
@@ -241,7 +240,7 @@ func (s *Space) accountKinds(app subject, tests []test) []*accountKind {
 			}
 			p := one.directory.Profile(n)
 			profiles[one.number] = p
-			f := facts.Facts{Directory: one.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from}
+			f := engine.Facts{Directory: one.directory, HasProfile: true, Profile: p, Moment: s.from, At: s.from}
 			answer := func(tests []test) {
 				for _, t := range tests {
 					if t.side == one {
@@ -276,14 +275,14 @@ func (s *Space) accountKinds(app subject, tests []test) []*accountKind {
 }
 
 // appendStanding appends what terms depend on beside the tests on an account.
-func (b *side) appendStanding(key []byte, p *facts.Profile, app int) []byte {
+func (b *side) appendStanding(key []byte, p *engine.Profile, app int) []byte {
 	a := p.Account()
 	key = append(key, ' ', byte('0'+p.Kind()))
 	key = strconv.AppendBool(key, p.Disabled())
 	if app != absent {
 		key = strconv.AppendBool(key, b.directory.IsOpenTo(app, p))
 	}
-	for _, set := range [...]facts.MethodSet{p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred()} {
+	for _, set := range [...]engine.MethodSet{p.Enrolled(), p.PerhapsEnrolled(), p.Barred(), p.PerhapsBarred()} {
 		key = binary.AppendUvarint(key, uint64(set))
 	}
 	if d := a.Joined; d != nil {
@@ -312,7 +311,7 @@ func (s *Space) datedAt(app subject, onTime []test) []moment {
 	for _, at := range s.moments {
 		key = key[:0]
 		for _, one := range s.sides {
-			f := facts.Facts{Directory: one.directory, Moment: at, At: at}
+			f := engine.Facts{Directory: one.directory, Moment: at, At: at}
 			for _, t := range onTime {
 				if t.side == one {
 					key = append(key, byte('0'+t.on(&f)))
@@ -320,7 +319,7 @@ func (s *Space) datedAt(app subject, onTime []test) []moment {
 			}
 			if n := app.numbers[one.number]; n != absent {
 				for _, i := range one.aimed[n] {
-					key = strconv.AppendBool(key, one.in.InForceAt(i, at))
+					key = strconv.AppendBool(key, one.asking.InForceAt(i, at))
 				}
 			}
 			for i := range one.exemptions {
@@ -364,11 +363,11 @@ func (s *Space) momentsOf(dated []moment, of *accountKind, onAccounts []test) (l
 			continue
 		}
 		for i := range one.rollouts {
-			add(one.in.Deadline(i, p, s.from))
-			add(one.in.Deadline(i, p, s.to))
+			add(one.asking.Deadline(i, p, s.from))
+			add(one.asking.Deadline(i, p, s.to))
 		}
 		for _, t := range onAccounts {
-			if t.side != one || t.Key != facts.KeyJoinedWithin {
+			if t.side != one || t.Key != engine.KeyJoinedWithin {
 				continue
 			}
 			for _, seen := range []time.Time{s.from, s.to} { // who joins later has not joined at first
@@ -419,7 +418,7 @@ func (s *Space) momentsOf(dated []moment, of *accountKind, onAccounts []test) (l
 	return list
 }
 
-// path is one way to answer the tests of a judge. It implements inside.Asker.
+// path is one way to answer the tests of a judge. It implements engine.Asker.
 type path struct {
 	context.Context
 	space *Space
@@ -548,7 +547,7 @@ func (p *path) shareRisk() {
 	}
 }
 
-// Answer implements inside.Asker.
+// Answer implements engine.Asker.
 func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.Truth {
 	of := dimensionOf(t.Key)
 	switch of {
@@ -584,7 +583,7 @@ var anyTruth = []condition.Truth{condition.False, condition.Unknown, condition.T
 func (p *path) answerFree(t *condition.Test) condition.Truth {
 	id := p.side.idOfFree(t)
 	shared := p.sharesRisk
-	if t.Key == decide.KeyProved {
+	if t.Key == engine.KeyProved {
 		shared = p.space.alike.sharesProofs()
 	}
 	if !shared {
@@ -595,9 +594,9 @@ func (p *path) answerFree(t *condition.Test) condition.Truth {
 	}
 	var truth condition.Truth
 	switch t.Key {
-	case decide.KeyRiskAtLeast:
+	case engine.KeyRiskAtLeast:
 		truth = p.reaches(p.side.asking.Risk().Levels.From(directory.Level(t.Limit())))
-	case decide.KeyScoreAtLeast:
+	case engine.KeyScoreAtLeast:
 		truth = p.reaches(int(t.Limit()))
 	default:
 		truth = p.choose(anyTruth)
@@ -618,7 +617,7 @@ func (p *path) reaches(bar int) condition.Truth {
 	return truth
 }
 
-// ReachesMedium implements inside.Asker.
+// ReachesMedium implements engine.Asker.
 func (p *path) ReachesMedium() condition.Truth { return p.reaches(p.side.asking.Risk().Levels.Medium) }
 
 // split visits the cells of a kind of account, app, action and moment.
@@ -660,7 +659,7 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 	d := &s.dimensions
 	var onRisk, onProofs []freeAnswer
 	for _, f := range c.path.free {
-		if f.test.Key == decide.KeyProved {
+		if f.test.Key == engine.KeyProved {
 			onProofs = append(onProofs, f)
 		} else {
 			onRisk = append(onRisk, f)
@@ -704,7 +703,7 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 						}
 						a := made(risk, proof)
 						if s.provenMatters() &&
-							slices.ContainsFunc(onRisk, func(f freeAnswer) bool { return f.side.in.Holds(a, f.test) != f.truth }) {
+							slices.ContainsFunc(onRisk, func(f freeAnswer) bool { return f.side.asking.Holds(a, f.test) != f.truth }) {
 							continue
 						}
 						if wanted(a) {
@@ -819,9 +818,9 @@ func (s *Space) allNoticeable(base *attempt.Attempt, atoms [dimensions]int) []an
 	list := toldApart(base, s.risks, s.riskTests, func(a *attempt.Attempt) string {
 		key := fmt.Sprint(len(a.Failed), s.kindOf(device, a))
 		for _, one := range s.sides {
-			low, high := one.in.Score(a)
-			if key = fmt.Sprint(key, high < one.asking.Risk().Levels.Medium); s.provenMatters() {
-				key = fmt.Sprint(key, low, high) // to which more may come
+			score := one.asking.Score(a)
+			if key = fmt.Sprint(key, score.High < one.asking.Risk().Levels.Medium); s.provenMatters() {
+				key = fmt.Sprint(key, score) // to which more may come
 			}
 		}
 		return key

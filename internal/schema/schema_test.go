@@ -40,6 +40,7 @@ import (
 	"github.com/briskwarden/briskwarden/consent"
 	"github.com/briskwarden/briskwarden/consent/acts"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/demo"
 	"github.com/briskwarden/briskwarden/directory/mmdb"
 	"github.com/briskwarden/briskwarden/door"
@@ -231,7 +232,7 @@ func TestDecisions(t *testing.T) {
 	})
 }
 
-func mustConsent(t *testing.T, b *book.Book, judge *decide.Judge) *consent.Judge {
+func mustConsent(t *testing.T, b *book.Book, judge *engine.Judge) *consent.Judge {
 	consents, err := b.CompileConsent(judge)
 	require.NoError(t, err)
 	return consents

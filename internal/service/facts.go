@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
 	"github.com/briskwarden/briskwarden/door"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 )
@@ -57,7 +57,7 @@ func Facts(ctx context.Context, dir string, c *door.Config, name string, at time
 		return nil, err
 	}
 	known = &KnownFacts{Account: name, From: []store.Origin{}, Stated: []StatedFact{}}
-	listed := listedIn(inside.Of(opened.Judge()).Directory().Accounts, name)
+	listed := listedIn(opened.Judge().Directory().Accounts, name)
 	known.Listed = listed.Account != nil
 	if !known.Listed && !a.States() {
 		return nil, fmt.Errorf("neither the book nor a source knows an account %q", name)
@@ -97,7 +97,7 @@ func listedIn(accounts []directory.Account, name string) store.Listed {
 	if i < 0 {
 		return store.Listed{}
 	}
-	return store.Listed{Account: &accounts[i], Entry: func() string { return inside.Fingerprint(accounts[i]) }}
+	return store.Listed{Account: &accounts[i], Entry: func() string { return engine.Fingerprint(accounts[i]) }}
 }
 
 // Withdrawal is what an administrator takes back, in the name of whom it was said by, and why.
@@ -155,7 +155,7 @@ func Withdraw(ctx context.Context, dir string, c *door.Config, w *Withdrawal, at
 		case w.Group != "":
 			err = x.group()
 		default:
-			err = x.account(listedIn(inside.Of(opened.Judge()).Directory().Accounts, w.Account))
+			err = x.account(listedIn(opened.Judge().Directory().Accounts, w.Account))
 		}
 		if err != nil {
 			return err

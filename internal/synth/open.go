@@ -8,17 +8,17 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 )
 
 // Open reads and compiles a small book with so many policies.
-func Open(chance Chance, policies int) (*book.Book, *decide.Judge) {
+func Open(chance Chance, policies int) (*book.Book, *engine.Judge) {
 	return Small(chance, policies).Open(chance)
 }
 
 // Open reads and compiles a book. What is made up is always in order, so it panics
 // where it is not.
-func (b Book) Open(chance Chance) (*book.Book, *decide.Judge) {
+func (b Book) Open(chance Chance) (*book.Book, *engine.Judge) {
 	opened, judge, err := b.Try(chance)
 	if err != nil {
 		panic(fmt.Sprintf("%v in %v", err, b.Files(chance, 1)))
@@ -27,7 +27,7 @@ func (b Book) Open(chance Chance) (*book.Book, *decide.Judge) {
 }
 
 // Try reads and compiles a book that may not be in order.
-func (b Book) Try(chance Chance) (*book.Book, *decide.Judge, error) {
+func (b Book) Try(chance Chance) (*book.Book, *engine.Judge, error) {
 	archive := new(txtar.Archive)
 	for name, text := range b.Files(chance, 1) {
 		archive.Files = append(archive.Files, txtar.File{Name: name, Data: []byte(text)})

@@ -9,8 +9,8 @@ import (
 
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -32,7 +32,7 @@ func (d *Device) isSilent() bool {
 }
 
 // describe adds to the device of an attempt what is said of it.
-func (d *Device) describe(a *attempt.Attempt, e *facts.Directory) error {
+func (d *Device) describe(a *attempt.Attempt, e *engine.Directory) error {
 	if d.isSilent() {
 		return nil
 	}
@@ -81,7 +81,7 @@ func (d *Device) describe(a *attempt.Attempt, e *facts.Directory) error {
 
 // factValue reads the value of a fact as the checks of the book take it: a version stays a
 // text, for 14.10 is more than 14.9.
-func factValue(e *facts.Directory, name, text string) (attempt.Scalar, error) {
+func factValue(e *engine.Directory, name, text string) (attempt.Scalar, error) {
 	var known []string
 	var isVersion bool
 	for i := range e.Postures {

@@ -13,10 +13,9 @@ import (
 	"github.com/briskwarden/briskwarden/admin/reach"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/decide/risk"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
@@ -56,8 +55,8 @@ var Facts = []string{"ip", "country", "location", "through", "device", "client",
 // Make makes the attempt. What is not said is taken from the
 // ordinary case, and each such assumption is returned as a sentence. The moment
 // now stands in for a time that is not given.
-func (q Attempt) Make(judge *decide.Judge, now time.Time) (*attempt.Attempt, []string, error) {
-	e := inside.Of(judge).Directory()
+func (q Attempt) Make(judge *engine.Judge, now time.Time) (*attempt.Attempt, []string, error) {
+	e := judge.Directory()
 	a := &attempt.Attempt{Account: q.Account, App: q.App}
 	var assumed []string
 	for _, fact := range q.Unknown {
@@ -141,7 +140,7 @@ func (q Attempt) through(a *attempt.Attempt, assumed *[]string) error {
 	return nil
 }
 
-func (q Attempt) proofs(a *attempt.Attempt, e *facts.Directory) error {
+func (q Attempt) proofs(a *attempt.Attempt, e *engine.Directory) error {
 	var known []string
 	for _, m := range e.Methods() {
 		known = append(known, m.Name)
@@ -165,14 +164,14 @@ func (q Attempt) proofs(a *attempt.Attempt, e *facts.Directory) error {
 }
 
 // ordinary fills in what is not said with the ordinary case, and says so.
-func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
+func (q Attempt) ordinary(a *attempt.Attempt, e *engine.Directory) []string {
 	var assumed []string
 	left := func(fact string) bool { return slices.Contains(q.Unknown, fact) }
 	switch {
 	case q.Device != "":
 		device := attempt.Device{}
 		if !slices.ContainsFunc(e.Devices, func(d directory.Device) bool { return d.Name == q.Device }) {
-			device = facts.UnregisteredDevice()
+			device = engine.UnregisteredDevice()
 			assumed = append(
 				assumed,
 				fmt.Sprintf("The device %s is not registered, so it is nobody's, and seen before and not managed unless said otherwise.", q.Device),
@@ -191,7 +190,7 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 			)
 		}
 	case !left("device"):
-		a.Device = attempt.Known(facts.UnregisteredDevice())
+		a.Device = attempt.Known(engine.UnregisteredDevice())
 		seen := "has been seen before"
 		if q.Seen.New {
 			seen = "has not been seen before"
@@ -218,7 +217,7 @@ func (q Attempt) ordinary(a *attempt.Attempt, e *facts.Directory) []string {
 
 // reports takes over what happened in the attempt, as far as the book knows of
 // such a thing.
-func (q Attempt) reports(a *attempt.Attempt, judge *decide.Judge) error {
+func (q Attempt) reports(a *attempt.Attempt, judge *engine.Judge) error {
 	for _, name := range q.Signals {
 		var known []string
 		for _, s := range judge.Risk().Signals {
@@ -232,7 +231,7 @@ func (q Attempt) reports(a *attempt.Attempt, judge *decide.Judge) error {
 	for _, said := range q.Failed {
 		method, reason, _ := strings.Cut(said, ":")
 		f := attempt.Failure{Method: method}
-		if _, ok := inside.Of(judge).Directory().FindMethod(method); !ok {
+		if _, ok := judge.Directory().FindMethod(method); !ok {
 			return fmt.Errorf("--failed: the book has no method %q", method)
 		}
 		if err := f.Reason.UnmarshalText([]byte(reason)); err != nil {
@@ -299,7 +298,7 @@ func ParseTime(text string, zone *time.Location, now time.Time) (time.Time, erro
 // Circumstances makes of it those under which accounts try apps. What
 // it does not say is the ordinary case of a working day: an own network of the
 // book, and a device of one's own.
-func (q Attempt) Circumstances(judge *decide.Judge, now time.Time) (reach.Circumstances, []string, error) {
+func (q Attempt) Circumstances(judge *engine.Judge, now time.Time) (reach.Circumstances, []string, error) {
 	a, assumed, err := q.Make(judge, now)
 	if err != nil {
 		return reach.Circumstances{}, nil, err
@@ -307,7 +306,7 @@ func (q Attempt) Circumstances(judge *decide.Judge, now time.Time) (reach.Circum
 	c := reach.Circumstances{Attempt: *a}
 	unless := func(fact string) bool { return !slices.Contains(q.Unknown, fact) }
 	if q.IP == "" && q.Country == "" && unless("ip") {
-		for _, n := range inside.Of(judge).Directory().Networks {
+		for _, n := range judge.Directory().Networks {
 			if n.Ours && len(n.Ranges) > 0 {
 				ip := n.Ranges[0].Sample()
 				c.Attempt.IP = attempt.Known(ip)

@@ -15,9 +15,8 @@ import (
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
-	"github.com/briskwarden/briskwarden/internal/inside"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/watch"
 )
@@ -26,13 +25,13 @@ import (
 // methods are for one goroutine at a time.
 type Lookout struct {
 	scheme   *watch.Scheme
-	judge    *decide.Judge
-	contents *facts.Directory
+	judge    *engine.Judge
+	contents *engine.Directory
 	alerts   []condition.Node
 	quiet    condition.Node
-	room     facts.Room
+	room     engine.Room
 	// told are the facts that conditions look at, and made the decision that they are of.
-	told facts.Facts
+	told watch.Facts
 	made made
 	asks attempt.Attempt
 }
@@ -40,9 +39,8 @@ type Lookout struct {
 // New makes a lookout. Conditions are bound to the names of the judge, whose rulebook has them as
 // Watched, and accounts looked up where the judge does. The error names what a condition refers to and
 // the judge does not have.
-func New(judge *decide.Judge, scheme *watch.Scheme) (*Lookout, error) {
-	in := inside.Of(judge)
-	w := &Lookout{scheme: scheme, judge: judge, contents: in.Directory()}
+func New(judge *engine.Judge, scheme *watch.Scheme) (*Lookout, error) {
+	w := &Lookout{scheme: scheme, judge: judge, contents: judge.Directory()}
 	var wrong []error
 	scheme.Check(func(p watch.Problem) { wrong = append(wrong, errors.New(p.Text)) })
 	for i := range scheme.Alerts {
@@ -55,7 +53,7 @@ func New(judge *decide.Judge, scheme *watch.Scheme) (*Lookout, error) {
 			wrong = append(wrong, fmt.Errorf("alert %s: %w", a.Name, err))
 			continue
 		}
-		bound, err := in.Bind("alert "+a.Name, a.When)
+		bound, err := judge.Bind("alert "+a.Name, a.When)
 		if err != nil {
 			wrong = append(wrong, fmt.Errorf("alert %s: %w", a.Name, err))
 		}
@@ -63,12 +61,12 @@ func New(judge *decide.Judge, scheme *watch.Scheme) (*Lookout, error) {
 	}
 	if scheme.Quiet != "" {
 		var err error
-		w.quiet, err = in.Bind("watch", &condition.Test{Key: facts.KeyDuring, Values: []string{scheme.Quiet}})
+		w.quiet, err = judge.Bind("watch", &condition.Test{Key: engine.KeyDuring, Values: []string{scheme.Quiet}})
 		if err != nil {
 			wrong = append(wrong, fmt.Errorf("watch: quiet: %w", err))
 		}
 	}
-	w.told = facts.Facts{Directory: w.contents, Attempt: &w.asks, Countries: &w.made, Beyond: &w.made}
+	w.told = watch.Facts{Facts: engine.Facts{Directory: w.contents, Attempt: &w.asks, Made: &w.made}, Kept: &w.made}
 	return w, errors.Join(wrong...)
 }
 
@@ -119,19 +117,14 @@ func (m *made) Excused() []string { return m.brief.Excused }
 // LetIn implements watch.Kept.
 func (m *made) LetIn() []string { return m.brief.Due }
 
-// Noticed implements facts.Judged.
+// Noticed implements engine.Made.
 func (m *made) Noticed(signal string) bool { return slices.Contains(m.brief.Signals, signal) }
 
-// Risk implements facts.Judged.
+// Risk implements engine.Made.
 func (m *made) Risk() (score int, level directory.Level) { return m.brief.Score, m.brief.Level }
 
-// CountryHolds implements facts.CountryFacts.
-func (m *made) CountryHolds(t *condition.Test) condition.Truth {
-	return facts.CountryHolds(m.country, t)
-}
-
-// CountrySaw implements facts.CountryFacts.
-func (m *made) CountrySaw(*condition.Test) string { return m.brief.Country }
+// Country implements engine.Made.
+func (m *made) Country() attempt.CountryCode { return m.country }
 
 // look sets what conditions look at, but for the account.
 func (w *Lookout) look(d *Decision) {
@@ -144,7 +137,7 @@ func (w *Lookout) look(d *Decision) {
 	if f.HasApp, f.App = true, app; !known {
 		f.App = -1
 	}
-	f.Address, f.Place, f.PlaceFound = d.Brief.IP, nil, true
+	f.Address, f.Place = d.Brief.IP, nil
 	if d.Brief.IP.IsValid() {
 		f.Place = w.contents.Place(d.Brief.IP)
 	}
@@ -287,7 +280,7 @@ func (w *Lookout) Tell(s *State, now time.Time) []Post {
 
 // isQuiet reports whether alerts wait. Where nobody knows, they do not.
 func (w *Lookout) isQuiet(now time.Time) bool {
-	return w.quiet != nil && condition.Eval(w.quiet, &facts.Facts{Directory: w.contents, Moment: now, At: now}) == condition.True
+	return w.quiet != nil && condition.Eval(w.quiet, &engine.Facts{Directory: w.contents, Moment: now, At: now}) == condition.True
 }
 
 // tellOf returns the letters to one recipient: one for each ring, while there are letters left in the

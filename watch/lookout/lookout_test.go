@@ -17,8 +17,8 @@ import (
 	"github.com/briskwarden/briskwarden/book"
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/directory"
-	"github.com/briskwarden/briskwarden/internal/facts"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/watch"
 	"github.com/briskwarden/briskwarden/watch/lookout"
@@ -182,9 +182,9 @@ func TestWhichDecisionsCount(t *testing.T) {
 		require.NoError(t, err)
 		rules := b.Rulebook()
 		rules.Accounts = failing{}
-		judge, err := decide.Compile(rules)
+		judge, err := engine.Compile(rules)
 		require.NoError(t, err)
-		alert := watch.Alert{Name: "a", When: &condition.Test{Key: facts.KeyGroups, Values: []string{"office"}}, To: []string{"duty"}}
+		alert := watch.Alert{Name: "a", When: &condition.Test{Key: engine.KeyGroups, Values: []string{"office"}}, To: []string{"duty"}}
 		w, err := lookout.New(judge, &watch.Scheme{Recipients: []watch.Recipient{{Name: "duty"}}, Alerts: []watch.Alert{alert}})
 		require.NoError(t, err)
 		s := new(lookout.State)
@@ -339,7 +339,7 @@ func TestWhatIsRememberedIsBounded(t *testing.T) {
 }
 
 func TestSchemesThatAreWrong(t *testing.T) {
-	judge, err := decide.Compile(decide.Rulebook{})
+	judge, err := engine.Compile(decide.Rulebook{})
 	require.NoError(t, err)
 	_, err = lookout.New(judge, &watch.Scheme{Quiet: "siesta", Alerts: []watch.Alert{{Name: "a"}}})
 	require.ErrorContains(t, err, "alert a: `when` is missing")
@@ -347,7 +347,7 @@ func TestSchemesThatAreWrong(t *testing.T) {
 	for key, want := range map[condition.Key]string{watch.KeyPolicies: `policy "x/y" is not defined`,
 		watch.KeyRules:     `rule "x/y" is not defined`,
 		watch.KeyExcusedBy: `exemption "x/y" is not defined`, watch.KeyLetInBy: `rollout "x/y" is not defined`,
-		watch.KeyVerdicts: `"x/y" is no value of verdicts`, facts.KeyThrough: "asks for what is not kept of a decision"} {
+		watch.KeyVerdicts: `"x/y" is no value of verdicts`, engine.KeyThrough: "asks for what is not kept of a decision"} {
 		_, err = lookout.New(judge, &watch.Scheme{Alerts: []watch.Alert{{Name: "a", When: &condition.Test{Key: key, Values: []string{"x/y"}}}}})
 		require.ErrorContains(t, err, want)
 	}

@@ -6,7 +6,7 @@ import (
 	"github.com/briskwarden/briskwarden/admin/replay"
 	"github.com/briskwarden/briskwarden/attempt"
 	"github.com/briskwarden/briskwarden/book"
-	"github.com/briskwarden/briskwarden/decide"
+	"github.com/briskwarden/briskwarden/decide/engine"
 	"github.com/briskwarden/briskwarden/journal"
 	"github.com/briskwarden/briskwarden/store"
 	"github.com/briskwarden/briskwarden/watch/lookout"
@@ -49,7 +49,7 @@ func (t *Trial) OverHistory(ctx context.Context, b *book.Book, sources []replay.
 	if err != nil {
 		return nil, err
 	}
-	judges, err := o.Judges([]*decide.Judge{judge})
+	judges, err := o.Judges([]*engine.Judge{judge})
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (t *Trial) OverHistory(ctx context.Context, b *book.Book, sources []replay.
 	}}
 	var counted replay.Counter
 	reading, err := replay.Walk(ctx, judges, sources, o, func() replay.Visit {
-		var short decide.Brief
+		var short engine.Brief
 		return func(ctx context.Context, number int64, filled []*attempt.Attempt) {
 			if at := filled[0].At; !f.From.IsZero() && at.Before(f.From) || !f.To.IsZero() && !at.Before(f.To) {
 				return
