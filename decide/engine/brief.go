@@ -42,14 +42,14 @@ func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 	if e.countryState() != countryUnknown {
 		b.Country = e.where.country
 	}
-	e.hear(withShadows)
-	e.sortHearings()
+	e.findApplicable(withShadows)
+	e.sortApplicable()
 	if code := e.refusal(); code != "" {
 		b.Causes = append(b.Causes, decide.Cause{Code: code})
 		j.end(e)
 		return
 	}
-	if shadows := e.hearsShadows(); shadows {
+	if shadows := e.meetsShadows(); shadows {
 		b.WithShadow = e.evaluate(true)
 		b.Verdict = e.evaluate(false)
 	} else {
@@ -69,9 +69,9 @@ func (j *Judge) Brief(ctx context.Context, a *attempt.Attempt, b *Brief) {
 	j.end(e)
 }
 
-// hearsShadows reports whether a policy was heard that is not surely in force.
-func (e *evaluation) hearsShadows() bool {
-	return slices.ContainsFunc(e.hearings, func(h hearing) bool { return h.inForce != condition.True })
+// meetsShadows reports whether a policy applies that is not surely in force.
+func (e *evaluation) meetsShadows() bool {
+	return slices.ContainsFunc(e.applicable, func(h applicable) bool { return h.inForce != condition.True })
 }
 
 // mustEnrol reports whether a demand is open that takes a method which is to be
@@ -164,7 +164,7 @@ func (e *evaluation) impossibleCode(n *need) decide.CauseCode {
 	if e.judge.demands[n.demand].kind == decide.DemandExternal {
 		return decide.CheckFailed
 	}
-	if _, identified := e.FindDevice().Identity(); !identified {
+	if _, identified := e.findDevice().identity(); !identified {
 		return decide.DeviceUnidentified
 	}
 	return decide.DeviceUnfit

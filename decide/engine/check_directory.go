@@ -13,19 +13,19 @@ import (
 	"github.com/briskwarden/briskwarden/internal/nearest"
 )
 
-// Checker collects problems for those who check definitions: each of its methods
+// reporter collects problems for those who check definitions: each of its methods
 // hands one to Report.
-type Checker struct {
+type reporter struct {
 	Report func(directory.Problem)
 }
 
-// Wrong reports what is wrong with a definition.
-func (c Checker) Wrong(what, name string, at condition.Position, format string, args ...any) {
+// wrong reports what is wrong with a definition.
+func (c reporter) wrong(what, name string, at condition.Position, format string, args ...any) {
 	c.Report(directory.Problem{What: what, Name: name, At: at, Text: fmt.Sprintf(format, args...)})
 }
 
-// Refer reports a name in a definition that nothing defines.
-func (c Checker) Refer(what, name string, at condition.Position, kind, missing string) {
+// refer reports a name in a definition that nothing defines.
+func (c reporter) refer(what, name string, at condition.Position, kind, missing string) {
 	c.Report(
 		directory.Problem{
 			What:      what,
@@ -37,9 +37,9 @@ func (c Checker) Refer(what, name string, at condition.Position, kind, missing s
 	)
 }
 
-// Named reports definitions without a usable name, and names that stand twice. It
+// named reports definitions without a usable name, and names that stand twice. It
 // returns the set of names.
-func (c Checker) Named(what string, n int, name func(int) string, at func(int) condition.Position) map[string]bool {
+func (c reporter) named(what string, n int, name func(int) string, at func(int) condition.Position) map[string]bool {
 	seen := make(map[string]bool, n)
 	for i := range n {
 		if err := directory.CheckName(name(i)); err != nil {
@@ -55,9 +55,9 @@ func (c Checker) Named(what string, n int, name func(int) string, at func(int) c
 	return seen
 }
 
-// Circles reports each circle of references once, at the first of its names in the
+// circles reports each circle of references once, at the first of its names in the
 // alphabet, with the way round.
-func (c Checker) Circles(what, does string, edges map[string][]string) {
+func (c reporter) circles(what, does string, edges map[string][]string) {
 	const (
 		onPath = iota + 1
 		done
@@ -90,16 +90,16 @@ func (c Checker) Circles(what, does string, edges map[string][]string) {
 	}
 }
 
-// Condition reports what is wrong with the form of a condition: a node of no known
+// condition reports what is wrong with the form of a condition: a node of no known
 // type, a test of a key that there is not, that makes no sense in this place, or
 // that names no value.
-func (c Checker) Condition(what, name, place string, node condition.Node, about condition.Subject) {
+func (c reporter) condition(what, name, place string, node condition.Node, about condition.Subject) {
 	condition.Walk(node, func(n condition.Node) bool {
 		switch n := n.(type) {
 		case *condition.All, *condition.Any:
 		case *condition.Not:
 			if n.Of == nil {
-				c.Wrong(what, name, n.At, "%s %s: %s: a `not` has nothing in it", what, name, place)
+				c.wrong(what, name, n.At, "%s %s: %s: a `not` has nothing in it", what, name, place)
 			}
 		case *condition.Test:
 			switch {
@@ -108,15 +108,15 @@ func (c Checker) Condition(what, name, place string, node condition.Node, about 
 				for _, k := range condition.Keys() {
 					known = append(known, k.String())
 				}
-				c.Wrong(what, name, n.At, "%s %s: %s: there is no such key: %s%s", what, name, place, n.KeyName(),
+				c.wrong(what, name, n.At, "%s %s: %s: there is no such key: %s%s", what, name, place, n.KeyName(),
 					nearest.DidYouMean(n.KeyName(), known))
 			case n.Key.About()&about == 0:
-				c.Wrong(what, name, n.At, "%s %s: %s: the key %s makes no sense here", what, name, place, n.Key)
+				c.wrong(what, name, n.At, "%s %s: %s: the key %s makes no sense here", what, name, place, n.Key)
 			case len(n.Values) == 0:
-				c.Wrong(what, name, n.At, "%s %s: %s: the test on %s names no value", what, name, place, n.Key)
+				c.wrong(what, name, n.At, "%s %s: %s: the test on %s names no value", what, name, place, n.Key)
 			}
 		default:
-			c.Wrong(what, name, condition.Position{}, "%s %s: %s: a condition of type %T is none", what, name, place, n)
+			c.wrong(what, name, condition.Position{}, "%s %s: %s: a condition of type %T is none", what, name, place, n)
 		}
 		return true
 	})
@@ -128,16 +128,16 @@ func nowhereInFiles(int) condition.Position { return condition.Position{} }
 // CheckContents reports every problem with the contents to report, in no particular
 // order. New refuses contents with one.
 func CheckContents(c *directory.Contents, report func(directory.Problem)) {
-	k := Checker{report}
-	groups := k.Named("group", len(c.Groups), func(i int) string { return c.Groups[i].Name }, nowhereInFiles)
-	accounts := k.Named("account", len(c.Accounts), func(i int) string { return c.Accounts[i].Name }, nowhereInFiles)
-	k.Named("app", len(c.Apps), func(i int) string { return c.Apps[i].Name }, nowhereInFiles)
-	k.Named("device", len(c.Devices), func(i int) string { return c.Devices[i].Name }, nowhereInFiles)
-	k.Named("network", len(c.Networks), func(i int) string { return c.Networks[i].Name }, nowhereInFiles)
-	k.Named("region", len(c.Regions), func(i int) string { return c.Regions[i].Name }, nowhereInFiles)
-	k.Named("window", len(c.Windows), func(i int) string { return c.Windows[i].Name }, nowhereInFiles)
-	k.Named("posture", len(c.Postures), func(i int) string { return c.Postures[i].Name }, nowhereInFiles)
-	k.Named("method", len(c.Methods), func(i int) string { return c.Methods[i].Name }, nowhereInFiles)
+	k := reporter{report}
+	groups := k.named("group", len(c.Groups), func(i int) string { return c.Groups[i].Name }, nowhereInFiles)
+	accounts := k.named("account", len(c.Accounts), func(i int) string { return c.Accounts[i].Name }, nowhereInFiles)
+	k.named("app", len(c.Apps), func(i int) string { return c.Apps[i].Name }, nowhereInFiles)
+	k.named("device", len(c.Devices), func(i int) string { return c.Devices[i].Name }, nowhereInFiles)
+	k.named("network", len(c.Networks), func(i int) string { return c.Networks[i].Name }, nowhereInFiles)
+	k.named("region", len(c.Regions), func(i int) string { return c.Regions[i].Name }, nowhereInFiles)
+	k.named("window", len(c.Windows), func(i int) string { return c.Windows[i].Name }, nowhereInFiles)
+	k.named("posture", len(c.Postures), func(i int) string { return c.Postures[i].Name }, nowhereInFiles)
+	k.named("method", len(c.Methods), func(i int) string { return c.Methods[i].Name }, nowhereInFiles)
 	methods := map[string]bool{}
 	for _, m := range directory.Catalogue(c.Methods) {
 		methods[m.Name] = true
@@ -150,23 +150,23 @@ func CheckContents(c *directory.Contents, report func(directory.Problem)) {
 	checkApps(c, k, groups)
 }
 
-func checkAccounts(c *directory.Contents, k Checker, groups, methods map[string]bool) {
+func checkAccounts(c *directory.Contents, k reporter, groups, methods map[string]bool) {
 	for i := range c.Accounts {
 		a := &c.Accounts[i]
 		refer := func(kind string, names []string, known map[string]bool) {
 			for _, name := range names {
 				if !known[name] {
-					k.Refer("account", a.Name, condition.Position{}, kind, name)
+					k.refer("account", a.Name, condition.Position{}, kind, name)
 				}
 			}
 		}
 		refer("group", a.Groups, groups)
 		refer("method", a.Methods, methods)
 		if a.Kind > directory.Emergency {
-			k.Wrong("account", a.Name, condition.Position{}, "account %s: its kind is none that there is: %s", a.Name, a.Kind)
+			k.wrong("account", a.Name, condition.Position{}, "account %s: its kind is none that there is: %s", a.Name, a.Kind)
 		}
 		if a.AccountRisk != nil && a.AccountRisk.Level > directory.HighRisk {
-			k.Wrong(
+			k.wrong(
 				"account",
 				a.Name,
 				condition.Position{},
@@ -178,34 +178,34 @@ func checkAccounts(c *directory.Contents, k Checker, groups, methods map[string]
 	}
 }
 
-func checkGroups(c *directory.Contents, k Checker, groups, accounts map[string]bool) {
+func checkGroups(c *directory.Contents, k reporter, groups, accounts map[string]bool) {
 	includes := map[string][]string{}
 	for i := range c.Groups {
 		g := &c.Groups[i]
 		for _, name := range g.Includes {
 			if !groups[name] {
-				k.Refer("group", g.Name, condition.Position{}, "group", name)
+				k.refer("group", g.Name, condition.Position{}, "group", name)
 			}
 		}
 		for _, name := range g.Members {
 			if !accounts[name] && !c.Outside {
-				k.Refer("group", g.Name, condition.Position{}, "account", name)
+				k.refer("group", g.Name, condition.Position{}, "account", name)
 			}
 		}
 		if len(g.Includes) > 0 {
 			includes[g.Name] = g.Includes
 		}
-		k.Condition("group", g.Name, "where", g.Where, condition.AboutAccount)
-		if err := CheckWhere(g.Where); err != nil {
-			k.Wrong("group", g.Name, condition.Position{}, "group %s: %v", g.Name, err)
+		k.condition("group", g.Name, "where", g.Where, condition.AboutAccount)
+		if err := checkWhere(g.Where); err != nil {
+			k.wrong("group", g.Name, condition.Position{}, "group %s: %v", g.Name, err)
 		}
 	}
-	k.Circles("group", "includes itself", includes)
+	k.circles("group", "includes itself", includes)
 }
 
-func checkMethods(c *directory.Contents, k Checker, n int) {
+func checkMethods(c *directory.Contents, k reporter, n int) {
 	if n > MaxMethods {
-		k.Wrong(
+		k.wrong(
 			"method",
 			c.Methods[0].Name,
 			condition.Position{},
@@ -216,35 +216,35 @@ func checkMethods(c *directory.Contents, k Checker, n int) {
 	}
 	for i := range c.Methods {
 		m := &c.Methods[i]
-		k.Condition("method", m.Name, "barred_for", m.BarredFor, condition.AboutAccount)
-		if err := CheckBarredFor(m.BarredFor); err != nil {
-			k.Wrong("method", m.Name, condition.Position{}, "method %s: %v", m.Name, err)
+		k.condition("method", m.Name, "barred_for", m.BarredFor, condition.AboutAccount)
+		if err := checkBarredFor(m.BarredFor); err != nil {
+			k.wrong("method", m.Name, condition.Position{}, "method %s: %v", m.Name, err)
 		}
 		for _, trait := range m.Traits {
 			if int(trait) >= len(directory.Traits()) {
-				k.Wrong("method", m.Name, condition.Position{}, "method %s: trait %d is none that there is", m.Name, trait)
+				k.wrong("method", m.Name, condition.Position{}, "method %s: trait %d is none that there is", m.Name, trait)
 			}
 		}
 	}
 }
 
-func checkPlaces(c *directory.Contents, k Checker) {
+func checkPlaces(c *directory.Contents, k reporter) {
 	for _, n := range c.Networks {
 		if _, err := directory.ParseRange(n.Name); err == nil {
-			k.Wrong("network", n.Name, condition.Position{}, "the network %q is named like an address; give it a name of its own", n.Name)
+			k.wrong("network", n.Name, condition.Position{}, "the network %q is named like an address; give it a name of its own", n.Name)
 		}
 		for _, r := range n.Ranges {
 			if err := r.Check(); err != nil {
-				k.Wrong("network", n.Name, condition.Position{}, "network %s: %v", n.Name, err)
+				k.wrong("network", n.Name, condition.Position{}, "network %s: %v", n.Name, err)
 			}
 		}
 		if n.Country != "" && !attempt.CountryCode(n.Country).IsAssigned() {
-			k.Wrong("network", n.Name, condition.Position{}, "network %s: %q is no assigned ISO 3166-1 code", n.Name, n.Country)
+			k.wrong("network", n.Name, condition.Position{}, "network %s: %q is no assigned ISO 3166-1 code", n.Name, n.Country)
 		}
 	}
 	for _, region := range c.Regions {
 		if new(attempt.CountryCode).UnmarshalText([]byte(region.Name)) == nil {
-			k.Wrong(
+			k.wrong(
 				"region",
 				region.Name,
 				condition.Position{},
@@ -254,13 +254,13 @@ func checkPlaces(c *directory.Contents, k Checker) {
 		}
 		for _, code := range region.Countries {
 			if !attempt.CountryCode(code).IsAssigned() {
-				k.Wrong("region", region.Name, condition.Position{}, "region %s: %q is no assigned ISO 3166-1 code", region.Name, code)
+				k.wrong("region", region.Name, condition.Position{}, "region %s: %q is no assigned ISO 3166-1 code", region.Name, code)
 			}
 		}
 	}
 	for _, w := range c.Windows {
 		if w.From != nil && *w.From == directory.EndOfDay {
-			k.Wrong(
+			k.wrong(
 				"window",
 				w.Name,
 				condition.Position{},
@@ -270,36 +270,36 @@ func checkPlaces(c *directory.Contents, k Checker) {
 		}
 		for _, clock := range []*directory.Clock{w.From, w.To} {
 			if clock != nil && (*clock < 0 || *clock > directory.EndOfDay) {
-				k.Wrong("window", w.Name, condition.Position{}, "window %s: %d minutes after midnight is no time of day", w.Name, *clock)
+				k.wrong("window", w.Name, condition.Position{}, "window %s: %d minutes after midnight is no time of day", w.Name, *clock)
 			}
 		}
 		for _, day := range w.Days {
 			if day < 0 || int(day) >= len(directory.Weekdays()) {
-				k.Wrong("window", w.Name, condition.Position{}, "window %s: day %d is none of the week", w.Name, day)
+				k.wrong("window", w.Name, condition.Position{}, "window %s: day %d is none of the week", w.Name, day)
 			}
 		}
 		for _, dates := range w.Dates {
 			if dates.Last.Before(dates.First) {
-				k.Wrong("window", w.Name, condition.Position{}, "window %s: %s ends before it begins", w.Name, dates)
+				k.wrong("window", w.Name, condition.Position{}, "window %s: %s ends before it begins", w.Name, dates)
 			}
 		}
 	}
 }
 
-func checkPostures(c *directory.Contents, k Checker) {
+func checkPostures(c *directory.Contents, k reporter) {
 	for _, p := range c.Postures {
 		if len(p.Checks) == 0 {
-			k.Wrong("posture", p.Name, condition.Position{}, "posture %s checks nothing; list what the device's report must show", p.Name)
+			k.wrong("posture", p.Name, condition.Position{}, "posture %s checks nothing; list what the device's report must show", p.Name)
 		}
 		for i := range p.Checks {
 			if err := p.Checks[i].Check(); err != nil {
-				k.Wrong("posture", p.Name, condition.Position{}, "posture %s, check %d: %v", p.Name, i+1, err)
+				k.wrong("posture", p.Name, condition.Position{}, "posture %s, check %d: %v", p.Name, i+1, err)
 			}
 		}
 	}
 }
 
-func checkApps(c *directory.Contents, k Checker, groups map[string]bool) {
+func checkApps(c *directory.Contents, k reporter, groups map[string]bool) {
 	known := map[string]string{}
 	for _, a := range c.Apps {
 		known[a.Name] = a.Name
@@ -307,17 +307,17 @@ func checkApps(c *directory.Contents, k Checker, groups map[string]bool) {
 	for _, a := range c.Apps {
 		for _, name := range a.OpenTo {
 			if !groups[name] {
-				k.Refer("app", a.Name, condition.Position{}, "group", name)
+				k.refer("app", a.Name, condition.Position{}, "group", name)
 			}
 		}
 		for _, alias := range a.KnownAs {
 			if other, taken := known[alias]; taken && other != a.Name {
-				k.Wrong("app", a.Name, condition.Position{}, "apps %s and %s are both known as %q", other, a.Name, alias)
+				k.wrong("app", a.Name, condition.Position{}, "apps %s and %s are both known as %q", other, a.Name, alias)
 			}
 			known[alias] = a.Name
 		}
 	}
-	for _, clash := range CheckHosts(c.Apps) {
-		k.Wrong("app", clash.App, condition.Position{}, "app %s: %v", clash.App, clash.Wrong)
+	for _, clash := range checkHosts(c.Apps) {
+		k.wrong("app", clash.App, condition.Position{}, "app %s: %v", clash.App, clash.Wrong)
 	}
 }

@@ -20,11 +20,11 @@ func Check(book *decide.Rulebook, report func(directory.Problem)) {
 
 // checkRules checks all but the directory.
 func checkRules(book *decide.Rulebook, report func(directory.Problem)) {
-	k := checker{Checker: Checker{Report: report}, book: book, assurances: map[string]bool{}, methods: map[string]bool{}}
+	k := checker{reporter: reporter{Report: report}, book: book, assurances: map[string]bool{}, methods: map[string]bool{}}
 	for _, m := range directory.Catalogue(book.Directory.Methods) {
 		k.methods[m.Name] = true
 	}
-	k.assurances = k.Named("assurance", len(book.Assurances), func(i int) string { return book.Assurances[i].Name },
+	k.assurances = k.named("assurance", len(book.Assurances), func(i int) string { return book.Assurances[i].Name },
 		func(i int) condition.Position { return book.Assurances[i].At })
 	k.checkAssurances()
 	k.checkRisk()
@@ -36,29 +36,29 @@ func checkRules(book *decide.Rulebook, report func(directory.Problem)) {
 
 // checker checks one rulebook.
 type checker struct {
-	Checker
+	reporter
 	book                *decide.Rulebook
 	assurances, methods map[string]bool
 }
 
-// refer reports names that nothing defines.
-func (k *checker) refer(what, name string, at condition.Position, kind string, names []string, known map[string]bool) {
+// referEach reports names that nothing defines.
+func (k *checker) referEach(what, name string, at condition.Position, kind string, names []string, known map[string]bool) {
 	for _, n := range names {
 		if !known[n] {
-			k.Refer(what, name, at, kind, n)
+			k.refer(what, name, at, kind, n)
 		}
 	}
 }
 
 func (k *checker) outcome(what, name string, at condition.Position, place string, o decide.Outcome) {
 	if o.Grant && len(o.Require) > 0 {
-		k.Wrong(what, name, at, "%s %s: %s: an outcome grants or requires, not both", what, name, place)
+		k.wrong(what, name, at, "%s %s: %s: an outcome grants or requires, not both", what, name, place)
 	}
 	for _, r := range o.Require {
 		if len(r.OneOf) == 0 {
-			k.Wrong(what, name, at, "%s %s: %s: a requirement names no assurance", what, name, place)
+			k.wrong(what, name, at, "%s %s: %s: a requirement names no assurance", what, name, place)
 		}
-		k.refer(what, name, at, "assurance", r.OneOf, k.assurances)
+		k.referEach(what, name, at, "assurance", r.OneOf, k.assurances)
 	}
 }
 
@@ -72,7 +72,7 @@ func (k *checker) checkAssurances() {
 	for i := range k.book.Assurances {
 		a := &k.book.Assurances[i]
 		wrong := func(format string, args ...any) {
-			k.Wrong("assurance", a.Name, a.At, "assurance %s"+format, append([]any{a.Name}, args...)...)
+			k.wrong("assurance", a.Name, a.At, "assurance %s"+format, append([]any{a.Name}, args...)...)
 		}
 		for i, p := range a.Prove {
 			switch {
@@ -83,16 +83,16 @@ func (k *checker) checkAssurances() {
 			case slices.Contains(slices.Concat(p.AnyOf, p.Fallback), directory.DeskPass):
 				wrong(", item %d of prove: a %s cannot be asked for: it stands for other methods", i+1, directory.DeskPass)
 			}
-			k.refer("assurance", a.Name, a.At, "method", slices.Concat(p.AnyOf, p.Fallback), k.methods)
+			k.referEach("assurance", a.Name, a.At, "method", slices.Concat(p.AnyOf, p.Fallback), k.methods)
 		}
 		if a.Posture != "" && !postures[a.Posture] {
-			k.Refer("assurance", a.Name, a.At, "posture", a.Posture)
+			k.refer("assurance", a.Name, a.At, "posture", a.Posture)
 		}
 		if len(a.Prove) == 0 && a.Posture == "" && !a.ChangePassword && a.Accept == nil && a.External == "" && !a.Consent &&
 			len(a.Enrol) == 0 {
 			wrong(" demands nothing; give prove, posture, change_password, accept, external, consent or enrol")
 		}
-		k.refer("assurance", a.Name, a.At, "method", a.Enrol, k.methods)
+		k.referEach("assurance", a.Name, a.At, "method", a.Enrol, k.methods)
 		if slices.Contains(a.Enrol, directory.DeskPass) {
 			wrong(": a %s cannot be enrolled", directory.DeskPass)
 		}
@@ -107,10 +107,10 @@ func (k *checker) checkRisk() {
 	scheme := &k.book.Risk
 	if scheme.Levels != (risk.Levels{}) {
 		if err := scheme.Levels.Check(); err != nil {
-			k.Wrong("setting", "risk.levels", condition.Position{}, "%v", err)
+			k.wrong("setting", "risk.levels", condition.Position{}, "%v", err)
 		}
 	}
-	k.Named(
+	k.named(
 		"signal",
 		len(scheme.Signals),
 		func(i int) string { return scheme.Signals[i].Name },
@@ -118,9 +118,9 @@ func (k *checker) checkRisk() {
 	)
 	for i := range scheme.Signals {
 		signal := &scheme.Signals[i]
-		k.Condition("signal", signal.Name, "when", signal.When, condition.AboutAccount|condition.AboutApp|condition.AboutAttempt)
+		k.condition("signal", signal.Name, "when", signal.When, condition.AboutAccount|condition.AboutApp|condition.AboutAttempt)
 		if err := signal.Check(); err != nil {
-			k.Wrong("signal", signal.Name, signal.At, "%v", err)
+			k.wrong("signal", signal.Name, signal.At, "%v", err)
 		}
 	}
 }
@@ -129,7 +129,7 @@ const aboutAttempt = condition.AboutAccount | condition.AboutApp | condition.Abo
 
 func (k *checker) checkPolicies() {
 	policies := k.book.Policies
-	names := k.Named(
+	names := k.named(
 		"policy",
 		len(policies),
 		func(i int) string { return policies[i].Name },
@@ -145,7 +145,7 @@ func (k *checker) checkPolicies() {
 	for i := range policies {
 		p := &policies[i]
 		wrong := func(format string, args ...any) {
-			k.Wrong("policy", p.Name, p.At, "policy %s "+format, append([]any{p.Name}, args...)...)
+			k.wrong("policy", p.Name, p.At, "policy %s "+format, append([]any{p.Name}, args...)...)
 		}
 		if len(p.Rules) == 0 {
 			k.Report(directory.Problem{What: "policy", Name: p.Name, At: p.At, Certain: true,
@@ -171,10 +171,10 @@ func (k *checker) checkPolicies() {
 				wrong("cannot replace %s, which is firm", name)
 			}
 		}
-		k.refer("policy", p.Name, p.At, "policy", p.Replaces, names)
-		k.Condition("policy", p.Name, "who", p.Who, condition.AboutAccount)
-		k.Condition("policy", p.Name, "apps", p.Apps, condition.AboutApp)
-		k.Condition("policy", p.Name, "live_for", p.LiveFor, condition.AboutAccount)
+		k.referEach("policy", p.Name, p.At, "policy", p.Replaces, names)
+		k.condition("policy", p.Name, "who", p.Who, condition.AboutAccount)
+		k.condition("policy", p.Name, "apps", p.Apps, condition.AboutApp)
+		k.condition("policy", p.Name, "live_for", p.LiveFor, condition.AboutAccount)
 		rules := map[string]bool{}
 		for n := range p.Rules {
 			r := &p.Rules[n]
@@ -201,16 +201,16 @@ func (k *checker) checkPolicies() {
 				)
 			}
 			rules[r.Name] = true
-			k.Condition("policy", p.Name, "rule "+r.Name, r.When, aboutAttempt)
+			k.condition("policy", p.Name, "rule "+r.Name, r.When, aboutAttempt)
 			k.outcome("policy", p.Name, r.At, "rule "+r.Name, r.Then)
 		}
 	}
-	k.Circles("policy", "replaces itself", replaces)
+	k.circles("policy", "replaces itself", replaces)
 }
 
 func (k *checker) checkExemptions() {
 	exemptions := k.book.Exemptions
-	k.Named(
+	k.named(
 		"exemption",
 		len(exemptions),
 		func(i int) string { return exemptions[i].Name },
@@ -219,20 +219,20 @@ func (k *checker) checkExemptions() {
 	for i := range exemptions {
 		x := &exemptions[i]
 		if x.Who == nil {
-			k.Wrong("exemption", x.Name, x.At, "exemption %s does not say whom it excuses", x.Name)
+			k.wrong("exemption", x.Name, x.At, "exemption %s does not say whom it excuses", x.Name)
 		}
 		if len(x.From) == 0 {
-			k.Wrong("exemption", x.Name, x.At, "exemption %s excuses from nothing", x.Name)
+			k.wrong("exemption", x.Name, x.At, "exemption %s excuses from nothing", x.Name)
 		}
-		k.refer("exemption", x.Name, x.At, "assurance", slices.Concat(x.From, x.Instead), k.assurances)
-		k.Condition("exemption", x.Name, "who", x.Who, condition.AboutAccount)
-		k.Condition("exemption", x.Name, "when", x.When, condition.AboutApp|condition.AboutAttempt|condition.AboutRisk)
+		k.referEach("exemption", x.Name, x.At, "assurance", slices.Concat(x.From, x.Instead), k.assurances)
+		k.condition("exemption", x.Name, "who", x.Who, condition.AboutAccount)
+		k.condition("exemption", x.Name, "when", x.When, condition.AboutApp|condition.AboutAttempt|condition.AboutRisk)
 	}
 }
 
 func (k *checker) checkRollouts() {
 	rollouts := k.book.Rollouts
-	k.Named(
+	k.named(
 		"rollout",
 		len(rollouts),
 		func(i int) string { return rollouts[i].Name },
@@ -241,19 +241,19 @@ func (k *checker) checkRollouts() {
 	for i := range rollouts {
 		r := &rollouts[i]
 		if r.Who == nil {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s does not say whom it is for", r.Name)
+			k.wrong("rollout", r.Name, r.At, "rollout %s does not say whom it is for", r.Name)
 		}
 		if slices.Contains(r.Methods, directory.DeskPass) {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s: a %s cannot be enrolled", r.Name, directory.DeskPass)
+			k.wrong("rollout", r.Name, r.At, "rollout %s: a %s cannot be enrolled", r.Name, directory.DeskPass)
 		}
 		if r.Enforced.IsZero() {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s does not say from which day it is enforced", r.Name)
+			k.wrong("rollout", r.Name, r.At, "rollout %s does not say from which day it is enforced", r.Name)
 		}
 		if err := r.Say.Check(); err != nil {
-			k.Wrong("rollout", r.Name, r.At, "rollout %s: say: %v", r.Name, err)
+			k.wrong("rollout", r.Name, r.At, "rollout %s: say: %v", r.Name, err)
 		}
-		k.refer("rollout", r.Name, r.At, "method", r.Methods, k.methods)
-		k.refer("rollout", r.Name, r.At, "assurance", r.Eases, k.assurances)
-		k.Condition("rollout", r.Name, "who", r.Who, condition.AboutAccount)
+		k.referEach("rollout", r.Name, r.At, "method", r.Methods, k.methods)
+		k.referEach("rollout", r.Name, r.At, "assurance", r.Eases, k.assurances)
+		k.condition("rollout", r.Name, "who", r.Who, condition.AboutAccount)
 	}
 }

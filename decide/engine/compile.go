@@ -34,7 +34,7 @@ type Judge struct {
 	asking bool
 	// postureTests ask of each posture whether the device passes it, where the judge is asking.
 	postureTests []*condition.Test
-	model        *Model
+	model        *riskModel
 	// policies are in order of name, so that no other order can matter.
 	policies []policy
 	// blank is what every trace begins as: the names and stages of the policies.
@@ -73,7 +73,7 @@ type policy struct {
 	// What each verdict looks at comes first, so that it stands in the same lines of the
 	// processor's caches.
 	stage decide.Stage
-	// replaced says that some policy replaces it, and so may silence it.
+	// replaced says that some policy replaces it, so that it may have no effect.
 	replaced bool
 	// forAnyone says that `who` is anyone, which need not be asked.
 	forAnyone bool
@@ -213,7 +213,7 @@ func compile(book decide.Rulebook, asking bool) (*Judge, error) {
 		j.methodWords, j.methodNames = append(j.methodWords, words), append(j.methodNames, names)
 	}
 	for i := range j.model.Signals {
-		j.timely = append(j.timely, timelyTests(j.model.When(i))...)
+		j.timely = append(j.timely, timelyTests(j.model.when[i])...)
 	}
 	for _, x := range j.exemptions {
 		j.timely = append(j.timely, timelyTests(x.who, x.when)...)
@@ -624,7 +624,7 @@ func (j *Judge) Values(key condition.Key) []string {
 		}
 	}
 	for i := range j.model.Signals {
-		condition.Walk(j.model.When(i), collect)
+		condition.Walk(j.model.when[i], collect)
 	}
 	for _, x := range j.exemptions {
 		condition.Walk(x.when, collect)

@@ -188,7 +188,7 @@ func (e *evaluation) collect(o *outcome) {
 
 // needAnyProof is the demand that no grant goes without.
 func (e *evaluation) needAnyProof() need {
-	n := need{demand: anyProof, assurance: none, state: open, enrol: e.Profile.Enrolled() == 0 && e.Profile.StatesMethods()}
+	n := need{demand: anyProof, assurance: none, state: open, enrol: e.Profile.Enrolled() == 0 && e.Profile.statesMethods()}
 	if e.hasAnyProof() {
 		n.state = met
 	}
@@ -355,7 +355,7 @@ func (e *evaluation) settle(n *need, d *demand, inChoice bool) (asked bool) {
 			}
 			return true
 		}
-		switch e.FindDevice().Assess(&e.judge.directory.Postures[d.posture]) {
+		switch e.findDevice().Assess(&e.judge.directory.Postures[d.posture]) {
 		case Fit:
 			n.state = met
 		case Unfit:
@@ -521,7 +521,7 @@ func (e *evaluation) takesFallback(d *demand) bool {
 
 // isRemembered reports whether the device stands for the method.
 func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
-	if _, identified := e.FindDevice().Identity(); !identified {
+	if _, identified := e.findDevice().identity(); !identified {
 		return false
 	}
 	return e.remembers(d, takesFallback, e.Profile.Barred())
@@ -531,11 +531,11 @@ func (e *evaluation) isRemembered(d *demand, takesFallback bool) bool {
 // known that is missing: what identifies a device that remembers, or whether a method is
 // barred or the account has it. It is for conditions, where that nothing was shown must be sure.
 func (e *evaluation) mayBeShown(d *demand) bool {
-	if e.Profile.PerhapsBarred() == 0 && e.Profile.StatesMethods() {
+	if e.Profile.PerhapsBarred() == 0 && e.Profile.statesMethods() {
 		if d.remember == 0 {
 			return false
 		}
-		if _, identified := e.FindDevice().Identity(); identified {
+		if _, identified := e.findDevice().identity(); identified {
 			return false
 		}
 	}
@@ -554,9 +554,9 @@ func (e *evaluation) remembers(d *demand, takesFallback bool, barred MethodSet) 
 	if takesFallback {
 		would |= d.fallback
 	}
-	would &^= barred | e.Profile.Lacks()
+	would &^= barred | e.Profile.lacks
 	a := e.Profile.Account()
-	for _, r := range e.FindDevice().Remembered() {
+	for _, r := range e.findDevice().remembered() {
 		m, ok := e.judge.directory.FindMethod(r.Method)
 		if !ok || !would.Has(m) || r.Account != a.Name || e.Attempt.At.Sub(r.At) > d.remember || attempt.IsLater(r.At, e.Attempt.At) {
 			continue

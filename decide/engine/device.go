@@ -67,13 +67,13 @@ func (v DeviceView) With(entry *directory.Device) DeviceView {
 // unsaid is the device about which nothing is said.
 var unsaid attempt.Device
 
-// Identity returns the device's identity, and false where nothing identifies it.
-func (v *DeviceView) Identity() (string, bool) {
+// identity returns the device's identity, and false where nothing identifies it.
+func (v *DeviceView) identity() (string, bool) {
 	id, ok := v.said.ID.Get()
 	return id, ok && id != ""
 }
 
-// Registered reports whether the directory knows the device.
+// registered reports whether the directory knows the device.
 func (v *DeviceView) Registered() bool { return v.entry != nil }
 
 // flag is a truth about the device: as the attempt says, else as the directory
@@ -89,8 +89,8 @@ func (v *DeviceView) flag(said attempt.Fact[bool], registered func(*directory.De
 	return condition.Unknown
 }
 
-// Known reports whether the device was seen before; a registered one was.
-func (v *DeviceView) Known() condition.Truth {
+// isKnown reports whether the device was seen before; a registered one was.
+func (v *DeviceView) isKnown() condition.Truth {
 	return v.flag(v.said.Known, func(*directory.Device) bool { return true })
 }
 
@@ -104,8 +104,8 @@ func (v *DeviceView) Shared() condition.Truth {
 	return v.flag(v.said.Shared, func(e *directory.Device) bool { return e.Shared })
 }
 
-// OwnedBy reports whether the device belongs to the account.
-func (v *DeviceView) OwnedBy(account string) condition.Truth {
+// ownedBy reports whether the device belongs to the account.
+func (v *DeviceView) ownedBy(account string) condition.Truth {
 	owner, ok := v.said.Owner.Get()
 	switch {
 	case ok:
@@ -127,8 +127,8 @@ func (v *DeviceView) Platform() (string, bool) {
 	return "", false
 }
 
-// Tags returns the tags, and false where they are unknown.
-func (v *DeviceView) Tags() ([]string, bool) {
+// bears returns the tags, and false where they are unknown.
+func (v *DeviceView) bears() ([]string, bool) {
 	switch {
 	case v.said.Tags != nil:
 		return v.said.Tags, true
@@ -138,8 +138,8 @@ func (v *DeviceView) Tags() ([]string, bool) {
 	return nil, false
 }
 
-// Remembered are the accounts that asked to be remembered on the device.
-func (v *DeviceView) Remembered() []attempt.Remembered { return v.said.Remembered }
+// remembered are the accounts that asked to be remembered on the device.
+func (v *DeviceView) remembered() []attempt.Remembered { return v.said.Remembered }
 
 // report is one report of the device: when it was made, as far as that is known,
 // and whether it happened at all.
@@ -199,14 +199,14 @@ func (v *DeviceView) fact(r *bothReports, name string) (value attempt.Scalar, fr
 	return value, r.entryFresh, value.Kind() != attempt.Nothing
 }
 
-// HasLaterReport reports whether a report that the device's facts could come from is dated after the attempt
+// hasLaterReport reports whether a report that the device's facts could come from is dated after the attempt
 // and so did not happen.
-func (v *DeviceView) HasLaterReport() bool {
+func (v *DeviceView) hasLaterReport() bool {
 	return v.saidReport().later || v.entryReport().later
 }
 
-// HasReport reports whether the device has a report that is fresh enough.
-func (v *DeviceView) HasReport(p *directory.Posture) bool {
+// hasReport reports whether the device has a report that is fresh enough.
+func (v *DeviceView) hasReport(p *directory.Posture) bool {
 	return p.Fresh == 0 || v.reports && v.saidReport().isFresh(p, v.at) ||
 		v.entry != nil && v.entryReport().isFresh(p, v.at)
 }
@@ -214,7 +214,7 @@ func (v *DeviceView) HasReport(p *directory.Posture) bool {
 // Assess holds what the device reported against a posture. A fact is as old as
 // the report that it came in.
 func (v *DeviceView) Assess(p *directory.Posture) Fitness {
-	if _, ok := v.Identity(); !ok {
+	if _, ok := v.identity(); !ok {
 		return Unidentified
 	}
 	passes := condition.True
@@ -230,9 +230,9 @@ func (v *DeviceView) Assess(p *directory.Posture) Fitness {
 	return Unreported
 }
 
-// PassesPosture is Assess as a truth. On a device that nothing identifies it is
+// passesPosture is Assess as a truth. On a device that nothing identifies it is
 // unknown.
-func (v *DeviceView) PassesPosture(p *directory.Posture) condition.Truth {
+func (v *DeviceView) passesPosture(p *directory.Posture) condition.Truth {
 	switch v.Assess(p) {
 	case Fit:
 		return condition.True
@@ -278,7 +278,7 @@ func (v *DeviceView) passes(r *bothReports, c *directory.Check) condition.Truth 
 	case c.In != nil:
 		return condition.Of(slices.Contains(c.In, value))
 	}
-	return condition.Of(VersionAtLeast(value, least))
+	return condition.Of(versionAtLeast(value, least))
 }
 
 // isUnlisted reports whether a check is by platform and does not list this one.
@@ -290,9 +290,9 @@ func isUnlisted(c *directory.Check, platform string) bool {
 	return !listed
 }
 
-// VersionAtLeast compares dotted versions part by part as numbers; what is left
+// versionAtLeast compares dotted versions part by part as numbers; what is left
 // out counts as 0. What is no version is not enough.
-func VersionAtLeast(value attempt.Scalar, least string) bool {
+func versionAtLeast(value attempt.Scalar, least string) bool {
 	if value.Kind() != attempt.Text && value.Kind() != attempt.Number {
 		return false
 	}
@@ -330,8 +330,8 @@ func cutPart(version string) (part uint64, rest string, ok bool) {
 // maxDigits is how many digits a part of a version may have; more would not fit.
 const maxDigits = 18
 
-// Finding is a check that a device did not pass.
-type Finding struct {
+// failedCheck is a check that a device did not pass.
+type failedCheck struct {
 	Check *directory.Check
 	// Saw is what it reported, "nothing" where it did not, or the platform that the
 	// check does not list.
@@ -340,13 +340,13 @@ type Finding struct {
 
 // Failing returns the checks that the device surely does not pass, and where it has
 // a report that is fresh enough, those that it may not pass.
-func (v *DeviceView) Failing(p *directory.Posture) []Finding {
-	var found []Finding
+func (v *DeviceView) Failing(p *directory.Posture) []failedCheck {
+	var found []failedCheck
 	reports := v.bothReports(p)
 	for i := range p.Checks {
 		c := &p.Checks[i]
 		passes := v.passes(&reports, c)
-		if passes == condition.True || passes == condition.Unknown && !v.HasReport(p) {
+		if passes == condition.True || passes == condition.Unknown && !v.hasReport(p) {
 			continue
 		}
 		value, _, _ := v.fact(&reports, c.Fact)
@@ -354,7 +354,7 @@ func (v *DeviceView) Failing(p *directory.Posture) []Finding {
 		if platform, known := v.Platform(); known && isUnlisted(c, platform) {
 			saw = platform
 		}
-		found = append(found, Finding{c, saw})
+		found = append(found, failedCheck{c, saw})
 	}
 	return found
 }

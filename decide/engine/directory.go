@@ -186,8 +186,8 @@ func (e *Directory) bindWhere() error {
 	return nil
 }
 
-// CheckWhere reports what a group's `where` asks for that it cannot.
-func CheckWhere(where condition.Node) error {
+// checkWhere reports what a group's `where` asks for that it cannot.
+func checkWhere(where condition.Node) error {
 	if key, ok := asksFor(where, KeyGroups, KeyJoinedWithin); ok {
 		return fmt.Errorf("where cannot ask for %s: membership depends neither on other groups nor on the time", key)
 	}
@@ -220,8 +220,8 @@ func (e *Directory) bindBarring() error {
 	return nil
 }
 
-// CheckBarredFor reports what a method's `barred_for` asks for that it cannot.
-func CheckBarredFor(barred condition.Node) error {
+// checkBarredFor reports what a method's `barred_for` asks for that it cannot.
+func checkBarredFor(barred condition.Node) error {
 	if key, ok := asksFor(barred, KeyEnrolled, KeyJoinedWithin); ok {
 		return fmt.Errorf("barred_for cannot ask for %s: it depends neither on what is enrolled nor on the time", key)
 	}
@@ -291,16 +291,16 @@ func domainOf(account string) string {
 	if at < 0 {
 		return ""
 	}
-	domain, err := NormalDomain(account[at+1:])
+	domain, err := normalDomain(account[at+1:])
 	if err != nil {
 		return ""
 	}
 	return domain
 }
 
-// NormalDomain puts a domain into the form in which domains are compared: ASCII by
+// normalDomain puts a domain into the form in which domains are compared: ASCII by
 // IDNA (RFC 5891), in lower case. It allocates nothing where that is its form.
-func NormalDomain(domain string) (string, error) {
+func normalDomain(domain string) (string, error) {
 	plain := domain != ""
 	for i := range len(domain) {
 		c := domain[i]

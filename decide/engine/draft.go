@@ -20,8 +20,8 @@ type draft struct {
 	// asked are the sources of demands, in the order in which they are found.
 	asked []sourceOf
 	// assurances are those asked for, and silenced the policies that silence each
-	// hearing were the shadows live.
-	assurances, silenced []int32
+	// applicable were the shadows live.
+	assurances, replaced []int32
 	// turns are the moments at which the verdict may change, windows those that were looked at
 	// for them, and granted the sets of open windows with which it was granted. mergedTurns is room
 	// for the next turns.

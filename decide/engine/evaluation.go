@@ -54,11 +54,11 @@ type evaluation struct {
 	// signals has the truth of each signal, once weighed.
 	signals []condition.Truth
 
-	hearings []hearing
-	// spoken holds the rules that may speak, each hearing's in one run.
+	applicable []applicable
+	// spoken holds the rules that may speak, each applicable policy's in one run.
 	spoken []spokenRule
-	// slots finds the hearing of a policy: slots[p] is its index where
-	// hearings[slots[p]] is of p. Stale values do no harm, so that nothing has to
+	// slots finds an applicable policy: slots[p] is its index where
+	// applicable[slots[p]] is of p. Stale values do no harm, so that nothing has to
 	// be cleared.
 	slots []int32
 	// outcomes are what was joined last, and limits what bounds the session.
@@ -116,8 +116,8 @@ const ageless = time.Duration(1<<63 - 1)
 // a session its first sign-on may have begun.
 const longestAttempt = 10 * time.Minute
 
-// hearing is one policy that applies, surely or perhaps.
-type hearing struct {
+// applicable is one policy that applies, surely or perhaps.
+type applicable struct {
 	policy int32
 	// applies is whether it applies, were it live; inForce whether it is.
 	applies, inForce condition.Truth
@@ -126,10 +126,10 @@ type hearing struct {
 	speaks bool
 	// first and last bound its rules in evaluation.spoken.
 	first, last int32
-	silencedBy  int32
+	replacedBy  int32
 }
 
-// none is the policy that silences a hearing nobody silences.
+// none is the policy that replaces an applicable one which nobody replaces.
 const none int32 = -1
 
 type spokenRule struct {
@@ -194,7 +194,7 @@ func (j *Judge) begin(ctx context.Context, a *attempt.Attempt) *evaluation {
 	}
 	e.context, e.Attempt, e.Moment, e.At = ctx, a, a.At, a.At
 	e.Profile, e.unavailable, e.App, e.emergency = nil, nil, -1, false
-	e.hearings, e.spoken, e.outcomes, e.causes = e.hearings[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
+	e.applicable, e.spoken, e.outcomes, e.causes = e.applicable[:0], e.spoken[:0], e.outcomes[:0], e.causes[:0]
 	e.weighed, e.limits = false, limits{}
 	e.clearNeeds()
 	if j.asking {
@@ -236,7 +236,7 @@ func (j *Judge) end(e *evaluation) {
 // are supplied, and in the book.
 func (e *evaluation) lookUpDevice() {
 	e.view, e.deviceLost = e.judge.directory.View(e.Attempt), nil
-	id, identified := e.view.Identity()
+	id, identified := e.view.identity()
 	if e.judge.devices == nil || !identified {
 		return
 	}
@@ -341,7 +341,7 @@ func (e *evaluation) ignores(p *attempt.Proof, ofAttempt bool) string {
 }
 
 // evaluate judges the attempt, as things are or as if the shadows were live. With
-// shadows the policies that are not in force are heard too. The reading of it is
+// shadows the policies that are not in force count too. The reading of it is
 // in outcomes, needs and limits.
 func (e *evaluation) evaluate(shadows bool) decide.Verdict {
 	if e.refusal() != "" {
@@ -351,76 +351,76 @@ func (e *evaluation) evaluate(shadows bool) decide.Verdict {
 	return e.weigh()
 }
 
-// scope says which policies are heard.
+// scope says which policies are considered.
 type scope uint8
 
 const (
-	// toVerdict hears policies in force until one blocks whatever the others say.
+	// toVerdict considers policies in force until one blocks whatever the others say.
 	toVerdict scope = iota
-	// inForce hears all that are in force, withShadows those too that are not.
+	// inForce considers all that are in force, withShadows those too that are not.
 	inForce
 	withShadows
 )
 
-// hear listens to the policies that may be for the account and the app. It reports
-// whether it stopped at one that blocks. Those for a few accounts are heard first,
+// findApplicable considers the policies that may be for the account and the app. It reports
+// whether it stopped at one that blocks. Those for a few accounts are considered first,
 // for they are the ones that block.
-func (e *evaluation) hear(s scope) (blocked bool) {
-	e.hearings, e.spoken, e.weighed = e.hearings[:0], e.spoken[:0], false
+func (e *evaluation) findApplicable(s scope) (blocked bool) {
+	e.applicable, e.spoken, e.weighed = e.applicable[:0], e.spoken[:0], false
 	if e.App < 0 || e.Profile == nil {
 		return false
 	}
 	x := &e.judge.index
 	if others := x.others[e.App]; len(others) <= fewOthers {
-		return e.hearAimed(others, s) || e.hearAimed(x.everyone[e.App], s)
+		return e.considerAimed(others, s) || e.considerAimed(x.everyone[e.App], s)
 	}
-	if e.hearEach(x.byAccount[e.Profile.Number()], s) || e.hearEach(x.byKind[e.Profile.Kind()], s) ||
-		len(x.byDomain) > 0 && e.hearEach(x.byDomain[e.Profile.Domain()], s) {
+	if e.considerEach(x.byAccount[e.Profile.Number()], s) || e.considerEach(x.byKind[e.Profile.Kind()], s) ||
+		len(x.byDomain) > 0 && e.considerEach(x.byDomain[e.Profile.Domain()], s) {
 		return true
 	}
 	sure, perhaps := e.Profile.Memberships()
 	for _, g := range sure {
-		if e.hearEach(x.byGroup[g], s) {
+		if e.considerEach(x.byGroup[g], s) {
 			return true
 		}
 	}
 	for _, g := range perhaps {
-		if e.hearEach(x.byGroup[g], s) {
+		if e.considerEach(x.byGroup[g], s) {
 			return true
 		}
 	}
-	return e.hearAimed(x.everyone[e.App], s)
+	return e.considerAimed(x.everyone[e.App], s)
 }
 
 // fewOthers is how many policies of an app are asked one by one.
 const fewOthers = 4
 
-// hearAimed listens to policies that are aimed at the app.
-func (e *evaluation) hearAimed(policies []int32, s scope) (blocked bool) {
+// considerAimed considers policies that are aimed at the app.
+func (e *evaluation) considerAimed(policies []int32, s scope) (blocked bool) {
 	for _, number := range policies {
-		if e.hearOne(number, s) {
+		if e.consider(number, s) {
 			return true
 		}
 	}
 	return false
 }
 
-// hearEach listens to those of the policies that are aimed at the app, and that
-// have not been heard under something else that the account has.
-func (e *evaluation) hearEach(policies []int32, s scope) (blocked bool) {
+// considerEach considers those of the policies that are aimed at the app, and that
+// have not been considered under something else that the account has.
+func (e *evaluation) considerEach(policies []int32, s scope) (blocked bool) {
 	for _, number := range policies {
-		if e.judge.index.isAimed(e.App, number) && e.heard(number) == nil && e.hearOne(number, s) {
+		if e.judge.index.isAimed(e.App, number) && e.applicableOf(number) == nil && e.consider(number, s) {
 			return true
 		}
 	}
 	return false
 }
 
-// hearOne listens to one policy. It reports whether that settles a verdict: it blocks,
-// perhaps or surely, and nothing can silence it.
-func (e *evaluation) hearOne(number int32, s scope) (blocked bool) {
+// consider looks at one policy. It reports whether that settles a verdict: it blocks,
+// perhaps or surely, and nothing can replace it.
+func (e *evaluation) consider(number int32, s scope) (blocked bool) {
 	p := &e.judge.policies[number]
-	h := hearing{policy: number, inForce: condition.True, first: int32(len(e.spoken)), silencedBy: none}
+	h := applicable{policy: number, inForce: condition.True, first: int32(len(e.spoken)), replacedBy: none}
 	if p.stage == decide.Shadow {
 		h.inForce = condition.False
 		if p.liveFor != nil {
@@ -448,8 +448,8 @@ func (e *evaluation) hearOne(number int32, s scope) (blocked bool) {
 		}
 	}
 	h.last = int32(len(e.spoken))
-	e.slots[number] = int32(len(e.hearings))
-	e.hearings = append(e.hearings, h)
+	e.slots[number] = int32(len(e.applicable))
+	e.applicable = append(e.applicable, h)
 	return false
 }
 
@@ -476,34 +476,34 @@ func (p *policy) inForceAt(t time.Time) bool {
 
 // names reports whether `who` names the emergency account, by kind or by name.
 func (p *policy) names(account *Profile) bool {
-	return p.namesEmergencies || account.IsNamed(p.named)
+	return p.namesEmergencies || account.isNamed(p.named)
 }
 
-// heard returns the hearing of a policy, nil where it does not apply.
-func (e *evaluation) heard(policy int32) *hearing {
-	if slot := int(e.slots[policy]); slot < len(e.hearings) && e.hearings[slot].policy == policy {
-		return &e.hearings[slot]
+// applicableOf returns what is known of a policy that applies, nil where it does not.
+func (e *evaluation) applicableOf(policy int32) *applicable {
+	if slot := int(e.slots[policy]); slot < len(e.applicable) && e.applicable[slot].policy == policy {
+		return &e.applicable[slot]
 	}
 	return nil
 }
 
-// force is whether a hearing counts: as things are, or were the shadows live.
-func (h *hearing) force(shadows bool) condition.Truth {
+// force is whether an applicable policy counts: as things are, or were the shadows live.
+func (h *applicable) force(shadows bool) condition.Truth {
 	if shadows {
 		return condition.True
 	}
 	return h.inForce
 }
 
-// join silences what is replaced and collects the outcomes of the rest.
+// join marks what is replaced and collects the outcomes of the rest.
 func (e *evaluation) join(shadows bool) {
 	e.outcomes = e.outcomes[:0]
-	sure := e.silence(shadows)
+	sure := e.markReplaced(shadows)
 	e.limits = e.judge.index.apps[e.App].limits
-	for i := range e.hearings {
-		h := &e.hearings[i]
+	for i := range e.applicable {
+		h := &e.applicable[i]
 		force := h.force(shadows)
-		if h.silencedBy != none || force == condition.False {
+		if h.replacedBy != none || force == condition.False {
 			continue
 		}
 		surely := h.speaks && h.last-h.first == 1 && h.applies == condition.True && force == condition.True
@@ -521,17 +521,17 @@ func (e *evaluation) join(shadows bool) {
 	}
 }
 
-// silence marks what policies that surely speak replace, and reports whether any
+// markReplaced marks what policies that surely speak replace, and reports whether any
 // policy surely speaks.
-func (e *evaluation) silence(shadows bool) (sure bool) {
+func (e *evaluation) markReplaced(shadows bool) (sure bool) {
 	replaces := e.judge.replaces
 	if replaces {
-		for i := range e.hearings {
-			e.hearings[i].silencedBy = none
+		for i := range e.applicable {
+			e.applicable[i].replacedBy = none
 		}
 	}
-	for i := range e.hearings {
-		h := &e.hearings[i]
+	for i := range e.applicable {
+		h := &e.applicable[i]
 		if !h.speaks || min(h.applies, h.force(shadows)) != condition.True {
 			continue
 		}
@@ -540,8 +540,8 @@ func (e *evaluation) silence(shadows bool) (sure bool) {
 			continue
 		}
 		for _, target := range e.judge.policies[h.policy].replaces {
-			if t := e.heard(target); t != nil && t.first < t.last && (t.silencedBy == none || t.silencedBy > h.policy) {
-				t.silencedBy = h.policy
+			if t := e.applicableOf(target); t != nil && t.first < t.last && (t.replacedBy == none || t.replacedBy > h.policy) {
+				t.replacedBy = h.policy
 			}
 		}
 	}
@@ -659,7 +659,7 @@ func (j *Judge) VerdictAt(ctx context.Context, a *attempt.Attempt, moment time.T
 	e.Moment = moment
 	v := decide.Block
 	if e.refusal() == "" {
-		if !e.hear(toVerdict) {
+		if !e.findApplicable(toVerdict) {
 			e.join(false)
 			v = e.weigh()
 		}

@@ -97,7 +97,7 @@ func (w *whereabouts) lookUp(ctx context.Context, j *Judge) {
 
 // countryState returns what is known of the country, looking it up if need be.
 func (e *evaluation) countryState() countryState {
-	e.FindPlace()
+	e.findPlace()
 	if e.where.state == countryUnknown {
 		e.where.lookUp(e.context, e.judge)
 	}
@@ -183,7 +183,7 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 		}
 		return condition.False
 	case decide.DemandPosture:
-		return e.FindDevice().PassesPosture(&e.judge.directory.Postures[d.posture])
+		return e.findDevice().passesPosture(&e.judge.directory.Postures[d.posture])
 	case decide.DemandChangePassword:
 		return condition.Of(e.passwordChanged())
 	case decide.DemandAccept:
@@ -202,7 +202,7 @@ func (e *evaluation) shown(d *demand) condition.Truth {
 
 // location returns where the attempt comes from.
 func (e *evaluation) location() attempt.Fact[attempt.Location] {
-	e.FindPlace()
+	e.findPlace()
 	if !isKnown(e.where.location) {
 		e.where.lookUp(e.context, e.judge)
 	}

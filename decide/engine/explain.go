@@ -66,12 +66,12 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *dec
 	e.explains = told == explained
 	d := e.draft.start()
 	d.JudgedBy = decide.JudgedBy{Book: j.digest, Rules: j.fingerprint}
-	heard := withShadows
+	considered := withShadows
 	if told == enforced {
-		heard = inForce
+		considered = inForce
 	}
-	e.hear(heard)
-	e.sortHearings()
+	e.findApplicable(considered)
+	e.sortApplicable()
 	if told != enforced {
 		e.noteIgnored(d)
 	}
@@ -85,15 +85,15 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *dec
 		j.end(e)
 		return d
 	}
-	var shadowSilenced []int32
-	shadows := told != enforced && e.hearsShadows()
+	var replacedInShadow []int32
+	shadows := told != enforced && e.meetsShadows()
 	if shadows {
 		d.WithShadow.Verdict = e.evaluate(true)
-		e.draft.silenced = e.draft.silenced[:0]
-		for i := range e.hearings {
-			e.draft.silenced = append(e.draft.silenced, e.hearings[i].silencedBy)
+		e.draft.replaced = e.draft.replaced[:0]
+		for i := range e.applicable {
+			e.draft.replaced = append(e.draft.replaced, e.applicable[i].replacedBy)
 		}
-		shadowSilenced = e.draft.silenced
+		replacedInShadow = e.draft.replaced
 	}
 	d.Verdict = e.evaluate(false)
 	if !shadows {
@@ -106,7 +106,7 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *dec
 	e.tellPerson(d)
 	e.noteLost(d)
 	if full {
-		e.trace(d, shadowSilenced)
+		e.trace(d, replacedInShadow)
 	}
 	e.draft.handOut(d)
 	if told != outlined && d.Verdict == decide.Grant {
@@ -116,12 +116,12 @@ func (j *Judge) decide(ctx context.Context, a *attempt.Attempt, told depth) *dec
 	return d
 }
 
-// sortHearings puts the hearings in the order of their policies' names, so that
+// sortApplicable puts the applicable policies in the order of their names, so that
 // a decision reads the same whichever way they were found.
-func (e *evaluation) sortHearings() {
-	slices.SortFunc(e.hearings, func(a, b hearing) int { return cmp.Compare(a.policy, b.policy) })
-	for i := range e.hearings {
-		e.slots[e.hearings[i].policy] = int32(i)
+func (e *evaluation) sortApplicable() {
+	slices.SortFunc(e.applicable, func(a, b applicable) int { return cmp.Compare(a.policy, b.policy) })
+	for i := range e.applicable {
+		e.slots[e.applicable[i].policy] = int32(i)
 	}
 }
 
@@ -163,7 +163,7 @@ func (e *evaluation) noteIgnored(d *decide.Decision) {
 		case attempt.IsLater(p.At, a.At):
 		case why != "":
 			note(decide.ProofIgnored, "The proof of ", p.Method, " counts for nothing: ", why, ".")
-		case e.Profile != nil && m != e.judge.deskPass && e.Profile.Lacks().Has(m):
+		case e.Profile != nil && m != e.judge.deskPass && e.Profile.lacks.Has(m):
 			note(decide.ProofNotEnrolled, "The proof of ", p.Method, " counts, though ", a.Account, " has not enrolled it.")
 		}
 	}
@@ -220,10 +220,10 @@ func (e *evaluation) noteIgnored(d *decide.Decision) {
 			unasked("The acceptance of ", decide.DemandAccept, x.Document)
 		}
 	}
-	for _, r := range e.FindDevice().Remembered() {
+	for _, r := range e.findDevice().remembered() {
 		later(r.At, "That the device remembers ", r.Account)
 	}
-	if e.FindDevice().HasLaterReport() {
+	if e.findDevice().hasLaterReport() {
 		note(decide.DatedLater, "The device's report is dated after the attempt, so it did not happen.")
 	}
 	if e.Profile == nil {
@@ -253,7 +253,7 @@ func (e *evaluation) allProofsCount() bool {
 		return false
 	}
 	for i := range e.proofs {
-		if p := &e.proofs[i]; !p.inSession || e.Profile.Lacks().Has(p.method) {
+		if p := &e.proofs[i]; !p.inSession || e.Profile.lacks.Has(p.method) {
 			return false
 		}
 	}
@@ -270,8 +270,8 @@ func sortedKeys[T any](m map[string]T) []string {
 
 // noteLost reports what nobody could find out while the decision was made.
 func (e *evaluation) noteLost(d *decide.Decision) {
-	e.FindDevice()
-	e.FindPlace()
+	e.findDevice()
+	e.findPlace()
 	if e.deviceLost != nil {
 		d.Notices = append(
 			d.Notices,
@@ -528,7 +528,7 @@ func (e *evaluation) hangsOn(o *joined) {
 	p := &e.judge.policies[o.policy]
 	e.reasons = condition.AppendWhy(e.reasons[:0], p.apps, e)
 	e.reasons = condition.AppendWhy(e.reasons, p.who, e)
-	h := e.heard(o.policy)
+	h := e.applicableOf(o.policy)
 	if p.liveFor != nil && h.inForce == condition.Unknown {
 		e.reasons = condition.AppendWhy(e.reasons, p.liveFor, e)
 	}

@@ -56,8 +56,8 @@ func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, 
 // Saw implements condition.Facts.
 func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t) }
 
-// FindPlace returns what is known of the address, nil where that is unknown.
-func (f *Facts) FindPlace() *Place {
+// findPlace returns what is known of the address, nil where that is unknown.
+func (f *Facts) findPlace() *Place {
 	if !f.placeFound && f.evaluation != nil {
 		f.placeFound = true
 		f.evaluation.lookUpPlace()
@@ -65,8 +65,8 @@ func (f *Facts) FindPlace() *Place {
 	return f.Place
 }
 
-// FindDevice returns what is known of the device, nil where that is nothing.
-func (f *Facts) FindDevice() *DeviceView {
+// findDevice returns what is known of the device, nil where that is nothing.
+func (f *Facts) findDevice() *DeviceView {
 	if !f.deviceFound && f.evaluation != nil {
 		f.deviceFound = true
 		f.evaluation.lookUpDevice()

@@ -50,7 +50,7 @@ var (
 		Bind: bindName("account", func(d *Directory) map[string]int32 { return d.accountNumber }),
 		Says: func(t *condition.Test, negated bool) string { return "they " + are(negated) + " " + t.Wants() },
 		Noun: func(t *condition.Test) string { return words.List(t.Values, "and") },
-	}, func(f *Facts, t *condition.Test) condition.Truth { return condition.Of(f.Profile.IsNamed(t.Numbers())) }, sawName)
+	}, func(f *Facts, t *condition.Test) condition.Truth { return condition.Of(f.Profile.isNamed(t.Numbers())) }, sawName)
 
 	KeyGroups = account(condition.Definition{Name: "groups", Names: "group",
 		Doc:  "members of a group, directly or through the groups it includes",
@@ -73,9 +73,9 @@ var (
 	})
 
 	KeyDomains = account(condition.Definition{Name: "domains", Doc: "the part of the account's name after the last @",
-		Check: func(value string) error { _, err := NormalDomain(value); return err },
+		Check: func(value string) error { _, err := normalDomain(value); return err },
 		Bind: func(_ condition.Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
-			domain, err := NormalDomain(value)
+			domain, err := normalDomain(value)
 			return condition.Binding{Texts: []string{domain}, Words: value}, err
 		},
 		Says: func(t *condition.Test, negated bool) string { return "their domain " + is(negated) + " " + t.Wants() },

@@ -15,12 +15,12 @@ func device(d condition.Definition, holds func(f *Facts, t *condition.Test) cond
 		d.Meaning = condition.MeansWords
 	}
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
-		if f.FindDevice() != nil {
+		if f.findDevice() != nil {
 			return holds(f, t)
 		}
 		return condition.Unknown
 	}, func(f *Facts, t *condition.Test) string {
-		if f.FindDevice() != nil {
+		if f.findDevice() != nil {
 			return saw(f, t)
 		}
 		return ""
@@ -48,7 +48,7 @@ var (
 
 	KeyDevice = device(condition.Definition{Name: "device", Words: deviceTraits,
 		Doc:  "the device is known, managed, shared or the account's own",
-		Bind: bindWord(func(value string) (DeviceTrait, error) { var d DeviceTrait; return d, d.UnmarshalText([]byte(value)) }),
+		Bind: bindWord(func(value string) (deviceTrait, error) { var d deviceTrait; return d, d.UnmarshalText([]byte(value)) }),
 		Says: func(t *condition.Test, negated bool) string {
 			values := slices.Clone(t.Values)
 			for i := range values {
@@ -61,7 +61,7 @@ var (
 	}, func(f *Facts, t *condition.Test) condition.Truth {
 		holds := condition.False
 		for _, n := range t.Numbers() {
-			holds = max(holds, f.Device.is(DeviceTrait(n), f.accountName()))
+			holds = max(holds, f.Device.is(deviceTrait(n), f.accountName()))
 		}
 		return holds
 	}, func(f *Facts, _ *condition.Test) string {
@@ -74,13 +74,13 @@ var (
 			return "the device " + is(negated) + " tagged " + t.Wants()
 		},
 	}, func(f *Facts, t *condition.Test) condition.Truth {
-		tags, known := f.Device.Tags()
+		tags, known := f.Device.bears()
 		if !known {
 			return condition.Unknown
 		}
 		return condition.Of(slices.ContainsFunc(tags, func(tag string) bool { return slices.Contains(t.Values, tag) }))
 	}, func(f *Facts, _ *condition.Test) string {
-		if tags, known := f.Device.Tags(); known {
+		if tags, known := f.Device.bears(); known {
 			return orNone(tags, "no tag")
 		}
 		return ""
@@ -95,7 +95,7 @@ var (
 	}, func(f *Facts, t *condition.Test) condition.Truth {
 		holds := condition.False
 		for _, n := range t.Numbers() {
-			holds = max(holds, f.Device.PassesPosture(&f.Directory.Postures[n]))
+			holds = max(holds, f.Device.passesPosture(&f.Directory.Postures[n]))
 		}
 		return holds
 	}, func(f *Facts, t *condition.Test) string { return f.Directory.sawPosture(f.Device, t) })

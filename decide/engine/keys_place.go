@@ -15,12 +15,12 @@ import (
 func address(d condition.Definition, holds func(p *Place, t *condition.Test) condition.Truth) condition.Key {
 	d.About = condition.AboutAttempt | condition.AboutDecision
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
-		if p := f.FindPlace(); p != nil {
+		if p := f.findPlace(); p != nil {
 			return holds(p, t)
 		}
 		return condition.Unknown
 	}, func(f *Facts, _ *condition.Test) string {
-		if f.FindPlace() == nil {
+		if f.findPlace() == nil {
 			return ""
 		}
 		return fmt.Sprintf("%s (in %s)", directory.Plain(f.Address), orNone(f.Directory.NetworkNames(f.Place), "no network"))
@@ -87,12 +87,12 @@ var (
 			}),
 			Says: func(t *condition.Test, negated bool) string { return "their address " + is(negated) + " " + t.Wants() },
 		}, func(f *Facts, t *condition.Test) condition.Truth {
-			if f.FindPlace() != nil {
+			if f.findPlace() != nil {
 				return among(t, int32(versionOf(f.Address)))
 			}
 			return condition.Unknown
 		}, func(f *Facts, _ *condition.Test) string {
-			if f.FindPlace() != nil {
+			if f.findPlace() != nil {
 				return directory.IPVersions()[versionOf(f.Address)]
 			}
 			return ""

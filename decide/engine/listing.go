@@ -258,7 +258,7 @@ func (e *evaluation) wire(w *decide.Demand, n need, from []decide.Source) {
 	}
 	w.Met, w.Impossible, w.From = n.state == met, n.state == impossible, from
 	enrolled := e.Profile.Enrolled()
-	if !e.Profile.StatesMethods() {
+	if !e.Profile.statesMethods() {
 		enrolled = e.allMethods() // it may have any
 	}
 	switch n.demand {
@@ -305,7 +305,7 @@ func (e *evaluation) wire(w *decide.Demand, n need, from []decide.Source) {
 	case decide.DemandMethod:
 		w.AnyOf = e.draft.addNames(e.judge.methodNames[n.demand])
 		w.Within = e.draft.within(d.within)
-		if n.enrol && n.state != met && e.Profile.StatesMethods() {
+		if n.enrol && n.state != met && e.Profile.statesMethods() {
 			w.Kind = decide.DemandEnrol
 			return
 		}
@@ -335,10 +335,10 @@ func (e *evaluation) wire(w *decide.Demand, n need, from []decide.Source) {
 
 // describePosture lists the checks that an identified device does not pass.
 func (e *evaluation) describePosture(w *decide.Demand, p *directory.Posture) {
-	if _, identified := e.FindDevice().Identity(); !identified {
+	if _, identified := e.findDevice().identity(); !identified {
 		return
 	}
-	for _, f := range e.FindDevice().Failing(p) {
+	for _, f := range e.findDevice().Failing(p) {
 		w.Failing = append(w.Failing, decide.FailedCheck{Fact: f.Check.Fact, Wants: f.Check.Wants(), Saw: f.Saw, Fix: f.Check.Fix})
 	}
 }

@@ -9,10 +9,10 @@ import (
 
 // SamePosture reports whether two postures check the same. What they are called, and what a person is told to do, is
 // no part of it.
-func SamePosture(a, b *directory.Posture) bool { return PostureImplies(a, b) && PostureImplies(b, a) }
+func SamePosture(a, b *directory.Posture) bool { return postureImplies(a, b) && postureImplies(b, a) }
 
-// PostureImplies reports whether each device that passes one posture passes another.
-func PostureImplies(x, y *directory.Posture) bool {
+// postureImplies reports whether each device that passes one posture passes another.
+func postureImplies(x, y *directory.Posture) bool {
 	if y.Fresh > 0 && (x.Fresh == 0 || x.Fresh > y.Fresh) {
 		return false
 	}
@@ -45,7 +45,7 @@ func CheckImplies(x, y *directory.Check) bool {
 
 // minimumImplies reports whether what reaches one minimum reaches another. A platform that one does not list fails.
 func minimumImplies(x, y *directory.Minimum) bool {
-	reaches := func(least, bar string) bool { return VersionAtLeast(attempt.TextScalar(least), bar) }
+	reaches := func(least, bar string) bool { return versionAtLeast(attempt.TextScalar(least), bar) }
 	if x.ByPlatform == nil {
 		return y.ByPlatform == nil && reaches(x.All, y.All)
 	}

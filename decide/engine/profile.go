@@ -77,11 +77,8 @@ func (p *Profile) PerhapsEnrolled() MethodSet {
 	return p.perhapsMethods
 }
 
-// Lacks returns the methods that the account is known not to list.
-func (p *Profile) Lacks() MethodSet { return p.lacks }
-
-// StatesMethods reports whether somebody stated which methods the account has enrolled.
-func (p *Profile) StatesMethods() bool { return !p.unstated }
+// statesMethods reports whether somebody stated which methods the account has enrolled.
+func (p *Profile) statesMethods() bool { return !p.unstated }
 
 // Barred returns the methods that prove nothing for the account, surely or
 // perhaps.
@@ -122,9 +119,9 @@ func (p *Profile) mayBeIn() []int32 {
 // compared; "" where there is none.
 func (p *Profile) Domain() string { return p.domain }
 
-// IsNamed reports whether the account is among the numbers of a bound test on
+// isNamed reports whether the account is among the numbers of a bound test on
 // accounts.
-func (p *Profile) IsNamed(numbers []int32) bool {
+func (p *Profile) isNamed(numbers []int32) bool {
 	return p.number != nobody && slices.Contains(numbers, p.number)
 }
 

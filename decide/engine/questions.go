@@ -83,10 +83,10 @@ func (j *Judge) Speaking(ctx context.Context, a *attempt.Attempt, policies []int
 		return nil
 	}
 	for _, number := range policies {
-		e.hearOne(int32(number), inForce)
+		e.consider(int32(number), inForce)
 	}
-	for i := range e.hearings {
-		h := &e.hearings[i]
+	for i := range e.applicable {
+		h := &e.applicable[i]
 		speaking := Speaking{Policy: int(h.policy), Applies: h.applies, InForce: h.inForce, Speaks: h.speaks}
 		for _, r := range e.spoken[h.first:h.last] {
 			speaking.Rules = append(speaking.Rules, MatchingRule{Rule: int(r.rule), Matches: r.match})

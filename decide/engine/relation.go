@@ -203,7 +203,7 @@ func (p *pairing) implies(one, other int32) bool {
 	}
 	switch x.kind {
 	case decide.DemandPosture:
-		return PostureImplies(p.posture(one), p.posture(other))
+		return postureImplies(p.posture(one), p.posture(other))
 	case decide.DemandMethod:
 		return p.proves(one, &x)&^p.proves(other, &y) == 0 && p.provesAtAll(one, &x)&^p.provesAtAll(other, &y) == 0 &&
 			p.withoutSets(x).implies(p.withoutSets(y)) && (x.fallback&^y.methods == 0 || x.methods&^y.methods == 0)

@@ -10,9 +10,9 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// Registered returns the device that the directory has for an attempt, nil where it
+// registered returns the device that the directory has for an attempt, nil where it
 // has none.
-func (d *Directory) Registered(a *attempt.Attempt) *directory.Device {
+func (d *Directory) registered(a *attempt.Attempt) *directory.Device {
 	device, _ := a.Device.Get()
 	id, _ := device.ID.Get()
 	if n, ok := d.deviceNumber[id]; ok && id != "" {
@@ -29,7 +29,7 @@ func (d *Directory) LastReport(a *attempt.Attempt) (time.Time, bool) {
 			return reported, true
 		}
 	}
-	if entry := d.Registered(a); entry != nil && entry.ReportedAt != nil {
+	if entry := d.registered(a); entry != nil && entry.ReportedAt != nil {
 		return *entry.ReportedAt, true
 	}
 	return time.Time{}, false
@@ -39,7 +39,7 @@ func (d *Directory) LastReport(a *attempt.Attempt) (time.Time, bool) {
 func (d *Directory) LetReport(a *attempt.Attempt, at time.Time) {
 	device, _ := a.Device.Get()
 	reported := maps.Clone(device.Facts)
-	if entry := d.Registered(a); entry != nil {
+	if entry := d.registered(a); entry != nil {
 		for name, value := range entry.Facts {
 			if _, said := reported[name]; !said {
 				if reported == nil {

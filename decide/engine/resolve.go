@@ -278,9 +278,9 @@ type HostError struct {
 	Wrong error
 }
 
-// CheckHosts reports what is wrong with the hosts of apps: a pattern that cannot be
+// checkHosts reports what is wrong with the hosts of apps: a pattern that cannot be
 // read, or that two apps claim.
-func CheckHosts(apps []directory.App) []HostError {
+func checkHosts(apps []directory.App) []HostError {
 	_, wrong := readHosts(apps)
 	return wrong
 }

@@ -65,7 +65,7 @@ func (e *evaluation) terms() Terms {
 		t.Block = true
 		return t
 	}
-	e.hear(inForce)
+	e.findApplicable(inForce)
 	e.join(false)
 	e.weigh()
 	t.limits, t.profile = e.limits, e.Profile

@@ -13,13 +13,13 @@ import (
 const reasonDraft = "stage: a draft is never evaluated"
 
 // trace reports for every policy what became of it.
-func (e *evaluation) trace(d *decide.Decision, shadowSilenced []int32) {
+func (e *evaluation) trace(d *decide.Decision, replacedInShadow []int32) {
 	var kept *appTrace // of what is the same for every attempt at the app
 	if e.App >= 0 && e.Profile != nil && e.judge.index.traces != nil {
 		kept = &e.judge.index.traces[e.App]
 	}
 	d.Policies = append(d.Policies, e.judge.blank...)
-	next := 0 // hearings are in the order of policies
+	next := 0 // applicable are in the order of policies
 	reasons, last := e.draft.keptReasons(kept), 0
 	for i := range d.Policies {
 		t, first := &d.Policies[i], last
@@ -28,26 +28,26 @@ func (e *evaluation) trace(d *decide.Decision, shadowSilenced []int32) {
 			last = int(kept.ends[i])
 		}
 		switch {
-		case next < len(e.hearings) && e.hearings[next].policy == int32(i):
-			e.traceHearing(t, next, shadowSilenced)
+		case next < len(e.applicable) && e.applicable[next].policy == int32(i):
+			e.traceApplicable(t, next, replacedInShadow)
 			next++
 		case last > first:
 			t.Why = reasons[first:last:last]
 		default:
-			e.traceSilence(&e.judge.policies[i])
+			e.traceNotApplicable(&e.judge.policies[i])
 		}
 	}
 }
 
-// traceHearing reports a policy that applies, surely or perhaps.
-func (e *evaluation) traceHearing(t *decide.PolicyTrace, number int, shadowSilenced []int32) {
-	h := &e.hearings[number]
-	p, silencedBy := &e.judge.policies[h.policy], h.silencedBy
-	if p.stage == decide.Shadow && h.inForce == condition.False && shadowSilenced != nil {
-		silencedBy = shadowSilenced[number]
+// traceApplicable reports a policy that applies, surely or perhaps.
+func (e *evaluation) traceApplicable(t *decide.PolicyTrace, number int, replacedInShadow []int32) {
+	h := &e.applicable[number]
+	p, replacedBy := &e.judge.policies[h.policy], h.replacedBy
+	if p.stage == decide.Shadow && h.inForce == condition.False && replacedInShadow != nil {
+		replacedBy = replacedInShadow[number]
 	}
-	if silencedBy != none {
-		t.SilencedBy = e.judge.policies[silencedBy].Name
+	if replacedBy != none {
+		t.SilencedBy = e.judge.policies[replacedBy].Name
 	}
 	t.Applies = h.applies
 	if h.applies != condition.True {
@@ -89,8 +89,8 @@ func (e *evaluation) addPassedBy(p *policy, spoken []spokenRule) {
 	}
 }
 
-// traceSilence reports why a policy does not apply: the first thing that failed.
-func (e *evaluation) traceSilence(p *policy) {
+// traceNotApplicable reports why a policy does not apply: the first thing that failed.
+func (e *evaluation) traceNotApplicable(p *policy) {
 	switch {
 	case p.stage == decide.Draft:
 		e.addReason(reasonDraft)

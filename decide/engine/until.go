@@ -48,7 +48,7 @@ func (e *evaluation) grantedUntil() time.Time {
 			continue
 		}
 		e.Moment = t.at
-		e.hear(inForce)
+		e.findApplicable(inForce)
 		if e.evaluate(false) != decide.Grant {
 			return t.at
 		}
@@ -103,7 +103,7 @@ func (e *evaluation) turns(now, end time.Time) []turn {
 		add(p.from)
 		add(p.until)
 		look(p.timely)
-		if e.heard(int32(i)) != nil || p.mayApplyLater() {
+		if e.applicableOf(int32(i)) != nil || p.mayApplyLater() {
 			look(p.timelyRules)
 		}
 	}

@@ -47,24 +47,21 @@ func levelBinding(value string) (condition.Binding, error) {
 	return condition.Binding{Limit: int64(level), Words: "at least " + value}, err
 }
 
-// DeviceTrait is what the key `device` can ask for.
-type DeviceTrait uint8
+// deviceTrait is what the key `device` can ask for.
+type deviceTrait uint8
 
 // What a device can be.
 const (
-	KnownDevice DeviceTrait = iota
-	ManagedDevice
-	SharedDevice
-	OwnDevice
+	knownDevice deviceTrait = iota
+	managedDevice
+	sharedDevice
+	ownDevice
 )
 
 var deviceTraits = []string{"known", "managed", "shared", "own"}
 
-// DeviceTraits returns the words for what a device can be.
-func DeviceTraits() []string { return slices.Clone(deviceTraits) }
-
 // UnmarshalText reads known, managed, shared or own.
-func (d *DeviceTrait) UnmarshalText(text []byte) error {
+func (d *deviceTrait) UnmarshalText(text []byte) error {
 	return words.Parse(d, "what a device can be", string(text), deviceTraits, 0)
 }
 
@@ -109,16 +106,16 @@ func CountryHolds(c attempt.CountryCode, t *condition.Test) condition.Truth {
 	return among(t, c.Number())
 }
 
-func (v *DeviceView) is(trait DeviceTrait, account string) condition.Truth {
+func (v *DeviceView) is(trait deviceTrait, account string) condition.Truth {
 	switch trait {
-	case KnownDevice:
-		return v.Known()
-	case ManagedDevice:
+	case knownDevice:
+		return v.isKnown()
+	case managedDevice:
 		return v.Managed()
-	case SharedDevice:
+	case sharedDevice:
 		return v.Shared()
 	}
-	return v.OwnedBy(account)
+	return v.ownedBy(account)
 }
 
 // among reports whether the number is one that the test names.
@@ -148,7 +145,7 @@ func (e *Directory) countryMayHold(stated attempt.CountryCode, t *condition.Test
 func (v *DeviceView) sawTraits(account string) string {
 	var is, isNot []string
 	for n, word := range deviceTraits {
-		switch v.is(DeviceTrait(n), account) {
+		switch v.is(deviceTrait(n), account) {
 		case condition.True:
 			is = append(is, word)
 		case condition.False:

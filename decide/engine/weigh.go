@@ -12,8 +12,8 @@ import (
 	"github.com/briskwarden/briskwarden/decide/risk"
 )
 
-// Model is a scheme made ready.
-type Model struct {
+// riskModel is a scheme made ready.
+type riskModel struct {
 	Levels  risk.Levels
 	Signals []risk.Signal
 	when    []condition.Node
@@ -23,7 +23,7 @@ type Model struct {
 
 // Scheme returns what the model was made from, with the levels that hold and the
 // conditions bound.
-func (m *Model) Scheme() risk.Scheme {
+func (m *riskModel) Scheme() risk.Scheme {
 	signals := slices.Clone(m.Signals)
 	for i := range signals {
 		if signals[i].When != nil {
@@ -34,8 +34,8 @@ func (m *Model) Scheme() risk.Scheme {
 }
 
 // Compile makes a Model, with the signals in order of name. The error names what is wrong with a signal.
-func compileModel(s risk.Scheme, names condition.Vocabulary) (*Model, error) {
-	m := &Model{Levels: s.Levels, Signals: slices.Clone(s.Signals)}
+func compileModel(s risk.Scheme, names condition.Vocabulary) (*riskModel, error) {
+	m := &riskModel{Levels: s.Levels, Signals: slices.Clone(s.Signals)}
 	slices.SortFunc(m.Signals, func(a, b risk.Signal) int { return strings.Compare(a.Name, b.Name) })
 	if m.Levels == (risk.Levels{}) {
 		m.Levels = risk.DefaultLevels
@@ -58,14 +58,11 @@ func compileModel(s risk.Scheme, names condition.Vocabulary) (*Model, error) {
 	return m, nil
 }
 
-// When returns the bound condition of signal number i.
-func (m *Model) When(i int) condition.Node { return m.when[i] }
-
 // Score is a span of points: without the unknown signals, and with them.
 type Score struct{ Low, High int }
 
 // weigh notes which signals of an attempt hold, and returns the score.
-func (m *Model) weigh(e *evaluation) Score {
+func (m *riskModel) weigh(e *evaluation) Score {
 	var score Score
 	for i := range m.Signals {
 		holds := m.holds(i, e)
@@ -80,7 +77,7 @@ func (m *Model) weigh(e *evaluation) Score {
 	return Score{min(score.Low, risk.MaxScore), min(score.High, risk.MaxScore)}
 }
 
-func (m *Model) holds(i int, e *evaluation) condition.Truth {
+func (m *riskModel) holds(i int, e *evaluation) condition.Truth {
 	switch s := &m.Signals[i]; {
 	case s.When != nil:
 		return m.asks[i].Eval(e)
@@ -103,9 +100,9 @@ func (e *evaluation) detects(s *risk.Signal) condition.Truth {
 	case risk.CountryChange:
 		return e.countryChanged()
 	case risk.NewDevice:
-		return e.FindDevice().Known().Not()
+		return e.findDevice().isKnown().Not()
 	case risk.AnonymousNetwork:
-		if e.FindPlace() == nil {
+		if e.findPlace() == nil {
 			return condition.Unknown
 		}
 		return condition.Of(e.Place.Anonymous)

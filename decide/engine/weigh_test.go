@@ -137,8 +137,14 @@ func TestDetectors(t *testing.T) {
 			a := attempt.Attempt{At: at, Location: place(0, 0)}
 			c.set(&a)
 			_, score := weighed(t, risk.Scheme{Signals: []risk.Signal{c.signal}}, a)
-			require.Equal(t,
-				engine.Score{Low: map[condition.Truth]int{yes: 10}[c.want], High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want]}, score)
+			require.Equal(
+				t,
+				engine.Score{
+					Low:  map[condition.Truth]int{yes: 10}[c.want],
+					High: map[condition.Truth]int{yes: 10, maybe: 10}[c.want],
+				},
+				score,
+			)
 		})
 	}
 }
