@@ -15,11 +15,12 @@ import (
 func define(name string, shape condition.Shape) condition.Key {
 	return family.Define(
 		condition.Definition{
-			Name:    name,
-			Doc:     "made up",
-			About:   condition.AboutApp,
-			Shape:   shape,
-			Meaning: condition.MeansWords,
+			Name:     name,
+			Doc:      "made up",
+			About:    condition.AboutApp,
+			Shape:    shape,
+			Meaning:  condition.MeansWords,
+			Explored: condition.NoCircumstance,
 			Bind: func(condition.Vocabulary, *condition.Test, string) (condition.Binding, error) {
 				return condition.Binding{}, nil
 			},

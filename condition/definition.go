@@ -32,6 +32,8 @@ type Definition struct {
 	Literal func(value string) bool
 	// Meaning says by what two tests are compared.
 	Meaning Meaning
+	// Explored says how the circumstances are found in which a test holds.
+	Explored Exploration
 	// Bind returns what a value stands for. Names is the vocabulary of the one who
 	// binds; the error is for one that does not know the key.
 	Bind func(names Vocabulary, t *Test, value string) (Binding, error)
@@ -42,6 +44,25 @@ type Definition struct {
 	// nil for a key that is about an attempt.
 	Noun func(t *Test) string
 }
+
+// Exploration says how whoever goes through all circumstances, to prove that something holds in each, brings about what a test
+// asks for. The zero Exploration is invalid.
+type Exploration uint8
+
+const (
+	// NotExplored: nobody can bring it about yet. A test is answered either way, and what rests on the answer is open.
+	NotExplored Exploration = iota + 1
+	// ExploredAsGiven: it rests on the account, the app, the action or the moment, which are gone through one by one.
+	ExploredAsGiven
+	// ExploredByPlace: by addresses and countries; ExploredByDevice by devices; ExploredByChannel by what is signed in through.
+	ExploredByPlace
+	ExploredByDevice
+	ExploredByChannel
+	// ExploredByHistory: by signals and proofs. A test is answered either way, and an attempt shows that it can come about.
+	ExploredByHistory
+	// NoCircumstance: it asks about no sign-in, but about a request for consent or a decision that was made.
+	NoCircumstance
+)
 
 // Meaning says what the values of a test stand for.
 type Meaning uint8
@@ -133,7 +154,8 @@ func (f *Family[F]) Define(d Definition, holds func(facts F, t *Test) Truth, saw
 func (d *Definition) lacks() string {
 	for part, missing := range map[string]bool{
 		"a name": d.Name == "", "a doc": d.Doc == "", "a subject": d.About == 0, "a meaning": d.Meaning == 0,
-		"Bind": d.Bind == nil, "Says": d.Says == nil,
+		"a way to be explored": d.Explored == 0,
+		"Bind":                 d.Bind == nil, "Says": d.Says == nil,
 	} {
 		if missing {
 			return part

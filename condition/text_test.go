@@ -45,7 +45,8 @@ func TestKeysAndPlaces(t *testing.T) {
 	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { family.Define(*tags.Definition(), letters.answer, letters.saw) })
 	for part, lack := range map[string]func(d *condition.Definition){
 		"a doc": func(d *condition.Definition) { d.Doc = "" }, "a subject": func(d *condition.Definition) { d.About = 0 },
-		"a meaning": func(d *condition.Definition) { d.Meaning = 0 }, "Bind": func(d *condition.Definition) { d.Bind = nil },
+		"a way to be explored": func(d *condition.Definition) { d.Explored = 0 },
+		"a meaning":            func(d *condition.Definition) { d.Meaning = 0 }, "Bind": func(d *condition.Definition) { d.Bind = nil },
 		"Says": func(d *condition.Definition) { d.Says = nil },
 	} {
 		d := *tags.Definition()

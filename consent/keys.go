@@ -15,7 +15,7 @@ var keys condition.Family[*scopeRequest]
 // a client is unknown where nobody knows it.
 func asking(d condition.Definition, bind func(j *Judge, value string) (condition.Binding, error), ofClient bool,
 	holds func(r *scopeRequest, t *condition.Test) bool, saw func(r *scopeRequest) string) condition.Key {
-	d.About = condition.AboutConsent
+	d.About, d.Explored = condition.AboutConsent, condition.NoCircumstance
 	d.Bind = func(names condition.Vocabulary, t *condition.Test, value string) (condition.Binding, error) {
 		v, ok := names.(vocabulary)
 		if !ok {

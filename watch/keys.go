@@ -15,7 +15,7 @@ import (
 // decided defines a key about what was decided. Visit goes through the words of the
 // decision that the values of a test are compared with.
 func decided(d condition.Definition, visit func(k Kept, word func(string))) condition.Key {
-	d.About = condition.AboutDecision
+	d.About, d.Explored = condition.AboutDecision, condition.NoCircumstance
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
 	}

@@ -172,7 +172,7 @@ func exactly(ctx context.Context, older, newer *engine.Judge, o ExactOptions, sa
 	x.Cells = cells
 	switch {
 	case s.fault != "":
-		x.Open = s.fault
+		x.Open = s.fault + space.Unexplored()
 	case len(s.found) >= mostDifferent:
 		x.Open = fmt.Sprintf("More than %d kinds of case differ; what else does was not looked for.", mostDifferent)
 	case !whole:

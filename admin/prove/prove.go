@@ -271,7 +271,7 @@ func (p *proof) run(ctx context.Context) {
 	case p.found:
 		p.State, p.Cells = Fails, 0 // which depends on who was first
 	case p.fault != "":
-		p.Why = p.fault
+		p.Why = p.fault + p.space.Unexplored()
 	case !whole:
 		p.Why = fmt.Sprintf("The time was up after %s; none of them refutes it.", words.Count(int(cells), "cell"))
 	case !p.covers:

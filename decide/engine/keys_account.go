@@ -15,7 +15,7 @@ import (
 // account defines a key about accounts. The facts that it hands on have a Profile.
 func account(d condition.Definition, holds func(f *Facts, t *condition.Test) condition.Truth,
 	saw func(p *Profile, t *condition.Test, at time.Time) string) condition.Key {
-	d.About, d.Meaning = condition.AboutAccount, condition.MeansAccounts
+	d.About, d.Meaning, d.Explored = condition.AboutAccount, condition.MeansAccounts, condition.ExploredAsGiven
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
 		switch {
 		case f.Profile != nil:

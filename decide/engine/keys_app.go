@@ -12,7 +12,7 @@ func app(
 	holds func(d *Directory, app int, t *condition.Test) condition.Truth,
 	saw func(a *directory.App) string,
 ) condition.Key {
-	d.About, d.Meaning = condition.AboutApp, condition.MeansApps
+	d.About, d.Meaning, d.Explored = condition.AboutApp, condition.MeansApps, condition.ExploredAsGiven
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
 		switch {
 		case !f.HasApp:

@@ -34,7 +34,7 @@ func stated[T interface {
 
 // The keys about what is attempted, and how.
 var (
-	KeyActions = stated(condition.Definition{Name: "actions", About: condition.AboutDecision, Words: attempt.Actions(),
+	KeyActions = stated(condition.Definition{Name: "actions", Explored: condition.ExploredAsGiven, About: condition.AboutDecision, Words: attempt.Actions(),
 		Doc:  "what is attempted: sign-in, enrol, change-password, recover or consent",
 		Says: func(t *condition.Test, negated bool) string { return "the action " + is(negated) + " " + t.Wants() },
 	}, func(word string) (action attempt.Action, err error) {
@@ -42,7 +42,7 @@ var (
 		return action, err
 	}, func(a *attempt.Attempt) (attempt.Action, bool) { return a.Action, true })
 
-	KeyThrough = stated(condition.Definition{Name: "through", Words: attempt.Throughs(),
+	KeyThrough = stated(condition.Definition{Name: "through", Explored: condition.ExploredByChannel, Words: attempt.Throughs(),
 		Doc: "what the sign-in is made through: browser, native, unattended or unpromptable",
 		Says: func(t *condition.Test, negated bool) string {
 			return "the sign-on " + is(negated) + " made through " + t.Wants()

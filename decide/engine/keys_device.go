@@ -10,7 +10,7 @@ import (
 // device defines a key about devices. The facts that it hands on have a Device.
 func device(d condition.Definition, holds func(f *Facts, t *condition.Test) condition.Truth,
 	saw func(f *Facts, t *condition.Test) string) condition.Key {
-	d.About = condition.AboutAttempt
+	d.About, d.Explored = condition.AboutAttempt, condition.ExploredByDevice
 	if d.Meaning == 0 {
 		d.Meaning = condition.MeansWords
 	}

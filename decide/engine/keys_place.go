@@ -13,7 +13,7 @@ import (
 
 // address defines a key about addresses.
 func address(d condition.Definition, holds func(p *Place, t *condition.Test) condition.Truth) condition.Key {
-	d.About = condition.AboutAttempt | condition.AboutDecision
+	d.About, d.Explored = condition.AboutAttempt|condition.AboutDecision, condition.ExploredByPlace
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
 		if p := f.findPlace(); p != nil {
 			return holds(p, t)
@@ -80,7 +80,7 @@ var (
 	KeyAddressKinds = keys.Define(
 		condition.Definition{Name: "address_kinds", About: condition.AboutAttempt | condition.AboutDecision, Words: directory.IPVersions(),
 			Doc:     "the version of IP of the address: ipv4 or ipv6; an IPv6 address that carries an IPv4 one is that",
-			Meaning: condition.MeansWords,
+			Meaning: condition.MeansWords, Explored: condition.ExploredByPlace,
 			Bind: bindWord(func(value string) (directory.IPVersion, error) {
 				var v directory.IPVersion
 				return v, v.UnmarshalText([]byte(value))
@@ -101,7 +101,7 @@ var (
 	KeyCountries = keys.Define(
 		condition.Definition{Name: "countries", About: condition.AboutAttempt | condition.AboutDecision, Names: "region",
 			Doc:     "the country, by ISO 3166-1 alpha-2 code or by region",
-			Meaning: condition.MeansCountries, Literal: isCountry,
+			Meaning: condition.MeansCountries, Explored: condition.ExploredByPlace, Literal: isCountry,
 			Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 				return v.bindCountries(value)
 			}),

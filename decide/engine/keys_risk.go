@@ -13,6 +13,7 @@ import (
 // that was made, where it is kept; nil where it is not.
 func evaluated(d condition.Definition, holds func(e *evaluation, t *condition.Test) condition.Truth,
 	made func(m Made, t *condition.Test) bool, saw func(e *evaluation, t *condition.Test) string) condition.Key {
+	d.Explored = condition.ExploredByHistory
 	return keys.Define(d, func(f *Facts, t *condition.Test) condition.Truth {
 		switch {
 		case f.evaluation != nil:

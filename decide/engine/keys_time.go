@@ -5,11 +5,12 @@ import "github.com/briskwarden/briskwarden/condition"
 // KeyDuring is the key about the time.
 var KeyDuring = keys.Define(
 	condition.Definition{
-		Name:    "during",
-		About:   condition.AboutAttempt | condition.AboutDecision,
-		Names:   "window",
-		Doc:     "the time lies in a window",
-		Meaning: condition.MeansDefinitions,
+		Name:     "during",
+		About:    condition.AboutAttempt | condition.AboutDecision,
+		Names:    "window",
+		Doc:      "the time lies in a window",
+		Meaning:  condition.MeansDefinitions,
+		Explored: condition.ExploredAsGiven,
 		Bind: bindBy(func(v Vocabulary, _ *condition.Test, value string) (condition.Binding, error) {
 			b, err := one("window", value, v.windowNumber)
 			if err == nil {

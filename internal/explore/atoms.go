@@ -24,24 +24,27 @@ const (
 	dimensions
 	// concrete tests are on what an attempt of the explorer has: its account, app, action and moment. Free
 	// ones are answered either way, on the risk and on what was proven, and whether that can come about is
-	// found out where it matters.
+	// found out where it matters. Unknown ones are answered either way, and what rests on one is not settled.
 	concrete
 	free
+	unknown
 )
 
 // dimensionOf returns what a test looks at.
 func dimensionOf(k condition.Key) int {
-	switch k {
-	case engine.KeyNetworks, engine.KeyOurNetwork, engine.KeyAddressKinds, engine.KeyCountries:
+	switch k.Definition().Explored {
+	case condition.ExploredAsGiven, condition.NoCircumstance:
+		return concrete
+	case condition.ExploredByPlace:
 		return place
-	case engine.KeyPlatforms, engine.KeyDevice, engine.KeyDeviceTags, engine.KeyPosture:
+	case condition.ExploredByDevice:
 		return device
-	case engine.KeyThrough:
+	case condition.ExploredByChannel:
 		return through
-	case engine.KeySignals, engine.KeyRiskAtLeast, engine.KeyScoreAtLeast, engine.KeyProved:
+	case condition.ExploredByHistory:
 		return free
 	}
-	return concrete
+	return unknown
 }
 
 // setting is one way in which something of an attempt may be.

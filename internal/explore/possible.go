@@ -81,7 +81,7 @@ func (s *Space) IsPossible(ctx context.Context, q *Question) bool {
 func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *int) bool {
 	one := s.sides[0]
 	p := &path{Context: ctx, space: s, side: one, sharesRisk: true, free: map[string]freeAnswer{},
-		proven: map[int][]answering{}}
+		unknown: map[string]condition.Truth{}, proven: map[int][]answering{}}
 	asker := &changing{path: p}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {

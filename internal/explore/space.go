@@ -18,6 +18,7 @@ import (
 	"github.com/briskwarden/briskwarden/condition"
 	"github.com/briskwarden/briskwarden/decide"
 	"github.com/briskwarden/briskwarden/decide/engine"
+	"github.com/briskwarden/briskwarden/internal/words"
 )
 
 // Space is all circumstances under which a book, or two versions of one, can be asked. It is safe for concurrent
@@ -48,7 +49,9 @@ type Space struct {
 	// signalsOnTime, signalsOnActions and signalsOnProofs say that a signal asks about the time, the action or what was
 	// proven, and signalsAbout what else signals ask about.
 	signalsOnTime, signalsOnActions, signalsOnProofs bool
-	signalsAbout                                     condition.Subject
+	// signalsUnknown says that a signal asks about what the explorer does not know.
+	signalsUnknown bool
+	signalsAbout   condition.Subject
 	// signalsPass says that a signal asks for what passes in time of an account.
 	signalsPass bool
 	// riskTests and proofTests are all free tests, and noticed has the ways to bring about a score that the former
@@ -119,6 +122,7 @@ func (s *Space) make(conditions []condition.Node) error {
 					s.signalTests[of] = append(s.signalTests[of], t)
 				}
 				s.signalsOnTime = s.signalsOnTime || t.Key == engine.KeyDuring || t.Key == engine.KeyJoinedWithin
+				s.signalsUnknown = s.signalsUnknown || dimensionOf(t.Key) == unknown
 				s.signalsOnActions = s.signalsOnActions || t.Key == engine.KeyActions
 				s.signalsOnProofs = s.signalsOnProofs || t.Key == engine.KeyProved
 				s.signalsPass = s.signalsPass || t.Key == engine.KeyJoinedWithin || t.Key == engine.KeyAccountRiskAtLeast
@@ -254,6 +258,22 @@ func (b *side) commonTests(tests []test) []test {
 		tests = b.testsOf(tests, "risk", signal.When)
 	}
 	return tests
+}
+
+// Unexplored says, as a sentence with a space before it, by which keys the books test what nobody can bring about yet; "" where
+// there are none.
+func (s *Space) Unexplored() string {
+	var names []string
+	for _, t := range s.tests {
+		if dimensionOf(t.Key) == unknown && !slices.Contains(names, t.Key.String()) {
+			names = append(names, t.Key.String())
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	slices.Sort(names)
+	return " Whatever rests on " + words.List(names, "or") + " is open, since no attempt can be made up that shows it."
 }
 
 // allTests returns all tests of the books, those of more conditions too.

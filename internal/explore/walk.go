@@ -53,10 +53,10 @@ type Answered struct {
 // order in which the judge asked. It is called while the cell is visited.
 func (c *Cell) Answers() []Answered { return slices.Clone(c.path.asked) }
 
-// IsFree reports whether the cell rests on what is looked at where it matters alone: a score, or what was
-// proven. Then that it has no witness says that it cannot come about; else it is a fault of the explorer.
+// IsFree reports whether the cell rests on what is looked at where it matters alone: a score, what was
+// proven, or what the explorer does not know. Then that it has no witness says that it cannot come about; else it is a fault of the explorer.
 func (c *Cell) IsFree() bool {
-	return len(c.path.free) > 0 || c.path.scoreMatters()
+	return len(c.path.free) > 0 || c.path.scoreMatters() || len(c.path.unknown) > 0
 }
 
 // Walk visits each cell in which a condition of the space, bound, holds or may hold. Visit is called by
@@ -429,6 +429,8 @@ type path struct {
 	sharesRisk bool
 	// free are the answers to free tests, by their IDs.
 	free map[string]freeAnswer
+	// unknown are the answers to tests of keys that the explorer does not know, by what they ask.
+	unknown map[string]condition.Truth
 	// scores bound what is known of the score on each side.
 	scores [2]bounds
 	// proven has the ways to have proven something that tests tell apart, by the device.
@@ -525,6 +527,7 @@ func (p *path) begin() {
 		copy(p.sets[i], d.all)
 	}
 	clear(p.free)
+	clear(p.unknown)
 	p.asked, p.next = p.asked[:0], 0
 	p.scores = [2]bounds{unbounded, unbounded}
 }
@@ -555,6 +558,8 @@ func (p *path) Answer(t *condition.Test, held func() condition.Truth) condition.
 		return held()
 	case free:
 		return p.answerFree(t)
+	case unknown:
+		return p.answerUnknown(t)
 	}
 	v := p.space.dimensions[of].of(p.space, p.side, t)
 	var options []condition.Truth
@@ -606,6 +611,18 @@ func (p *path) answerFree(t *condition.Test) condition.Truth {
 	return truth
 }
 
+// answerUnknown answers a test of a key that the explorer does not know: either way, and the same wherever it is asked.
+func (p *path) answerUnknown(t *condition.Test) condition.Truth {
+	id := p.side.idOfFree(t)
+	truth, was := p.unknown[id]
+	if !was {
+		truth = p.choose(anyTruth)
+		p.unknown[id] = truth
+		p.note(t, truth)
+	}
+	return truth
+}
+
 // reaches answers whether the score reaches a bar, as far as what was answered before leaves open.
 func (p *path) reaches(bar int) condition.Truth {
 	score := &p.scores[0]
@@ -622,7 +639,7 @@ func (p *path) ReachesMedium() condition.Truth { return p.reaches(p.side.asking.
 
 // split visits the cells of a kind of account, app, action and moment.
 func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {
-	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}, proven: map[int][]answering{}}
+	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}, unknown: map[string]condition.Truth{}, proven: map[int][]answering{}}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
 		p.begin()
@@ -714,7 +731,7 @@ func (c *Cell) Witness(wanted func(a *attempt.Attempt) bool) (a *attempt.Attempt
 			}
 		}
 	}
-	return nil, true
+	return nil, len(c.path.unknown) == 0 && !(matters && s.signalsUnknown)
 }
 
 // circumstance is what signals depend on beside what is brought about: those of no account, app, moment or action, unless
