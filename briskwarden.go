@@ -22,7 +22,7 @@
 // believed on, and what a program has to verify before it states it.
 //
 // The packages behind the face are of use by themselves: attempt has the question,
-// decide the answer, directory what is supplied, book the files, consent what
+// decide the answer and decide/engine what judges, directory what is supplied, book the files, consent what
 // outside programs may have, and those under admin what an administrator does.
 package briskwarden
 

@@ -317,64 +317,35 @@ var members = func() (names []string) {
 // strict refuses keys that nobody knows.
 var strict = json.RejectUnknownMembers(true)
 
-// MaxSize is how many bytes an attempt may have where it is read from a stream or a
-// file.
+// MaxSize is how many bytes the text of an attempt may have.
 const MaxSize = 1 << 20
 
-// Read decodes exactly one attempt from r, which it reads to its end or for MaxSize
-// bytes. It refuses keys it does not know, with the nearest right one, anything
-// after the attempt, and more than MaxSize bytes.
-func Read(r io.Reader) (*Attempt, error) {
-	text, err := io.ReadAll(io.LimitReader(r, MaxSize+1))
+// Options say how an attempt is read. The zero Options read a whole one, which states all that it must.
+type Options struct {
+	// Now is the moment of an attempt that states no `at`; the zero Now is none.
+	Now time.Time
+	// Part reads some of the fields into an attempt that has the others, and checks nothing. An empty text has none.
+	Part bool
+}
+
+// Parse decodes exactly one attempt from a text into a, which is empty but for a part. It refuses keys that it does not
+// know, with the nearest right one, anything after the attempt, more than MaxSize bytes, and what Check refuses. What it decodes shares nothing with
+// the text.
+func Parse(text []byte, a *Attempt, o Options) error {
 	switch {
-	case err != nil:
-		return nil, err
+	case len(text) == 0 && o.Part:
+		return nil
 	case len(text) > MaxSize:
-		return nil, fmt.Errorf("an attempt has at most %d MiB, and there is more", MaxSize>>20)
+		return fmt.Errorf("an attempt has at most %d MiB, and there is more", MaxSize>>20)
 	}
-	return Parse(text)
-}
-
-// Parse is Read on a text.
-func Parse(text []byte) (*Attempt, error) {
-	a := new(Attempt)
-	if err := ParseInto(text, a); err != nil {
-		return nil, err
-	}
-	return a, nil
-}
-
-// ParseInto is Parse for anyone who has room for the attempt, which must be empty.
-func ParseInto(text []byte, a *Attempt) error {
 	if err := json.Unmarshal(text, a, strict); err != nil {
 		return explain(err, text)
 	}
-	return a.Check()
-}
-
-// ParsePart reads some of the fields of an attempt into one that has the others, and checks nothing.
-// An empty text has none.
-func ParsePart(text []byte, a *Attempt) error {
-	if len(text) == 0 {
+	if o.Part {
 		return nil
 	}
-	if err := json.Unmarshal(text, a, strict); err != nil {
-		return explain(err, text)
-	}
-	return nil
-}
-
-// ParseNow is ParseInto for an attempt that is made now: where the text states no `at`, it is
-// the moment that is given.
-func ParseNow(text []byte, now time.Time, a *Attempt) error {
-	if len(text) == 0 {
-		return explain(io.ErrUnexpectedEOF, text)
-	}
-	if err := ParsePart(text, a); err != nil {
-		return err
-	}
 	if a.At.IsZero() {
-		a.At = now
+		a.At = o.Now
 	}
 	return a.Check()
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -22,9 +23,15 @@ const whole = `{"id":"a-17","at":"2026-11-23T21:14:00Z","account":"ingrid@kestre
  "external":{"shipyard-verifier":"passed"},"accepted":[{"document":"crew-handbook","version":3,"at":"2026-02-01T08:00:00Z"}],
  "signals":["leaked-list"],"previous":{"at":"2026-11-23T19:02:00Z","country":"NO","location":null},"failures":["2026-11-23T21:10:00Z"]}`
 
+// parse reads a whole attempt.
+func parse(text string) (*attempt.Attempt, error) {
+	a := new(attempt.Attempt)
+	return a, attempt.Parse([]byte(text), a, attempt.Options{})
+}
+
 func TestReadKeepsWhatIsSaid(t *testing.T) {
 	for _, text := range []string{whole, strings.Replace(whole, `"country":"NO","location":{"lat":59.9,"lon":10.7}`, `"country":null`, 1)} {
-		a, err := attempt.Read(strings.NewReader(text))
+		a, err := parse(text)
 		require.NoError(t, err)
 		again, err := json.Marshal(a)
 		require.NoError(t, err)
@@ -54,9 +61,40 @@ func TestReadSaysWhatIsWrong(t *testing.T) {
 	} {
 		t.Run(fmt.Sprint(wrong), func(t *testing.T) {
 			require.Contains(t, whole, c[0])
-			_, err := attempt.Read(strings.NewReader(strings.Replace(whole, c[0], c[1], 1)))
+			_, err := parse(strings.Replace(whole, c[0], c[1], 1))
 			require.ErrorContains(t, err, wrong)
 			require.ErrorContains(t, err, "line ")
+		})
+	}
+}
+
+// TestOptions: an attempt that is made now, a part of one, and one that is too long.
+func TestOptions(t *testing.T) {
+	now := time.Date(2026, time.November, 23, 12, 0, 0, 0, time.UTC)
+	for name, c := range map[string]struct {
+		text  string
+		o     attempt.Options
+		at    time.Time
+		wrong string
+	}{
+		"no moment":           {`{"account":"a","app":"b"}`, attempt.Options{}, time.Time{}, "has no `at`"},
+		"now":                 {`{"account":"a","app":"b"}`, attempt.Options{Now: now}, now, ""},
+		"its own moment":      {`{"account":"a","app":"b","at":"2026-11-23T11:00:00Z"}`, attempt.Options{Now: now}, now.Add(-time.Hour), ""},
+		"a part":              {`{"at":"2026-11-23T12:00:00Z"}`, attempt.Options{Part: true}, now, ""},
+		"no part":             {"", attempt.Options{Part: true}, time.Time{}, ""},
+		"nothing":             {"", attempt.Options{Now: now}, time.Time{}, "found nothing"},
+		"a part that is none": {`{"att":1}`, attempt.Options{Part: true}, time.Time{}, "no key"},
+		"too long":            {`{"account":"a"` + strings.Repeat(" ", attempt.MaxSize) + "}", attempt.Options{}, time.Time{}, "at most 1 MiB"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a := new(attempt.Attempt)
+			err := attempt.Parse([]byte(c.text), a, c.o)
+			if c.wrong != "" {
+				require.ErrorContains(t, err, c.wrong)
+				return
+			}
+			require.NoError(t, err)
+			require.True(t, a.At.Equal(c.at), a.At)
 		})
 	}
 }
@@ -65,14 +103,14 @@ func FuzzRead(f *testing.F) {
 	f.Add(whole)
 	f.Add(`{"at":"2026-11-23T21:14:00Z","account":"a","app":"b","device":null,"previous":null}`)
 	f.Fuzz(func(t *testing.T, text string) {
-		a, err := attempt.Read(strings.NewReader(text))
+		a, err := parse(text)
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return
 		}
 		written, err := json.Marshal(a)
 		require.NoError(t, err)
-		_, err = attempt.Read(strings.NewReader(string(written)))
+		_, err = parse(string(written))
 		require.NoError(t, err, "what was read can be written and read again")
 	})
 }

@@ -3,7 +3,6 @@ package book_test
 import (
 	"context"
 	"fmt"
-	"strings"
 	"testing/fstest"
 	"time"
 
@@ -26,9 +25,10 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	a, err := attempt.Read(strings.NewReader(`{
+	a := new(attempt.Attempt)
+	err = attempt.Parse([]byte(`{
 		"at": "2026-11-23T13:10:00Z", "account": "ingrid@kestrelsound.example", "app": "card-till",
-		"ip": "198.51.100.200", "country": "BR", "through": "browser", "proofs": [{"method": "password"}]}`))
+		"ip": "198.51.100.200", "country": "BR", "through": "browser", "proofs": [{"method": "password"}]}`), a, attempt.Options{})
 	if err != nil {
 		fmt.Println(err)
 		return

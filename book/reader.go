@@ -422,9 +422,12 @@ func (r *reader) value(n *yaml.Node, into reflect.Value, f *field) {
 		into.Set(reflect.ValueOf(r.minimum(n)))
 	case t == attemptType:
 		r.wire(n, func(text []byte) error {
-			a, err := attempt.Read(bytes.NewReader(text))
+			a := new(attempt.Attempt)
+			if err := attempt.Parse(text, a, attempt.Options{}); err != nil {
+				return err
+			}
 			into.Set(reflect.ValueOf(a))
-			return err
+			return nil
 		})
 	case t == requestType:
 		r.wire(n, func(text []byte) error {

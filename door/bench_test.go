@@ -51,8 +51,7 @@ func BenchmarkReview(b *testing.B) {
 		group.Go(func() {
 			for i := worker; i < sessions; i += 16 {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), time.Now(),
-					a); err != nil {
+				if err := attempt.Parse([]byte(doortest.Ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), a, attempt.Options{Now: time.Now()}); err != nil {
 					b.Error(err)
 				}
 				d.Decide(b.Context(), a, door.Asked{Caller: "gateway"})
@@ -155,7 +154,7 @@ func BenchmarkDecide(b *testing.B) {
 			b.RunParallel(func(pb *testing.PB) {
 				for pb.Next() {
 					a := new(attempt.Attempt)
-					if err := attempt.ParseNow(body, time.Now(), a); err != nil {
+					if err := attempt.Parse(body, a, attempt.Options{Now: time.Now()}); err != nil {
 						b.Error(err)
 					}
 					d.Decide(b.Context(), a, door.Asked{Caller: "gateway"})

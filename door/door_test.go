@@ -50,7 +50,7 @@ func TestDecisions(t *testing.T) {
 		require.Equal(t, decide.Grant, next.Verdict, "the password was proven in this session")
 		require.Equal(t, "store", next.Facts.From["session"])
 		var a attempt.Attempt
-		require.NoError(t, attempt.ParseInto(next.Facts.Attempt, &a))
+		require.NoError(t, attempt.Parse(next.Facts.Attempt, &a, attempt.Options{}))
 		previous, _ := a.Previous.Get()
 		require.Equal(t, noon, previous.At)
 		require.Equal(t, attempt.Known(attempt.CountryCode("NO")), previous.Country)

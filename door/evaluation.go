@@ -92,7 +92,7 @@ func (d *Door) attemptOf(q *evaluationAsk, searched string) (*attempt.Attempt, e
 	a := new(attempt.Attempt)
 	known, err := q.known()
 	if err == nil {
-		err = attempt.ParsePart(known, a)
+		err = attempt.Parse(known, a, attempt.Options{Part: true})
 	}
 	if err != nil {
 		return nil, Problemf(http.StatusBadRequest, "context: %s", err)

@@ -309,7 +309,7 @@ func (d *Door) resumed(b *inForce, a *attempt.Attempt, g *gathering) *attempt.At
 	device := a.Device.Ref()
 	isListed := device == nil || g.listedDevice != nil // so that the book or the program says what it is
 	was := new(attempt.Attempt)
-	if grant == nil || !b.asksOutside && isListed || attempt.ParseInto(grant.Attempt, was) != nil {
+	if grant == nil || !b.asksOutside && isListed || attempt.Parse(grant.Attempt, was, attempt.Options{}) != nil {
 		return &resumed
 	}
 	if b.asksOutside {

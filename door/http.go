@@ -228,7 +228,7 @@ func (d *Door) serveDecision(w http.ResponseWriter, r *Request) error {
 		return err
 	}
 	a := new(attempt.Attempt)
-	if err := attempt.ParseNow(text, d.now(), a); err != nil {
+	if err := attempt.Parse(text, a, attempt.Options{Now: d.now()}); err != nil {
 		return Problemf(http.StatusBadRequest, "%s", err)
 	}
 	asked := r.caller.asks()

@@ -40,7 +40,7 @@ func drawn(t *rapid.T) *attempt.Attempt {
 			"nobody@kestrelsound.example"),
 		App: one("app", "mail", "card-till", "crew-roster", "https://mail.kestrelsound.example/x", "shore-vpn", "none")}
 	if ip := one("ip", "", "203.0.113.20", "192.0.2.200"); ip != "" {
-		require.NoError(t, attempt.ParsePart([]byte(`{"ip":"`+ip+`"}`), a))
+		require.NoError(t, attempt.Parse([]byte(`{"ip":"`+ip+`"}`), a, attempt.Options{Part: true}))
 	}
 	if id := one("device", "", "laptop-ingrid", "till-04", "own-phone"); id != "" {
 		a.Device = attempt.Known(attempt.Device{ID: attempt.Known(id)})
@@ -158,7 +158,7 @@ func TestConcurrentDecisionsAreEachByOneBook(t *testing.T) {
 		group.Go(func() {
 			for !stop.Load() {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password, "")), noon, a); err != nil {
+				if err := attempt.Parse([]byte(doortest.Ingrid("mail", password, "")), a, attempt.Options{Now: noon}); err != nil {
 					t.Error(err)
 					return
 				}
@@ -279,7 +279,7 @@ func TestWhatNobodyWaitsForIsBounded(t *testing.T) {
 		group.Go(func() {
 			for range 2000 {
 				a := new(attempt.Attempt)
-				if err := attempt.ParseNow([]byte(doortest.Ingrid("mail", password, "")), noon, a); err != nil {
+				if err := attempt.Parse([]byte(doortest.Ingrid("mail", password, "")), a, attempt.Options{Now: noon}); err != nil {
 					t.Error(err)
 				}
 				h.Decide(context.Background(), a, door.Asked{})

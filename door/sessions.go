@@ -188,7 +188,7 @@ func (d *Door) over(ctx context.Context, b *inForce, s *store.Session, now time.
 // does not.
 func (d *Door) stillGranted(ctx context.Context, b *inForce, granted *store.Granted, now time.Time) (is bool, whole string, err error) {
 	a := new(attempt.Attempt)
-	if err := attempt.ParseInto(granted.Attempt, a); err != nil {
+	if err := attempt.Parse(granted.Attempt, a, attempt.Options{}); err != nil {
 		return false, "", err
 	}
 	g := new(gathering)

@@ -184,7 +184,7 @@ func TestAPastThatNobodyKnows(t *testing.T) {
 			require.Equal(t, decide.Grant, a.Verdict)
 			require.Equal(t, []string{want, want}, []string{a.Facts.From["previous"], a.Facts.From["failures"]}, history)
 			said := new(attempt.Attempt)
-			require.NoError(t, attempt.ParseInto(a.Facts.Attempt, said))
+			require.NoError(t, attempt.Parse(a.Facts.Attempt, said, attempt.Options{}))
 			require.Equal(t, want == "nobody", said.Failures.IsUnknown())
 			require.Equal(t, want == "nobody", said.Previous.IsUnknown())
 		}
@@ -210,7 +210,7 @@ func TestADeviceStandsForNoRevokedMethod(t *testing.T) {
 		a := h.Answer(fmt.Sprintf(`{"account":"ingrid@kestrelsound.example","app":"mail","ip":"203.0.113.20","proofs":[%s,%s],
 			"device":{"id":"own-1"%s}}`, password, push, more))
 		said := new(attempt.Attempt)
-		require.NoError(t, attempt.ParseInto(a.Facts.Attempt, said))
+		require.NoError(t, attempt.Parse(a.Facts.Attempt, said, attempt.Options{}))
 		return len(said.Device.Ref().Remembered)
 	}
 	on(`,"remembered":[{"account":"ingrid@kestrelsound.example","method":"push","at":"2026-11-23T13:09:00Z"}]`)

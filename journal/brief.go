@@ -234,7 +234,7 @@ func (c *Content) brief() (*Brief, error) {
 		return nil, err
 	}
 	a := new(attempt.Attempt)
-	if err := attempt.ParsePart(r.Facts.Attempt, a); err != nil {
+	if err := attempt.Parse(r.Facts.Attempt, a, attempt.Options{Part: true}); err != nil {
 		return nil, err
 	}
 	return BriefOf(&r.Decision, a, r.Facts.App, r.Facts.Country), nil

@@ -88,7 +88,7 @@ func Read(e *journal.Entry) (*Decision, error) {
 	}
 	d := &Decision{ID: e.ID, At: e.At, Caller: c.Caller, Decision: &read.Decision, Degraded: read.Degraded, Attempt: new(attempt.Attempt),
 		From: read.Facts.From, recorded: read.Facts.Recorded}
-	if err := attempt.ParsePart(read.Facts.Attempt, d.Attempt); err != nil {
+	if err := attempt.Parse(read.Facts.Attempt, d.Attempt, attempt.Options{Part: true}); err != nil {
 		return nil, err
 	}
 	return d, nil

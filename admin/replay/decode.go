@@ -78,7 +78,7 @@ func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, *Re
 		return recorded != nil || err != nil, recorded, err
 	}
 	if !events {
-		err := attempt.ParseInto(text, a)
+		err := attempt.Parse(text, a, attempt.Options{})
 		if err == nil || !ocsf.IsEvent(text) {
 			return true, nil, err
 		}
@@ -96,7 +96,7 @@ func (d *decoder) parse(text []byte, events bool, a *attempt.Attempt) (bool, *Re
 			return is, recorded, json.Unmarshal(facts, recorded)
 		}
 	}
-	return true, nil, attempt.ParseInto(text, a)
+	return true, nil, attempt.Parse(text, a, attempt.Options{})
 }
 
 // took notes what became of the attempt that room was made for last.

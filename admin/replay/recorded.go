@@ -117,7 +117,7 @@ func parseEntry(text []byte, a *attempt.Attempt) (*Recorded, error) {
 	if err := json.Unmarshal(c.Answer, &answer); err != nil {
 		return nil, err
 	}
-	if err := attempt.ParsePart(answer.Facts.Attempt, a); err != nil {
+	if err := attempt.Parse(answer.Facts.Attempt, a, attempt.Options{Part: true}); err != nil {
 		return nil, err
 	}
 	if a.ID == "" {

@@ -331,8 +331,8 @@ func TestFillingIn(t *testing.T) {
 			if len(history) == 0 {
 				break
 			}
-			read, err := attempt.Parse([]byte(line))
-			require.NoError(t, err)
+			read := new(attempt.Attempt)
+			require.NoError(t, attempt.Parse([]byte(line), read, attempt.Options{}))
 			history[i] = read
 		}
 		filled := make([]attempt.Attempt, len(history))
@@ -499,8 +499,8 @@ func TestMadeUpHistories(t *testing.T) {
 	require.Positive(t, r.Verdicts.Grant*r.Verdicts.StepUp)
 	var last time.Time
 	for line := range strings.Lines(text.String()) {
-		a, err := attempt.Parse([]byte(line))
-		require.NoError(t, err)
+		a := new(attempt.Attempt)
+		require.NoError(t, attempt.Parse([]byte(line), a, attempt.Options{}))
 		require.False(t, a.At.Before(last))
 		last = a.At
 	}
@@ -578,7 +578,8 @@ func BenchmarkReplay(b *testing.B) {
 	var full []*attempt.Attempt
 	for i, a := range month[:len(month)/4] {
 		at := a.At.Format(time.RFC3339)
-		whole, err := attempt.Parse(
+		whole := new(attempt.Attempt)
+		err := attempt.Parse(
 			[]byte(strings.ReplaceAll(`{"id":"a-17","at":"AT","account":"ingrid@kestrelsound.example","app":"card-till","action":"sign-in",
 			"ip":"203.0.113.20","country":"NO","location":{"lat":59.9,"lon":10.7},"through":"browser",
 			"device":{"id":"till-04","platform":"windows","managed":true,"known":true,"tags":["till"],"facts":{"firewall":true,"os_version":"10.0.22631","patch_age_days":12},
@@ -586,7 +587,7 @@ func BenchmarkReplay(b *testing.B) {
 			"session":{"id":"s-9","started":"AT","proofs":[{"method":"password","at":"AT","app":"mail"}]},
 			"proofs":[{"method":"password","at":"AT"}],"failed":[{"method":"otp-app","reason":"refused"}],"external":{"shipyard-verifier":"passed"},
 			"accepted":[{"document":"crew-handbook","version":3,"at":"AT"}],"signals":[],"previous":{"at":"AT","country":"NO","location":{"lat":58.1,"lon":7.9}}}`,
-				"AT", at)),
+				"AT", at)), whole, attempt.Options{},
 		)
 		require.NoError(b, err)
 		whole.Account = month[i].Account
@@ -634,7 +635,7 @@ func decodeOnly(b *testing.B, text string, reusing bool) {
 					if *a = (attempt.Attempt{}); !reusing {
 						a = new(attempt.Attempt)
 					}
-					if err := attempt.ParseInto(line, a); err != nil {
+					if err := attempt.Parse(line, a, attempt.Options{}); err != nil {
 						b.Error(err)
 					}
 				}

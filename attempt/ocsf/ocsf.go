@@ -198,7 +198,7 @@ func ParseRecorded(text []byte, known Known, a *attempt.Attempt) (is bool, facts
 		return false, nil, err
 	}
 	whole := attempt.Attempt{}
-	if err := attempt.ParsePart(recorded.Attempt, &whole); err != nil {
+	if err := attempt.Parse(recorded.Attempt, &whole, attempt.Options{Part: true}); err != nil {
 		return false, nil, fmt.Errorf("unmapped.briskwarden_facts: %w", err)
 	}
 	if whole.ID == "" {

@@ -61,8 +61,8 @@ func read(t *testing.T, more string) *attempt.Attempt {
 	require.NoError(t, json.Unmarshal([]byte("{"+more+"}"), &fields))
 	text, err := json.Marshal(fields)
 	require.NoError(t, err)
-	a, err := attempt.Read(strings.NewReader(string(text)))
-	require.NoError(t, err)
+	a := new(attempt.Attempt)
+	require.NoError(t, attempt.Parse(text, a, attempt.Options{}))
 	return a
 }
 

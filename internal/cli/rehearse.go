@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -233,17 +234,15 @@ func refuseBeside(flags *pflag.FlagSet) error {
 
 // readAttempt reads an attempt from a file, or from standard input where that is "-".
 func (env *environment) readAttempt(file string) (*attempt.Attempt, error) {
-	read := func() (*attempt.Attempt, error) {
-		if file == "-" {
-			return attempt.Read(env.in)
-		}
-		text, err := wholefile.ReadPath(file, attempt.MaxSize)
-		if err != nil {
-			return nil, err
-		}
-		return attempt.Parse(text)
+	read := func() ([]byte, error) { return wholefile.ReadPath(file, attempt.MaxSize) }
+	if file == "-" {
+		read = func() ([]byte, error) { return io.ReadAll(io.LimitReader(env.in, attempt.MaxSize+1)) } // which Parse refuses
 	}
-	a, err := read()
+	a := new(attempt.Attempt)
+	text, err := read()
+	if err == nil {
+		err = attempt.Parse(text, a, attempt.Options{})
+	}
 	if err != nil {
 		return nil, fmt.Errorf("--attempt %s: %w", file, err)
 	}

@@ -23,7 +23,7 @@ func main() {
 	http.HandleFunc("POST /v1/decisions", func(w http.ResponseWriter, r *http.Request) {
 		text, err := io.ReadAll(r.Body)
 		if err == nil {
-			err = attempt.ParseNow(text, time.Now(), new(attempt.Attempt))
+			err = attempt.Parse(text, new(attempt.Attempt), attempt.Options{Now: time.Now()})
 		}
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
