@@ -33,7 +33,7 @@ type layout struct {
 }
 
 func (l *literal) eval(facts Facts) Truth {
-	holds := l.test.Holds(facts)
+	holds := facts.Holds(l.test)
 	if l.negated {
 		return holds.Not()
 	}
@@ -41,6 +41,10 @@ func (l *literal) eval(facts Facts) Truth {
 }
 
 func (c *Conjunction) addTest(t *Test, negated bool) {
+	if !t.isBound { // whatever facts make of it, nothing is known
+		c.layout.rest = append(c.layout.rest, t)
+		return
+	}
 	l := literal{t, negated}
 	if c.first.test == nil {
 		c.first = l
