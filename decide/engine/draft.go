@@ -19,7 +19,7 @@ type draft struct {
 	of, byDemand, order []int32
 	// asked are the sources of demands, in the order in which they are found.
 	asked []sourceOf
-	// assurances are those asked for, and silenced the policies that silence each
+	// assurances are those asked for, and replaced the policies that replace each
 	// applicable were the shadows live.
 	assurances, replaced []int32
 	// turns are the moments at which the verdict may change, windows those that were looked at
