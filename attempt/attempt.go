@@ -329,8 +329,8 @@ type Options struct {
 }
 
 // Parse decodes exactly one attempt from a text into a, which is empty but for a part. It refuses keys that it does not
-// know, with the nearest right one, anything after the attempt, more than MaxSize bytes, and what Check refuses. What it decodes shares nothing with
-// the text.
+// know, with the nearest right one, anything after the attempt, more than MaxSize bytes, and what Check
+// refuses. What it decodes shares nothing with the text.
 func Parse(text []byte, a *Attempt, o Options) error {
 	switch {
 	case len(text) == 0 && o.Part:

@@ -45,7 +45,7 @@ type Definition struct {
 	Noun func(t *Test) string
 }
 
-// Exploration says how whoever goes through all circumstances, to prove that something holds in each, brings about what a test
+// Exploration says how a search through all circumstances, which proves that something holds in each, brings about what a test
 // asks for. The zero Exploration is invalid.
 type Exploration uint8
 
@@ -113,24 +113,29 @@ type answers[F any] struct {
 	saw   func(facts F, t *Test) string
 }
 
-// Holds answers a bound test by the answers of its key. A test of a key of another family is unknown.
-func (f *Family[F]) Holds(facts F, t *Test) Truth {
+// Holds answers a bound test by the answers of its key. A test of a key of another family is left to others; it is unknown
+// where those are nil.
+func (f *Family[F]) Holds(facts F, t *Test, others Facts) Truth {
 	if holds := f.answers[t.Key].holds; holds != nil {
 		return holds(facts, t)
 	}
-	return Unknown
+	if others == nil {
+		return Unknown
+	}
+	return others.Holds(t)
 }
 
-// Saw describes what the facts show of a bound test, "" where its key is of another family.
-func (f *Family[F]) Saw(facts F, t *Test) string {
+// Saw describes what the facts show of a bound test. One of a key of another family is left to others; it is "" where those
+// are nil.
+func (f *Family[F]) Saw(facts F, t *Test, others Facts) string {
 	if saw := f.answers[t.Key].saw; saw != nil {
 		return saw(facts, t)
 	}
-	return ""
+	if others == nil {
+		return ""
+	}
+	return others.Saw(t)
 }
-
-// Has reports whether a key is of the family.
-func (f *Family[F]) Has(k Key) bool { return f.answers[k].holds != nil }
 
 // Define adds a key to the family, with what answers its tests as [Facts] says. It is called once for each key while the
 // program starts, and panics where a part is missing, or a name stands twice.

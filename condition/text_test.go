@@ -42,7 +42,8 @@ func TestKeysAndPlaces(t *testing.T) {
 		require.True(t, k.Doc() != "" && k.About() != 0 && k.Shape() <= condition.Number, k)
 		seen[k.String()] = true
 	}
-	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`, func() { family.Define(*tags.Definition(), letters.answer, letters.saw) })
+	require.PanicsWithValue(t, `condition: the key "tags" is defined twice`,
+		func() { family.Define(*tags.Definition(), letters.answer, letters.saw) })
 	for part, lack := range map[string]func(d *condition.Definition){
 		"a doc": func(d *condition.Definition) { d.Doc = "" }, "a subject": func(d *condition.Definition) { d.About = 0 },
 		"a way to be explored": func(d *condition.Definition) { d.Explored = 0 },

@@ -134,20 +134,10 @@ type scopeRequest struct {
 }
 
 // Holds implements condition.Facts.
-func (r *scopeRequest) Holds(t *condition.Test) condition.Truth {
-	if keys.Has(t.Key) {
-		return keys.Holds(r, t)
-	}
-	return r.Facts.Holds(t)
-}
+func (r *scopeRequest) Holds(t *condition.Test) condition.Truth { return keys.Holds(r, t, r.Facts) }
 
 // Saw implements condition.Facts.
-func (r *scopeRequest) Saw(t *condition.Test) string {
-	if keys.Has(t.Key) {
-		return keys.Saw(r, t)
-	}
-	return r.Facts.Saw(t)
-}
+func (r *scopeRequest) Saw(t *condition.Test) string { return keys.Saw(r, t, r.Facts) }
 
 // ownsGroup reports whether the account owns the group whose data is asked for.
 func (r *scopeRequest) ownsGroup() bool {

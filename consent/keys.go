@@ -105,7 +105,8 @@ var (
 		func(r *scopeRequest, t *condition.Test) bool { return wants(t, int32(r.client.Standing)) },
 		func(r *scopeRequest) string { return r.client.Standing.String() })
 
-	KeyPublisherVetted = asking(condition.Definition{Name: "publisher_vetted", Shape: condition.Flag, Doc: "the publisher of the client was vetted",
+	KeyPublisherVetted = asking(condition.Definition{Name: "publisher_vetted", Shape: condition.Flag,
+		Doc:     "the publisher of the client was vetted",
 		Meaning: condition.MeansClientFlag,
 		Says: func(t *condition.Test, negated bool) string {
 			return condition.Either((t.Values[0] == "true") == negated, "its publisher was vetted", "its publisher was not vetted")

@@ -51,7 +51,8 @@ func BenchmarkReview(b *testing.B) {
 		group.Go(func() {
 			for i := worker; i < sessions; i += 16 {
 				a := new(attempt.Attempt)
-				if err := attempt.Parse([]byte(doortest.Ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))), a, attempt.Options{Now: time.Now()}); err != nil {
+				text := doortest.Ingrid("mail", password+","+push, fmt.Sprintf(`,"session":{"id":"s-%d"}`, i))
+				if err := attempt.Parse([]byte(text), a, attempt.Options{Now: time.Now()}); err != nil {
 					b.Error(err)
 				}
 				d.Decide(b.Context(), a, door.Asked{Caller: "gateway"})

@@ -58,7 +58,8 @@ func ExampleInspectWith() {
 			}
 		},
 	}
-	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\napps: [{name: mail}]\naccounts: [{name: ingrid, methods: [password]}, {name: oskar, methods: [password]}]\n" +
+	b, err := book.OpenFS(fstest.MapFS{"b.yaml": {Data: []byte("briskwarden: 1\napps: [{name: mail}]\n" +
+		"accounts: [{name: ingrid, methods: [password]}, {name: oskar, methods: [password]}]\n" +
 		"policies: [{name: all, stage: live, who: anyone, apps: every, rules: [{name: r, then: grant}]}]\n")}})
 	if err != nil {
 		fmt.Println(err)

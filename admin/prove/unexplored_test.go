@@ -23,7 +23,8 @@ var strange = new(condition.Family[condition.Facts]).Define(condition.Definition
 	Says: func(t *condition.Test, negated bool) string {
 		return condition.Either(negated, "the sign is ", "the sign is not ") + t.Wants()
 	},
-}, func(condition.Facts, *condition.Test) condition.Truth { return condition.Unknown }, func(condition.Facts, *condition.Test) string { return "" })
+}, func(condition.Facts, *condition.Test) condition.Truth { return condition.Unknown },
+	func(condition.Facts, *condition.Test) string { return "" })
 
 // TestWhatNobodyExploresIsOpen: what rests on a key that the explorer does not know is neither proven nor refuted, is no
 // rule that never speaks, and opens no gate.

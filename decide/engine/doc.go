@@ -1,7 +1,7 @@
 // Package engine judges attempts. It compiles a rulebook of package decide against its directory, and answers each attempt
 // with a verdict, or with a decision that has its demands, causes and full trace.
 //
-// A [Judge] is what is compiled. What it holds beside the policies lies open to whoever describes or checks a book: the
+// A [Judge] is what is compiled. What it holds beside the policies lies open to what describes or checks a book: the
 // directory made ready for decisions ([Directory], [Profile]), the accounts that a condition is for ([Audience]), the terms
 // that are asked for in some circumstances ([Terms]). Its numbers count in the order of the lists that it was compiled from,
 // and are good for that judge alone.

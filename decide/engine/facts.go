@@ -51,10 +51,10 @@ type Made interface {
 var keys condition.Family[*Facts]
 
 // Holds implements condition.Facts.
-func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, t) }
+func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, t, nil) }
 
 // Saw implements condition.Facts.
-func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t) }
+func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t, nil) }
 
 // findPlace returns what is known of the address, nil where that is unknown.
 func (f *Facts) findPlace() *Place {

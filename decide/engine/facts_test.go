@@ -181,7 +181,8 @@ func TestWhatPlacesAndDevicesShow(t *testing.T) {
 		hub, strang condition.Truth
 	}{
 		{engine.KeyPlatforms, "linux", yes, maybe}, {engine.KeyDeviceTags, "desk", yes, maybe}, {engine.KeyPosture, "fit", no, maybe},
-		{engine.KeyDevice, "known", yes, no}, {engine.KeyDevice, "managed", no, maybe}, {engine.KeyDevice, "shared", yes, maybe}, {engine.KeyDevice,
+		{engine.KeyDevice, "known", yes, no}, {engine.KeyDevice, "managed", no, maybe},
+		{engine.KeyDevice, "shared", yes, maybe}, {engine.KeyDevice,
 			"own", yes, maybe},
 	} {
 		t.Run(c.value, func(t *testing.T) {

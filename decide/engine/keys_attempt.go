@@ -34,7 +34,8 @@ func stated[T interface {
 
 // The keys about what is attempted, and how.
 var (
-	KeyActions = stated(condition.Definition{Name: "actions", Explored: condition.ExploredAsGiven, About: condition.AboutDecision, Words: attempt.Actions(),
+	KeyActions = stated(condition.Definition{Name: "actions", About: condition.AboutDecision,
+		Words: attempt.Actions(), Explored: condition.ExploredAsGiven,
 		Doc:  "what is attempted: sign-in, enrol, change-password, recover or consent",
 		Says: func(t *condition.Test, negated bool) string { return "the action " + is(negated) + " " + t.Wants() },
 	}, func(word string) (action attempt.Action, err error) {

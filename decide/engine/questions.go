@@ -11,7 +11,7 @@ import (
 	"github.com/briskwarden/briskwarden/directory"
 )
 
-// What follows answers questions about a judge that are no attempts: those of whoever describes a book, checks or
+// What follows answers questions about a judge that are no attempts: those of what describes a book, checks or
 // explores it. Policies and rollouts are numbered in the order of the judge's lists of them; accounts, groups and
 // apps in that of the directory's.
 

@@ -78,9 +78,11 @@ func TestDetectors(t *testing.T) {
 		{"staying", travel, func(a *attempt.Attempt) { a.Previous, a.Location = away(time.Hour), place(0, 90) }, no},
 		{"travel of a first sign-in", travel, func(a *attempt.Attempt) { a.Previous = attempt.None[attempt.Previous]() }, no},
 		{"travel of nobody knows", travel, func(*attempt.Attempt) {}, maybe},
-		{"travel to nobody knows where", travel, func(a *attempt.Attempt) { a.Previous, a.Location = away(time.Hour), attempt.Fact[attempt.Location]{} },
+		{"travel to nobody knows where", travel,
+			func(a *attempt.Attempt) { a.Previous, a.Location = away(time.Hour), attempt.Fact[attempt.Location]{} },
 			maybe},
-		{"travel from nobody knows where", travel, func(a *attempt.Attempt) { a.Previous = before(at.Add(-time.Hour), attempt.Previous{}) }, maybe},
+		{"travel from nobody knows where", travel,
+			func(a *attempt.Attempt) { a.Previous = before(at.Add(-time.Hour), attempt.Previous{}) }, maybe},
 		{"travel since nobody knows when", travel, func(a *attempt.Attempt) {
 			a.Previous = before(time.Time{}, attempt.Previous{Location: place(0,
 				90)})
@@ -129,9 +131,10 @@ func TestDetectors(t *testing.T) {
 		}, no},
 		{"named by the attempt", risk.Signal{Name: "s", Points: 10}, func(a *attempt.Attempt) { a.Signals = []string{"r", "s"} }, yes},
 		{"named by nobody", risk.Signal{Name: "s", Points: 10}, func(a *attempt.Attempt) { a.Signals = []string{"r"} }, no},
-		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: engine.KeyPlatforms, Values: []string{"ios"}}}, func(a *attempt.Attempt) {
-			a.Device = attempt.Known(attempt.Device{Platform: attempt.Known("ios")})
-		}, yes},
+		{"a condition", risk.Signal{Name: "s", Points: 10, When: &condition.Test{Key: engine.KeyPlatforms, Values: []string{"ios"}}},
+			func(a *attempt.Attempt) {
+				a.Device = attempt.Known(attempt.Device{Platform: attempt.Known("ios")})
+			}, yes},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			a := attempt.Attempt{At: at, Location: place(0, 0)}

@@ -80,8 +80,8 @@ func (s *Space) IsPossible(ctx context.Context, q *Question) bool {
 // asks for. What it looks at it takes from what is left.
 func (s *Space) comesAbout(ctx context.Context, kind *Cell, q *Question, left *int) bool {
 	one := s.sides[0]
-	p := &path{Context: ctx, space: s, side: one, sharesRisk: true, free: map[string]freeAnswer{},
-		unknown: map[string]condition.Truth{}, proven: map[int][]answering{}}
+	p := newPath(ctx, s)
+	p.side, p.sharesRisk = one, true
 	asker := &changing{path: p}
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {

@@ -54,7 +54,8 @@ type Answered struct {
 func (c *Cell) Answers() []Answered { return slices.Clone(c.path.asked) }
 
 // IsFree reports whether the cell rests on what is looked at where it matters alone: a score, what was
-// proven, or what the explorer does not know. Then that it has no witness says that it cannot come about; else it is a fault of the explorer.
+// proven, or what the explorer does not know. Then it may have no witness, and Witness says whether that is settled; that
+// another has none is a fault of the explorer.
 func (c *Cell) IsFree() bool {
 	return len(c.path.free) > 0 || c.path.scoreMatters() || len(c.path.unknown) > 0
 }
@@ -440,6 +441,11 @@ type path struct {
 	next    int
 }
 
+func newPath(ctx context.Context, s *Space) *path {
+	return &path{Context: ctx, space: s, free: map[string]freeAnswer{}, unknown: map[string]condition.Truth{},
+		proven: map[int][]answering{}}
+}
+
 // bounds are what is known of a score, which is a span: its lower end is at least lowFrom and less than lowBelow, its
 // upper end at least highFrom and less than highBelow.
 type bounds struct{ lowFrom, lowBelow, highFrom, highBelow int }
@@ -639,7 +645,7 @@ func (p *path) ReachesMedium() condition.Truth { return p.reaches(p.side.asking.
 
 // split visits the cells of a kind of account, app, action and moment.
 func (s *Space) split(kind *Cell, where condition.Node, visit func(*Cell) bool) {
-	p := &path{Context: context.Background(), space: s, free: map[string]freeAnswer{}, unknown: map[string]condition.Truth{}, proven: map[int][]answering{}}
+	p := newPath(context.Background(), s)
 	a := &attempt.Attempt{At: kind.At, Account: kind.Account, App: kind.App, Action: kind.Action}
 	for more := true; more; more = p.again() {
 		p.begin()
