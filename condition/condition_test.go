@@ -69,8 +69,8 @@ func (f letters) saw(t *condition.Test) string {
 	return "letters"
 }
 
-func (f letters) Holds(t *condition.Test) condition.Truth { return family.Holds(f, t, nil) }
-func (f letters) Saw(t *condition.Test) string            { return family.Saw(f, t, nil) }
+func (f letters) Holds(t *condition.Test) condition.Truth { return family.Holds(f, t) }
+func (f letters) Saw(t *condition.Test) string            { return family.Saw(f, t) }
 
 func test(values ...string) condition.Node {
 	return &condition.Test{At: condition.Position{File: "x.yaml", Line: 3, Column: 7}, Key: tags, Values: values}

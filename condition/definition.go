@@ -113,28 +113,36 @@ type answers[F any] struct {
 	saw   func(facts F, t *Test) string
 }
 
-// Holds answers a bound test by the answers of its key. A test of a key of another family is left to others; it is unknown
-// where those are nil.
-func (f *Family[F]) Holds(facts F, t *Test, others Facts) Truth {
+// Holds answers a bound test by the answers of its key. A test of a key of another family is unknown.
+func (f *Family[F]) Holds(facts F, t *Test) Truth {
 	if holds := f.answers[t.Key].holds; holds != nil {
 		return holds(facts, t)
 	}
-	if others == nil {
-		return Unknown
-	}
-	return others.Holds(t)
+	return Unknown
 }
 
-// Saw describes what the facts show of a bound test. One of a key of another family is left to others; it is "" where those
-// are nil.
-func (f *Family[F]) Saw(facts F, t *Test, others Facts) string {
+// Saw describes what the facts show of a bound test, "" where its key is of another family.
+func (f *Family[F]) Saw(facts F, t *Test) string {
 	if saw := f.answers[t.Key].saw; saw != nil {
 		return saw(facts, t)
 	}
-	if others == nil {
-		return ""
+	return ""
+}
+
+// HoldsOr is Holds, but a test of a key of another family is left to others.
+func (f *Family[F]) HoldsOr(facts F, t *Test, others Facts) Truth {
+	if f.answers[t.Key].holds == nil {
+		return others.Holds(t)
 	}
-	return others.Saw(t)
+	return f.Holds(facts, t)
+}
+
+// SawOr is Saw, but a test of a key of another family is left to others.
+func (f *Family[F]) SawOr(facts F, t *Test, others Facts) string {
+	if f.answers[t.Key].saw == nil {
+		return others.Saw(t)
+	}
+	return f.Saw(facts, t)
 }
 
 // Define adds a key to the family, with what answers its tests as [Facts] says. It is called once for each key while the

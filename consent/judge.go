@@ -134,10 +134,10 @@ type scopeRequest struct {
 }
 
 // Holds implements condition.Facts.
-func (r *scopeRequest) Holds(t *condition.Test) condition.Truth { return keys.Holds(r, t, r.Facts) }
+func (r *scopeRequest) Holds(t *condition.Test) condition.Truth { return keys.HoldsOr(r, t, r.Facts) }
 
 // Saw implements condition.Facts.
-func (r *scopeRequest) Saw(t *condition.Test) string { return keys.Saw(r, t, r.Facts) }
+func (r *scopeRequest) Saw(t *condition.Test) string { return keys.SawOr(r, t, r.Facts) }
 
 // ownsGroup reports whether the account owns the group whose data is asked for.
 func (r *scopeRequest) ownsGroup() bool {

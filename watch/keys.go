@@ -54,10 +54,10 @@ type Facts struct {
 }
 
 // Holds implements condition.Facts.
-func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, t, &f.Facts) }
+func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.HoldsOr(f, t, &f.Facts) }
 
 // Saw implements condition.Facts.
-func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t, &f.Facts) }
+func (f *Facts) Saw(t *condition.Test) string { return keys.SawOr(f, t, &f.Facts) }
 
 // Kept is what is kept of a decision that was made, as the keys of this package look at it.
 type Kept interface {

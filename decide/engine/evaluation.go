@@ -106,7 +106,7 @@ func (e *evaluation) Holds(t *condition.Test) condition.Truth {
 	if e.asks != nil {
 		return e.asks.Answer(t, func() condition.Truth { return e.Facts.Holds(t) })
 	}
-	return keys.Holds(&e.Facts, t, nil)
+	return keys.Holds(&e.Facts, t)
 }
 
 // ageless is older than any span.

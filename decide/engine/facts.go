@@ -51,10 +51,10 @@ type Made interface {
 var keys condition.Family[*Facts]
 
 // Holds implements condition.Facts.
-func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, t, nil) }
+func (f *Facts) Holds(t *condition.Test) condition.Truth { return keys.Holds(f, t) }
 
 // Saw implements condition.Facts.
-func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t, nil) }
+func (f *Facts) Saw(t *condition.Test) string { return keys.Saw(f, t) }
 
 // findPlace returns what is known of the address, nil where that is unknown.
 func (f *Facts) findPlace() *Place {
